@@ -1,0 +1,111 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"ullage/client"
+	"ullage/fleet/fault"
+	"ullage/fleet/people"
+	"ullage/transport/problem"
+)
+
+const cookieName = "ullage_session"
+
+type sessionKey struct{}
+
+// by returns who makes the request.
+func by(ctx context.Context) people.Session {
+	s, _ := ctx.Value(sessionKey{}).(people.Session)
+	return s
+}
+
+// open operations need nobody signed in.
+var open = map[string]bool{"sign-in": true}
+
+func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
+	if open[ctx.Operation().OperationID] {
+		next(ctx)
+		return
+	}
+	secret := ""
+	if scheme, token, ok := strings.Cut(ctx.Header("Authorization"), " "); ok && strings.EqualFold(scheme, "Bearer") {
+		secret = strings.TrimSpace(token)
+	} else if c, err := huma.ReadCookie(ctx, cookieName); err == nil {
+		secret = c.Value
+	}
+	session, err := s.People.Who(secret)
+	if err != nil {
+		d := problem.Of(fault.From(err))
+		ctx.SetHeader("WWW-Authenticate", "Bearer")
+		ctx.SetHeader("Content-Type", "application/problem+json")
+		ctx.SetStatus(d.Status)
+		s.api.Marshal(ctx.BodyWriter(), "application/json", d)
+		return
+	}
+	next(huma.WithValue(ctx, sessionKey{}, session))
+}
+
+func (s *server) accessRoutes() {
+	type signedIn struct {
+		SetCookie []http.Cookie `header:"Set-Cookie"`
+		Body      client.SignedIn
+	}
+	huma.Post(s.api, "/api/v1/sign-in", func(ctx context.Context, in *remote[client.SignIn]) (*signedIn, error) {
+		label := "console"
+		if in.Body.Token {
+			label = "command line"
+		}
+		secret, session, err := s.People.SignIn(in.Body.Person, in.Body.Password, label, hostOf(in.address))
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		out := &signedIn{Body: client.SignedIn{Person: session.Person, ExpiresAt: session.ExpiresAt}}
+		if in.Body.Token {
+			out.Body.Token = secret
+		} else {
+			out.SetCookie = []http.Cookie{sessionCookie(secret, session.ExpiresAt, in.secure)}
+		}
+		return out, nil
+	}, describe("sign-in", "Sign in", "Access"), func(o *huma.Operation) {
+		o.Security = []map[string][]string{}
+		o.Errors = append(o.Errors, http.StatusTooManyRequests)
+	})
+	huma.Post(s.api, "/api/v1/sign-out", func(ctx context.Context, in *struct{}) (*struct {
+		SetCookie []http.Cookie `header:"Set-Cookie"`
+	}, error) {
+		if err := s.People.SignOut(by(ctx)); err != nil {
+			return nil, s.failed(err)
+		}
+		c := sessionCookie("", time.Unix(0, 0), false)
+		c.MaxAge = -1
+		return &struct {
+			SetCookie []http.Cookie `header:"Set-Cookie"`
+		}{[]http.Cookie{c}}, nil
+	}, describe("sign-out", "End this session", "Access"))
+	huma.Get(s.api, "/api/v1/me", func(ctx context.Context, _ *struct{}) (*body[client.SignedIn], error) {
+		x := by(ctx)
+		return &body[client.SignedIn]{client.SignedIn{Person: x.Person, ExpiresAt: x.ExpiresAt}}, nil
+	}, describe("me", "Who is signed in", "Access"))
+}
+
+func sessionCookie(secret string, until time.Time, secure bool) http.Cookie {
+	return http.Cookie{Name: cookieName, Value: secret, Path: "/", Expires: until, HttpOnly: true, Secure: secure, SameSite: http.SameSiteStrictMode}
+}
+
+// remote is a request body with the address it came from.
+type remote[T any] struct {
+	address string
+	secure  bool
+	Body    T
+}
+
+// Resolve implements huma.Resolver.
+func (r *remote[T]) Resolve(ctx huma.Context) []error {
+	r.address, r.secure = ctx.RemoteAddr(), ctx.TLS() != nil
+	return nil
+}

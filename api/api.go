@@ -1,0 +1,285 @@
+// Package api is the operators' HTTP API, with the live stream, and serves the
+// console. Requests and answers are the types of package client; from them
+// come validation and the OpenAPI 3.1 document at once, so that what is
+// documented is what is served.
+package api
+
+import (
+	"context"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"reflect"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
+	"github.com/gin-gonic/gin"
+
+	"ullage/client"
+	"ullage/core/model"
+	"ullage/fleet/alarms"
+	"ullage/fleet/devices"
+	"ullage/fleet/fault"
+	"ullage/fleet/ingest"
+	"ullage/fleet/journal"
+	"ullage/fleet/models"
+	"ullage/fleet/people"
+	"ullage/fleet/present"
+	"ullage/fleet/settings"
+	"ullage/fleet/wire"
+	"ullage/transport/problem"
+)
+
+// Deps are the use cases behind the API.
+type Deps struct {
+	Version  string
+	Started  time.Time
+	Models   *models.Catalogue
+	Devices  *devices.Registry
+	Settings *settings.Book
+	Alarms   *alarms.Engine
+	Present  *present.Board
+	Door     *ingest.Door
+	Meter    *ingest.Meter
+	People   *people.Register
+	Journal  journal.Records
+	History  History
+	Wire     *wire.Log
+	Settle   func()     // waits until committed news has been taken in
+	MQTT     func() int // sessions connected
+	MQTTAt   string
+	HTTPAt   string
+	Console  fs.FS // the built console; nil for none
+	Ready    func() bool
+	Metrics  http.Handler
+	Log      *slog.Logger
+	Now      func() time.Time
+}
+
+type server struct {
+	Deps
+	api huma.API
+}
+
+func init() {
+	huma.DefaultArrayNullable = false
+	// Refusals of the framework take the same form as our own. What was sent is
+	// not echoed: it may hold a password.
+	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
+		d := problem.Of(fault.New(codeOf(status), "%s", msg))
+		d.Status, d.Title = status, http.StatusText(status)
+		var words []string
+		for _, e := range errs {
+			if e == nil {
+				continue
+			}
+			f := model.Finding{Sentence: e.Error()}
+			if x, ok := e.(huma.ErrorDetailer); ok {
+				x := x.ErrorDetail()
+				f = model.Finding{Pointer: pointer(x.Location), Sentence: x.Message}
+			}
+			d.Findings = append(d.Findings, f)
+			words = append(words, strings.TrimSpace(f.Pointer+" "+f.Sentence))
+		}
+		if len(words) > 0 {
+			d.Detail = msg + ": " + strings.Join(words, "; ")
+		}
+		return d
+	}
+}
+
+func codeOf(status int) fault.Code {
+	for _, c := range []fault.Code{fault.Unauthenticated, fault.NotAllowed, fault.NotFound, fault.Conflict, fault.TooLarge, fault.TooMany} {
+		if problem.Status(c) == status {
+			return c
+		}
+	}
+	if status >= 500 {
+		return fault.Internal
+	}
+	return fault.Invalid
+}
+
+// pointer turns "body.labels.site" into "/labels/site".
+func pointer(location string) string {
+	location = strings.TrimPrefix(location, "body")
+	return strings.NewReplacer(".", "/", "[", "/", "]", "").Replace(location)
+}
+
+// New returns the handler of the console's listener.
+func New(d Deps) http.Handler {
+	s := &server{Deps: d}
+	r := gin.New()
+	r.Use(gin.CustomRecoveryWithWriter(io.Discard, func(c *gin.Context, err any) {
+		d.Log.Error("a request failed", "path", c.Request.URL.Path, "panic", err)
+		s.refuse(c, fault.New(fault.Internal, "something in the service failed").Then("see its log for the cause"))
+	}))
+	r.Use(headers)
+	config := configuration(d.Version)
+	s.api = humagin.New(r, config)
+	s.api.UseMiddleware(s.authenticate)
+	s.routes()
+	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
+	r.GET("/readyz", func(c *gin.Context) {
+		if d.Ready != nil && !d.Ready() {
+			c.String(http.StatusServiceUnavailable, "starting or stopping\n")
+			return
+		}
+		c.String(http.StatusOK, "ready\n")
+	})
+	if d.Metrics != nil {
+		r.GET("/metrics", gin.WrapH(d.Metrics))
+	}
+	r.GET("/api/docs", s.docs)
+	s.console(r)
+	guard := http.NewCrossOriginProtection()
+	guard.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/problem+json")
+		w.WriteHeader(http.StatusForbidden)
+		io.WriteString(w, `{"type":"about:blank","title":"Forbidden","status":403,"code":"not-allowed","detail":"this request comes from another web site and was not carried out"}`)
+	}))
+	return guard.Handler(r)
+}
+
+func configuration(version string) huma.Config {
+	config := huma.DefaultConfig("Ullage", version)
+	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", "/api/schemas"
+	config.Info.Description = "Models, devices, settings, alarms, readings and the wire of one fleet. " +
+		"Sign in for a bearer token; refusals are problem details (RFC 9457)."
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token": {Type: "http", Scheme: "bearer"}, "session": {Type: "apiKey", In: "cookie", Name: cookieName},
+	}
+	config.Security = []map[string][]string{{"token": {}}, {"session": {}}}
+	// Answers hold what the schema says and no link to it.
+	config.CreateHooks = nil
+	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
+	return config
+}
+
+// schemaName tells apart types of one name from different packages.
+func schemaName(t reflect.Type, hint string) string {
+	switch t {
+	case reflect.TypeFor[wire.Entry]():
+		return "WireEntry"
+	case reflect.TypeFor[journal.Entry]():
+		return "JournalEntry"
+	}
+	return huma.DefaultSchemaNamer(t, hint)
+}
+
+// Document returns the OpenAPI document without a running service.
+func Document(version string) ([]byte, error) {
+	gin.SetMode(gin.ReleaseMode)
+	s := &server{Deps: Deps{Version: version}}
+	s.api = humagin.New(gin.New(), configuration(version))
+	s.routes()
+	return s.api.OpenAPI().MarshalJSON()
+}
+
+func headers(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("X-Frame-Options", "DENY")
+	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+		h.Set("Cache-Control", "no-store")
+	}
+}
+
+func (s *server) refuse(c *gin.Context, e *fault.Error) {
+	d := problem.Of(e)
+	c.Header("Content-Type", "application/problem+json")
+	c.AbortWithStatusJSON(d.Status, d)
+}
+
+// routes adds every operation.
+func (s *server) routes() {
+	s.accessRoutes()
+	s.serviceRoutes()
+	s.modelRoutes()
+	s.ruleRoutes()
+	s.deviceRoutes()
+	s.settingRoutes()
+	s.historyRoutes()
+	s.alarmRoutes()
+	s.liveRoutes()
+}
+
+// failed turns an error of a use case into the answer, and logs what people
+// cannot be told.
+func (s *server) failed(err error) error {
+	f := fault.From(err)
+	if f.Code == fault.Internal && f.Cause != nil {
+		s.Log.Error("a request failed", "error", f.Cause)
+	}
+	return problem.Of(f)
+}
+
+type body[T any] struct{ Body T }
+
+func (s *server) serviceRoutes() {
+	huma.Get(s.api, "/api/v1/service", func(context.Context, *struct{}) (*body[client.Service], error) {
+		return &body[client.Service]{s.service()}, nil
+	}, describe("service", "What the service says about itself", "Service"))
+	type filter struct {
+		Device string `query:"device" doc:"Only of this device"`
+		Kind   string `query:"kind" doc:"Only of this kind" enum:"alarm raised,alarm returned,alarm acknowledged,link changed,device changed,setting changed,setting applied,setting refused,model loaded,rule changed,access"`
+		Before string `query:"before" doc:"Only entries older than this id"`
+		Limit  int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+	}
+	huma.Get(s.api, "/api/v1/journal", func(_ context.Context, f *filter) (*body[[]client.JournalEntry], error) {
+		es, err := s.Journal.Journal(journal.Filter{Device: f.Device, Kind: journal.Kind(f.Kind), Before: f.Before, Limit: f.Limit})
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		return &body[[]client.JournalEntry]{es}, nil
+	}, describe("journal", "What happened, the newest first", "Journal"))
+	type wireFilter struct {
+		Device  string `query:"device" doc:"Only of this device"`
+		Trouble bool   `query:"trouble" doc:"Only where something was refused"`
+		After   uint64 `query:"after" doc:"Only entries with a greater number"`
+		Limit   int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+	}
+	huma.Get(s.api, "/api/v1/wire", func(_ context.Context, f *wireFilter) (*body[[]client.WireEntry], error) {
+		return &body[[]client.WireEntry]{s.Wire.Recent(wire.Filter{Device: f.Device, Trouble: f.Trouble, After: f.After, Limit: f.Limit})}, nil
+	}, describe("wire", "The latest raw messages, the newest first", "Wire"))
+}
+
+func (s *server) service() client.Service {
+	n := 0
+	for _, d := range s.Devices.List() {
+		if d.Standing != devices.Retired {
+			n++
+		}
+	}
+	readings, _, refused := s.Door.Counts()
+	return client.Service{Version: s.Version, StartedAt: s.Started, Now: s.Now().UTC(), Devices: n, Connected: s.MQTT(),
+		Readings: readings, PerSecond: s.Meter.PerSecond(), Refused: refused, MQTT: s.MQTTAt, DeviceHTTP: s.HTTPAt}
+}
+
+// describe names an operation; the id is also the name in generated clients.
+func describe(id, summary, tag string) func(*huma.Operation) {
+	return func(o *huma.Operation) {
+		o.OperationID, o.Summary, o.Tags = id, summary, []string{tag}
+		o.Errors = append(o.Errors, http.StatusUnauthorized)
+	}
+}
+
+func hostOf(address string) string {
+	if host, _, err := net.SplitHostPort(address); err == nil {
+		return host
+	}
+	return address
+}
+
+// optional returns nil for the zero time.
+func optional(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}

@@ -1,0 +1,250 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"ullage/client"
+	"ullage/core/layering"
+	"ullage/core/model"
+	"ullage/core/unit"
+	"ullage/core/value"
+	"ullage/fleet/devices"
+	"ullage/fleet/fault"
+	"ullage/fleet/present"
+	"ullage/fleet/settings"
+)
+
+// One is the path of a device.
+type One struct {
+	ID string `path:"id" doc:"Device id" maxLength:"63"`
+}
+
+func (s *server) deviceRoutes() {
+	huma.Get(s.api, "/api/v1/devices", func(context.Context, *struct{}) (*body[[]client.Device], error) {
+		all, _ := s.Present.Since(0)
+		return &body[[]client.Device]{devicesOf(all)}, nil
+	}, describe("devices", "Every device now", "Devices"))
+	huma.Get(s.api, "/api/v1/devices/{id}", func(_ context.Context, in *One) (*body[client.Device], error) {
+		return s.device(in.ID)
+	}, describe("device", "One device now", "Devices"), notFound)
+	type create struct{ Body client.NewDevice }
+	huma.Post(s.api, "/api/v1/devices", func(ctx context.Context, in *create) (*body[client.Onboarded], error) {
+		d, token, err := s.Devices.Create(in.Body.ID, in.Body.Model, in.Body.Labels, by(ctx).Person)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		s.Settle()
+		return &body[client.Onboarded]{s.onboarded(d, token)}, nil
+	}, describe("create-device", "Onboard a device; its token is shown this once", "Devices"))
+	type rotate struct {
+		One
+		Body struct {
+			Keep bool `json:"keep,omitempty" doc:"Let the old tokens work on"`
+		}
+	}
+	huma.Post(s.api, "/api/v1/devices/{id}/token", func(ctx context.Context, in *rotate) (*body[client.Onboarded], error) {
+		token, err := s.Devices.Rotate(in.ID, in.Body.Keep, by(ctx).Person)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		s.Settle()
+		d, err := s.Devices.Get(in.ID)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		return &body[client.Onboarded]{s.onboarded(d, token)}, nil
+	}, describe("new-token", "Give a device a new token", "Devices"), notFound)
+	type label struct {
+		One
+		Body struct {
+			Labels map[string]string `json:"labels" doc:"Labels to set; an empty text removes one"`
+		}
+	}
+	huma.Post(s.api, "/api/v1/devices/{id}/labels", func(ctx context.Context, in *label) (*body[client.Device], error) {
+		if _, err := s.Devices.Label(in.ID, in.Body.Labels, by(ctx).Person); err != nil {
+			return nil, s.failed(err)
+		}
+		s.Settle()
+		return s.device(in.ID)
+	}, describe("label-device", "Set and remove labels", "Devices"), notFound)
+	type standing struct {
+		One
+		Body struct {
+			Standing devices.Standing `json:"standing" enum:"active,suspended,retired" doc:"active lets it in again; retired is for good"`
+		}
+	}
+	huma.Post(s.api, "/api/v1/devices/{id}/standing", func(ctx context.Context, in *standing) (*body[client.Device], error) {
+		if _, err := s.Devices.SetStanding(in.ID, in.Body.Standing, by(ctx).Person); err != nil {
+			return nil, s.failed(err)
+		}
+		s.Settle()
+		return s.device(in.ID)
+	}, describe("set-standing", "Suspend, let in again, or retire a device", "Devices"), notFound)
+}
+
+func (s *server) device(id string) (*body[client.Device], error) {
+	d, ok := s.Present.Get(id)
+	if !ok {
+		_, err := s.Devices.Get(id)
+		if err == nil {
+			err = fault.New(fault.NotFound, "there is no device %q", id)
+		}
+		return nil, s.failed(err)
+	}
+	return &body[client.Device]{deviceOf(d)}, nil
+}
+
+// onboarded puts together what the person needs next: the token and commands
+// that work as they are.
+func (s *server) onboarded(d devices.Device, token string) client.Onboarded {
+	payload := "{}"
+	if m, err := s.Models.Get(d.Model); err == nil {
+		payload = example(m)
+	}
+	host, port, _ := strings.Cut(s.MQTTAt, ":")
+	return client.Onboarded{
+		ID: d.ID, Model: d.Model, Token: token, MQTT: s.MQTTAt, HTTP: s.HTTPAt, Standing: string(d.Standing),
+		TryMQTT: fmt.Sprintf("mosquitto_pub -h %s -p %s -i %s -u %s -P '%s' -q 1 -t ullage/%s/readings -m '%s'", host, port, d.ID, d.ID, token, d.ID, payload),
+		TryHTTP: fmt.Sprintf("curl -sS -H 'Authorization: Bearer %s' -H 'Content-Type: application/json' -d '%s' http://%s/device/v1/readings", token, payload, s.HTTPAt),
+	}
+}
+
+// example is a message that the model takes: each telemetry at its usual value.
+func example(m *model.Model) string {
+	var parts []string
+	for _, p := range m.With(model.Telemetry) {
+		v := value.OfNumber(1)
+		switch {
+		case len(p.Enum) > 0:
+			v = value.OfText(p.Enum[0])
+		case p.Kind == value.Text:
+			v = value.OfText("text")
+		case p.Kind == value.Bool:
+			v = value.OfBool(false)
+		case p.Usual != nil:
+			scale := math.Pow10(max(p.Decimals, 0))
+			v = value.OfNumber(math.Round(p.Usual.Middle()*scale) / scale)
+		case p.Min != nil:
+			v = value.OfNumber(*p.Min)
+		}
+		if b, err := v.MarshalJSON(); err == nil {
+			parts = append(parts, fmt.Sprintf("%q:%s", p.Name, b))
+		}
+	}
+	return "{" + strings.Join(parts, ",") + "}"
+}
+
+func devicesOf(in []present.Device) []client.Device {
+	out := make([]client.Device, len(in))
+	for i, d := range in {
+		out[i] = deviceOf(d)
+	}
+	return out
+}
+
+func deviceOf(d present.Device) client.Device {
+	c := client.Device{
+		ID: d.ID, Model: d.Model, ModelVersion: d.ModelVersion, ModelTitle: d.ModelTitle, Labels: d.Labels, Standing: string(d.Standing),
+		JoinedAt: d.JoinedAt, Attributes: map[string]any{}, Link: string(d.Link), LastAt: optional(d.LastAt), Interval: value.Duration(d.Interval).String(),
+		Health: string(d.Health), Reasons: d.Reasons, Margins: []client.Margin{}, Latest: map[string]client.Latest{}, Alarms: []client.OpenAlarm{},
+		Revision: d.Revision, Applied: d.Applied, Drifting: d.Drifting, Refusals: d.Refusals,
+	}
+	if c.Reasons == nil {
+		c.Reasons = []string{}
+	}
+	if c.Drifting == nil {
+		c.Drifting = []string{}
+	}
+	for k, v := range d.Attributes {
+		c.Attributes[k] = v.Any()
+	}
+	if d.Least != nil {
+		h := d.Least.Headspace
+		c.Headspace = &h
+	}
+	for _, m := range d.Margins {
+		c.Margins = append(c.Margins, client.Margin(m))
+	}
+	for k, l := range d.Latest {
+		c.Latest[k] = client.Latest{At: l.At, Value: l.Value.Any(), Quality: l.Quality.Words()}
+	}
+	for _, a := range d.Alarms {
+		c.Alarms = append(c.Alarms, client.OpenAlarm{ID: a.ID, Rule: a.Rule, Priority: string(a.Priority), State: string(a.State), Message: a.Message, RaisedAt: a.RaisedAt})
+	}
+	return c
+}
+
+func (s *server) settingRoutes() {
+	huma.Get(s.api, "/api/v1/devices/{id}/settings", func(_ context.Context, in *One) (*body[client.Settings], error) {
+		st, m, err := s.Settings.Of(in.ID)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		return &body[client.Settings]{settingsOf(st, m)}, nil
+	}, describe("settings", "A device's settings, intended and applied", "Settings"), notFound)
+	type change struct {
+		One
+		Body client.SettingsChange
+	}
+	huma.Post(s.api, "/api/v1/devices/{id}/settings", func(ctx context.Context, in *change) (*body[client.Settings], error) {
+		st, err := s.Settings.Set(in.ID, in.Body.Set, in.Body.Unset, by(ctx).Person)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		_, m, err := s.Settings.Of(in.ID)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		s.Settle()
+		return &body[client.Settings]{settingsOf(st, m)}, nil
+	}, describe("change-settings", "Pin and unpin settings on a device", "Settings"), notFound)
+}
+
+func settingsOf(st settings.State, m *model.Model) client.Settings {
+	out := client.Settings{Device: st.Device, Revision: st.Revision, IntendedAt: st.IntendedAt, Applied: st.AppliedRevision,
+		AppliedAt: optional(st.AppliedAt), State: "applied", Settings: []client.Setting{}}
+	drift := map[string]layering.Difference{}
+	for _, d := range st.Drift() {
+		drift[d.Name] = d
+		out.State = "drift"
+	}
+	if len(st.Refused) > 0 && st.Confirmed() {
+		out.State = "refused"
+	}
+	if !st.Confirmed() {
+		out.State = "pending"
+	}
+	held := st.Held(m)
+	sources := layering.Merge(m.Defaults(false), st.Pin).Source
+	for _, p := range m.With(model.Setting) {
+		c := client.Setting{Name: p.Name, Title: p.Title, Type: kindName(p), Unit: p.Unit, Display: unit.Display(p.Unit), Decimals: p.Decimals,
+			Minimum: p.Min, Maximum: p.Max, Enum: p.Enum, Held: p.Held, Intended: st.Intended[p.Name].Any(), Source: string(layering.FromModel), State: "applied"}
+		if sources[p.Name] == layering.FromPin {
+			c.Source = string(layering.FromPin)
+		}
+		if by, ok := st.PinnedBy[p.Name]; ok {
+			c.PinnedBy, c.PinnedAt = by.By, optional(by.At)
+		}
+		if v, ok := st.Applied[p.Name]; ok {
+			c.Applied = v.Any()
+		}
+		d, drifting := drift[p.Name]
+		switch {
+		case p.Held:
+			c.Intended, c.Applied, c.State = held[p.Name].Any(), held[p.Name].Any(), "held"
+		case !st.Confirmed() && st.Applied[p.Name] != st.Intended[p.Name]:
+			c.State = "pending"
+		case drifting && d.Reason != "":
+			c.State, c.Reason = "refused", d.Reason
+		case drifting:
+			c.State = "drift"
+		}
+		out.Settings = append(out.Settings, c)
+	}
+	return out
+}

@@ -1,0 +1,145 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"ullage/client"
+	"ullage/core/series"
+	"ullage/core/value"
+	"ullage/fleet/alarms"
+	"ullage/fleet/fault"
+)
+
+// History gives the stored readings of a series in order of time.
+type History interface {
+	ReadingsContext(ctx context.Context, device, metric string, from, to time.Time, yield func(series.Point) error) error
+}
+
+// Span says which part of a history is asked for.
+type Span struct {
+	One
+	Metric string    `query:"metric" required:"true" doc:"Telemetry to read" example:"must_temp"`
+	From   time.Time `query:"from" doc:"Start; a day before the end if left out"`
+	To     time.Time `query:"to" doc:"End, not included; now if left out"`
+}
+
+// between fills in what was left out.
+func (s *server) between(in *Span) (from, to time.Time, err error) {
+	if _, err := s.Devices.Get(in.ID); err != nil {
+		return from, to, err
+	}
+	from, to = in.From, in.To
+	if to.IsZero() {
+		to = s.Now().Add(time.Millisecond)
+	}
+	if from.IsZero() {
+		from = to.Add(-24 * time.Hour)
+	}
+	if !from.Before(to) {
+		return from, to, fault.New(fault.Invalid, "the span ends at %s, before it starts at %s", to.Format(time.RFC3339), from.Format(time.RFC3339))
+	}
+	return from, to, nil
+}
+
+var errEnough = errors.New("enough")
+
+func (s *server) historyRoutes() {
+	type buckets struct {
+		Span
+		Step   string `query:"step" doc:"Width of a bucket, like 10min; a round one that gives about the wished points if left out"`
+		Points int    `query:"points" default:"300" minimum:"1" maximum:"5000" doc:"How many buckets to aim at"`
+	}
+	huma.Get(s.api, "/api/v1/devices/{id}/history", func(ctx context.Context, in *buckets) (*body[client.History], error) {
+		from, to, err := s.between(&in.Span)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		step := series.NiceStep(to.Sub(from), in.Points)
+		if in.Step != "" {
+			d, err := value.ParseDuration(in.Step)
+			if err != nil {
+				return nil, s.failed(fault.New(fault.Invalid, "step: %s", err))
+			}
+			step = d.Std()
+		}
+		b, err := series.NewBucketer(from, to, step)
+		if err != nil {
+			return nil, s.failed(fault.New(fault.Invalid, "%s", err))
+		}
+		if err := s.History.ReadingsContext(ctx, in.ID, in.Metric, from, to, func(p series.Point) error {
+			b.Add(p)
+			return nil
+		}); err != nil {
+			return nil, s.failed(err)
+		}
+		out := client.History{Device: in.ID, Metric: in.Metric, From: from.UTC(), To: to.UTC(), Step: value.Duration(step).String(), Buckets: []client.Bucket{}}
+		for _, x := range b.Buckets() {
+			out.Buckets = append(out.Buckets, client.Bucket{At: x.At, Count: x.Count, Min: x.Min, Max: x.Max, Mean: x.Mean, Last: x.Last.Any()})
+		}
+		return &body[client.History]{out}, nil
+	}, describe("history", "A metric over time, in buckets with least, greatest and mean", "Readings"), notFound)
+	type singles struct {
+		Span
+		Limit int `query:"limit" default:"1000" minimum:"1" maximum:"50000" doc:"At most this many"`
+	}
+	huma.Get(s.api, "/api/v1/devices/{id}/readings", func(ctx context.Context, in *singles) (*body[client.Readings], error) {
+		from, to, err := s.between(&in.Span)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		out := client.Readings{Device: in.ID, Metric: in.Metric, Readings: []client.Point{}}
+		err = s.History.ReadingsContext(ctx, in.ID, in.Metric, from, to, func(p series.Point) error {
+			if len(out.Readings) == in.Limit {
+				out.More = true
+				return errEnough
+			}
+			out.Readings = append(out.Readings, client.Point{At: p.At, Value: p.Value.Any(), Quality: p.Quality.Words()})
+			return nil
+		})
+		if err != nil && !errors.Is(err, errEnough) {
+			return nil, s.failed(err)
+		}
+		return &body[client.Readings]{out}, nil
+	}, describe("readings", "Single readings of a metric, in order of time", "Readings"), notFound)
+}
+
+func (s *server) alarmRoutes() {
+	type filter struct {
+		Device string `query:"device" doc:"Only of this device"`
+		All    bool   `query:"all" doc:"Closed ones too"`
+		Before string `query:"before" doc:"Only alarms older than this id"`
+		Limit  int    `query:"limit" default:"200" minimum:"1" maximum:"1000"`
+	}
+	huma.Get(s.api, "/api/v1/alarms", func(_ context.Context, f *filter) (*body[[]client.Alarm], error) {
+		list, err := s.Alarms.List(alarms.Filter{Device: f.Device, Open: !f.All, Before: f.Before, Limit: f.Limit})
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		out := make([]client.Alarm, len(list))
+		for i, a := range list {
+			out[i] = alarmOf(a)
+		}
+		return &body[[]client.Alarm]{out}, nil
+	}, describe("alarms", "Open alarms, or the latest of all, the newest first", "Alarms"))
+	type ack struct {
+		ID string `path:"id" doc:"Alarm id" maxLength:"26"`
+	}
+	huma.Post(s.api, "/api/v1/alarms/{id}/acknowledge", func(ctx context.Context, in *ack) (*body[client.Alarm], error) {
+		a, err := s.Alarms.Acknowledge(in.ID, by(ctx).Person)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		s.Settle()
+		return &body[client.Alarm]{alarmOf(a)}, nil
+	}, describe("acknowledge-alarm", "Acknowledge an alarm", "Alarms"), notFound)
+}
+
+func alarmOf(a alarms.Alarm) client.Alarm {
+	return client.Alarm{ID: a.ID, Rule: a.Rule, Device: a.Device, Priority: string(a.Priority), State: string(a.State), Message: a.Message,
+		Cause: a.Cause, Response: a.Response, Metric: a.Metric, Value: a.Value.Any(), Limit: a.Limit.Any(), Times: a.Times, RaisedAt: a.RaisedAt,
+		ReturnedAt: optional(a.ReturnedAt), AcknowledgedAt: optional(a.AcknowledgedAt), AcknowledgedBy: a.AcknowledgedBy}
+}

@@ -1,0 +1,71 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/sse"
+
+	"ullage/client"
+	"ullage/fleet/wire"
+)
+
+const (
+	// liveEvery is how often a stream looks for changes. Looking costs little:
+	// it compares one number a device.
+	liveEvery  = 400 * time.Millisecond
+	pulseEvery = 2 * time.Second
+)
+
+func (s *server) liveRoutes() {
+	type filter struct {
+		Wire   bool   `query:"wire" doc:"Also tell what passes on the wire"`
+		Device string `query:"device" doc:"Only the wire of this device"`
+	}
+	sse.Register(s.api, huma.Operation{OperationID: "live", Method: http.MethodGet, Path: "/api/v1/live", Tags: []string{"Service"},
+		Summary: "Changes as they happen, as server-sent events"},
+		map[string]any{"devices": client.DevicesChanged{}, "pulse": client.Pulse{}, "wire": client.WirePassed{}},
+		func(ctx context.Context, f *filter, send sse.Sender) {
+			all, seq := s.Present.Since(0)
+			if send.Data(client.DevicesChanged{Devices: devicesOf(all)}) != nil || send.Data(client.Pulse{Service: s.service()}) != nil {
+				return
+			}
+			var passed uint64
+			if recent := s.Wire.Recent(wire.Filter{Device: f.Device, Limit: 1}); len(recent) > 0 {
+				passed = recent[0].Seq
+			}
+			look := time.NewTicker(liveEvery)
+			defer look.Stop()
+			pulse := time.NewTicker(pulseEvery)
+			defer pulse.Stop()
+			for {
+				var err error
+				select {
+				case <-ctx.Done():
+					return
+				case <-pulse.C:
+					// A session that has ended ends its stream too.
+					if s.Now().After(by(ctx).ExpiresAt) {
+						return
+					}
+					err = send.Data(client.Pulse{Service: s.service()})
+				case <-look.C:
+					var changed = all
+					if changed, seq = s.Present.Since(max(seq, 1)); len(changed) > 0 {
+						err = send.Data(client.DevicesChanged{Devices: devicesOf(changed)})
+					}
+					if f.Wire && err == nil {
+						if es := s.Wire.Recent(wire.Filter{Device: f.Device, After: passed, Limit: 200}); len(es) > 0 {
+							passed = es[0].Seq
+							err = send.Data(client.WirePassed{Entries: es})
+						}
+					}
+				}
+				if err != nil {
+					return
+				}
+			}
+		})
+}

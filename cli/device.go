@@ -1,0 +1,256 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ullage/client"
+)
+
+func deviceCommand() *cobra.Command {
+	return noun(groupJoin, "device", "Onboard devices and look after them", deviceCreate(), deviceList(), deviceShow(), deviceLabel(), deviceToken(),
+		deviceStanding("suspend", "suspended", "Keep a device out until it is let in again", "is kept out; let it in with: ullage device resume %s"),
+		deviceStanding("resume", "active", "Let a suspended device in again", "may connect again"),
+		deviceStanding("retire", "retired", "Take a device out of service for good; its history stays", "is retired; its history stays"))
+}
+
+func deviceCreate() *cobra.Command {
+	var model string
+	var pairs []string
+	c := &cobra.Command{
+		Use:     "create ID --model MODEL",
+		Short:   "Onboard a device and show its token, this once",
+		Example: "  ullage device create tank-fennimore-08 --model tank-probe --label site=Fennimore --label stage=resting",
+		Args:    exactly(1, "one device id"),
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			l, err := parseLabels(pairs)
+			if err != nil {
+				return err
+			}
+			o, err := cl.CreateDevice(c.Context(), client.NewDevice{ID: args[0], Model: model, Labels: l})
+			if err != nil {
+				return err
+			}
+			return show(c, o, func(w io.Writer) { printOnboarded(w, o) })
+		},
+	}
+	c.Flags().StringVar(&model, "model", "", "name of its model")
+	c.Flags().StringArrayVar(&pairs, "label", nil, "label as key=value; may be given several times")
+	c.MarkFlagRequired("model")
+	c.RegisterFlagCompletionFunc("model", func(c *cobra.Command, _ []string, p string) ([]string, cobra.ShellCompDirective) {
+		return modelNames(c, nil, p)
+	})
+	return c
+}
+
+func printOnboarded(w io.Writer, o client.Onboarded) {
+	fmt.Fprintf(w, "%s is onboarded as %s.\n\nToken (shown this once):\n  %s\n\nSend a first reading over MQTT:\n  %s\n\nor over HTTP:\n  %s\n\nWatch it arrive:\n  ullage wire %s\n",
+		o.ID, o.Model, o.Token, o.TryMQTT, o.TryHTTP, o.ID)
+}
+
+func parseLabels(pairs []string) (map[string]string, error) {
+	out := map[string]string{}
+	for _, p := range pairs {
+		k, v, ok := strings.Cut(p, "=")
+		if !ok || k == "" {
+			return nil, usageError{fmt.Errorf("%q is no label; write it like site=Fennimore", p)}
+		}
+		out[k] = v
+	}
+	return out, nil
+}
+
+func deviceList() *cobra.Command {
+	var site, model, health string
+	c := &cobra.Command{
+		Use: "list", Short: "List devices with their health", Args: cobra.NoArgs,
+		Example: "  ullage device list --health poor\n  ullage device list --site Fennimore -o json",
+		RunE: func(c *cobra.Command, _ []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			ds, err := cl.Devices(c.Context())
+			if err != nil {
+				return err
+			}
+			ds = slices.DeleteFunc(ds, func(d client.Device) bool {
+				return site != "" && d.Labels["site"] != site || model != "" && d.Model != model || health != "" && d.Health != health
+			})
+			return list(c, ds, "No device is like that. Onboard one with: ullage device create ID --model MODEL",
+				column[client.Device]{"device", func(d client.Device) string { return d.ID }},
+				column[client.Device]{"model", func(d client.Device) string { return d.Model }},
+				column[client.Device]{"site", func(d client.Device) string { return d.Labels["site"] }},
+				column[client.Device]{"standing", func(d client.Device) string { return d.Standing }},
+				column[client.Device]{"link", func(d client.Device) string { return d.Link }},
+				column[client.Device]{"last", func(d client.Device) string { return ago(d.LastAt) }},
+				column[client.Device]{"headspace", func(d client.Device) string { return percent(d.Headspace) }},
+				column[client.Device]{"health", func(d client.Device) string { return d.Health }},
+				column[client.Device]{"why", func(d client.Device) string { return strings.Join(d.Reasons, "; ") }})
+		},
+	}
+	c.Flags().StringVar(&site, "site", "", "only of this site")
+	c.Flags().StringVar(&model, "model", "", "only of this model")
+	c.Flags().StringVar(&health, "health", "", "only of this health: sound, watch, poor or dark")
+	c.RegisterFlagCompletionFunc("health", cobra.FixedCompletions([]string{"sound", "watch", "poor", "dark"}, cobra.ShellCompDirectiveNoFileComp))
+	return c
+}
+
+func percent(f *float64) string {
+	if f == nil {
+		return "–"
+	}
+	return num(*f*100, 0) + " %"
+}
+
+func deviceShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show DEVICE", Short: "Show a device as it is now", Args: exactly(1, "one device"), ValidArgsFunction: deviceNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			d, err := cl.Device(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			m, err := cl.Model(c.Context(), d.Model)
+			if err != nil {
+				return err
+			}
+			return show(c, d, func(w io.Writer) { printDevice(w, d, m) })
+		},
+	}
+}
+
+func printDevice(w io.Writer, d client.Device, m client.Model) {
+	fmt.Fprintf(w, "%s  %s %s, %s\n", d.ID, d.Model, d.ModelVersion, d.Standing)
+	fmt.Fprintf(w, "health     %s", d.Health)
+	if len(d.Reasons) > 0 {
+		fmt.Fprintf(w, ": %s", strings.Join(d.Reasons, "; "))
+	}
+	fmt.Fprintf(w, "\nlink       %s, last reading %s, expected every %s\n", d.Link, ago(d.LastAt), d.Interval)
+	fmt.Fprintf(w, "headspace  %s\n", percent(d.Headspace))
+	confirmed := "none confirmed yet"
+	if d.Applied > 0 {
+		confirmed = fmt.Sprintf("revision %d confirmed", d.Applied)
+	}
+	fmt.Fprintf(w, "settings   revision %d intended, %s\n", d.Revision, confirmed)
+	if len(d.Labels) > 0 {
+		fmt.Fprintf(w, "labels     %s\n", labels(d.Labels))
+	}
+	for _, k := range sortedKeys(d.Attributes) {
+		fmt.Fprintf(w, "%-10s %s\n", k, plain(d.Attributes[k]))
+	}
+	fmt.Fprintln(w)
+	cells := [][]string{{"METRIC", "VALUE", "AT", "LIMIT", "HEADSPACE", ""}}
+	for _, p := range m.Properties {
+		l, ok := d.Latest[p.Name]
+		if p.Role != "telemetry" || !ok {
+			continue
+		}
+		value := plain(l.Value)
+		if f, isNumber := l.Value.(float64); isNumber && p.Decimals >= 0 {
+			value = num(f, p.Decimals)
+		}
+		line := []string{p.Name, strings.TrimSpace(value + " " + p.Display), ago(&l.At), "", "", strings.Join(l.Quality, ", ")}
+		for _, mg := range d.Margins {
+			if mg.Metric == p.Name {
+				line[3] = num(mg.Limit, -1) + " (" + mg.Rule + ")"
+				if mg.Known {
+					line[4] = percent(&mg.Headspace)
+				}
+			}
+		}
+		cells = append(cells, line)
+	}
+	if len(cells) == 1 {
+		fmt.Fprintf(w, "No reading has come yet. Watch for the first one with: ullage wire %s\n", d.ID)
+		return
+	}
+	table(w, cells)
+	for _, a := range d.Alarms {
+		fmt.Fprintf(w, "\n%s alarm, %s: %s\n  acknowledge with: ullage alarm acknowledge %s\n", a.Priority, a.State, a.Message, a.ID)
+	}
+}
+
+func deviceLabel() *cobra.Command {
+	return &cobra.Command{
+		Use: "label DEVICE KEY=VALUE…", Short: "Set labels; KEY= removes one", Args: atLeast(2, "a device and labels"), ValidArgsFunction: deviceNames,
+		Example: "  ullage device label tank-fennimore-07 stage=resting row=",
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			l, err := parseLabels(args[1:])
+			if err != nil {
+				return err
+			}
+			d, err := cl.Label(c.Context(), args[0], l)
+			if err != nil {
+				return err
+			}
+			return show(c, d, func(w io.Writer) { fmt.Fprintf(w, "%s: %s\n", d.ID, labels(d.Labels)) })
+		},
+	}
+}
+
+func deviceToken() *cobra.Command {
+	var keep bool
+	c := &cobra.Command{
+		Use: "token DEVICE", Short: "Give a device a new token; the old one stops at once", Args: exactly(1, "one device"), ValidArgsFunction: deviceNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			o, err := cl.NewToken(c.Context(), args[0], keep)
+			if err != nil {
+				return err
+			}
+			return show(c, o, func(w io.Writer) { fmt.Fprintf(w, "Token (shown this once):\n  %s\n", o.Token) })
+		},
+	}
+	c.Flags().BoolVar(&keep, "keep", false, "let the old tokens work on")
+	return c
+}
+
+func deviceStanding(verb, standing, short, done string) *cobra.Command {
+	var yes bool
+	c := &cobra.Command{
+		Use: verb + " DEVICE", Short: short, Args: exactly(1, "one device"), ValidArgsFunction: deviceNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			if standing == "retired" && !yes {
+				return usageError{fmt.Errorf("retiring %s is for good; if you mean it, say: ullage device retire %s --yes", args[0], args[0])}
+			}
+			d, err := cl.SetStanding(c.Context(), args[0], standing)
+			if err != nil {
+				return err
+			}
+			return show(c, d, func(w io.Writer) {
+				if strings.Contains(done, "%s") {
+					done = fmt.Sprintf(done, d.ID)
+				}
+				fmt.Fprintf(w, "%s %s\n", d.ID, done)
+			})
+		},
+	}
+	if standing == "retired" {
+		c.Flags().BoolVar(&yes, "yes", false, "do it without asking")
+	}
+	return c
+}

@@ -1,0 +1,199 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"reflect"
+	"strconv"
+	"strings"
+	"text/tabwriter"
+	"time"
+	"unicode/utf8"
+
+	"github.com/goccy/go-yaml"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"ullage/core/vitals"
+)
+
+// column is one column of a table.
+type column[T any] struct {
+	name string
+	cell func(T) string
+}
+
+// list prints rows as the --output flag says: a table of the columns, or the
+// API's own fields.
+func list[T any](c *cobra.Command, rows []T, empty string, columns ...column[T]) error {
+	return render(c, rows, func(w io.Writer) error {
+		if len(rows) == 0 {
+			fmt.Fprintln(w, empty)
+			return nil
+		}
+		cells := [][]string{make([]string, len(columns))}
+		for i, col := range columns {
+			cells[0][i] = strings.ToUpper(col.name)
+		}
+		for _, r := range rows {
+			line := make([]string, len(columns))
+			for i, col := range columns {
+				line[i] = strings.ReplaceAll(col.cell(r), "\n", " ")
+			}
+			cells = append(cells, line)
+		}
+		table(w, cells)
+		return nil
+	})
+}
+
+// show prints one object: as people read it, or the API's own fields.
+func show(c *cobra.Command, v any, people func(io.Writer)) error {
+	return render(c, v, func(w io.Writer) error { people(w); return nil })
+}
+
+func render(c *cobra.Command, v any, people func(io.Writer) error) error {
+	w := c.OutOrStdout()
+	format, _ := c.Flags().GetString("output")
+	switch format {
+	case "table":
+		return people(w)
+	case "json":
+		e := json.NewEncoder(w)
+		e.SetEscapeHTML(false)
+		e.SetIndent("", "  ")
+		return e.Encode(v)
+	case "yaml":
+		b, err := json.Marshal(v)
+		if err != nil {
+			return err
+		}
+		if b, err = yaml.JSONToYAML(b); err != nil {
+			return err
+		}
+		_, err = w.Write(b)
+		return err
+	case "csv":
+		return writeCSV(w, v)
+	}
+	return usageError{fmt.Errorf("--output is %q; it is table, json, yaml or csv", format)}
+}
+
+// writeCSV writes the single values of each object; nested ones as JSON.
+func writeCSV(w io.Writer, v any) error {
+	rows := reflect.ValueOf(v)
+	if rows.Kind() != reflect.Slice {
+		one := reflect.MakeSlice(reflect.SliceOf(rows.Type()), 0, 1)
+		rows = reflect.Append(one, rows)
+	}
+	t := rows.Type().Elem()
+	if t.Kind() != reflect.Struct {
+		return usageError{fmt.Errorf("this has no columns; use -o json")}
+	}
+	out := csv.NewWriter(w)
+	var names []string
+	var fields []int
+	for i := range t.NumField() {
+		name, _, _ := strings.Cut(t.Field(i).Tag.Get("json"), ",")
+		if name != "" && name != "-" {
+			names, fields = append(names, name), append(fields, i)
+		}
+	}
+	out.Write(names)
+	for i := range rows.Len() {
+		line := make([]string, len(fields))
+		for k, f := range fields {
+			b, err := json.Marshal(rows.Index(i).Field(f).Interface())
+			if err != nil {
+				return err
+			}
+			line[k] = string(b)
+			var s string
+			if json.Unmarshal(b, &s) == nil {
+				line[k] = s
+			}
+		}
+		out.Write(line)
+	}
+	out.Flush()
+	return out.Error()
+}
+
+// table writes aligned columns, the last one cut to the width of the terminal.
+func table(w io.Writer, cells [][]string) {
+	var buf bytes.Buffer
+	tw := tabwriter.NewWriter(&buf, 0, 8, 2, ' ', 0)
+	for _, line := range cells {
+		fmt.Fprintln(tw, strings.Join(line, "\t"))
+	}
+	tw.Flush()
+	width := terminalWidth(w)
+	for i, line := range strings.Split(strings.TrimRight(buf.String(), "\n"), "\n") {
+		line = strings.TrimRight(line, " ")
+		if width > 0 && utf8.RuneCountInString(line) > width {
+			line = string([]rune(line)[:width-1]) + "…"
+		}
+		if i == 0 {
+			line = paint(w, "2", line)
+		}
+		fmt.Fprintln(w, line)
+	}
+}
+
+// terminalWidth returns 0 where w is no terminal.
+func terminalWidth(w io.Writer) int {
+	f, ok := w.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return 0
+	}
+	if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 20 {
+		return width
+	}
+	return 0
+}
+
+// paint colours s with an SGR code, on a terminal only (https://no-color.org).
+func paint(w io.Writer, code, s string) string {
+	if terminalWidth(w) == 0 || os.Getenv("NO_COLOR") != "" || s == "" {
+		return s
+	}
+	return "\x1b[" + code + "m" + s + "\x1b[0m"
+}
+
+// ago writes a past time relative to now.
+func ago(t *time.Time) string {
+	if t == nil || t.IsZero() {
+		return "–"
+	}
+	d := time.Since(*t)
+	if d < 0 {
+		return "just now"
+	}
+	return vitals.Ago(d) + " ago"
+}
+
+func num(f float64, decimals int) string { return strconv.FormatFloat(f, 'f', decimals, 64) }
+
+func plain(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return "–"
+	case float64:
+		return num(v, -1)
+	case string:
+		return v
+	}
+	return fmt.Sprint(v)
+}
+
+func labels(m map[string]string) string {
+	var parts []string
+	for _, k := range sortedKeys(m) {
+		parts = append(parts, k+"="+m[k])
+	}
+	return strings.Join(parts, " ")
+}

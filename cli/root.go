@@ -1,0 +1,248 @@
+// Package cli is the command line. Each command has a file of its own and
+// works through package client, except those that run something here.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"ullage/client"
+	"ullage/fleet/fault"
+	"ullage/server"
+)
+
+// Exit codes.
+const (
+	exitDone        = 0
+	exitFailed      = 1
+	exitUsage       = 2
+	exitFindings    = 3
+	exitRefused     = 4
+	exitUnreachable = 5
+)
+
+// usageError is a mistake in how a command was called.
+type usageError struct{ error }
+
+// findings is the error of a check that found problems; they are printed.
+type findings struct{ error }
+
+// Run runs one command and returns its exit code.
+func Run(args []string, in io.Reader, out, errs io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	root := newRoot()
+	root.SetArgs(args)
+	root.SetIn(in)
+	root.SetOut(out)
+	root.SetErr(errs)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return exitDone
+	}
+	fmt.Fprintln(errs, "ullage: "+explain(err))
+	return codeOf(err)
+}
+
+// explain says what failed, why, and what to do next.
+func explain(err error) string {
+	var u *client.Unreachable
+	var p *client.Problem
+	switch {
+	case errors.As(err, &u):
+		return u.Error() + "; start one with ullage serve, or name another with --url or ULLAGE_URL"
+	case errors.As(err, &p) && p.Status == 401 && !strings.Contains(p.Detail, "password"):
+		return p.Error() + ", with: ullage login URL"
+	case errors.Is(err, context.Canceled):
+		return "interrupted; what was done until then stays done"
+	}
+	return err.Error()
+}
+
+func codeOf(err error) int {
+	var u *client.Unreachable
+	var p *client.Problem
+	var usage usageError
+	var found findings
+	switch {
+	case errors.As(err, &usage):
+		return exitUsage
+	case errors.As(err, &found):
+		return exitFindings
+	case errors.As(err, &u):
+		return exitUnreachable
+	case errors.As(err, &p) && (p.Status == 401 || p.Status == 403):
+		return exitRefused
+	case strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "unknown flag"),
+		strings.HasPrefix(err.Error(), "unknown shorthand"), strings.HasPrefix(err.Error(), "flag needs"),
+		strings.HasPrefix(err.Error(), "invalid argument"), strings.HasPrefix(err.Error(), "required flag"):
+		return exitUsage
+	}
+	return exitFailed
+}
+
+// The groups stand in the order of the work.
+const (
+	groupModel    = "1"
+	groupJoin     = "2"
+	groupConnect  = "3"
+	groupAlarm    = "4"
+	groupSettings = "5"
+	groupService  = "9"
+)
+
+func newRoot() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "ullage",
+		Short: "Models, onboards, watches and configures a fleet of devices",
+		Long: `Ullage models device types, onboards devices with credentials, takes their
+readings over MQTT and HTTP, raises alarms, and sends settings out and sees
+them confirmed.
+
+Start a service with "ullage serve", sign in with "ullage login", and go on
+from top to bottom; or see it all at once with "ullage demo".`,
+		Version:       server.Version,
+		SilenceUsage:  true,
+		SilenceErrors: true,
+	}
+	root.SetVersionTemplate("ullage {{.Version}}\n")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.AddGroup(
+		&cobra.Group{ID: groupModel, Title: "Model a device type:"},
+		&cobra.Group{ID: groupJoin, Title: "Onboard devices:"},
+		&cobra.Group{ID: groupConnect, Title: "Connect and see readings:"},
+		&cobra.Group{ID: groupAlarm, Title: "Alarm on them:"},
+		&cobra.Group{ID: groupSettings, Title: "Configure over the air:"},
+		&cobra.Group{ID: groupService, Title: "The service itself:"},
+	)
+	root.SetHelpCommandGroupID(groupService)
+	root.SetCompletionCommandGroupID(groupService)
+	flags := root.PersistentFlags()
+	flags.String("url", "", "address of the service [ULLAGE_URL]")
+	flags.StringP("output", "o", "table", "table, json, yaml or csv")
+	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
+	root.AddCommand(modelCommand(), deviceCommand(), wireCommand(), queryCommand(), ruleCommand(), alarmCommand(),
+		settingCommand(), journalCommand(), serveCommand(), configCommand(), demoCommand(), simCommand(), loginCommand(), logoutCommand(), openapiCommand())
+	return root
+}
+
+// noun returns a command that only holds verbs.
+func noun(group, use, short string, verbs ...*cobra.Command) *cobra.Command {
+	c := &cobra.Command{Use: use, Short: short, GroupID: group, Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error { return c.Help() }}
+	c.AddCommand(verbs...)
+	return c
+}
+
+// exactly wants n arguments and says which.
+func exactly(n int, words string) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		if len(args) == n {
+			return nil
+		}
+		return usageError{fmt.Errorf("%s takes %s; write: %s", c.CommandPath(), words, c.UseLine())}
+	}
+}
+
+func atLeast(n int, words string) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		if len(args) >= n {
+			return nil
+		}
+		return usageError{fmt.Errorf("%s takes %s; write: %s", c.CommandPath(), words, c.UseLine())}
+	}
+}
+
+// connect returns a client of the service the person is signed in to.
+func connect(c *cobra.Command) (*client.Client, error) {
+	l, err := readLogin()
+	if err != nil {
+		return nil, err
+	}
+	if u, _ := c.Flags().GetString("url"); u != "" {
+		if u != l.URL {
+			l = login{URL: u}
+		}
+	} else if u := os.Getenv("ULLAGE_URL"); u != "" {
+		if u != l.URL {
+			l = login{URL: u}
+		}
+	}
+	if t := os.Getenv("ULLAGE_TOKEN"); t != "" {
+		l.Token = t
+	}
+	if l.URL == "" {
+		l.URL = "http://127.0.0.1:8460"
+	}
+	return client.New(l.URL, l.Token), nil
+}
+
+// complete turns a list of names from the service into shell completion.
+func complete(names func(*cobra.Command, *client.Client) ([]string, error)) cobra.CompletionFunc {
+	return func(c *cobra.Command, args []string, prefix string) ([]string, cobra.ShellCompDirective) {
+		if len(args) > 0 {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		cl, err := connect(c)
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveError
+		}
+		all, err := names(c, cl)
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveError
+		}
+		var out []string
+		for _, n := range all {
+			if strings.HasPrefix(n, prefix) {
+				out = append(out, n)
+			}
+		}
+		return out, cobra.ShellCompDirectiveNoFileComp
+	}
+}
+
+var deviceNames = complete(func(c *cobra.Command, cl *client.Client) ([]string, error) {
+	ds, err := cl.Devices(c.Context())
+	var out []string
+	for _, d := range ds {
+		out = append(out, d.ID+"\t"+d.Model+", "+d.Health)
+	}
+	return out, err
+})
+
+var modelNames = complete(func(c *cobra.Command, cl *client.Client) ([]string, error) {
+	ms, err := cl.Models(c.Context())
+	var out []string
+	for _, m := range ms {
+		out = append(out, m.Name+"\t"+m.Title)
+	}
+	return out, err
+})
+
+var ruleNames = complete(func(c *cobra.Command, cl *client.Client) ([]string, error) {
+	rs, err := cl.Rules(c.Context())
+	var out []string
+	for _, r := range rs {
+		out = append(out, r.Name+"\t"+r.Raise)
+	}
+	return out, err
+})
+
+var alarmNames = complete(func(c *cobra.Command, cl *client.Client) ([]string, error) {
+	as, err := cl.Alarms(c.Context(), "", false, 100)
+	var out []string
+	for _, a := range as {
+		out = append(out, a.ID+"\t"+a.Message)
+	}
+	return out, err
+})
+
+// wrong is a mistake in what a person gave.
+func wrong(format string, args ...any) error { return fault.New(fault.Invalid, format, args...) }

@@ -1,0 +1,86 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"ullage/api"
+	"ullage/server"
+)
+
+func serveCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:     "serve",
+		Short:   "Run the service until interrupted",
+		GroupID: groupService,
+		Args:    cobra.NoArgs,
+		Long: `Runs the service on one data folder. Every option is also a key of the config
+file and an environment variable; "ullage config show" tells what is in force.
+
+On an empty data folder the first sign-in is printed once.`,
+		Example: "  ullage serve --data /srv/ullage\n  ULLAGE_LOG_FORMAT=json ullage serve --config ullage.yaml",
+		RunE: func(c *cobra.Command, _ []string) error {
+			cfg, err := server.Load(c.Flags(), os.LookupEnv)
+			if err != nil {
+				return err
+			}
+			log, err := cfg.Logger(c.ErrOrStderr())
+			if err != nil {
+				return err
+			}
+			slog.SetDefault(log)
+			return server.Run(c.Context(), cfg, log, func(s server.Started) { announce(c.OutOrStdout(), s) })
+		},
+	}
+	server.AddFlags(c.Flags())
+	return c
+}
+
+func announce(w io.Writer, s server.Started) {
+	fmt.Fprintf(w, "Console: %s\nMQTT: %s\nDevice HTTP: %s\n", s.Console, s.MQTT, s.DeviceHTTP)
+	if s.FirstPassword != "" {
+		fmt.Fprintf(w, "First sign-in: %s with the password %s (shown this once)\n", s.FirstPerson, s.FirstPassword)
+	}
+}
+
+func configCommand() *cobra.Command {
+	showing := &cobra.Command{
+		Use:   "show",
+		Short: "Show what is in force and where each value came from",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			cfg, err := server.Load(c.Flags(), os.LookupEnv)
+			if err != nil {
+				return err
+			}
+			return list(c, cfg.Show(), "",
+				column[server.Shown]{"key", func(s server.Shown) string { return s.Key }},
+				column[server.Shown]{"value", func(s server.Shown) string { return fmt.Sprint(s.Value) }},
+				column[server.Shown]{"from", func(s server.Shown) string { return s.From }},
+				column[server.Shown]{"what it does", func(s server.Shown) string { return s.Help }})
+		},
+	}
+	server.AddFlags(showing.Flags())
+	return noun(groupService, "config", "See the configuration", showing)
+}
+
+func openapiCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "openapi",
+		Short:   "Print the API's OpenAPI 3.1 document",
+		GroupID: groupService,
+		Args:    cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			b, err := api.Document(server.Version)
+			if err != nil {
+				return err
+			}
+			_, err = c.OutOrStdout().Write(append(b, '\n'))
+			return err
+		},
+	}
+}

@@ -1,0 +1,114 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ullage/client"
+)
+
+func wireCommand() *cobra.Command {
+	var trouble, once bool
+	var last int
+	c := &cobra.Command{
+		Use:     "wire [DEVICE]",
+		Short:   "Watch raw messages pass, with what became of each",
+		Long:    "Shows the latest raw messages of the fleet or of one device, then each one as it passes, with the reason where something was refused.",
+		Example: "  ullage wire tank-fennimore-07\n  ullage wire --trouble --once",
+		GroupID: groupConnect,
+		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: deviceNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			device := ""
+			if len(args) == 1 {
+				device = args[0]
+				if _, err := cl.Device(c.Context(), device); err != nil {
+					return err
+				}
+			}
+			es, err := cl.Wire(c.Context(), device, trouble, 0, last)
+			if err != nil {
+				return err
+			}
+			slices.Reverse(es)
+			if once {
+				return show(c, es, func(w io.Writer) { printWire(w, es) })
+			}
+			if format, _ := c.Flags().GetString("output"); format != "table" && format != "json" {
+				return usageError{fmt.Errorf("what goes on without end is a table or json; add --once for %s", format)}
+			}
+			var after uint64
+			for {
+				if err := render(c, es, func(w io.Writer) error { printWire(w, es); return nil }); err != nil && len(es) > 0 {
+					return err
+				}
+				if len(es) > 0 {
+					after = es[len(es)-1].Seq
+				}
+				select {
+				case <-c.Context().Done():
+					return nil
+				case <-time.After(400 * time.Millisecond):
+				}
+				if es, err = cl.Wire(c.Context(), device, trouble, after, 500); err != nil {
+					if c.Context().Err() != nil {
+						return nil
+					}
+					return err
+				}
+				slices.Reverse(es)
+			}
+		},
+	}
+	c.Flags().BoolVar(&trouble, "trouble", false, "only where something was refused")
+	c.Flags().BoolVar(&once, "once", false, "show what there is and end")
+	c.Flags().IntVar(&last, "last", 20, "how many of the latest to begin with")
+	return c
+}
+
+func printWire(w io.Writer, es []client.WireEntry) {
+	for _, e := range es {
+		arrow := "↑"
+		if e.Direction == "down" {
+			arrow = "↓"
+		}
+		who := e.Device
+		if who == "" {
+			who = "stranger"
+			if e.Claimed != "" {
+				who += " as " + e.Claimed
+			}
+		}
+		body := e.Body
+		if width := terminalWidth(w); width > 60 && len(body) > width-50 {
+			body = string([]rune(body)[:width-50]) + "…"
+		}
+		fmt.Fprintf(w, "%s %s %-4s %-20s %-9s %s\n", e.At.Local().Format("15:04:05.000"), arrow, e.Transport, who, e.Topic, body)
+		mark := func(s string) { fmt.Fprintln(w, paint(w, "31", "             ✗ "+s)) }
+		if e.Reason != "" {
+			ref := ""
+			if e.Ref != "" {
+				ref = " (the stranger was told ref " + e.Ref + ")"
+			}
+			mark(e.Reason + ref)
+		}
+		for _, f := range e.Refused {
+			if f.Sentence != e.Reason {
+				mark(f.Pointer + " " + f.Sentence)
+			}
+		}
+		for _, f := range e.Marked {
+			fmt.Fprintln(w, paint(w, "33", "             ! "+f.Pointer+" "+f.Sentence))
+		}
+		if e.Note != "" {
+			fmt.Fprintln(w, "               "+e.Note)
+		}
+	}
+}

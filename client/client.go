@@ -1,0 +1,301 @@
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Client speaks with one Ullage. Its methods are safe for concurrent use.
+type Client struct {
+	base  string
+	token string
+	http  *http.Client
+}
+
+// New returns a client of the service at an address such as
+// http://127.0.0.1:8460. The token may be empty before signing in.
+func New(base, token string) *Client {
+	return &Client{base: strings.TrimRight(base, "/"), token: token, http: &http.Client{Timeout: 2 * time.Minute}}
+}
+
+// Problem is a refusal by the service (RFC 9457).
+type Problem struct {
+	Status   int       `json:"status"`
+	Code     string    `json:"code"`
+	Detail   string    `json:"detail"`
+	Findings []Finding `json:"findings"`
+}
+
+// Error returns the detail, and every finding that it does not tell already.
+func (p *Problem) Error() string {
+	var b strings.Builder
+	b.WriteString(p.Detail)
+	for _, f := range p.Findings {
+		if !strings.Contains(p.Detail, f.Sentence) {
+			fmt.Fprintf(&b, "\n  %s: %s", f.Pointer, f.Sentence)
+		}
+	}
+	return b.String()
+}
+
+// Unreachable is the error of a service that does not answer.
+type Unreachable struct {
+	Base  string
+	Cause error
+}
+
+// Error says what could not be reached.
+func (u *Unreachable) Error() string { return fmt.Sprintf("no Ullage answers at %s", u.Base) }
+
+// Unwrap returns the network's error.
+func (u *Unreachable) Unwrap() error { return u.Cause }
+
+func (c *Client) do(ctx context.Context, method, path string, in, out any) error {
+	var body io.Reader
+	contentType := "application/json"
+	switch in := in.(type) {
+	case nil:
+	case []byte:
+		body = bytes.NewReader(in)
+	default:
+		b, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(b)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.base+"/api/v1"+path, body)
+	if err != nil {
+		return fmt.Errorf("%q is no address of a service; it looks like http://127.0.0.1:8460", c.base)
+	}
+	if body != nil {
+		req.Header.Set("Content-Type", contentType)
+	}
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	resp, err := c.http.Do(req)
+	if err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return &Unreachable{c.base, err}
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode >= 300 {
+		b, _ := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
+		p := &Problem{}
+		if json.Unmarshal(b, p) != nil || p.Detail == "" {
+			p.Detail = fmt.Sprintf("%s answered %s, which Ullage does not; is another program listening there?", c.base, resp.Status)
+		}
+		p.Status = resp.StatusCode
+		return p
+	}
+	if out == nil {
+		return nil
+	}
+	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
+		return fmt.Errorf("%s did not answer as an Ullage does; is another program listening there?", c.base)
+	}
+	return nil
+}
+
+func get[T any](ctx context.Context, c *Client, path string) (T, error) {
+	var out T
+	err := c.do(ctx, http.MethodGet, path, nil, &out)
+	return out, err
+}
+
+func send[T any](ctx context.Context, c *Client, method, path string, in any) (T, error) {
+	var out T
+	err := c.do(ctx, method, path, in, &out)
+	return out, err
+}
+
+// SignIn returns a token for the command line; the client uses it from then on.
+func (c *Client) SignIn(ctx context.Context, person, password string) (SignedIn, error) {
+	s, err := send[SignedIn](ctx, c, http.MethodPost, "/sign-in", SignIn{person, password, true})
+	if err == nil {
+		c.token = s.Token
+	}
+	return s, err
+}
+
+// SignOut ends the session of the client's token.
+func (c *Client) SignOut(ctx context.Context) error {
+	return c.do(ctx, http.MethodPost, "/sign-out", nil, nil)
+}
+
+// Service returns what the service says about itself.
+func (c *Client) Service(ctx context.Context) (Service, error) {
+	return get[Service](ctx, c, "/service")
+}
+
+// Models lists the models in force.
+func (c *Client) Models(ctx context.Context) ([]Model, error) { return get[[]Model](ctx, c, "/models") }
+
+// Model returns one model.
+func (c *Client) Model(ctx context.Context, name string) (Model, error) {
+	return get[Model](ctx, c, "/models/"+url.PathEscape(name))
+}
+
+// ModelSource returns a model's file as it was loaded.
+func (c *Client) ModelSource(ctx context.Context, name string) (json.RawMessage, error) {
+	return get[json.RawMessage](ctx, c, "/models/"+url.PathEscape(name)+"/source")
+}
+
+// LoadModel puts a Thing Model in force.
+func (c *Client) LoadModel(ctx context.Context, src []byte) (ModelLoaded, error) {
+	return send[ModelLoaded](ctx, c, http.MethodPost, "/models", src)
+}
+
+// Rules lists the rules in force.
+func (c *Client) Rules(ctx context.Context) ([]Rule, error) { return get[[]Rule](ctx, c, "/rules") }
+
+// Rule returns one rule.
+func (c *Client) Rule(ctx context.Context, name string) (Rule, error) {
+	return get[Rule](ctx, c, "/rules/"+url.PathEscape(name))
+}
+
+// SetRule puts a rule in force.
+func (c *Client) SetRule(ctx context.Context, r Rule) (RuleSaved, error) {
+	return send[RuleSaved](ctx, c, http.MethodPut, "/rules/"+url.PathEscape(r.Name), r)
+}
+
+// RemoveRule takes a rule out of force.
+func (c *Client) RemoveRule(ctx context.Context, name string) error {
+	return c.do(ctx, http.MethodDelete, "/rules/"+url.PathEscape(name), nil, nil)
+}
+
+// Devices lists every device now.
+func (c *Client) Devices(ctx context.Context) ([]Device, error) {
+	return get[[]Device](ctx, c, "/devices")
+}
+
+// Device returns one device now.
+func (c *Client) Device(ctx context.Context, id string) (Device, error) {
+	return get[Device](ctx, c, device(id))
+}
+
+func device(id string) string { return "/devices/" + url.PathEscape(id) }
+
+// CreateDevice onboards a device; its token is in the answer and nowhere else.
+func (c *Client) CreateDevice(ctx context.Context, d NewDevice) (Onboarded, error) {
+	return send[Onboarded](ctx, c, http.MethodPost, "/devices", d)
+}
+
+// NewToken gives a device a new token and revokes the old ones unless keep.
+func (c *Client) NewToken(ctx context.Context, id string, keep bool) (Onboarded, error) {
+	return send[Onboarded](ctx, c, http.MethodPost, device(id)+"/token", map[string]bool{"keep": keep})
+}
+
+// Label sets labels; an empty value removes one.
+func (c *Client) Label(ctx context.Context, id string, labels map[string]string) (Device, error) {
+	return send[Device](ctx, c, http.MethodPost, device(id)+"/labels", map[string]any{"labels": labels})
+}
+
+// SetStanding suspends ("suspended"), lets in again ("active") or retires ("retired").
+func (c *Client) SetStanding(ctx context.Context, id, standing string) (Device, error) {
+	return send[Device](ctx, c, http.MethodPost, device(id)+"/standing", map[string]string{"standing": standing})
+}
+
+// Settings returns a device's settings.
+func (c *Client) Settings(ctx context.Context, id string) (Settings, error) {
+	return get[Settings](ctx, c, device(id)+"/settings")
+}
+
+// ChangeSettings pins and unpins settings on a device.
+func (c *Client) ChangeSettings(ctx context.Context, id string, ch SettingsChange) (Settings, error) {
+	return send[Settings](ctx, c, http.MethodPost, device(id)+"/settings", ch)
+}
+
+// Span says which part of a history is asked for. Zero times leave the
+// service's own choice, zero Step and Points too.
+type Span struct {
+	From, To time.Time
+	Step     time.Duration
+	Points   int
+}
+
+func (s Span) query(metric string) string {
+	q := url.Values{"metric": {metric}}
+	if !s.From.IsZero() {
+		q.Set("from", s.From.Format(time.RFC3339Nano))
+	}
+	if !s.To.IsZero() {
+		q.Set("to", s.To.Format(time.RFC3339Nano))
+	}
+	if s.Step > 0 {
+		q.Set("step", strconv.FormatInt(int64(s.Step/time.Second), 10)+"s")
+	}
+	if s.Points > 0 {
+		q.Set("points", strconv.Itoa(s.Points))
+	}
+	return q.Encode()
+}
+
+// History returns a metric in buckets.
+func (c *Client) History(ctx context.Context, id, metric string, s Span) (History, error) {
+	return get[History](ctx, c, device(id)+"/history?"+s.query(metric))
+}
+
+// Readings returns single readings of a metric, at most limit.
+func (c *Client) Readings(ctx context.Context, id, metric string, s Span, limit int) (Readings, error) {
+	return get[Readings](ctx, c, device(id)+"/readings?"+s.query(metric)+"&limit="+strconv.Itoa(limit))
+}
+
+// Alarms lists alarms, the newest first: the open ones, or the latest of all.
+func (c *Client) Alarms(ctx context.Context, device string, all bool, limit int) ([]Alarm, error) {
+	q := url.Values{"limit": {strconv.Itoa(limit)}}
+	if device != "" {
+		q.Set("device", device)
+	}
+	if all {
+		q.Set("all", "true")
+	}
+	return get[[]Alarm](ctx, c, "/alarms?"+q.Encode())
+}
+
+// Acknowledge acknowledges an alarm.
+func (c *Client) Acknowledge(ctx context.Context, id string) (Alarm, error) {
+	return send[Alarm](ctx, c, http.MethodPost, "/alarms/"+url.PathEscape(id)+"/acknowledge", nil)
+}
+
+// Journal lists what happened, the newest first.
+func (c *Client) Journal(ctx context.Context, device, kind string, limit int) ([]JournalEntry, error) {
+	q := url.Values{"limit": {strconv.Itoa(limit)}}
+	if device != "" {
+		q.Set("device", device)
+	}
+	if kind != "" {
+		q.Set("kind", kind)
+	}
+	return get[[]JournalEntry](ctx, c, "/journal?"+q.Encode())
+}
+
+// Wire lists raw messages, the newest first, that are newer than after.
+func (c *Client) Wire(ctx context.Context, device string, trouble bool, after uint64, limit int) ([]WireEntry, error) {
+	q := url.Values{"limit": {strconv.Itoa(limit)}, "after": {strconv.FormatUint(after, 10)}}
+	if device != "" {
+		q.Set("device", device)
+	}
+	if trouble {
+		q.Set("trouble", "true")
+	}
+	return get[[]WireEntry](ctx, c, "/wire?"+q.Encode())
+}
+
+// IsNotFound reports whether err says that something does not exist.
+func IsNotFound(err error) bool {
+	var p *Problem
+	return errors.As(err, &p) && p.Status == http.StatusNotFound
+}

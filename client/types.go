@@ -1,0 +1,277 @@
+// Package client is the Go client of Ullage's API, and holds the types that
+// the API speaks; the service serves exactly these.
+package client
+
+import (
+	"time"
+
+	"ullage/core/model"
+	"ullage/core/rule"
+	"ullage/fleet/journal"
+	"ullage/fleet/wire"
+)
+
+// Service is what the service says about itself.
+type Service struct {
+	Version    string    `json:"version" doc:"Version of the service"`
+	StartedAt  time.Time `json:"started_at" doc:"When it started"`
+	Now        time.Time `json:"now" doc:"Its clock"`
+	Devices    int       `json:"devices" doc:"Devices that are not retired"`
+	Connected  int       `json:"connected" doc:"MQTT sessions now"`
+	Readings   uint64    `json:"readings" doc:"Readings stored since the start"`
+	PerSecond  float64   `json:"per_second" doc:"Readings stored a second, over the last ten seconds"`
+	Refused    uint64    `json:"refused" doc:"Messages refused, whole or in part, since the start"`
+	MQTT       string    `json:"mqtt" doc:"Address of the MQTT listener"`
+	DeviceHTTP string    `json:"device_http" doc:"Address of the devices' HTTP listener"`
+}
+
+// SignIn asks for a session.
+type SignIn struct {
+	Person   string `json:"person" minLength:"1" maxLength:"100" doc:"Name to sign in with"`
+	Password string `json:"password" maxLength:"1000" doc:"Password"`
+	Token    bool   `json:"token,omitempty" doc:"Give a token back instead of setting a cookie"`
+}
+
+// SignedIn is who is signed in.
+type SignedIn struct {
+	Person    string    `json:"person" doc:"Who is signed in"`
+	ExpiresAt time.Time `json:"expires_at" doc:"Until when"`
+	Token     string    `json:"token,omitempty" doc:"Bearer token; only in answer to a sign-in that asked for it"`
+}
+
+// Property is one telemetry, attribute or setting of a model.
+type Property struct {
+	Name        string    `json:"name"`
+	Title       string    `json:"title,omitempty"`
+	Description string    `json:"description,omitempty"`
+	Role        string    `json:"role" enum:"telemetry,attribute,setting"`
+	Type        string    `json:"type" enum:"number,integer,text,boolean"`
+	Unit        string    `json:"unit,omitempty" doc:"Symbol as in the model"`
+	Display     string    `json:"display,omitempty" doc:"Unit as people write it"`
+	Decimals    int       `json:"decimals" doc:"Digits after the point on screen; -1 where the model gives none"`
+	Minimum     *float64  `json:"minimum,omitempty"`
+	Maximum     *float64  `json:"maximum,omitempty"`
+	Usual       []float64 `json:"usual,omitempty" doc:"Where the value lives on a good day"`
+	Enum        []string  `json:"enum,omitempty"`
+	Default     any       `json:"default,omitempty"`
+	Held        bool      `json:"held,omitempty" doc:"A setting that lives in the service only"`
+}
+
+// Model is one device type.
+type Model struct {
+	Name        string     `json:"name"`
+	Title       string     `json:"title"`
+	Description string     `json:"description,omitempty"`
+	Version     string     `json:"version"`
+	Interval    string     `json:"interval" doc:"How often a device is expected to report" example:"1min"`
+	Properties  []Property `json:"properties"`
+	Commands    []string   `json:"commands"`
+	Devices     int        `json:"devices" doc:"Devices of this model that are not retired"`
+	LoadedAt    time.Time  `json:"loaded_at"`
+}
+
+// ModelLoaded is the answer to a model that was put in force.
+type ModelLoaded struct {
+	Name    string `json:"name"`
+	Version string `json:"version"`
+	Changed bool   `json:"changed" doc:"False if exactly this was in force already"`
+}
+
+// RuleSaved is the answer to a rule that was put in force.
+type RuleSaved struct {
+	Rule    string `json:"rule"`
+	Changed bool   `json:"changed" doc:"False if exactly this was in force already"`
+}
+
+// Margin is how far a device is from one limit.
+type Margin struct {
+	Rule      string  `json:"rule"`
+	Metric    string  `json:"metric"`
+	Value     float64 `json:"value"`
+	Limit     float64 `json:"limit"`
+	Headspace float64 `json:"headspace" doc:"1 at the usual value, 0 at the limit or beyond"`
+	Known     bool    `json:"known" doc:"False while there is no usual value to measure from"`
+	Reason    string  `json:"reason,omitempty"`
+}
+
+// Latest is the newest reading of one metric.
+type Latest struct {
+	At      time.Time `json:"at"`
+	Value   any       `json:"value"`
+	Quality []string  `json:"quality,omitempty" doc:"Marks such as beyond range; none for a good reading"`
+}
+
+// OpenAlarm is an open alarm as a device shows it.
+type OpenAlarm struct {
+	ID       string    `json:"id"`
+	Rule     string    `json:"rule"`
+	Priority string    `json:"priority" enum:"urgent,high,medium,low"`
+	State    string    `json:"state" enum:"unacknowledged,acknowledged,returned unacknowledged"`
+	Message  string    `json:"message"`
+	RaisedAt time.Time `json:"raised_at"`
+}
+
+// Device is one device now.
+type Device struct {
+	ID           string            `json:"id"`
+	Model        string            `json:"model"`
+	ModelVersion string            `json:"model_version"`
+	ModelTitle   string            `json:"model_title"`
+	Labels       map[string]string `json:"labels"`
+	Standing     string            `json:"standing" enum:"expected,waiting,active,suspended,retired"`
+	JoinedAt     time.Time         `json:"joined_at"`
+	Attributes   map[string]any    `json:"attributes"`
+	Link         string            `json:"link" enum:"never,online,late,silent"`
+	LastAt       *time.Time        `json:"last_at,omitempty" doc:"Arrival of the last reading"`
+	Interval     string            `json:"interval" doc:"How often it is expected to report"`
+	Health       string            `json:"health" enum:"sound,watch,poor,dark"`
+	Reasons      []string          `json:"reasons" doc:"Why its health is not sound"`
+	Headspace    *float64          `json:"headspace,omitempty" doc:"Least headspace over its rules, from 1 to 0"`
+	Margins      []Margin          `json:"margins"`
+	Latest       map[string]Latest `json:"latest"`
+	Alarms       []OpenAlarm       `json:"alarms"`
+	Revision     int64             `json:"revision" doc:"Revision of its intended settings"`
+	Applied      int64             `json:"applied" doc:"Revision it confirmed last; 0 for none"`
+	Drifting     []string          `json:"drifting" doc:"Settings in which it is not as intended although it confirmed"`
+	Refusals     int               `json:"refusals" doc:"Refusals within the last hour"`
+}
+
+// NewDevice asks for a device to be onboarded.
+type NewDevice struct {
+	ID     string            `json:"id" maxLength:"63" doc:"Small letters, digits and hyphens" example:"tank-fennimore-07"`
+	Model  string            `json:"model" doc:"Name of its model" example:"tank-probe"`
+	Labels map[string]string `json:"labels,omitempty" doc:"Labels such as site"`
+}
+
+// Onboarded is a new device with its token, which is shown this once.
+type Onboarded struct {
+	ID       string `json:"id"`
+	Model    string `json:"model"`
+	Token    string `json:"token" doc:"Shown once; only its hash is kept"`
+	MQTT     string `json:"mqtt" doc:"Address of the MQTT listener"`
+	HTTP     string `json:"http" doc:"Address of the devices' HTTP listener"`
+	TryMQTT  string `json:"try_mqtt" doc:"A command that sends a first reading over MQTT"`
+	TryHTTP  string `json:"try_http" doc:"A command that sends a first reading over HTTP"`
+	Standing string `json:"standing"`
+}
+
+// Setting is one setting of a device.
+type Setting struct {
+	Name     string     `json:"name"`
+	Title    string     `json:"title,omitempty"`
+	Type     string     `json:"type" enum:"number,integer,text,boolean"`
+	Unit     string     `json:"unit,omitempty"`
+	Display  string     `json:"display,omitempty"`
+	Decimals int        `json:"decimals"`
+	Minimum  *float64   `json:"minimum,omitempty"`
+	Maximum  *float64   `json:"maximum,omitempty"`
+	Enum     []string   `json:"enum,omitempty"`
+	Held     bool       `json:"held,omitempty" doc:"Lives in the service only"`
+	Intended any        `json:"intended" doc:"What it should be"`
+	Applied  any        `json:"applied,omitempty" doc:"What the device confirmed; absent before it did"`
+	Source   string     `json:"source" enum:"model,pin" doc:"Where the intended value comes from"`
+	PinnedBy string     `json:"pinned_by,omitempty"`
+	PinnedAt *time.Time `json:"pinned_at,omitempty"`
+	State    string     `json:"state" enum:"pending,applied,refused,drift,held" doc:"How far the device is with it"`
+	Reason   string     `json:"reason,omitempty" doc:"What the device said when it refused"`
+}
+
+// Settings are all settings of a device.
+type Settings struct {
+	Device     string     `json:"device"`
+	Revision   int64      `json:"revision" doc:"Revision of the intended settings"`
+	IntendedAt time.Time  `json:"intended_at"`
+	Applied    int64      `json:"applied" doc:"Revision the device confirmed last; 0 for none"`
+	AppliedAt  *time.Time `json:"applied_at,omitempty"`
+	State      string     `json:"state" enum:"pending,applied,refused,drift" doc:"How far the device is with the revision"`
+	Settings   []Setting  `json:"settings"`
+}
+
+// SettingsChange pins and unpins settings on one device.
+type SettingsChange struct {
+	Set   map[string]any `json:"set,omitempty" doc:"Values by name" example:"{\"max_temp\": 30}"`
+	Unset []string       `json:"unset,omitempty" doc:"Names to take the pin off, so that the model's default holds again"`
+}
+
+// Alarm is one occurrence of a rule on a device.
+type Alarm struct {
+	ID             string     `json:"id"`
+	Rule           string     `json:"rule"`
+	Device         string     `json:"device"`
+	Priority       string     `json:"priority" enum:"urgent,high,medium,low"`
+	State          string     `json:"state" enum:"normal,unacknowledged,acknowledged,returned unacknowledged"`
+	Message        string     `json:"message"`
+	Cause          string     `json:"cause,omitempty"`
+	Response       string     `json:"response,omitempty"`
+	Metric         string     `json:"metric,omitempty"`
+	Value          any        `json:"value,omitempty" doc:"Value when it was raised"`
+	Limit          any        `json:"limit,omitempty" doc:"Limit when it was raised"`
+	Times          int        `json:"times" doc:"How often it came up before somebody acknowledged"`
+	RaisedAt       time.Time  `json:"raised_at"`
+	ReturnedAt     *time.Time `json:"returned_at,omitempty"`
+	AcknowledgedAt *time.Time `json:"acknowledged_at,omitempty"`
+	AcknowledgedBy string     `json:"acknowledged_by,omitempty"`
+}
+
+// History is one metric of a device over time.
+type History struct {
+	Device  string    `json:"device"`
+	Metric  string    `json:"metric"`
+	From    time.Time `json:"from"`
+	To      time.Time `json:"to"`
+	Step    string    `json:"step" doc:"Width of a bucket"`
+	Buckets []Bucket  `json:"buckets" doc:"In order of time; a gap has no buckets"`
+}
+
+// Bucket sums up the readings of one step.
+type Bucket struct {
+	At    time.Time `json:"at" doc:"Start of the bucket"`
+	Count int       `json:"count" doc:"How many readings fell into it"`
+	Min   float64   `json:"min" doc:"Least value; 0 for texts"`
+	Max   float64   `json:"max" doc:"Greatest value; 0 for texts"`
+	Mean  float64   `json:"mean" doc:"Mean of the readings; 0 for texts"`
+	Last  any       `json:"last" doc:"Value of the last reading"`
+}
+
+// Point is one stored reading.
+type Point struct {
+	At      time.Time `json:"at"`
+	Value   any       `json:"value"`
+	Quality []string  `json:"quality,omitempty"`
+}
+
+// Readings are single readings of a metric.
+type Readings struct {
+	Device   string  `json:"device"`
+	Metric   string  `json:"metric"`
+	Readings []Point `json:"readings"`
+	More     bool    `json:"more" doc:"True if the limit cut the answer; ask again from the last time"`
+}
+
+// Events of the live stream.
+type (
+	// DevicesChanged carries every device that changed since the last one.
+	DevicesChanged struct {
+		Devices []Device `json:"devices"`
+	}
+	// Pulse comes every two seconds, also when nothing changed.
+	Pulse struct {
+		Service Service `json:"service"`
+	}
+	// WirePassed carries messages that passed on the wire.
+	WirePassed struct {
+		Entries []wire.Entry `json:"entries"`
+	}
+)
+
+// The types that need no form of their own on the API.
+type (
+	// Rule is an alarm rule.
+	Rule = rule.Rule
+	// Finding is one thing wrong, and where.
+	Finding = model.Finding
+	// WireEntry is one raw message.
+	WireEntry = wire.Entry
+	// JournalEntry is one thing that happened.
+	JournalEntry = journal.Entry
+)

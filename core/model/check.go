@@ -1,0 +1,355 @@
+package model
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"ullage/core/unit"
+	"ullage/core/value"
+)
+
+// Limits of one message, as docs/devices.md states them.
+const (
+	// MaxReadings is how many readings one message may carry.
+	MaxReadings = 1000
+	// ClockSlack is how far ahead of the service a device's clock may be.
+	ClockSlack = 2 * time.Minute
+	// MaxText is the longest text value, in bytes.
+	MaxText = 1024
+)
+
+// earliest is the first time that is believed; a clock before it was never set.
+var earliest = time.Date(2015, 1, 1, 0, 0, 0, 0, time.UTC)
+
+// Check returns x, a decoded JSON value, as a Value of p's kind. The error
+// says what x is and what p wants. It does not judge the range: see OutOfRange
+// and Impossible.
+func (p *Property) Check(x any) (value.Value, error) {
+	v, err := value.FromAny(x)
+	if err != nil {
+		return value.Value{}, fmt.Errorf("is %s; the model wants %s", err, p.kindWords())
+	}
+	if v.Kind != p.Kind {
+		if v.Kind == value.Text {
+			return value.Value{}, fmt.Errorf("is text (%q); the model wants %s", clip(v.Text), p.kindWords())
+		}
+		return value.Value{}, fmt.Errorf("is %s (%s); the model wants %s", value.JSONKind(x), v, p.kindWords())
+	}
+	if p.Integer && v.Num != math.Trunc(v.Num) {
+		return value.Value{}, fmt.Errorf("is %s; the model wants a whole number", v)
+	}
+	if v.Kind == value.Text && len(v.Text) > MaxText {
+		return value.Value{}, fmt.Errorf("is text of %d bytes; %d are stored", len(v.Text), MaxText)
+	}
+	return v, nil
+}
+
+// OutOfRange reports whether v lies outside the model's minimum, maximum,
+// lengths or enumeration.
+func (p *Property) OutOfRange(v value.Value) bool {
+	switch v.Kind {
+	case value.Number:
+		return p.Min != nil && v.Num < *p.Min || p.Max != nil && v.Num > *p.Max
+	case value.Text:
+		n := len([]rune(v.Text))
+		return len(p.Enum) > 0 && !slices.Contains(p.Enum, v.Text) ||
+			n < p.MinLength || p.MaxLength > 0 && n > p.MaxLength
+	}
+	return false
+}
+
+// Impossible reports whether v lies outside the accept span.
+func (p *Property) Impossible(v value.Value) bool {
+	return v.Kind == value.Number && p.Accept != nil && !p.Accept.Contains(v.Num)
+}
+
+// RangeWords says what is in range: "between -5 and 60 °C", "one of auto, on, off".
+func (p *Property) RangeWords() string {
+	u := unit.Display(p.Unit)
+	if u != "" {
+		u = " " + u
+	}
+	switch {
+	case len(p.Enum) > 0:
+		return "one of " + strings.Join(p.Enum, ", ")
+	case p.Min != nil && p.Max != nil:
+		return fmt.Sprintf("between %s and %s%s", num(*p.Min), num(*p.Max), u)
+	case p.Min != nil:
+		return fmt.Sprintf("at least %s%s", num(*p.Min), u)
+	case p.Max != nil:
+		return fmt.Sprintf("at most %s%s", num(*p.Max), u)
+	case p.MaxLength > 0:
+		return fmt.Sprintf("%d to %d characters", p.MinLength, p.MaxLength)
+	}
+	return p.kindWords()
+}
+
+// Say writes v with p's decimals and unit, as on screen.
+func (p *Property) Say(v value.Value) string {
+	s := v.String()
+	if v.Kind == value.Number {
+		if p.Decimals >= 0 {
+			s = strconv.FormatFloat(v.Num, 'f', p.Decimals, 64)
+		}
+		if u := unit.Display(p.Unit); u != "" {
+			s += " " + u
+		}
+	}
+	return s
+}
+
+func (p *Property) kindWords() string {
+	switch p.Kind {
+	case value.Number:
+		n := "a number"
+		if p.Integer {
+			n = "a whole number"
+		}
+		if u := unit.Display(p.Unit); u != "" {
+			n += " in " + u
+		}
+		return n
+	case value.Text:
+		return "text"
+	}
+	return "true or false"
+}
+
+func num(f float64) string { return strconv.FormatFloat(f, 'f', -1, 64) }
+
+func clip(s string) string {
+	if r := []rune(s); len(r) > 40 {
+		return string(r[:40]) + "…"
+	}
+	return s
+}
+
+// Checked is what a message of readings came to.
+type Checked struct {
+	Readings []value.Reading
+	// Refused lists the fields that were not kept, and why.
+	Refused []Finding
+	// Marked lists the fields that were kept with a mark, and why.
+	Marked []Finding
+	// Untimed reports that at least one reading took the arrival as its time.
+	Untimed bool
+}
+
+// Readings decodes a JSON message of readings and checks each field against
+// the model. The forms are a flat object of values, {"at": …, "values": {…}},
+// and an array of either. A message that is no such thing at all is an error
+// of type Finding; fields are refused one by one.
+func (m *Model) Readings(body []byte, arrived time.Time) (Checked, error) {
+	var out Checked
+	trimmed := bytes.TrimLeft(body, " \t\r\n")
+	if len(trimmed) == 0 {
+		return out, &Problem{Finding{"", `the message is empty; a reading is sent like {"must_temp":21.4}`}}
+	}
+	if trimmed[0] == '[' {
+		var list []json.RawMessage
+		if err := json.Unmarshal(body, &list); err != nil {
+			return out, notJSON(body, err)
+		}
+		for i, item := range list {
+			if err := m.one(item, "/"+strconv.Itoa(i), arrived, &out); err != nil {
+				return Checked{}, err
+			}
+		}
+		return out, nil
+	}
+	if err := m.one(body, "", arrived, &out); err != nil {
+		return Checked{}, err
+	}
+	return out, nil
+}
+
+// Problem is the error of a message that could not be taken at all.
+type Problem struct{ Finding }
+
+// Error returns the sentence.
+func (p *Problem) Error() string { return p.Sentence }
+
+func notJSON(body []byte, err error) error {
+	f := jsonFinding(body, err)
+	return &Problem{Finding{"", "the message is not JSON: " + strings.Replace(f.Sentence, "this is not JSON: ", "", 1)}}
+}
+
+func (m *Model) one(raw []byte, at string, arrived time.Time, out *Checked) error {
+	var fields map[string]any
+	if err := json.Unmarshal(raw, &fields); err != nil || fields == nil {
+		var te *json.UnmarshalTypeError
+		if err == nil || errors.As(err, &te) {
+			return &Problem{Finding{at, "a reading is a JSON object of values by name; this is something else"}}
+		}
+		return notJSON(raw, err)
+	}
+	when, deviceAt, quality := arrived, time.Time{}, value.Quality(0)
+	prefix := at
+	if values, ok := fields["values"].(map[string]any); ok {
+		stated, has := fields["at"]
+		for k := range fields {
+			if k != "at" && k != "values" {
+				out.Refused = append(out.Refused, Finding{at + "/" + escape(k), fmt.Sprintf("beside \"at\" and \"values\" there is no place for %q", clip(k))})
+			}
+		}
+		fields, prefix = values, at+"/values"
+		if has {
+			t, err := parseTime(stated)
+			if err != nil {
+				return &Problem{Finding{at + "/at", err.Error()}}
+			}
+			when = t
+		} else {
+			out.Untimed = true
+		}
+	} else {
+		if _, has := fields["at"]; has {
+			if _, named := m.byName["at"]; !named {
+				return &Problem{Finding{at, `a message with a time is written {"at":"2026-03-01T10:00:00Z","values":{…}}`}}
+			}
+		}
+		out.Untimed = true
+	}
+	switch {
+	case when.After(arrived.Add(ClockSlack)):
+		deviceAt, when, quality = when, arrived, value.ClockAhead
+	case when.Before(earliest):
+		deviceAt, when, quality = when, arrived, value.ClockNotSet
+	}
+	if quality != 0 {
+		out.Marked = append(out.Marked, Finding{at + "/at", fmt.Sprintf("%s: the device says %s; stored at its arrival, %s",
+			quality.Words()[0], deviceAt.Format(time.RFC3339), arrived.UTC().Format(time.RFC3339))})
+	}
+	if len(out.Readings)+len(fields) > MaxReadings {
+		return &Problem{Finding{"", fmt.Sprintf("the message carries more than %d readings; send it in parts", MaxReadings)}}
+	}
+	names := make([]string, 0, len(fields))
+	for k := range fields {
+		names = append(names, k)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		m.field(name, fields[name], prefix+"/"+escape(name), value.Reading{
+			Metric: name, At: when.UTC().Truncate(time.Millisecond), Quality: quality, DeviceAt: deviceAt,
+		}, out)
+	}
+	return nil
+}
+
+func (m *Model) field(name string, x any, at string, r value.Reading, out *Checked) {
+	refuse := func(format string, args ...any) {
+		out.Refused = append(out.Refused, Finding{at, clip(name) + " " + fmt.Sprintf(format, args...)})
+	}
+	p, ok := m.Property(name)
+	if !ok || p.Role != Telemetry {
+		switch {
+		case ok:
+			refuse("is %s of %s, not telemetry; report it on %s", article(p.Role), m, map[Role]string{Attribute: "about", Setting: "applied"}[p.Role])
+			return
+		case !m.Additional:
+			hint := "add it to the model or stop sending it"
+			if near := m.Nearest(name, Telemetry); near != "" {
+				hint = "did you mean " + near + "?"
+			}
+			refuse("is not in %s; %s", m, hint)
+			return
+		case !propertyName.MatchString(name):
+			refuse("is no name for telemetry; use small letters, digits and underscores")
+			return
+		}
+		v, err := value.FromAny(x)
+		if err != nil || !v.Known() || len(v.Text) > MaxText {
+			refuse("is not a single value")
+			return
+		}
+		r.Value = v
+		out.Readings = append(out.Readings, r)
+		return
+	}
+	v, err := p.Check(x)
+	if err != nil {
+		refuse("%s", err)
+		return
+	}
+	if p.Impossible(v) {
+		refuse("is %s; nothing outside %s to %s can be true, so it was not kept", p.Say(v), num(p.Accept.Low), num(p.Accept.High))
+		return
+	}
+	if p.OutOfRange(v) {
+		r.Quality |= value.BeyondRange
+		out.Marked = append(out.Marked, Finding{at, fmt.Sprintf("%s is %s, beyond the model's range (%s); kept and marked", name, p.Say(v), p.RangeWords())})
+	}
+	r.Value = v
+	out.Readings = append(out.Readings, r)
+}
+
+func article(r Role) string {
+	if r == Attribute {
+		return "an attribute"
+	}
+	return "a setting"
+}
+
+func parseTime(x any) (time.Time, error) {
+	s, ok := x.(string)
+	if !ok {
+		return time.Time{}, fmt.Errorf(`the time is %s; write it as text like "2026-03-01T10:00:00Z"`, value.JSONKind(x))
+	}
+	t, err := time.Parse(time.RFC3339Nano, s)
+	if err != nil {
+		return time.Time{}, fmt.Errorf("%q is no RFC 3339 time with a zone, like 2026-03-01T10:00:00Z", clip(s))
+	}
+	return t, nil
+}
+
+// Object decodes a JSON object of scalars, such as attributes or settings, and
+// checks each member against the properties of one role. Members that do not
+// pass are refused with their place; the others are returned.
+func (m *Model) Object(body []byte, r Role) (map[string]value.Value, []Finding, error) {
+	var fields map[string]any
+	if err := json.Unmarshal(body, &fields); err != nil || fields == nil {
+		var te *json.UnmarshalTypeError
+		if err == nil || errors.As(err, &te) {
+			return nil, nil, &Problem{Finding{"", "the message must be a JSON object of values by name"}}
+		}
+		return nil, nil, notJSON(body, err)
+	}
+	kept, refused := m.Fields(fields, r)
+	return kept, refused, nil
+}
+
+// Fields is Object over an already decoded object. Settings outside their
+// range are refused; attributes outside theirs are kept.
+func (m *Model) Fields(fields map[string]any, r Role) (map[string]value.Value, []Finding) {
+	kept := map[string]value.Value{}
+	var refused Findings
+	for name, x := range fields {
+		at := "/" + escape(name)
+		p, ok := m.Property(name)
+		if !ok || p.Role != r {
+			hint := ""
+			if near := m.Nearest(name, r); near != "" {
+				hint = "; did you mean " + near + "?"
+			}
+			refused.add(at, "%s has no %s %s%s", m, r, clip(name), hint)
+			continue
+		}
+		v, err := p.Check(x)
+		switch {
+		case err != nil:
+			refused.add(at, "%s %s", name, err)
+		case r == Setting && p.OutOfRange(v):
+			refused.add(at, "%s is %s; the model allows %s", name, p.Say(v), p.RangeWords())
+		default:
+			kept[name] = v
+		}
+	}
+	return kept, refused.sorted()
+}

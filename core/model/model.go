@@ -1,0 +1,181 @@
+// Package model reads device types written as W3C Thing Models (WoT Thing
+// Description 1.1, https://www.w3.org/TR/wot-thing-description11/#thing-model)
+// in JSON, and checks values and messages against them.
+//
+// What the standard has no word for stands under one JSON-LD prefix, "ullage:",
+// bound to Namespace, so that a model stays valid for any other WoT tool.
+package model
+
+import (
+	"encoding/json"
+	"fmt"
+	"sort"
+	"strings"
+	"time"
+
+	"ullage/core/value"
+)
+
+// Namespace is what the prefix "ullage:" stands for in the @context of a model.
+const Namespace = "urn:ullage:vocabulary:"
+
+// Role says what a property is to Ullage.
+type Role string
+
+// The roles of a property.
+const (
+	Telemetry Role = "telemetry" // a device measures it
+	Attribute Role = "attribute" // a device reports it about itself
+	Setting   Role = "setting"   // people choose it and the device obeys
+)
+
+// Span is a closed range of numbers.
+type Span struct{ Low, High float64 }
+
+// Contains reports whether v lies in s.
+func (s Span) Contains(v float64) bool { return v >= s.Low && v <= s.High }
+
+// Middle returns the centre of s.
+func (s Span) Middle() float64 { return (s.Low + s.High) / 2 }
+
+// Property is one telemetry, attribute or setting of a model.
+type Property struct {
+	Name        string
+	Title       string
+	Description string
+	Role        Role
+	Kind        value.Kind
+	Integer     bool
+	Unit        string // symbol as in the file; empty for none
+	Decimals    int    // digits after the point on screen; -1 where not given
+	Min, Max    *float64
+	MinLength   int
+	MaxLength   int      // 0 where not given
+	Enum        []string // the texts allowed; empty for any
+	Usual       *Span    // where the value lives on a good day
+	Accept      *Span    // what is physically possible
+	Default     value.Value
+	Held        bool // a setting that lives in the service only
+}
+
+// Model is one version of one device type.
+type Model struct {
+	Name        string
+	Title       string
+	Description string
+	Version     string
+	// Interval is how often a device of this type is expected to report.
+	Interval time.Duration
+	// Additional allows telemetry that the model does not name.
+	Additional bool
+	// Properties stand in the order of the file.
+	Properties []Property
+	// Actions are the names of the commands, sorted.
+	Actions []string
+	// Source is the file as it was read.
+	Source json.RawMessage
+
+	byName map[string]int
+}
+
+// Property returns the property of that name.
+func (m *Model) Property(name string) (*Property, bool) {
+	i, ok := m.byName[name]
+	if !ok {
+		return nil, false
+	}
+	return &m.Properties[i], true
+}
+
+// With returns the properties of one role, in the order of the file.
+func (m *Model) With(r Role) []*Property {
+	var out []*Property
+	for i := range m.Properties {
+		if m.Properties[i].Role == r {
+			out = append(out, &m.Properties[i])
+		}
+	}
+	return out
+}
+
+// String returns "name version".
+func (m *Model) String() string { return m.Name + " " + m.Version }
+
+// Defaults returns the settings that have a default, by name; held ones only
+// if held is true, the others only if it is false.
+func (m *Model) Defaults(held bool) map[string]value.Value {
+	out := map[string]value.Value{}
+	for _, p := range m.With(Setting) {
+		if p.Default.Known() && p.Held == held {
+			out[p.Name] = p.Default
+		}
+	}
+	return out
+}
+
+// Nearest returns the name of the given role that is closest to name, or ""
+// where none is close. It serves the "did you mean" of messages.
+func (m *Model) Nearest(name string, r Role) string {
+	best, distance := "", 3
+	for _, p := range m.With(r) {
+		if d := editDistance(name, p.Name); d < distance {
+			best, distance = p.Name, d
+		}
+	}
+	return best
+}
+
+// Finding is one thing wrong with a file or a message: where, and what to do.
+type Finding struct {
+	Pointer  string `json:"pointer" doc:"JSON pointer (RFC 6901) to the place" example:"/must_temp"`
+	Sentence string `json:"sentence" doc:"What is wrong there and what would be right"`
+}
+
+// Findings is an error that lists everything wrong at once.
+type Findings []Finding
+
+// Error joins the sentences.
+func (f Findings) Error() string {
+	parts := make([]string, len(f))
+	for i, x := range f {
+		parts[i] = x.Sentence
+		if x.Pointer != "" {
+			parts[i] = x.Pointer + ": " + x.Sentence
+		}
+	}
+	return strings.Join(parts, "; ")
+}
+
+func (f *Findings) add(pointer, format string, args ...any) {
+	*f = append(*f, Finding{pointer, fmt.Sprintf(format, args...)})
+}
+
+// sorted orders findings by place so that the same file gives the same list.
+func (f Findings) sorted() Findings {
+	sort.SliceStable(f, func(i, j int) bool { return f[i].Pointer < f[j].Pointer })
+	return f
+}
+
+// editDistance is the Levenshtein distance of two short names, cut at 3.
+func editDistance(a, b string) int {
+	if d := len(a) - len(b); d > 2 || d < -2 {
+		return 3
+	}
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		diagonal := row[0]
+		row[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := diagonal
+			if a[i-1] != b[j-1] {
+				cost++
+			}
+			diagonal = row[j]
+			row[j] = min(cost, row[j]+1, row[j-1]+1)
+		}
+	}
+	return row[len(b)]
+}

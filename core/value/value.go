@@ -1,0 +1,207 @@
+// Package value holds the common ground of every other package: a single
+// value with its kind, and a reading, which is a value with its metric, time
+// and quality.
+package value
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"strconv"
+	"time"
+)
+
+// Kind tells what a Value holds.
+type Kind uint8
+
+// The kinds of value. None is the zero Value: nothing was ever reported.
+const (
+	None Kind = iota
+	Number
+	Text
+	Bool
+)
+
+// String returns the word people use for k.
+func (k Kind) String() string {
+	switch k {
+	case Number:
+		return "number"
+	case Text:
+		return "text"
+	case Bool:
+		return "boolean"
+	}
+	return "nothing"
+}
+
+// Value is a number, a text or a boolean. A boolean keeps 1 or 0 in Num.
+// Values are comparable with ==, except that NaN never equals itself; no Value
+// made by this package holds NaN or an infinity.
+type Value struct {
+	Kind Kind
+	Num  float64
+	Text string
+}
+
+// OfNumber returns the number n.
+func OfNumber(n float64) Value { return Value{Kind: Number, Num: n} }
+
+// OfText returns the text s.
+func OfText(s string) Value { return Value{Kind: Text, Text: s} }
+
+// OfBool returns the boolean b.
+func OfBool(b bool) Value {
+	if b {
+		return Value{Kind: Bool, Num: 1}
+	}
+	return Value{Kind: Bool}
+}
+
+// Known reports whether v holds anything.
+func (v Value) Known() bool { return v.Kind != None }
+
+// Bool returns the truth of a boolean value; false for every other kind.
+func (v Value) Bool() bool { return v.Kind == Bool && v.Num != 0 }
+
+// Any returns v as the Go value that encoding/json would have decoded.
+func (v Value) Any() any {
+	switch v.Kind {
+	case Number:
+		return v.Num
+	case Text:
+		return v.Text
+	case Bool:
+		return v.Num != 0
+	}
+	return nil
+}
+
+// FromAny returns the Value of a decoded JSON scalar: float64, json.Number,
+// an integer, string, bool or nil. Anything else is an error.
+func FromAny(x any) (Value, error) {
+	switch x := x.(type) {
+	case nil:
+		return Value{}, nil
+	case float64:
+		return number(x)
+	case int:
+		return OfNumber(float64(x)), nil
+	case int64:
+		return OfNumber(float64(x)), nil
+	case uint64:
+		return OfNumber(float64(x)), nil
+	case json.Number:
+		f, err := strconv.ParseFloat(string(x), 64)
+		if err != nil {
+			return Value{}, fmt.Errorf("the number %s does not fit a 64-bit float", x)
+		}
+		return number(f)
+	case string:
+		return OfText(x), nil
+	case bool:
+		return OfBool(x), nil
+	}
+	return Value{}, fmt.Errorf("%s is not a single value", JSONKind(x))
+}
+
+func number(f float64) (Value, error) {
+	if math.IsNaN(f) || math.IsInf(f, 0) {
+		return Value{}, fmt.Errorf("the value is not a finite number")
+	}
+	return OfNumber(f), nil
+}
+
+// JSONKind names the JSON type of a decoded value, for messages.
+func JSONKind(x any) string {
+	switch x.(type) {
+	case nil:
+		return "null"
+	case float64, json.Number, int, int64, uint64:
+		return "a number"
+	case string:
+		return "text"
+	case bool:
+		return "true or false"
+	case []any:
+		return "an array"
+	case map[string]any:
+		return "an object"
+	}
+	return "something else"
+}
+
+// String writes v as people read it: the shortest number that reads back the
+// same, the bare text, true or false, and a dash for nothing.
+func (v Value) String() string {
+	switch v.Kind {
+	case Number:
+		return strconv.FormatFloat(v.Num, 'f', -1, 64)
+	case Text:
+		return v.Text
+	case Bool:
+		return strconv.FormatBool(v.Num != 0)
+	}
+	return "–"
+}
+
+// MarshalJSON writes v as a JSON scalar; nothing is null.
+func (v Value) MarshalJSON() ([]byte, error) { return json.Marshal(v.Any()) }
+
+// UnmarshalJSON reads a JSON scalar.
+func (v *Value) UnmarshalJSON(b []byte) error {
+	var x any
+	if err := json.Unmarshal(b, &x); err != nil {
+		return err
+	}
+	got, err := FromAny(x)
+	if err != nil {
+		return err
+	}
+	*v = got
+	return nil
+}
+
+// Quality says what is known against a reading. The zero Quality is good.
+type Quality uint8
+
+// The marks a reading can carry; they combine.
+const (
+	// BeyondRange: outside the model's minimum and maximum, but possible.
+	BeyondRange Quality = 1 << iota
+	// ClockAhead: the device's clock was over two minutes ahead; At is the arrival.
+	ClockAhead
+	// ClockNotSet: the device's time was before 2015; At is the arrival.
+	ClockNotSet
+)
+
+// Words returns the marks in words, in a fixed order; none for a good reading.
+func (q Quality) Words() []string {
+	var w []string
+	if q&BeyondRange != 0 {
+		w = append(w, "beyond range")
+	}
+	if q&ClockAhead != 0 {
+		w = append(w, "clock ahead")
+	}
+	if q&ClockNotSet != 0 {
+		w = append(w, "clock not set")
+	}
+	return w
+}
+
+// Reading is one value of one metric at one time.
+type Reading struct {
+	Metric  string
+	At      time.Time // 1 ms resolution, UTC
+	Value   Value
+	Quality Quality
+	// DeviceAt is the time the device gave where it was not believed, else zero.
+	DeviceAt time.Time
+}
+
+// Millis returns t as milliseconds since 1970, the resolution of the store.
+func Millis(t time.Time) int64 { return t.UnixMilli() }
+
+// FromMillis returns the time of ms milliseconds since 1970, in UTC.
+func FromMillis(ms int64) time.Time { return time.UnixMilli(ms).UTC() }

@@ -1,0 +1,165 @@
+// Package vitals judges how a device is: its link, its headspace and its
+// health, always with the reasons.
+package vitals
+
+import (
+	"fmt"
+	"time"
+
+	"ullage/core/rule"
+	"ullage/core/value"
+)
+
+// Link says whether readings come as expected.
+type Link string
+
+// The links.
+const (
+	Never  Link = "never"
+	Online Link = "online"
+	Late   Link = "late"
+	Silent Link = "silent"
+)
+
+// LinkOf judges a link by the arrival of the last reading: late after 1.5
+// times the expected interval, silent after 3 times. It also returns when the
+// link changes next if nothing arrives; the zero time if it will not.
+func LinkOf(last, now time.Time, interval time.Duration) (Link, time.Time) {
+	if last.IsZero() {
+		return Never, time.Time{}
+	}
+	late, silent := last.Add(interval*3/2), last.Add(interval*3)
+	switch {
+	case now.Before(late):
+		return Online, late
+	case now.Before(silent):
+		return Late, silent
+	}
+	return Silent, time.Time{}
+}
+
+// Margin is how far one reading is from one limit.
+type Margin struct {
+	Rule   string
+	Metric string
+	Value  float64
+	Limit  float64
+	// Headspace is 1 at the usual value and 0 at the limit or beyond it.
+	Headspace float64
+	// Known is false while there is no usual value to measure from.
+	Known bool
+	// Reason explains a headspace of 0 that the value alone does not.
+	Reason string
+}
+
+// Headspace returns (limit − value) / (limit − usual), clamped to 0…1, where
+// upward says that the alarm lies above the limit. The form follows the
+// robustness of signal temporal logic (Donzé and Maler, FORMATS 2010), scaled
+// so that unlike metrics compare.
+func Headspace(v, limit, usual float64, upward bool) (float64, string) {
+	room, span := limit-v, limit-usual
+	if !upward {
+		room, span = -room, -span
+	}
+	if span <= 0 {
+		return 0, "the usual value is at or beyond the limit"
+	}
+	return min(max(room/span, 0), 1), ""
+}
+
+// Health is the one word for how a device is.
+type Health string
+
+// The kinds of health, the worst first.
+const (
+	Dark  Health = "dark"
+	Poor  Health = "poor"
+	Watch Health = "watch"
+	Sound Health = "sound"
+)
+
+// LowHeadspace is the headspace under which a device is on watch.
+const LowHeadspace = 0.20
+
+// DriftGrace is how long drift may last before a device is on watch.
+const DriftGrace = 15 * time.Minute
+
+// RefusalsToWatch is how many refusals within an hour put a device on watch.
+const RefusalsToWatch = 5
+
+// Alarm is what health needs to know of an open alarm.
+type Alarm struct {
+	Rule     string
+	Priority rule.Priority
+	Standing bool
+}
+
+// Signs are what the health of a device is judged by.
+type Signs struct {
+	Link       Link
+	LastAt     time.Time
+	Interval   time.Duration
+	Alarms     []Alarm
+	Least      *Margin // the margin with the least headspace, nil for none
+	DriftSince time.Time
+	Drifting   []string
+	Refusals   int // within the last hour
+	Suspended  bool
+}
+
+// Judge returns the health and every reason that speaks for it, the weightiest
+// first. A device that has never reported is sound: it is new, not ill; a
+// suspended one likewise.
+func Judge(s Signs, now time.Time) (Health, []string) {
+	if s.Suspended {
+		return Sound, []string{"suspended"}
+	}
+	var dark, poor, watch []string
+	if s.Link == Silent {
+		dark = append(dark, fmt.Sprintf("silent for %s, expected every %s",
+			Ago(now.Sub(s.LastAt)), value.Duration(s.Interval)))
+	}
+	for _, a := range s.Alarms {
+		if !a.Standing {
+			continue
+		}
+		reason := fmt.Sprintf("%s alarm %s", a.Priority, a.Rule)
+		if a.Priority.Rank() <= rule.High.Rank() {
+			poor = append(poor, reason)
+		} else {
+			watch = append(watch, reason)
+		}
+	}
+	if s.Least != nil && s.Least.Known && s.Least.Headspace < LowHeadspace {
+		watch = append(watch, fmt.Sprintf("headspace %d %% on %s", int(s.Least.Headspace*100), s.Least.Metric))
+	}
+	if !s.DriftSince.IsZero() && now.Sub(s.DriftSince) >= DriftGrace {
+		for _, name := range s.Drifting {
+			watch = append(watch, fmt.Sprintf("%s has drifted for %s", name, Ago(now.Sub(s.DriftSince))))
+		}
+	}
+	if s.Refusals >= RefusalsToWatch {
+		watch = append(watch, fmt.Sprintf("%d refusals within an hour", s.Refusals))
+	}
+	reasons := append(append(dark, poor...), watch...)
+	switch {
+	case len(dark) > 0:
+		return Dark, reasons
+	case len(poor) > 0:
+		return Poor, reasons
+	case len(watch) > 0:
+		return Watch, reasons
+	}
+	return Sound, nil
+}
+
+// Ago writes a length of time with one or two units: 40s, 38min, 6h12min, 3d4h.
+func Ago(d time.Duration) string {
+	switch {
+	case d < time.Minute:
+		return value.Duration(d.Truncate(time.Second)).String()
+	case d < 24*time.Hour:
+		return value.Duration(d.Truncate(time.Minute)).String()
+	}
+	return value.Duration(d.Truncate(time.Hour)).String()
+}

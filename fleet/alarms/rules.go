@@ -1,0 +1,92 @@
+package alarms
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"ullage/core/rule"
+	"ullage/fleet/event"
+	"ullage/fleet/fault"
+	"ullage/fleet/journal"
+)
+
+// SetRule puts a rule in force, replacing one of the same name. It is checked
+// against every model it names. It reports whether anything changed.
+func (e *Engine) SetRule(r rule.Rule, by string) (bool, error) {
+	if err := r.Compile(); err != nil {
+		return false, fault.New(fault.Invalid, "%s", err)
+	}
+	if r.Name == RepeatedRefusals {
+		return false, fault.New(fault.Conflict, "%s is built in", r.Name).Then("choose another name")
+	}
+	for _, name := range r.Models {
+		m, err := e.models.Get(name)
+		if err != nil {
+			return false, err
+		}
+		if err := r.CheckAgainst(m); err != nil {
+			return false, fault.New(fault.Invalid, "%s", err)
+		}
+	}
+	e.rulesMu.Lock()
+	defer e.rulesMu.Unlock()
+	old := e.rules[r.Name]
+	if old != nil && sameRule(*old, r) {
+		return false, nil
+	}
+	verb := "added"
+	if old != nil {
+		verb = "changed"
+	}
+	at := e.now()
+	if err := e.records.SaveRule(r, journal.New(at, journal.RuleChanged, "", by, fmt.Sprintf("%s %s rule %s: %s", by, verb, r.Name, r.Raise))); err != nil {
+		return false, err
+	}
+	e.rules[r.Name] = &r
+	e.bus.Publish(event.Rules{})
+	return true, nil
+}
+
+// RemoveRule takes a rule out of force; its open alarms return.
+func (e *Engine) RemoveRule(name, by string) error {
+	e.rulesMu.Lock()
+	defer e.rulesMu.Unlock()
+	if e.rules[name] == nil {
+		return fault.New(fault.NotFound, "there is no rule %q", name).Then("see: ullage rule list")
+	}
+	if err := e.records.DeleteRule(name, journal.New(e.now(), journal.RuleChanged, "", by, fmt.Sprintf("%s removed rule %s", by, name))); err != nil {
+		return err
+	}
+	delete(e.rules, name)
+	e.bus.Publish(event.Rules{})
+	return nil
+}
+
+// Rules returns every rule by name.
+func (e *Engine) Rules() []rule.Rule {
+	e.rulesMu.RLock()
+	defer e.rulesMu.RUnlock()
+	out := make([]rule.Rule, 0, len(e.rules))
+	for _, r := range e.rules {
+		out = append(out, *r)
+	}
+	slices.SortFunc(out, func(a, b rule.Rule) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+// Rule returns the rule of that name.
+func (e *Engine) Rule(name string) (rule.Rule, error) {
+	e.rulesMu.RLock()
+	defer e.rulesMu.RUnlock()
+	if r := e.rules[name]; r != nil {
+		return *r, nil
+	}
+	return rule.Rule{}, fault.New(fault.NotFound, "there is no rule %q", name).Then("see: ullage rule list")
+}
+
+func sameRule(a, b rule.Rule) bool {
+	return slices.Equal(a.Models, b.Models) && a.Devices == b.Devices && a.Raise == b.Raise &&
+		a.OnDelay == b.OnDelay && a.OffDelay == b.OffDelay && a.Deadband == b.Deadband &&
+		a.Priority == b.Priority && a.Message == b.Message && a.Cause == b.Cause && a.Response == b.Response
+}

@@ -1,0 +1,211 @@
+// Package event carries news of what was committed to those that keep
+// something up to date with it. Devices are spread over shards by a hash of
+// their id; the news of one device is told in order, by one goroutine, so that
+// the state a shard owns needs no lock against other shards.
+package event
+
+import (
+	"hash/fnv"
+	"sync"
+	"time"
+
+	"ullage/core/lifecycle"
+	"ullage/core/rule"
+	"ullage/core/value"
+	"ullage/core/vitals"
+)
+
+// Event is one piece of news. About returns the device it is of, or "" for
+// news that concerns every shard.
+type Event interface{ About() string }
+
+// Readings were stored.
+type Readings struct {
+	Device   string
+	Readings []value.Reading
+	Arrived  time.Time
+}
+
+// Device was created, labelled, suspended, retired or given another model.
+type Device struct{ Device string }
+
+// Attributes were reported.
+type Attributes struct{ Device string }
+
+// Settings were changed by people or confirmed by the device.
+type Settings struct{ Device string }
+
+// Alarm was raised, acknowledged or returned; its state tells which.
+type Alarm struct {
+	Device, ID, Rule, Message string
+	Priority                  rule.Priority
+	State                     lifecycle.State
+	RaisedAt                  time.Time
+}
+
+// Margins were measured: how far the device is from the limits of its rules.
+type Margins struct {
+	Device  string
+	Margins []vitals.Margin
+}
+
+// Refused tells of a message, or part of one, that was not kept.
+type Refused struct {
+	Device string
+	At     time.Time
+}
+
+// Models tells that a model was added or replaced.
+type Models struct{ Name string }
+
+// Rules tells that rules were added, replaced or removed.
+type Rules struct{}
+
+// Tick tells the time, some times a second.
+type Tick struct{ Now time.Time }
+
+// About implements Event.
+func (e Readings) About() string   { return e.Device }
+func (e Device) About() string     { return e.Device }
+func (e Attributes) About() string { return e.Device }
+func (e Settings) About() string   { return e.Device }
+func (e Alarm) About() string      { return e.Device }
+func (e Margins) About() string    { return e.Device }
+func (e Refused) About() string    { return e.Device }
+func (Models) About() string       { return "" }
+func (Rules) About() string        { return "" }
+func (Tick) About() string         { return "" }
+
+// Shards is how many shards there are.
+const Shards = 8
+
+// ShardOf returns the shard of a device, from 0 to Shards-1.
+func ShardOf(device string) int {
+	h := fnv.New32a()
+	h.Write([]byte(device))
+	return int(h.Sum32() % Shards)
+}
+
+// Handler is told the news of one shard. It runs on the shard's goroutine.
+type Handler func(shard int, e Event)
+
+// Bus tells handlers the news, in the order in which it was published for each
+// device. Make one with NewBus, add every handler, then Start it.
+type Bus struct {
+	handlers []Handler
+	shards   [Shards]shard
+	done     sync.WaitGroup
+}
+
+type shard struct {
+	mu      sync.Mutex
+	changed *sync.Cond
+	queue   []Event
+	told    uint64 // how many events have been handled
+	put     uint64 // how many were published
+	stopped bool
+}
+
+// NewBus returns a Bus that has no handlers yet.
+func NewBus() *Bus {
+	b := &Bus{}
+	for i := range b.shards {
+		b.shards[i].changed = sync.NewCond(&b.shards[i].mu)
+	}
+	return b
+}
+
+// Handle adds a handler. Handlers are called in the order they were added.
+func (b *Bus) Handle(h Handler) { b.handlers = append(b.handlers, h) }
+
+// Start begins to tell the news.
+func (b *Bus) Start() {
+	for i := range b.shards {
+		b.done.Add(1)
+		go b.run(i)
+	}
+}
+
+// Stop tells what is queued and returns when it has been handled.
+func (b *Bus) Stop() {
+	for i := range b.shards {
+		s := &b.shards[i]
+		s.mu.Lock()
+		s.stopped = true
+		s.changed.Broadcast()
+		s.mu.Unlock()
+	}
+	b.done.Wait()
+}
+
+// Publish queues e. It never blocks, so that a handler may publish too.
+func (b *Bus) Publish(e Event) {
+	if id := e.About(); id != "" {
+		b.shards[ShardOf(id)].push(e)
+		return
+	}
+	for i := range b.shards {
+		b.shards[i].push(e)
+	}
+}
+
+// Settle waits until everything published so far has been handled. It must
+// not be called by a handler.
+func (b *Bus) Settle() {
+	for i := range b.shards {
+		s := &b.shards[i]
+		s.mu.Lock()
+		for want := s.put; s.told < want && !s.stopped; {
+			s.changed.Wait()
+		}
+		s.mu.Unlock()
+	}
+}
+
+// Behind returns the longest queue, for backpressure and metrics.
+func (b *Bus) Behind() int {
+	n := 0
+	for i := range b.shards {
+		s := &b.shards[i]
+		s.mu.Lock()
+		n = max(n, len(s.queue))
+		s.mu.Unlock()
+	}
+	return n
+}
+
+func (s *shard) push(e Event) {
+	s.mu.Lock()
+	s.queue = append(s.queue, e)
+	s.put++
+	s.changed.Broadcast()
+	s.mu.Unlock()
+}
+
+func (b *Bus) run(i int) {
+	defer b.done.Done()
+	s := &b.shards[i]
+	var batch []Event
+	for {
+		s.mu.Lock()
+		s.told += uint64(len(batch))
+		if len(batch) > 0 {
+			s.changed.Broadcast()
+		}
+		for len(s.queue) == 0 && !s.stopped {
+			s.changed.Wait()
+		}
+		if len(s.queue) == 0 {
+			s.mu.Unlock()
+			return
+		}
+		clear(batch)
+		batch, s.queue = s.queue, batch[:0]
+		s.mu.Unlock()
+		for _, e := range batch {
+			for _, h := range b.handlers {
+				h(i, e)
+			}
+		}
+	}
+}

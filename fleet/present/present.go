@@ -1,0 +1,379 @@
+// Package present is the one read model of every device now: its latest
+// values, link, headspace, open alarms and health. The other use cases feed it
+// by events; everything in it can be rebuilt from the store.
+package present
+
+import (
+	"fmt"
+	"log/slog"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"ullage/core/expr"
+	"ullage/core/lifecycle"
+	"ullage/core/model"
+	"ullage/core/rule"
+	"ullage/core/value"
+	"ullage/core/vitals"
+	"ullage/fleet/devices"
+	"ullage/fleet/event"
+	"ullage/fleet/journal"
+	"ullage/fleet/models"
+	"ullage/fleet/settings"
+)
+
+// Latest is the newest reading of one metric.
+type Latest struct {
+	At      time.Time
+	Value   value.Value
+	Quality value.Quality
+}
+
+// Alarm is one open alarm of a device.
+type Alarm struct {
+	ID       string
+	Rule     string
+	Message  string
+	Priority rule.Priority
+	State    lifecycle.State
+	RaisedAt time.Time
+}
+
+// Device is everything known about one device now. A Device that was handed
+// out does not change any more.
+type Device struct {
+	devices.Device
+	ModelVersion string
+	ModelTitle   string
+	Interval     time.Duration
+	Link         vitals.Link
+	LastAt       time.Time // arrival of the last reading
+	Health       vitals.Health
+	Reasons      []string
+	Latest       map[string]Latest
+	Margins      []vitals.Margin
+	Least        *vitals.Margin
+	Alarms       []Alarm
+	Revision     int64
+	Applied      int64
+	Drifting     []string
+	DriftSince   time.Time
+	Refusals     int
+	Seq          uint64 // grows with every change of any device
+}
+
+// Latests gives the newest reading of every metric of every device.
+type Latests interface {
+	Latest(yield func(device string, r value.Reading)) error
+}
+
+// Board holds every device now.
+type Board struct {
+	devices  *devices.Registry
+	models   *models.Catalogue
+	settings *settings.Book
+	journal  journal.Records
+	now      func() time.Time
+	log      *slog.Logger
+
+	seq    atomic.Uint64
+	shards [event.Shards]shard
+}
+
+type shard struct {
+	mu      sync.RWMutex
+	devices map[string]*entry
+}
+
+type entry struct {
+	Device
+	model    *model.Model
+	refusals []time.Time
+	linkNext time.Time
+	dirty    bool
+}
+
+// Open fills the board from the registries and the store.
+func Open(d *devices.Registry, m *models.Catalogue, s *settings.Book, l Latests, j journal.Records, now func() time.Time, log *slog.Logger) (*Board, error) {
+	b := &Board{devices: d, models: m, settings: s, journal: j, now: now, log: log}
+	for i := range b.shards {
+		b.shards[i].devices = map[string]*entry{}
+	}
+	for _, dev := range d.List() {
+		b.refresh(dev.ID)
+	}
+	err := l.Latest(func(device string, r value.Reading) {
+		if e := b.shards[event.ShardOf(device)].devices[device]; e != nil {
+			e.Latest[r.Metric] = Latest{r.At, r.Value, r.Quality}
+			if r.At.After(e.LastAt) {
+				e.LastAt = r.At
+			}
+		}
+	})
+	for i := range b.shards {
+		for _, e := range b.shards[i].devices {
+			e.Link, e.linkNext = vitals.LinkOf(e.LastAt, now(), e.Interval)
+			b.judge(e)
+		}
+	}
+	return b, err
+}
+
+// Handle keeps the board up to date; it is the first handler of the bus.
+func (b *Board) Handle(i int, ev event.Event) {
+	s := &b.shards[i]
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var e *entry
+	if id := ev.About(); id != "" {
+		if e = s.devices[id]; e == nil {
+			if e = b.refresh(id); e == nil {
+				return
+			}
+		}
+		e.dirty = true
+		e.Seq = b.seq.Add(1)
+	}
+	switch ev := ev.(type) {
+	case event.Readings:
+		for _, r := range ev.Readings {
+			if old, ok := e.Latest[r.Metric]; !ok || !r.At.Before(old.At) {
+				e.Latest[r.Metric] = Latest{r.At, r.Value, r.Quality}
+			}
+		}
+		e.LastAt = ev.Arrived
+		b.link(e, ev.Arrived)
+	case event.Device, event.Attributes, event.Settings:
+		b.refresh(e.ID)
+	case event.Margins:
+		e.Margins = ev.Margins
+		e.Least = nil
+		for k := range e.Margins {
+			if m := &e.Margins[k]; m.Known && (e.Least == nil || m.Headspace < e.Least.Headspace) {
+				e.Least = m
+			}
+		}
+	case event.Alarm:
+		b.alarm(e, ev)
+	case event.Refused:
+		e.refusals = append(e.refusals, ev.At)
+		if len(e.refusals) > 100 {
+			e.refusals = slices.Delete(e.refusals, 0, len(e.refusals)-100)
+		}
+	case event.Models:
+		for id, e := range s.devices {
+			if e.Model == ev.Name {
+				b.refresh(id)
+			}
+		}
+	case event.Tick:
+		for _, e := range s.devices {
+			b.tick(e, ev.Now)
+		}
+	}
+}
+
+func (b *Board) tick(e *entry, now time.Time) {
+	if !e.linkNext.IsZero() && !now.Before(e.linkNext) {
+		b.link(e, now)
+	}
+	if n := len(e.refusals); n > 0 && now.Sub(e.refusals[0]) > time.Hour {
+		e.refusals = slices.DeleteFunc(e.refusals, func(t time.Time) bool { return now.Sub(t) > time.Hour })
+		e.dirty = true
+	}
+	grace := !e.DriftSince.IsZero() && now.Sub(e.DriftSince) >= vitals.DriftGrace && e.Health == vitals.Sound
+	if e.dirty || grace || e.Link == vitals.Silent {
+		b.judge(e)
+	}
+}
+
+// link judges the link again and writes to the journal when a device falls
+// silent or comes back.
+func (b *Board) link(e *entry, now time.Time) {
+	old := e.Link
+	e.Link, e.linkNext = vitals.LinkOf(e.LastAt, now, e.Interval)
+	if e.Link == old {
+		return
+	}
+	e.dirty, e.Seq = true, b.seq.Add(1)
+	text := ""
+	switch {
+	case e.Link == vitals.Silent:
+		text = fmt.Sprintf("it fell silent; its last reading came at %s", e.LastAt.UTC().Format(time.RFC3339))
+	case old == vitals.Silent:
+		text = "it is back"
+	case old == vitals.Never:
+		text = "it was heard for the first time"
+	default:
+		return
+	}
+	if err := b.journal.AppendJournal(journal.New(now, journal.LinkChanged, e.ID, "", text)); err != nil {
+		b.log.Error("the journal did not take a change of link", "device", e.ID, "error", err)
+	}
+}
+
+func (b *Board) alarm(e *entry, ev event.Alarm) {
+	e.Alarms = slices.DeleteFunc(slices.Clone(e.Alarms), func(a Alarm) bool { return a.ID == ev.ID })
+	if ev.State.Open() {
+		e.Alarms = append(e.Alarms, Alarm{ev.ID, ev.Rule, ev.Message, ev.Priority, ev.State, ev.RaisedAt})
+		slices.SortFunc(e.Alarms, func(x, y Alarm) int {
+			if d := x.Priority.Rank() - y.Priority.Rank(); d != 0 {
+				return d
+			}
+			return strings.Compare(x.ID, y.ID)
+		})
+	}
+}
+
+// refresh takes over what the registries say about a device; the shard is
+// locked or not yet shared.
+func (b *Board) refresh(id string) *entry {
+	s := &b.shards[event.ShardOf(id)]
+	d, err := b.devices.Get(id)
+	if err != nil {
+		return nil
+	}
+	e := s.devices[id]
+	if e == nil {
+		e = &entry{Device: Device{Latest: map[string]Latest{}, Link: vitals.Never}}
+		s.devices[id] = e
+	}
+	e.Device.Device = d
+	e.dirty, e.Seq = true, b.seq.Add(1)
+	if e.model, err = b.models.Get(d.Model); err == nil {
+		e.ModelVersion, e.ModelTitle, e.Interval = e.model.Version, e.model.Title, e.model.Interval
+	}
+	if st, _, err := b.settings.Of(id); err == nil {
+		e.Revision, e.Applied, e.DriftSince = st.Revision, st.AppliedRevision, st.DriftSince
+		e.Drifting = nil
+		for _, d := range st.Drift() {
+			e.Drifting = append(e.Drifting, d.Name)
+		}
+	} else {
+		b.log.Error("settings are not readable", "device", id, "error", err)
+	}
+	return e
+}
+
+func (b *Board) judge(e *entry) {
+	now := b.now()
+	e.dirty = false
+	e.Refusals = len(e.refusals)
+	signs := vitals.Signs{
+		Link: e.Link, LastAt: e.LastAt, Interval: e.Interval, Least: e.Least,
+		DriftSince: e.DriftSince, Drifting: e.Drifting, Refusals: e.Refusals,
+		Suspended: e.Standing == devices.Suspended || e.Standing == devices.Retired,
+	}
+	for _, a := range e.Alarms {
+		signs.Alarms = append(signs.Alarms, vitals.Alarm{Rule: a.Rule, Priority: a.Priority, Standing: a.State.Standing()})
+	}
+	health, reasons := vitals.Judge(signs, now)
+	if health != e.Health || !slices.Equal(reasons, e.Reasons) {
+		e.Health, e.Reasons = health, reasons
+		e.Seq = b.seq.Add(1)
+	}
+}
+
+// Get returns a device now.
+func (b *Board) Get(id string) (Device, bool) {
+	s := &b.shards[event.ShardOf(id)]
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	e := s.devices[id]
+	if e == nil {
+		return Device{}, false
+	}
+	return b.copy(e), true
+}
+
+// Since returns the devices that have changed after seq, by id, and the seq to
+// ask with next time. Zero asks for all.
+func (b *Board) Since(seq uint64) ([]Device, uint64) {
+	next := b.seq.Load()
+	out := []Device{}
+	for i := range b.shards {
+		s := &b.shards[i]
+		s.mu.Lock()
+		for _, e := range s.devices {
+			if e.Seq > seq || seq == 0 {
+				out = append(out, b.copy(e))
+			}
+		}
+		s.mu.Unlock()
+	}
+	slices.SortFunc(out, func(a, b Device) int { return strings.Compare(a.ID, b.ID) })
+	return out, next
+}
+
+func (b *Board) copy(e *entry) Device {
+	if e.dirty {
+		b.judge(e)
+	}
+	d := e.Device
+	d.Latest = maps.Clone(e.Latest)
+	return d
+}
+
+// Latest returns the newest reading of one metric of a device.
+func (b *Board) Latest(id, metric string) (Latest, bool) {
+	s := &b.shards[event.ShardOf(id)]
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	if e := s.devices[id]; e != nil {
+		l, ok := e.Latest[metric]
+		return l, ok
+	}
+	return Latest{}, false
+}
+
+// Lookup returns what names stand for on a device: telemetry, set., intended.,
+// attr., label. and device.
+func (b *Board) Lookup(id string) (rule.Lookup, *model.Model, bool) {
+	s := &b.shards[event.ShardOf(id)]
+	s.mu.RLock()
+	e := s.devices[id]
+	s.mu.RUnlock()
+	if e == nil || e.model == nil {
+		return nil, nil, false
+	}
+	return func(n expr.Name) value.Value {
+		switch n.Scope {
+		case "":
+			s.mu.RLock()
+			defer s.mu.RUnlock()
+			return e.Latest[n.Key].Value
+		case "set":
+			return b.settings.Effective(id, e.model, n.Key)
+		case "intended":
+			if st, m, err := b.settings.Of(id); err == nil {
+				return st.IntendedOf(m, n.Key)
+			}
+			return value.Value{}
+		}
+		d, err := b.devices.Get(id)
+		if err != nil {
+			return value.Value{}
+		}
+		switch n.Scope {
+		case "label":
+			return value.OfText(d.Labels[n.Key])
+		case "attr":
+			return d.Attributes[n.Key]
+		}
+		switch n.Key {
+		case "id":
+			return value.OfText(d.ID)
+		case "model":
+			return value.OfText(d.Model)
+		case "model_version":
+			return value.OfText(e.model.Version)
+		case "standing":
+			return value.OfText(string(d.Standing))
+		}
+		return value.Value{}
+	}, e.model, true
+}

@@ -1,0 +1,69 @@
+package server
+
+import (
+	"net/http"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"ullage/core/rule"
+	"ullage/core/vitals"
+	"ullage/fleet/event"
+	"ullage/fleet/ingest"
+	"ullage/fleet/present"
+	"ullage/store"
+	"ullage/transport/mqtt"
+)
+
+// metrics are what /metrics tells, in Prometheus exposition format.
+func metrics(t *store.Telemetry, door *ingest.Door, board *present.Board, broker *mqtt.Server, bus *event.Bus) http.Handler {
+	r := prometheus.NewRegistry()
+	r.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	counter := func(name, help string, f func() float64) {
+		r.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: name, Help: help}, f))
+	}
+	gauge := func(name, help string, f func() float64) {
+		r.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, f))
+	}
+	counter("ullage_readings_stored_total", "Readings stored since the start.", func() float64 { n, _, _ := door.Counts(); return float64(n) })
+	counter("ullage_messages_total", "Messages that devices sent since the start.", func() float64 { _, n, _ := door.Counts(); return float64(n) })
+	counter("ullage_messages_refused_total", "Messages refused, whole or in part.", func() float64 { _, _, n := door.Counts(); return float64(n) })
+	counter("ullage_store_commits_total", "Commits of readings.", func() float64 { return float64(t.Stats().Commits.Load()) })
+	counter("ullage_store_commit_failures_total", "Commits of readings that failed.", func() float64 { return float64(t.Stats().Failures.Load()) })
+	counter("ullage_store_commit_seconds_total", "Time spent in commits of readings.", func() float64 { return float64(t.Stats().Nanos.Load()) / 1e9 })
+	gauge("ullage_store_queued_readings", "Readings that wait for the writer.", func() float64 { return float64(t.Queued()) })
+	gauge("ullage_mqtt_sessions", "MQTT sessions connected.", func() float64 { return float64(broker.Connected()) })
+	gauge("ullage_events_behind", "Longest queue of news not yet taken in.", func() float64 { return float64(bus.Behind()) })
+	r.MustRegister(fleetCollector{board})
+	return promhttp.HandlerFor(r, promhttp.HandlerOpts{})
+}
+
+// fleetCollector counts devices by health and open alarms by priority.
+type fleetCollector struct{ board *present.Board }
+
+var (
+	healthDesc = prometheus.NewDesc("ullage_devices", "Devices by health.", []string{"health"}, nil)
+	alarmDesc  = prometheus.NewDesc("ullage_alarms_open", "Open alarms by priority.", []string{"priority"}, nil)
+)
+
+// Describe implements prometheus.Collector.
+func (fleetCollector) Describe(ch chan<- *prometheus.Desc) { ch <- healthDesc; ch <- alarmDesc }
+
+// Collect implements prometheus.Collector.
+func (c fleetCollector) Collect(ch chan<- prometheus.Metric) {
+	health, open := map[vitals.Health]int{}, map[rule.Priority]int{}
+	all, _ := c.board.Since(0)
+	for _, d := range all {
+		health[d.Health]++
+		for _, a := range d.Alarms {
+			open[a.Priority]++
+		}
+	}
+	for _, h := range []vitals.Health{vitals.Dark, vitals.Poor, vitals.Watch, vitals.Sound} {
+		ch <- prometheus.MustNewConstMetric(healthDesc, prometheus.GaugeValue, float64(health[h]), string(h))
+	}
+	for _, p := range rule.Priorities {
+		ch <- prometheus.MustNewConstMetric(alarmDesc, prometheus.GaugeValue, float64(open[p]), string(p))
+	}
+}

@@ -1,0 +1,167 @@
+// Package store keeps everything in one data folder, in two SQLite files
+// reached through GORM: records.db holds what people made and what happened,
+// telemetry.db holds the readings. They are apart so that acknowledging
+// readings never waits for a change of records.
+package store
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"syscall"
+
+	"github.com/go-gormigrate/gormigrate/v2"
+	"github.com/gofrs/flock"
+	gormsqlite "gorm.io/driver/sqlite"
+	"gorm.io/gorm"
+	"gorm.io/gorm/logger"
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
+
+	"ullage/fleet/fault"
+)
+
+// Options are what can be chosen about a store.
+type Options struct {
+	// MaxBytes bounds the telemetry file; 0 for no bound but the disk's.
+	MaxBytes int64
+}
+
+// Store is an open data folder.
+type Store struct {
+	*Records
+	*Telemetry
+	lock *flock.Flock
+}
+
+// Open opens a data folder, making it where it does not exist. Only one
+// process can have it open.
+func Open(dir string, o Options) (*Store, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fault.New(fault.Internal, "the data folder %s cannot be made: %s", dir, plain(err)).Then("choose another with --data")
+	}
+	lock := flock.New(filepath.Join(dir, "lock"))
+	free, err := lock.TryLock()
+	if err != nil {
+		return nil, fault.New(fault.Internal, "the data folder %s cannot be locked: %s", dir, plain(err)).Then("check who owns it, or choose another with --data")
+	}
+	if !free {
+		return nil, fault.New(fault.Conflict, "another Ullage is running on the data folder %s", dir).
+			Then("stop it, or give this one a folder of its own with --data")
+	}
+	s := &Store{lock: lock}
+	if s.Records, err = openRecords(filepath.Join(dir, "records.db")); err == nil {
+		s.Telemetry, err = openTelemetry(filepath.Join(dir, "telemetry.db"), o)
+	}
+	if err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// Close commits what is queued and releases the folder.
+func (s *Store) Close() error {
+	var errs []error
+	if s.Telemetry != nil {
+		errs = append(errs, s.Telemetry.close())
+	}
+	if s.Records != nil {
+		errs = append(errs, s.Records.close())
+	}
+	return errors.Join(append(errs, s.lock.Unlock())...)
+}
+
+// database is one SQLite file: a pool of one connection that writes, and a
+// pool that can only read.
+type database struct {
+	write *gorm.DB
+	read  *gorm.DB
+}
+
+func openDatabase(path string, pragmas url.Values, migrations []*gormigrate.Migration) (database, error) {
+	var db database
+	// Pragmas stand in the data source name, since a pool may open a connection
+	// at any time and each needs them.
+	common := url.Values{"_pragma": append([]string{"busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(1)"}, pragmas["_pragma"]...)}
+	common.Set("_txlock", "immediate")
+	var err error
+	if db.write, err = connect(path, common, 1); err != nil {
+		return db, err
+	}
+	if err := gormigrate.New(db.write, gormigrate.DefaultOptions, migrations).Migrate(); err != nil {
+		return db, translate(fmt.Errorf("bringing %s up to date: %w", filepath.Base(path), err))
+	}
+	only := url.Values{"_pragma": append([]string{"query_only(1)"}, common["_pragma"]...)}
+	db.read, err = connect(path, only, 4)
+	return db, err
+}
+
+func connect(path string, params url.Values, conns int) (*gorm.DB, error) {
+	dsn := "file:" + (&url.URL{Path: path}).EscapedPath() + "?" + params.Encode()
+	g, err := gorm.Open(gormsqlite.Dialector{DriverName: "sqlite", DSN: dsn},
+		&gorm.Config{Logger: logger.Discard, PrepareStmt: true, SkipDefaultTransaction: true})
+	if err != nil {
+		return nil, translate(fmt.Errorf("opening %s: %w", filepath.Base(path), err))
+	}
+	pool, err := g.DB()
+	if err != nil {
+		return nil, err
+	}
+	pool.SetMaxOpenConns(conns)
+	pool.SetMaxIdleConns(conns)
+	return g, nil
+}
+
+func (d database) close() error {
+	var errs []error
+	for _, g := range []*gorm.DB{d.read, d.write} {
+		if g != nil {
+			if pool, err := g.DB(); err == nil {
+				errs = append(errs, pool.Close())
+			}
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// translate turns what SQLite says into a fault where people can do something
+// about it, and leaves other errors as they are.
+func translate(err error) error {
+	var se *sqlite.Error
+	if !errors.As(err, &se) {
+		if errors.Is(err, syscall.ENOSPC) {
+			return full(err)
+		}
+		return err
+	}
+	switch code := se.Code(); {
+	case code&0xff == sqlite3.SQLITE_FULL:
+		return full(err)
+	case code == sqlite3.SQLITE_IOERR_WRITE, code == sqlite3.SQLITE_IOERR_FSYNC, code == sqlite3.SQLITE_IOERR_TRUNCATE, code == sqlite3.SQLITE_IOERR_SHMSIZE:
+		return full(err)
+	case code&0xff == sqlite3.SQLITE_NOTADB, code&0xff == sqlite3.SQLITE_CORRUPT:
+		f := fault.New(fault.Internal, "the data file is damaged or is no Ullage file: %s", se.Error()).Then("put a backup in its place")
+		f.Cause = err
+		return f
+	}
+	return err
+}
+
+func full(err error) error {
+	f := fault.New(fault.Full, "the disk is full, so nothing more can be stored").
+		Then("make room; devices keep their copies and send them again by themselves")
+	f.Cause = err
+	return f
+}
+
+// plain takes the path off a file error, since the message names it already.
+func plain(err error) string {
+	var pe *os.PathError
+	if errors.As(err, &pe) {
+		return pe.Err.Error()
+	}
+	return err.Error()
+}

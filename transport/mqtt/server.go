@@ -1,0 +1,240 @@
+// Package mqtt is the door for devices that speak MQTT 3.1.1 (ISO/IEC 20922)
+// or MQTT 5.0 (OASIS) over TCP. It serves devices and is no general broker: a
+// device reaches its own topics under ullage/<id>/ and nothing else.
+package mqtt
+
+import (
+	"errors"
+	"log/slog"
+	"net"
+	"sync"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"ullage/fleet/devices"
+	"ullage/fleet/event"
+	"ullage/fleet/ingest"
+	"ullage/fleet/settings"
+	"ullage/fleet/wire"
+)
+
+// Deps are the use cases that the door opens on.
+type Deps struct {
+	Devices  *devices.Registry
+	Door     *ingest.Door
+	Settings *settings.Book
+	Wire     *wire.Log
+	Gate     *devices.Gate
+	Limits   ingest.Limits
+	Log      *slog.Logger
+	Now      func() time.Time
+}
+
+// Server holds the sessions of every device. Create one with NewServer, give
+// Handle to the bus, and Serve a listener.
+type Server struct {
+	Deps
+	mu       sync.Mutex
+	sessions map[string]*session // by client id
+	kept     map[string]*kept    // of sessions that are away, by client id
+	byDevice map[string]int      // sessions now connected
+	connects map[string]*rate.Limiter
+	conns    map[net.Conn]struct{}
+	stopped  bool
+	wg       sync.WaitGroup
+}
+
+// kept is what outlives a connection: subscriptions, until the session expires.
+type kept struct {
+	device  string
+	subs    map[string]byte
+	expires time.Time
+}
+
+// NewServer returns a Server without sessions.
+func NewServer(d Deps) *Server {
+	return &Server{Deps: d, sessions: map[string]*session{}, kept: map[string]*kept{}, byDevice: map[string]int{},
+		connects: map[string]*rate.Limiter{}, conns: map[net.Conn]struct{}{}}
+}
+
+// Serve accepts connections until the listener is closed.
+func (s *Server) Serve(l net.Listener) error {
+	for {
+		conn, err := l.Accept()
+		if err != nil {
+			if errors.Is(err, net.ErrClosed) {
+				return nil
+			}
+			s.Log.Warn("a connection could not be accepted", "error", err)
+			time.Sleep(50 * time.Millisecond)
+			continue
+		}
+		s.mu.Lock()
+		if s.stopped {
+			s.mu.Unlock()
+			conn.Close()
+			return nil
+		}
+		s.conns[conn] = struct{}{}
+		s.wg.Add(1)
+		s.mu.Unlock()
+		go func() {
+			defer s.wg.Done()
+			s.serve(conn)
+			conn.Close()
+			s.mu.Lock()
+			delete(s.conns, conn)
+			s.mu.Unlock()
+		}()
+	}
+}
+
+// Stop ends every session, telling the devices that the service is going, and
+// waits for them up to a time. What was accepted is still acknowledged.
+func (s *Server) Stop(wait time.Duration) {
+	s.mu.Lock()
+	s.stopped = true
+	open := make([]*session, 0, len(s.sessions))
+	for _, x := range s.sessions {
+		open = append(open, x)
+	}
+	// Connections that have not said hello yet have no session to tell.
+	idle := make([]net.Conn, 0)
+	known := map[net.Conn]bool{}
+	for _, x := range open {
+		known[x.conn] = true
+	}
+	for c := range s.conns {
+		if !known[c] {
+			idle = append(idle, c)
+		}
+	}
+	s.mu.Unlock()
+	for _, c := range idle {
+		c.Close()
+	}
+	for _, x := range open {
+		x.end(codeShuttingDown, "the service is stopping")
+	}
+	done := make(chan struct{})
+	go func() { s.wg.Wait(); close(done) }()
+	select {
+	case <-done:
+	case <-time.After(wait):
+		s.mu.Lock()
+		for c := range s.conns {
+			c.Close()
+		}
+		s.mu.Unlock()
+	}
+}
+
+// Handle passes on news to sessions: new intended settings, and the end for
+// devices that may not stay.
+func (s *Server) Handle(_ int, e event.Event) {
+	switch e := e.(type) {
+	case event.Settings:
+		for _, x := range s.of(e.Device) {
+			x.poke()
+		}
+	case event.Device:
+		for _, x := range s.of(e.Device) {
+			if why, ok := s.Devices.MayStay(x.device, x.credential); !ok {
+				go x.end(codeNotAuthorised, why) // writing may wait; the bus must not
+			}
+		}
+	}
+}
+
+func (s *Server) of(device string) []*session {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.byDevice[device] == 0 {
+		return nil
+	}
+	var out []*session
+	for _, x := range s.sessions {
+		if x.device == device {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// Connected returns how many sessions are connected.
+func (s *Server) Connected() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return len(s.sessions)
+}
+
+// mayConnect reports whether a device has connections left this minute.
+func (s *Server) mayConnect(device string) bool {
+	if s.Limits.Connects == 0 {
+		return true
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	l := s.connects[device]
+	if l == nil {
+		l = rate.NewLimiter(rate.Limit(float64(s.Limits.Connects)/60), s.Limits.Connects)
+		s.connects[device] = l
+	}
+	return l.AllowN(s.Now(), 1)
+}
+
+var errTooManySessions = errors.New("too many sessions")
+
+// enter makes x a session, ending the one that had its client id, and reports
+// whether a kept session was resumed.
+func (s *Server) enter(x *session, clean bool) (resumed bool, err error) {
+	s.mu.Lock()
+	old := s.sessions[x.clientID]
+	if old == nil && s.byDevice[x.device] >= s.Limits.Sessions {
+		s.mu.Unlock()
+		return false, errTooManySessions
+	}
+	s.mu.Unlock()
+	if old != nil {
+		old.end(codeTakenOver, "the device connected again with the same client id")
+		<-old.gone
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.stopped || s.sessions[x.clientID] != nil {
+		return false, errTooManySessions
+	}
+	k := s.kept[x.clientID]
+	delete(s.kept, x.clientID)
+	if k != nil && !clean && k.device == x.device && s.Now().Before(k.expires) {
+		x.subs, resumed = k.subs, true
+	}
+	s.sessions[x.clientID] = x
+	s.byDevice[x.device]++
+	return resumed, nil
+}
+
+// leave takes x out; its subscriptions are kept for as long as it asked.
+func (s *Server) leave(x *session) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.sessions[x.clientID] != x {
+		return
+	}
+	delete(s.sessions, x.clientID)
+	if s.byDevice[x.device]--; s.byDevice[x.device] == 0 {
+		delete(s.byDevice, x.device)
+	}
+	now := s.Now()
+	if len(s.kept) > 1000 {
+		for id, k := range s.kept {
+			if now.After(k.expires) {
+				delete(s.kept, id)
+			}
+		}
+	}
+	if x.expiry > 0 && len(x.subs) > 0 {
+		s.kept[x.clientID] = &kept{x.device, x.subs, now.Add(x.expiry)}
+	}
+}
