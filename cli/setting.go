@@ -108,7 +108,14 @@ func printSettings(w io.Writer, s client.Settings) {
 		if x.Reason != "" {
 			state += ": " + x.Reason
 		}
-		cells = append(cells, []string{x.Name, strings.TrimSpace(plain(x.Intended) + " " + x.Display), strings.TrimSpace(plain(x.Applied) + " " + x.Display), from, state})
+		cells = append(cells, []string{x.Name, withUnit(x.Intended, x.Display), withUnit(x.Applied, x.Display), from, state})
 	}
 	table(w, cells)
+}
+
+func withUnit(v any, display string) string {
+	if _, number := v.(float64); number && display != "" {
+		return plain(v) + " " + display
+	}
+	return plain(v)
 }

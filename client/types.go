@@ -122,7 +122,7 @@ type Device struct {
 	JoinedAt     time.Time         `json:"joined_at"`
 	Attributes   map[string]any    `json:"attributes"`
 	Link         string            `json:"link" enum:"never,online,late,silent"`
-	LastAt       *time.Time        `json:"last_at,omitempty" doc:"Arrival of the last reading"`
+	LastAt       *time.Time        `json:"last_at,omitempty" doc:"Time of the newest reading"`
 	Interval     string            `json:"interval" doc:"How often it is expected to report"`
 	Health       string            `json:"health" enum:"sound,watch,poor,dark"`
 	Reasons      []string          `json:"reasons" doc:"Why its health is not sound"`

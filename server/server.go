@@ -110,7 +110,7 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 
 	started := Started{Console: "http://" + listeners[0].Addr().String(), MQTT: listeners[1].Addr().String(), DeviceHTTP: listeners[2].Addr().String()}
 	if folk.Empty() {
-		password, err := folk.Add(c.str("first_person"), c.str("first_password"), c.str("first_person"))
+		password, err := folk.Add(c.str("first_person"), c.str("first_password"), "")
 		if err != nil {
 			return err
 		}

@@ -21,8 +21,9 @@ const (
 	Silent Link = "silent"
 )
 
-// LinkOf judges a link by the arrival of the last reading: late after 1.5
-// times the expected interval, silent after 3 times. It also returns when the
+// LinkOf judges a link by the time of the newest reading: late after 1.5 times
+// the expected interval, silent after 3 times. A device that only empties an
+// old backlog is not online yet. It also returns when the
 // link changes next if nothing arrives; the zero time if it will not.
 func LinkOf(last, now time.Time, interval time.Duration) (Link, time.Time) {
 	if last.IsZero() {

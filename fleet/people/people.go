@@ -110,7 +110,11 @@ func (g *Register) Add(name, password, by string) (string, error) {
 	if _, ok := g.people[name]; ok {
 		return "", fault.New(fault.Conflict, "%s exists already", name)
 	}
-	if err := g.records.SavePerson(p, journal.New(g.now(), journal.Access, "", by, by+" let "+name+" in")); err != nil {
+	text := by + " let " + name + " in"
+	if by == "" {
+		text = "the first sign-in, " + name + ", was made"
+	}
+	if err := g.records.SavePerson(p, journal.New(g.now(), journal.Access, "", by, text)); err != nil {
 		return "", err
 	}
 	g.people[name] = p

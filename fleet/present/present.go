@@ -51,7 +51,7 @@ type Device struct {
 	ModelTitle   string
 	Interval     time.Duration
 	Link         vitals.Link
-	LastAt       time.Time // arrival of the last reading
+	LastAt       time.Time // of the newest reading
 	Health       vitals.Health
 	Reasons      []string
 	Latest       map[string]Latest
@@ -144,8 +144,10 @@ func (b *Board) Handle(i int, ev event.Event) {
 			if old, ok := e.Latest[r.Metric]; !ok || !r.At.Before(old.At) {
 				e.Latest[r.Metric] = Latest{r.At, r.Value, r.Quality}
 			}
+			if r.At.After(e.LastAt) {
+				e.LastAt = r.At
+			}
 		}
-		e.LastAt = ev.Arrived
 		b.link(e, ev.Arrived)
 	case event.Device, event.Attributes, event.Settings:
 		b.refresh(e.ID)

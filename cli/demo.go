@@ -1,0 +1,248 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ullage/client"
+	"ullage/core/rule"
+	"ullage/core/value"
+	"ullage/examples/cellars"
+	"ullage/fleet/fault"
+	"ullage/server"
+	"ullage/sim"
+)
+
+func demoCommand() *cobra.Command {
+	var history string
+	var seed uint64
+	c := &cobra.Command{
+		Use:     "demo",
+		Short:   "Run a service with the simulated fleet until interrupted",
+		GroupID: groupService,
+		Args:    cobra.NoArgs,
+		Long: `Starts a service on a data folder of its own, loads the models and rules of
+Tarn & Hollow, onboards its 48 devices, tells their last three days through the
+front door, and goes on live. The devices run in a process of their own, with
+their own tokens, over MQTT and HTTP.
+
+Without --data the folder is thrown away at the end. Ports that are taken are
+replaced by free ones unless they were asked for.`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			span, err := value.ParseDuration(history)
+			if err != nil {
+				return usageError{fmt.Errorf("--history: %w", err)}
+			}
+			return runDemo(c, span, seed)
+		},
+	}
+	server.AddFlags(c.Flags())
+	c.Flags().StringVar(&history, "history", "3d", "how much of the time before now to tell")
+	c.Flags().Uint64Var(&seed, "seed", 1, "another seed gives another season")
+	return c
+}
+
+func runDemo(c *cobra.Command, history value.Duration, seed uint64) error {
+	flags := c.Flags()
+	if !flags.Changed("data") {
+		dir, err := os.MkdirTemp("", "ullage-demo-")
+		if err != nil {
+			return err
+		}
+		defer os.RemoveAll(dir)
+		flags.Set("data", dir)
+	}
+	if !flags.Changed("log-level") {
+		flags.Set("log-level", "warn")
+	}
+	data, _ := flags.GetString("data")
+	cfg, err := server.Load(flags, os.LookupEnv)
+	if err != nil {
+		return err
+	}
+	log, err := cfg.Logger(c.ErrOrStderr())
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithCancel(c.Context())
+	defer cancel()
+	started := make(chan server.Started, 1)
+	ended := make(chan error, 1)
+	run := func() { ended <- server.Run(ctx, cfg, log, func(s server.Started) { started <- s }) }
+	go run()
+	var s server.Started
+	for s.Console == "" {
+		select {
+		case s = <-started:
+		case err := <-ended:
+			// A taken port is no reason not to show anything.
+			if !fault.Is(err, fault.Conflict) || !strings.Contains(err.Error(), "taken by another program") || !freePorts(c) {
+				return err
+			}
+			if cfg, err = server.Load(flags, os.LookupEnv); err != nil {
+				return err
+			}
+			go run()
+		}
+	}
+	err = playDemo(ctx, c, s, data, history, seed)
+	cancel()
+	return errors.Join(err, <-ended)
+}
+
+// freePorts lets the system choose the ports that were not asked for.
+func freePorts(c *cobra.Command) bool {
+	any := false
+	for _, f := range []string{"listen", "mqtt", "device-http"} {
+		if !c.Flags().Changed(f) {
+			c.Flags().Set(f, "127.0.0.1:0")
+			any = true
+		}
+	}
+	return any
+}
+
+func playDemo(ctx context.Context, c *cobra.Command, s server.Started, data string, history value.Duration, seed uint64) error {
+	errs := c.ErrOrStderr()
+	if s.FirstPassword == "" {
+		return fault.New(fault.Conflict, "the data folder %s has been used before", data).Then("give the demo an empty one, or go on with: ullage serve --data %s", data)
+	}
+	fmt.Fprintln(errs, "Starting Tarn & Hollow: 6 cellars, 48 devices,", history, "of history")
+	cl := client.New(s.Console, "")
+	if _, err := cl.SignIn(ctx, s.FirstPerson, s.FirstPassword); err != nil {
+		return err
+	}
+	if err := loadCellars(ctx, cl); err != nil {
+		return err
+	}
+	var creds sim.Credentials
+	if err := onboardFleet(ctx, errs, cl, sim.Fleet(sim.Small), &creds); err != nil {
+		return err
+	}
+	path := filepath.Join(data, "fleet-credentials.json")
+	if err := sim.WriteCredentials(path, creds); err != nil {
+		return err
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	// The live part begins about when the history has been told.
+	start := time.Now().Add(20 * time.Second).Truncate(time.Second)
+	fleet := exec.CommandContext(ctx, self, "sim", "--credentials", path, "--history", history.String(), "--seed", fmt.Sprint(seed), "--start", start.Format(time.RFC3339))
+	fleet.Stderr = errs
+	fleet.Cancel = func() error { return fleet.Process.Signal(syscall.SIGTERM) }
+	fleet.WaitDelay = 5 * time.Second
+	out, err := fleet.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := fleet.Start(); err != nil {
+		return err
+	}
+	ready := make(chan struct{})
+	over := make(chan error, 1)
+	go func() {
+		for lines := bufio.NewScanner(out); lines.Scan(); {
+			if lines.Text() == liveLine {
+				close(ready)
+			}
+		}
+		over <- fleet.Wait()
+	}()
+	select {
+	case <-ready:
+	case <-ctx.Done():
+		<-over
+		return nil
+	case err := <-over:
+		return fmt.Errorf("the simulated fleet ended before it was ready: %w", err)
+	}
+	if err := tidyUp(ctx, cl); err != nil {
+		return err
+	}
+	fmt.Fprintf(c.OutOrStdout(), `
+Console: %s
+Sign in as %s with the password %s
+
+From another terminal:
+  ullage login %s --person %s
+  ullage device list --health poor
+  ullage wire tank-fennimore-07
+  ullage setting set tank-fennimore-07 max_temp=30
+Stop with Ctrl-C.
+`, s.Console, s.FirstPerson, s.FirstPassword, s.Console, s.FirstPerson)
+	select {
+	case <-ctx.Done():
+		<-over
+		return nil
+	case err := <-over:
+		if ctx.Err() != nil {
+			return nil // interrupted from the keyboard together with us
+		}
+		return fmt.Errorf("the simulated fleet ended by itself: %w", err)
+	}
+}
+
+// loadCellars puts the example models and rules in force.
+func loadCellars(ctx context.Context, cl *client.Client) error {
+	models, err := fs.Glob(cellars.Files, "models/*.tm.json")
+	if err != nil {
+		return err
+	}
+	for _, f := range models {
+		b, err := fs.ReadFile(cellars.Files, f)
+		if err != nil {
+			return err
+		}
+		if _, err := cl.LoadModel(ctx, b); err != nil {
+			return fmt.Errorf("%s: %w", f, err)
+		}
+	}
+	rules, err := fs.Glob(cellars.Files, "rules/*.yaml")
+	if err != nil {
+		return err
+	}
+	for _, f := range rules {
+		b, err := fs.ReadFile(cellars.Files, f)
+		if err != nil {
+			return err
+		}
+		r, err := rule.Parse(b)
+		if err != nil {
+			return fmt.Errorf("%s: %w", f, err)
+		}
+		if _, err := cl.SetRule(ctx, *r); err != nil {
+			return fmt.Errorf("%s: %w", f, err)
+		}
+	}
+	return nil
+}
+
+// tidyUp acknowledges what had returned in the days that were told, as the
+// people on duty would have.
+func tidyUp(ctx context.Context, cl *client.Client) error {
+	as, err := cl.Alarms(ctx, "", false, 1000)
+	if err != nil {
+		return err
+	}
+	for _, a := range as {
+		if a.State == "returned unacknowledged" && time.Since(a.RaisedAt) > 9*time.Hour {
+			if _, err := cl.Acknowledge(ctx, a.ID); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
