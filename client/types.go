@@ -89,6 +89,7 @@ type Margin struct {
 	Metric    string  `json:"metric"`
 	Value     float64 `json:"value"`
 	Limit     float64 `json:"limit"`
+	Upward    bool    `json:"upward" doc:"Whether the alarm lies above the limit"`
 	Headspace float64 `json:"headspace" doc:"1 at the usual value, 0 at the limit or beyond"`
 	Known     bool    `json:"known" doc:"False while there is no usual value to measure from"`
 	Reason    string  `json:"reason,omitempty"`

@@ -137,7 +137,7 @@ func (w World) tank(u Unit, h, day, own float64, slow, quick, jit func(string) f
 	case "tank-fennimore-07":
 		// Runs away for nine hours and is two hours short of its limit now.
 		if x := h + 9; x > 0 {
-			temp = 23.4 + 0.55*x + 0.021*x*x
+			temp = 23.4 + 0.58*x + 0.021*x*x
 			flow = 13 + 0.9*x + 0.8*quick("flow")
 			density -= 0.8 * x
 		} else {

@@ -45,6 +45,8 @@ type Margin struct {
 	Metric string
 	Value  float64
 	Limit  float64
+	// Upward says that the alarm lies above the limit.
+	Upward bool
 	// Headspace is 1 at the usual value and 0 at the limit or beyond it.
 	Headspace float64
 	// Known is false while there is no usual value to measure from.

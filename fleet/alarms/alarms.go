@@ -398,6 +398,7 @@ func (e *Engine) apply(s *shard, id string, w *watch, c lifecycle.Change, v, lim
 		w.alarm.Times++
 		w.alarm.ReturnedAt = time.Time{}
 		w.alarm.Value, w.alarm.Limit = v, limit
+		w.alarm.Message = w.rule.Say(m, rule.With(get, w.rule.Metric(), v))
 		e.record(s, *w.alarm, journal.New(c.At, journal.AlarmRaised, id, "", w.alarm.Message+", again"))
 	case w.alarm != nil:
 		w.alarm.State, w.alarm.ReturnedAt = w.alarm.State.Return(), c.At
@@ -435,10 +436,10 @@ func (e *Engine) measure(id string, w *watched, m *model.Model, get rule.Lookup)
 		if !ok || !limit.Known() || l.Value.Kind != value.Number || now.Sub(l.At) > 24*time.Hour+3*m.Interval {
 			continue
 		}
-		mg := vitals.Margin{Rule: x.rule.Name, Metric: x.rule.Metric(), Value: l.Value.Num, Limit: limit.Num}
+		mg := vitals.Margin{Rule: x.rule.Name, Metric: x.rule.Metric(), Value: l.Value.Num, Limit: limit.Num, Upward: x.rule.Op().Upward()}
 		if p, ok := m.Property(x.rule.Metric()); ok && p.Usual != nil {
 			mg.Known = true
-			mg.Headspace, mg.Reason = vitals.Headspace(mg.Value, mg.Limit, p.Usual.Middle(), x.rule.Op().Upward())
+			mg.Headspace, mg.Reason = vitals.Headspace(mg.Value, mg.Limit, p.Usual.Middle(), mg.Upward)
 		}
 		margins = append(margins, mg)
 	}

@@ -1,0 +1,47 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+type Schemas = components["schemas"];
+export type Device = Schemas["Device"];
+export type Model = Schemas["Model"];
+export type Property = Schemas["Property"];
+export type Settings = Schemas["Settings"];
+export type Setting = Schemas["Setting"];
+export type Alarm = Schemas["Alarm"];
+export type OpenAlarm = Schemas["OpenAlarm"];
+export type Margin = Schemas["Margin"];
+export type History = Schemas["History"];
+export type WireEntry = Schemas["WireEntry"];
+export type JournalEntry = Schemas["JournalEntry"];
+export type Service = Schemas["Service"];
+
+// Refusal is a problem of the service (RFC 9457) as an error.
+export class Refusal extends Error {
+  constructor(
+    message: string,
+    readonly status: number,
+  ) {
+    super(message);
+  }
+}
+
+const unreachable =
+  "The service does not answer. Is it running? This page goes on by itself when it is back.";
+
+export const api = createClient<paths>({ baseUrl: window.location.origin });
+
+// ask unwraps an answer, or throws what the service said.
+export async function ask<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  let answer;
+  try {
+    answer = await call;
+  } catch {
+    throw new Refusal(unreachable, 0);
+  }
+  if (answer.response.ok) return answer.data as T;
+  const detail = (answer.error as { detail?: string } | undefined)?.detail;
+  if (answer.response.status === 401 && !/\/(sign-in|me)$/.test(answer.response.url)) {
+    window.dispatchEvent(new Event("signed-out"));
+  }
+  throw new Refusal(detail ?? `The service answered ${answer.response.status}.`, answer.response.status);
+}

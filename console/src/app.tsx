@@ -1,0 +1,55 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { lazy, Suspense, useEffect } from "react";
+import { Route, Routes } from "react-router";
+import { api, ask, Refusal } from "./api/client";
+import { startLive, stopLive } from "./api/live";
+import { Frame } from "./components/frame";
+import { Notices } from "./components/notices";
+import { Empty } from "./components/parts";
+import { FleetPage } from "./pages/fleet";
+import { SignInPage } from "./pages/sign-in";
+
+// Charts are the heaviest part; the fleet page does not wait for them.
+const DevicePage = lazy(() => import("./pages/device"));
+const AlarmsPage = lazy(() => import("./pages/alarms"));
+const WirePage = lazy(() => import("./pages/wire"));
+
+export function App() {
+  const queries = useQueryClient();
+  const me = useQuery({ queryKey: ["me"], queryFn: () => ask(api.GET("/api/v1/me")), staleTime: Infinity });
+  useEffect(() => {
+    const out = () => queries.resetQueries({ queryKey: ["me"] });
+    window.addEventListener("signed-out", out);
+    return () => window.removeEventListener("signed-out", out);
+  }, [queries]);
+  const signedIn = Boolean(me.data);
+  useEffect(() => {
+    if (!signedIn) return;
+    startLive();
+    return stopLive;
+  }, [signedIn]);
+
+  if (me.isPending) return null;
+  if (!me.data) {
+    const status = me.error instanceof Refusal ? me.error.status : 0;
+    return <SignInPage trouble={status === 401 ? undefined : me.error?.message} />;
+  }
+  return (
+    <Notices>
+      <Frame person={me.data.person}>
+        <Suspense fallback={<p className="p-6 text-muted">Loading…</p>}>
+          <Routes>
+            <Route path="/" element={<FleetPage />} />
+            <Route path="/devices/:id/*" element={<DevicePage />} />
+            <Route path="/alarms" element={<AlarmsPage />} />
+            <Route path="/wire" element={<WirePage />} />
+            <Route
+              path="*"
+              element={<Empty title="There is no such page" next={<a href="/">Go to the fleet</a>} />}
+            />
+          </Routes>
+        </Suspense>
+      </Frame>
+    </Notices>
+  );
+}

@@ -1,0 +1,162 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { DropdownMenu } from "radix-ui";
+import { lazy, Suspense, useEffect, useState, type ReactNode } from "react";
+import { Link, NavLink } from "react-router";
+import { api, ask } from "../api/client";
+import { useFleet } from "../api/live";
+import { lasting, priorities } from "../lib/format";
+import { applyTheme, theme, type Theme } from "../lib/theme";
+import { useNow } from "../lib/use";
+import { Badge } from "./badge";
+import { Mark } from "./vessel";
+
+const Palette = lazy(() => import("./palette"));
+
+const pages = [
+  { to: "/", name: "Fleet" },
+  { to: "/wire", name: "Wire" },
+  { to: "/alarms", name: "Alarms" },
+];
+
+export function Frame({ person, children }: { person: string; children: ReactNode }) {
+  const [finding, setFinding] = useState(false);
+  useEffect(() => {
+    const key = (e: KeyboardEvent) => {
+      const typing = (e.target as HTMLElement).closest("input, textarea, select, [contenteditable]");
+      if ((e.key === "/" && !typing) || (e.key === "k" && (e.ctrlKey || e.metaKey))) {
+        e.preventDefault();
+        setFinding(true);
+      }
+    };
+    window.addEventListener("keydown", key);
+    return () => window.removeEventListener("keydown", key);
+  }, []);
+  return (
+    <div className="min-h-screen">
+      <a
+        href="#main"
+        className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-surface focus:p-2"
+      >
+        Skip to the page
+      </a>
+      <header className="flex flex-wrap items-center gap-x-5 gap-y-1 border-b border-line px-5 py-1 sm:h-12 sm:flex-nowrap sm:py-0">
+        <Link
+          to="/"
+          className="flex items-center gap-2 text-[1.0625rem] font-bold"
+          aria-label="Ullage, to the fleet"
+        >
+          <Mark /> Ullage
+        </Link>
+        <nav aria-label="Pages" className="flex self-stretch">
+          {pages.map((p) => (
+            <NavLink
+              key={p.to}
+              to={p.to}
+              className={({ isActive }) =>
+                `flex items-center border-b-2 px-3 py-2 ${isActive ? "border-ink font-semibold" : "border-transparent text-muted hover:text-ink"}`
+              }
+            >
+              {p.name}
+            </NavLink>
+          ))}
+        </nav>
+        <button
+          type="button"
+          onClick={() => setFinding(true)}
+          className="ml-auto flex items-center justify-between gap-8 rounded-[4px] border border-line bg-surface px-2.5 py-1 text-muted"
+        >
+          Go to… <kbd className="rounded border border-line px-1.5 font-mono text-xs">/</kbd>
+        </button>
+        <Tally />
+        <PersonMenu person={person} />
+      </header>
+      <Stale />
+      <main id="main" className="px-5 pb-8">
+        {children}
+      </main>
+      {finding && (
+        <Suspense>
+          <Palette onClose={() => setFinding(false)} />
+        </Suspense>
+      )}
+    </div>
+  );
+}
+
+// Tally is the standing count of open alarms by priority.
+function Tally() {
+  const { devices } = useFleet();
+  const counts: Record<string, number> = {};
+  for (const d of devices.values())
+    for (const a of d.alarms) counts[a.priority] = (counts[a.priority] ?? 0) + 1;
+  return (
+    <Link to="/alarms" className="flex items-center gap-3" aria-label="Open alarms">
+      {priorities.map((p) => (
+        <span key={p} className={`flex items-center gap-1 ${counts[p] ? "font-semibold" : "text-muted"}`}>
+          <span className={counts[p] ? "" : "opacity-60 grayscale"}>
+            <Badge priority={p} />
+          </span>
+          {counts[p] ?? 0}
+        </span>
+      ))}
+    </Link>
+  );
+}
+
+function Stale() {
+  const { state, heardAt } = useFleet();
+  const now = useNow();
+  if (state !== "stale") return null;
+  return (
+    <p role="alert" className="bg-ink px-5 py-1.5 font-semibold text-ground">
+      {heardAt
+        ? `Not live: nothing was heard from the service for ${lasting(now - heardAt)}. What you see is from then.`
+        : "Not live: the service does not answer."}{" "}
+      Trying again by itself.
+    </p>
+  );
+}
+
+function PersonMenu({ person }: { person: string }) {
+  const queries = useQueryClient();
+  const [chosen, setChosen] = useState<Theme>(theme());
+  const item = "cursor-pointer px-3 py-1.5 outline-none data-[highlighted]:bg-ground";
+  const choose = (t: Theme) => {
+    setChosen(t);
+    applyTheme(t);
+  };
+  const signOut = async () => {
+    await ask(api.POST("/api/v1/sign-out"));
+    await queries.resetQueries();
+  };
+  return (
+    <DropdownMenu.Root modal={false}>
+      <DropdownMenu.Trigger className="rounded-[4px] border border-line bg-surface px-2.5 py-1">
+        {person}
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content
+          align="end"
+          sideOffset={4}
+          className="z-40 min-w-44 border border-line bg-surface py-1 text-sm shadow-md"
+        >
+          <DropdownMenu.RadioGroup value={chosen} onValueChange={(t) => choose(t as Theme)}>
+            {(["system", "light", "dark"] as const).map((t) => (
+              <DropdownMenu.RadioItem key={t} value={t} className={`${item} flex justify-between gap-6`}>
+                {t === "system" ? "As the system" : t === "light" ? "Light" : "Dark"}
+                <DropdownMenu.ItemIndicator>✓</DropdownMenu.ItemIndicator>
+              </DropdownMenu.RadioItem>
+            ))}
+          </DropdownMenu.RadioGroup>
+          <DropdownMenu.Separator className="my-1 border-t border-line" />
+          <DropdownMenu.Item className={item} onSelect={() => window.open("/api/docs")}>
+            API reference
+          </DropdownMenu.Item>
+          <DropdownMenu.Item className={item} onSelect={signOut}>
+            Sign out
+          </DropdownMenu.Item>
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  );
+}

@@ -1,0 +1,90 @@
+import { useState, type ButtonHTMLAttributes, type ReactNode } from "react";
+
+export function Button({
+  primary = false,
+  className = "",
+  ...rest
+}: ButtonHTMLAttributes<HTMLButtonElement> & { primary?: boolean }) {
+  const look = primary
+    ? "bg-press text-on-press border-press"
+    : "bg-surface text-ink border-line hover:border-muted";
+  return (
+    <button
+      type="button"
+      {...rest}
+      className={`rounded-[4px] border px-3 py-1.5 font-semibold whitespace-nowrap disabled:opacity-50 ${look} ${className}`}
+    />
+  );
+}
+
+// Choice is a row of buttons of which one is chosen.
+export function Choice({
+  label,
+  options,
+  value,
+  onChange,
+}: {
+  label: string;
+  options: readonly { value: string; name: string }[];
+  value: string;
+  onChange: (v: string) => void;
+}) {
+  return (
+    <div role="group" aria-label={label} className="flex flex-wrap items-center gap-1">
+      {options.map((o) => (
+        <button
+          key={o.value}
+          type="button"
+          aria-pressed={o.value === value}
+          onClick={() => onChange(o.value)}
+          className={`rounded-[4px] border px-2.5 py-1 whitespace-nowrap ${
+            o.value === value
+              ? "border-line bg-surface font-semibold text-ink"
+              : "border-transparent text-muted hover:text-ink"
+          }`}
+        >
+          {o.name}
+        </button>
+      ))}
+    </div>
+  );
+}
+
+// Empty says why there is nothing to see, and the next step.
+export function Empty({ title, why, next }: { title: string; why?: ReactNode; next?: ReactNode }) {
+  return (
+    <div className="max-w-xl py-8">
+      <h2 className="text-base font-semibold">{title}</h2>
+      {why && <p className="mt-1 text-muted">{why}</p>}
+      {next && <div className="mt-3">{next}</div>}
+    </div>
+  );
+}
+
+// Command is a command to copy as it is.
+export function Command({ children }: { children: string }) {
+  const [copied, setCopied] = useState(false);
+  const copy = async () => {
+    await navigator.clipboard.writeText(children);
+    setCopied(true);
+    window.setTimeout(() => setCopied(false), 1500);
+  };
+  return (
+    <div className="flex max-w-full items-stretch border border-line bg-surface">
+      <code className="overflow-x-auto px-3 py-2 font-mono text-[0.8125rem] whitespace-pre" tabIndex={0}>
+        {children}
+      </code>
+      <button type="button" onClick={copy} className="ml-auto border-l border-line px-3 text-press">
+        {copied ? "copied" : "copy"}
+      </button>
+    </div>
+  );
+}
+
+export function Trouble({ children }: { children: ReactNode }) {
+  return (
+    <p role="alert" className="border-l-4 border-urgent py-1 pl-3 text-urgent">
+      {children}
+    </p>
+  );
+}

@@ -1,0 +1,165 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { Dialog } from "radix-ui";
+import { useState, type FormEvent } from "react";
+import { api, ask, type Setting, type Settings } from "../api/client";
+import { say } from "../lib/format";
+import { useTell } from "./notices";
+import { Button, Trouble } from "./parts";
+
+type Change = { set?: Record<string, unknown>; unset?: string[] };
+
+// read turns what stands in a field into a value of the setting's type.
+function read(s: Setting, text: string): unknown {
+  if (s.type === "number" || s.type === "integer")
+    return text.trim() === "" ? text : Number(text.replace(",", "."));
+  if (s.type === "boolean") return text === "true";
+  return text;
+}
+
+function hint(s: Setting): string {
+  const range =
+    s.minimum !== undefined && s.maximum !== undefined
+      ? `${s.minimum} to ${s.maximum}`
+      : s.minimum !== undefined
+        ? `from ${s.minimum}`
+        : s.maximum !== undefined
+          ? `to ${s.maximum}`
+          : "";
+  return [range, s.display].filter(Boolean).join(" ");
+}
+
+export function SettingsDialog({ settings, onClose }: { settings: Settings; onClose: () => void }) {
+  const tell = useTell();
+  const queries = useQueryClient();
+  const [texts, setTexts] = useState<Record<string, string>>(() =>
+    Object.fromEntries(settings.settings.map((s) => [s.name, String(s.intended ?? "")])),
+  );
+  const send = useMutation({
+    mutationFn: (c: Change) =>
+      ask(api.POST("/api/v1/devices/{id}/settings", { params: { path: { id: settings.device } }, body: c })),
+    onSuccess: (after) => queries.setQueryData(["settings", settings.device], after),
+  });
+  const changed = settings.settings.filter((s) => texts[s.name] !== String(s.intended ?? ""));
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    if (changed.length === 0) return onClose();
+    // The way back: what was pinned is pinned again, what was not is unpinned.
+    const undo: Change = {
+      set: Object.fromEntries(changed.filter((s) => s.source === "pin").map((s) => [s.name, s.intended])),
+      unset: changed.filter((s) => s.source !== "pin").map((s) => s.name),
+    };
+    send.mutate(
+      { set: Object.fromEntries(changed.map((s) => [s.name, read(s, texts[s.name])])) },
+      {
+        onSuccess: () => {
+          onClose();
+          tell(
+            `${changed.map((s) => `${s.name} is to be ${texts[s.name]} ${s.display ?? ""}`.trim()).join(", ")} on ${settings.device}`,
+            {
+              undo: () => send.mutate(undo, { onError: (err) => tell(err.message, { bad: true }) }),
+            },
+          );
+        },
+      },
+    );
+  };
+  const field = "w-full rounded-[4px] border border-muted bg-ground px-2 py-1.5";
+  return (
+    <Dialog.Root open onOpenChange={(open) => !open && onClose()}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
+        <Dialog.Content className="fixed top-1/2 left-1/2 z-50 max-h-[90vh] w-[min(34rem,calc(100vw-2rem))] -translate-1/2 overflow-y-auto border border-line bg-surface p-5 shadow-lg">
+          <Dialog.Title className="text-lg font-bold">Settings of {settings.device}</Dialog.Title>
+          <Dialog.Description className="pb-3 text-muted">
+            What you change is pinned on this device and sent to it. The device confirms it or says why not.
+          </Dialog.Description>
+          <form onSubmit={submit}>
+            {settings.settings.map((s) => {
+              const id = `setting-${s.name}`;
+              const set = (v: string) => setTexts((t) => ({ ...t, [s.name]: v }));
+              return (
+                <div
+                  key={s.name}
+                  className="grid grid-cols-[minmax(0,1fr)_9rem] items-center gap-x-4 border-t border-line py-2"
+                >
+                  <label htmlFor={id}>
+                    <span className="font-mono text-[0.8125rem]">{s.name}</span>
+                    <span className="block text-muted">
+                      {[s.title, hint(s)].filter(Boolean).join(", ")}
+                      {s.source === "pin" && (
+                        <>
+                          {" "}
+                          ·{" "}
+                          <button
+                            type="button"
+                            className="text-press underline"
+                            onClick={() =>
+                              send.mutate(
+                                { unset: [s.name] },
+                                {
+                                  onSuccess: () => {
+                                    onClose();
+                                    tell(`${s.name} follows the model again`, {
+                                      undo: () => send.mutate({ set: { [s.name]: s.intended } }),
+                                    });
+                                  },
+                                },
+                              )
+                            }
+                          >
+                            back to the model's default
+                          </button>
+                        </>
+                      )}
+                    </span>
+                  </label>
+                  {s.enum ? (
+                    <select
+                      id={id}
+                      value={texts[s.name]}
+                      onChange={(e) => set(e.target.value)}
+                      className={field}
+                    >
+                      {s.enum.map((v) => (
+                        <option key={v}>{v}</option>
+                      ))}
+                    </select>
+                  ) : s.type === "boolean" ? (
+                    <select
+                      id={id}
+                      value={texts[s.name]}
+                      onChange={(e) => set(e.target.value)}
+                      className={field}
+                    >
+                      <option value="true">yes</option>
+                      <option value="false">no</option>
+                    </select>
+                  ) : (
+                    <input
+                      id={id}
+                      value={texts[s.name]}
+                      inputMode={s.type === "text" ? undefined : "decimal"}
+                      onChange={(e) => set(e.target.value)}
+                      className={`${field} ${s.type === "text" ? "" : "text-right"}`}
+                    />
+                  )}
+                </div>
+              );
+            })}
+            {send.error && <Trouble>{send.error.message}</Trouble>}
+            <div className="flex items-center justify-end gap-3 pt-4">
+              <span className="mr-auto text-muted">
+                {changed.length > 0 &&
+                  changed.map((s) => `${s.name}: ${say(s.intended, s)} → ${texts[s.name]}`).join(", ")}
+              </span>
+              <Button onClick={onClose}>Cancel</Button>
+              <Button primary type="submit" disabled={send.isPending || changed.length === 0}>
+                Send to the device
+              </Button>
+            </div>
+          </form>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}

@@ -1,0 +1,45 @@
+import type { History } from "../api/client";
+
+// Spark is a trend at a glance, with the limit as a dotted line.
+export function Spark({ history, limit }: { history?: History; limit?: number }) {
+  const w = 92;
+  const h = 34;
+  const b = history?.buckets ?? [];
+  if (b.length < 2) return <span className="inline-block" style={{ width: w, height: h }} />;
+  const from = Date.parse(history!.from);
+  const to = Date.parse(history!.to);
+  let low = Math.min(...b.map((x) => x.mean));
+  let high = Math.max(...b.map((x) => x.mean));
+  const room = Math.max(high - low, Math.abs(high) * 0.002, 1e-9);
+  const shown = limit !== undefined && limit > low - 3 * room && limit < high + 3 * room;
+  if (shown) {
+    low = Math.min(low, limit);
+    high = Math.max(high, limit);
+  }
+  const span = Math.max(high - low, room);
+  const x = (at: string) => ((Date.parse(at) - from) / (to - from)) * w;
+  const y = (v: number) => h - 3 - ((v - low) / span) * (h - 6);
+  const gap = (to - from) / 12;
+  const path = b
+    .map((p, i) => {
+      const jump = i === 0 || Date.parse(p.at) - Date.parse(b[i - 1].at) > gap;
+      return `${jump ? "M" : "L"}${x(p.at).toFixed(1)} ${y(p.mean).toFixed(1)}`;
+    })
+    .join("");
+  return (
+    <svg viewBox={`0 0 ${w} ${h}`} width={w} height={h} aria-hidden="true" className="shrink-0">
+      {shown && (
+        <line
+          x1="0"
+          x2={w}
+          y1={y(limit)}
+          y2={y(limit)}
+          stroke="var(--muted)"
+          strokeDasharray="2 3"
+          strokeWidth="1.4"
+        />
+      )}
+      <path d={path} fill="none" stroke="var(--series)" strokeWidth="1.4" />
+    </svg>
+  );
+}

@@ -1,0 +1,71 @@
+import type { Device } from "../api/client";
+import { rank } from "../lib/format";
+import { Badge } from "./badge";
+
+// The worst standing alarm of a device, for its badge.
+export function worst(d: Device) {
+  return [...d.alarms].sort((a, b) => rank(a.priority) - rank(b.priority))[0];
+}
+
+// say tells in words what the vessel shows.
+export function describe(d: Device): string {
+  const parts = [d.id, d.health];
+  if (d.reasons.length) parts.push(d.reasons.join("; "));
+  if (d.headspace !== undefined) parts.push(`headspace ${Math.round(d.headspace * 100)} %`);
+  return parts.join(", ");
+}
+
+const colours: Record<string, string> = { watch: "var(--medium)", poor: "var(--urgent)" };
+
+// Vessel is the mark of a device: the liquid rises as its headspace shrinks.
+export function Vessel({ device, width, badge = true }: { device: Device; width: number; badge?: boolean }) {
+  const alarm = worst(device);
+  const abnormal = colours[device.health];
+  const alarmColour = alarm && device.health === "poor" ? `var(--${alarm.priority})` : abnormal;
+  const dark = device.health === "dark";
+  // Unknown headspace is drawn empty, like a vessel nobody has measured.
+  const level = device.headspace === undefined ? 0 : 1 - device.headspace;
+  const top = 38 - 34 * Math.max(0.04, Math.min(1, level));
+  const colour = alarmColour ?? "var(--rim)";
+  const fill = alarmColour ?? "var(--liquid)";
+  return (
+    <span className="relative inline-block align-top" style={{ width, height: (width * 44) / 34 }}>
+      <svg viewBox="0 0 34 44" width={width} height={(width * 44) / 34} aria-hidden="true">
+        {!dark && device.headspace !== undefined && (
+          <>
+            <clipPath id={`v-${device.id}`}>
+              <path d="M2.5 1v26a14.5 14.5 0 0 0 29 0V1z" />
+            </clipPath>
+            <rect x="0" y={top} width="34" height="44" fill={fill} clipPath={`url(#v-${device.id})`} />
+          </>
+        )}
+        <path
+          d="M2 1v26a15 15 0 0 0 30 0V1"
+          fill="none"
+          stroke={dark ? "var(--ink)" : colour}
+          strokeWidth={dark || abnormal ? 2.2 : 1.6}
+          strokeDasharray={dark ? "3.5 2.5" : undefined}
+        />
+      </svg>
+      {badge && alarm && width >= 18 && (
+        <span className="absolute -top-1.5 -right-2">
+          <Badge
+            priority={alarm.priority}
+            waiting={alarm.state === "unacknowledged"}
+            size={Math.max(13, width * 0.46)}
+          />
+        </span>
+      )}
+    </span>
+  );
+}
+
+// Mark is the product's own sign.
+export function Mark() {
+  return (
+    <svg viewBox="0 0 22 26" width="20" height="24" aria-hidden="true">
+      <path d="M3.5 13h15v3.5a7.5 7.5 0 0 1-15 0z" fill="currentColor" />
+      <path d="M2.5 2v14.5a8.5 8.5 0 0 0 17 0V2" fill="none" stroke="currentColor" strokeWidth="2" />
+    </svg>
+  );
+}

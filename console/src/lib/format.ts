@@ -1,0 +1,46 @@
+import type { Property } from "../api/client";
+
+// Numbers carry a thin space between thousands.
+export function number(v: number, decimals = -1): string {
+  const s = decimals >= 0 ? v.toFixed(decimals) : String(Math.round(v * 1e6) / 1e6);
+  const [whole, part] = s.split(".");
+  const spaced = whole.replace(/\B(?=(\d{3})+$)/g, "\u2009");
+  return (part ? `${spaced}.${part}` : spaced).replace("-", "\u2212");
+}
+
+export function say(v: unknown, p?: Pick<Property, "decimals">): string {
+  if (v === null || v === undefined) return "–";
+  if (typeof v === "number") return number(v, p?.decimals ?? -1);
+  if (typeof v === "boolean") return v ? "yes" : "no";
+  return String(v);
+}
+
+export function lasting(ms: number): string {
+  const s = Math.max(0, Math.floor(ms / 1000));
+  if (s < 60) return `${s} s`;
+  const m = Math.floor(s / 60);
+  if (m < 60) return `${m} min`;
+  const h = Math.floor(m / 60);
+  if (h < 24) return m % 60 ? `${h} h ${m % 60} min` : `${h} h`;
+  const d = Math.floor(h / 24);
+  return h % 24 ? `${d} d ${h % 24} h` : `${d} d`;
+}
+
+export function ago(at: string | undefined, now: number): string {
+  if (!at) return "never";
+  const ms = now - Date.parse(at);
+  return ms < 2000 ? "just now" : `${lasting(ms)} ago`;
+}
+
+export const absolute = (at: string) =>
+  new Date(at).toLocaleString(undefined, { dateStyle: "medium", timeStyle: "medium" });
+
+export const clock = (at: string) => new Date(at).toLocaleTimeString("en-GB");
+
+export const words = (name: string) => name.replaceAll("_", " ");
+
+export const priorities = ["urgent", "high", "medium", "low"] as const;
+export type Priority = (typeof priorities)[number];
+export const rank = (p: string) => priorities.indexOf(p as Priority);
+
+export const plural = (n: number, one: string, many = one + "s") => `${n} ${n === 1 ? one : many}`;

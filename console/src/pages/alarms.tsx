@@ -1,0 +1,139 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { api, ask, type Alarm } from "../api/client";
+import { useFleet } from "../api/live";
+import { Acknowledge } from "../components/acknowledge";
+import { Badge } from "../components/badge";
+import { Choice, Empty } from "../components/parts";
+import { absolute, ago, lasting, plural, rank, say, words } from "../lib/format";
+import { useNow, useParam, useTitle } from "../lib/use";
+
+const urgency = (a: Alarm) => (a.state === "unacknowledged" ? 0 : a.state === "acknowledged" ? 1 : 2);
+
+export default function AlarmsPage() {
+  useTitle("Alarms");
+  const { devices } = useFleet();
+  const [view, setView] = useParam("view", "open");
+  const now = useNow();
+  // Ask again whenever the live stream tells of another alarm or state.
+  const mark = [...devices.values()].flatMap((d) => d.alarms.map((a) => a.id + a.state)).join();
+  const list = useQuery({
+    queryKey: ["alarms", view, mark],
+    placeholderData: (old) => old,
+    queryFn: () => ask(api.GET("/api/v1/alarms", { params: { query: { all: view === "all", limit: 500 } } })),
+  });
+  const rows = [...(list.data ?? [])];
+  if (view === "open")
+    rows.sort(
+      (a, b) =>
+        urgency(a) - urgency(b) ||
+        rank(a.priority) - rank(b.priority) ||
+        b.raised_at.localeCompare(a.raised_at),
+    );
+  const waiting = rows.filter((a) => a.state === "unacknowledged").length;
+  return (
+    <>
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-2 py-3.5">
+        <h1 className="text-[1.375rem] font-bold">Alarms</h1>
+        <p className="text-muted">
+          {view === "open"
+            ? `${plural(rows.length, "alarm")} open, ${waiting} unacknowledged`
+            : `the latest ${rows.length}`}
+        </p>
+        <div className="ml-auto">
+          <Choice
+            label="Which"
+            value={view}
+            onChange={setView}
+            options={[
+              { value: "open", name: "Open" },
+              { value: "all", name: "All" },
+            ]}
+          />
+        </div>
+      </div>
+      {list.isPending ? (
+        <p className="text-muted">Loading…</p>
+      ) : list.error ? (
+        <p className="text-urgent">{list.error.message}</p>
+      ) : rows.length === 0 ? (
+        <Empty
+          title="No alarm is open"
+          why="Alarms appear here by themselves when a rule raises one."
+          next={
+            <Link to="/" className="text-press underline">
+              See who is nearest to a limit
+            </Link>
+          }
+        />
+      ) : (
+        <ul className="border-t border-line">
+          {rows.map((a) => (
+            <Row key={a.id} alarm={a} now={now} />
+          ))}
+        </ul>
+      )}
+    </>
+  );
+}
+
+function Row({ alarm: a, now }: { alarm: Alarm; now: number }) {
+  const [open, setOpen] = useState(false);
+  const quiet = a.state === "normal" || a.state === "returned unacknowledged";
+  return (
+    <li className="grid grid-cols-[1.75rem_minmax(0,1fr)_auto] items-start gap-x-3 border-b border-line py-2.5">
+      <Badge priority={a.priority} waiting={a.state === "unacknowledged"} size={22} />
+      <div className="min-w-0">
+        <button
+          type="button"
+          aria-expanded={open}
+          onClick={() => setOpen(!open)}
+          className="block max-w-full text-left"
+        >
+          <span className={`text-base ${quiet ? "text-muted" : "font-semibold"}`}>{a.message}</span>
+        </button>
+        <p className="text-muted">
+          <Link
+            to={`/devices/${a.device}`}
+            className="font-mono text-ink underline decoration-line underline-offset-2"
+          >
+            {a.device}
+          </Link>{" "}
+          · {words(a.rule)} ·{" "}
+          <span className={a.state === "unacknowledged" ? "font-semibold text-ink" : ""}>{a.state}</span>,
+          raised <span title={absolute(a.raised_at)}>{ago(a.raised_at, now)}</span>
+          {a.returned_at && (
+            <>, returned after {lasting(Date.parse(a.returned_at) - Date.parse(a.raised_at))}</>
+          )}
+          {a.times > 1 && <>, came up {a.times} times</>}
+        </p>
+        {(open || (a.state === "unacknowledged" && rank(a.priority) < 2)) && (
+          <dl className="mt-1.5 grid grid-cols-[5rem_minmax(0,1fr)] gap-x-3">
+            {a.cause && (
+              <>
+                <dt className="text-muted">Cause</dt>
+                <dd>{a.cause}</dd>
+              </>
+            )}
+            {a.response && (
+              <>
+                <dt className="text-muted">Response</dt>
+                <dd>{a.response}</dd>
+              </>
+            )}
+            {a.metric && (
+              <>
+                <dt className="text-muted">Measured</dt>
+                <dd>
+                  {a.metric} {say(a.value)}, limit {say(a.limit)}
+                </dd>
+              </>
+            )}
+          </dl>
+        )}
+      </div>
+      <Acknowledge alarm={a} />
+    </li>
+  );
+}

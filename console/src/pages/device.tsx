@@ -1,0 +1,481 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useMemo, useState } from "react";
+import { Link, NavLink, Route, Routes, useParams } from "react-router";
+import { api, ask, type Device, type Model, type Property, type Settings } from "../api/client";
+import { useFleet } from "../api/live";
+import { Acknowledge } from "../components/acknowledge";
+import { Badge } from "../components/badge";
+import { Button, Choice, Command, Empty } from "../components/parts";
+import { SettingsDialog } from "../components/settings-dialog";
+import { Trace, type TraceData } from "../components/trace";
+import { Vessel } from "../components/vessel";
+import { WireList } from "../components/wire-list";
+import { absolute, ago, lasting, say, words } from "../lib/format";
+import { useNow, useParam, useTitle } from "../lib/use";
+
+const spans = [
+  { value: "1h", name: "1 h", ms: 3600_000 },
+  { value: "6h", name: "6 h", ms: 6 * 3600_000 },
+  { value: "24h", name: "24 h", ms: 24 * 3600_000 },
+  { value: "3d", name: "3 d", ms: 72 * 3600_000 },
+];
+
+export default function DevicePage() {
+  const { id = "" } = useParams();
+  useTitle(id);
+  const fleet = useFleet();
+  const device = fleet.devices.get(id);
+  const model = useQuery({
+    queryKey: ["model", device?.model, device?.model_version],
+    enabled: Boolean(device),
+    queryFn: () => ask(api.GET("/api/v1/models/{name}", { params: { path: { name: device!.model } } })),
+    staleTime: 60_000,
+  });
+  const [changing, setChanging] = useState(false);
+  const settings = useSettings(device);
+  if (!device) {
+    if (fleet.state === "connecting") return <p className="py-8 text-muted">Loading…</p>;
+    return (
+      <Empty
+        title={`There is no device ${id}`}
+        why="It may have another id, or it was never onboarded."
+        next={<Command>{`ullage device create ${id} --model MODEL`}</Command>}
+      />
+    );
+  }
+  const tab = ({ isActive }: { isActive: boolean }) =>
+    `border-b-2 px-3 py-2 ${isActive ? "border-ink font-semibold" : "border-transparent text-muted hover:text-ink"}`;
+  return (
+    <>
+      <p className="pt-3.5 text-muted">
+        <Link to="/">Fleet</Link> ›{" "}
+        {device.labels.site && (
+          <Link to={`/?q=${encodeURIComponent(device.labels.site)}`}>{device.labels.site}</Link>
+        )}
+        {device.labels.site && " › "}
+        {device.id}
+      </p>
+      <div className="flex flex-wrap items-center gap-4 pt-2">
+        <Vessel device={device} width={40} />
+        <div className="min-w-0 flex-1">
+          <h1 className="text-[1.375rem] leading-tight font-bold">
+            {device.id}{" "}
+            <span className="text-base font-normal text-muted">
+              {device.model} {device.model_version}
+              {Object.entries(device.labels)
+                .filter(([k]) => k !== "site" && k !== "owner")
+                .map(([k, v]) => ` · ${k === "row" || k === "tank" ? `${k} ${v}` : v}`)}
+            </span>
+          </h1>
+          <Verdict device={device} />
+        </div>
+        {settings.data?.settings.length ? (
+          <Button primary onClick={() => setChanging(true)}>
+            Change a setting
+          </Button>
+        ) : null}
+      </div>
+      <nav aria-label="Parts of this device" className="mt-2 flex border-b border-line">
+        <NavLink end to={`/devices/${id}`} className={tab}>
+          Now
+        </NavLink>
+        <NavLink to={`/devices/${id}/wire`} className={tab}>
+          Wire
+        </NavLink>
+        <NavLink to={`/devices/${id}/journal`} className={tab}>
+          Journal
+        </NavLink>
+      </nav>
+      <Routes>
+        <Route
+          index
+          element={
+            <Now
+              device={device}
+              model={model.data}
+              settings={settings.data}
+              onChange={() => setChanging(true)}
+            />
+          }
+        />
+        <Route path="wire" element={<WireList device={id} className="pt-4" />} />
+        <Route path="journal" element={<Journal id={id} />} />
+      </Routes>
+      {changing && settings.data && (
+        <SettingsDialog settings={settings.data} onClose={() => setChanging(false)} />
+      )}
+    </>
+  );
+}
+
+// useSettings asks again whenever the live stream tells of a change.
+function useSettings(device?: Device) {
+  const queries = useQueryClient();
+  const id = device?.id ?? "";
+  const mark = device && [device.revision, device.applied, device.drifting.join()].join("/");
+  useEffect(() => {
+    queries.invalidateQueries({ queryKey: ["settings", id] });
+  }, [queries, id, mark]);
+  return useQuery({
+    queryKey: ["settings", id],
+    enabled: id !== "",
+    queryFn: () => ask(api.GET("/api/v1/devices/{id}/settings", { params: { path: { id } } })),
+  });
+}
+
+function Verdict({ device }: { device: Device }) {
+  const now = useNow();
+  const colour = device.health === "poor" ? "text-poor" : device.health === "watch" ? "text-watch" : "";
+  const speaks = device.attributes.firmware ? `, firmware ${device.attributes.firmware}` : "";
+  return (
+    <p className="text-muted">
+      <b className={colour || "text-ink"}>{device.standing === "active" ? device.health : device.standing}</b>
+      {device.reasons.length > 0 && <span className="text-ink">: {device.reasons.join("; ")}</span>}.{" "}
+      {device.link === "never" ? "Never heard of" : device.link}, last reading{" "}
+      <span title={device.last_at && absolute(device.last_at)}>{ago(device.last_at, now)}</span>
+      {speaks}
+    </p>
+  );
+}
+
+function Now({
+  device,
+  model,
+  settings,
+  onChange,
+}: {
+  device: Device;
+  model?: Model;
+  settings?: Settings;
+  onChange: () => void;
+}) {
+  const [span, setSpan] = useParam("span", "24h");
+  const now = useNow(1000);
+  const chosen = spans.find((s) => s.value === span) ?? spans[2];
+  const telemetry = model?.properties.filter((p) => p.role === "telemetry") ?? [];
+  const heard = Object.keys(device.latest).length > 0;
+  // The window moves on every ten seconds, so that charts do not crawl.
+  const to = Math.ceil(now / 10_000) * 10_000;
+  return (
+    <div className="grid gap-x-6 lg:grid-cols-[minmax(0,1fr)_minmax(19rem,23rem)]">
+      <section aria-label="Readings">
+        <div className="flex items-center gap-2 py-3 text-muted">
+          Span
+          <Choice label="Span" options={spans} value={chosen.value} onChange={setSpan} />
+          <span className="ml-auto">
+            {new Date(now).toLocaleString("en-GB", {
+              weekday: "long",
+              day: "numeric",
+              month: "long",
+              hour: "2-digit",
+              minute: "2-digit",
+            })}
+          </span>
+        </div>
+        {!heard && model && (
+          <Empty
+            title="No reading has come yet"
+            why="The device is onboarded and may connect. Its first message appears on the wire, with the reason if it is refused."
+            next={<Command>{`ullage wire ${device.id}`}</Command>}
+          />
+        )}
+        {heard &&
+          telemetry.map((p, i) => (
+            <Metric
+              key={p.name}
+              device={device}
+              property={p}
+              from={to - chosen.ms}
+              to={to}
+              now={now}
+              tall={i === 0}
+            />
+          ))}
+      </section>
+      <aside className="lg:border-l lg:border-line lg:pl-6">
+        <OpenAlarms device={device} now={now} />
+        <SettingsTable settings={settings} now={now} onChange={onChange} />
+        <h2 className="pt-6 pb-1.5 font-semibold">
+          <Link to="wire">Wire</Link>
+        </h2>
+        <WireList device={device.id} short />
+      </aside>
+    </div>
+  );
+}
+
+function Metric({
+  device,
+  property: p,
+  from,
+  to,
+  now,
+  tall,
+}: {
+  device: Device;
+  property: Property;
+  from: number;
+  to: number;
+  now: number;
+  tall: boolean;
+}) {
+  const latest = device.latest[p.name];
+  const margin = device.margins.find((m) => m.metric === p.name);
+  const numeric = p.type === "number" || p.type === "integer" || p.type === "boolean";
+  const history = useQuery({
+    queryKey: ["history", device.id, p.name, from, to],
+    placeholderData: (old) => old,
+    enabled: numeric,
+    queryFn: () =>
+      ask(
+        api.GET("/api/v1/devices/{id}/history", {
+          params: {
+            path: { id: device.id },
+            query: {
+              metric: p.name,
+              from: new Date(from).toISOString(),
+              to: new Date(to).toISOString(),
+              points: 360,
+            },
+          },
+        }),
+      ),
+  });
+  const data = useMemo(
+    () => withGaps(history.data?.buckets ?? [], expectedGap(device.interval, to - from)),
+    [history.data, device.interval, to, from],
+  );
+  const rule = margin && {
+    value: margin.limit,
+    upward: margin.upward,
+    name: `${words(margin.rule)}, ${say(margin.limit)} ${p.display ?? ""}`,
+  };
+  const marks = latest?.quality?.join(", ");
+  return (
+    <div className="grid grid-cols-[9.25rem_minmax(0,1fr)] border-b border-line py-2">
+      <div className="pr-2">
+        <h3 className="font-mono text-[0.8125rem] font-semibold">{p.name}</h3>
+        <p className="whitespace-nowrap">
+          <span className="text-[1.375rem] leading-tight font-bold">
+            {latest ? say(latest.value, p) : "–"}
+          </span>{" "}
+          <span className="text-muted">{p.display}</span>
+        </p>
+        <p className="text-muted" title={latest && absolute(latest.at)}>
+          {marks ? (
+            <b className="text-watch">{marks}</b>
+          ) : p.usual ? (
+            `usual ${p.usual[0]} – ${p.usual[1]}`
+          ) : p.enum ? (
+            p.enum.length + " states"
+          ) : latest ? (
+            ago(latest.at, now)
+          ) : (
+            ""
+          )}
+        </p>
+        {margin?.known && <p className="text-muted">headspace {Math.round(margin.headspace * 100)} %</p>}
+      </div>
+      {!numeric ? (
+        <p className="self-center text-muted">{latest ? `since ${ago(latest.at, now)}` : "never reported"}</p>
+      ) : data.at.length === 0 && !history.isPending ? (
+        <p className="self-center text-muted">
+          No reading in this span{latest && <>; the newest is {ago(latest.at, now)}. Choose a longer span.</>}
+        </p>
+      ) : (
+        <Trace
+          data={data}
+          from={from / 1000}
+          to={to / 1000}
+          height={tall ? 150 : 92}
+          limit={rule}
+          decimals={p.decimals}
+          unit={p.display ?? ""}
+          syncKey={device.id}
+          step={p.type === "boolean"}
+          summary={summarise(p, data, from, to)}
+        />
+      )}
+    </div>
+  );
+}
+
+function expectedGap(interval: string, span: number): number {
+  const m = /^(?:(\d+)h)?(?:(\d+)min)?(?:(\d+)s)?$/.exec(interval);
+  const ms = m ? (Number(m[1] ?? 0) * 3600 + Number(m[2] ?? 0) * 60 + Number(m[3] ?? 0)) * 1000 : 60_000;
+  return Math.max(3 * ms, (span / 360) * 2.5);
+}
+
+// withGaps puts a hole where nothing came for longer than expected.
+function withGaps(buckets: { at: string; min: number; max: number; mean: number }[], gap: number): TraceData {
+  const d: TraceData = { at: [], mean: [], min: [], max: [] };
+  let last = -Infinity;
+  for (const b of buckets) {
+    const at = Date.parse(b.at);
+    if (at - last > gap && d.at.length) {
+      d.at.push((last + 1) / 1000);
+      d.mean.push(null);
+      d.min.push(null);
+      d.max.push(null);
+    }
+    d.at.push(at / 1000);
+    d.mean.push(b.mean);
+    d.min.push(b.min);
+    d.max.push(b.max);
+    last = at;
+  }
+  return d;
+}
+
+function summarise(p: Property, d: TraceData, from: number, to: number): string {
+  const values = d.mean.filter((v): v is number => v !== null);
+  if (!values.length) return `${p.name}: no readings in ${lasting(to - from)}.`;
+  return `${p.name} over ${lasting(to - from)}: from ${say(values[0], p)} to ${say(values.at(-1), p)}, least ${say(Math.min(...(d.min.filter((v) => v !== null) as number[])), p)}, greatest ${say(Math.max(...(d.max.filter((v) => v !== null) as number[])), p)}.`;
+}
+
+function OpenAlarms({ device, now }: { device: Device; now: number }) {
+  const alarms = useQuery({
+    queryKey: ["alarms", device.id, device.alarms.map((a) => a.id + a.state).join()],
+    queryFn: () => ask(api.GET("/api/v1/alarms", { params: { query: { device: device.id } } })),
+    placeholderData: (old) => old,
+  });
+  const open = (alarms.data ?? []).filter((a) => device.alarms.some((x) => x.id === a.id));
+  if (open.length === 0) return <h2 className="pt-3 pb-1 text-muted">No open alarm</h2>;
+  return (
+    <>
+      <h2 className="pt-3 pb-1.5 font-semibold">{open.length === 1 ? "Open alarm" : "Open alarms"}</h2>
+      {open.map((a) => (
+        <article
+          key={a.id}
+          className="grid grid-cols-[1.5rem_minmax(0,1fr)] gap-x-2 border-t border-line py-2.5"
+        >
+          <Badge priority={a.priority} waiting={a.state === "unacknowledged"} size={19} />
+          <div>
+            <p>
+              <b>{words(a.rule)}</b>, {a.state} for{" "}
+              <span title={absolute(a.raised_at)}>{lasting(now - Date.parse(a.raised_at))}</span>
+              {a.times > 1 && <>, {a.times} times</>}
+            </p>
+            <p>{a.message}</p>
+            {a.response && <p className="text-muted">{a.response}.</p>}
+            <div className="mt-2">
+              <Acknowledge alarm={a} />
+            </div>
+          </div>
+        </article>
+      ))}
+    </>
+  );
+}
+
+function SettingsTable({
+  settings,
+  now,
+  onChange,
+}: {
+  settings?: Settings;
+  now: number;
+  onChange: () => void;
+}) {
+  if (!settings || settings.settings.length === 0) return null;
+  const state = {
+    pending: "on its way to the device",
+    applied: "confirmed by the device",
+    refused: "partly refused by the device",
+    drift: "the device is not as intended",
+  }[settings.state];
+  return (
+    <>
+      <h2 className="flex items-baseline gap-2 pt-6 pb-1.5">
+        <b>Settings</b>
+        <span className="text-muted">
+          revision {settings.revision}, {state}
+        </span>
+      </h2>
+      <table className="w-full border-collapse" data-testid="settings">
+        <thead>
+          <tr className="text-muted">
+            <th scope="col" className="border-b border-line py-1 text-left font-normal">
+              setting
+            </th>
+            <th scope="col" className="border-b border-line py-1 text-right font-normal">
+              intended
+            </th>
+            <th scope="col" className="border-b border-line py-1 text-right font-normal">
+              applied
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {settings.settings.map((s) => (
+            <tr
+              key={s.name}
+              className="border-b border-line align-top"
+              data-setting={s.name}
+              data-state={s.state}
+            >
+              <td className="py-1.5 pr-2">
+                <button
+                  type="button"
+                  className="font-mono text-[0.8125rem] hover:text-press"
+                  onClick={onChange}
+                  aria-label={`Change ${s.name}`}
+                >
+                  {s.name}
+                </button>
+                <span className="block text-[0.8125rem] text-muted">
+                  {s.held
+                    ? "held by the service"
+                    : s.pinned_by
+                      ? `pinned by ${s.pinned_by}, ${ago(s.pinned_at, now)}`
+                      : "default of the model"}
+                </span>
+              </td>
+              <td className="py-1.5 text-right whitespace-nowrap">
+                {say(s.intended, s)}{" "}
+                <span className="text-muted">{typeof s.intended === "number" && s.display}</span>
+              </td>
+              <td
+                className={`py-1.5 pl-3 text-right ${s.state === "refused" || s.state === "drift" ? "font-semibold text-watch" : s.state === "pending" ? "text-muted italic" : ""}`}
+              >
+                <span className="whitespace-nowrap">
+                  {s.state === "pending" ? "pending" : say(s.applied, s)}{" "}
+                  {s.state !== "pending" && typeof s.applied === "number" && (
+                    <span className="font-normal text-muted">{s.display}</span>
+                  )}
+                </span>
+                {s.reason && <span className="block text-[0.8125rem] font-normal">refused: {s.reason}</span>}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </>
+  );
+}
+
+function Journal({ id }: { id: string }) {
+  const now = useNow(5000);
+  const journal = useQuery({
+    queryKey: ["journal", id],
+    refetchInterval: 5000,
+    queryFn: () => ask(api.GET("/api/v1/journal", { params: { query: { device: id, limit: 200 } } })),
+  });
+  if (journal.isPending) return <p className="py-6 text-muted">Loading…</p>;
+  if (!journal.data?.length) return <Empty title="Nothing has happened yet" />;
+  return (
+    <table className="mt-3 w-full border-collapse">
+      <tbody>
+        {journal.data.map((e) => (
+          <tr key={e.id} className="border-b border-line align-top">
+            <td className="py-1.5 pr-4 whitespace-nowrap text-muted" title={absolute(e.at)}>
+              {ago(e.at, now)}
+            </td>
+            <td className="py-1.5 pr-4 whitespace-nowrap">{e.kind}</td>
+            <td className="w-full py-1.5">{e.text}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}

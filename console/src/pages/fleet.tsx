@@ -1,0 +1,500 @@
+import { useQueries, useQuery } from "@tanstack/react-query";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { useMemo, useRef } from "react";
+import { Link, useNavigate } from "react-router";
+import { api, ask, type Device, type Margin, type Model } from "../api/client";
+import { useFleet } from "../api/live";
+import { Choice, Command, Empty } from "../components/parts";
+import { Spark } from "../components/spark";
+import { describe, Vessel } from "../components/vessel";
+import { absolute, ago, lasting, plural, say, words } from "../lib/format";
+import { useNow, useParam, useTitle } from "../lib/use";
+
+const severity: Record<string, number> = { dark: 0, poor: 1, watch: 2, sound: 3 };
+const groupings = ["site", "model", "stage", "row"];
+
+// The fuller the vessel, the further to the left; dark ones come first.
+function byNeed(a: Device, b: Device): number {
+  return (
+    severity[a.health] - severity[b.health] ||
+    (a.headspace ?? 2) - (b.headspace ?? 2) ||
+    a.id.localeCompare(b.id)
+  );
+}
+
+export function FleetPage() {
+  useTitle("Fleet");
+  const fleet = useFleet();
+  const [by, setBy] = useParam("by", "site");
+  const [view, setView] = useParam("view", "wall");
+  const [only, setOnly] = useParam("health", "all");
+  const [filter, setFilter] = useParam("q", "");
+  const standing = useMemo(
+    () => [...fleet.devices.values()].filter((d) => d.standing !== "retired"),
+    [fleet.devices],
+  );
+  const shown = useMemo(() => {
+    const terms = filter.toLowerCase().split(/\s+/).filter(Boolean);
+    return standing
+      .filter((d) => only === "all" || d.health === only)
+      .filter((d) => {
+        const text = [d.id, d.model, ...Object.values(d.labels)].join(" ").toLowerCase();
+        return terms.every((t) => text.includes(t));
+      })
+      .sort(byNeed);
+  }, [standing, only, filter]);
+  const counts = useMemo(() => {
+    const c: Record<string, number> = {};
+    for (const d of standing) c[d.health] = (c[d.health] ?? 0) + 1;
+    return c;
+  }, [standing]);
+  const sites = new Set(standing.map((d) => d.labels.site).filter(Boolean)).size;
+
+  return (
+    <>
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-2 py-3.5">
+        <h1 className="text-[1.375rem] font-bold">Fleet</h1>
+        <p className="text-muted">
+          <b className="text-ink">{standing.length}</b> devices{sites > 0 && ` at ${plural(sites, "site")}`}
+        </p>
+        <Choice
+          label="Health"
+          value={only}
+          onChange={setOnly}
+          options={["all", "dark", "poor", "watch", "sound"].map((h) => ({
+            value: h,
+            name: h === "all" ? "all" : `${counts[h] ?? 0} ${h}`,
+          }))}
+        />
+        <div className="ml-auto flex flex-wrap items-center gap-3">
+          <input
+            type="search"
+            aria-label="Filter by id, model or label"
+            placeholder="Filter by id, model or label"
+            value={filter}
+            onChange={(e) => setFilter(e.target.value)}
+            className="w-60 rounded-[4px] border border-line bg-surface px-2.5 py-1"
+          />
+          <label className="text-muted">
+            by{" "}
+            <select
+              value={by}
+              onChange={(e) => setBy(e.target.value)}
+              className="rounded-[4px] border border-line bg-surface px-1.5 py-1 text-ink"
+            >
+              {groupings.map((g) => (
+                <option key={g}>{g}</option>
+              ))}
+            </select>
+          </label>
+          <Choice
+            label="View"
+            value={view}
+            onChange={setView}
+            options={[
+              { value: "wall", name: "Wall" },
+              { value: "list", name: "List" },
+            ]}
+          />
+        </div>
+      </div>
+      {fleet.state === "connecting" && fleet.devices.size === 0 ? (
+        <p className="py-8 text-muted">Loading the fleet…</p>
+      ) : standing.length === 0 ? (
+        <Empty
+          title="No device is onboarded yet"
+          why="A device appears here as soon as it is onboarded, and shows its health from its first reading on."
+          next={<Command>ullage device create ID --model MODEL</Command>}
+        />
+      ) : (
+        <div className="grid gap-8 lg:grid-cols-[minmax(0,1fr)_minmax(20rem,26rem)]">
+          {shown.length === 0 ? (
+            <Empty title="No device is like that" why="The filter leaves none of them." />
+          ) : view === "list" ? (
+            <List devices={shown} />
+          ) : (
+            <Wall devices={shown} by={by} />
+          )}
+          <Least devices={standing} />
+        </div>
+      )}
+      <Foot devices={standing} />
+    </>
+  );
+}
+
+function Wall({ devices, by }: { devices: Device[]; by: string }) {
+  const groups = useMemo(() => {
+    const m = new Map<string, Device[]>();
+    for (const d of devices) {
+      const key = (by === "model" ? d.model_title : d.labels[by]) || `no ${by}`;
+      m.set(key, [...(m.get(key) ?? []), d]);
+    }
+    // The group that needs somebody most comes first.
+    return [...m].sort(([a, x], [b, y]) => byNeedOfGroup(x, y) || a.localeCompare(b));
+  }, [devices, by]);
+  const width = devices.length <= 60 ? 34 : devices.length <= 300 ? 22 : devices.length <= 1200 ? 14 : 10;
+  return (
+    <section aria-label="Wall">
+      {groups.map(([name, ds]) => (
+        <div
+          key={name}
+          className="grid grid-cols-[7.5rem_minmax(0,1fr)] gap-x-4 border-t border-line py-2.5 sm:grid-cols-[9rem_minmax(0,1fr)]"
+        >
+          <div>
+            <h2 className="font-semibold">{name}</h2>
+            <p className="text-muted">{plural(ds.length, "device")}</p>
+            <Summary devices={ds} />
+          </div>
+          <ul
+            className="flex flex-wrap items-start pt-1"
+            style={{ gap: width >= 22 ? "0.65rem 0.8rem" : "3px" }}
+          >
+            {ds.map((d) => (
+              <li key={d.id} className="leading-none">
+                <Link to={`/devices/${d.id}`} title={describe(d)} aria-label={describe(d)} className="block">
+                  <Vessel device={d} width={width} />
+                </Link>
+              </li>
+            ))}
+          </ul>
+        </div>
+      ))}
+    </section>
+  );
+}
+
+const needOf = (ds: Device[]) =>
+  Math.min(...ds.map((d) => severity[d.health] * 10 + Math.min(d.headspace ?? 1, 1)));
+const byNeedOfGroup = (x: Device[], y: Device[]) => needOf(x) - needOf(y);
+
+function Summary({ devices }: { devices: Device[] }) {
+  const parts = ["dark", "poor", "watch"]
+    .map((h) => ({ h, n: devices.filter((d) => d.health === h).length }))
+    .filter((x) => x.n > 0);
+  if (parts.length === 0) return <p className="text-muted">all sound</p>;
+  return <p className="font-semibold">{parts.map((x) => `${x.n} ${x.h}`).join(", ")}</p>;
+}
+
+const columns = [
+  { key: "id", name: "Device" },
+  { key: "site", name: "Site" },
+  { key: "model", name: "Model" },
+  { key: "link", name: "Link" },
+  { key: "last", name: "Last reading" },
+  { key: "headspace", name: "Headspace" },
+  { key: "health", name: "Health" },
+];
+
+function sortValue(d: Device, key: string): string | number {
+  switch (key) {
+    case "site":
+      return d.labels.site ?? "";
+    case "model":
+      return d.model;
+    case "link":
+      return d.link;
+    case "last":
+      return d.last_at ? -Date.parse(d.last_at) : Infinity;
+    case "headspace":
+      return d.headspace ?? 2;
+    case "health":
+      return severity[d.health];
+  }
+  return d.id;
+}
+
+function List({ devices }: { devices: Device[] }) {
+  const [sort, setSort] = useParam("sort", "health");
+  const now = useNow(2000);
+  const navigate = useNavigate();
+  const down = sort.startsWith("-");
+  const key = down ? sort.slice(1) : sort;
+  const rows = useMemo(() => {
+    const out = [...devices].sort((a, b) => {
+      const x = sortValue(a, key);
+      const y = sortValue(b, key);
+      return (x < y ? -1 : x > y ? 1 : 0) || byNeed(a, b);
+    });
+    return down ? out.reverse() : out;
+  }, [devices, key, down]);
+  const box = useRef<HTMLDivElement>(null);
+  // eslint-disable-next-line react-hooks/incompatible-library -- nothing of it is memoized
+  const virtual = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => box.current,
+    estimateSize: () => 34,
+    overscan: 12,
+  });
+  // Short lists are drawn whole; long ones only where they are looked at.
+  const long = rows.length > 200;
+  const items = long ? virtual.getVirtualItems() : rows.map((_, index) => ({ index, start: 0, end: 0 }));
+  const before = long ? (items[0]?.start ?? 0) : 0;
+  const after = long ? virtual.getTotalSize() - (items.at(-1)?.end ?? 0) : 0;
+  return (
+    <div
+      ref={box}
+      className={long ? "max-h-[70vh] overflow-auto" : "overflow-x-auto"}
+      tabIndex={0}
+      role="region"
+      aria-label="List of devices"
+    >
+      <table className="w-full border-collapse">
+        <caption className="sr-only">{plural(rows.length, "device")}</caption>
+        <thead className="sticky top-0 bg-ground">
+          <tr className="text-left text-muted">
+            {columns.map((c) => (
+              <th
+                key={c.key}
+                scope="col"
+                className={`border-b border-line py-1.5 pr-4 font-normal ${c.key === "headspace" ? "text-right" : ""}`}
+                aria-sort={key === c.key ? (down ? "descending" : "ascending") : undefined}
+              >
+                <button
+                  type="button"
+                  onClick={() => setSort(key === c.key && !down ? `-${c.key}` : c.key)}
+                  className="hover:text-ink"
+                >
+                  {c.name} {key === c.key ? (down ? "↓" : "↑") : ""}
+                </button>
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {before > 0 && <tr style={{ height: before }} />}
+          {items.map(({ index }) => {
+            const d = rows[index];
+            return (
+              <tr
+                key={d.id}
+                className="cursor-pointer border-b border-line hover:bg-surface"
+                onClick={() => navigate(`/devices/${d.id}`)}
+              >
+                <td className="py-1 pr-4 whitespace-nowrap">
+                  <Link
+                    to={`/devices/${d.id}`}
+                    className="flex items-center gap-2.5 font-mono"
+                    onClick={(e) => e.stopPropagation()}
+                  >
+                    <Vessel device={d} width={15} badge={false} />
+                    {d.id}
+                  </Link>
+                </td>
+                <td className="pr-4 whitespace-nowrap">{d.labels.site}</td>
+                <td className="pr-4 whitespace-nowrap text-muted">{d.model}</td>
+                <td className={`pr-4 ${d.link === "silent" ? "font-semibold" : "text-muted"}`}>{d.link}</td>
+                <td className="pr-4 whitespace-nowrap text-muted" title={d.last_at && absolute(d.last_at)}>
+                  {ago(d.last_at, now)}
+                </td>
+                <td className="pr-4 text-right">
+                  {d.headspace === undefined ? "–" : `${Math.round(d.headspace * 100)} %`}
+                </td>
+                <td className="max-w-64 truncate" title={d.reasons.join("; ")}>
+                  <b
+                    className={
+                      d.health === "poor"
+                        ? "text-poor"
+                        : d.health === "watch"
+                          ? "text-watch"
+                          : d.health === "dark"
+                            ? ""
+                            : "font-normal text-muted"
+                    }
+                  >
+                    {d.health}
+                  </b>{" "}
+                  <span className="text-muted">{d.reasons[0]}</span>
+                </td>
+              </tr>
+            );
+          })}
+          {after > 0 && <tr style={{ height: after }} />}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+const leastMargin = (d: Device): Margin | undefined =>
+  d.margins.filter((m) => m.known).sort((a, b) => a.headspace - b.headspace)[0];
+
+// Least lists who will reach a limit next.
+function Least({ devices }: { devices: Device[] }) {
+  const now = useNow(5000);
+  const rows = useMemo(
+    () =>
+      devices
+        .filter((d) => d.health === "dark" || (leastMargin(d) && d.headspace! < 0.85))
+        .sort(
+          (a, b) => (a.health === "dark" ? 0.05 : a.headspace!) - (b.health === "dark" ? 0.05 : b.headspace!),
+        )
+        .slice(0, 6),
+    [devices],
+  );
+  const models = useQuery({
+    queryKey: ["models"],
+    queryFn: () => ask(api.GET("/api/v1/models")),
+    staleTime: 60_000,
+  });
+  const histories = useQueries({
+    queries: rows.map((d) => {
+      const metric = leastMargin(d)?.metric ?? Object.keys(d.latest)[0] ?? "";
+      return {
+        queryKey: ["spark", d.id, metric],
+        enabled: metric !== "",
+        refetchInterval: 20_000,
+        queryFn: () => {
+          const to = new Date();
+          const from = new Date(to.getTime() - 12 * 3600_000);
+          return ask(
+            api.GET("/api/v1/devices/{id}/history", {
+              params: {
+                path: { id: d.id },
+                query: { metric, from: from.toISOString(), to: to.toISOString(), points: 72 },
+              },
+            }),
+          );
+        },
+      };
+    }),
+  });
+  return (
+    <aside aria-label="Least headspace" className="lg:border-l lg:border-line lg:pl-6">
+      <h2 className="font-semibold">Least headspace</h2>
+      <p className="pb-2 text-muted">who is nearest to a limit, over the last 12 h</p>
+      {rows.length === 0 && (
+        <p className="border-t border-line py-3 text-muted">Every device is far from its limits.</p>
+      )}
+      <ul>
+        {rows.map((d, i) => (
+          <li key={d.id}>
+            <Link
+              to={`/devices/${d.id}`}
+              className="grid grid-cols-[2.25rem_minmax(0,1fr)_auto] items-center gap-x-3 border-t border-line py-2 hover:bg-surface"
+            >
+              <Vessel device={d} width={27} />
+              <span className="min-w-0">
+                <b className="block truncate font-mono text-[0.8125rem]">{d.id}</b>
+                <Nearness device={d} models={models.data} now={now} />
+              </span>
+              <Spark history={histories[i]?.data} limit={leastMargin(d)?.limit} />
+            </Link>
+          </li>
+        ))}
+      </ul>
+    </aside>
+  );
+}
+
+function Nearness({ device, models, now }: { device: Device; models?: Model[]; now: number }) {
+  const m = leastMargin(device);
+  const p = models?.find((x) => x.name === device.model)?.properties.find((x) => x.name === m?.metric);
+  if (device.health === "dark") {
+    return (
+      <span className="block text-muted">
+        <b className="text-ink">
+          silent for {device.last_at ? lasting(now - Date.parse(device.last_at)) : "ever"}
+        </b>
+        , expected every {device.interval}
+      </span>
+    );
+  }
+  if (!m) return null;
+  const alarm = device.alarms.find((a) => a.rule === m.rule);
+  const over = m.headspace === 0;
+  return (
+    <>
+      <span className="block">
+        <b>
+          {words(m.metric)} {say(m.value, p)} {p?.display}
+        </b>
+        <span className="text-muted">, limit {say(m.limit)}</span>
+      </span>
+      <span className="block truncate text-muted">
+        {alarm
+          ? `${over ? "over it" : alarm.state} for ${lasting(now - Date.parse(alarm.raised_at))}${alarm.state === "unacknowledged" ? ", unacknowledged" : ""}`
+          : over
+            ? "over it now"
+            : `headspace ${Math.round(m.headspace * 100)} %`}
+      </span>
+    </>
+  );
+}
+
+// Foot tells that the page lives, and how the fleet fares as a whole.
+function Foot({ devices }: { devices: Device[] }) {
+  const fleet = useFleet();
+  const now = useNow();
+  const journal = useQuery({
+    queryKey: ["journal", "raised"],
+    refetchInterval: 30_000,
+    queryFn: () =>
+      ask(api.GET("/api/v1/journal", { params: { query: { kind: "alarm raised", limit: 1000 } } })),
+  });
+  const hours = useMemo(() => {
+    const bins = new Array<number>(24).fill(0);
+    for (const e of journal.data ?? []) {
+      const h = Math.floor((now - Date.parse(e.at)) / 3600_000);
+      if (h >= 0 && h < 24) bins[23 - h]++;
+    }
+    return bins;
+  }, [journal.data, now]);
+  const total = hours.reduce((a, b) => a + b, 0);
+  const most = Math.max(1, ...hours);
+  const applied = devices.filter(
+    (d) => d.revision > 0 && d.applied === d.revision && d.drifting.length === 0,
+  ).length;
+  const drifting = devices.filter((d) => d.drifting.length > 0).length;
+  const pending = devices.filter((d) => d.applied > 0 && d.applied !== d.revision).length;
+  return (
+    <footer className="mt-6 flex flex-wrap items-center gap-x-9 gap-y-2 border-t border-line pt-3 text-muted">
+      <span className="flex items-center gap-2">
+        <span
+          className={`inline-block size-2 rounded-full ${fleet.state === "live" ? "bg-press" : "bg-urgent"}`}
+        />
+        {fleet.state === "live" ? "live" : "not live"},{" "}
+        <b className="text-ink">{Math.round(fleet.service?.per_second ?? 0)}</b> readings/s
+      </span>
+      <span className="flex items-end gap-3">
+        <span>
+          last 24 h: <b className="text-ink">{total}</b> {total === 1 ? "alarm" : "alarms"} raised
+        </span>
+        <svg
+          viewBox="0 0 240 24"
+          width="240"
+          height="24"
+          role="img"
+          aria-label={`Alarms raised in each of the last 24 hours: ${hours.join(", ")}`}
+        >
+          <line x1="0" x2="240" y1="23.5" y2="23.5" stroke="var(--line)" />
+          {hours.map((n, i) => {
+            const h = (n / most) * 20;
+            return (
+              n > 0 && (
+                <rect
+                  key={i}
+                  x={i * 10 + 2}
+                  y={23 - Math.max(h, 2)}
+                  width="6"
+                  height={Math.max(h, 2)}
+                  fill="var(--ink)"
+                />
+              )
+            );
+          })}
+        </svg>
+      </span>
+      <span>
+        settings: <b className="text-ink">{applied}</b> as intended, <b className="text-ink">{drifting}</b>{" "}
+        refused or drifted
+        {pending > 0 && (
+          <>
+            , <b className="text-ink">{pending}</b> on their way
+          </>
+        )}
+      </span>
+      <time className="ml-auto">{new Date(now).toLocaleTimeString("en-GB")}</time>
+    </footer>
+  );
+}

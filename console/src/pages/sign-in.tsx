@@ -1,0 +1,62 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useState, type FormEvent } from "react";
+import { api, ask } from "../api/client";
+import { Button, Trouble } from "../components/parts";
+import { Mark } from "../components/vessel";
+import { useTitle } from "../lib/use";
+
+export function SignInPage({ trouble }: { trouble?: string }) {
+  useTitle("Sign in");
+  const queries = useQueryClient();
+  const [wrong, setWrong] = useState(trouble);
+  const [busy, setBusy] = useState(false);
+  const submit = async (e: FormEvent<HTMLFormElement>) => {
+    e.preventDefault();
+    const form = new FormData(e.currentTarget);
+    setBusy(true);
+    try {
+      await ask(
+        api.POST("/api/v1/sign-in", {
+          body: { person: String(form.get("person")), password: String(form.get("password")) },
+        }),
+      );
+      await queries.resetQueries({ queryKey: ["me"] });
+    } catch (err) {
+      setWrong((err as Error).message);
+    } finally {
+      setBusy(false);
+    }
+  };
+  const field = "mt-1 w-full rounded-[4px] border border-muted bg-surface px-3 py-2 text-base";
+  return (
+    <main className="mx-auto max-w-sm px-5 pt-[16vh]">
+      <h1 className="flex items-center gap-3 text-2xl font-bold">
+        <Mark /> Ullage
+      </h1>
+      <form onSubmit={submit} className="mt-6 flex flex-col gap-4">
+        <label>
+          Name
+          <input
+            name="person"
+            autoComplete="username"
+            required
+            autoFocus
+            className={field}
+            defaultValue="engineer"
+          />
+        </label>
+        <label>
+          Password
+          <input name="password" type="password" autoComplete="current-password" required className={field} />
+        </label>
+        {wrong && <Trouble>{wrong}</Trouble>}
+        <Button primary type="submit" disabled={busy} className="py-2">
+          {busy ? "Signing in…" : "Sign in"}
+        </Button>
+      </form>
+      <p className="mt-6 text-muted">
+        The first password was printed once where the service was started, as <i>First sign-in</i>.
+      </p>
+    </main>
+  );
+}

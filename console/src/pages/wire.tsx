@@ -1,0 +1,60 @@
+import { useState } from "react";
+import { useFleet } from "../api/live";
+import { Button, Choice } from "../components/parts";
+import { WireList } from "../components/wire-list";
+import { useParam, useTitle } from "../lib/use";
+
+export default function WirePage() {
+  useTitle("Wire");
+  const { devices, service } = useFleet();
+  const [device, setDevice] = useParam("device", "");
+  const [trouble, setTrouble] = useParam("trouble", "no");
+  const [paused, setPaused] = useState(false);
+  const known = device === "" || devices.has(device);
+  return (
+    <>
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-2 py-3.5">
+        <h1 className="text-[1.375rem] font-bold">Wire</h1>
+        <p className="text-muted">
+          raw messages both ways, as they pass
+          {service && service.refused > 0 && `; ${service.refused} refused since the start`}
+        </p>
+        <div className="ml-auto flex flex-wrap items-center gap-3">
+          <input
+            type="search"
+            list="devices"
+            aria-label="Only of a device"
+            placeholder="Only of a device"
+            value={device}
+            onChange={(e) => setDevice(e.target.value)}
+            className="w-60 rounded-[4px] border border-line bg-surface px-2.5 py-1 font-mono"
+          />
+          <datalist id="devices">
+            {[...devices.keys()].map((id) => (
+              <option key={id} value={id} />
+            ))}
+          </datalist>
+          <Choice
+            label="Which"
+            value={trouble}
+            onChange={setTrouble}
+            options={[
+              { value: "no", name: "Everything" },
+              { value: "yes", name: "Refused only" },
+            ]}
+          />
+          <Button onClick={() => setPaused(!paused)} aria-pressed={paused}>
+            {paused ? "Go on" : "Hold"}
+          </Button>
+        </div>
+      </div>
+      <WireList
+        device={known ? device : ""}
+        trouble={trouble === "yes"}
+        paused={paused}
+        className="border-t border-line"
+        key={(known ? device : "") + trouble}
+      />
+    </>
+  );
+}

@@ -1,0 +1,233 @@
+// Package browser drives the console in headless Chromium, for the end-to-end
+// tests, the benchmarks and the pictures.
+package browser
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+)
+
+// Browser is one running Chromium.
+type Browser struct {
+	ctx    context.Context
+	cancel func()
+}
+
+// Start starts Chromium with an empty profile. It goes nowhere but loopback.
+func Start() (*Browser, error) {
+	path, err := exec.LookPath("chromium")
+	if err != nil {
+		return nil, fmt.Errorf("chromium is not installed; run: make setup")
+	}
+	dir, err := os.MkdirTemp("", "ullage-chromium-")
+	if err != nil {
+		return nil, err
+	}
+	alloc, stop := chromedp.NewExecAllocator(context.Background(),
+		chromedp.ExecPath(path), chromedp.UserDataDir(dir), chromedp.Flag("headless", "new"), chromedp.Flag("no-sandbox", true),
+		chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-quic", true), chromedp.Flag("no-first-run", true),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
+		chromedp.Flag("hide-scrollbars", true), chromedp.Flag("force-color-profile", "srgb"))
+	ctx, cancel := chromedp.NewContext(alloc)
+	b := &Browser{ctx, func() { cancel(); stop(); os.RemoveAll(dir) }}
+	if err := chromedp.Do(ctx, chromedp.Navigate("about:blank")); err != nil {
+		b.Close()
+		return nil, err
+	}
+	return b, nil
+}
+
+// Close ends the browser.
+func (b *Browser) Close() { b.cancel() }
+
+// Page is one tab. Its methods wait for what they need and fail after a time.
+type Page struct {
+	ctx    context.Context
+	Close  func()
+	mu     sync.Mutex
+	errors []string
+}
+
+// Open opens a tab of a size on a URL.
+func (b *Browser) Open(url string, width, height int64) (*Page, error) {
+	p := &Page{}
+	ctx, cancel := chromedp.NewContext(b.ctx, chromedp.WithListener(func(ev any) {
+		switch ev := ev.(type) {
+		case *runtime.EventExceptionThrown:
+			text := ev.ExceptionDetails.Text
+			if x := ev.ExceptionDetails.Exception; x != nil {
+				text += fmt.Sprint(" ", x.Description)
+			}
+			p.complain(text)
+		case *runtime.EventConsoleAPICalled:
+			if ev.Type == runtime.ConsoleAPICalledTypeError {
+				p.complain(fmt.Sprint(ev.Args))
+			}
+		case *log.EventEntryAdded:
+			if ev.Entry.Level == log.EntryLevelError {
+				p.complain(ev.Entry.Text + " " + ev.Entry.URL)
+			}
+		}
+	}))
+	p.ctx, p.Close = ctx, cancel
+	return p, chromedp.Do(ctx, chromedp.EmulateViewport(width, height), chromedp.Navigate(url))
+}
+
+func (p *Page) complain(s string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if len(p.errors) < 20 {
+		p.errors = append(p.errors, s)
+	}
+}
+
+// Errors returns what the console of the page complained about.
+func (p *Page) Errors() []string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return append([]string(nil), p.errors...)
+}
+
+// Forget drops the complaints so far.
+func (p *Page) Forget() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.errors = nil
+}
+
+// Go navigates.
+func (p *Page) Go(url string) error { return chromedp.Do(p.ctx, chromedp.Navigate(url)) }
+
+// Size changes the size of the page.
+func (p *Page) Size(width, height int64) error {
+	return chromedp.Do(p.ctx, chromedp.EmulateViewport(width, height))
+}
+
+// Eval evaluates an expression, waits for its promise, and decodes the result.
+func Eval[T any](p *Page, expression string) (T, error) {
+	var out T
+	s, err := chromedp.Run(p.ctx, chromedp.Evaluate[string]("(async () => JSON.stringify(await ("+expression+") ?? null))()", chromedp.EvalAwaitPromise))
+	if err != nil {
+		return out, err
+	}
+	return out, json.Unmarshal([]byte(s), &out)
+}
+
+// Wait waits until an expression is true.
+func (p *Page) Wait(expression string, atMost time.Duration) error {
+	var last error
+	for end := time.Now().Add(atMost); time.Now().Before(end); time.Sleep(25 * time.Millisecond) {
+		ok, err := Eval[bool](p, "Boolean("+expression+")")
+		if err == nil && ok {
+			return nil
+		}
+		last = err
+	}
+	text, _ := Eval[string](p, "document.body.innerText.slice(0, 1500)")
+	return fmt.Errorf("after %s it is still not true that %s (%v); the page complains of %q and says:\n%s", atMost, expression, last, p.Errors(), text)
+}
+
+// WaitText waits until the page shows a text.
+func (p *Page) WaitText(text string, atMost time.Duration) error {
+	b, _ := json.Marshal(text)
+	return p.Wait("document.body.innerText.includes("+string(b)+")", atMost)
+}
+
+// Click clicks on the first element that a CSS selector finds.
+func (p *Page) Click(selector string) error {
+	ctx, cancel := context.WithTimeout(p.ctx, 10*time.Second)
+	defer cancel()
+	if err := chromedp.Do(ctx, chromedp.Click(chromedp.CSS(selector))); err != nil {
+		return fmt.Errorf("clicking %s: %w", selector, err)
+	}
+	return nil
+}
+
+// ClickText clicks on the first button or link with a text.
+func (p *Page) ClickText(text string) error {
+	b, _ := json.Marshal(text)
+	ok, err := Eval[bool](p, `(() => { const e = [...document.querySelectorAll("button, a, [role=menuitem], [role=menuitemradio]")]
+		.find((e) => e.innerText.trim() === `+string(b)+`); e?.click(); return Boolean(e); })()`)
+	if err == nil && !ok {
+		err = fmt.Errorf("there is nothing to click that says %q", text)
+	}
+	return err
+}
+
+// Type puts text into a field, replacing what was there.
+func (p *Page) Type(selector, text string) error {
+	ctx, cancel := context.WithTimeout(p.ctx, 10*time.Second)
+	defer cancel()
+	if _, err := Eval[any](p, fmt.Sprintf("document.querySelector(%q)?.select?.()", selector)); err != nil {
+		return err
+	}
+	if err := chromedp.Do(ctx, chromedp.SendKeys(chromedp.CSS(selector), text)); err != nil {
+		return fmt.Errorf("typing into %s: %w", selector, err)
+	}
+	return nil
+}
+
+// SignIn signs in on the sign-in page and waits for the fleet.
+func (p *Page) SignIn(person, password string) error {
+	if err := p.Wait(`document.querySelector("input[name=password]")`, 10*time.Second); err != nil {
+		return err
+	}
+	for _, step := range []func() error{
+		func() error { return p.Type("input[name=person]", person) },
+		func() error { return p.Type("input[name=password]", password) },
+		func() error { return p.Click("button[type=submit]") },
+		func() error { return p.Wait(`document.querySelector("header nav")`, 10*time.Second) },
+	} {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	p.Forget() // the question who is signed in was answered with 401 before
+	return nil
+}
+
+// Picture takes a PNG of what is visible.
+func (p *Page) Picture(path string) error {
+	b, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, b, 0o644)
+}
+
+// Accessible runs an accessibility check (axe-core) and returns what it found.
+func (p *Page) Accessible(axe string) ([]string, error) {
+	if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[*runtime.RemoteObject](axe)); err != nil {
+		return nil, fmt.Errorf("putting in axe-core: %w", err)
+	}
+	type node struct {
+		HTML string `json:"html"`
+	}
+	type violation struct {
+		ID, Help string
+		Nodes    []node
+	}
+	found, err := Eval[[]violation](p, `axe.run(document, {runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa"]}).then((r) => r.violations.map((v) => ({ID: v.id, Help: v.help, Nodes: v.nodes.slice(0, 3).map((n) => ({html: n.html + " " + (n.any[0]?.message ?? "")}))})))`)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, v := range found {
+		var where []string
+		for _, n := range v.Nodes {
+			where = append(where, n.HTML)
+		}
+		out = append(out, fmt.Sprintf("%s: %s\n    %s", v.ID, v.Help, strings.Join(where, "\n    ")))
+	}
+	return out, nil
+}

@@ -1,0 +1,224 @@
+// Package service starts the built binary as a user would, for end-to-end
+// tests, benchmarks and pictures.
+package service
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"ullage/client"
+)
+
+// Root returns the folder of the repository.
+func Root() string {
+	_, file, _, _ := runtime.Caller(0)
+	return filepath.Dir(filepath.Dir(filepath.Dir(file)))
+}
+
+// Binary returns the path of the built binary.
+func Binary() string { return filepath.Join(Root(), "bin", "ullage") }
+
+// Password is the first password of services that this package starts.
+const Password = "correct-horse-cellar"
+
+// Service is a running service.
+type Service struct {
+	Console, MQTT, HTTP string
+	Data                string
+	PID                 int
+	Client              *client.Client
+	Token               string
+	cmd                 *exec.Cmd
+	log                 *output
+	ended               chan error
+}
+
+// output collects what a process prints.
+type output struct {
+	mu  sync.Mutex
+	buf bytes.Buffer
+}
+
+func (o *output) Write(p []byte) (int, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.buf.Write(p)
+}
+
+func (o *output) String() string {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.buf.String()
+}
+
+// Start runs `ullage serve` on a data folder, on free loopback ports unless
+// the flags say others, and waits until it is ready and somebody is signed in.
+func Start(data string, flags ...string) (*Service, error) {
+	args := append([]string{"serve", "--data", data, "--listen", "127.0.0.1:0", "--mqtt", "127.0.0.1:0", "--device-http", "127.0.0.1:0"}, flags...)
+	s := &Service{Data: data, log: &output{}, ended: make(chan error, 1)}
+	s.cmd = exec.Command(Binary(), args...)
+	s.cmd.Dir = data
+	os.MkdirAll(data, 0o700)
+	s.cmd.Env = append(os.Environ(), "ULLAGE_FIRST_PASSWORD="+Password)
+	out, err := s.cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	s.cmd.Stderr = s.log
+	if err := s.cmd.Start(); err != nil {
+		return nil, fmt.Errorf("%w; build it first with: make build", err)
+	}
+	s.PID = s.cmd.Process.Pid
+	lines := make(chan string, 10)
+	go func() {
+		for sc := bufio.NewScanner(out); sc.Scan(); {
+			lines <- sc.Text()
+		}
+		close(lines)
+		io.Copy(io.Discard, out)
+		s.ended <- s.cmd.Wait()
+	}()
+	timeout := time.After(20 * time.Second)
+	for s.HTTP == "" {
+		select {
+		case line, ok := <-lines:
+			if !ok {
+				return nil, fmt.Errorf("the service did not start: %s", strings.TrimSpace(s.log.String()))
+			}
+			if v, ok := strings.CutPrefix(line, "Console: "); ok {
+				s.Console = v
+			}
+			if v, ok := strings.CutPrefix(line, "MQTT: "); ok {
+				s.MQTT = v
+			}
+			if v, ok := strings.CutPrefix(line, "Device HTTP: "); ok {
+				s.HTTP = v
+			}
+		case <-timeout:
+			s.Kill()
+			return nil, fmt.Errorf("the service was not ready after 20 s: %s", s.log.String())
+		}
+	}
+	go func() {
+		for range lines {
+		}
+	}()
+	s.Client = client.New(s.Console, "")
+	in, err := s.Client.SignIn(context.Background(), "engineer", Password)
+	if err != nil {
+		s.Kill()
+		return nil, err
+	}
+	s.Token = in.Token
+	return s, nil
+}
+
+// Log returns what the service has logged so far.
+func (s *Service) Log() string { return s.log.String() }
+
+// Kill ends the service at once, as a power cut would.
+func (s *Service) Kill() {
+	s.cmd.Process.Signal(syscall.SIGKILL)
+	<-s.ended
+}
+
+// Stop ends the service gracefully and returns how it exited.
+func (s *Service) Stop() error {
+	s.cmd.Process.Signal(syscall.SIGTERM)
+	select {
+	case err := <-s.ended:
+		return err
+	case <-time.After(15 * time.Second):
+		s.Kill()
+		return fmt.Errorf("the service did not stop within 15 s")
+	}
+}
+
+// CLI runs a command of the binary against the service, and returns what it
+// printed and its exit code.
+func (s *Service) CLI(stdin string, args ...string) (stdout, stderr string, code int) {
+	return Run(stdin, []string{"ULLAGE_URL=" + s.Console, "ULLAGE_TOKEN=" + s.Token, "ULLAGE_LOGIN=" + filepath.Join(s.Data, "login.json")}, args...)
+}
+
+// Run runs a command of the binary.
+func Run(stdin string, env []string, args ...string) (stdout, stderr string, code int) {
+	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, Binary(), args...)
+	cmd.Env = append(os.Environ(), env...)
+	cmd.Stdin = strings.NewReader(stdin)
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	cmd.Run()
+	return out.String(), errs.String(), cmd.ProcessState.ExitCode()
+}
+
+// Demo is a running `ullage demo`.
+type Demo struct {
+	Console, Password string
+	cmd               *exec.Cmd
+	ended             chan error
+}
+
+var signIn = regexp.MustCompile(`Sign in as (\S+) with the password (\S+)`)
+
+// StartDemo runs the demo and waits until it is ready.
+func StartDemo(flags ...string) (*Demo, error) {
+	d := &Demo{ended: make(chan error, 1)}
+	d.cmd = exec.Command(Binary(), append([]string{"demo"}, flags...)...)
+	out, err := d.cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	errs := &output{}
+	d.cmd.Stderr = errs
+	if err := d.cmd.Start(); err != nil {
+		return nil, err
+	}
+	ready := make(chan struct{})
+	go func() {
+		for sc := bufio.NewScanner(out); sc.Scan(); {
+			if v, ok := strings.CutPrefix(sc.Text(), "Console: "); ok {
+				d.Console = v
+			}
+			if m := signIn.FindStringSubmatch(sc.Text()); m != nil {
+				d.Password = m[2]
+				close(ready)
+			}
+		}
+		d.ended <- d.cmd.Wait()
+	}()
+	select {
+	case <-ready:
+		return d, nil
+	case err := <-d.ended:
+		return nil, fmt.Errorf("the demo ended: %v: %s", err, errs.String())
+	case <-time.After(4 * time.Minute):
+		d.Stop()
+		return nil, fmt.Errorf("the demo was not ready after 4 minutes: %s", errs.String())
+	}
+}
+
+// Stop interrupts the demo as Ctrl-C would.
+func (d *Demo) Stop() error {
+	d.cmd.Process.Signal(syscall.SIGINT)
+	select {
+	case err := <-d.ended:
+		return err
+	case <-time.After(20 * time.Second):
+		d.cmd.Process.Kill()
+		return fmt.Errorf("the demo did not stop within 20 s")
+	}
+}
