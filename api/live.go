@@ -21,15 +21,22 @@ const (
 
 func (s *server) liveRoutes() {
 	type filter struct {
-		Wire   bool   `query:"wire" doc:"Also tell what passes on the wire"`
+		Only   string `query:"only" enum:"fleet,wire" default:"fleet" doc:"What to tell: changes of devices, or what passes on the wire"`
 		Device string `query:"device" doc:"Only the wire of this device"`
 	}
 	sse.Register(s.api, huma.Operation{OperationID: "live", Method: http.MethodGet, Path: "/api/v1/live", Tags: []string{"Service"},
 		Summary: "Changes as they happen, as server-sent events"},
 		map[string]any{"devices": client.DevicesChanged{}, "pulse": client.Pulse{}, "wire": client.WirePassed{}},
 		func(ctx context.Context, f *filter, send sse.Sender) {
-			all, seq := s.Present.Since(0)
-			if send.Data(client.DevicesChanged{Devices: devicesOf(all)}) != nil || send.Data(client.Pulse{Service: s.service()}) != nil {
+			var seq uint64
+			if f.Only == "fleet" {
+				all, next := s.Present.Since(0)
+				seq = max(next, 1)
+				if send.Data(client.DevicesChanged{Devices: devicesOf(all)}) != nil {
+					return
+				}
+			}
+			if send.Data(client.Pulse{Service: s.service()}) != nil {
 				return
 			}
 			var passed uint64
@@ -52,15 +59,16 @@ func (s *server) liveRoutes() {
 					}
 					err = send.Data(client.Pulse{Service: s.service()})
 				case <-look.C:
-					var changed = all
-					if changed, seq = s.Present.Since(max(seq, 1)); len(changed) > 0 {
-						err = send.Data(client.DevicesChanged{Devices: devicesOf(changed)})
-					}
-					if f.Wire && err == nil {
+					if f.Only == "wire" {
 						if es := s.Wire.Recent(wire.Filter{Device: f.Device, After: passed, Limit: 200}); len(es) > 0 {
 							passed = es[0].Seq
 							err = send.Data(client.WirePassed{Entries: es})
 						}
+						break
+					}
+					changed, next := s.Present.Since(seq)
+					if seq = next; len(changed) > 0 {
+						err = send.Data(client.DevicesChanged{Devices: devicesOf(changed)})
 					}
 				}
 				if err != nil {

@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect } from "react";
 import { Route, Routes } from "react-router";
 import { api, ask, Refusal } from "./api/client";
-import { startLive, stopLive } from "./api/live";
+import { startLive } from "./api/live";
 import { Frame } from "./components/frame";
 import { Notices } from "./components/notices";
 import { Empty } from "./components/parts";
@@ -25,8 +25,7 @@ export function App() {
   const signedIn = Boolean(me.data);
   useEffect(() => {
     if (!signedIn) return;
-    startLive();
-    return stopLive;
+    return startLive();
   }, [signedIn]);
 
   if (me.isPending) return null;

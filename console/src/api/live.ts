@@ -12,45 +12,77 @@ export interface Fleet {
 
 let fleet: Fleet = { devices: new Map(), state: "connecting", heardAt: 0 };
 const listeners = new Set<() => void>();
-let source: EventSource | undefined;
-let watchdog: number | undefined;
 
 function set(next: Partial<Fleet>) {
   fleet = { ...fleet, ...next };
   listeners.forEach((f) => f());
 }
 
-export function startLive() {
-  if (source) return;
-  source = new EventSource("/api/v1/live");
-  let first = true;
-  source.addEventListener("open", () => (first = true));
-  source.addEventListener("devices", (e) => {
-    const changed = JSON.parse(e.data).devices as Device[];
-    // The first message of a stream is the whole fleet.
-    const devices = first ? new Map<string, Device>() : new Map(fleet.devices);
-    first = false;
-    for (const d of changed) devices.set(d.id, d);
-    set({ devices, state: "live", heardAt: Date.now() });
-  });
-  source.addEventListener("pulse", (e) => {
-    set({ service: JSON.parse(e.data).service, state: "live", heardAt: Date.now() });
-  });
-  source.addEventListener("error", () => set({ state: "stale" }));
-  watchdog = window.setInterval(() => {
-    if (fleet.state === "live" && Date.now() - fleet.heardAt > 7000) set({ state: "stale" });
-    // The browser gives up on some errors; begin again.
-    if (source?.readyState === EventSource.CLOSED) {
-      stopLive();
-      startLive();
-    }
+// stream keeps a live stream open while the page can be seen. A browser holds
+// few connections to one service, so pages in the background give theirs back.
+function stream(url: string, begin: (s: EventSource) => void, silent?: () => boolean): () => void {
+  let source: EventSource | undefined;
+  const open = () => {
+    if (source || document.hidden) return;
+    source = new EventSource(url);
+    begin(source);
+  };
+  const close = () => {
+    source?.close();
+    source = undefined;
+  };
+  const look = () => (document.hidden ? close() : open());
+  document.addEventListener("visibilitychange", look);
+  window.addEventListener("pagehide", close);
+  window.addEventListener("pageshow", look);
+  // The browser gives up on some errors; begin again.
+  const watchdog = window.setInterval(() => {
+    if (source?.readyState === EventSource.CLOSED || silent?.()) close();
+    look();
   }, 2000);
+  open();
+  return () => {
+    window.clearInterval(watchdog);
+    document.removeEventListener("visibilitychange", look);
+    window.removeEventListener("pagehide", close);
+    window.removeEventListener("pageshow", look);
+    close();
+  };
 }
 
-export function stopLive() {
-  source?.close();
-  source = undefined;
-  window.clearInterval(watchdog);
+const staleAfter = 7000;
+
+// startLive keeps the fleet up to date until the result is called.
+export function startLive(): () => void {
+  const stop = stream(
+    "/api/v1/live",
+    (source) => {
+      let first = true;
+      set({ heardAt: Date.now() });
+      source.addEventListener("open", () => (first = true));
+      source.addEventListener("devices", (e) => {
+        const changed = JSON.parse(e.data).devices as Device[];
+        // The first message of a stream is the whole fleet.
+        const devices = first ? new Map<string, Device>() : new Map(fleet.devices);
+        first = false;
+        for (const d of changed) devices.set(d.id, d);
+        set({ devices, state: "live", heardAt: Date.now() });
+      });
+      source.addEventListener("pulse", (e) => {
+        set({ service: JSON.parse(e.data).service, state: "live", heardAt: Date.now() });
+      });
+      source.addEventListener("error", () => set({ state: "stale" }));
+    },
+    () => {
+      if (Date.now() - fleet.heardAt < staleAfter) return false;
+      if (!document.hidden && fleet.state === "live") set({ state: "stale" });
+      return fleet.state === "stale" && Date.now() - fleet.heardAt > 3 * staleAfter;
+    },
+  );
+  return () => {
+    stop();
+    fleet = { devices: new Map(), state: "connecting", heardAt: 0 };
+  };
 }
 
 export function useFleet(): Fleet {
@@ -65,7 +97,7 @@ export function useFleet(): Fleet {
 
 // watchWire calls heard with messages as they pass, until the result is called.
 export function watchWire(device: string, heard: (entries: WireEntry[]) => void): () => void {
-  const s = new EventSource(`/api/v1/live?wire=true&device=${encodeURIComponent(device)}`);
-  s.addEventListener("wire", (e) => heard(JSON.parse(e.data).entries));
-  return () => s.close();
+  return stream(`/api/v1/live?only=wire&device=${encodeURIComponent(device)}`, (s) =>
+    s.addEventListener("wire", (e) => heard(JSON.parse(e.data).entries)),
+  );
 }

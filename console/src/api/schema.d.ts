@@ -1748,8 +1748,8 @@ export interface operations {
     live: {
         parameters: {
             query?: {
-                /** @description Also tell what passes on the wire */
-                wire?: boolean;
+                /** @description What to tell: changes of devices, or what passes on the wire */
+                only?: "fleet" | "wire";
                 /** @description Only the wire of this device */
                 device?: string;
             };

@@ -81,7 +81,9 @@ function Row({ entry: e, short, named }: { entry: WireEntry; short: boolean; nam
         <span className="text-muted">{clock(e.at)}</span>
         <span aria-label={e.direction}>{arrow}</span>
         <span>{e.topic}</span>
-        <span className={`truncate ${bad ? "font-semibold text-urgent" : "text-muted"}`}>{line}</span>
+        <span className={`truncate ${bad ? "font-semibold text-urgent" : "text-muted"}`}>
+          {line?.replace(/^\{"at":"[^"]*","values":/, "")}
+        </span>
       </li>
     );
   return (

@@ -131,8 +131,8 @@ function Verdict({ device }: { device: Device }) {
     <p className="text-muted">
       <b className={colour || "text-ink"}>{device.standing === "active" ? device.health : device.standing}</b>
       {device.reasons.length > 0 && <span className="text-ink">: {device.reasons.join("; ")}</span>}.{" "}
-      {device.link === "never" ? "Never heard of" : device.link}, last reading{" "}
-      <span title={device.last_at && absolute(device.last_at)}>{ago(device.last_at, now)}</span>
+      {device.link === "never" ? "Never heard of" : device.link[0].toUpperCase() + device.link.slice(1)}, last
+      reading <span title={device.last_at && absolute(device.last_at)}>{ago(device.last_at, now)}</span>
       {speaks}
     </p>
   );

@@ -1,0 +1,46 @@
+# Everything is built without cgo: one static binary, and no C compiler needed.
+export CGO_ENABLED = 0
+VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo 0.1.0-dev)
+LDFLAGS = -s -w -X ullage/server.Version=$(VERSION)
+
+.PHONY: demo test build bench lint screenshots types setup fuzz clean
+
+demo: build ## build, start the service with the simulated fleet, run until Ctrl-C
+	@bin/ullage demo $(ARGS)
+
+test: build ## everything: lint, unit tests, end-to-end tests
+	@scripts/setup.sh test
+	@$(MAKE) --no-print-directory lint
+	go test -timeout 15m ./...
+
+build: console/node_modules/.stamp ## bin/ullage, one binary with the console inside
+	@cd console && npx --no-install vite build --logLevel warn
+	go build -trimpath -ldflags '$(LDFLAGS)' -o bin/ullage ./cmd/ullage
+
+console/node_modules/.stamp: console/package-lock.json
+	@scripts/setup.sh console
+	@touch $@
+
+lint: console/node_modules/.stamp
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt'ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	cd console && npx --no-install tsc --noEmit && npx --no-install eslint --max-warnings 0 src && npx --no-install prettier --check --log-level warn src
+
+bench: build ## every figure with its target and its ratio to a ceiling of the same run
+	@scripts/setup.sh test
+	go run ./test/bench
+
+screenshots: build ## docs/screenshots, from the demo's data
+	@scripts/setup.sh screenshots
+	go run ./test/shots
+
+types: console/node_modules/.stamp ## the console's types and the API document, from the code
+	go run ./cmd/ullage openapi > console/src/api/openapi.json
+	cd console && npx --no-install openapi-typescript src/api/openapi.json -o src/api/schema.d.ts
+
+fuzz: ## every fuzz target for a while
+	@scripts/fuzz.sh $(or $(FUZZTIME),20s)
+
+clean:
+	rm -rf bin console/dist/assets console/dist/index.html console/node_modules

@@ -1,0 +1,269 @@
+package model_test
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"ullage/core/model"
+	"ullage/core/value"
+	"ullage/examples/cellars"
+)
+
+// load reads one of the scenario's models.
+func load(t testing.TB, name string) *model.Model {
+	t.Helper()
+	b, err := cellars.Files.ReadFile("models/" + name + ".tm.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	m, err := model.Parse(b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return m
+}
+
+func TestScenarioModels(t *testing.T) {
+	files, err := fs.Glob(cellars.Files, "models/*.tm.json")
+	if err != nil || len(files) != 6 {
+		t.Fatalf("there are %d models, %v; want 6", len(files), err)
+	}
+	for _, f := range files {
+		name := strings.TrimSuffix(strings.TrimPrefix(f, "models/"), ".tm.json")
+		m := load(t, name)
+		if m.Name != name || len(m.With(model.Telemetry)) == 0 || len(m.With(model.Setting)) == 0 {
+			t.Errorf("%s reads as %s with %d telemetry and %d settings", f, m.Name, len(m.With(model.Telemetry)), len(m.With(model.Setting)))
+		}
+	}
+	probe := load(t, "tank-probe")
+	p, ok := probe.Property("must_temp")
+	if !ok || p.Unit != "Cel" || p.Decimals != 1 || *p.Usual != (model.Span{Low: 18, High: 26}) || probe.Interval != time.Minute {
+		t.Errorf("must_temp reads as %+v, interval %s", p, probe.Interval)
+	}
+	if got := probe.With(model.Telemetry)[0].Name; got != "must_temp" {
+		t.Errorf("the first telemetry is %s; the order of the file is lost", got)
+	}
+	if !slices.Equal(probe.Actions, []string{"identify", "zero_level"}) {
+		t.Errorf("commands are %v", probe.Actions)
+	}
+	bung := load(t, "cask-bung")
+	if len(bung.Defaults(false)) != 0 || len(bung.Defaults(true)) != 2 {
+		t.Errorf("the bung's settings are %v and %v; both must be held", bung.Defaults(false), bung.Defaults(true))
+	}
+}
+
+const head = `{"@context":["https://www.w3.org/2022/wot/td/v1.1",{"ullage":"urn:ullage:vocabulary:"}],"@type":"tm:ThingModel","title":"T","version":{"model":"1.0.0"},"ullage:name":"t",`
+
+func TestParseRefuses(t *testing.T) {
+	for _, c := range []struct{ name, src, pointer, says string }{
+		{"empty", ``, "", "not JSON"},
+		{"not JSON", `{"a":`, "/a", "ends too early"},
+		{"a second comma", "{\n\"a\":1,,}", "", "line 2"},
+		{"twice", `{"title":"a","title":"b"}`, "/title", "written twice"},
+		{"no type", strings.Replace(head, `"tm:ThingModel"`, `"Thing"`, 1) + `"properties":{}}`, "/@type", "tm:ThingModel"},
+		{"no prefix", strings.Replace(head, `{"ullage":"urn:ullage:vocabulary:"}`, `{}`, 1) + `"properties":{}}`, "/@context", "prefix"},
+		{"name", strings.Replace(head, `"ullage:name":"t"`, `"ullage:name":"Tank Probe"`, 1) + `"properties":{}}`, "/ullage:name", "small letters"},
+		{"version", strings.Replace(head, `1.0.0`, `one`, 1) + `"properties":{}}`, "/version/model", "semantic version"},
+		{"unit", head + `"properties":{"a":{"type":"number","unit":"furlong","ullage:role":"telemetry"}}}`, "/properties/a/unit", "furlong"},
+		{"unit of a text", head + `"properties":{"a":{"type":"string","unit":"Cel","ullage:role":"telemetry"}}}`, "/properties/a/unit", "only numbers"},
+		{"role", head + `"properties":{"a":{"type":"number","ullage:role":"knob"}}}`, "/properties/a/ullage:role", "knob"},
+		{"range", head + `"properties":{"a":{"type":"number","minimum":5,"maximum":1}}}`, "/properties/a/minimum", "above the maximum"},
+		{"accept", head + `"properties":{"a":{"type":"number","minimum":0,"ullage:accept":[1,2]}}}`, "/properties/a/ullage:accept", "hold everything"},
+		{"default", head + `"properties":{"a":{"type":"number","maximum":3,"default":9,"ullage:role":"setting"}}}`, "/properties/a/default", "at most 3"},
+		{"property name", head + `"properties":{"Must-Temp":{"type":"number"}}}`, "/properties/Must-Temp", "small letters"},
+		{"type", head + `"properties":{"a":{"type":"object"}}}`, "/properties/a/type", "cannot be stored"},
+		{"member of a wrong type", head + `"properties":{"a":{"type":"number","minimum":"low"}}}`, "/properties/a/minimum", "string"},
+		{"interval", head + `"ullage:interval":"1 minute","properties":{}}`, "/ullage:interval", "60s"},
+		{"held telemetry", head + `"properties":{"a":{"type":"number","ullage:role":"telemetry","ullage:held":true}}}`, "/properties/a/ullage:held", "only a setting"},
+		{"too deep", strings.Repeat(`[`, 40), "", "nested"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, err := model.Parse([]byte(c.src))
+			var found model.Findings
+			if !errors.As(err, &found) {
+				t.Fatalf("the error is %v, want findings", err)
+			}
+			for _, f := range found {
+				if (c.pointer == "" || f.Pointer == c.pointer) && strings.Contains(f.Sentence, c.says) {
+					return
+				}
+			}
+			t.Errorf("found %+v; want %q at %q", found, c.says, c.pointer)
+		})
+	}
+	if _, err := model.Parse(make([]byte, model.MaxSource+1)); err == nil {
+		t.Error("a file that is too large was read")
+	}
+}
+
+func TestParseFindsEverythingAtOnce(t *testing.T) {
+	_, err := model.Parse([]byte(head + `"properties":{"a":{"type":"number","unit":"x"},"b":{"type":"list"},"C":{"type":"number"}}}`))
+	var found model.Findings
+	if !errors.As(err, &found) || len(found) != 3 {
+		t.Errorf("found %v; want three places", err)
+	}
+}
+
+var arrived = time.Date(2026, 3, 1, 10, 0, 0, 0, time.UTC)
+
+func TestReadings(t *testing.T) {
+	m := load(t, "tank-probe")
+	for _, c := range []struct {
+		name, body      string
+		kept            string // metric=value@seconds from arrival, comma separated
+		refused, marked string // pointers
+		untimed         bool
+	}{
+		{"flat", `{"must_temp":21.4,"ullage":3}`, "must_temp=21.4@0,ullage=3@0", "", "", true},
+		{"timed", `{"at":"2026-03-01T09:59:00Z","values":{"must_temp":21.4}}`, "must_temp=21.4@-60", "", "", false},
+		{"array", `[{"at":"2026-03-01T09:00:00+00:00","values":{"ullage":1}},{"at":"2026-03-01T09:01:00Z","values":{"ullage":2}}]`, "ullage=1@-3600,ullage=2@-3540", "", "", false},
+		{"array of flat", `[{"ullage":1}]`, "ullage=1@0", "", "", true},
+		{"values without a time", `{"values":{"ullage":1}}`, "ullage=1@0", "", "", true},
+		{"another zone", `{"at":"2026-03-01T10:59:00+01:00","values":{"ullage":1}}`, "ullage=1@-60", "", "", false},
+		{"wrong type", `{"must_temp":"hot","ullage":3,"rssi":-60}`, "rssi=-60@0,ullage=3@0", "/must_temp", "", true},
+		{"unknown field", `{"must_tmp":21,"ullage":3}`, "ullage=3@0", "/must_tmp", "", true},
+		{"a setting", `{"max_temp":21}`, "", "/max_temp", "", true},
+		{"null", `{"ullage":null}`, "", "/ullage", "", true},
+		{"nested", `{"ullage":{"v":1}}`, "", "/ullage", "", true},
+		{"beyond range", `{"must_temp":75}`, "must_temp=75@0", "", "/must_temp", true},
+		{"impossible", `{"must_temp":300}`, "", "/must_temp", "", true},
+		{"clock a little ahead", `{"at":"2026-03-01T10:01:59Z","values":{"ullage":1}}`, "ullage=1@119", "", "", false},
+		{"clock ahead", `{"at":"2026-03-01T10:05:00Z","values":{"ullage":1}}`, "ullage=1@0", "", "/at", false},
+		{"clock not set", `{"at":"1970-01-01T00:00:09Z","values":{"ullage":1}}`, "ullage=1@0", "", "/at", false},
+		{"something beside", `{"at":"2026-03-01T10:00:00Z","values":{"ullage":1},"qos":2}`, "ullage=1@0", "/qos", "", false},
+		{"an escaped name", `{"a/b~c":1}`, "", "/a~1b~0c", "", true},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			got, err := m.Readings([]byte(c.body), arrived)
+			if err != nil {
+				t.Fatal(err)
+			}
+			var kept []string
+			for _, r := range got.Readings {
+				kept = append(kept, fmt.Sprintf("%s=%s@%d", r.Metric, r.Value, int(r.At.Sub(arrived).Seconds())))
+			}
+			if s := strings.Join(kept, ","); s != c.kept {
+				t.Errorf("kept %s, want %s", s, c.kept)
+			}
+			if s := pointers(got.Refused); s != c.refused {
+				t.Errorf("refused %s, want %s: %v", s, c.refused, got.Refused)
+			}
+			if s := pointers(got.Marked); s != c.marked {
+				t.Errorf("marked %s, want %s: %v", s, c.marked, got.Marked)
+			}
+			if got.Untimed != c.untimed {
+				t.Errorf("untimed is %v", got.Untimed)
+			}
+		})
+	}
+}
+
+func pointers(fs []model.Finding) string {
+	var out []string
+	for _, f := range fs {
+		out = append(out, f.Pointer)
+	}
+	return strings.Join(out, ",")
+}
+
+func TestReadingsRefusesWhole(t *testing.T) {
+	m := load(t, "tank-probe")
+	many := `[` + strings.Repeat(`{"ullage":1},`, model.MaxReadings) + `{"ullage":1}]`
+	for _, c := range []struct{ body, says string }{
+		{``, "empty"}, {`{"ullage":1`, "not JSON"}, {`hello`, "not JSON"}, {`{"ullage":NaN}`, "not JSON"}, {`[1,2]`, "JSON object"}, {`"x"`, "JSON object"}, {`null`, "JSON object"},
+		{`{"at":"yesterday","values":{"ullage":1}}`, "RFC 3339"}, {`{"at":5,"values":{"ullage":1}}`, "as text"}, {`{"at":"2026-03-01T10:00:00Z","ullage":1}`, "values"},
+		{many, "more than 1000"},
+	} {
+		_, err := m.Readings([]byte(c.body), arrived)
+		var p *model.Problem
+		if !errors.As(err, &p) || !strings.Contains(p.Sentence, c.says) {
+			t.Errorf("%.40q gives %v, want a problem that says %q", c.body, err, c.says)
+		}
+	}
+}
+
+func TestSentencesTeach(t *testing.T) {
+	m := load(t, "tank-probe")
+	got, err := m.Readings([]byte(`{"must_temp":"hot","must_tmp":1,"battery":9}`), arrived)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, want := range []string{
+		"battery is 9.00 V; nothing outside 0 to 6 can be true, so it was not kept",
+		`must_temp is text ("hot"); the model wants a number in °C`,
+		"must_tmp is not in tank-probe 1.2.0; did you mean must_temp?",
+	} {
+		if got.Refused[i].Sentence != want {
+			t.Errorf("sentence %d is %q, want %q", i, got.Refused[i].Sentence, want)
+		}
+	}
+}
+
+func TestFields(t *testing.T) {
+	m := load(t, "tank-probe")
+	kept, wrong := m.Fields(map[string]any{"max_temp": 30.0, "report_every": 2.5, "stir_at": 99.0, "display_unit": "Cel", "max_tmp": 3.0}, model.Setting)
+	if len(kept) != 2 || kept["max_temp"] != value.OfNumber(30) || kept["display_unit"] != value.OfText("Cel") {
+		t.Errorf("kept %v", kept)
+	}
+	if got := pointers(wrong); got != "/max_tmp,/report_every,/stir_at" {
+		t.Errorf("refused %s: %v", got, wrong)
+	}
+	if _, wrong = m.Fields(map[string]any{"display_unit": "Kelvin"}, model.Setting); len(wrong) != 1 || !strings.Contains(wrong[0].Sentence, "one of Cel, [degF]") {
+		t.Errorf("an enumeration is not explained: %v", wrong)
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	files, _ := fs.Glob(cellars.Files, "models/*.tm.json")
+	for _, name := range files {
+		b, _ := cellars.Files.ReadFile(name)
+		f.Add(b)
+	}
+	f.Add([]byte(head + `"properties":{"a":{"type":"number","ullage:usual":[1]}}}`))
+	f.Fuzz(func(t *testing.T, src []byte) {
+		m, err := model.Parse(src)
+		if err != nil {
+			return
+		}
+		if again, err := model.Parse(m.Source); err != nil || again.String() != m.String() || len(again.Properties) != len(m.Properties) {
+			t.Errorf("what was read cannot be read again: %v", err)
+		}
+	})
+}
+
+func FuzzReadings(f *testing.F) {
+	m := load(f, "tank-probe")
+	for _, s := range []string{`{"must_temp":1}`, `[{"at":"2026-03-01T10:00:00Z","values":{"ullage":1}}]`, `{"at":1}`, `[[`, `{"values":{}}`} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(t *testing.T, body []byte) {
+		got, err := m.Readings(body, arrived)
+		if err != nil {
+			return
+		}
+		if len(got.Readings) > model.MaxReadings {
+			t.Errorf("%d readings were kept", len(got.Readings))
+		}
+		for _, r := range got.Readings {
+			p, ok := m.Property(r.Metric)
+			if !ok || p.Kind != r.Value.Kind || r.At.After(arrived.Add(model.ClockSlack)) {
+				t.Errorf("kept %+v", r)
+			}
+		}
+	})
+}
+
+func BenchmarkReadings(b *testing.B) {
+	m := load(b, "tank-probe")
+	body := []byte(`{"must_temp":21.4,"density":1045.2,"ullage":31,"co2_flow":12.1,"battery":3.41,"rssi":-67}`)
+	for b.Loop() {
+		if _, err := m.Readings(body, arrived); err != nil {
+			b.Fatal(err)
+		}
+	}
+}

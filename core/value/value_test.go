@@ -1,0 +1,106 @@
+package value_test
+
+import (
+	"encoding/json"
+	"math"
+	"strings"
+	"testing"
+	"testing/quick"
+	"time"
+
+	"ullage/core/value"
+)
+
+func TestParseDuration(t *testing.T) {
+	for _, c := range []struct {
+		in   string
+		want time.Duration
+	}{
+		{"90s", 90 * time.Second}, {"10min", 10 * time.Minute}, {"2h", 2 * time.Hour}, {"7d", 7 * 24 * time.Hour},
+		{"1h30min", 90 * time.Minute}, {"0s", 0}, {"36500d", 36500 * 24 * time.Hour},
+	} {
+		got, err := value.ParseDuration(c.in)
+		if err != nil || got.Std() != c.want {
+			t.Errorf("ParseDuration(%q) = %s, %v; want %s", c.in, got.Std(), err, c.want)
+		}
+	}
+	for _, in := range []string{"", "10", "min", "10 min", "-5s", "1.5h", "10m", "36501d", "99999999999999999999s", "5s5", "1hh"} {
+		if got, err := value.ParseDuration(in); err == nil {
+			t.Errorf("ParseDuration(%q) = %s, want an error", in, got)
+		} else if !strings.Contains(err.Error(), "10min") {
+			t.Errorf("ParseDuration(%q): %q does not show the right form", in, err)
+		}
+	}
+}
+
+func TestDurationComesBack(t *testing.T) {
+	if err := quick.Check(func(n uint32) bool {
+		d := value.Duration(time.Duration(n%3_000_000_000) * time.Second) // under 100 years
+		got, err := value.ParseDuration(d.String())
+		return err == nil && got == d
+	}, nil); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestFromAny(t *testing.T) {
+	for _, c := range []struct {
+		in   any
+		want value.Value
+	}{
+		{1.5, value.OfNumber(1.5)}, {"x", value.OfText("x")}, {true, value.OfBool(true)}, {false, value.OfBool(false)},
+		{nil, value.Value{}}, {json.Number("12"), value.OfNumber(12)}, {7, value.OfNumber(7)},
+	} {
+		if got, err := value.FromAny(c.in); err != nil || got != c.want {
+			t.Errorf("FromAny(%v) = %v, %v; want %v", c.in, got, err, c.want)
+		}
+	}
+	for _, in := range []any{math.NaN(), math.Inf(1), []any{1.0}, map[string]any{}, json.Number("1e999")} {
+		if got, err := value.FromAny(in); err == nil {
+			t.Errorf("FromAny(%v) = %v, want an error", in, got)
+		}
+	}
+}
+
+func TestValueJSONComesBack(t *testing.T) {
+	if err := quick.Check(func(f float64, s string, b bool) bool {
+		for _, v := range []value.Value{value.OfNumber(f), value.OfText(strings.ToValidUTF8(s, "")), value.OfBool(b), {}} {
+			enc, err := json.Marshal(v)
+			var back value.Value
+			if err != nil || json.Unmarshal(enc, &back) != nil || back != v {
+				return false
+			}
+		}
+		return true
+	}, nil); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestQualityWords(t *testing.T) {
+	q := value.BeyondRange | value.ClockNotSet
+	if got := strings.Join(q.Words(), ","); got != "beyond range,clock not set" {
+		t.Errorf("words are %q", got)
+	}
+	if value.Quality(0).Words() != nil {
+		t.Error("a good reading has marks")
+	}
+}
+
+func FuzzParseDuration(f *testing.F) {
+	for _, s := range []string{"90s", "1h30min", "7d", "x", "9999999999d"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		d, err := value.ParseDuration(s)
+		if err != nil {
+			return
+		}
+		if d < 0 {
+			t.Errorf("ParseDuration(%q) = %d is negative", s, d)
+		}
+		if again, err := value.ParseDuration(d.String()); err != nil || again != d {
+			t.Errorf("%q reads as %s, which reads as %s, %v", s, d, again, err)
+		}
+	})
+}

@@ -1,0 +1,33 @@
+#!/usr/bin/env bash
+# Installs what is missing: scripts/setup.sh console | test | screenshots
+set -euo pipefail
+cd "$(dirname "$0")/.."
+
+# debian PACKAGE COMMAND … installs the packages whose commands are missing.
+debian() {
+  local missing=()
+  while [ $# -gt 0 ]; do
+    command -v "$2" >/dev/null || missing+=("$1")
+    shift 2
+  done
+  [ ${#missing[@]} -eq 0 ] && return
+  local sudo=""
+  [ "$(id -u)" -eq 0 ] || sudo="sudo"
+  command -v apt-get >/dev/null || { echo "please install: ${missing[*]}" >&2; exit 1; }
+  echo "installing ${missing[*]}"
+  $sudo apt-get update -qq
+  DEBIAN_FRONTEND=noninteractive $sudo apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
+}
+
+case "${1:-}" in
+console)
+  debian nodejs node npm npm
+  (cd console && npm ci --ignore-scripts --no-audit --no-fund --loglevel error)
+  ;;
+test) debian chromium chromium mosquitto-clients mosquitto_pub curl curl ;;
+screenshots) debian chromium chromium xvfb Xvfb xterm xterm imagemagick import ;;
+*)
+  echo "usage: scripts/setup.sh console | test | screenshots" >&2
+  exit 2
+  ;;
+esac
