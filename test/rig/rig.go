@@ -252,3 +252,10 @@ func Code(err error) fault.Code {
 	}
 	return fault.From(err).Code
 }
+
+// Reopen opens the folder again after the test has closed the store itself.
+func (r *Rig) Reopen() {
+	r.T.Helper()
+	r.open()
+	r.Bus.Settle()
+}

@@ -1,0 +1,153 @@
+package devices_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"ullage/fleet/devices"
+	"ullage/fleet/fault"
+	"ullage/fleet/journal"
+	"ullage/test/rig"
+)
+
+const tank = "tank-fennimore-07"
+
+func TestCreateRefuses(t *testing.T) {
+	r := rig.New(t)
+	r.Onboard(tank, "tank-probe", map[string]string{"site": "Fennimore"})
+	for _, c := range []struct {
+		id, model string
+		labels    map[string]string
+		code      fault.Code
+		says      string
+	}{
+		{"Tank 7", "tank-probe", nil, fault.Invalid, "small letters"},
+		{"", "tank-probe", nil, fault.Invalid, "no device id"},
+		{strings.Repeat("a", 64), "tank-probe", nil, fault.Invalid, "at most 63"},
+		{"tank-1", "tank-prob", nil, fault.NotFound, "cask-bung, cellar-air"},
+		{tank, "tank-probe", nil, fault.Conflict, "already"},
+		{"tank-1", "tank-probe", map[string]string{"Site": "x"}, fault.Invalid, "label name"},
+		{"tank-1", "tank-probe", map[string]string{"site": "a\nb"}, fault.Invalid, "one line"},
+	} {
+		if _, _, err := r.Devices.Create(c.id, c.model, c.labels, "mara"); rig.Code(err) != c.code || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("creating %q as %q gives %v, want %s that says %q", c.id, c.model, err, c.code, c.says)
+		}
+	}
+	if n := len(r.Devices.List()); n != 1 {
+		t.Errorf("there are %d devices", n)
+	}
+}
+
+func TestTokens(t *testing.T) {
+	r := rig.New(t)
+	token := r.Onboard(tank, "tank-probe", nil)
+	other := r.Onboard("tank-fennimore-08", "tank-probe", nil)
+	changed := token[:len(token)-1] + map[bool]string{true: "A", false: "B"}[token[len(token)-1] != 'A']
+	for _, c := range []struct{ name, claimed, token, says string }{
+		{"right", tank, token, ""},
+		{"right without a claim", "", token, ""},
+		{"unknown id", "tank-nowhere-01", token, "there is no device"},
+		{"no token", tank, "", "no token"},
+		{"a password", tank, "secret", "no Ullage token"},
+		{"wrong secret", tank, changed, "the rest is wrong"},
+		{"unknown credential", tank, "00000000.x", "no token with this id"},
+		{"another's token", tank, other, "wrong bundle"},
+	} {
+		d, err := r.Devices.Authenticate(c.claimed, c.token)
+		if c.says == "" && (err != nil || d.ID != tank) {
+			t.Errorf("%s: %v", c.name, err)
+		}
+		if c.says != "" && (rig.Code(err) != fault.Unauthenticated || !strings.Contains(err.Error(), c.says)) {
+			t.Errorf("%s: %v, want %q", c.name, err, c.says)
+		}
+		if err != nil && c.token != "" && strings.Contains(err.Error(), c.token) && len(c.token) > 10 {
+			t.Errorf("%s: the error shows the token", c.name)
+		}
+	}
+	newer, err := r.Devices.Rotate(tank, false, "mara")
+	r.Must(err)
+	if _, err := r.Devices.Authenticate(tank, token); err == nil || !strings.Contains(err.Error(), "revoked on 2026-03-09") {
+		t.Errorf("the old token: %v", err)
+	}
+	third, err := r.Devices.Rotate(tank, true, "mara")
+	r.Must(err)
+	r.Restart(false)
+	for _, tok := range []string{newer, third} {
+		if _, err := r.Devices.Authenticate(tank, tok); err != nil {
+			t.Errorf("a kept token after a restart: %v", err)
+		}
+	}
+	if _, err := r.Devices.Authenticate(tank, token); err == nil {
+		t.Error("after a restart the revoked token works")
+	}
+	if _, err := r.Devices.Rotate("nobody", false, "mara"); rig.Code(err) != fault.NotFound {
+		t.Errorf("a token for nobody: %v", err)
+	}
+}
+
+func TestStanding(t *testing.T) {
+	r := rig.New(t)
+	token := r.Onboard(tank, "tank-probe", nil)
+	credential, _, _ := strings.Cut(token, ".")
+	if d := r.Device(tank); d.Standing != devices.Expected {
+		t.Errorf("a new device is %s", d.Standing)
+	}
+	r.Keep(tank, `{"ullage":30}`)
+	for _, c := range []struct {
+		to       devices.Standing
+		in, stay bool
+		says     string
+	}{{devices.Suspended, false, false, "suspended"}, {devices.Active, true, true, ""}, {devices.Retired, false, false, "retired"}} {
+		d, err := r.Devices.SetStanding(tank, c.to, "mara")
+		if err != nil || d.Standing != c.to {
+			t.Fatalf("to %s: %+v, %v", c.to, d, err)
+		}
+		if _, err := r.Devices.Authenticate(tank, token); (err == nil) != c.in || err != nil && !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: getting in gives %v", c.to, err)
+		}
+		if _, ok := r.Devices.MayStay(tank, credential); ok != c.stay {
+			t.Errorf("%s: may stay is %v", c.to, ok)
+		}
+	}
+	if _, err := r.Devices.SetStanding(tank, devices.Active, "mara"); rig.Code(err) != fault.Conflict {
+		t.Errorf("back from retirement: %v", err)
+	}
+	if got := strings.Join(r.Journal(journal.DeviceChanged), "; "); !strings.Contains(got, "sent its first reading") || !strings.Contains(got, "mara suspended it; mara let it in again; mara retired it") {
+		t.Errorf("the journal tells %q", got)
+	}
+}
+
+func TestLabels(t *testing.T) {
+	r := rig.New(t)
+	r.Onboard(tank, "tank-probe", map[string]string{"site": "Fennimore", "row": "B"})
+	d, err := r.Devices.Label(tank, map[string]string{"row": "", "stage": "resting"}, "mara")
+	if err != nil || len(d.Labels) != 2 || d.Labels["stage"] != "resting" || d.Labels["site"] != "Fennimore" {
+		t.Errorf("labels are %v, %v", d.Labels, err)
+	}
+	r.Restart(false)
+	if d, _ := r.Devices.Get(tank); len(d.Labels) != 2 {
+		t.Errorf("after a restart they are %v", d.Labels)
+	}
+	if _, err := r.Devices.Label(tank, map[string]string{"a b": "c"}, "mara"); rig.Code(err) != fault.Invalid {
+		t.Errorf("a bad name: %v", err)
+	}
+}
+
+func TestGate(t *testing.T) {
+	now := rig.Start
+	g := devices.NewGate(3, func() time.Time { return now })
+	for i := range 5 {
+		wait, quiet := g.Failed("127.0.0.1")
+		if quiet != (i >= 3) || (wait > 0) != quiet {
+			t.Errorf("failure %d: wait %s, quiet %v", i+1, wait, quiet)
+		}
+	}
+	if _, quiet := g.Failed("127.0.0.2"); quiet {
+		t.Error("another address pays for the first")
+	}
+	now = now.Add(61 * time.Second)
+	if _, quiet := g.Failed("127.0.0.1"); quiet {
+		t.Error("after a minute it is still quiet")
+	}
+}
