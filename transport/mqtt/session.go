@@ -76,6 +76,7 @@ type session struct {
 	granted  map[string]byte // QoS by down topic
 	inFlight uint16          // packet id of the intended document on its way
 	again    bool            // a newer one waits for that
+	sent     int64           // revision that was sent last; 0 asks for any to be sent
 	nextID   uint16
 	last     *packets.Packet // a DISCONNECT that goes out after the last acknowledgement
 }
@@ -551,6 +552,10 @@ func (x *session) intended() {
 	}
 	x.mu.Lock()
 	defer x.mu.Unlock()
+	if doc.Revision == x.sent {
+		return // the news was of something else, such as a confirmation
+	}
+	x.sent = doc.Revision
 	if id := x.putPublish("intended", body, qos, true); qos > 0 {
 		x.inFlight = id
 	}
@@ -626,6 +631,9 @@ func (x *session) subscribe(pk *packets.Packet) {
 	x.flush()
 	for _, f := range pk.Filters {
 		if match(f.Filter, topicRoot+x.device+"/intended") {
+			x.mu.Lock()
+			x.sent = 0
+			x.mu.Unlock()
 			x.poke()
 		}
 	}
