@@ -204,7 +204,12 @@ func dial5(ctx context.Context, d *device) error {
 	cfg := autopaho.ClientConfig{
 		ServerUrls: []*url.URL{u}, KeepAlive: 60, CleanStartOnInitialConnection: true, SessionExpiryInterval: 3600,
 		ConnectUsername: d.ID, ConnectPassword: []byte(d.creds.Tokens[d.ID]),
-		ReconnectBackoff: func(int) time.Duration { return 5 * time.Second },
+		ReconnectBackoff: func(attempt int) time.Duration { // the first attempt counts too
+			if attempt == 0 {
+				return 0
+			}
+			return 5 * time.Second
+		},
 		OnConnectionUp: func(cm *autopaho.ConnectionManager, _ *paho.Connack) {
 			if _, err := cm.Subscribe(ctx, &paho.Subscribe{Subscriptions: []paho.SubscribeOptions{{Topic: topic, QoS: 1}}}); err != nil && ctx.Err() == nil {
 				d.log.Warn("the subscription failed", "error", err)

@@ -90,7 +90,8 @@ function Tally() {
   for (const d of devices.values())
     for (const a of d.alarms) counts[a.priority] = (counts[a.priority] ?? 0) + 1;
   return (
-    <Link to="/alarms" className="flex items-center gap-3" aria-label="Open alarms">
+    <Link to="/alarms" className="flex items-center gap-3">
+      <span className="sr-only">Open alarms</span>
       {priorities.map((p) => (
         <span key={p} className={`flex items-center gap-1 ${counts[p] ? "font-semibold" : "text-muted"}`}>
           <span className={counts[p] ? "" : "opacity-60 grayscale"}>

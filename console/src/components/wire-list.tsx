@@ -80,8 +80,8 @@ function Row({ entry: e, short, named }: { entry: WireEntry; short: boolean; nam
       >
         <span className="text-muted">{clock(e.at)}</span>
         <span aria-label={e.direction}>{arrow}</span>
-        <span>{e.topic}</span>
-        <span className={`truncate ${bad ? "font-semibold text-urgent" : "text-muted"}`}>
+        <span className="max-sm:col-start-3">{e.topic}</span>
+        <span className={`truncate max-sm:col-start-3 ${bad ? "font-semibold text-urgent" : "text-muted"}`}>
           {line?.replace(/^\{"at":"[^"]*","values":/, "")}
         </span>
       </li>
@@ -94,18 +94,20 @@ function Row({ entry: e, short, named }: { entry: WireEntry; short: boolean; nam
         onClick={() => setOpen(!open)}
         className={`grid w-full gap-x-3 py-1 text-left font-mono text-[0.8125rem] hover:bg-surface ${
           named
-            ? "grid-cols-[4.75rem_1rem_3rem_minmax(7rem,12rem)_5.5rem_minmax(0,1fr)]"
-            : "grid-cols-[4.75rem_1rem_3rem_5.5rem_minmax(0,1fr)]"
+            ? "grid-cols-[4.75rem_1rem_minmax(0,1fr)] sm:grid-cols-[4.75rem_1rem_3rem_minmax(7rem,12rem)_5.5rem_minmax(0,1fr)]"
+            : "grid-cols-[4.75rem_1rem_minmax(0,1fr)] sm:grid-cols-[4.75rem_1rem_3rem_5.5rem_minmax(0,1fr)]"
         }`}
       >
         <span className="text-muted" title={absolute(e.at)}>
           {clock(e.at)}
         </span>
         <span aria-label={e.direction}>{arrow}</span>
-        <span className="text-muted">{e.transport}</span>
+        <span className="hidden text-muted sm:inline">{e.transport}</span>
         {named && <span className="truncate">{e.device || (e.claimed ? `? ${e.claimed}` : "stranger")}</span>}
-        <span>{e.topic}</span>
-        <span className={`truncate ${bad ? "font-semibold text-urgent" : "text-muted"}`}>{line}</span>
+        <span className="max-sm:col-start-3">{e.topic}</span>
+        <span className={`truncate max-sm:col-start-3 ${bad ? "font-semibold text-urgent" : "text-muted"}`}>
+          {line}
+        </span>
       </button>
       {open && <Detail entry={e} />}
     </li>

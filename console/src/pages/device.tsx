@@ -157,7 +157,7 @@ function Now({
   // The window moves on every ten seconds, so that charts do not crawl.
   const to = Math.ceil(now / 10_000) * 10_000;
   return (
-    <div className="grid gap-x-6 lg:grid-cols-[minmax(0,1fr)_minmax(19rem,23rem)]">
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-x-6 lg:grid-cols-[minmax(0,1fr)_minmax(19rem,23rem)]">
       <section aria-label="Readings">
         <div className="flex items-center gap-2 py-3 text-muted">
           Span

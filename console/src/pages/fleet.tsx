@@ -107,7 +107,7 @@ export function FleetPage() {
           next={<Command>ullage device create ID --model MODEL</Command>}
         />
       ) : (
-        <div className="grid gap-8 lg:grid-cols-[minmax(0,1fr)_minmax(20rem,26rem)]">
+        <div className="grid grid-cols-[minmax(0,1fr)] gap-8 lg:grid-cols-[minmax(0,1fr)_minmax(20rem,26rem)]">
           {shown.length === 0 ? (
             <Empty title="No device is like that" why="The filter leaves none of them." />
           ) : view === "list" ? (
@@ -152,7 +152,8 @@ function Wall({ devices, by }: { devices: Device[]; by: string }) {
           >
             {ds.map((d) => (
               <li key={d.id} className="leading-none">
-                <Link to={`/devices/${d.id}`} title={describe(d)} aria-label={describe(d)} className="block">
+                <Link to={`/devices/${d.id}`} title={describe(d)} className="relative block">
+                  <span className="sr-only">{describe(d)}</span>
                   <Vessel device={d} width={width} />
                 </Link>
               </li>

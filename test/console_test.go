@@ -1,0 +1,254 @@
+package test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"ullage/client"
+	"ullage/test/browser"
+	"ullage/test/service"
+)
+
+var (
+	browserOnce sync.Once
+	chromium    *browser.Browser
+	browserErr  error
+)
+
+func closeBrowser() {
+	if chromium != nil {
+		chromium.Close()
+	}
+}
+
+// open opens the console of a service in the one browser of this package.
+func open(t testing.TB, s *service.Service, path string) *browser.Page {
+	t.Helper()
+	if _, err := os.Stat(filepath.Join(service.Root(), "console", "dist", "index.html")); err != nil {
+		t.Fatal("the console is not built; run: make build")
+	}
+	browserOnce.Do(func() { chromium, browserErr = browser.Start() })
+	if browserErr != nil {
+		t.Fatal(browserErr)
+	}
+	p, err := chromium.Open(s.Console+path, 1280, 800)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(p.Close)
+	return p
+}
+
+func ok(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// fleet starts a service with the simulated fleet playing live against it.
+func fleet(t testing.TB) *service.Service {
+	t.Helper()
+	s := start(t)
+	cellars(t, s)
+	creds := filepath.Join(t.TempDir(), "fleet.json")
+	if out, errs, code := s.CLI("", "sim", "--onboard", "--credentials", creds, "--history", "2h", "--live=false"); code != 0 {
+		t.Fatalf("%d %s %s", code, out, errs)
+	}
+	live := exec.Command(service.Binary(), "sim", "--credentials", creds, "--for", "3min")
+	ok(t, live.Start())
+	t.Cleanup(func() { live.Process.Signal(os.Interrupt); live.Wait() })
+	until(t, "devices are connected", func() bool { v, err := s.Client.Service(t.Context()); return err == nil && v.Connected >= 39 })
+	return s
+}
+
+func TestConsole(t *testing.T) {
+	s := fleet(t)
+	p := open(t, s, "/")
+
+	t.Run("a wrong password is explained", func(t *testing.T) {
+		ok(t, p.Wait(`document.querySelector("input[name=password]")`, 10*time.Second))
+		ok(t, p.Type("input[name=password]", "not-this-one"))
+		ok(t, p.Click("button[type=submit]"))
+		ok(t, p.WaitText("name or password is wrong", 5*time.Second))
+	})
+	ok(t, p.Go(s.Console+"/"))
+	ok(t, p.SignIn("engineer", service.Password))
+
+	t.Run("the fleet", func(t *testing.T) {
+		ok(t, p.Wait(`document.querySelectorAll('section[aria-label=Wall] li').length === 48`, 10*time.Second))
+		ok(t, p.WaitText("48 devices at 6 sites", 5*time.Second))
+		ok(t, p.WaitText("Least headspace", 5*time.Second))
+		ok(t, p.Go(s.Console+"/?view=list&sort=-id&q=fennimore+tank"))
+		ok(t, p.Wait(`document.querySelectorAll('tbody tr').length === 7`, 10*time.Second))
+		first, err := browser.Eval[string](p, `document.querySelector("tbody tr td").innerText`)
+		if err != nil || first != "tank-fennimore-07" {
+			t.Errorf("sorted by id downwards the first is %q, %v", first, err)
+		}
+		ok(t, p.Go(s.Console+"/?q=nothing-like-this"))
+		ok(t, p.WaitText("No device is like that", 10*time.Second))
+	})
+
+	t.Run("a setting changed here reaches the device and its confirmation appears without a reload", func(t *testing.T) {
+		ok(t, p.Go(s.Console+"/devices/tank-fennimore-07"))
+		cell := `document.querySelector('[data-setting=max_temp]')`
+		ok(t, p.Wait(cell+`?.dataset.state === "applied"`, 15*time.Second))
+		_, err := browser.Eval[any](p, `(window.notReloaded = true)`)
+		ok(t, err)
+		ok(t, p.ClickText("Change a setting"))
+		ok(t, p.Wait(`document.querySelector("#setting-max_temp")`, 5*time.Second))
+		ok(t, p.Type("#setting-max_temp", "99"))
+		ok(t, p.ClickText("Send to the device"))
+		ok(t, p.WaitText("between 15 and 40 °C", 5*time.Second))
+		ok(t, p.Type("#setting-max_temp", "30.5"))
+		ok(t, p.ClickText("Send to the device"))
+		ok(t, p.Wait(cell+`?.dataset.state === "applied" && `+cell+`.innerText.includes("30.5")`, 15*time.Second))
+		if still, err := browser.Eval[bool](p, `window.notReloaded === true`); err != nil || !still {
+			t.Errorf("the page was loaded again: %v", err)
+		}
+		st, err := s.Client.Settings(t.Context(), "tank-fennimore-07")
+		if err != nil || st.State != "applied" || st.Applied != st.Revision {
+			t.Errorf("the service says %+v, %v", st, err)
+		}
+		ok(t, p.ClickText("Undo"))
+		ok(t, p.Wait(cell+`?.dataset.state === "applied" && `+cell+`.innerText.includes("32.0")`, 15*time.Second))
+		// Typing 99 was refused by the service, which the browser notes.
+		p.Forget()
+	})
+
+	t.Run("a refusal shows with the device's reason", func(t *testing.T) {
+		ok(t, p.Go(s.Console+"/devices/tank-kilnside-01"))
+		ok(t, p.WaitText("refused: above 26 °C while the tank is sealed", 15*time.Second))
+	})
+
+	t.Run("readings come in by themselves", func(t *testing.T) {
+		ok(t, p.Go(s.Console+"/devices/air-alder-bank-1?span=1h"))
+		ok(t, p.Wait(`document.querySelector("figure canvas")`, 10*time.Second))
+		at := `document.querySelector("h3").parentElement.innerText`
+		before, err := browser.Eval[string](p, at)
+		ok(t, err)
+		ok(t, p.Wait(at+` !== `+fmt.Sprintf("%q", before), 30*time.Second))
+	})
+
+	t.Run("an alarm rises, is acknowledged and goes", func(t *testing.T) {
+		ok(t, p.Go(s.Console+"/alarms"))
+		o, err := s.Client.CreateDevice(t.Context(), client.NewDevice{ID: "air-kilnside-9", Model: "cellar-air", Labels: map[string]string{"site": "Kilnside", "row": "press hall"}})
+		ok(t, err)
+		send := func(co2 int) {
+			command := fmt.Sprintf(`curl -sS -H 'Authorization: Bearer %s' -d '{"co2":%d}' http://%s/device/v1/readings`, o.Token, co2, s.HTTP)
+			if out, err := shell(t, command); err != nil || !strings.Contains(out, `"kept":1`) {
+				t.Fatalf("curl: %v %s", err, out)
+			}
+		}
+		send(6100)
+		ok(t, p.WaitText("CO₂ at 6100 ppm, leave the room", 10*time.Second))
+		ok(t, p.Click(`button[aria-label="Acknowledge co2_evacuate on air-kilnside-9"]`))
+		ok(t, p.WaitText("acknowledged by engineer", 10*time.Second))
+	})
+
+	t.Run("the wire shows what passes and what was refused", func(t *testing.T) {
+		ok(t, p.Go(s.Console+"/wire?trouble=yes"))
+		ok(t, p.WaitText("Nothing was refused", 10*time.Second))
+		command := fmt.Sprintf(`curl -sS -H 'Authorization: Bearer nonsense' -d '{}' http://%s/device/v1/readings`, s.HTTP)
+		if out, err := shell(t, command); err != nil || !strings.Contains(out, "not authorised, ref ") {
+			t.Fatalf("curl: %v %s", err, out)
+		}
+		ok(t, p.WaitText("no Ullage token", 10*time.Second))
+		ok(t, p.Go(s.Console+"/wire?device=tank-fennimore-07"))
+		ok(t, p.Wait(`document.querySelectorAll("ol li").length >= 2`, 15*time.Second))
+	})
+
+	t.Run("the palette goes to a device", func(t *testing.T) {
+		ok(t, p.ClickText("Go to…\n/"))
+		ok(t, p.Wait(`document.querySelector("[cmdk-input]")`, 5*time.Second))
+		ok(t, p.Type("[cmdk-input]", "bung-saltmarsh-112\r"))
+		ok(t, p.Wait(`location.pathname === "/devices/bung-saltmarsh-112"`, 5*time.Second))
+	})
+
+	t.Run("a device that does not exist", func(t *testing.T) {
+		ok(t, p.Go(s.Console+"/devices/nobody"))
+		ok(t, p.WaitText("There is no device nobody", 10*time.Second))
+	})
+
+	for _, e := range p.Errors() {
+		t.Errorf("the page complains: %s", e)
+	}
+}
+
+// TestAccessible runs axe-core on every page, in both themes.
+func TestAccessible(t *testing.T) {
+	axe := read(t, "console/node_modules/axe-core/axe.min.js")
+	s := fleet(t)
+	p := open(t, s, "/")
+	check := func(page string) {
+		t.Helper()
+		found, err := p.Accessible(axe)
+		ok(t, err)
+		for _, f := range found {
+			t.Errorf("%s: %s", page, f)
+		}
+	}
+	ok(t, p.Wait(`document.querySelector("input[name=password]")`, 10*time.Second))
+	check("sign-in")
+	ok(t, p.SignIn("engineer", service.Password))
+	for _, theme := range []string{"light", "dark"} {
+		_, err := browser.Eval[any](p, fmt.Sprintf("localStorage.setItem('ullage-theme', %q)", theme))
+		ok(t, err)
+		for path, ready := range map[string]string{
+			"/":                                 `document.querySelectorAll('section[aria-label=Wall] li').length === 48`,
+			"/?view=list":                       `document.querySelectorAll("tbody tr").length === 48`,
+			"/devices/air-kilnside-2":           `document.querySelector("figure canvas")`,
+			"/devices/tank-kilnside-01":         `document.querySelector("[data-setting=stir_at]")`,
+			"/devices/air-kilnside-2/wire":      `document.querySelectorAll("ol li").length > 0`,
+			"/devices/tank-kilnside-01/journal": `document.querySelector("tbody tr")`,
+			"/alarms":                           `document.querySelector("main li") || document.body.innerText.includes("No alarm")`,
+			"/wire":                             `document.querySelectorAll("ol li").length > 0`,
+			"/nowhere":                          `document.body.innerText.includes("no such page")`,
+		} {
+			ok(t, p.Go(s.Console+path))
+			ok(t, p.Wait(ready, 15*time.Second))
+			check(theme + " " + path)
+		}
+	}
+	ok(t, p.Go(s.Console+"/devices/tank-kilnside-01"))
+	ok(t, p.Wait(`document.querySelector("[data-setting=stir_at]")`, 15*time.Second))
+	ok(t, p.ClickText("Change a setting"))
+	ok(t, p.Wait(`document.querySelector("#setting-stir_at")`, 5*time.Second))
+	check("the settings dialog")
+}
+
+// TestStalePageSaysSo stops the service under an open page.
+func TestStalePageSaysSo(t *testing.T) {
+	s, err := service.Start(t.TempDir())
+	ok(t, err)
+	p := open(t, s, "/")
+	ok(t, p.SignIn("engineer", service.Password))
+	ok(t, p.WaitText("No device is onboarded yet", 10*time.Second))
+	ok(t, s.Stop())
+	ok(t, p.WaitText("Not live", 15*time.Second))
+}
+
+// TestNarrowAndWide looks for a page that must be scrolled sideways.
+func TestNarrowAndWide(t *testing.T) {
+	s := fleet(t)
+	p := open(t, s, "/")
+	ok(t, p.SignIn("engineer", service.Password))
+	for _, size := range [][2]int64{{390, 844}, {1280, 800}, {3840, 2160}} {
+		ok(t, p.Size(size[0], size[1]))
+		for _, path := range []string{"/", "/devices/tank-fennimore-07", "/alarms", "/wire"} {
+			ok(t, p.Go(s.Console+path))
+			ok(t, p.Wait(`document.querySelector("h1")`, 10*time.Second))
+			time.Sleep(300 * time.Millisecond)
+			over, err := browser.Eval[int](p, `document.documentElement.scrollWidth - document.documentElement.clientWidth`)
+			if err != nil || over > 1 {
+				t.Errorf("%s at %d px is %d px too wide, %v", path, size[0], over, err)
+			}
+		}
+	}
+}
