@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -34,6 +35,9 @@ type Telemetry struct {
 	rows   int // readings in the queue
 	closed bool
 	done   chan struct{}
+	// answers carries finished batches to the goroutine that calls Done, so that
+	// the next commit does not wait for what callers do with the news.
+	answers chan answer
 
 	seriesMu sync.RWMutex
 	series   map[seriesKey]int64
@@ -47,6 +51,11 @@ type Stats struct {
 	Readings atomic.Uint64
 	Failures atomic.Uint64
 	Nanos    atomic.Uint64 // spent in commits
+}
+
+type answer struct {
+	batch []ingest.Append
+	err   error
 }
 
 type seriesKey struct{ device, metric string }
@@ -85,7 +94,7 @@ func openTelemetry(path string, o Options) (*Telemetry, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &Telemetry{db: db, ins: map[int]*sql.Stmt{}, series: map[seriesKey]int64{}, done: make(chan struct{})}
+	t := &Telemetry{db: db, ins: map[int]*sql.Stmt{}, series: map[seriesKey]int64{}, done: make(chan struct{}), answers: make(chan answer, 4)}
 	t.ready = sync.NewCond(&t.mu)
 	pool, err := db.write.DB()
 	if err != nil {
@@ -114,6 +123,7 @@ func openTelemetry(path string, o Options) (*Telemetry, error) {
 		t.series[seriesKey{r.Device, r.Metric}] = r.ID
 	}
 	go t.run()
+	go t.answer()
 	return t, nil
 }
 
@@ -143,9 +153,18 @@ func (t *Telemetry) Queued() int {
 // Stats returns the writer's counters.
 func (t *Telemetry) Stats() *Stats { return &t.stats }
 
-func (t *Telemetry) run() {
+// answer tells the callers what became of their readings, in order.
+func (t *Telemetry) answer() {
 	defer close(t.done)
-	var batch []ingest.Append
+	for a := range t.answers {
+		for i := range a.batch {
+			a.batch[i].Done(a.err)
+		}
+	}
+}
+
+func (t *Telemetry) run() {
+	defer close(t.answers)
 	for {
 		t.mu.Lock()
 		for len(t.queue) == 0 && !t.closed {
@@ -160,7 +179,7 @@ func (t *Telemetry) run() {
 			rows += len(t.queue[n].Readings)
 			n++
 		}
-		batch = append(batch[:0], t.queue[:n]...)
+		batch := slices.Clone(t.queue[:n])
 		rest := copy(t.queue, t.queue[n:])
 		clear(t.queue[rest:])
 		t.queue = t.queue[:rest]
@@ -176,10 +195,7 @@ func (t *Telemetry) run() {
 		} else {
 			t.stats.Readings.Add(uint64(rows))
 		}
-		for i := range batch {
-			batch[i].Done(err)
-			batch[i] = ingest.Append{}
-		}
+		t.answers <- answer{batch, err}
 	}
 }
 

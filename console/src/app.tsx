@@ -14,6 +14,8 @@ const DevicePage = lazy(() => import("./pages/device"));
 const AlarmsPage = lazy(() => import("./pages/alarms"));
 const WirePage = lazy(() => import("./pages/wire"));
 
+const wasHere = "ullage-signed-in";
+
 export function App() {
   const queries = useQueryClient();
   const me = useQuery({ queryKey: ["me"], queryFn: () => ask(api.GET("/api/v1/me")), staleTime: Infinity });
@@ -22,7 +24,15 @@ export function App() {
     window.addEventListener("signed-out", out);
     return () => window.removeEventListener("signed-out", out);
   }, [queries]);
-  const signedIn = Boolean(me.data);
+  // Somebody who was signed in most likely still is: the stream does not wait
+  // for the answer.
+  const signedIn = me.data ? true : me.isPending ? localStorage.getItem(wasHere) !== null : false;
+  useEffect(() => {
+    if (!me.isPending) {
+      if (me.data) localStorage.setItem(wasHere, "yes");
+      else localStorage.removeItem(wasHere);
+    }
+  }, [me.isPending, me.data]);
   useEffect(() => {
     if (!signedIn) return;
     return startLive();

@@ -67,8 +67,8 @@ type Append struct {
 	// Receipt identifies an untimed message, so that its redelivery is known
 	// again after a restart. Zero for none.
 	Receipt int64
-	// Done is called once, from the writer, after the commit or its failure. It
-	// must be quick.
+	// Done is called once, after the commit or its failure, in the order of
+	// Append. It must be quick.
 	Done func(error)
 }
 

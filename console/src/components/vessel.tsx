@@ -1,3 +1,4 @@
+import { memo } from "react";
 import type { Device } from "../api/client";
 import { rank } from "../lib/format";
 import { Badge } from "./badge";
@@ -17,8 +18,25 @@ export function describe(d: Device): string {
 
 const colours: Record<string, string> = { watch: "var(--medium)", poor: "var(--urgent)" };
 
+// liquid draws what fills the vessel below a height: walls down to 27, then a
+// half circle of radius 14.5 round (17, 27).
+function liquid(top: number): string {
+  if (top <= 27) return `M2.5 ${top}H31.5V27a14.5 14.5 0 0 1-29 0z`;
+  const half = Math.sqrt(Math.max(0, 14.5 ** 2 - (top - 27) ** 2));
+  return `M${17 - half} ${top}H${17 + half}A14.5 14.5 0 0 1 ${17 - half} ${top}z`;
+}
+
 // Vessel is the mark of a device: the liquid rises as its headspace shrinks.
-export function Vessel({ device, width, badge = true }: { device: Device; width: number; badge?: boolean }) {
+// A device that did not change is the same object, and is not drawn again.
+export const Vessel = memo(function Vessel({
+  device,
+  width,
+  badge = true,
+}: {
+  device: Device;
+  width: number;
+  badge?: boolean;
+}) {
   const alarm = worst(device);
   const abnormal = colours[device.health];
   const alarmColour = alarm && device.health === "poor" ? `var(--${alarm.priority})` : abnormal;
@@ -31,14 +49,7 @@ export function Vessel({ device, width, badge = true }: { device: Device; width:
   return (
     <span className="relative inline-block align-top" style={{ width, height: (width * 44) / 34 }}>
       <svg viewBox="0 0 34 44" width={width} height={(width * 44) / 34} aria-hidden="true">
-        {!dark && device.headspace !== undefined && (
-          <>
-            <clipPath id={`v-${device.id}`}>
-              <path d="M2.5 1v26a14.5 14.5 0 0 0 29 0V1z" />
-            </clipPath>
-            <rect x="0" y={top} width="34" height="44" fill={fill} clipPath={`url(#v-${device.id})`} />
-          </>
-        )}
+        {!dark && device.headspace !== undefined && <path d={liquid(top)} fill={fill} />}
         <path
           d="M2 1v26a15 15 0 0 0 30 0V1"
           fill="none"
@@ -58,7 +69,7 @@ export function Vessel({ device, width, badge = true }: { device: Device; width:
       )}
     </span>
   );
-}
+});
 
 // Mark is the product's own sign.
 export function Mark() {

@@ -1,6 +1,6 @@
 import { useQueries, useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useMemo, useRef } from "react";
+import { memo, useMemo, useRef } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, ask, type Device, type Margin, type Model } from "../api/client";
 import { useFleet } from "../api/live";
@@ -151,12 +151,7 @@ function Wall({ devices, by }: { devices: Device[]; by: string }) {
             style={{ gap: width >= 22 ? "0.65rem 0.8rem" : "3px" }}
           >
             {ds.map((d) => (
-              <li key={d.id} className="leading-none">
-                <Link to={`/devices/${d.id}`} title={describe(d)} className="relative block">
-                  <span className="sr-only">{describe(d)}</span>
-                  <Vessel device={d} width={width} />
-                </Link>
-              </li>
+              <Place key={d.id} device={d} width={width} />
             ))}
           </ul>
         </div>
@@ -164,6 +159,17 @@ function Wall({ devices, by }: { devices: Device[]; by: string }) {
     </section>
   );
 }
+
+const Place = memo(function Place({ device: d, width }: { device: Device; width: number }) {
+  return (
+    <li className="leading-none">
+      <Link to={`/devices/${d.id}`} title={describe(d)} className="relative block">
+        <span className="sr-only">{describe(d)}</span>
+        <Vessel device={d} width={width} />
+      </Link>
+    </li>
+  );
+});
 
 const needOf = (ds: Device[]) =>
   Math.min(...ds.map((d) => severity[d.health] * 10 + Math.min(d.headspace ?? 1, 1)));
