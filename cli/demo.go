@@ -139,7 +139,7 @@ func playDemo(ctx context.Context, c *cobra.Command, s server.Started, data stri
 		return err
 	}
 	// The live part begins about when the history has been told.
-	start := time.Now().Add(25 * time.Second).Truncate(time.Second)
+	start := time.Now().Add(10 * time.Second).Truncate(time.Second)
 	fleet := exec.CommandContext(ctx, self, "sim", "--credentials", path, "--history", history.String(), "--seed", fmt.Sprint(seed), "--start", start.Format(time.RFC3339))
 	fleet.Stderr = errs
 	fleet.Cancel = func() error { return fleet.Process.Signal(syscall.SIGTERM) }

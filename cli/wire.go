@@ -87,10 +87,10 @@ func printWire(w io.Writer, es []client.WireEntry) {
 			}
 		}
 		body := e.Body
-		if width := terminalWidth(w); width > 60 && len(body) > width-50 {
-			body = string([]rune(body)[:width-50]) + "…"
+		if width := terminalWidth(w); width > 80 && len([]rune(body)) > width-56 {
+			body = string([]rune(body)[:width-57]) + "…"
 		}
-		fmt.Fprintf(w, "%s %s %-4s %-20s %-9s %s\n", e.At.Local().Format("15:04:05.000"), arrow, e.Transport, who, e.Topic, body)
+		fmt.Fprintf(w, "%s %s %-4s %-23s %-9s %s\n", e.At.Local().Format("15:04:05.000"), arrow, e.Transport, who, e.Topic, body)
 		mark := func(s string) { fmt.Fprintln(w, paint(w, "31", "             ✗ "+s)) }
 		if e.Reason != "" {
 			ref := ""

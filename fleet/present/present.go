@@ -94,6 +94,7 @@ type entry struct {
 	model    *model.Model
 	refusals []time.Time
 	linkNext time.Time
+	missed   bool // the journal has been told that it fell silent
 	dirty    bool
 }
 
@@ -117,6 +118,7 @@ func Open(d *devices.Registry, m *models.Catalogue, s *settings.Book, l Latests,
 	for i := range b.shards {
 		for _, e := range b.shards[i].devices {
 			e.Link, e.linkNext = vitals.LinkOf(e.LastAt, now(), e.Interval)
+			e.missed = e.Link == vitals.Silent
 			b.judge(e)
 		}
 	}
@@ -148,7 +150,7 @@ func (b *Board) Handle(i int, ev event.Event) {
 				e.LastAt = r.At
 			}
 		}
-		b.link(e, ev.Arrived)
+		b.link(e, ev.Arrived, false)
 	case event.Device, event.Attributes, event.Settings:
 		b.refresh(e.ID)
 	case event.Margins:
@@ -181,7 +183,7 @@ func (b *Board) Handle(i int, ev event.Event) {
 
 func (b *Board) tick(e *entry, now time.Time) {
 	if !e.linkNext.IsZero() && !now.Before(e.linkNext) {
-		b.link(e, now)
+		b.link(e, now, true)
 	}
 	if n := len(e.refusals); n > 0 && now.Sub(e.refusals[0]) > time.Hour {
 		e.refusals = slices.DeleteFunc(e.refusals, func(t time.Time) bool { return now.Sub(t) > time.Hour })
@@ -193,9 +195,10 @@ func (b *Board) tick(e *entry, now time.Time) {
 	}
 }
 
-// link judges the link again and writes to the journal when a device falls
-// silent or comes back.
-func (b *Board) link(e *entry, now time.Time) {
+// link judges the link again and writes to the journal when a device is heard
+// for the first time, falls silent, or comes back. Only the passing of time
+// makes a device fall silent: one that begins with its backlog has not.
+func (b *Board) link(e *entry, now time.Time, byTime bool) {
 	old := e.Link
 	e.Link, e.linkNext = vitals.LinkOf(e.LastAt, now, e.Interval)
 	if e.Link == old {
@@ -204,12 +207,14 @@ func (b *Board) link(e *entry, now time.Time) {
 	e.dirty, e.Seq = true, b.seq.Add(1)
 	text := ""
 	switch {
-	case e.Link == vitals.Silent:
-		text = fmt.Sprintf("it fell silent; its last reading came at %s", e.LastAt.UTC().Format(time.RFC3339))
-	case old == vitals.Silent:
-		text = "it is back"
 	case old == vitals.Never:
 		text = "it was heard for the first time"
+	case e.Link == vitals.Silent && byTime:
+		text = fmt.Sprintf("it fell silent; its last reading came at %s", e.LastAt.UTC().Format(time.RFC3339))
+		e.missed = true
+	case e.Link == vitals.Online && e.missed:
+		text = "it is back"
+		e.missed = false
 	default:
 		return
 	}

@@ -3,11 +3,16 @@
 package main
 
 import (
+	"context"
 	"flag"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strings"
 	"time"
+
+	"ullage/client"
 
 	"ullage/test/browser"
 	"ullage/test/service"
@@ -106,8 +111,58 @@ func run(console, password, out, only string) error {
 		}
 		fmt.Println(s.name)
 	}
+	if only == "" || strings.HasPrefix(only, "cli-") {
+		if err := terminals(console, password, out, only); err != nil {
+			return err
+		}
+	}
 	for _, e := range p.Errors() {
 		fmt.Fprintln(os.Stderr, "the page complains:", e)
 	}
 	return nil
 }
+
+// terminals pictures commands in a terminal window on a screen of its own.
+func terminals(console, password, out, only string) error {
+	cl := client.New(console, "")
+	in, err := cl.SignIn(context.Background(), "engineer", password)
+	if err != nil {
+		return err
+	}
+	screen := exec.Command("Xvfb", ":97", "-screen", "0", "1280x800x24")
+	if err := screen.Start(); err != nil {
+		return fmt.Errorf("Xvfb: %w", err)
+	}
+	defer func() { screen.Process.Kill(); screen.Wait() }()
+	time.Sleep(time.Second)
+	for _, c := range []struct{ name, command string }{
+		{"cli-devices", "ullage device list --health watch; ullage device list --site Kilnside; ullage device list --model tank-probe"},
+		{"cli-device", "ullage device show tank-fennimore-07; ullage alarm list"},
+		{"cli-setting", "ullage setting set tank-kilnside-01 stir_at=27.5; ullage setting show valve-fennimore-01"},
+		{"cli-query", "ullage query tank-fennimore-07 must_temp --last 18h --step 1h"},
+		{"cli-wire", "ullage wire --once --last 22"},
+		{"cli-journal", "ullage journal list --limit 26"},
+	} {
+		if only != "" && only != c.name {
+			continue
+		}
+		script := fmt.Sprintf("printf '$ %%s\n' %s; %s; sleep 20", quote(c.command), c.command)
+		term := exec.Command("xterm", "-geometry", "158x42+0+0", "-fa", "Monospace", "-fs", "10", "-bg", "#15181b", "-fg", "#e7e4dc", "-b", "12", "+sb", "-e", "bash", "-c", script)
+		term.Env = append(os.Environ(), "DISPLAY=:97", "ULLAGE_URL="+console, "ULLAGE_TOKEN="+in.Token, "PATH="+filepath.Dir(service.Binary())+":"+os.Getenv("PATH"))
+		if err := term.Start(); err != nil {
+			return fmt.Errorf("xterm: %w", err)
+		}
+		time.Sleep(3 * time.Second)
+		shoot := exec.Command("import", "-window", "root", filepath.Join(out, c.name+".png"))
+		shoot.Env = append(os.Environ(), "DISPLAY=:97")
+		if b, err := shoot.CombinedOutput(); err != nil {
+			return fmt.Errorf("import: %w: %s", err, b)
+		}
+		term.Process.Kill()
+		term.Wait()
+		fmt.Println(c.name)
+	}
+	return nil
+}
+
+func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", "'\\''") + "'" }

@@ -39,7 +39,7 @@ export function Frame({ person, children }: { person: string; children: ReactNod
       >
         Skip to the page
       </a>
-      <header className="flex flex-wrap items-center gap-x-5 gap-y-1 border-b border-line px-5 py-1 sm:h-12 sm:flex-nowrap sm:py-0">
+      <header className="flex flex-wrap items-center gap-x-3 gap-y-1 border-b sm:gap-x-5 border-line px-5 py-1 sm:h-12 sm:flex-nowrap sm:py-0">
         <Link
           to="/"
           className="flex items-center gap-2 text-[1.0625rem] font-bold"
@@ -63,9 +63,9 @@ export function Frame({ person, children }: { person: string; children: ReactNod
         <button
           type="button"
           onClick={() => setFinding(true)}
-          className="ml-auto flex items-center justify-between gap-8 rounded-[4px] border border-line bg-surface px-2.5 py-1 text-muted"
+          className="ml-auto flex items-center justify-between gap-8 rounded-[4px] max-sm:ml-0 border border-line bg-surface px-2.5 py-1 text-muted"
         >
-          Go to… <kbd className="rounded border border-line px-1.5 font-mono text-xs">/</kbd>
+          Go to… <kbd className="rounded max-sm:hidden border border-line px-1.5 font-mono text-xs">/</kbd>
         </button>
         <Tally />
         <PersonMenu person={person} />

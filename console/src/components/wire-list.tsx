@@ -80,8 +80,8 @@ function Row({ entry: e, short, named }: { entry: WireEntry; short: boolean; nam
       >
         <span className="text-muted">{clock(e.at)}</span>
         <span aria-label={e.direction}>{arrow}</span>
-        <span className="max-sm:col-start-3">{e.topic}</span>
-        <span className={`truncate max-sm:col-start-3 ${bad ? "font-semibold text-urgent" : "text-muted"}`}>
+        <span>{e.topic}</span>
+        <span className={`truncate ${bad ? "font-semibold text-urgent" : "text-muted"}`}>
           {line?.replace(/^\{"at":"[^"]*","values":/, "")}
         </span>
       </li>

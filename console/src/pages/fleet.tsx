@@ -107,7 +107,9 @@ export function FleetPage() {
           next={<Command>ullage device create ID --model MODEL</Command>}
         />
       ) : (
-        <div className="grid grid-cols-[minmax(0,1fr)] gap-8 lg:grid-cols-[minmax(0,1fr)_minmax(20rem,26rem)]">
+        <div
+          className={`grid grid-cols-[minmax(0,1fr)] gap-8 ${view === "list" ? "" : "lg:grid-cols-[minmax(0,1fr)_minmax(20rem,26rem)]"}`}
+        >
           {shown.length === 0 ? (
             <Empty title="No device is like that" why="The filter leaves none of them." />
           ) : view === "list" ? (
@@ -115,7 +117,7 @@ export function FleetPage() {
           ) : (
             <Wall devices={shown} by={by} />
           )}
-          <Least devices={standing} />
+          {view !== "list" && <Least devices={standing} />}
         </div>
       )}
       <Foot devices={standing} />
@@ -297,7 +299,7 @@ function List({ devices }: { devices: Device[] }) {
                 <td className="pr-4 text-right">
                   {d.headspace === undefined ? "–" : `${Math.round(d.headspace * 100)} %`}
                 </td>
-                <td className="max-w-64 truncate" title={d.reasons.join("; ")}>
+                <td className="max-w-96 truncate" title={d.reasons.join("; ")}>
                   <b
                     className={
                       d.health === "poor"
@@ -311,7 +313,7 @@ function List({ devices }: { devices: Device[] }) {
                   >
                     {d.health}
                   </b>{" "}
-                  <span className="text-muted">{d.reasons[0]}</span>
+                  <span className="text-muted">{d.reasons.join("; ")}</span>
                 </td>
               </tr>
             );
@@ -420,7 +422,7 @@ function Nearness({ device, models, now }: { device: Device; models?: Model[]; n
       </span>
       <span className="block truncate text-muted">
         {alarm
-          ? `${over ? "over it" : alarm.state} for ${lasting(now - Date.parse(alarm.raised_at))}${alarm.state === "unacknowledged" ? ", unacknowledged" : ""}`
+          ? `${over ? "over it, " : ""}${alarm.state} for ${lasting(now - Date.parse(alarm.raised_at))}`
           : over
             ? "over it now"
             : `headspace ${Math.round(m.headspace * 100)} %`}
