@@ -67,7 +67,7 @@ func runDemo(c *cobra.Command, history value.Duration, seed uint64) error {
 		flags.Set("log-level", "warn")
 	}
 	data, _ := flags.GetString("data")
-	cfg, err := server.Load(flags, os.LookupEnv)
+	cfg, err := server.Load(flags, demoEnv)
 	if err != nil {
 		return err
 	}
@@ -90,7 +90,7 @@ func runDemo(c *cobra.Command, history value.Duration, seed uint64) error {
 			if !fault.Is(err, fault.Conflict) || !strings.Contains(err.Error(), "taken by another program") || !freePorts(c) {
 				return err
 			}
-			if cfg, err = server.Load(flags, os.LookupEnv); err != nil {
+			if cfg, err = server.Load(flags, demoEnv); err != nil {
 				return err
 			}
 			go run()
@@ -99,6 +99,15 @@ func runDemo(c *cobra.Command, history value.Duration, seed uint64) error {
 	err = playDemo(ctx, c, s, data, history, seed)
 	cancel()
 	return errors.Join(err, <-ended)
+}
+
+// demoEnv is the environment without the password of a real service: the demo
+// makes one up.
+func demoEnv(key string) (string, bool) {
+	if key == "ULLAGE_FIRST_PASSWORD" || key == "ULLAGE_FIRST_PERSON" {
+		return "", false
+	}
+	return os.LookupEnv(key)
 }
 
 // freePorts lets the system choose the ports that were not asked for.

@@ -545,6 +545,12 @@ func TestTooLarge(t *testing.T) {
 		if version == 5 && (pk == nil || pk.ReasonCode != 0x95) {
 			t.Errorf("far too large: %+v", pk)
 		}
+		// With the body on its way too, the device still reads why.
+		q := b.enterAs(version, tank+"/b")
+		q.send(publish(2, readings, strings.Repeat("y", 3<<20)))
+		if pk := q.next(); version == 5 && (pk == nil || pk.ReasonCode != 0x95) {
+			t.Errorf("3 MB: %+v", pk)
+		}
 		es := b.Wire.Recent(wire.Filter{Device: tank, Limit: 1})
 		if len(es) != 1 || !strings.Contains(es[0].Reason, "send it in parts") {
 			t.Errorf("the wire shows %+v", es)

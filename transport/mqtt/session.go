@@ -44,6 +44,7 @@ const (
 	topicRoot           = "ullage/"
 	maxSubscriptions    = 50
 	reasonStringMaximum = 400
+	maxDrained          = 64 << 20
 )
 
 // downTopics are what a device can subscribe to, below its own prefix.
@@ -63,6 +64,7 @@ type session struct {
 	maxPacket  uint32
 	reasons    bool // the client wants reason strings
 	limiter    *rate.Limiter
+	drain      bool            // the rest of a message that is too large is still to come
 	subs       map[string]byte // filter to granted QoS; the reader's alone once in
 
 	acks  chan *slot
@@ -123,6 +125,12 @@ func (s *Server) serve(conn net.Conn) {
 	x.loop()
 	x.end(codeSuccess, "")
 	<-written
+	if x.drain {
+		// Closing with a body still under way would reset the connection, and
+		// the device would never read why.
+		conn.SetReadDeadline(time.Now().Add(time.Second))
+		io.CopyN(io.Discard, x.r, maxDrained)
+	}
 }
 
 // connect judges a CONNECT and answers it.
@@ -340,6 +348,7 @@ func (x *session) broken(err error) {
 	var code packets.Code
 	switch {
 	case errors.As(err, &large):
+		x.drain = true
 		x.note("readings", large.Error())
 		x.problem(fault.New(fault.TooLarge, "%s", large.Error()))
 		x.end(codeTooLarge, large.Error())
