@@ -131,7 +131,7 @@ func terminals(console, password, out, only string) error {
 	}
 	screen := exec.Command("Xvfb", ":97", "-screen", "0", "1280x800x24")
 	if err := screen.Start(); err != nil {
-		return fmt.Errorf("Xvfb: %w", err)
+		return fmt.Errorf("starting Xvfb: %w", err)
 	}
 	defer func() { screen.Process.Kill(); screen.Wait() }()
 	time.Sleep(time.Second)
