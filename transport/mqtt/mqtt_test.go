@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -41,9 +42,10 @@ func newBench(t testing.TB, change func(*ingest.Limits)) *bench {
 func newBenchOn(t testing.TB, o store.Options, change func(*ingest.Limits)) *bench {
 	t.Helper()
 	b := &bench{}
+	var server atomic.Pointer[mqtt.Server] // the bus runs before there is a server
 	b.Rig = rig.NewWith(t, o, func(i int, e event.Event) {
-		if b.server != nil {
-			b.server.Handle(i, e)
+		if s := server.Load(); s != nil {
+			s.Handle(i, e)
 		}
 	})
 	limits := ingest.DefaultLimits()
@@ -53,6 +55,7 @@ func newBenchOn(t testing.TB, o store.Options, change func(*ingest.Limits)) *ben
 	}
 	b.server = mqtt.NewServer(mqtt.Deps{Devices: b.Devices, Door: b.Door, Settings: b.Settings, Wire: b.Wire,
 		Gate: devices.NewGate(30, time.Now), Limits: limits, Log: slog.New(slog.DiscardHandler), Now: time.Now})
+	server.Store(b.server)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	b.Must(err)
 	b.address = l.Addr().String()
