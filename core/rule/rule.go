@@ -65,11 +65,17 @@ type Rule struct {
 
 // Parse reads one rule from YAML and checks it alone. Keys that do not exist
 // are refused with their line.
-func Parse(src []byte) (*Rule, error) {
+func Parse(src []byte) (r *Rule, err error) {
 	if len(src) > MaxSource {
 		return nil, fmt.Errorf("the file has %d bytes; a rule may have %d", len(src), MaxSource)
 	}
-	r := &Rule{}
+	// The YAML decoder panics on some tags that nobody writes on purpose.
+	defer func() {
+		if recover() != nil {
+			r, err = nil, errors.New("the file is not YAML that can be read; look for tags (!…) that do not belong there")
+		}
+	}()
+	r = &Rule{}
 	if err := yaml.UnmarshalWithOptions(src, r, yaml.DisallowUnknownField()); err != nil {
 		return nil, errors.New(yaml.FormatError(err, false, false))
 	}
