@@ -1,15 +1,12 @@
 package mqtt_test
 
 import (
-	"bufio"
 	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
-	"log/slog"
 	"net"
 	"strings"
-	"sync/atomic"
 	"testing"
 	"time"
 
@@ -17,203 +14,15 @@ import (
 
 	"ullage/core/value"
 	"ullage/fleet/devices"
-	"ullage/fleet/event"
 	"ullage/fleet/ingest"
 	"ullage/fleet/wire"
 	"ullage/store"
 	"ullage/test/rig"
-	"ullage/transport/mqtt"
 )
 
 const tank = "tank-fennimore-07"
 
-// bench is a rig with an MQTT listener on loopback.
-type bench struct {
-	*rig.Rig
-	server  *mqtt.Server
-	address string
-	token   string
-}
-
-func newBench(t testing.TB, change func(*ingest.Limits)) *bench {
-	return newBenchOn(t, store.Options{}, change)
-}
-
-func newBenchOn(t testing.TB, o store.Options, change func(*ingest.Limits)) *bench {
-	t.Helper()
-	b := &bench{}
-	var server atomic.Pointer[mqtt.Server] // the bus runs before there is a server
-	b.Rig = rig.NewWith(t, o, func(i int, e event.Event) {
-		if s := server.Load(); s != nil {
-			s.Handle(i, e)
-		}
-	})
-	limits := ingest.DefaultLimits()
-	limits.Rate, limits.Connects = 0, 0
-	if change != nil {
-		change(&limits)
-	}
-	b.server = mqtt.NewServer(mqtt.Deps{Devices: b.Devices, Door: b.Door, Settings: b.Settings, Wire: b.Wire,
-		Gate: devices.NewGate(30, time.Now), Limits: limits, Log: slog.New(slog.DiscardHandler), Now: time.Now})
-	server.Store(b.server)
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	b.Must(err)
-	b.address = l.Addr().String()
-	go b.server.Serve(l)
-	t.Cleanup(func() { l.Close(); b.server.Stop(2 * time.Second) })
-	b.token = b.Onboard(tank, "tank-probe", nil)
-	return b
-}
-
-// peer is a client that speaks packet by packet.
-type peer struct {
-	t       testing.TB
-	conn    net.Conn
-	r       *bufio.Reader
-	version byte
-}
-
-func (b *bench) dial(version byte) *peer {
-	b.T.Helper()
-	conn, err := net.Dial("tcp", b.address)
-	b.Must(err)
-	b.T.Cleanup(func() { conn.Close() })
-	return &peer{b.T, conn, bufio.NewReader(conn), version}
-}
-
-func (p *peer) send(pk packets.Packet) {
-	p.t.Helper()
-	pk.ProtocolVersion = p.version
-	var buf bytes.Buffer
-	var err error
-	switch pk.FixedHeader.Type {
-	case packets.Connect:
-		err = pk.ConnectEncode(&buf)
-	case packets.Publish:
-		err = pk.PublishEncode(&buf)
-	case packets.Puback:
-		err = pk.PubackEncode(&buf)
-	case packets.Subscribe:
-		err = pk.SubscribeEncode(&buf)
-	case packets.Unsubscribe:
-		err = pk.UnsubscribeEncode(&buf)
-	case packets.Pingreq:
-		err = pk.PingreqEncode(&buf)
-	case packets.Disconnect:
-		err = pk.DisconnectEncode(&buf)
-	}
-	if err != nil {
-		p.t.Fatal(err)
-	}
-	p.raw(buf.Bytes())
-}
-
-func (p *peer) raw(b []byte) {
-	p.conn.SetWriteDeadline(time.Now().Add(5 * time.Second))
-	p.conn.Write(b)
-}
-
-// next reads a packet; nil means that the connection has ended.
-func (p *peer) next() *packets.Packet {
-	p.t.Helper()
-	p.conn.SetReadDeadline(time.Now().Add(5 * time.Second))
-	first, err := p.r.ReadByte()
-	if err != nil {
-		if e, ok := err.(net.Error); ok && e.Timeout() {
-			p.t.Fatal("nothing came within 5 s")
-		}
-		return nil
-	}
-	pk := &packets.Packet{ProtocolVersion: p.version}
-	if err := pk.FixedHeader.Decode(first); err != nil {
-		p.t.Fatal(err)
-	}
-	n, _, err := packets.DecodeLength(p.r)
-	if err != nil {
-		p.t.Fatal(err)
-	}
-	pk.FixedHeader.Remaining = n
-	body := make([]byte, n)
-	if _, err := io.ReadFull(p.r, body); err != nil {
-		return nil
-	}
-	switch pk.FixedHeader.Type {
-	case packets.Connack:
-		err = pk.ConnackDecode(body)
-	case packets.Publish:
-		err = pk.PublishDecode(body)
-	case packets.Puback:
-		err = pk.PubackDecode(body)
-	case packets.Suback:
-		err = pk.SubackDecode(body)
-	case packets.Unsuback:
-		err = pk.UnsubackDecode(body)
-	case packets.Disconnect:
-		err = pk.DisconnectDecode(body)
-	}
-	if err != nil {
-		p.t.Fatal(err)
-	}
-	return pk
-}
-
-// want reads a packet of a type.
-func (p *peer) want(kind byte) *packets.Packet {
-	p.t.Helper()
-	pk := p.next()
-	if pk == nil || pk.FixedHeader.Type != kind {
-		p.t.Fatalf("got %+v, want a packet of type %d", pk, kind)
-	}
-	return pk
-}
-
-func connectPacket(user, password, clientID string) packets.Packet {
-	pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Connect}}
-	pk.Connect = packets.ConnectParams{ProtocolName: []byte("MQTT"), Clean: true, Keepalive: 30, ClientIdentifier: clientID}
-	if user != "" {
-		pk.Connect.UsernameFlag, pk.Connect.Username = true, []byte(user)
-	}
-	if password != "" {
-		pk.Connect.PasswordFlag, pk.Connect.Password = true, []byte(password)
-	}
-	return pk
-}
-
-// enter connects as the tank.
-func (b *bench) enter(version byte) *peer {
-	b.T.Helper()
-	p := b.dial(version)
-	p.send(connectPacket(tank, b.token, tank))
-	if pk := p.want(packets.Connack); pk.ReasonCode != 0 {
-		b.T.Fatalf("not let in: %d %s", pk.ReasonCode, pk.Properties.ReasonString)
-	}
-	return p
-}
-
-func publish(id uint16, topic, body string) packets.Packet {
-	pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: topic, Payload: []byte(body), PacketID: id}
-	if id > 0 {
-		pk.FixedHeader.Qos = 1
-	}
-	return pk
-}
-
-func subscribe(id uint16, qos byte, filters ...string) packets.Packet {
-	pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Subscribe, Qos: 1}, PacketID: id}
-	for _, f := range filters {
-		pk.Filters = append(pk.Filters, packets.Subscription{Filter: f, Qos: qos})
-	}
-	return pk
-}
-
 const readings = "ullage/" + tank + "/readings"
-
-// both runs a test for MQTT 3.1.1 and 5.
-func both(t *testing.T, f func(t *testing.T, version byte)) {
-	for name, v := range map[string]byte{"3.1.1": 4, "5": 5} {
-		t.Run(name, func(t *testing.T) { f(t, v) })
-	}
-}
 
 func TestPublishIsStoredBeforeItIsAcknowledged(t *testing.T) {
 	both(t, func(t *testing.T, version byte) {
@@ -356,124 +165,6 @@ func TestBadDataIsAcknowledgedAndExplained(t *testing.T) {
 	if pk := q.want(packets.Publish); json.Unmarshal(pk.Payload, &problem) != nil || !strings.Contains(problem.Detail, "did you mean must_temp?") {
 		t.Errorf("the problem is %s", pk.Payload)
 	}
-}
-
-func (b *bench) enterAs(version byte, clientID string) *peer {
-	b.T.Helper()
-	p := b.dial(version)
-	p.send(connectPacket(tank, b.token, clientID))
-	if pk := p.want(packets.Connack); pk.ReasonCode != 0 {
-		b.T.Fatalf("not let in: %d", pk.ReasonCode)
-	}
-	return p
-}
-
-func revision(t testing.TB, pk *packets.Packet) int {
-	t.Helper()
-	var doc struct {
-		Revision int
-		Settings map[string]any
-	}
-	if err := json.Unmarshal(pk.Payload, &doc); err != nil || len(doc.Settings) != 4 || pk.TopicName != "ullage/"+tank+"/intended" {
-		t.Fatalf("not a whole settings document: %s %s", pk.TopicName, pk.Payload)
-	}
-	return doc.Revision
-}
-
-func puback(id uint16) packets.Packet {
-	return packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Puback}, PacketID: id}
-}
-
-func TestIntendedSettings(t *testing.T) {
-	both(t, func(t *testing.T, version byte) {
-		b := newBench(t, nil)
-		p := b.enter(version)
-		set := func(v float64) {
-			_, err := b.Settings.Set(tank, map[string]any{"max_temp": v}, nil, "mara")
-			b.Must(err)
-			b.Bus.Settle()
-		}
-		p.send(subscribe(1, 1, "ullage/"+tank+"/intended"))
-		p.want(packets.Suback)
-		first := p.want(packets.Publish)
-		if revision(t, first) != 1 || !first.FixedHeader.Retain || first.FixedHeader.Qos != 1 {
-			t.Errorf("on subscribing: %+v", first.FixedHeader)
-		}
-		// While the first is on its way, later revisions wait and become one.
-		set(30)
-		set(29)
-		set(28)
-		p.send(puback(first.PacketID))
-		second := p.want(packets.Publish)
-		if got := revision(t, second); got != 4 {
-			t.Errorf("after the acknowledgement revision %d came, want the newest", got)
-		}
-		p.send(puback(second.PacketID))
-		set(27)
-		third := p.want(packets.Publish)
-		if got := revision(t, third); got != 5 {
-			t.Errorf("revision %d came", got)
-		}
-		if s, _, _ := b.Settings.Of(tank); s.Confirmed() {
-			t.Error("an acknowledgement counts as applied")
-		}
-		p.send(publish(9, "ullage/"+tank+"/applied", `{"revision":5,"settings":{"max_temp":27,"report_every":10,"stir_at":28,"display_unit":"Cel"}}`))
-		p.want(packets.Puback)
-		if s, _, _ := b.Settings.Of(tank); !s.Confirmed() {
-			t.Errorf("the confirmation was not taken: %+v", s)
-		}
-		// Subscribing again sends it again.
-		p.send(puback(third.PacketID))
-		p.send(subscribe(2, 0, "ullage/"+tank+"/#"))
-		p.want(packets.Suback)
-		for range 2 {
-			if pk := p.want(packets.Publish); strings.HasSuffix(pk.TopicName, "/intended") && revision(t, pk) != 5 {
-				t.Error("not sent again")
-			}
-		}
-	})
-}
-
-func TestResumedSessionGetsItsSettings(t *testing.T) {
-	both(t, func(t *testing.T, version byte) {
-		b := newBench(t, nil)
-		hello := connectPacket(tank, b.token, tank)
-		hello.Connect.Clean = false
-		if version == 5 {
-			hello.Properties.SessionExpiryInterval, hello.Properties.SessionExpiryIntervalFlag = 600, true
-		}
-		p := b.dial(version)
-		p.send(hello)
-		p.want(packets.Connack)
-		p.send(subscribe(1, 1, "ullage/"+tank+"/intended"))
-		p.want(packets.Suback)
-		p.want(packets.Publish)
-		p.send(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Disconnect}})
-		p.next()
-		_, err := b.Settings.Set(tank, map[string]any{"max_temp": 30.0}, nil, "mara")
-		b.Must(err)
-		for end := time.Now().Add(5 * time.Second); b.server.Connected() > 0 && time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
-		}
-		q := b.dial(version)
-		q.send(hello)
-		if pk := q.want(packets.Connack); !pk.SessionPresent {
-			t.Error("the session was not resumed")
-		}
-		if got := revision(t, q.want(packets.Publish)); got != 2 {
-			t.Errorf("revision %d came", got)
-		}
-		clean := connectPacket(tank, b.token, tank)
-		c := b.dial(version)
-		c.send(clean)
-		if pk := c.want(packets.Connack); pk.SessionPresent {
-			t.Error("a clean start resumed a session")
-		}
-		for pk := q.next(); pk != nil; pk = q.next() {
-			if pk.FixedHeader.Type == packets.Disconnect && pk.ReasonCode != 0x8E {
-				t.Errorf("the older connection was ended with %d", pk.ReasonCode)
-			}
-		}
-	})
 }
 
 func TestTwoSessionsAndNoThird(t *testing.T) {

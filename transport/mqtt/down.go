@@ -1,0 +1,211 @@
+package mqtt
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"github.com/mochi-mqtt/server/v2/packets"
+
+	"ullage/fleet/fault"
+	"ullage/fleet/wire"
+)
+
+// downTopics are what a device can subscribe to, below its own prefix.
+var downTopics = []string{"intended", "problem", "time"}
+
+// problem tells the device what was refused, if it listens.
+func (x *session) problem(e *fault.Error) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.putProblem(e)
+}
+
+func (x *session) putProblem(e *fault.Error) {
+	if _, listens := x.granted["problem"]; !listens {
+		return
+	}
+	body, err := json.Marshal(map[string]any{
+		"type": "about:blank", "title": string(e.Code), "detail": e.Error(), "findings": e.Findings,
+	})
+	if err == nil {
+		x.putPublish("problem", body, 0, false)
+	}
+}
+
+// intended sends the settings document, unless one is on its way.
+func (x *session) intended() {
+	x.mu.Lock()
+	qos, listens := x.granted["intended"]
+	if !listens {
+		x.mu.Unlock()
+		return
+	}
+	if x.inFlight != 0 {
+		x.again = true
+		x.mu.Unlock()
+		return
+	}
+	x.mu.Unlock()
+	doc, err := x.srv.Settings.Document(x.device)
+	if err != nil {
+		x.srv.Log.Error("settings are not readable", "device", x.device, "error", err)
+		return
+	}
+	body, err := json.Marshal(doc)
+	if err != nil {
+		return
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if doc.Revision == x.sent {
+		return // the news was of something else, such as a confirmation
+	}
+	x.sent = doc.Revision
+	if id := x.putPublish("intended", body, qos, true); qos > 0 {
+		x.inFlight = id
+	}
+}
+
+// acknowledged takes a PUBACK of the device. It says that the document has
+// arrived, not that it was applied.
+func (x *session) acknowledged(id uint16) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if id != x.inFlight {
+		return
+	}
+	x.inFlight = 0
+	if x.again {
+		x.again = false
+		x.poke()
+	}
+}
+
+// putPublish queues a message to the device; the caller holds mu.
+func (x *session) putPublish(name string, body []byte, qos byte, retain bool) uint16 {
+	pk := &packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: qos, Retain: retain},
+		TopicName: topicRoot + x.device + "/" + name, Payload: body}
+	if qos > 0 {
+		pk.PacketID = x.nextID
+		if x.nextID++; x.nextID == 0 {
+			x.nextID = 1
+		}
+	}
+	if x.version == 5 {
+		pk.Properties.ContentType = "application/json"
+	}
+	if x.maxPacket > 0 && uint32(len(body)+len(pk.TopicName)+40) > x.maxPacket {
+		x.srv.Wire.Add(wire.Entry{At: x.srv.Now(), Device: x.device, Direction: wire.Down, Transport: "mqtt", Remote: x.remote, Topic: name,
+			Body: string(body), Reason: fmt.Sprintf("the device takes packets of %d bytes only, so this was not sent", x.maxPacket)})
+		return 0
+	}
+	x.put(pk)
+	x.srv.Wire.Add(wire.Entry{At: x.srv.Now(), Device: x.device, Direction: wire.Down, Transport: "mqtt", Remote: x.remote, Topic: name, Body: string(body)})
+	return pk.PacketID
+}
+
+func (x *session) subscribe(pk *packets.Packet) {
+	codes := make([]byte, len(pk.Filters))
+	reason := ""
+	for i, f := range pk.Filters {
+		if !x.mayReach(f.Filter) || len(x.subs) >= maxSubscriptions {
+			codes[i] = 0x80
+			if x.version == 5 {
+				codes[i] = codeNotAuthorised
+			}
+			reason = fmt.Sprintf("%s subscribes under %s%s/ only, not to %q", x.device, topicRoot, x.device, clip(f.Filter))
+			x.note("subscribe", reason)
+			continue
+		}
+		x.subs[f.Filter] = min(f.Qos, 1)
+		codes[i] = min(f.Qos, 1)
+	}
+	x.grant()
+	ack := &packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: pk.PacketID, ReasonCodes: codes}
+	if x.version == 5 {
+		ack.Properties.ReasonString = x.reason(reason)
+	}
+	x.mu.Lock()
+	x.put(ack)
+	if _, wants := x.granted["time"]; wants {
+		if body, err := json.Marshal(map[string]any{"now": x.srv.Now().UTC().Format("2006-01-02T15:04:05.000Z07:00")}); err == nil {
+			x.putPublish("time", body, 0, false)
+		}
+	}
+	x.mu.Unlock()
+	x.flush()
+	for _, f := range pk.Filters {
+		if match(f.Filter, topicRoot+x.device+"/intended") {
+			x.mu.Lock()
+			x.sent = 0
+			x.mu.Unlock()
+			x.poke()
+		}
+	}
+}
+
+func (x *session) unsubscribe(pk *packets.Packet) {
+	codes := make([]byte, len(pk.Filters))
+	for i, f := range pk.Filters {
+		if _, ok := x.subs[f.Filter]; !ok {
+			codes[i] = 0x11 // no subscription existed
+		}
+		delete(x.subs, f.Filter)
+	}
+	x.grant()
+	x.send(&packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Unsuback}, PacketID: pk.PacketID, ReasonCodes: codes})
+}
+
+// grant works out which down topics the subscriptions cover, and at which QoS.
+func (x *session) grant() {
+	granted := map[string]byte{}
+	for filter, qos := range x.subs {
+		for _, name := range downTopics {
+			if match(filter, topicRoot+x.device+"/"+name) {
+				granted[name] = max(granted[name], qos)
+			}
+		}
+	}
+	x.mu.Lock()
+	x.granted = granted
+	x.mu.Unlock()
+}
+
+// mayReach reports whether a filter stays inside the device's own prefix.
+func (x *session) mayReach(filter string) bool {
+	rest, own := strings.CutPrefix(filter, topicRoot+x.device+"/")
+	if !own || rest == "" {
+		return false
+	}
+	levels := strings.Split(rest, "/")
+	for i, l := range levels {
+		if strings.Contains(l, "#") && (l != "#" || i != len(levels)-1) || strings.Contains(l, "+") && l != "+" {
+			return false
+		}
+	}
+	return true
+}
+
+// match reports whether a topic filter matches a topic (MQTT 5.0 section 4.7).
+func match(filter, topic string) bool {
+	f, t := strings.Split(filter, "/"), strings.Split(topic, "/")
+	for i, level := range f {
+		if level == "#" {
+			return true
+		}
+		if i >= len(t) || level != "+" && level != t[i] {
+			return false
+		}
+	}
+	return len(f) == len(t)
+}
+
+// poke asks for the newest settings to be sent. Pokes that come while one
+// waits are one.
+func (x *session) poke() {
+	select {
+	case x.pokes <- struct{}{}:
+	default:
+	}
+}

@@ -1,0 +1,140 @@
+package mqtt
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/mochi-mqtt/server/v2/packets"
+
+	"ullage/fleet/wire"
+)
+
+// read reads one packet. The size is judged before memory is taken, and a
+// panic of the codec becomes an error.
+func (x *session) read() (pk *packets.Packet, err error) {
+	first, err := x.r.ReadByte()
+	if err != nil {
+		return nil, err
+	}
+	pk = &packets.Packet{ProtocolVersion: x.version}
+	if err := pk.FixedHeader.Decode(first); err != nil {
+		return nil, err
+	}
+	n, _, err := packets.DecodeLength(x.r)
+	if err != nil {
+		return nil, err
+	}
+	if n > x.srv.Limits.Message+1024 {
+		return pk, &tooLarge{n, x.srv.Limits.Message}
+	}
+	pk.FixedHeader.Remaining = n
+	body := make([]byte, n)
+	if _, err := io.ReadFull(x.r, body); err != nil {
+		return nil, err
+	}
+	return pk, decode(pk, body)
+}
+
+type tooLarge struct{ size, limit int }
+
+func (e *tooLarge) Error() string {
+	return fmt.Sprintf("the message has %d bytes; %d are taken at most, so send it in parts", e.size, e.limit)
+}
+
+func decode(pk *packets.Packet, body []byte) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = packets.ErrMalformedPacket
+		}
+	}()
+	switch pk.FixedHeader.Type {
+	case packets.Connect:
+		return pk.ConnectDecode(body)
+	case packets.Publish:
+		return pk.PublishDecode(body)
+	case packets.Puback:
+		return pk.PubackDecode(body)
+	case packets.Subscribe:
+		if len(body) <= 2 {
+			return packets.ErrProtocolViolationNoFilters
+		}
+		return pk.SubscribeDecode(body)
+	case packets.Unsubscribe:
+		return pk.UnsubscribeDecode(body)
+	case packets.Pingreq:
+		return nil
+	case packets.Disconnect:
+		return pk.DisconnectDecode(body)
+	}
+	return packets.ErrProtocolViolation
+}
+
+func (x *session) reason(s string) string {
+	if !x.reasons {
+		return ""
+	}
+	if r := []rune(s); len(r) > reasonStringMaximum {
+		return string(r[:reasonStringMaximum]) + "…"
+	}
+	return s
+}
+
+func (x *session) send(pk *packets.Packet) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.put(pk)
+	x.w.Flush()
+}
+
+func (x *session) flush() {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.w.Flush()
+}
+
+// put encodes a packet into the write buffer; the caller holds mu.
+func (x *session) put(pk *packets.Packet) error {
+	pk.ProtocolVersion = x.version
+	pk.Mods.MaxSize = x.maxPacket
+	var buf bytes.Buffer
+	var err error
+	switch pk.FixedHeader.Type {
+	case packets.Connack:
+		err = pk.ConnackEncode(&buf)
+	case packets.Publish:
+		err = pk.PublishEncode(&buf)
+	case packets.Puback:
+		err = pk.PubackEncode(&buf)
+	case packets.Suback:
+		err = pk.SubackEncode(&buf)
+	case packets.Unsuback:
+		err = pk.UnsubackEncode(&buf)
+	case packets.Pingresp:
+		err = pk.PingrespEncode(&buf)
+	case packets.Disconnect:
+		err = pk.DisconnectEncode(&buf)
+	}
+	if err != nil {
+		x.srv.Log.Error("a packet could not be encoded", "type", pk.FixedHeader.Type, "error", err)
+		return err
+	}
+	x.conn.SetWriteDeadline(time.Now().Add(writeWait))
+	_, err = x.w.Write(buf.Bytes())
+	return err
+}
+
+// note writes something about this connection to the wire.
+func (x *session) note(topic, reason string) {
+	x.srv.Wire.Add(wire.Entry{At: x.srv.Now(), Device: x.device, Direction: wire.Up, Transport: "mqtt", Remote: x.remote,
+		Topic: strings.TrimPrefix(topic, topicRoot+x.device+"/"), Reason: reason})
+}
+
+func clip(s string) string {
+	if r := []rune(s); len(r) > 100 {
+		return string(r[:100]) + "…"
+	}
+	return s
+}
