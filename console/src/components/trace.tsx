@@ -9,12 +9,18 @@ export interface TraceData {
   max: (number | null)[];
 }
 
+interface Limit {
+  value: number;
+  upward: boolean;
+  name: string;
+}
+
 interface Props {
   data: TraceData;
   from: number;
   to: number;
   height: number;
-  limit?: { value: number; upward: boolean; name: string };
+  limits: Limit[];
   decimals: number;
   unit: string;
   summary: string;
@@ -26,12 +32,12 @@ const css = (name: string) => getComputedStyle(document.documentElement).getProp
 
 // Trace is the one wrapper round the chart library: a line of means in a band
 // of least and greatest values, with the limit drawn in.
-export function Trace({ data, from, to, height, limit, decimals, unit, summary, syncKey, step }: Props) {
+export function Trace({ data, from, to, height, limits, decimals, unit, summary, syncKey, step }: Props) {
   const holder = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot>(undefined);
-  const live = useRef({ limit, from, to, decimals });
+  const live = useRef({ limits, from, to, decimals });
   useEffect(() => {
-    live.current = { limit, from, to, decimals };
+    live.current = { limits, from, to, decimals };
   });
   const columns = useMemo<uPlot.AlignedData>(() => [data.at, data.min, data.max, data.mean], [data]);
   const first = useRef(columns);
@@ -56,13 +62,14 @@ export function Trace({ data, from, to, height, limit, decimals, unit, summary, 
             x: { time: true, range: () => [live.current.from, live.current.to] },
             y: {
               range: (_u, low, high) => {
-                const l = live.current.limit?.value;
-                // The limit is drawn in when it is near; far away it would flatten the line.
+                if (step) return [-0.25, 1.25];
+                // A limit is drawn in when it is near; far away it would flatten the line.
                 const span = Math.max(high - low, 1e-9);
-                if (l !== undefined && l > low - 2.5 * span && l < high + 2.5 * span) {
-                  low = Math.min(low, l);
-                  high = Math.max(high, l);
-                }
+                const near = live.current.limits
+                  .map((l) => l.value)
+                  .filter((l) => l > low - 2.5 * span && l < high + 2.5 * span);
+                low = Math.min(low, ...near);
+                high = Math.max(high, ...near);
                 const least = 10 ** -Math.max(live.current.decimals, 0) * 4;
                 const pad = Math.max((high - low) * 0.12, least / 2);
                 return [low - pad, high + pad];
@@ -86,7 +93,11 @@ export function Trace({ data, from, to, height, limit, decimals, unit, summary, 
               space: 26,
               grid: { show: false },
               ticks: { show: false },
-              values: (_u, vs) => vs.map((v) => String(Math.round(v * 1e4) / 1e4)),
+              values: (_u, vs) =>
+                step
+                  ? vs.map((v) => (v === 0 ? "no" : v === 1 ? "yes" : ""))
+                  : vs.map((v) => String(Math.round(v * 1e4) / 1e4)),
+              ...(step ? { splits: () => [0, 1] } : {}),
             },
           ],
           series: [
@@ -101,7 +112,7 @@ export function Trace({ data, from, to, height, limit, decimals, unit, summary, 
             },
           ],
           bands: [{ series: [2, 1], fill: css("--band") }],
-          hooks: { draw: [(u) => drawLimit(u, live.current.limit, font, muted)] },
+          hooks: { draw: [(u) => live.current.limits.forEach((l) => drawLimit(u, l, font, muted))] },
         },
         first.current,
         holder.current!,
@@ -123,7 +134,7 @@ export function Trace({ data, from, to, height, limit, decimals, unit, summary, 
   useEffect(() => {
     first.current = columns;
     plot.current?.setData(columns);
-  }, [columns, from, to, limit?.value]);
+  }, [columns, from, to, limits]);
 
   return (
     <figure className="m-0 min-w-0">
@@ -147,8 +158,7 @@ function timeLabels(_u: uPlot, splits: number[]) {
   });
 }
 
-function drawLimit(u: uPlot, limit: Props["limit"], font: string, colour: string) {
-  if (!limit) return;
+function drawLimit(u: uPlot, limit: Limit, font: string, colour: string) {
   const { ctx, bbox } = u;
   const y = u.valToPos(limit.value, "y", true);
   if (y < bbox.top - 1 || y > bbox.top + bbox.height + 1) return;

@@ -220,7 +220,9 @@ function Metric({
   tall: boolean;
 }) {
   const latest = device.latest[p.name];
-  const margin = device.margins.find((m) => m.metric === p.name);
+  const margin = device.margins
+    .filter((m) => m.metric === p.name)
+    .sort((a, b) => a.headspace - b.headspace)[0];
   const numeric = p.type === "number" || p.type === "integer" || p.type === "boolean";
   const history = useQuery({
     queryKey: ["history", device.id, p.name, from, to],
@@ -245,11 +247,17 @@ function Metric({
     () => withGaps(history.data?.buckets ?? [], expectedGap(device.interval, to - from)),
     [history.data, device.interval, to, from],
   );
-  const rule = margin && {
-    value: margin.limit,
-    upward: margin.upward,
-    name: `${words(margin.rule)}, ${say(margin.limit)} ${p.display ?? ""}`,
-  };
+  const limits = useMemo(
+    () =>
+      device.margins
+        .filter((m) => m.metric === p.name)
+        .map((m) => ({
+          value: m.limit,
+          upward: m.upward,
+          name: `${words(m.rule)}, ${say(m.limit)} ${p.display ?? ""}`,
+        })),
+    [device.margins, p.name, p.display],
+  );
   const marks = latest?.quality?.join(", ");
   return (
     <div className="grid grid-cols-[9.25rem_minmax(0,1fr)] border-b border-line py-2">
@@ -288,7 +296,7 @@ function Metric({
           from={from / 1000}
           to={to / 1000}
           height={tall ? 150 : 92}
-          limit={rule}
+          limits={limits}
           decimals={p.decimals}
           unit={p.display ?? ""}
           syncKey={device.id}
