@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ullage/client"
+	"ullage/core/model"
 )
 
 func modelCommand() *cobra.Command {
@@ -30,13 +31,20 @@ func modelCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var out []client.ModelLoaded
-			for _, f := range files {
-				b, err := os.ReadFile(f)
-				if err != nil {
+			// Every file is read before the first is sent, so that a mistake in
+			// the last one changes nothing.
+			sources := make([][]byte, len(files))
+			for i, f := range files {
+				if sources[i], err = os.ReadFile(f); err != nil {
 					return err
 				}
-				l, err := cl.LoadModel(c.Context(), b)
+				if _, err := model.Parse(sources[i]); err != nil {
+					return fmt.Errorf("%s was not loaded, and nothing else was: %w", f, err)
+				}
+			}
+			var out []client.ModelLoaded
+			for i, f := range files {
+				l, err := cl.LoadModel(c.Context(), sources[i])
 				if err != nil {
 					return fmt.Errorf("%s was not loaded: %w", f, err)
 				}

@@ -277,6 +277,14 @@ func TestCommandLine(t *testing.T) {
 			t.Errorf("ullage %s: exit code %d, %q; want %d and %q", strings.Join(c.args, " "), code, errs, c.code, c.says)
 		}
 	}
+	// A folder with one bad file changes nothing.
+	os.WriteFile(filepath.Join(filepath.Dir(bad), "another.tm.json"), []byte(strings.Replace(moteModel, "1.0.0", "9.0.0", 1)), 0o600)
+	if _, errs, code := s.CLI("", "model", "load", filepath.Dir(bad)); code != 1 || !strings.Contains(errs, "nothing else was") {
+		t.Errorf("a folder with a bad file: %d %q", code, errs)
+	}
+	if out := cli(t, s, "model", "list"); strings.Contains(out, "mote") {
+		t.Errorf("part of a folder was loaded:\n%s", out)
+	}
 	_, errs, code := service.Run("", []string{"ULLAGE_URL=" + s.Console, "ULLAGE_TOKEN=nonsense"}, "device", "list")
 	if code != 4 || !strings.Contains(errs, "ullage login") {
 		t.Errorf("with a wrong token: %d %q", code, errs)
