@@ -27,6 +27,9 @@ function liquid(top: number): string {
 }
 
 // Vessel is the mark of a device: the liquid rises as its headspace shrinks.
+// leastForBadge is the width under which a badge could not be read.
+export const leastForBadge = 18;
+
 // A device that did not change is the same object, and is not drawn again.
 export const Vessel = memo(function Vessel({
   device,
@@ -46,27 +49,30 @@ export const Vessel = memo(function Vessel({
   const top = 38 - 34 * Math.max(0.04, Math.min(1, level));
   const colour = alarmColour ?? "var(--rim)";
   const fill = alarmColour ?? "var(--liquid)";
+  const drawing = (
+    <svg viewBox="0 0 34 44" width={width} height={(width * 44) / 34} className="block" aria-hidden="true">
+      {!dark && device.headspace !== undefined && <path d={liquid(top)} fill={fill} />}
+      <path
+        d="M2 1v26a15 15 0 0 0 30 0V1"
+        fill="none"
+        stroke={dark ? "var(--ink)" : colour}
+        strokeWidth={dark || abnormal ? 2.2 : 1.6}
+        strokeDasharray={dark ? "3.5 2.5" : undefined}
+      />
+    </svg>
+  );
+  // Thousands of vessels are drawn with as few elements as will do.
+  if (!badge || !alarm || width < leastForBadge) return drawing;
   return (
     <span className="relative inline-block align-top" style={{ width, height: (width * 44) / 34 }}>
-      <svg viewBox="0 0 34 44" width={width} height={(width * 44) / 34} aria-hidden="true">
-        {!dark && device.headspace !== undefined && <path d={liquid(top)} fill={fill} />}
-        <path
-          d="M2 1v26a15 15 0 0 0 30 0V1"
-          fill="none"
-          stroke={dark ? "var(--ink)" : colour}
-          strokeWidth={dark || abnormal ? 2.2 : 1.6}
-          strokeDasharray={dark ? "3.5 2.5" : undefined}
+      {drawing}
+      <span className="absolute -top-1.5 -right-2">
+        <Badge
+          priority={alarm.priority}
+          waiting={alarm.state === "unacknowledged"}
+          size={Math.max(13, width * 0.46)}
         />
-      </svg>
-      {badge && alarm && width >= 18 && (
-        <span className="absolute -top-1.5 -right-2">
-          <Badge
-            priority={alarm.priority}
-            waiting={alarm.state === "unacknowledged"}
-            size={Math.max(13, width * 0.46)}
-          />
-        </span>
-      )}
+      </span>
     </span>
   );
 });

@@ -6,7 +6,7 @@ import { api, ask, type Device, type Margin, type Model } from "../api/client";
 import { useFleet } from "../api/live";
 import { Choice, Command, Empty } from "../components/parts";
 import { Spark } from "../components/spark";
-import { describe, Vessel } from "../components/vessel";
+import { describe, leastForBadge, Vessel } from "../components/vessel";
 import { absolute, ago, lasting, plural, say, words } from "../lib/format";
 import { useNow, useParam, useTitle } from "../lib/use";
 
@@ -163,10 +163,17 @@ function Wall({ devices, by }: { devices: Device[]; by: string }) {
 }
 
 const Place = memo(function Place({ device: d, width }: { device: Device; width: number }) {
+  const said = describe(d);
+  const small = width < leastForBadge;
   return (
     <li className="leading-none">
-      <Link to={`/devices/${d.id}`} title={describe(d)} className="relative block">
-        <span className="sr-only">{describe(d)}</span>
+      <Link
+        to={`/devices/${d.id}`}
+        title={said}
+        aria-label={small ? said : undefined}
+        className="relative block"
+      >
+        {!small && <span className="sr-only">{said}</span>}
         <Vessel device={d} width={width} />
       </Link>
     </li>
