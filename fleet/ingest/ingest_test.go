@@ -161,6 +161,21 @@ func TestBacklogDoesNotMakeADeviceOnline(t *testing.T) {
 	}
 }
 
+func TestSilenceAfterABacklogIsTold(t *testing.T) {
+	r := rig.New(t)
+	r.Onboard("hub-saltmarsh", "cellar-hub", nil)
+	r.Keep("hub-saltmarsh", fmt.Sprintf(`{"at":%q,"values":{"backlog":2}}`, rig.Start.Add(-6*time.Hour).Format(time.RFC3339)))
+	r.Pass(2 * time.Minute)
+	if got := r.Journal("link changed"); len(got) != 1 || got[0] != "it was heard for the first time" {
+		t.Errorf("while more may come the journal tells %q", got)
+	}
+	r.Pass(2 * time.Minute)
+	r.Keep("hub-saltmarsh", `{"backlog":3}`)
+	if got := r.Journal("link changed"); len(got) != 3 || !strings.HasPrefix(got[1], "it fell silent") || got[2] != "it is back" {
+		t.Errorf("the journal tells %q", got)
+	}
+}
+
 func TestFullDiskKeepsNothingAndForgetsNothing(t *testing.T) {
 	r := rig.NewWith(t, store.Options{MaxBytes: 120 << 10})
 	r.Onboard("bung-saltmarsh-112", "cask-bung", nil)

@@ -94,7 +94,8 @@ type entry struct {
 	model    *model.Model
 	refusals []time.Time
 	linkNext time.Time
-	missed   bool // the journal has been told that it fell silent
+	heardAt  time.Time // arrival of the last message of readings
+	missed   bool      // the journal has been told that it fell silent
 	dirty    bool
 }
 
@@ -150,6 +151,7 @@ func (b *Board) Handle(i int, ev event.Event) {
 				e.LastAt = r.At
 			}
 		}
+		e.heardAt = ev.Arrived
 		b.link(e, ev.Arrived, false)
 	case event.Device, event.Attributes, event.Settings:
 		b.refresh(e.ID)
@@ -185,6 +187,10 @@ func (b *Board) tick(e *entry, now time.Time) {
 	if !e.linkNext.IsZero() && !now.Before(e.linkNext) {
 		b.link(e, now, true)
 	}
+	if e.Link == vitals.Silent && !e.missed && now.Sub(e.heardAt) >= 3*e.Interval {
+		// It began with a backlog, and nothing newer has followed.
+		b.fellSilent(e, now)
+	}
 	if n := len(e.refusals); n > 0 && now.Sub(e.refusals[0]) > time.Hour {
 		e.refusals = slices.DeleteFunc(e.refusals, func(t time.Time) bool { return now.Sub(t) > time.Hour })
 		e.dirty = true
@@ -210,14 +216,23 @@ func (b *Board) link(e *entry, now time.Time, byTime bool) {
 	case old == vitals.Never:
 		text = "it was heard for the first time"
 	case e.Link == vitals.Silent && byTime:
-		text = fmt.Sprintf("it fell silent; its last reading came at %s", e.LastAt.UTC().Format(time.RFC3339))
-		e.missed = true
+		b.fellSilent(e, now)
+		return
 	case e.Link == vitals.Online && e.missed:
 		text = "it is back"
 		e.missed = false
 	default:
 		return
 	}
+	b.tell(e, now, text)
+}
+
+func (b *Board) fellSilent(e *entry, now time.Time) {
+	e.missed = true
+	b.tell(e, now, fmt.Sprintf("it fell silent; its last reading is of %s", e.LastAt.UTC().Format(time.RFC3339)))
+}
+
+func (b *Board) tell(e *entry, now time.Time, text string) {
 	if err := b.journal.AppendJournal(journal.New(now, journal.LinkChanged, e.ID, "", text)); err != nil {
 		b.log.Error("the journal did not take a change of link", "device", e.ID, "error", err)
 	}
