@@ -133,11 +133,14 @@ func (x *session) loop() {
 		if x.keep > 0 {
 			x.conn.SetReadDeadline(time.Now().Add(x.keep * 3 / 2))
 		}
-		pk, err := x.read()
-		select {
-		case <-x.quit:
+		// end closes quit first and moves the deadline into the past after it:
+		// asking between our own deadline and the read, no end is overlooked.
+		if x.ended() {
 			return
-		default:
+		}
+		pk, err := x.read()
+		if x.ended() {
+			return
 		}
 		if err != nil {
 			x.broken(err)
@@ -166,6 +169,15 @@ func (x *session) loop() {
 			x.end(codeProtocolError, "a second CONNECT")
 			return
 		}
+	}
+}
+
+func (x *session) ended() bool {
+	select {
+	case <-x.quit:
+		return true
+	default:
+		return false
 	}
 }
 

@@ -116,3 +116,17 @@ func TestResumedSessionGetsItsSettings(t *testing.T) {
 		}
 	})
 }
+
+// A session can be taken over in the very moment in which it begins to read.
+func TestTakenOverAtOnce(t *testing.T) {
+	both(t, func(t *testing.T, version byte) {
+		b := newBench(t, nil)
+		hello := connectPacket(tank, b.token, tank)
+		hello.Connect.Keepalive = 60
+		for range 300 {
+			p := b.dial(version)
+			p.send(hello)
+			p.want(packets.Connack)
+		}
+	})
+}
