@@ -13,6 +13,7 @@ import (
 	"ullage/core/model"
 	"ullage/core/unit"
 	"ullage/core/value"
+	"ullage/core/vitals"
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
 	"ullage/fleet/present"
@@ -168,7 +169,7 @@ func deviceOf(d present.Device) client.Device {
 		c.Headspace = &h
 	}
 	for _, m := range d.Margins {
-		c.Margins = append(c.Margins, client.Margin(m))
+		c.Margins = append(c.Margins, marginOf(m))
 	}
 	for k, l := range d.Latest {
 		c.Latest[k] = client.Latest{At: l.At, Value: l.Value.Any(), Quality: l.Quality.Words()}
@@ -177,6 +178,18 @@ func deviceOf(d present.Device) client.Device {
 		c.Alarms = append(c.Alarms, client.OpenAlarm{ID: a.ID, Rule: a.Rule, Priority: string(a.Priority), State: string(a.State), Message: a.Message, RaisedAt: a.RaisedAt})
 	}
 	return c
+}
+
+func marginOf(m vitals.Margin) client.Margin {
+	out := client.Margin{Rule: m.Rule, Metric: m.Metric, Of: m.Of, Unit: m.Unit, Display: unit.Display(m.Unit), Value: m.Value, Limit: m.Limit,
+		Upward: m.Upward, Headspace: m.Headspace, Known: m.Known, Reason: m.Reason}
+	if t := m.ToLimit; t.Likely > 0 {
+		out.ToLimit = &client.ToLimit{Likely: vitals.Ago(t.Likely), Early: vitals.Ago(t.Early)}
+		if t.Late > 0 {
+			out.ToLimit.Late = vitals.Ago(t.Late)
+		}
+	}
+	return out
 }
 
 func (s *server) settingRoutes() {

@@ -85,14 +85,25 @@ type RuleSaved struct {
 
 // Margin is how far a device is from one limit.
 type Margin struct {
-	Rule      string  `json:"rule"`
-	Metric    string  `json:"metric"`
-	Value     float64 `json:"value"`
-	Limit     float64 `json:"limit"`
-	Upward    bool    `json:"upward" doc:"Whether the alarm lies above the limit"`
-	Headspace float64 `json:"headspace" doc:"1 at the usual value, 0 at the limit or beyond"`
-	Known     bool    `json:"known" doc:"False while there is no usual value to measure from"`
-	Reason    string  `json:"reason,omitempty"`
+	Rule      string   `json:"rule"`
+	Metric    string   `json:"metric" doc:"The telemetry it is about"`
+	Of        string   `json:"of" doc:"What moves, as written in the rule: a telemetry, or an expression over one" example:"avg(must_temp, 10min)"`
+	Unit      string   `json:"unit,omitempty" doc:"Symbol of the unit of value and limit"`
+	Display   string   `json:"display,omitempty" doc:"That unit as people write it"`
+	Value     float64  `json:"value"`
+	Limit     float64  `json:"limit"`
+	Upward    bool     `json:"upward" doc:"Whether the alarm lies above the limit"`
+	Headspace float64  `json:"headspace" doc:"1 at the usual value, 0 at the limit or beyond"`
+	Known     bool     `json:"known" doc:"False while there is no usual value to measure from"`
+	Reason    string   `json:"reason,omitempty"`
+	ToLimit   *ToLimit `json:"to_limit,omitempty" doc:"When the present trend gets to the limit; absent if it does not, or not surely"`
+}
+
+// ToLimit is how long the present trend takes to a limit.
+type ToLimit struct {
+	Likely string `json:"likely" doc:"The likeliest" example:"2h"`
+	Early  string `json:"early" doc:"At the earliest, with 95 % confidence" example:"1h40min"`
+	Late   string `json:"late,omitempty" doc:"At the latest, with 95 % confidence; absent if it may never get there" example:"2h30min"`
 }
 
 // Latest is the newest reading of one metric.

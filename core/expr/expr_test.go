@@ -1,112 +1,811 @@
-package expr_test
+package expr
 
 import (
-	"errors"
+	"fmt"
+	"math"
+	"math/rand/v2"
 	"strings"
 	"testing"
+	"time"
 
-	"ullage/core/expr"
 	"ullage/core/value"
 )
 
-func TestParse(t *testing.T) {
+func TestFormat(t *testing.T) {
 	for _, c := range []struct{ in, canonical string }{
-		{`must_temp > set.max_temp`, `must_temp > set.max_temp`},
-		{`co2>=5000 'ppm'`, `co2 >= 5000 'ppm'`},
-		{`  label.stage=="fermenting" `, `label.stage == "fermenting"`},
-		{`battery < -2.5e-1`, `battery < -0.25`},
-		{`fan_on == true`, `fan_on == true`},
-		{`cycle != "a \"b\" \\ c"`, `cycle != "a \"b\" \\ c"`},
-		{`device.model == "tank-probe"`, `device.model == "tank-probe"`},
-		{`temp < 300'K'`, `temp < 300 'K'`},
+		{`must_temp>set.max_temp`, `must_temp > set.max_temp`},
+		{`  ( label.stage=="fermenting" ) `, `label.stage == "fermenting"`},
+		{`a and (b or c) and not(d)`, `a and (b or c) and not d`},
+		{`(a and b) and c`, `(a and b) and c`},
+		{`a-(b-c)-d*(e+f)/-g`, `a - (b - c) - d * (e + f) / -g`},
+		{`x between 1 and 5 or y outside -1.50 and 2e3`, `x between 1 and 5 or y outside -1.5 and 2000`},
+		{`avg( x , 600s )>3 'degF'`, `avg(x, 10min) > 3 '[degF]'`},
+		{`90min == 1h30min`, `1h30min == 1h30min`},
+		{`if a then 1 else if b then 2 else 3`, `if a then 1 else if b then 2 else 3`},
+		{`(if a then 1 else 2) > 1`, `(if a then 1 else 2) > 1`},
+		{`label.row in ("a","b")`, `label.row in ("a", "b")`},
+		{`not (a like "tank-*")`, `not a like "tank-*"`},
+		{`not not a`, `not not a`},
+		{`(a > b) == true`, `(a > b) == true`},
+		{`x == "a\"b\\\n\u{7f}é"`, `x == "a\"b\\\n\u{7f}é"`},
+		{`value("Must-Temp") > 3'µg/m³'`, `value("Must-Temp") > 3 'ug/m3'`},
+		{"a\n  and b", `a and b`},
+		{`x > 0.1e-7`, `x > 0.00000001`},
+		{`x > 1e300`, `x > 1e+300`},
+		{`- -5 < -(-x)`, `5 < -(-x)`},
+		{`.5 < x`, `0.5 < x`},
 	} {
-		got, err := expr.Parse(c.in)
+		got, err := Format(c.in)
+		if err != nil || got != c.canonical {
+			t.Errorf("Format(%q) = %q, %v; want %q", c.in, got, err, c.canonical)
+			continue
+		}
+		if again, err := Format(got); err != nil || again != got {
+			t.Errorf("%q is formatted again as %q, %v", got, again, err)
+		}
+	}
+}
+
+// Every mistake has its column, its sentence and, where one thing is meant, a
+// suggestion that mends it.
+func TestMistakes(t *testing.T) {
+	for _, c := range []struct {
+		in      string
+		column  int
+		says    string
+		mended  string // with the suggestion in place; "" for none
+		purpose Purpose
+	}{
+		{``, 1, "nothing is written here yet", "", ForRule},
+		{`must_tmp > 30`, 1, "no telemetry must_tmp in tank-probe 1.2.0; did you mean must_temp?", `must_temp > 30`, ForRule},
+		{`max_temp > 30`, 1, "did you mean set.max_temp?", `set.max_temp > 30`, ForRule},
+		{`set.max_tmp > 30`, 1, "no setting max_tmp", `set.max_temp > 30`, ForRule},
+		{`sett.max_temp > 30`, 1, "no prefix", `set.max_temp > 30`, ForRule},
+		{`device.sites == "x"`, 1, "no fact of a device", "", ForRule},
+		{`must_temp > 3 'kPa'`, 1, "must_temp (°C) cannot be compared with 3 'kPa' (kPa)", "", ForRule},
+		{`must_temp > 3 'C'`, 1, "cannot be compared", "", ForRule},
+		{`must_temp > 3 'celsius'`, 13, "did you mean 'Cel'?", "", ForRule},
+		{`must_temp > 3 Cel`, 15, "an operator is missing", "", ForRule},
+		{`must_temp > 3Cel`, 13, "single quotes behind its number", `must_temp > 3 'Cel'`, ForRule},
+		{`must_temp = 3`, 11, "two signs", `must_temp == 3`, ForRule},
+		{`must_temp > 3 && fan_on`, 15, "&& is written and", `must_temp > 3 and fan_on`, ForRule},
+		{`must_temp > 3 || fan_on`, 15, "|| is written or", `must_temp > 3 or fan_on`, ForRule},
+		{`must_temp ≥ 3`, 11, "is written >=", `must_temp >= 3`, ForRule},
+		{`must_temp > 3 AND fan_on`, 15, "small letters", `must_temp > 3 and fan_on`, ForRule},
+		{`!fan_on`, 1, "is written not", "not fan_on", ForRule},
+		{`1 < must_temp < 5`, 1, "two comparisons in a row", `1 < must_temp and must_temp < 5`, ForRule},
+		{`1 <= must_temp <= 5`, 1, "between", `must_temp between 1 and 5`, ForRule},
+		{`label.stage == 'resting'`, 16, "double quotes", `label.stage == "resting"`, ForRule},
+		{`label.stage == “resting”`, 16, "straight double quotes", `label.stage == "resting"`, ForRule},
+		{`label.floor == 3`, 1, "write to_number(label.floor) == 3", `to_number(label.floor) == 3`, ForRule},
+		{`label.floor + 1 > 2`, 1, "to_number(label.floor)", `to_number(label.floor) + 1 > 2`, ForRule},
+		{`attr.firmware < "2.10"`, 1, "text has no order", "", ForRule},
+		{`version(attr.firmware) < "2.10"`, 26, `version("2.10")`, `version(attr.firmware) < version("2.10")`, ForRule},
+		{`version("two") > version("1")`, 9, "is no version", "", ForRule},
+		{`cycle == "presing"`, 10, `never "presing"; did you mean "pressing"?`, `cycle == "pressing"`, ForRule},
+		{`cycle == "boiling"`, 10, `it is one of "idle", "filling", "pressing"`, "", ForRule},
+		{`fan_on > false`, 1, "have no order", "", ForRule},
+		{`fan_on == "true"`, 11, "write true without quotes", `fan_on == true`, ForRule},
+		{`must_temp`, 1, "a condition compares it", "", ForRule},
+		{`must_temp + set.max_temp > 3`, 1, "their sum has no meaning", "", ForRule},
+		{`must_temp * 2 > 3`, 1, "zero is arbitrary", "", ForRule},
+		{`sum(must_temp, 1h) > 3`, 1, "the sum of temperatures", "", ForRule},
+		{`must_temp > must_temp - set.max_temp`, 1, "one is a point on the scale, the other a distance", "", ForRule},
+		{`abs(must_temp) > 3`, 1, "without its sign", "", ForRule},
+		{`-must_temp < 3`, 1, "minus it has no meaning", "", ForRule},
+		{`rate(must_temp, 1h) > 2`, 23, "2 of what?", `rate(must_temp, 1h) > 2 'K/h'`, ForRule},
+		{`age(must_temp) > 10`, 18, "10 of what?", `age(must_temp) > 10min`, ForRule},
+		{`co2_flow * 10min > 50`, 20, "of what?", `co2_flow * 10min > 50 'L/min.s'`, ForRule},
+		{`avg(must_temp) > 3`, 1, "avg takes 2 things: avg(x, 10min)", "", ForRule},
+		{`avg(must_temp, 10) > 3`, 16, "a length in time: 10min", `avg(must_temp, 10min) > 3`, ForRule},
+		{`avg(must_temp, 10m) > 3`, 16, "did you mean 10min?", `avg(must_temp, 10min) > 3`, ForRule},
+		{`avg(must_temp, 1.5h) > 3`, 16, "whole numbers", "", ForRule},
+		{`avg(must_temp, 3650d) > 3`, 16, "a window of 3650d is refused: every device would carry it in memory; 31d is the longest", "", ForRule},
+		{`median(must_temp, 2h) > 3`, 19, "1h at most", `median(must_temp, 1h) > 3`, ForRule},
+		{`avg(must_temp, 0s) > 3`, 16, "holds no readings", "", ForRule},
+		{`avg(must_temp, set.report_every) > 3`, 16, "a fixed length of time", "", ForRule},
+		{`avg(set.max_temp, 1h) > 3`, 5, "readings of one telemetry", "", ForRule},
+		{`avg(cycle, 1h) > 3`, 5, "calculates with numbers", "", ForRule},
+		{`agv(must_temp, 1h) > 3`, 1, "did you mean avg(x, 10min)", "avg(must_temp, 1h) > 3", ForRule},
+		{`avg > 3`, 1, "avg is a function: avg(x, 10min)", "", ForRule},
+		{`avg(must_temp, 1h) > 3`, 1, "kept for rules only", "", ForFilter},
+		{`changed(cycle)`, 1, "kept for rules only", "", ForFilter},
+		{`share(fan_on) > 50`, 1, "rules with each", "", ForRule},
+		{`must_temp > 3`, 1, "put it into a function such as max_of", "", ForGroup},
+		{`avg(must_temp, 1h) > 3`, 1, "put it into a function", "", ForGroup},
+		{`max_of(avg_of(must_temp)) > 3`, 8, "cannot stand within max_of", "", ForGroup},
+		{`time_in(avg(must_temp, 1h) > 3, 1h) > 3min`, 9, "over present values", "", ForRule},
+		{`time_in(age(must_temp) > 3min, 1h) > 3min`, 9, "over present values", "", ForRule},
+		{`time_in(during("daily 1:00-2:00"), 1h) > 3min`, 9, "over present values", "", ForRule},
+		{`must_temp > 3`, 1, "cannot choose devices here", "", ForTarget},
+		{`device.link == "silent"`, 1, "cannot choose devices here", "", ForTarget},
+		{`now() - device.joined > 7d`, 1, "changes by itself", "", ForTarget},
+		{`attr.firmware == "2"`, 1, "cannot choose devices here", "", ForReach},
+		{`raised(must_to_warm)`, 8, "did you mean must_too_warm?", `raised(must_too_warm)`, ForRule},
+		{`during("Mon-Fry 06:00-22:00")`, 8, "is no time of the week", "", ForRule},
+		{`device.joined > "2026-03-01"`, 17, `time("2026-03-01")`, `device.joined > time("2026-03-01")`, ForRule},
+		{`device.joined > time("yesterday")`, 22, "is no time", "", ForRule},
+		{`device.joined + device.joined > now()`, 1, "a time minus a time is a duration", "", ForRule},
+		{`must_temp between 30 and 20`, 1, "the smaller one", "", ForRule},
+		{`must_temp between 30`, 21, "takes two limits", "", ForRule},
+		{`cycle between "a" and "b"`, 1, "compares sizes", "", ForRule},
+		{`cycle in ()`, 1, "the list is empty", "", ForRule},
+		{`cycle in ("idle", 5)`, 19, "in this list is a number", "", ForRule},
+		{`cycle like "a" or density like "b"`, 19, "like looks at text", "", ForRule},
+		{`cycle not in ("idle")`, 7, "before the whole comparison", "", ForRule},
+		{`cycle like idle`, 12, "like takes a text", "", ForRule},
+		{`cycle == "open`, 10, "closing double quote", "", ForRule},
+		{`density > 3 'g/L`, 13, "closing quote of this unit", "", ForRule},
+		{`cycle == "\q"`, 11, "no such escape", "", ForRule},
+		{`(fan_on`, 8, "the ) that closes this parenthesis is missing", "", ForRule},
+		{`fan_on)`, 7, "no ( that this ) closes", "", ForRule},
+		{`fan_on and`, 11, "missing at the end", "", ForRule},
+		{`and fan_on`, 1, "missing before and", "", ForRule},
+		{`density > `, 11, "missing at the end", "", ForRule},
+		{`density > 1.2.3`, 11, "is no number", "", ForRule},
+		{`density > 1e999`, 11, "larger than any number", "", ForRule},
+		{`set.`, 1, "a name is missing after set.", "", ForRule},
+		{`if fan_on then 3`, 17, "else is missing", "", ForRule},
+		{`(if fan_on then 3 else cycle) > 3`, 2, "both must be of one kind", "", ForRule},
+		{`température > 3`, 1, `value("température")`, "", ForRule},
+		{"density > 3 \xff", 13, "not UTF-8", "", ForRule},
+		{`fan_on @ 3`, 8, "has no meaning here", "", ForRule},
+		{`fan_on is true`, 8, "is written ==", `fan_on == true`, ForRule},
+		{`label.owner == "x" contains`, 20, "there is no contains", "", ForRule},
+		{`has("row")`, 5, "has asks for a name", "", ForRule},
+		{`to_number(density) > 3`, 11, "reads a text", "", ForRule},
+		{`raised("x")`, 8, "takes the name of a rule", "", ForRule},
+		{`co2_flow > true`, 1, "cannot be compared", "", ForRule},
+		{`density < "hot"`, 11, "write a number without quotes", "", ForRule},
+		{"density > 3\nand must_tmp > 3", 5, "did you mean must_temp?", "density > 3\nand must_temp > 3", ForRule},
+	} {
+		p, found := Compile(c.in, cellar(), c.purpose)
+		errs := found.Errors()
+		if p != nil || len(errs) == 0 {
+			t.Errorf("%s is taken", c.in)
+			continue
+		}
+		first := errs[0]
+		for _, e := range errs {
+			if strings.Contains(e.Sentence, c.says) {
+				first = e
+			}
+		}
+		if first.Column != c.column || !strings.Contains(first.Sentence, c.says) {
+			t.Errorf("%s\n says %s\n want column %d and %q", c.in, errs, c.column, c.says)
+		}
+		mended := ""
+		if first.Suggest != "" {
+			mended = c.in[:first.Span.Start] + first.Suggest + c.in[first.Span.End:]
+		}
+		if mended != c.mended {
+			t.Errorf("%s is mended to %q, want %q", c.in, mended, c.mended)
+		}
+		if mended != "" && c.says != "of what?" && !strings.Contains(c.in, "\n") {
+			if _, again := Compile(mended, cellar(), c.purpose); len(again.Errors()) > 0 && !strings.Contains(c.in, "to_number") && !strings.Contains(c.in, "C'") {
+				t.Errorf("%s is mended to %s, which is wrong: %v", c.in, mended, again)
+			}
+		}
+	}
+}
+
+func TestEveryMistakeAtOnce(t *testing.T) {
+	_, found := Compile(`must_tmp > 3 'kPa' and label.floor = 3 or cycle == "presing" && avg(densty, 10m) > 1`, cellar(), ForRule)
+	var columns []int
+	for _, f := range found.Errors() {
+		columns = append(columns, f.Column)
+	}
+	if got := fmt.Sprint(columns); got != "[1 24 36 52 62 69 77]" {
+		t.Errorf("mistakes at %s: %v", got, found)
+	}
+}
+
+func TestWarnings(t *testing.T) {
+	for in, says := range map[string]string{
+		`label.stag == "resting"`:      "did you mean label.stage?",
+		`label.stage == "restin"`:      `no device has label.stage "restin"`,
+		`1 < 2`:                        "always the same",
+		`label.site == "kilnsidee"`:    "did you mean",
+		`label.stage == "nothinglike"`: "",
+	} {
+		p, found := Compile(in, cellar(), ForFilter)
+		if p == nil || says != "" && (len(found) != 1 || !strings.Contains(found[0].Sentence, says)) || says == "" && len(found) != 0 {
+			t.Errorf("%s: %v, want %q", in, found, says)
+		}
+	}
+	if _, found := Compile(`attr.firmware == "2"`, cellar(), ForTarget); len(found) != 1 || !found[0].Warning {
+		t.Errorf("an attribute as a target gives %v", found)
+	}
+}
+
+// Whatever is typed is answered soon, with a sentence, and without a panic.
+func TestBounds(t *testing.T) {
+	for name, src := range map[string]string{
+		"a megabyte":            strings.Repeat("x", 1<<20),
+		"parentheses":           strings.Repeat("(", 10000) + "1" + strings.Repeat(")", 10000),
+		"open parentheses":      strings.Repeat("(", 10000),
+		"nots":                  strings.Repeat("not ", 10000) + "fan_on",
+		"minuses":               strings.Repeat("-", 10000) + "1",
+		"a long chain of and":   "fan_on" + strings.Repeat(" and fan_on", 5000),
+		"a long sum":            "density > 1" + strings.Repeat(" + 1", 12000),
+		"a long product":        "density > 1 'm'" + strings.Repeat(" * 1 'm'", 900),
+		"comparisons in a row":  "1" + strings.Repeat(" < 1", 15000),
+		"ifs":                   strings.Repeat("if fan_on then ", 3000) + "1",
+		"calls":                 strings.Repeat("abs(", 9000),
+		"quotes":                strings.Repeat(`"`, 60000),
+		"points":                strings.Repeat(".", 60000),
+		"commas":                strings.Repeat(",", 60000),
+		"windows":               "fan_on" + strings.Repeat(" and avg(density, 1h) > 1", 100),
+		"a name that is nobody": strings.Repeat("q", 60000) + " > 1",
+		"stars":                 `cycle like "` + strings.Repeat("*a", 20000) + `"`,
+	} {
+		start := time.Now()
+		p, found := Compile(src, cellar(), ForRule)
+		if name != "stars" && (p != nil || len(found) == 0 || len(found) > 2*maxErrors+1) {
+			t.Errorf("%s: %d findings", name, len(found))
+		}
+		for _, f := range found {
+			if len(f.Sentence) > 600 {
+				t.Errorf("%s: a sentence of %d bytes", name, len(f.Sentence))
+			}
+		}
+		if d := time.Since(start); d > 5*time.Second {
+			t.Errorf("%s takes %s", name, d)
+		}
+	}
+}
+
+// now is a Monday, 12:00 UTC.
+const now = int64(1_772_452_800_000)
+
+// device is a State of the cellar's Schema with these values, all now.
+func device(p *Program, values map[string]any) *State {
+	s := p.Plan().NewState(value.FromMillis(now - 3_600_000))
+	for slot, n := range p.Plan().Names() {
+		x, ok := values[n.Name.String()]
+		if !ok {
+			continue
+		}
+		v, err := value.FromAny(x)
 		if err != nil {
-			t.Errorf("Parse(%q): %v", c.in, err)
+			panic(err)
+		}
+		if n.Name.Scope == "" {
+			s.Observe(slot, now, v)
+		} else {
+			s.Set(slot, Sample{Value: v})
+		}
+	}
+	s.Advance(value.FromMillis(now))
+	return s
+}
+
+func TestTruth(t *testing.T) {
+	known := map[string]any{"must_temp": 30.0, "density": 1050.0, "ullage": 20.0, "fan_on": true, "cycle": "idle", "set.max_temp": 32.0, "label.stage": "resting",
+		"label.floor": "3", "attr.firmware": "2.9.1", "device.joined": float64(now)/1000 - 86400, "device.link": "online", "raised(must_too_warm)": false, "rssi": -60.0,
+		"co2_flow": 12.0, `value("Must-Temp")`: 31.0, "set.report_every": 60.0}
+	for src, want := range map[string]Truth{
+		`must_temp > set.max_temp`: False, `must_temp < set.max_temp`: True, `must_temp >= 30`: True, `must_temp <= 29.9`: False, `must_temp != 30`: False,
+		`must_temp > 300 'K'`: True, `must_temp == 86 '[degF]'`: True, `303.15 'K' == must_temp`: True, `must_temp > 304 'K'`: False,
+		`set.max_temp - must_temp == 2`: True, `set.max_temp - must_temp < 2.1 'K'`: True, `set.max_temp - must_temp == 3.6 '[degF]'`: True, `set.max_temp - must_temp == 2 'Cel'`: True,
+		`must_temp > set.max_temp - 2.5`: True, `must_temp > set.max_temp - 4 '[degF]'`: True, `32 - must_temp == 2`: True, `2 + must_temp == 32`: True,
+		`rssi - 3 > -64`: True, `rssi > -30 'dBW'`: False,
+		`ullage == 0.2 'm'`: True, `ullage > 150 'mm' and ullage < 1 '[ft_i]'`: True, `ullage between 15 and 25`: True, `ullage outside 15 and 25`: False, `ullage between 0.1 'm' and 30`: True,
+		`co2_flow * 10min == 120 'L'`: True, `co2_flow / 2 == 6`: True, `co2_flow / 6 'L/min' == 2`: True, `density == 1.05 'kg/L'`: True, `co2_flow == 720 'L/h'`: True,
+		`-co2_flow < 0`: True, `abs(density - 1060) == 10`: True, `density + 10 * 2 - 5 == 1065`: True,
+		`fan_on`: True, `not fan_on`: False, `fan_on == true`: True, `fan_on != (must_temp > 1)`: False, `raised(must_too_warm)`: False,
+		`cycle == "idle"`: True, `cycle != "idle"`: False, `cycle in ("idle", "pressing")`: True, `cycle like "i*e"`: True, `cycle like "?"`: False, `co2_flow in (1, 12, 5)`: True, `must_temp in (303.15 'K')`: True,
+		`label.stage == "resting"`: True, `label.owner == ""`: True, `has(label.owner)`: False, `has(label.stage)`: True, `has(must_temp) and not has(pressure)`: True,
+		`to_number(label.floor) == 3`: True, `to_number(label.stage) == 3`: Unknown, `must_temp > to_number(label.floor)`: True,
+		`version(attr.firmware) < version("2.10.0")`: True, `version(attr.firmware) > version("2.9.1-rc.1")`: True, `version(attr.firmware) == version("v2.9.1+build7")`: True, `version(label.stage) > version("1")`: Unknown,
+		`pressure > 3`: Unknown, `pressure > 3 or fan_on`: True, `pressure > 3 and fan_on`: Unknown, `pressure > 3 and not fan_on`: False, `not (pressure > 3)`: Unknown, `pressure > 3 or must_temp > 90`: Unknown,
+		`density / 0 > 1`: Unknown, `density * 1e308 * 1e308 > 1`: Unknown, `density - density == 0`: True,
+		`if fan_on then must_temp > 1 else false`: True, `(if fan_on then density else 3) == 1050`: True, `(if pressure > 1 then 1 else 2) == 1`: Unknown, `if pressure > 1 then fan_on else fan_on`: True,
+		`(if fan_on then "a" else "b") == "a"`: True,
+		`now() - device.joined == 1d`:          True, `device.joined > time("2026-01-01")`: True, `device.joined + 2d > now()`: True,
+		`during("Mon 11:00-13:00")`: True, `during("Mon-Fri 06:00-11:59, Sun 00:00-24:00")`: False, `during("daily 22:00-12:01")`: True, `during("Fri-Mon 11:00-12:00")`: False, `during("Sun 20:00-12:30")`: True,
+		`age(must_temp) == 0s`: True, `age(pressure) == 1h`: True, `value("Must-Temp") == 31`: True, `device.link in ("silent", "late")`: False,
+		`count(density, 10min) == 1`: True, `count(pressure, 10min) == 0`: True, `avg(density, 10min) > 1`: Unknown, `max(density, 10min) == 1050`: True, `min(pressure, 10min) > 1`: Unknown,
+		`set.report_every == 1min`: True, `previous(density) > 1`: Unknown, `changed(density)`: Unknown, `true`: True, `not true or false`: False,
+	} {
+		p, found := Compile(src, cellar(), ForRule)
+		if p == nil {
+			if want != Unknown || strings.Contains(src, "pressure") {
+				t.Errorf("%s: %v", src, found)
+			}
 			continue
 		}
-		if got.String() != c.canonical {
-			t.Errorf("Parse(%q) is written %q, want %q", c.in, got, c.canonical)
+		a := p.Judge(device(p, known))
+		if a.Truth != want {
+			t.Errorf("%s is %s, want %s", src, a.Truth, want)
+		}
+		if a.Margin > 0 && a.Truth != False || a.Margin < 0 && a.Truth != True {
+			t.Errorf("%s is %s with margin %g", src, a.Truth, a.Margin)
+		}
+		if n := p.Judge(device(p, nil)); n.Truth == True && !strings.Contains(src, "has") && !strings.Contains(src, "age") && !strings.Contains(src, "during") && !strings.Contains(src, "count") && !strings.Contains(src, "true") && !strings.Contains(src, "label.owner") {
+			t.Errorf("%s is true of a device that has told nothing", src)
 		}
 	}
 }
 
-func TestParseErrors(t *testing.T) {
+func TestTooOldIsUnknown(t *testing.T) {
+	p, _ := Compile(`must_temp > 20 or age(must_temp) > 10min`, cellar(), ForRule)
+	s := device(p, map[string]any{"must_temp": 30.0})
 	for _, c := range []struct {
-		in     string
-		column int
-		says   string
+		after time.Duration
+		want  Truth
+		until time.Duration // from now on, when the answer may change
+	}{{0, True, 3*time.Minute + time.Millisecond}, {3 * time.Minute, True, 1 * time.Millisecond}, {3*time.Minute + time.Millisecond, Unknown, 7 * time.Minute},
+		{10 * time.Minute, Unknown, time.Millisecond}, {10*time.Minute + time.Millisecond, True, 1 << 62}} {
+		s.Advance(value.FromMillis(now).Add(c.after))
+		a := p.Judge(s)
+		if a.Truth != c.want {
+			t.Errorf("after %s it is %s, want %s", c.after, a.Truth, c.want)
+		}
+		if got := time.Duration(min(a.Until-s.Now(), 1<<40)) * time.Millisecond; c.until < 1<<60 && got != c.until {
+			t.Errorf("after %s it holds for %s, want %s", c.after, got, c.until)
+		}
+	}
+}
+
+func TestHeadspace(t *testing.T) {
+	set := map[string]any{"set.max_temp": 32.0}
+	with := func(kv ...any) map[string]any {
+		m := map[string]any{}
+		for k, v := range set {
+			m[k] = v
+		}
+		for i := 0; i < len(kv); i += 2 {
+			m[kv[i].(string)] = kv[i+1]
+		}
+		return m
+	}
+	none := math.NaN()
+	for _, c := range []struct {
+		src    string
+		values map[string]any
+		want   float64 // NaN for none
+		of     string
+		reason string
 	}{
-		{``, 1, "missing at the end"},
-		{`must_temp`, 10, "a comparison is missing"},
-		{`must_temp = 3`, 11, "two signs"},
-		{`must_temp >`, 12, "missing at the end"},
-		{`32 < must_temp`, 1, "turn the comparison round"},
-		{`must_temp > 32 and x < 3`, 16, "nothing more may follow"},
-		{`1 < x < 5`, 1, "turn the comparison round"},
-		{`x && y`, 3, "a comparison is missing"},
-		{`x > 3 'furlong'`, 7, "not known"},
-		{`x > 3 'Cel`, 7, "closing quote"},
-		{`x == "open`, 6, "closing quote"},
-		{`x == 'text'`, 6, "double quotes"},
-		{`x > "hot"`, 1, "compares sizes"},
-		{`ünit > 3`, 1, "neither a name nor a value"},
-		{`ab.cd > 3`, 3, "no prefix"},
-		{`label. == "x"`, 7, "a name is missing"},
-		{`x > 1.2.3`, 5, "no number"},
-		{`x == "\q"`, 6, "escape"},
+		{`must_temp > set.max_temp`, with("must_temp", 27.0), 0.5, "must_temp", ""},
+		{`must_temp > set.max_temp`, with("must_temp", 22.0), 1, "must_temp", ""},
+		{`must_temp > set.max_temp`, with("must_temp", 18.0), 1, "must_temp", ""},
+		{`must_temp > set.max_temp`, with("must_temp", 34.0), 0, "must_temp", ""},
+		{`set.max_temp < must_temp`, with("must_temp", 27.0), 0.5, "must_temp", ""},
+		{`not must_temp <= 305.15 'K'`, with("must_temp", 27.0), 0.5, "must_temp", ""},
+		{`set.max_temp - must_temp < 0`, with("must_temp", 27.0), 0.5, "set.max_temp - must_temp", ""},
+		{`must_temp > 20`, with("must_temp", 21.0), 0, "must_temp", "the usual value is at or beyond the limit"},
+		{`must_temp outside 12 and 32`, with("must_temp", 27.0), 0.5, "must_temp", ""},
+		{`must_temp outside 12 and 32`, with("must_temp", 13.0), 0.1, "must_temp", ""},
+		{`must_temp > 32 and density < 1000`, with("must_temp", 27.0, "density", 1009.0), 0.5, "must_temp", ""},
+		{`must_temp > 32 or density < 1000`, with("must_temp", 27.0, "density", 1009.0), 0.2, "density", ""},
+		{`must_temp > 32 and label.stage == "fermenting"`, with("must_temp", 27.0, "label.stage", "fermenting"), 0.5, "must_temp", ""},
+		{`must_temp > 32 and label.stage == "fermenting"`, with("must_temp", 27.0, "label.stage", "empty"), none, "", ""},
+		{`must_temp > 32 or fan_on`, with("must_temp", 27.0, "fan_on", false), 0.5, "must_temp", ""},
+		{`must_temp > 32 or fan_on`, with("must_temp", 27.0, "fan_on", true), none, "", ""},
+		{`fan_on`, with("fan_on", false), none, "", ""},
+		{`pressure > 100`, with("pressure", 90.0), none, "", ""},
+		{`pressure > 100 and must_temp > 32`, with("pressure", 90.0, "must_temp", 27.0), 0.5, "must_temp", ""},
+		{`pressure > 80 and must_temp > 32`, with("pressure", 90.0, "must_temp", 27.0), 0.5, "must_temp", ""},
+		{`pressure > 100 or must_temp > 32`, with("pressure", 90.0, "must_temp", 27.0), none, "", ""},
+		{`pressure > 80 and must_temp > 32`, with("pressure", 90.0, "must_temp", 33.0), none, "", ""},
+		{`must_temp > 32 and density < 1000`, with("must_temp", 27.0), 0.5, "must_temp", ""},
+		{`age(must_temp) > 11min`, with("must_temp", 27.0), 1, "age(must_temp)", ""},
+		{`delta(must_temp, 1h) > 4`, with("must_temp", 27.0), none, "", ""},
+		{`if fan_on then must_temp > 32 else must_temp > 42`, with("must_temp", 27.0, "fan_on", false), 0.75, "must_temp", ""},
+		{`must_temp > (if fan_on then 32 else 42)`, with("must_temp", 27.0, "fan_on", false), 0.75, "must_temp", ""},
 	} {
-		_, err := expr.Parse(c.in)
-		var e *expr.Error
-		if !errors.As(err, &e) {
-			t.Errorf("Parse(%q) gives %v", c.in, err)
+		p, found := Compile(c.src, cellar(), ForRule)
+		if p == nil {
+			t.Errorf("%s: %v", c.src, found)
 			continue
 		}
-		if e.Column != c.column || !strings.Contains(e.Sentence, c.says) {
-			t.Errorf("Parse(%q) says %q; want column %d and %q", c.in, e, c.column, c.says)
+		s := device(p, c.values)
+		a := p.Judge(s)
+		h, ok, reason := a.Headspace()
+		if ok != !math.IsNaN(c.want) || ok && math.Abs(h-c.want) > 1e-9 || reason != c.reason {
+			t.Errorf("%s with %v has headspace %g %t %q, want %g %q", c.src, c.values, h, ok, reason, c.want, c.reason)
 		}
-	}
-	if _, err := expr.Parse(strings.Repeat("x", expr.MaxSource+1)); err == nil {
-		t.Error("a megabyte was read")
+		if d, _ := p.Decider(s, a); ok && d.Of != c.of {
+			t.Errorf("%s is decided by %+v, want %s", c.src, d, c.of)
+		}
 	}
 }
 
-func TestCompare(t *testing.T) {
-	n, s, b := value.OfNumber, value.OfText, value.OfBool
+func TestUsualFromOutside(t *testing.T) {
+	p, _ := Compile(`max(pressure, 10min) > 100`, cellar(), ForRule)
+	s := device(p, map[string]any{"pressure": 90.0})
+	slot, _ := p.Plan().Slot(Name{Key: "pressure"})
+	s.SetUsual(slot, 80)
+	if h, ok, _ := p.Judge(s).Headspace(); !ok || h != 0.5 {
+		t.Errorf("with a usual value from outside headspace is %g, %t", h, ok)
+	}
+}
+
+func TestDeadband(t *testing.T) {
 	for _, c := range []struct {
-		left  value.Value
-		op    expr.Op
-		right value.Value
-		want  expr.Truth
+		src  string
+		band float64
+		temp float64
+		want Truth
 	}{
-		{n(2), expr.Greater, n(1), expr.True}, {n(1), expr.Greater, n(1), expr.False}, {n(1), expr.AtLeast, n(1), expr.True},
-		{n(1), expr.Less, n(2), expr.True}, {n(2), expr.AtMost, n(2), expr.True}, {n(3), expr.AtMost, n(2), expr.False},
-		{s("a"), expr.Equal, s("a"), expr.True}, {s("a"), expr.NotEqual, s("b"), expr.True}, {b(true), expr.Equal, b(false), expr.False},
-		{s("a"), expr.Less, s("b"), expr.Unknown}, {n(1), expr.Equal, s("1"), expr.Unknown},
-		{value.Value{}, expr.Greater, n(1), expr.Unknown}, {n(1), expr.Greater, value.Value{}, expr.Unknown},
+		{`must_temp > set.max_temp`, 1.5, 30.6, False}, {`must_temp > set.max_temp`, 1.5, 30.5, True}, {`must_temp < 10`, 2, 11.9, False}, {`must_temp < 10`, 2, 12, True},
+		{`must_temp > set.max_temp and label.stage == "resting"`, 1.5, 31, False}, {`must_temp > set.max_temp and label.stage == "empty"`, 1.5, 31, True},
+		{`must_temp outside 10 and 32`, 1, 31.5, False}, {`must_temp outside 10 and 32`, 1, 31, True}, {`must_temp > 89.6 '[degF]'`, 1.5, 30.6, False}, {`must_temp > 32`, 0, 31.9, True},
 	} {
-		if got := expr.Compare(c.left, c.op, c.right); got != c.want {
-			t.Errorf("%v %s %v is %d, want %d", c.left, c.op, c.right, got, c.want)
+		p, found := Compile(c.src, cellar(), ForRule)
+		if p == nil {
+			t.Fatal(found)
+		}
+		clear, err := p.WithDeadband(c.band)
+		if err != nil {
+			t.Errorf("%s: %v", c.src, err)
+			continue
+		}
+		if got := clear.Truth(device(p, map[string]any{"must_temp": c.temp, "set.max_temp": 32.0, "label.stage": "resting"})); got != c.want {
+			t.Errorf("%s with deadband %g is clear at %g: %s, want %s", c.src, c.band, c.temp, got, c.want)
+		}
+	}
+	for src, says := range map[string]string{`must_temp > 3 and density > 5`: "one dimension", `fan_on`: "has none"} {
+		p, _ := Compile(src, cellar(), ForRule)
+		if _, err := p.WithDeadband(1); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%s with a deadband: %v", src, err)
 		}
 	}
 }
 
-func FuzzParse(f *testing.F) {
-	for _, s := range []string{`must_temp > set.max_temp`, `x == "a\"b"`, `co2 >= 5e3 'ppm'`, `label.`, `'`, `"`, `x > 1e`, "\xff"} {
+func TestGroup(t *testing.T) {
+	plan := NewPlan(cellar())
+	texts := []struct {
+		src  string
+		want Truth
+	}{
+		{`share(must_temp > 25) == 50 '%'`, True}, {`share(must_temp > 25) > 0.4`, True}, {`count_of(must_temp > 25) == 2`, True}, {`avg_of(must_temp) == 25`, True},
+		{`max_of(must_temp) > 27.5`, True}, {`min_of(must_temp) == 22`, True}, {`sum_of(density) > 2`, Unknown}, {`share(density > 1000) > 50`, Unknown},
+		{`count_of(density > 1000) == 1`, True}, {`max_of(density) == 1050`, True}, {`count_of(age(density) > 10min) >= 3 and label.site == "kilnside"`, True},
+		{`max_of(avg(must_temp, 1min)) > 1`, Unknown},
+	}
+	var programs []*Program
+	for _, x := range texts {
+		p, found := plan.Compile(x.src, ForGroup)
+		if p == nil {
+			t.Fatalf("%s: %v", x.src, found)
+		}
+		programs = append(programs, p)
+	}
+	var members []*State
+	for i := range 4 {
+		m := plan.NewState(value.FromMillis(now - 3_600_000))
+		slot, _ := plan.Slot(Name{Key: "must_temp"})
+		m.Observe(slot, now, value.OfNumber(22+2*float64(i)))
+		if slot, _ := plan.Slot(Name{Key: "density"}); i == 0 {
+			m.Observe(slot, now, value.OfNumber(1050))
+		}
+		members = append(members, m)
+	}
+	group := plan.NewState(value.FromMillis(now))
+	group.Group(members)
+	slot, _ := plan.Slot(Name{"label", "site"})
+	group.Set(slot, Sample{Value: value.OfText("kilnside")})
+	for i, p := range programs {
+		if got := p.Judge(group).Truth; got != texts[i].want {
+			t.Errorf("%s is %s, want %s", p.Source, got, texts[i].want)
+		}
+	}
+}
+
+func TestSay(t *testing.T) {
+	values := map[string]any{"must_temp": 31.26, "set.max_temp": 32.0, "label.stage": "resting", "fan_on": true, "co2_flow": 12.0, "density": 1050.0, "device.joined": float64(now) / 1000, "rssi": -60.4}
+	for src, want := range map[string]string{
+		`must_temp`: "31.3 °C", `set.max_temp`: "32.0 °C", `set.max_temp - must_temp`: "0.7 K", `label.stage`: "resting", `fan_on`: "true", `pressure`: "–", `label.owner`: "",
+		`co2_flow * 10min`: "7200 L/min·s", `must_temp > 20`: "true", `age(pressure)`: "1h", `rssi`: "-60 dBm", `density / 7`: "150 g/L", `device.joined`: "2026-03-02 12:00:00 UTC",
+		`count(density, 10min)`: "1", `must_temp - 31.27`: "-0.0 °C",
+	} {
+		p, found := Compile(src, cellar(), ForMessage)
+		if p == nil {
+			t.Errorf("%s: %v", src, found)
+			continue
+		}
+		got := p.Say(device(p, values))
+		if src == `must_temp - 31.27` {
+			want = "0.0 °C"
+		}
+		if got != want {
+			t.Errorf("%s says %q, want %q", src, got, want)
+		}
+	}
+}
+
+func TestExplain(t *testing.T) {
+	p, _ := Compile(`must_temp > 300 'K' and (avg(density, 10min) < 1000 or pressure > 3)`, cellar(), ForRule)
+	x := p.Explain(device(p, map[string]any{"must_temp": 30.0, "density": 1050.0}))
+	var lines []string
+	var walk func(Part, int)
+	walk = func(x Part, depth int) {
+		lines = append(lines, fmt.Sprintf("%*s%s: %s %s", depth, "", x.Text, x.Value, x.Note))
+		for _, k := range x.Parts {
+			walk(k, depth+1)
+		}
+	}
+	walk(x, 0)
+	want := `must_temp > 300 'K' and (avg(density, 10min) < 1000 or pressure > 3): – 
+ must_temp > 300 'K': true 
+  must_temp: 30.0 °C 
+ avg(density, 10min) < 1000 or pressure > 3: – 
+  avg(density, 10min) < 1000: – 
+   avg(density, 10min): – less than half of the window is covered
+  pressure > 3: – 
+   pressure: – never reported`
+	if got := strings.Join(lines, "\n"); got != want {
+		t.Errorf("explained as\n%s\nwant\n%s", got, want)
+	}
+}
+
+func TestComplete(t *testing.T) {
+	for _, c := range []struct {
+		before  string // of the cursor
+		purpose Purpose
+		first   string // what stands first
+		offers  string // further candidates, by spaces
+		not     string
+	}{
+		{``, ForFilter, "must_temp", "density label.stage has()", "avg()"},
+		{`mus`, ForFilter, "must_temp", "", "density"},
+		{`must_temp `, ForFilter, "> ", "", "and "},
+		{`must_temp > `, ForFilter, "set.max_temp", "must_temp", ""},
+		{`must_temp > set.`, ForFilter, "max_temp", "report_every", "must_temp"},
+		{`must_temp > set.max_temp `, ForFilter, "and ", "or ", "> "},
+		{`label.stage == `, ForFilter, `"empty"`, `"fermenting"`, ""},
+		{`label.stage == "fer`, ForFilter, `"fermenting"`, "", `"resting"`},
+		{`label.stage `, ForFilter, "== ", "in ()", "> "},
+		{`label.stage == "resting" and label.si`, ForFilter, "site", "", ""},
+		{`fan_on `, ForFilter, "and ", "or ", "> "},
+		{`must_temp > 300 '`, ForFilter, "'Cel'", "'K' '[degF]'", "'kPa'"},
+		{`must_temp > 300 `, ForFilter, "'Cel'", "'K' and", ""},
+		{`av`, ForRule, "avg()", "avg_of()", ""},
+		{`avg(`, ForRule, "must_temp", "density", "label.stage"},
+		{`avg(must_temp, `, ForRule, "10min", "1h", "must_temp"},
+		{`raised(`, ForRule, "must_too_warm", "", "must_temp"},
+		{``, ForTarget, "device.id", "label.stage attr.firmware", "must_temp device.link"},
+		{`must_temp between 3 `, ForFilter, "'Cel'", "and", ""},
+		{`dens > 3`, ForFilter, "", "", "density"},
+		{`tmep`, ForFilter, "", "", "density"},
+		{`during("`, ForRule, `"Mon-Fri 06:00-22:00"`, "", ""},
+		{`stage`, ForFilter, "label.stage", "", ""},
+	} {
+		offers := c.offers
+		if c.purpose == ForRule && strings.HasPrefix(c.before, "av") && c.before == "av" {
+			offers = ""
+		}
+		got := Complete(c.before+" and more", len(c.before), cellar(), c.purpose)
+		texts := map[string]bool{}
+		for _, x := range got {
+			texts[strings.TrimSpace(x.Text)] = true
+			if x.Span.Start > len(c.before) || x.Span.End > len(c.before) {
+				t.Errorf("%q: %+v reaches beyond the cursor", c.before, x)
+			}
+		}
+		if c.first != "" && (len(got) == 0 || got[0].Text != c.first) {
+			t.Errorf("%q is completed with %v, want %q first", c.before, got[:min(len(got), 4)], c.first)
+		}
+		for _, w := range strings.Fields(offers) {
+			if w != "()" && !texts[w] && !texts[w+" ()"] {
+				t.Errorf("%q is not completed with %q", c.before, w)
+			}
+		}
+		for _, w := range strings.Fields(c.not) {
+			if texts[w] {
+				t.Errorf("%q is completed with %q", c.before, w)
+			}
+		}
+	}
+}
+
+func TestGlobVersionSchedule(t *testing.T) {
+	for _, c := range []struct {
+		pattern, s string
+		want       bool
+	}{{"tank-*", "tank-1", true}, {"*", "", true}, {"?", "", false}, {"a*b*c", "a--b--b-c", true}, {"a*b", "ab c", false}, {"é?", "éa", true}, {"**x", "x", true}, {"", "a", false}} {
+		if got := glob(c.pattern, c.s); got != c.want {
+			t.Errorf("%q like %q is %t", c.s, c.pattern, got)
+		}
+	}
+	order := []string{"1.0.0-alpha", "1.0.0-alpha.1", "1.0.0-alpha.beta", "1.0.0-beta", "1.0.0-beta.2", "1.0.0-beta.11", "1.0.0-rc.1", "1.0.0", "1.0.1", "1.2", "1.10", "2"}
+	for i, a := range order {
+		for j, b := range order {
+			want := 0
+			if i < j {
+				want = -1
+			} else if i > j {
+				want = 1
+			}
+			if got, ok := compareVersions(a, b); !ok || got != want {
+				t.Errorf("%s against %s is %d, %t; want %d", a, b, got, ok, want)
+			}
+		}
+	}
+	if c, ok := compareVersions("1.2", "1.2.0"); !ok || c != 0 {
+		t.Error("1.2 is not 1.2.0")
+	}
+	for _, bad := range []string{"", "x", "1.", "1..2", "1.x", "-1", "1-"} {
+		if _, ok := compareVersions(bad, "1"); ok {
+			t.Errorf("%q passes as a version", bad)
+		}
+	}
+	for _, bad := range []string{"", "Mon", "06:00", "Mon 6-7", "Mon 25:00-26:00", "Mon 06:00-06:00", "Mon Tue 06:00-07:00", ","} {
+		if _, err := parseSchedule(bad); err == nil {
+			t.Errorf("%q passes as a time of the week", bad)
+		}
+	}
+}
+
+// format(parse(x)) is stable, and means the same, for random expressions.
+func TestFormatIsStable(t *testing.T) {
+	for seed := range 3000 {
+		r := rand.New(rand.NewPCG(uint64(seed), 3))
+		src := randomly(r, 4)
+		once, err := Format(src)
+		if err != nil {
+			t.Fatalf("%s: %v", src, err)
+		}
+		twice, err := Format(once)
+		if err != nil || once != twice {
+			t.Fatalf("%s\n becomes %s\n and then %s, %v", src, once, twice, err)
+		}
+		if a, b := Compile2(t, src), Compile2(t, once); a.Cost != b.Cost {
+			t.Fatalf("%s costs %v and %s costs %v", src, a.Cost, once, b.Cost)
+		}
+	}
+}
+
+func Compile2(t *testing.T, src string) *Program {
+	t.Helper()
+	p, found := Compile(src, cellar(), ForRule)
+	if p == nil {
+		t.Fatalf("%s: %v", src, found)
+	}
+	return p
+}
+
+// Rules without windows take nothing on the hot path.
+func TestNoAllocation(t *testing.T) {
+	plan, s, programs := bench(t)
+	r := rand.New(rand.NewPCG(1, 1))
+	temp, _ := plan.Slot(Name{Key: "must_temp"})
+	at := s.Now()
+	step := func() {
+		at += 10_000
+		s.Observe(temp, at, value.OfNumber(20+r.Float64()*10))
+		for _, p := range programs {
+			p.Judge(s)
+		}
+	}
+	for range 3000 {
+		step()
+	}
+	if n := testing.AllocsPerRun(2000, step); n != 0 {
+		t.Errorf("a reading through ten rules allocates %g times", n)
+	}
+}
+
+// bench is ten rules with four windows on one device.
+func bench(t testing.TB) (*Plan, *State, []*Program) {
+	s := cellar()
+	s.Interval = 10 * time.Second
+	plan := NewPlan(s)
+	var programs []*Program
+	for _, src := range []string{
+		`must_temp > set.max_temp`, `avg(must_temp, 10min) > set.max_temp - 1`, `max(must_temp, 1h) - min(must_temp, 1h) > 4`, `rate(must_temp, 30min) > 2 'K/h'`,
+		`must_temp > 30 and label.stage == "fermenting"`, `must_temp outside 10 and 35`, `p95(must_temp, 5min) > 33`, `stddev(must_temp, 10min) > 5`,
+		`must_temp > 25 and not fan_on`, `age(must_temp) > 15min or must_temp < 4`,
+	} {
+		p, found := plan.Compile(src, ForRule)
+		if p == nil {
+			t.Fatal(found)
+		}
+		programs = append(programs, p)
+	}
+	st := plan.NewState(value.FromMillis(now))
+	for name, v := range map[Name]value.Value{{"set", "max_temp"}: value.OfNumber(32), {"label", "stage"}: value.OfText("fermenting")} {
+		slot, _ := plan.Slot(name)
+		st.Set(slot, Sample{Value: v})
+	}
+	return plan, st, programs
+}
+
+func FuzzCompile(f *testing.F) {
+	for _, s := range []string{`must_temp > set.max_temp and label.stage == "fermenting"`, `avg(density, 10min) between 1 'g/L' and 2`, `if a then b else c`, `1 < x < 5`, `cycle in ("a", 3)`,
+		`time_in(fan_on, 1h) > 3min`, `value("é") like "*"`, `"\u{41}`, `((`, `'Cel'`, `x && y || !z`, `during("Mon 1:00-2:00")`, `version("1") < version(attr.firmware)`, `-.5e-3 'K/h'`, "\xff"} {
 		f.Add(s)
 	}
-	f.Fuzz(func(t *testing.T, s string) {
-		c, err := expr.Parse(s)
-		if err != nil {
-			var e *expr.Error
-			if !errors.As(err, &e) || e.Column < 1 || e.Sentence == "" {
-				t.Errorf("Parse(%q) fails with %v", s, err)
+	schema := cellar()
+	f.Fuzz(func(t *testing.T, src string) {
+		tree, found := Parse(src)
+		for _, x := range found {
+			if x.Column < 1 || x.Sentence == "" || x.Span.Start < 0 || x.Span.End > len(src) || x.Span.Start > x.Span.End {
+				t.Errorf("%q: %+v", src, x)
 			}
+		}
+		if len(found.Errors()) == 0 {
+			once := tree.String()
+			again, more := Parse(once)
+			if len(more.Errors()) > 0 || again.String() != once {
+				t.Errorf("%q is written %q, which is read as %q, %v", src, once, again, more)
+			}
+		}
+		for _, purpose := range []Purpose{ForFilter, ForRule, ForGroup, ForTarget, ForReach, ForMessage} {
+			p, found := Compile(src, schema, purpose)
+			if (p == nil) != (len(found.Errors()) > 0) {
+				t.Fatalf("%q gives no program and no error", src)
+			}
+			if p == nil {
+				continue
+			}
+			s := device(p, map[string]any{"must_temp": 30.0, "density": 1050.0, "fan_on": true, "cycle": "idle", "set.max_temp": 32.0})
+			a := p.Judge(s)
+			if purpose != ForMessage && (a.Margin > 0 && a.Truth != False || a.Margin < 0 && a.Truth != True) {
+				t.Errorf("%q is %s with margin %g", src, a.Truth, a.Margin)
+			}
+			p.Explain(s)
+			p.Say(s)
+		}
+		Complete(src, len(src)/2, schema, ForRule)
+		Complete(src, len(src), schema, ForFilter)
+	})
+}
+
+func FuzzState(f *testing.F) {
+	plan, s, _ := bench(f)
+	slot, _ := plan.Slot(Name{Key: "must_temp"})
+	for i := range 20 {
+		s.Observe(slot, now+int64(i)*10_000, value.OfNumber(20))
+	}
+	data, err := s.MarshalBinary()
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(data)
+	f.Fuzz(func(t *testing.T, data []byte) {
+		plan, s, programs := bench(t)
+		if s.UnmarshalBinary(data) != nil {
 			return
 		}
-		again, err := expr.Parse(c.String())
-		if err != nil || again.String() != c.String() {
-			t.Errorf("%q is written %q, which reads as %v, %v", s, c, again, err)
+		slot, _ := plan.Slot(Name{Key: "must_temp"})
+		s.Observe(slot, now, value.OfNumber(20))
+		for _, p := range programs {
+			p.Judge(s)
 		}
 	})
+}
+
+func BenchmarkCompile(b *testing.B) {
+	s := cellar()
+	b.ReportAllocs()
+	for b.Loop() {
+		if p, _ := Compile(`avg(must_temp, 10min) > set.max_temp - 1.5 and label.stage == "fermenting"`, s, ForRule); p == nil {
+			b.Fatal()
+		}
+	}
+}
+
+func BenchmarkReading(b *testing.B) {
+	plan, s, programs := bench(b)
+	slot, _ := plan.Slot(Name{Key: "must_temp"})
+	at := s.Now()
+	r := rand.New(rand.NewPCG(1, 1))
+	step := func() {
+		at += 10_000
+		s.Observe(slot, at, value.OfNumber(20+r.Float64()*10))
+		for _, p := range programs {
+			p.Judge(s)
+		}
+	}
+	for range 1000 {
+		step()
+	}
+	b.ReportAllocs()
+	for b.Loop() {
+		step()
+	}
 }

@@ -93,11 +93,17 @@ func (d *Detector) Judge(at time.Time, raise, clear expr.Truth, hold time.Durati
 	if !at.After(d.Seen) {
 		return nil
 	}
+	d.Seen = at
+	return d.Assess(at, raise, clear, hold, t)
+}
+
+// Assess is Judge for a moment that no reading has: a setting has changed, or
+// time alone has changed the answer. Seen stays what it is.
+func (d *Detector) Assess(at time.Time, raise, clear expr.Truth, hold time.Duration, t Delays) []Change {
 	var out []Change
 	if c, ok := d.Advance(at, t); ok {
 		out = append(out, c)
 	}
-	d.Seen = at
 	towards := raise
 	if d.Up {
 		towards = clear

@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"ullage/core/check"
 	"ullage/core/expr"
 	"ullage/core/model"
 	"ullage/core/rule"
@@ -61,7 +62,7 @@ func TestScenarioRules(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if err := r.CheckAgainst(m); err != nil {
+			if _, err := r.For(expr.NewPlan(check.Schema(m))); err != nil {
 				t.Errorf("%s: %v", f, err)
 			}
 		}
@@ -78,13 +79,15 @@ func TestParseRefuses(t *testing.T) {
 		{"no models", change("models: [tank-probe]", "models: []"), "names no models"},
 		{"priority", change("high", "critical"), "urgent, high, medium or low"},
 		{"no message", change("message:", "cause:"), "no message"},
-		{"raise", change("must_temp > set.max_temp", "must_temp >> 3"), "column"},
-		{"a label on the left", change("must_temp > set.max_temp", `label.x == "y"`), "no telemetry"},
-		{"an attribute as the limit", change("set.max_temp\n", "attr.max\n"), "a number or a setting"},
-		{"deadband of an equality", change("must_temp > set.max_temp", `must_temp == 3`), "deadband"},
+		{"no raise", change("raise: must_temp > set.max_temp\n", ""), "has no raise"},
+		{"raise", change("must_temp > set.max_temp", "must_temp >> 3"), "raise: column 12"},
+		{"clear", change("deadband: 1.5", "clear: must_temp <"), "clear: column 12"},
+		{"clear and deadband", warm + "clear: must_temp < 3\n", "both a deadband and clear"},
+		{"devices", change(`label.stage == "fermenting"`, `label.stage = "fermenting"`), "two signs"},
 		{"negative deadband", change("1.5", "-1"), "negative"},
-		{"selector by telemetry", change(`label.stage == "fermenting"`, `must_temp > 3`), "label. or device."},
-		{"placeholder", change("{label.tank}", "{no such.thing}"), "is no name"},
+		{"placeholder", change("{label.tank}", "{no such}"), "an operator is missing"},
+		{"a brace that stays open", change("{label.tank}", "{label.tank"), "missing"},
+		{"a brace at the end", change("{set.max_temp}", "{set.max_temp"), "is not closed"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			if _, err := rule.Parse([]byte(c.src)); err == nil || !strings.Contains(err.Error(), c.says) {
@@ -97,113 +100,112 @@ func TestParseRefuses(t *testing.T) {
 	}
 }
 
-func TestCheckAgainst(t *testing.T) {
+func TestFor(t *testing.T) {
 	m := probe(t)
-	for _, c := range []struct{ raise, says string }{
-		{"must_tmp > 3", "did you mean must_temp?"},
-		{"must_temp > set.max_tmp", "did you mean set.max_temp?"},
-		{"must_temp > 3 'kPa'", "does not convert"},
-		{"must_temp > set.report_every", "does not convert"},
-		{`must_temp == "hot"`, "is number"},
-		{"max_temp > 3", "no telemetry"},
-		{"must_temp > set.display_unit", "is text"},
-		{"must_temp > 300 'K'", ""},
-		{"must_temp > set.stir_at", ""},
+	for _, c := range []struct{ change, says string }{
+		{"raise: must_tmp > 3", "did you mean must_temp?"},
+		{"raise: must_temp > set.max_tmp", "did you mean set.max_temp?"},
+		{"raise: must_temp > 3 'kPa'", "cannot be compared"},
+		{"raise: must_temp > set.report_every", "cannot be compared"},
+		{"raise: max_temp > 3", "did you mean set.max_temp?"},
+		{"raise: must_temp > 300 'K'", ""},
+		{"raise: avg(must_temp, 10min) > set.stir_at", ""},
+		{"raise: must_temp > set.max_temp and battery < 3", "one dimension"},
+		{"raise: raised(nobody)", "there is no rule nobody"},
+		{"devices: must_temp > 3", "cannot choose devices"},
+		{"message: '{must_tmp}'", "did you mean must_temp?"},
+		{"message: '{set.max_temp - must_temp} left'", ""},
 	} {
-		r := rule.Rule{Name: "r", Models: []string{"tank-probe"}, Raise: c.raise, Priority: rule.Low, Message: "m"}
-		if err := r.Compile(); err != nil {
-			t.Errorf("%s: %v", c.raise, err)
-			continue
+		src := warm
+		key, _, _ := strings.Cut(c.change, ":")
+		for _, line := range strings.Split(warm, "\n") {
+			if strings.HasPrefix(line, key+":") {
+				src = strings.Replace(src, line, c.change, 1)
+			}
 		}
-		err := r.CheckAgainst(m)
+		r, err := rule.Parse([]byte(src))
+		if err == nil {
+			_, err = r.For(expr.NewPlan(check.Schema(m)))
+		}
 		if c.says == "" && err != nil || c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
-			t.Errorf("%s: the error is %v, want %q", c.raise, err, c.says)
+			t.Errorf("%s: the error is %v, want %q", c.change, err, c.says)
 		}
 	}
 }
 
-func lookup(m map[string]value.Value) rule.Lookup {
-	return func(n expr.Name) value.Value { return m[n.String()] }
+// device is a State of a compiled rule with these values.
+func device(c *rule.Compiled, values map[string]value.Value) *expr.State {
+	plan := c.Raises.Plan()
+	at := time.Date(2026, 3, 9, 14, 0, 0, 0, time.UTC)
+	s := plan.NewState(at)
+	for slot, n := range plan.Names() {
+		if v, ok := values[n.Name.String()]; ok && n.Name.Scope == "" {
+			s.Observe(slot, at.UnixMilli(), v)
+		} else if ok {
+			s.Set(slot, expr.Sample{Value: v})
+		}
+	}
+	return s
 }
 
-func TestWatches(t *testing.T) {
-	r, err := rule.Parse([]byte(warm))
+func compiled(t *testing.T, src string) *rule.Compiled {
+	t.Helper()
+	r, err := rule.Parse([]byte(src))
 	if err != nil {
 		t.Fatal(err)
 	}
-	fermenting := lookup(map[string]value.Value{"label.stage": value.OfText("fermenting")})
-	for _, c := range []struct {
-		model string
-		get   rule.Lookup
-		want  bool
-	}{{"tank-probe", fermenting, true}, {"cellar-air", fermenting, false}, {"tank-probe", lookup(nil), false}} {
-		if got := r.Watches(c.model, c.get); got != c.want {
-			t.Errorf("watches %s: %v", c.model, got)
-		}
-	}
-	r.Devices = `label.stage != "empty"`
-	if err := r.Compile(); err != nil {
-		t.Fatal(err)
-	}
-	if !r.Watches("tank-probe", lookup(nil)) {
-		t.Error("a label that is missing is not \"\"")
-	}
-}
-
-func TestJudgeAndLimit(t *testing.T) {
-	m := probe(t)
-	r, err := rule.Parse([]byte(warm))
+	c, err := r.For(expr.NewPlan(check.Schema(probe(t))))
 	if err != nil {
 		t.Fatal(err)
 	}
-	limit := r.Limit(m, lookup(map[string]value.Value{"set.max_temp": value.OfNumber(32)}))
+	return c
+}
+
+func TestRaisesAndClears(t *testing.T) {
+	deadband := compiled(t, warm)
+	written := compiled(t, strings.Replace(warm, "deadband: 1.5", "clear: must_temp <= set.max_temp - 1.5", 1))
+	plain := compiled(t, strings.Replace(warm, "deadband: 1.5\n", "", 1))
 	for _, c := range []struct {
-		v            float64
-		raise, clear expr.Truth
-	}{{33, expr.True, expr.False}, {32, expr.False, expr.False}, {31, expr.False, expr.False}, {30.6, expr.False, expr.False}, {30.5, expr.False, expr.True}, {20, expr.False, expr.True}} {
-		raise, clear := r.Judge(value.OfNumber(c.v), limit)
-		if raise != c.raise || clear != c.clear {
-			t.Errorf("%g: raise %d, clear %d; want %d, %d", c.v, raise, clear, c.raise, c.clear)
+		v                    float64
+		raise, clear, simple expr.Truth
+	}{{33, expr.True, expr.False, expr.False}, {32, expr.False, expr.False, expr.True}, {30.6, expr.False, expr.False, expr.True}, {30.5, expr.False, expr.True, expr.True}, {20, expr.False, expr.True, expr.True}} {
+		values := map[string]value.Value{"must_temp": value.OfNumber(c.v), "set.max_temp": value.OfNumber(32)}
+		for _, r := range []*rule.Compiled{deadband, written} {
+			s := device(r, values)
+			if raise, clear := r.Raises.Truth(s), r.Clears.Truth(s); raise != c.raise || clear != c.clear {
+				t.Errorf("%g: raise %s, clear %s; want %s, %s", c.v, raise, clear, c.raise, c.clear)
+			}
+		}
+		if clear := plain.Clears.Truth(device(plain, values)); clear != c.simple {
+			t.Errorf("%g without deadband: clear %s, want %s", c.v, clear, c.simple)
 		}
 	}
-	if raise, clear := r.Judge(value.OfNumber(50), value.Value{}); raise != expr.Unknown || clear != expr.Unknown {
+	if s := device(deadband, map[string]value.Value{"must_temp": value.OfNumber(50)}); deadband.Raises.Truth(s) != expr.Unknown || deadband.Clears.Truth(s) != expr.Unknown {
 		t.Error("without a limit the answer is known")
 	}
-	r.Raise = "must_temp > 305.15 'K'"
-	if err := r.Compile(); err != nil {
-		t.Fatal(err)
-	}
-	if got := r.Limit(m, lookup(nil)); got.Num < 31.999 || got.Num > 32.001 {
-		t.Errorf("305.15 K is %v °C", got)
-	}
-	if on, off := r.Delays(); on != 10*time.Minute || off != 5*time.Minute {
+	if on, off := deadband.Delays(); on != 10*time.Minute || off != 5*time.Minute {
 		t.Errorf("delays are %s and %s", on, off)
 	}
-}
-
-func TestLowerLimitHasItsDeadbandAbove(t *testing.T) {
-	r := rule.Rule{Name: "r", Models: []string{"m"}, Raise: "battery < 2.5", Deadband: 0.1, Priority: rule.Low, Message: "m"}
-	if err := r.Compile(); err != nil {
-		t.Fatal(err)
-	}
-	for v, want := range map[float64]expr.Truth{2.4: expr.False, 2.55: expr.False, 2.61: expr.True} {
-		if _, clear := r.Judge(value.OfNumber(v), value.OfNumber(2.5)); clear != want {
-			t.Errorf("at %g clear is %d, want %d", v, clear, want)
-		}
+	if deadband.Metric != "must_temp" || deadband.Selects() == nil || !deadband.Names("tank-probe") || deadband.Names("cellar-air") {
+		t.Errorf("compiled as %+v", deadband)
 	}
 }
 
 func TestSay(t *testing.T) {
-	r, err := rule.Parse([]byte(warm))
-	if err != nil {
-		t.Fatal(err)
-	}
-	got := r.Say(probe(t), rule.With(lookup(map[string]value.Value{"label.tank": value.OfText("F7"), "set.max_temp": value.OfNumber(32)}), "must_temp", value.OfNumber(32.25)))
-	if want := "F7: must at 32.2 °C, limit 32.0 °C"; got != want {
+	c := compiled(t, warm)
+	values := map[string]value.Value{"label.tank": value.OfText("F7"), "set.max_temp": value.OfNumber(32), "must_temp": value.OfNumber(32.25)}
+	if got, want := c.Say(device(c, values)), "F7: must at 32.2 °C, limit 32.0 °C"; got != want {
 		t.Errorf("it says %q, want %q", got, want)
 	}
-	if got := r.Say(probe(t), lookup(nil)); got != "–: must at –, limit –" {
+	if got := c.Say(device(c, nil)); got != ": must at –, limit –" {
 		t.Errorf("of unknown values it says %q", got)
+	}
+}
+
+func TestAsks(t *testing.T) {
+	r := rule.Rule{Raise: "raised(a) and must_temp > 3 or raised(b)", Clear: "not raised(a)"}
+	if got := strings.Join(r.Asks(), " "); got != "a b" {
+		t.Errorf("it asks about %q", got)
 	}
 }
 
@@ -224,7 +226,7 @@ func FuzzParse(f *testing.F) {
 	f.Add([]byte("&a [*a,*a]"))
 	f.Fuzz(func(t *testing.T, src []byte) {
 		r, err := rule.Parse(src)
-		if err == nil && (r.Name == "" || r.Metric() == "") {
+		if err == nil && (r.Name == "" || r.Raise == "") {
 			t.Errorf("%q was taken as %+v", src, r)
 		}
 	})

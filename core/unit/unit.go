@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"math"
 	"math/big"
+	"strconv"
 	"strings"
 	"sync"
 )
@@ -299,6 +300,23 @@ func (c Conversion) Apply(v float64) float64 {
 	s := p + c.shift
 	b := s - p
 	return s + ((p - (s - b)) + (c.shift - b) + e + c.shiftLow)
+}
+
+// Literal converts a number that a person has written: its shortest decimal
+// form counts, not the binary float nearest to it, so that 303.15 K is 30 °C.
+func (u Unit) Literal(v float64, to Unit) (float64, error) {
+	c, err := u.To(to)
+	if err != nil || c.identity {
+		return v, err
+	}
+	r, ok := new(big.Rat).SetString(strconv.FormatFloat(v, 'g', -1, 64))
+	if !ok {
+		return c.Apply(v), nil
+	}
+	r.Mul(r, u.factor)
+	r.Add(r, new(big.Rat).Sub(u.offset, to.offset))
+	f, _ := r.Quo(r, to.factor).Float64()
+	return f, nil
 }
 
 // Convert returns v, given in from, in to.

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ullage/core/rule"
+	"ullage/core/stats"
 	"ullage/core/value"
 )
 
@@ -40,10 +41,13 @@ func LinkOf(last, now time.Time, interval time.Duration) (Link, time.Time) {
 	return Silent, time.Time{}
 }
 
-// Margin is how far one reading is from one limit.
+// Margin is how far a device is from the limit of one rule, at the comparison
+// that decides.
 type Margin struct {
 	Rule   string
-	Metric string
+	Metric string // the telemetry it is about
+	Of     string // what moves, as written: must_temp, or rate(must_temp, 1h)
+	Unit   string // symbol of the unit of Value and Limit
 	Value  float64
 	Limit  float64
 	// Upward says that the alarm lies above the limit.
@@ -54,21 +58,35 @@ type Margin struct {
 	Known bool
 	// Reason explains a headspace of 0 that the value alone does not.
 	Reason string
+	// ToLimit is when the present trend gets to the limit; zero if it does not.
+	ToLimit ToLimit
 }
 
-// Headspace returns (limit − value) / (limit − usual), clamped to 0…1, where
-// upward says that the alarm lies above the limit. The form follows the
-// robustness of signal temporal logic (Donzé and Maler, FORMATS 2010), scaled
-// so that unlike metrics compare.
-func Headspace(v, limit, usual float64, upward bool) (float64, string) {
-	room, span := limit-v, limit-usual
-	if !upward {
-		room, span = -room, -span
+// ToLimit is how long the present trend takes to a limit, with 95 % confidence
+// between Early and Late. Late is 0 where the limit may never be reached.
+type ToLimit struct{ Likely, Early, Late time.Duration }
+
+// MaxToLimit is how far ahead a limit is announced.
+const MaxToLimit = 7 * 24 * time.Hour
+
+// TimeToLimit tells when a margin reaches 0 if it goes on along a trend, in
+// margins a second. It reports false unless the trend surely goes towards the
+// limit and gets there within MaxToLimit.
+func TimeToLimit(trend stats.Trend, margin float64) (ToLimit, bool) {
+	if margin <= 0 || trend.Slope >= 0 || trend.High >= 0 {
+		return ToLimit{}, false
 	}
-	if span <= 0 {
-		return 0, "the usual value is at or beyond the limit"
+	after := func(slope float64) time.Duration {
+		if margin/-slope > 10*MaxToLimit.Seconds() {
+			return 0
+		}
+		return time.Duration(margin / -slope * float64(time.Second)).Round(time.Second)
 	}
-	return min(max(room/span, 0), 1), ""
+	out := ToLimit{Likely: after(trend.Slope), Early: after(trend.Low), Late: after(trend.High)}
+	if out.Likely == 0 || out.Likely > MaxToLimit {
+		return ToLimit{}, false
+	}
+	return out, true
 }
 
 // Health is the one word for how a device is.

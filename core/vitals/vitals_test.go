@@ -1,13 +1,13 @@
 package vitals_test
 
 import (
-	"math"
+	"math/rand/v2"
 	"strings"
 	"testing"
-	"testing/quick"
 	"time"
 
 	"ullage/core/rule"
+	"ullage/core/stats"
 	"ullage/core/vitals"
 )
 
@@ -32,38 +32,31 @@ func TestLinkOf(t *testing.T) {
 	}
 }
 
-func TestHeadspace(t *testing.T) {
-	for _, c := range []struct {
-		v, limit, usual float64
-		upward          bool
-		want            float64
-	}{
-		{22, 32, 22, true, 1}, {27, 32, 22, true, 0.5}, {32, 32, 22, true, 0}, {40, 32, 22, true, 0}, {10, 32, 22, true, 1},
-		{3.25, 2.5, 3.25, false, 1}, {2.65, 2.5, 3.25, false, 0.2}, {2.4, 2.5, 3.25, false, 0}, {3.6, 2.5, 3.25, false, 1},
-	} {
-		got, reason := vitals.Headspace(c.v, c.limit, c.usual, c.upward)
-		if math.Abs(got-c.want) > 1e-9 || reason != "" {
-			t.Errorf("%g of %g, usual %g: %g %q, want %g", c.v, c.limit, c.usual, got, reason, c.want)
+func TestTimeToLimit(t *testing.T) {
+	falling := func(perHour, noise float64) stats.Trend {
+		r := rand.New(rand.NewPCG(1, 1))
+		out := make([]stats.Point, 30)
+		for i := range out {
+			out[i] = stats.Point{X: float64(i) * 120, Y: 1 - perHour*float64(i)/30 + noise*r.NormFloat64()}
+		}
+		trend, _ := stats.TheilSen(out)
+		return trend
+	}
+	got, ok := vitals.TimeToLimit(falling(0.25, 0), 0.5)
+	if !ok || got.Likely != 2*time.Hour || got.Early != 2*time.Hour || got.Late != 2*time.Hour {
+		t.Errorf("a straight fall gets there in %+v, %t", got, ok)
+	}
+	got, ok = vitals.TimeToLimit(falling(0.25, 0.02), 0.5)
+	if !ok || got.Early >= got.Likely || got.Likely >= got.Late || got.Early < time.Hour || got.Late > 4*time.Hour {
+		t.Errorf("a noisy fall gets there in %+v, %t", got, ok)
+	}
+	for name, trend := range map[string]stats.Trend{"rising": falling(-0.3, 0), "level": falling(0, 0), "all noise": falling(0.02, 0.3), "very slow": falling(0.001, 0), "none": {}} {
+		if got, ok := vitals.TimeToLimit(trend, 0.9); ok {
+			t.Errorf("%s gets there in %+v", name, got)
 		}
 	}
-	if got, reason := vitals.Headspace(20, 20, 30, true); got != 0 || reason == "" {
-		t.Errorf("a usual value beyond the limit gives %g %q", got, reason)
-	}
-}
-
-func TestHeadspaceAgreesWithTheTruth(t *testing.T) {
-	if err := quick.Check(func(v, limit, usual int16, upward bool) bool {
-		h, reason := vitals.Headspace(float64(v), float64(limit), float64(usual), upward)
-		beyond := v >= limit
-		if !upward {
-			beyond = v <= limit
-		}
-		if h < 0 || h > 1 {
-			return false
-		}
-		return reason != "" || (h == 0) == beyond
-	}, &quick.Config{MaxCount: 5000}); err != nil {
-		t.Error(err)
+	if _, ok := vitals.TimeToLimit(falling(0.25, 0), 0); ok {
+		t.Error("what is at the limit gets there later")
 	}
 }
 

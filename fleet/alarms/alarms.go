@@ -5,17 +5,13 @@ package alarms
 
 import (
 	"log/slog"
-	"slices"
-	"strings"
 	"sync"
 	"time"
 
 	"ullage/core/lifecycle"
-	"ullage/core/model"
 	"ullage/core/rule"
 	"ullage/core/series"
 	"ullage/core/value"
-	"ullage/core/vitals"
 	"ullage/fleet/devices"
 	"ullage/fleet/event"
 	"ullage/fleet/fault"
@@ -35,10 +31,10 @@ type Alarm struct {
 	Message        string
 	Cause          string
 	Response       string
-	Metric         string
-	Value          value.Value // when it was raised
-	Limit          value.Value
-	Times          int // how often it came up
+	Metric         string      // the telemetry it is about
+	Value          value.Value // of the metric when it was raised
+	Limit          value.Value // what it was compared with, where that is one number
+	Times          int         // how often it came up
 	RaisedAt       time.Time
 	ReturnedAt     time.Time
 	AcknowledgedAt time.Time
@@ -94,6 +90,7 @@ type Engine struct {
 
 	rulesMu sync.RWMutex
 	rules   map[string]*rule.Rule
+	sets    map[string]*ruleset // by model and rules
 
 	shards [event.Shards]shard
 }
@@ -101,25 +98,10 @@ type Engine struct {
 type shard struct {
 	mu      sync.Mutex
 	devices map[string]*watched
+	wakes   wakes
+	chores  []string // devices whose trends and usual values are to be worked out
 	unsaved batch
 	saved   time.Time
-}
-
-// watched is one device with its watches.
-type watched struct {
-	watches  []*watch
-	refusals []time.Time
-	builtin  *Alarm
-	margins  []vitals.Margin
-}
-
-// watch is one rule on one device.
-type watch struct {
-	rule  *rule.Rule
-	det   lifecycle.Detector
-	alarm *Alarm // nil while normal
-	dirty bool
-	last  value.Value // the value last judged
 }
 
 type batch struct {
@@ -130,16 +112,17 @@ type batch struct {
 
 func (b *batch) empty() bool { return len(b.alarms)+len(b.detections)+len(b.entries) == 0 }
 
-// Open reads rules, open alarms and detections, and evaluates the readings
-// that were stored but not yet evaluated when the service stopped.
+// Open reads rules, open alarms and detections, fills the windows from the
+// history, and evaluates the readings that were stored but not yet evaluated
+// when the service stopped.
 func Open(r Records, h History, d *devices.Registry, m *models.Catalogue, p *present.Board, bus *event.Bus, now func() time.Time, log *slog.Logger) (*Engine, error) {
-	e := &Engine{records: r, history: h, devices: d, models: m, present: p, bus: bus, now: now, log: log, rules: map[string]*rule.Rule{}}
+	e := &Engine{records: r, history: h, devices: d, models: m, present: p, bus: bus, now: now, log: log, rules: map[string]*rule.Rule{}, sets: map[string]*ruleset{}}
 	stored, err := r.Rules()
 	if err != nil {
 		return nil, err
 	}
 	for _, x := range stored {
-		if err := x.Compile(); err != nil {
+		if err := x.Check(); err != nil {
 			return nil, err
 		}
 		e.rules[x.Name] = &x
@@ -166,333 +149,30 @@ func Open(r Records, h History, d *devices.Registry, m *models.Catalogue, p *pre
 	}
 	for _, dev := range d.List() {
 		s := &e.shards[event.ShardOf(dev.ID)]
-		w := &watched{builtin: byKey[key{RepeatedRefusals, dev.ID}]}
+		w := &watched{id: dev.ID, builtin: byKey[key{RepeatedRefusals, dev.ID}]}
 		if w.builtin != nil {
 			w.refusals = []time.Time{now()}
 			e.tell(*w.builtin)
 		}
 		s.devices[dev.ID] = w
-		get, mod, ok := p.Lookup(dev.ID)
-		if !ok {
-			continue
-		}
-		for _, r := range e.watching(dev, get) {
-			k := key{r.Name, dev.ID}
-			x := &watch{rule: r, det: known[k], alarm: byKey[k]}
-			delete(byKey, k)
+		e.choose(w, dev)
+		for _, c := range w.rules() {
+			k := key{c.Name, dev.ID}
+			x := &watch{rule: c, det: known[k], alarm: byKey[k]}
 			w.watches = append(w.watches, x)
 			if x.alarm != nil {
 				e.tell(*x.alarm)
 			}
-			if err := e.catchUp(s, dev.ID, x, mod, get); err != nil {
-				return nil, err
-			}
 		}
-		e.measure(dev.ID, w, mod, get)
+		if err := e.refill(s, w, true); err != nil {
+			return nil, err
+		}
+		e.settle(s, w)
 	}
 	for i := range e.shards {
 		e.save(&e.shards[i])
 	}
 	return e, nil
-}
-
-// catchUp evaluates what is stored beyond what was evaluated.
-func (e *Engine) catchUp(s *shard, id string, w *watch, m *model.Model, get rule.Lookup) error {
-	var late []value.Reading
-	err := e.history.Readings(id, w.rule.Metric(), w.det.Seen.Add(time.Millisecond), e.now().Add(model.ClockSlack), func(p series.Point) error {
-		late = append(late, value.Reading{Metric: w.rule.Metric(), At: p.At, Value: p.Value, Quality: p.Quality})
-		if len(late) == 5000 {
-			e.judge(s, id, w, late, m, get)
-			late = late[:0]
-		}
-		return nil
-	})
-	e.judge(s, id, w, late, m, get)
-	return err
-}
-
-func (e *Engine) watching(d devices.Device, get rule.Lookup) []*rule.Rule {
-	if d.Standing == devices.Retired {
-		return nil
-	}
-	e.rulesMu.RLock()
-	defer e.rulesMu.RUnlock()
-	var out []*rule.Rule
-	for _, r := range e.rules {
-		if r.Watches(d.Model, get) {
-			out = append(out, r)
-		}
-	}
-	slices.SortFunc(out, func(a, b *rule.Rule) int { return strings.Compare(a.Name, b.Name) })
-	return out
-}
-
-// Handle evaluates what the bus tells; it comes after the present board.
-func (e *Engine) Handle(i int, ev event.Event) {
-	s := &e.shards[i]
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	switch ev := ev.(type) {
-	case event.Readings:
-		w := s.devices[ev.Device]
-		if w == nil || len(w.watches) == 0 {
-			return
-		}
-		get, m, ok := e.present.Lookup(ev.Device)
-		if !ok {
-			return
-		}
-		touched := false
-		for _, x := range w.watches {
-			if rs := inOrder(ev.Readings, x.rule.Metric()); len(rs) > 0 {
-				e.judge(s, ev.Device, x, rs, m, get)
-				touched = true
-			}
-		}
-		if touched {
-			e.measure(ev.Device, w, m, get)
-		}
-	case event.Settings:
-		if w := s.devices[ev.Device]; w != nil {
-			if get, m, ok := e.present.Lookup(ev.Device); ok {
-				e.measure(ev.Device, w, m, get)
-			}
-		}
-	case event.Device:
-		e.rewatch(s, ev.Device)
-	case event.Rules, event.Models:
-		for _, d := range e.devices.List() {
-			if event.ShardOf(d.ID) == i {
-				e.rewatch(s, d.ID)
-			}
-		}
-	case event.Refused:
-		e.refused(s, ev)
-	case event.Tick:
-		e.tick(s, ev.Now)
-	}
-	if len(s.unsaved.alarms)+len(s.unsaved.entries) > 0 {
-		e.save(s)
-	}
-}
-
-// rewatch finds the rules of a device again after it, a model or a rule has
-// changed. Rules that watch it no longer let go of their alarm.
-func (e *Engine) rewatch(s *shard, id string) {
-	d, err := e.devices.Get(id)
-	if err != nil {
-		return
-	}
-	get, m, ok := e.present.Lookup(id)
-	if !ok {
-		return
-	}
-	w := s.devices[id]
-	if w == nil {
-		w = &watched{}
-		s.devices[id] = w
-	}
-	old := w.watches
-	w.watches = nil
-	for _, r := range e.watching(d, get) {
-		x := &watch{rule: r}
-		if i := slices.IndexFunc(old, func(o *watch) bool { return o.rule.Name == r.Name }); i >= 0 {
-			x = old[i]
-			x.rule = r
-			old = slices.Delete(old, i, i+1)
-		} else {
-			// A rule that is new to the device looks at what comes from now on.
-			if at, ok := e.present.Latest(id, r.Metric()); ok {
-				x.det.Seen = at.At
-			}
-			x.dirty = true
-			s.unsaved.detections = append(s.unsaved.detections, Detection{r.Name, id, x.det})
-		}
-		w.watches = append(w.watches, x)
-	}
-	for _, x := range old {
-		if x.alarm != nil && x.alarm.State.Open() {
-			x.alarm.State, x.alarm.ReturnedAt = lifecycle.Normal, e.now()
-			e.record(s, *x.alarm, journal.New(e.now(), journal.AlarmReturned, id, "", x.rule.Name+" no longer watches it; its alarm is closed"))
-		}
-	}
-	e.measure(id, w, m, get)
-	e.save(s)
-}
-
-func inOrder(rs []value.Reading, metric string) []value.Reading {
-	var out []value.Reading
-	for _, r := range rs {
-		if r.Metric == metric {
-			out = append(out, r)
-		}
-	}
-	slices.SortStableFunc(out, func(a, b value.Reading) int { return a.At.Compare(b.At) })
-	return out
-}
-
-// judge evaluates readings of one metric, in order, and turns the changes into
-// alarms.
-func (e *Engine) judge(s *shard, id string, w *watch, rs []value.Reading, m *model.Model, get rule.Lookup) {
-	if len(rs) == 0 {
-		return
-	}
-	limit := w.rule.Limit(m, get)
-	on, off := w.rule.Delays()
-	t := lifecycle.Delays{On: on, Off: off}
-	first := w.det.Seen.IsZero()
-	type change struct {
-		lifecycle.Change
-		value value.Value
-	}
-	var changes []change
-	for _, r := range rs {
-		raise, clear := w.rule.Judge(r.Value, limit)
-		for _, c := range w.det.Judge(r.At, raise, clear, 3*m.Interval, t) {
-			v := r.Value
-			if c.At.Before(r.At) && w.last.Known() {
-				v = w.last // the delay ended before this reading came
-			}
-			changes = append(changes, change{c, v})
-		}
-		w.last = r.Value
-	}
-	w.dirty = true
-	old := e.now().Add(-Lateness)
-	for i := 0; i < len(changes); i++ {
-		c := changes[i]
-		if c.Up && w.alarm == nil && c.At.Before(old) && i+1 < len(changes) {
-			// Over before anybody could have known: the journal keeps both times.
-			a := e.newAlarm(w, id, c.At, c.value, limit, m, get)
-			s.unsaved.entries = append(s.unsaved.entries,
-				journal.New(c.At, journal.AlarmRaised, id, "", a.Message+", reported late"),
-				journal.New(changes[i+1].At, journal.AlarmReturned, id, "", w.rule.Name+" had returned by itself when it was reported"))
-			i++
-			continue
-		}
-		e.apply(s, id, w, c.Change, c.value, limit, m, get)
-	}
-	if len(changes) > 0 || first {
-		s.unsaved.detections = append(s.unsaved.detections, Detection{w.rule.Name, id, w.det})
-		w.dirty = false
-	}
-}
-
-func (e *Engine) newAlarm(w *watch, id string, at time.Time, v, limit value.Value, m *model.Model, get rule.Lookup) *Alarm {
-	r := w.rule
-	return &Alarm{
-		ID: journal.NewID(at), Rule: r.Name, Device: id, Priority: r.Priority, State: lifecycle.Normal.Raise(),
-		Message: r.Say(m, rule.With(get, r.Metric(), v)), Cause: r.Cause, Response: r.Response,
-		Metric: r.Metric(), Value: v, Limit: limit, Times: 1, RaisedAt: at,
-	}
-}
-
-// apply makes one raise or return of a watch part of the record.
-func (e *Engine) apply(s *shard, id string, w *watch, c lifecycle.Change, v, limit value.Value, m *model.Model, get rule.Lookup) {
-	switch {
-	case c.Up && w.alarm == nil:
-		w.alarm = e.newAlarm(w, id, c.At, v, limit, m, get)
-		e.record(s, *w.alarm, journal.New(c.At, journal.AlarmRaised, id, "", w.alarm.Message))
-	case c.Up:
-		w.alarm.State = w.alarm.State.Raise()
-		w.alarm.Times++
-		w.alarm.ReturnedAt = time.Time{}
-		w.alarm.Value, w.alarm.Limit = v, limit
-		w.alarm.Message = w.rule.Say(m, rule.With(get, w.rule.Metric(), v))
-		e.record(s, *w.alarm, journal.New(c.At, journal.AlarmRaised, id, "", w.alarm.Message+", again"))
-	case w.alarm != nil:
-		w.alarm.State, w.alarm.ReturnedAt = w.alarm.State.Return(), c.At
-		text := w.rule.Name + " returned"
-		if p, ok := m.Property(w.rule.Metric()); ok {
-			text += " with " + p.Name + " at " + p.Say(v)
-		}
-		e.record(s, *w.alarm, journal.New(c.At, journal.AlarmReturned, id, "", text))
-		if !w.alarm.State.Open() {
-			w.alarm = nil
-		}
-	}
-}
-
-func (e *Engine) record(s *shard, a Alarm, entry journal.Entry) {
-	s.unsaved.alarms = append(s.unsaved.alarms, a)
-	s.unsaved.entries = append(s.unsaved.entries, entry)
-}
-
-func (e *Engine) tell(a Alarm) {
-	e.bus.Publish(event.Alarm{Device: a.Device, ID: a.ID, Rule: a.Rule, Message: a.Message,
-		Priority: a.Priority, State: a.State, RaisedAt: a.RaisedAt})
-}
-
-// measure works out the margins of a device and tells them if they changed.
-func (e *Engine) measure(id string, w *watched, m *model.Model, get rule.Lookup) {
-	now := e.now()
-	margins := make([]vitals.Margin, 0, len(w.watches))
-	for _, x := range w.watches {
-		if !x.rule.Op().Ordered() {
-			continue
-		}
-		l, ok := e.present.Latest(id, x.rule.Metric())
-		limit := x.rule.Limit(m, get)
-		if !ok || !limit.Known() || l.Value.Kind != value.Number || now.Sub(l.At) > 24*time.Hour+3*m.Interval {
-			continue
-		}
-		mg := vitals.Margin{Rule: x.rule.Name, Metric: x.rule.Metric(), Value: l.Value.Num, Limit: limit.Num, Upward: x.rule.Op().Upward()}
-		if p, ok := m.Property(x.rule.Metric()); ok && p.Usual != nil {
-			mg.Known = true
-			mg.Headspace, mg.Reason = vitals.Headspace(mg.Value, mg.Limit, p.Usual.Middle(), mg.Upward)
-		}
-		margins = append(margins, mg)
-	}
-	if !slices.Equal(margins, w.margins) {
-		w.margins = margins
-		e.bus.Publish(event.Margins{Device: id, Margins: slices.Clone(margins)})
-	}
-}
-
-func (e *Engine) tick(s *shard, now time.Time) {
-	for id, w := range s.devices {
-		for _, x := range w.watches {
-			on, off := x.rule.Delays()
-			t := lifecycle.Delays{On: on, Off: off}
-			if at, due := x.det.Due(t); !due || at.After(now) {
-				continue
-			}
-			get, m, ok := e.present.Lookup(id)
-			if !ok {
-				continue
-			}
-			if c, ok := x.det.Advance(now, t); ok {
-				e.apply(s, id, x, c, x.lastOr(e, id), x.rule.Limit(m, get), m, get)
-				s.unsaved.detections = append(s.unsaved.detections, Detection{x.rule.Name, id, x.det})
-			}
-		}
-		e.calm(s, id, w, now)
-	}
-	if now.Sub(s.saved) >= 10*time.Second {
-		e.flush(s)
-	}
-}
-
-func (w *watch) lastOr(e *Engine, id string) value.Value {
-	if w.last.Known() {
-		return w.last
-	}
-	l, _ := e.present.Latest(id, w.rule.Metric())
-	return l.Value
-}
-
-// flush stores the detections that moved without a change.
-func (e *Engine) flush(s *shard) {
-	for id, w := range s.devices {
-		for _, x := range w.watches {
-			if x.dirty {
-				x.dirty = false
-				s.unsaved.detections = append(s.unsaved.detections, Detection{x.rule.Name, id, x.det})
-			}
-		}
-	}
-	e.save(s)
-	s.saved = e.now()
 }
 
 // save stores what is unsaved. What the store does not take is kept and tried
@@ -510,6 +190,30 @@ func (e *Engine) save(s *shard) {
 	for _, a := range told {
 		e.tell(a)
 	}
+}
+
+func (e *Engine) record(s *shard, a Alarm, entry journal.Entry) {
+	s.unsaved.alarms = append(s.unsaved.alarms, a)
+	s.unsaved.entries = append(s.unsaved.entries, entry)
+}
+
+func (e *Engine) tell(a Alarm) {
+	e.bus.Publish(event.Alarm{Device: a.Device, ID: a.ID, Rule: a.Rule, Message: a.Message,
+		Priority: a.Priority, State: a.State, RaisedAt: a.RaisedAt})
+}
+
+// flush stores the detections that moved without a change.
+func (e *Engine) flush(s *shard) {
+	for id, w := range s.devices {
+		for _, x := range w.watches {
+			if x.dirty {
+				x.dirty = false
+				s.unsaved.detections = append(s.unsaved.detections, Detection{x.rule.Name, id, x.det})
+			}
+		}
+	}
+	e.save(s)
+	s.saved = e.now()
 }
 
 // Flush stores everything; it is for a graceful stop, after the bus.

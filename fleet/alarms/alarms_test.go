@@ -271,18 +271,23 @@ func TestRulesComeAndGo(t *testing.T) {
 	}
 }
 
+// A new rule looks at what is so now, as of now, and not at what was before.
 func TestNewRuleLooksForward(t *testing.T) {
 	r := rig.New(t)
 	r.Onboard("air-kilnside-2", "cellar-air", nil)
 	r.Keep("air-kilnside-2", `{"co2":4000}`)
-	r.Pass(time.Second)
+	r.Pass(time.Minute)
 	r.Rule(quick)
-	if len(r.Open()) != 0 {
-		t.Error("a new rule judged what was there before it")
+	if as := r.Open(); len(as) != 1 || !as[0].RaisedAt.Equal(rig.Start.Add(time.Minute)) || as[0].Value.Num != 4000 {
+		t.Errorf("of what stands already a new rule says %+v", as)
 	}
-	r.Keep("air-kilnside-2", `{"co2":4100}`)
-	if len(r.Open()) != 1 {
-		t.Error("a new rule does not judge what comes")
+	r.Onboard("air-kilnside-1", "cellar-air", nil)
+	r.Keep("air-kilnside-1", `{"co2":4000}`)
+	r.Keep("air-kilnside-1", `{"co2":400}`)
+	r.Pass(time.Minute)
+	r.Rule(strings.Replace(quick, "co2_high", "co2_higher", 1))
+	if as := r.Open(); len(as) != 3 {
+		t.Errorf("of what was over before it was made a new rule says %+v", as)
 	}
 }
 

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"ullage/core/check"
+	"ullage/core/expr"
 	"ullage/core/rule"
 	"ullage/fleet/event"
 	"ullage/fleet/fault"
@@ -14,25 +16,35 @@ import (
 // SetRule puts a rule in force, replacing one of the same name. It is checked
 // against every model it names. It reports whether anything changed.
 func (e *Engine) SetRule(r rule.Rule, by string) (bool, error) {
-	if err := r.Compile(); err != nil {
+	if err := r.Check(); err != nil {
 		return false, fault.New(fault.Invalid, "%s", err)
 	}
 	if r.Name == RepeatedRefusals {
 		return false, fault.New(fault.Conflict, "%s is built in", r.Name).Then("choose another name")
 	}
+	e.rulesMu.Lock()
+	defer e.rulesMu.Unlock()
+	around := check.Around{Rules: append(e.names(), r.Name)}
 	for _, name := range r.Models {
 		m, err := e.models.Get(name)
 		if err != nil {
 			return false, err
 		}
-		if err := r.CheckAgainst(m); err != nil {
+		if _, err := r.For(expr.NewPlan(around.With(check.Schema(m)))); err != nil {
 			return false, fault.New(fault.Invalid, "%s", err)
 		}
 	}
-	e.rulesMu.Lock()
-	defer e.rulesMu.Unlock()
+	others := []*rule.Rule{&r}
+	for _, o := range e.rules {
+		if o.Name != r.Name {
+			others = append(others, o)
+		}
+	}
+	if circle := check.Cycle(others); circle != nil {
+		return false, fault.New(fault.Invalid, "%s would ask about itself in a circle: %s", r.Name, strings.Join(circle, " asks "))
+	}
 	old := e.rules[r.Name]
-	if old != nil && sameRule(*old, r) {
+	if old != nil && old.Same(&r) {
 		return false, nil
 	}
 	verb := "added"
@@ -44,6 +56,7 @@ func (e *Engine) SetRule(r rule.Rule, by string) (bool, error) {
 		return false, err
 	}
 	e.rules[r.Name] = &r
+	clear(e.sets)
 	e.bus.Publish(event.Rules{})
 	return true, nil
 }
@@ -55,10 +68,16 @@ func (e *Engine) RemoveRule(name, by string) error {
 	if e.rules[name] == nil {
 		return fault.New(fault.NotFound, "there is no rule %q", name).Then("see: ullage rule list")
 	}
+	for _, o := range e.sorted() {
+		if o.Name != name && slices.Contains(o.Asks(), name) {
+			return fault.New(fault.Conflict, "%s asks whether %s is raised", o.Name, name).Then("change or remove %s first", o.Name)
+		}
+	}
 	if err := e.records.DeleteRule(name, journal.New(e.now(), journal.RuleChanged, "", by, fmt.Sprintf("%s removed rule %s", by, name))); err != nil {
 		return err
 	}
 	delete(e.rules, name)
+	clear(e.sets)
 	e.bus.Publish(event.Rules{})
 	return nil
 }
@@ -83,10 +102,4 @@ func (e *Engine) Rule(name string) (rule.Rule, error) {
 		return *r, nil
 	}
 	return rule.Rule{}, fault.New(fault.NotFound, "there is no rule %q", name).Then("see: ullage rule list")
-}
-
-func sameRule(a, b rule.Rule) bool {
-	return slices.Equal(a.Models, b.Models) && a.Devices == b.Devices && a.Raise == b.Raise &&
-		a.OnDelay == b.OnDelay && a.OffDelay == b.OffDelay && a.Deadband == b.Deadband &&
-		a.Priority == b.Priority && a.Message == b.Message && a.Cause == b.Cause && a.Response == b.Response
 }

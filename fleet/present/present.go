@@ -80,6 +80,7 @@ type Board struct {
 	now      func() time.Time
 	log      *slog.Logger
 
+	zone   *time.Location
 	seq    atomic.Uint64
 	shards [event.Shards]shard
 }
@@ -101,7 +102,7 @@ type entry struct {
 
 // Open fills the board from the registries and the store.
 func Open(d *devices.Registry, m *models.Catalogue, s *settings.Book, l Latests, j journal.Records, now func() time.Time, log *slog.Logger) (*Board, error) {
-	b := &Board{devices: d, models: m, settings: s, journal: j, now: now, log: log}
+	b := &Board{devices: d, models: m, settings: s, journal: j, now: now, log: log, zone: time.UTC}
 	for i := range b.shards {
 		b.shards[i].devices = map[string]*entry{}
 	}
@@ -125,6 +126,12 @@ func Open(d *devices.Registry, m *models.Catalogue, s *settings.Book, l Latests,
 	}
 	return b, err
 }
+
+// In says in which zone the devices are; it is UTC until it is called.
+func (b *Board) In(zone *time.Location) { b.zone = zone }
+
+// Zone returns the zone of a device.
+func (b *Board) Zone(string) *time.Location { return b.zone }
 
 // Handle keeps the board up to date; it is the first handler of the bus.
 func (b *Board) Handle(i int, ev event.Event) {
@@ -352,9 +359,13 @@ func (b *Board) Latest(id, metric string) (Latest, bool) {
 	return Latest{}, false
 }
 
+// Lookup finds what a name stands for on one device; the zero Value where it
+// is unknown.
+type Lookup func(expr.Name) value.Value
+
 // Lookup returns what names stand for on a device: telemetry, set., intended.,
 // attr., label. and device.
-func (b *Board) Lookup(id string) (rule.Lookup, *model.Model, bool) {
+func (b *Board) Lookup(id string) (Lookup, *model.Model, bool) {
 	s := &b.shards[event.ShardOf(id)]
 	s.mu.RLock()
 	e := s.devices[id]
@@ -395,6 +406,14 @@ func (b *Board) Lookup(id string) (rule.Lookup, *model.Model, bool) {
 			return value.OfText(e.model.Version)
 		case "standing":
 			return value.OfText(string(d.Standing))
+		case "joined":
+			return value.OfNumber(float64(d.JoinedAt.UnixMilli()) / 1000)
+		case "zone":
+			return value.OfText(b.zone.String())
+		case "link":
+			s.mu.RLock()
+			defer s.mu.RUnlock()
+			return value.OfText(string(e.Link))
 		}
 		return value.Value{}
 	}, e.model, true

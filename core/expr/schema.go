@@ -1,0 +1,247 @@
+package expr
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"ullage/core/unit"
+)
+
+// Kind is the type of a value, apart from its unit.
+type Kind uint8
+
+// The kinds. A version is made by version(), a time by now(), time() and
+// device.joined.
+const (
+	NoKind Kind = iota // of what could not be typed; it is compatible with everything
+	Bool
+	Number
+	Text
+	Time
+	Version
+)
+
+// String returns the word for k.
+func (k Kind) String() string {
+	switch k {
+	case Bool:
+		return "true or false"
+	case Number:
+		return "a number"
+	case Text:
+		return "text"
+	case Time:
+		return "a time"
+	case Version:
+		return "a version"
+	}
+	return "nothing"
+}
+
+// Type is the type of a value: its kind and, for numbers, its unit.
+type Type struct {
+	Kind Kind
+	Unit unit.Unit
+	// bare: a number that takes the unit of what it meets.
+	bare bool
+	// derived: the unit was computed, so nobody can know what a bare number
+	// beside it is meant to be in.
+	derived bool
+}
+
+func numberIn(u unit.Unit) Type { return Type{Kind: Number, Unit: u} }
+
+var plainNumber = numberIn(unit.One)
+
+func durationType() Type {
+	u, _ := unit.Lookup("s")
+	return Type{Kind: Number, Unit: u, derived: true}
+}
+
+// String names t as in messages: "a number in °C".
+func (t Type) String() string {
+	switch {
+	case t.Kind != Number || t.bare:
+		return t.Kind.String()
+	case t.Unit.Scale:
+		return "a " + t.Unit.Dimension.String() + " in " + t.Unit.Name()
+	case t.Unit.Dimension == unit.Dimension{unit.Temperature: 1}, t.Unit.Dimension == unit.Dimension{unit.Level: 1}:
+		return "a difference of " + t.Unit.Dimension.String() + "s in " + t.Unit.Name()
+	case t.Unit.Dimension == unit.Dimension{}:
+		if t.Unit.Display() != "" {
+			return "a number in " + t.Unit.Display()
+		}
+		return "a plain number"
+	}
+	return t.Unit.Dimension.String() + " in " + t.Unit.Name()
+}
+
+// Info is what a Schema knows of one name.
+type Info struct {
+	Name  Name
+	Type  Type
+	Title string // for people
+	// Values are the texts it can have; Closed says that there are no others.
+	Values []string
+	Closed bool
+	// Usual is where a number lives on a good day; nil where that is not known.
+	Usual *float64
+	// Decimals after the point, for messages; -1 where not given.
+	Decimals int
+	// Absent names are known elsewhere, but not here: their value is unknown.
+	Absent bool
+}
+
+// Purpose says what an expression is for, and so what may stand in it.
+type Purpose uint8
+
+// The purposes.
+const (
+	// ForFilter: a condition over a device's present values, without windows.
+	ForFilter Purpose = iota
+	// ForRule: with windows over the device's own readings.
+	ForRule
+	// ForGroup: a rule with each; share() and the like stand over the group.
+	ForGroup
+	// ForTarget: what a layer or a rule applies to; labels, attributes and
+	// device facts that do not change by themselves.
+	ForTarget
+	// ForReach: what a person sees; as ForTarget, without attributes.
+	ForReach
+	// ForMessage: any value, to be shown.
+	ForMessage
+)
+
+// Schema is what expressions know of a device type: names with their types.
+type Schema struct {
+	Title    string        // as in messages: "tank-probe 1.2.0"
+	Interval time.Duration // expected between readings; 0 where not known
+	names    map[Name]Info
+	order    []Name
+}
+
+// NewSchema returns a Schema that knows the facts of every device.
+func NewSchema(title string, interval time.Duration) *Schema {
+	s := &Schema{Title: title, Interval: interval, names: map[Name]Info{}}
+	for _, d := range []struct {
+		key, title string
+		values     []string
+		kind       Kind
+	}{
+		{"id", "Id", nil, Text},
+		{"model", "Model", nil, Text},
+		{"model_version", "Version of the model", nil, Text},
+		{"link", "Link", []string{"online", "late", "silent", "never"}, Text},
+		{"standing", "Standing", []string{"expected", "waiting", "active", "suspended", "retired"}, Text},
+		{"joined", "Joined", nil, Time},
+		{"zone", "Time zone", nil, Text},
+	} {
+		s.Add(Info{Name: Name{"device", d.key}, Type: Type{Kind: d.kind}, Title: d.title, Values: d.values, Closed: d.values != nil, Decimals: -1})
+	}
+	return s
+}
+
+// Add makes a name known, or replaces it. The unit of a number without one is
+// that of plain numbers.
+func (s *Schema) Add(i Info) {
+	if i.Type.Kind == Number && i.Type.Unit.Symbol == "" {
+		i.Type.Unit = unit.One
+	}
+	if _, ok := s.names[i.Name]; !ok {
+		s.order = append(s.order, i.Name)
+	}
+	s.names[i.Name] = i
+}
+
+// Find returns what is known of a name. Every label is known: one that nobody
+// has given is empty.
+func (s *Schema) Find(n Name) (Info, bool) {
+	i, ok := s.names[n]
+	if !ok && n.Scope == "label" {
+		return Info{Name: n, Type: Type{Kind: Text}, Decimals: -1}, true
+	}
+	return i, ok
+}
+
+// All returns everything that is known, in the order it was added.
+func (s *Schema) All() []Info {
+	out := make([]Info, 0, len(s.order))
+	for _, n := range s.order {
+		out = append(out, s.names[n])
+	}
+	return out
+}
+
+// Labelled makes label keys known, with the values seen so far.
+func (s *Schema) Labelled(labels map[string][]string) {
+	keys := make([]string, 0, len(labels))
+	for k := range labels {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	for _, k := range keys {
+		s.Add(Info{Name: Name{"label", k}, Type: Type{Kind: Text}, Values: labels[k], Decimals: -1})
+	}
+}
+
+// Borrow takes over from another Schema the names that s lacks; on the devices
+// of s they are unknown.
+func (s *Schema) Borrow(from *Schema) {
+	for _, n := range from.order {
+		if _, ok := s.names[n]; !ok {
+			i := from.names[n]
+			i.Absent = true
+			s.Add(i)
+		}
+	}
+}
+
+// nearest returns the known name of a scope that is closest to key, or "".
+func (s *Schema) nearest(scope, key string) string {
+	var names []string
+	for _, n := range s.order {
+		if n.Scope == scope && !s.names[n].Absent {
+			names = append(names, n.Key)
+		}
+	}
+	return Nearest(key, names)
+}
+
+// Nearest returns the word of a list that is closest to word, or "" where none
+// is close: at most a third of its letters may differ (Levenshtein, with
+// neighbours swapped counting once).
+func Nearest(word string, list []string) string {
+	if len(word) > 80 {
+		return ""
+	}
+	best, distance := "", max(1, len(word)/3)+1
+	for _, w := range list {
+		if d := editDistance(strings.ToLower(word), strings.ToLower(w)); d < distance && d < len(w) {
+			best, distance = w, d
+		}
+	}
+	return best
+}
+
+func editDistance(a, b string) int {
+	before, last, row := make([]int, len(b)+1), make([]int, len(b)+1), make([]int, len(b)+1)
+	for j := range last {
+		last[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		row[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			row[j] = min(last[j]+1, row[j-1]+1, last[j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				row[j] = min(row[j], before[j-2]+1)
+			}
+		}
+		before, last, row = last, row, before
+	}
+	return last[len(b)]
+}

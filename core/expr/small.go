@@ -1,0 +1,213 @@
+package expr
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// schedule is a set of spans of the week, each in minutes since Monday 00:00;
+// one that ends before it begins runs over the end of the week.
+type schedule []struct{ from, to int }
+
+const weekMinutes = 7 * 24 * 60
+
+var days = map[string]int{"mon": 0, "tue": 1, "wed": 2, "thu": 3, "fri": 4, "sat": 5, "sun": 6}
+
+// parseSchedule reads "Mon-Fri 06:00-22:00, Sat 08:00-12:00"; days may be left
+// out, and "daily" means all of them.
+func parseSchedule(s string) (schedule, error) {
+	bad := func(part string) error {
+		return fmt.Errorf(`%s is no time of the week; write days and hours, such as "Mon-Fri 06:00-22:00" or "daily 22:00-06:00"`, quote(clip(part)))
+	}
+	var out schedule
+	for _, part := range strings.Split(s, ",") {
+		fields := strings.Fields(part)
+		if len(fields) == 0 || len(fields) > 2 || len(out) > 100 {
+			return nil, bad(part)
+		}
+		first, last := 0, 6
+		if len(fields) == 2 {
+			word := strings.ToLower(fields[0])
+			if word != "daily" {
+				a, b, isRange := strings.Cut(word, "-")
+				var ok1, ok2 bool
+				first, ok1 = days[a]
+				if !isRange {
+					b = a
+				}
+				if last, ok2 = days[b]; !ok1 || !ok2 {
+					return nil, bad(part)
+				}
+			}
+		}
+		from, to, ok := strings.Cut(fields[len(fields)-1], "-")
+		f, ok1 := clock(from)
+		t, ok2 := clock(to)
+		if !ok || !ok1 || !ok2 || f == t {
+			return nil, bad(part)
+		}
+		if t < f {
+			t += 24 * 60
+		}
+		for d := first; ; d = (d + 1) % 7 {
+			out = append(out, struct{ from, to int }{d*24*60 + f, d*24*60 + t})
+			if d == last {
+				break
+			}
+		}
+	}
+	return out, nil
+}
+
+func clock(s string) (int, bool) {
+	h, m, ok := strings.Cut(s, ":")
+	if !ok || len(h) < 1 || len(h) > 2 || len(m) != 2 || !digits(h) || !digits(m) {
+		return 0, false
+	}
+	hours, err1 := strconv.Atoi(h)
+	minutes, err2 := strconv.Atoi(m)
+	if err1 != nil || err2 != nil || hours > 24 || minutes > 59 || hours == 24 && minutes > 0 {
+		return 0, false
+	}
+	return hours*60 + minutes, true
+}
+
+func (w schedule) contains(t time.Time) bool {
+	minute := (int(t.Weekday())+6)%7*24*60 + t.Hour()*60 + t.Minute()
+	for _, s := range w {
+		if minute >= s.from && minute < s.to || minute+weekMinutes < s.to {
+			return true
+		}
+	}
+	return false
+}
+
+// glob reports whether s matches a pattern in which * stands for any number of
+// characters and ? for one. It takes time in proportion to the product of the
+// two lengths at worst.
+func glob(pattern, s string) bool {
+	p, t := []rune(pattern), []rune(s)
+	i, j, star, mark := 0, 0, -1, 0
+	for j < len(t) {
+		switch {
+		case i < len(p) && p[i] == '*':
+			star, mark = i, j
+			i++
+		case i < len(p) && (p[i] == '?' || p[i] == t[j]):
+			i++
+			j++
+		case star >= 0:
+			mark++
+			i, j = star+1, mark
+		default:
+			return false
+		}
+	}
+	for i < len(p) && p[i] == '*' {
+		i++
+	}
+	return i == len(p)
+}
+
+// parseVersion reports whether s is a version: numbers joined by points, with
+// an optional v before and a pre-release or build behind (Semantic Versioning
+// 2.0.0, with any number of numbers).
+func parseVersion(s string) (string, bool) {
+	s = strings.TrimPrefix(s, "v")
+	s, _, _ = strings.Cut(s, "+")
+	core, pre, has := strings.Cut(s, "-")
+	if has && pre == "" {
+		return "", false
+	}
+	for _, p := range strings.Split(core, ".") {
+		if p == "" || strings.Trim(p, "0123456789") != "" {
+			return "", false
+		}
+	}
+	return s, true
+}
+
+// compareVersions returns -1, 0 or 1, and false if one of them is no version.
+// It does not allocate.
+func compareVersions(a, b string) (int, bool) {
+	a, ok1 := parseVersionFast(a)
+	b, ok2 := parseVersionFast(b)
+	if !ok1 || !ok2 {
+		return 0, false
+	}
+	aCore, aPre, aHas := strings.Cut(a, "-")
+	bCore, bPre, bHas := strings.Cut(b, "-")
+	if c := compareParts(aCore, bCore, true); c != 0 {
+		return c, true
+	}
+	switch {
+	case !aHas && !bHas:
+		return 0, true
+	case !aHas:
+		return 1, true // a release comes after its pre-releases
+	case !bHas:
+		return -1, true
+	}
+	return compareParts(aPre, bPre, false), true
+}
+
+func parseVersionFast(s string) (string, bool) {
+	s = strings.TrimPrefix(s, "v")
+	if i := strings.IndexByte(s, '+'); i >= 0 {
+		s = s[:i]
+	}
+	digit := false
+	for i := 0; i < len(s); i++ {
+		switch c := s[i]; {
+		case c >= '0' && c <= '9':
+			digit = true
+		case c == '.' && digit:
+			digit = false
+		case c == '-' && digit && i+1 < len(s):
+			return s, true
+		default:
+			return "", false
+		}
+	}
+	return s, digit
+}
+
+// compareParts compares dotted parts; numbers by size and before words. Missing
+// parts of a core are 0; a longer pre-release comes later.
+func compareParts(a, b string, core bool) int {
+	for a != "" || b != "" {
+		var x, y string
+		x, a, _ = strings.Cut(a, ".")
+		y, b, _ = strings.Cut(b, ".")
+		if x == y {
+			continue
+		}
+		xn, yn := digits(x) || core && x == "", digits(y) || core && y == ""
+		switch {
+		case !core && x == "":
+			return -1
+		case !core && y == "":
+			return 1
+		case xn && yn:
+			x, y = strings.TrimLeft(x, "0"), strings.TrimLeft(y, "0")
+			if len(x) != len(y) {
+				if len(x) < len(y) {
+					return -1
+				}
+				return 1
+			}
+			if c := strings.Compare(x, y); c != 0 {
+				return c
+			}
+		case xn:
+			return -1
+		case yn:
+			return 1
+		default:
+			return strings.Compare(x, y)
+		}
+	}
+	return 0
+}

@@ -1,0 +1,258 @@
+package alarms
+
+import (
+	"container/heap"
+	"math"
+	"time"
+
+	"ullage/core/expr"
+	"ullage/core/series"
+	"ullage/core/stats"
+	"ullage/core/value"
+	"ullage/core/vitals"
+)
+
+// wakeUp says when a device is to be looked at again although nothing has
+// arrived: a delay ends, a value becomes too old, a schedule begins.
+type wakeUp struct {
+	at     int64
+	device string
+}
+
+// wakes is the one queue of a shard's timers.
+type wakes []wakeUp
+
+func (q wakes) Len() int           { return len(q) }
+func (q wakes) Less(i, j int) bool { return q[i].at < q[j].at }
+func (q wakes) Swap(i, j int)      { q[i], q[j] = q[j], q[i] }
+func (q *wakes) Push(x any)        { *q = append(*q, x.(wakeUp)) }
+func (q *wakes) Pop() any {
+	old := *q
+	x := old[len(old)-1]
+	*q = old[:len(old)-1]
+	return x
+}
+
+// maxSteps is how many moments of one device are gone through at a tick, for
+// instance after the machine was asleep, before it jumps to the present.
+const maxSteps = 200
+
+func (e *Engine) tick(s *shard, now time.Time) {
+	ms := now.UnixMilli()
+	for len(s.wakes) > 0 && s.wakes[0].at <= ms {
+		x := heap.Pop(&s.wakes).(wakeUp)
+		w := s.devices[x.device]
+		if w == nil || w.queued != x.at || w.set == nil {
+			continue // it was queued again for an earlier time
+		}
+		w.queued = 0
+		for steps := 0; ; steps++ {
+			next := w.next()
+			if next > ms {
+				break
+			}
+			if steps == maxSteps {
+				next = ms
+			}
+			e.advance(s, w, next)
+			if next == ms {
+				break
+			}
+		}
+		e.measure(s, w)
+	}
+	for _, w := range s.devices {
+		if w.builtin != nil {
+			e.calm(s, w.id, w, now)
+		}
+		if w.set != nil && w.set.link >= 0 {
+			was := w.state.Sample(w.set.link)
+			if e.outer(w); w.state.Sample(w.set.link) != was {
+				e.reassess(s, w, now)
+				e.measure(s, w)
+			}
+		}
+	}
+	e.chores(s, now)
+	if now.Sub(s.saved) >= 10*time.Second {
+		e.flush(s)
+	}
+}
+
+// next returns the next moment at which something may change by time alone.
+func (w *watched) next() int64 {
+	next := int64(math.MaxInt64)
+	for _, x := range w.watches {
+		if x.asked {
+			next = min(next, x.answer.Until)
+		}
+		if at, due := x.det.Due(delaysOf(x)); due {
+			next = min(next, at.UnixMilli())
+		}
+	}
+	return next
+}
+
+// advance lets the time of one device move on to a moment.
+func (e *Engine) advance(s *shard, w *watched, ms int64) {
+	w.state.Advance(value.FromMillis(ms))
+	at := value.FromMillis(w.state.Now())
+	c := newChanges(e, s, w)
+	for _, x := range w.watches {
+		if change, ok := x.det.Advance(at, delaysOf(x)); ok {
+			c.add(x, change)
+		}
+		if x.answer.Until <= ms || len(c.list) > 0 {
+			c.assess(x, at)
+			x.dirty = true
+		}
+	}
+	c.apply()
+}
+
+// trend keeps some margins of one rule on one device, spread over a recent
+// span, and where they lead.
+type trend struct {
+	points  []stats.Point
+	line    stats.Trend // through the points
+	toLimit vitals.ToLimit
+	start   time.Time
+}
+
+const trendPoints = 30
+
+// span is how far back a trend looks: sixty readings, within reason.
+func trendSpan(interval time.Duration) time.Duration {
+	return min(max(60*interval, 10*time.Minute), 12*time.Hour)
+}
+
+func (t *trend) add(at time.Time, a expr.Answer, interval time.Duration) {
+	if math.IsNaN(a.Margin) || math.IsInf(a.Margin, 0) {
+		if len(t.points) > 0 && a.Truth == expr.Unknown {
+			return // a gap; the trend goes on behind it
+		}
+		*t = trend{}
+		return
+	}
+	if t.start.IsZero() {
+		t.start = at
+	}
+	span := trendSpan(interval).Seconds()
+	x := at.Sub(t.start).Seconds()
+	if n := len(t.points); n == 0 || x-t.points[n-1].X >= span/trendPoints {
+		for len(t.points) > 0 && x-t.points[0].X > span {
+			t.points = t.points[:copy(t.points, t.points[1:])]
+		}
+		if t.points == nil {
+			t.points = make([]stats.Point, 0, trendPoints+1)
+		}
+		t.points = append(t.points, stats.Point{X: x, Y: a.Margin})
+		t.line, _ = stats.TheilSen(t.points)
+	}
+	t.toLimit, _ = vitals.TimeToLimit(t.line, a.Margin)
+}
+
+// chores fills trends from the history, and looks up what is usual, for some
+// devices at a time, so that a start does not wait for it.
+func (e *Engine) chores(s *shard, now time.Time) {
+	for range min(10, len(s.chores)) {
+		id := s.chores[0]
+		s.chores = s.chores[1:]
+		w := s.devices[id]
+		if w == nil || w.set == nil || w.filled {
+			continue
+		}
+		w.filled = true
+		if err := e.fillUsual(w, now); err != nil {
+			e.log.Error("usual values were not found", "device", id, "error", err)
+		}
+		if err := e.fillTrends(w, now); err != nil {
+			e.log.Error("trends were not filled", "device", id, "error", err)
+		}
+		e.reassess(s, w, now)
+		e.measure(s, w)
+	}
+	if len(s.chores) == 0 {
+		for id, w := range s.devices {
+			if w.set != nil && w.filled && now.Sub(w.usualAt) > usualEvery {
+				w.filled = false
+				s.chores = append(s.chores, id)
+			}
+		}
+	}
+}
+
+const (
+	usualSpan  = 7 * 24 * time.Hour
+	usualLeast = 24 * time.Hour
+	usualEvery = 6 * time.Hour
+)
+
+// fillUsual gives telemetry of which the model does not know a usual value the
+// median of seven days, if there is at least one.
+func (e *Engine) fillUsual(w *watched, now time.Time) error {
+	w.usualAt = now
+	for metric, slot := range w.set.metrics {
+		if i := w.set.plan.Names()[slot]; i.Usual != nil || i.Type.Kind != expr.Number {
+			continue
+		}
+		var values []float64
+		var first, last time.Time
+		err := e.history.Readings(w.id, metric, now.Add(-usualSpan), now, func(p series.Point) error {
+			if first.IsZero() {
+				first = p.At
+			}
+			last = p.At
+			values = append(values, p.Value.Num)
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		usual := math.NaN()
+		if last.Sub(first) >= usualLeast {
+			usual, _ = stats.Median(values)
+		}
+		w.state.SetUsual(slot, usual)
+	}
+	return nil
+}
+
+// fillTrends plays the last hour or so through the rules to draw their trends.
+func (e *Engine) fillTrends(w *watched, now time.Time) error {
+	span := trendSpan(w.set.interval)
+	var all []observed
+	for metric, slot := range w.set.metrics {
+		got, err := e.stored(w, metric, slot, now.Add(-span-w.set.plan.Reach()), false)
+		if err != nil {
+			return err
+		}
+		all = append(all, got...)
+	}
+	past := w.set.plan.NewState(time.Time{})
+	names := w.set.plan.Names()
+	for slot := range names {
+		if names[slot].Name.Scope != "" {
+			past.Set(slot, w.state.Sample(slot))
+		}
+	}
+	sortObserved(all)
+	trends := make([]trend, len(w.watches))
+	for i, o := range all {
+		past.Observe(o.slot, o.at, o.v)
+		if i+1 < len(all) && all[i+1].at == o.at {
+			continue
+		}
+		at := value.FromMillis(o.at)
+		if now.Sub(at) > span {
+			continue
+		}
+		for k, x := range w.watches {
+			trends[k].add(at, x.rule.Raises.Judge(past), w.set.interval)
+		}
+	}
+	for k, x := range w.watches {
+		x.trend = trends[k]
+	}
+	return nil
+}

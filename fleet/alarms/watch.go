@@ -1,0 +1,624 @@
+package alarms
+
+import (
+	"cmp"
+	"container/heap"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"ullage/core/check"
+	"ullage/core/expr"
+	"ullage/core/lifecycle"
+	"ullage/core/model"
+	"ullage/core/rule"
+	"ullage/core/series"
+	"ullage/core/value"
+	"ullage/core/vitals"
+	"ullage/fleet/devices"
+	"ullage/fleet/event"
+	"ullage/fleet/journal"
+	"ullage/fleet/present"
+)
+
+// ruleset is the rules that watch a device, compiled together for its model.
+// Devices with the same model and the same rules share one.
+type ruleset struct {
+	plan     *expr.Plan
+	model    *model.Model
+	rules    []*rule.Compiled
+	metrics  map[string]int // telemetry name to slot
+	outer    []int          // slots that are not telemetry
+	asks     map[string]int // rules asked about through raised(…), to their slot
+	link     int            // slot of device.link, or -1
+	interval time.Duration
+}
+
+// watched is one device with its watches.
+type watched struct {
+	id       string
+	set      *ruleset
+	state    *expr.State
+	watches  []*watch
+	refusals []time.Time
+	builtin  *Alarm
+	margins  []vitals.Margin
+	queued   int64 // for when it stands in the queue of wakes; 0 for not at all
+	filled   bool  // trends have been filled from the history
+	usualAt  time.Time
+}
+
+func (w *watched) rules() []*rule.Compiled {
+	if w.set == nil {
+		return nil
+	}
+	return w.set.rules
+}
+
+// watch is one rule on one device.
+type watch struct {
+	rule   *rule.Compiled
+	det    lifecycle.Detector
+	alarm  *Alarm // nil while normal
+	dirty  bool
+	answer expr.Answer // the last one, of raise
+	asked  bool        // there was one
+	trend  trend
+}
+
+// choose finds the rules that watch a device and makes it a State for them.
+func (e *Engine) choose(w *watched, d devices.Device) {
+	w.set, w.state = nil, nil
+	get, m, ok := e.present.Lookup(d.ID)
+	if !ok || d.Standing == devices.Retired {
+		return
+	}
+	set := e.setFor(m, get)
+	if len(set.rules) == 0 {
+		return
+	}
+	w.set, w.state = set, set.plan.NewState(d.JoinedAt)
+	w.state.In(e.present.Zone(d.ID))
+	e.outer(w)
+}
+
+// setFor returns the rules that watch a device of a model that get describes.
+func (e *Engine) setFor(m *model.Model, get present.Lookup) *ruleset {
+	e.rulesMu.Lock()
+	defer e.rulesMu.Unlock()
+	all := e.compiled(m, nil)
+	names := []string{}
+	for _, c := range all.rules {
+		if p := c.Selects(); p != nil && !selects(p, get) {
+			continue
+		}
+		names = append(names, c.Name)
+	}
+	if len(names) == len(all.rules) {
+		return all
+	}
+	return e.compiled(m, names)
+}
+
+// selects answers a selector for one device.
+func selects(p *expr.Program, get present.Lookup) bool {
+	s := p.Plan().NewState(time.Time{})
+	for slot, n := range p.Plan().Names() {
+		s.Set(slot, expr.Sample{Value: get(n.Name)})
+	}
+	return p.Truth(s) == expr.True
+}
+
+// compiled returns rules for a model, all of its rules where names is nil; the
+// rules are locked.
+func (e *Engine) compiled(m *model.Model, names []string) *ruleset {
+	key := m.String() + " *"
+	if names != nil {
+		key = m.String() + " " + strings.Join(names, " ")
+	}
+	if set := e.sets[key]; set != nil && set.model == m {
+		return set
+	}
+	var rules []*rule.Rule
+	for _, r := range e.sorted() {
+		if r.Names(m.Name) && (names == nil || slices.Contains(names, r.Name)) {
+			rules = append(rules, r)
+		}
+	}
+	set := &ruleset{model: m, metrics: map[string]int{}, asks: map[string]int{}, link: -1, interval: m.Interval}
+	var wrong map[string]error
+	set.plan, set.rules, wrong = check.Rules(rules, check.Around{Rules: e.names()}.With(check.Schema(m)))
+	for name, err := range wrong {
+		e.log.Error("a rule does not fit its model any more and is not watched", "rule", name, "model", m.String(), "error", err)
+	}
+	for slot, n := range set.plan.Names() {
+		switch {
+		case n.Name.Scope == "":
+			set.metrics[n.Name.Key] = slot
+		case n.Name.Scope == "raised":
+			set.asks[n.Name.Key] = slot
+		default:
+			set.outer = append(set.outer, slot)
+			if n.Name == (expr.Name{Scope: "device", Key: "link"}) {
+				set.link = slot
+			}
+		}
+	}
+	e.sets[key] = set
+	return set
+}
+
+func (e *Engine) sorted() []*rule.Rule {
+	out := make([]*rule.Rule, 0, len(e.rules))
+	for _, r := range e.rules {
+		out = append(out, r)
+	}
+	slices.SortFunc(out, func(a, b *rule.Rule) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+func (e *Engine) names() []string {
+	var out []string
+	for _, r := range e.sorted() {
+		out = append(out, r.Name)
+	}
+	return out
+}
+
+// outer takes over what is not telemetry: settings, labels, attributes, facts.
+func (e *Engine) outer(w *watched) {
+	get, _, ok := e.present.Lookup(w.id)
+	if !ok || w.set == nil {
+		return
+	}
+	names := w.set.plan.Names()
+	for _, slot := range w.set.outer {
+		w.state.Set(slot, expr.Sample{Value: get(names[slot].Name)})
+	}
+	for name, slot := range w.set.asks {
+		standing := slices.ContainsFunc(w.watches, func(x *watch) bool {
+			return x.rule.Name == name && x.alarm != nil && x.alarm.State.Standing()
+		})
+		w.state.Set(slot, expr.Sample{Value: value.OfBool(standing)})
+	}
+}
+
+// observed is one reading on its way into a State; one that is not judged only
+// fills windows.
+type observed struct {
+	slot  int
+	at    int64
+	v     value.Value
+	judge bool
+}
+
+// fresh gives w a State that has not seen any reading.
+func (e *Engine) fresh(w *watched) {
+	joined := value.FromMillis(0)
+	if d, err := e.devices.Get(w.id); err == nil {
+		joined = d.JoinedAt
+	}
+	w.state = w.set.plan.NewState(joined)
+	w.state.In(e.present.Zone(w.id))
+	e.outer(w)
+}
+
+// refill makes the State of w anew from the stored readings. With judging,
+// readings that a watch has not seen yet are evaluated.
+func (e *Engine) refill(s *shard, w *watched, judging bool) error {
+	if w.set == nil {
+		return nil
+	}
+	seen := e.now()
+	if judging {
+		for _, x := range w.watches {
+			if !x.det.Seen.IsZero() && x.det.Seen.Before(seen) {
+				seen = x.det.Seen
+			}
+		}
+	}
+	e.fresh(w)
+	windows := w.set.plan.Windows() > 0 || w.set.plan.Previous()
+	var all []observed
+	for metric, slot := range w.set.metrics {
+		latest, ok := e.present.Latest(w.id, metric)
+		if !ok {
+			continue
+		}
+		newest := observed{slot, value.Millis(latest.At), latest.Value, judging}
+		if !windows && (!judging || !latest.At.After(seen)) {
+			all = append(all, newest)
+			continue
+		}
+		got, err := e.stored(w, metric, slot, seen.Add(-w.set.plan.Reach()), judging)
+		if err != nil {
+			return err
+		}
+		if len(got) == 0 { // all of it is older than any window
+			got = append(got, newest)
+		}
+		all = append(all, got...)
+	}
+	sortObserved(all)
+	e.feed(s, w, all, true)
+	return nil
+}
+
+func (e *Engine) stored(w *watched, metric string, slot int, from time.Time, judge bool) ([]observed, error) {
+	var out []observed
+	err := e.history.Readings(w.id, metric, from, e.now().Add(model.ClockSlack), func(p series.Point) error {
+		out = append(out, observed{slot, value.Millis(p.At), p.Value, judge})
+		return nil
+	})
+	return out, err
+}
+
+// late is how far behind the time of a State readings may be without it being
+// taken back to their time: on their way readings take some seconds.
+const late = 10_000
+
+// live takes readings as they arrive. Those that are newer than the last one of
+// their telemetry are evaluated, however late they come.
+func (e *Engine) live(s *shard, w *watched, batch []observed) error {
+	back := false
+	for i := range batch {
+		o := &batch[i]
+		old := w.state.Sample(o.slot)
+		if o.judge = !old.Value.Known() || o.at > old.At; o.judge && o.at < w.state.Now()-late {
+			back = true
+		}
+	}
+	if back {
+		// Time has gone on in the State without these readings; it begins again
+		// before them, with everything that was stored around them.
+		windows := w.set.plan.Windows() > 0 || w.set.plan.Previous()
+		old := w.state
+		e.fresh(w)
+		for metric, slot := range w.set.metrics {
+			if x := old.Sample(slot); x.Value.Known() {
+				batch = append(batch, observed{slot, x.At, x.Value, false})
+			}
+			if !windows {
+				continue
+			}
+			got, err := e.stored(w, metric, slot, value.FromMillis(batch[0].at).Add(-w.set.plan.Reach()), false)
+			if err != nil {
+				return err
+			}
+			batch = append(batch, got...)
+		}
+		sortObserved(batch)
+	}
+	e.feed(s, w, batch, false)
+	if w.state.Late() {
+		return e.refill(s, w, false)
+	}
+	return nil
+}
+
+func sortObserved(all []observed) {
+	slices.SortStableFunc(all, func(a, b observed) int { return cmp.Compare(a.at, b.at) })
+}
+
+// feed takes readings in order of time and evaluates the watches at each that
+// is to be judged; with unseen only those watches that have not seen its time.
+func (e *Engine) feed(s *shard, w *watched, all []observed, unseen bool) {
+	changes := newChanges(e, s, w)
+	for len(all) > 0 {
+		n, judge := 1, all[0].judge
+		for n < len(all) && all[n].at == all[0].at {
+			judge = judge || all[n].judge
+			n++
+		}
+		group := all[:n]
+		all = all[n:]
+		at := value.FromMillis(group[0].at)
+		skip := func(x *watch) bool { return !judge || unseen && !at.After(x.det.Seen) }
+		for _, x := range w.watches {
+			if skip(x) {
+				continue
+			}
+			// A delay that ended before this reading came is of the values before it.
+			if c, ok := x.det.Advance(at, delaysOf(x)); ok {
+				changes.add(x, c)
+			}
+		}
+		for _, o := range group {
+			w.state.Observe(o.slot, o.at, o.v)
+		}
+		now := value.FromMillis(w.state.Now())
+		for _, x := range w.watches {
+			if skip(x) {
+				continue
+			}
+			if at.After(x.det.Seen) {
+				if x.det.Seen.IsZero() {
+					changes.touch(x)
+				}
+				x.det.Seen = at
+			}
+			changes.assess(x, now)
+			x.dirty = true
+		}
+	}
+	changes.apply()
+}
+
+func delaysOf(x *watch) lifecycle.Delays {
+	on, off := x.rule.Delays()
+	return lifecycle.Delays{On: on, Off: off}
+}
+
+// changes gathers what a run of evaluations changes, with what each alarm
+// would say, and then makes it part of the record.
+type changes struct {
+	e    *Engine
+	s    *shard
+	w    *watched
+	list []changed
+}
+
+type changed struct {
+	x *watch
+	lifecycle.Change
+	message      string
+	value, limit value.Value
+}
+
+func newChanges(e *Engine, s *shard, w *watched) *changes { return &changes{e: e, s: s, w: w} }
+
+func (c *changes) touch(x *watch) {
+	c.s.unsaved.detections = append(c.s.unsaved.detections, Detection{x.rule.Name, c.w.id, x.det})
+}
+
+func (c *changes) add(x *watch, change lifecycle.Change) {
+	n := changed{x: x, Change: change, message: x.rule.Say(c.w.state)}
+	if slot, ok := c.w.set.metrics[x.rule.Metric]; ok {
+		n.value = c.w.state.Sample(slot).Value
+	}
+	a := x.rule.Raises.Judge(c.w.state)
+	if d, ok := x.rule.Raises.Decider(c.w.state, a); ok {
+		n.limit = value.OfNumber(d.Limit)
+	}
+	c.list = append(c.list, n)
+	// Other rules may ask whether this one stands.
+	if slot, ok := c.w.set.asks[x.rule.Name]; ok {
+		c.w.state.Set(slot, expr.Sample{Value: value.OfBool(change.Up)})
+	}
+}
+
+// assess judges a watch at a time and notes what changes by it.
+func (c *changes) assess(x *watch, at time.Time) {
+	x.answer, x.asked = x.rule.Raises.Judge(c.w.state), true
+	until := x.answer.Until
+	clears := x.answer.Truth.Not()
+	if x.det.Up && (x.rule.Clear != "" || x.rule.Deadband > 0) {
+		back := x.rule.Clears.Judge(c.w.state)
+		clears, until = back.Truth, min(until, back.Until)
+		x.answer.Until = until
+	}
+	hold := time.Duration(math.MaxInt64)
+	if left := until - at.UnixMilli(); left < math.MaxInt64/int64(time.Millisecond) {
+		hold = time.Duration(left) * time.Millisecond
+	}
+	hold = min(hold, 100*365*24*time.Hour)
+	for _, change := range x.det.Assess(at, x.answer.Truth, clears, hold, delaysOf(x)) {
+		c.add(x, change)
+	}
+	x.trend.add(at, x.answer, c.w.set.interval)
+}
+
+// apply makes the changes part of the record. What rose and returned within a
+// batch that is older than Lateness goes to the journal only.
+func (c *changes) apply() {
+	old := c.e.now().Add(-Lateness)
+	for i := 0; i < len(c.list); i++ {
+		n := c.list[i]
+		c.touch(n.x)
+		n.x.dirty = false
+		if n.Up && n.x.alarm == nil && n.At.Before(old) {
+			if k := slices.IndexFunc(c.list[i+1:], func(m changed) bool { return m.x == n.x }); k >= 0 {
+				c.s.unsaved.entries = append(c.s.unsaved.entries,
+					journal.New(n.At, journal.AlarmRaised, c.w.id, "", n.message+", reported late"),
+					journal.New(c.list[i+1+k].At, journal.AlarmReturned, c.w.id, "", n.x.rule.Name+" had returned by itself when it was reported"))
+				c.list = slices.Delete(c.list, i+1+k, i+2+k)
+				continue
+			}
+		}
+		c.e.apply(c.s, c.w, n)
+	}
+	c.list = c.list[:0]
+}
+
+// apply makes one raise or return of a watch part of the record.
+func (e *Engine) apply(s *shard, w *watched, c changed) {
+	x := c.x
+	switch {
+	case c.Up && x.alarm == nil:
+		x.alarm = &Alarm{
+			ID: journal.NewID(c.At), Rule: x.rule.Name, Device: w.id, Priority: x.rule.Priority, State: lifecycle.Normal.Raise(),
+			Message: c.message, Cause: x.rule.Cause, Response: x.rule.Response,
+			Metric: x.rule.Metric, Value: c.value, Limit: c.limit, Times: 1, RaisedAt: c.At,
+		}
+		e.record(s, *x.alarm, journal.New(c.At, journal.AlarmRaised, w.id, "", x.alarm.Message))
+	case c.Up:
+		x.alarm.State = x.alarm.State.Raise()
+		x.alarm.Times++
+		x.alarm.ReturnedAt = time.Time{}
+		x.alarm.Value, x.alarm.Limit, x.alarm.Message = c.value, c.limit, c.message
+		e.record(s, *x.alarm, journal.New(c.At, journal.AlarmRaised, w.id, "", x.alarm.Message+", again"))
+	case x.alarm != nil:
+		x.alarm.State, x.alarm.ReturnedAt = x.alarm.State.Return(), c.At
+		text := x.rule.Name + " returned"
+		if p, ok := w.set.model.Property(x.rule.Metric); ok && c.value.Known() {
+			text += " with " + p.Name + " at " + p.Say(c.value)
+		}
+		e.record(s, *x.alarm, journal.New(c.At, journal.AlarmReturned, w.id, "", text))
+		if !x.alarm.State.Open() {
+			x.alarm = nil
+		}
+	}
+}
+
+// Handle evaluates what the bus tells; it comes after the present board.
+func (e *Engine) Handle(i int, ev event.Event) {
+	s := &e.shards[i]
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	switch ev := ev.(type) {
+	case event.Readings:
+		w := s.devices[ev.Device]
+		if w == nil || w.set == nil {
+			return
+		}
+		all := make([]observed, 0, len(ev.Readings))
+		for _, r := range ev.Readings {
+			if slot, ok := w.set.metrics[r.Metric]; ok {
+				all = append(all, observed{slot, value.Millis(r.At), r.Value, true})
+			}
+		}
+		if len(all) == 0 {
+			return
+		}
+		sortObserved(all)
+		if err := e.live(s, w, all); err != nil {
+			e.log.Error("late readings were not evaluated", "device", ev.Device, "error", err)
+		}
+		e.measure(s, w)
+	case event.Settings, event.Attributes:
+		if w := s.devices[ev.About()]; w != nil && w.set != nil {
+			e.outer(w)
+			e.reassess(s, w, e.now())
+			e.measure(s, w)
+		}
+	case event.Device:
+		e.rewatch(s, ev.Device)
+	case event.Rules, event.Models:
+		for _, d := range e.devices.List() {
+			if event.ShardOf(d.ID) == i {
+				e.rewatch(s, d.ID)
+			}
+		}
+	case event.Refused:
+		e.refused(s, ev)
+	case event.Tick:
+		e.tick(s, ev.Now)
+	}
+	if len(s.unsaved.alarms)+len(s.unsaved.entries) > 0 {
+		e.save(s)
+	}
+}
+
+// reassess judges every watch at a time that no reading has. A rule that asks
+// about another is judged again after it.
+func (e *Engine) reassess(s *shard, w *watched, at time.Time) {
+	w.state.Advance(at)
+	at = value.FromMillis(w.state.Now())
+	c := newChanges(e, s, w)
+	for range len(w.watches) {
+		before := len(c.list)
+		for _, x := range w.watches {
+			c.assess(x, at)
+			x.dirty = true
+		}
+		if len(c.list) == before || len(w.set.asks) == 0 {
+			break
+		}
+	}
+	c.apply()
+}
+
+// rewatch finds the rules of a device again after it, a model or a rule has
+// changed. Rules that watch it no longer let go of their alarm.
+func (e *Engine) rewatch(s *shard, id string) {
+	d, err := e.devices.Get(id)
+	if err != nil {
+		return
+	}
+	w := s.devices[id]
+	if w == nil {
+		w = &watched{id: id}
+		s.devices[id] = w
+	}
+	was := w.set
+	e.choose(w, d)
+	old := w.watches
+	w.watches = nil
+	for _, c := range w.rules() {
+		x := &watch{rule: c}
+		if i := slices.IndexFunc(old, func(o *watch) bool { return o.rule.Name == c.Name }); i >= 0 {
+			same := old[i].rule.Rule == c.Rule
+			x = old[i]
+			x.rule = c
+			if !same {
+				x.trend = trend{}
+			}
+			old = slices.Delete(old, i, i+1)
+		} else {
+			// A rule that is new to the device looks at what comes from now on.
+			x.det.Seen = e.now()
+			if at, ok := e.present.Latest(id, c.Metric); ok && at.At.Before(x.det.Seen) {
+				x.det.Seen = at.At
+			}
+			x.dirty = true
+			s.unsaved.detections = append(s.unsaved.detections, Detection{c.Name, id, x.det})
+		}
+		w.watches = append(w.watches, x)
+	}
+	for _, x := range old {
+		if x.alarm != nil && x.alarm.State.Open() {
+			x.alarm.State, x.alarm.ReturnedAt = lifecycle.Normal, e.now()
+			e.record(s, *x.alarm, journal.New(e.now(), journal.AlarmReturned, id, "", x.rule.Name+" no longer watches it; its alarm is closed"))
+		}
+	}
+	if was != w.set {
+		w.filled = false
+	}
+	if err := e.refill(s, w, false); err != nil {
+		e.log.Error("windows were not filled", "device", id, "error", err)
+	}
+	e.settle(s, w)
+	e.save(s)
+}
+
+// settle judges a device whose State was made anew.
+func (e *Engine) settle(s *shard, w *watched) {
+	if w.set != nil {
+		e.reassess(s, w, e.now())
+		if !w.filled {
+			s.chores = append(s.chores, w.id)
+		}
+	}
+	e.measure(s, w)
+}
+
+// measure works out the margins of a device, tells them if they changed, and
+// queues the device for when time alone may change something.
+func (e *Engine) measure(s *shard, w *watched) {
+	margins := make([]vitals.Margin, 0, len(w.watches))
+	wake := int64(math.MaxInt64)
+	for _, x := range w.watches {
+		if x.asked {
+			wake = min(wake, x.answer.Until)
+		}
+		if at, due := x.det.Due(delaysOf(x)); due {
+			wake = min(wake, at.UnixMilli())
+		}
+		d, ok := x.rule.Raises.Decider(w.state, x.answer)
+		if !ok || !x.asked {
+			continue
+		}
+		m := vitals.Margin{Rule: x.rule.Name, Metric: d.Metric, Of: d.Of, Unit: d.Unit.Symbol, Value: d.Value, Limit: d.Limit, Upward: d.Upward, ToLimit: x.trend.toLimit}
+		m.Headspace, m.Known, m.Reason = x.answer.Headspace()
+		margins = append(margins, m)
+	}
+	if !slices.Equal(margins, w.margins) {
+		w.margins = margins
+		e.bus.Publish(event.Margins{Device: w.id, Margins: slices.Clone(margins)})
+	}
+	if wake < math.MaxInt64 && (w.queued == 0 || wake < w.queued) {
+		w.queued = wake
+		heap.Push(&s.wakes, wakeUp{wake, w.id})
+	}
+}
