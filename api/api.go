@@ -9,9 +9,11 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
 	"reflect"
+	"slices"
 	"strings"
 	"time"
 
@@ -23,6 +25,7 @@ import (
 	"ullage/core/model"
 	"ullage/fleet/alarms"
 	"ullage/fleet/devices"
+	"ullage/fleet/expressions"
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
 	"ullage/fleet/journal"
@@ -36,28 +39,29 @@ import (
 
 // Deps are the use cases behind the API.
 type Deps struct {
-	Version  string
-	Started  time.Time
-	Models   *models.Catalogue
-	Devices  *devices.Registry
-	Settings *settings.Book
-	Alarms   *alarms.Engine
-	Present  *present.Board
-	Door     *ingest.Door
-	Meter    *ingest.Meter
-	People   *people.Register
-	Journal  journal.Records
-	History  History
-	Wire     *wire.Log
-	Settle   func()     // waits until committed news has been taken in
-	MQTT     func() int // sessions connected
-	MQTTAt   string
-	HTTPAt   string
-	Console  fs.FS // the built console; nil for none
-	Ready    func() bool
-	Metrics  http.Handler
-	Log      *slog.Logger
-	Now      func() time.Time
+	Version     string
+	Started     time.Time
+	Models      *models.Catalogue
+	Devices     *devices.Registry
+	Settings    *settings.Book
+	Alarms      *alarms.Engine
+	Present     *present.Board
+	Expressions *expressions.Desk
+	Door        *ingest.Door
+	Meter       *ingest.Meter
+	People      *people.Register
+	Journal     journal.Records
+	History     History
+	Wire        *wire.Log
+	Settle      func()     // waits until committed news has been taken in
+	MQTT        func() int // sessions connected
+	MQTTAt      string
+	HTTPAt      string
+	Console     fs.FS // the built console; nil for none
+	Ready       func() bool
+	Metrics     http.Handler
+	Log         *slog.Logger
+	Now         func() time.Time
 }
 
 type server struct {
@@ -206,7 +210,26 @@ func (s *server) routes() {
 	s.settingRoutes()
 	s.historyRoutes()
 	s.alarmRoutes()
+	s.expressionRoutes()
 	s.liveRoutes()
+}
+
+// Where is the filter that every list takes.
+type Where struct {
+	Where string `query:"where" maxLength:"65536" doc:"Only of devices for which this condition is true now" example:"must_temp > set.max_temp - 3"`
+}
+
+// among returns the devices of a filter as a set and as a list, both nil where
+// there is no filter.
+func (s *server) among(w Where) (map[string]bool, []string, error) {
+	if strings.TrimSpace(w.Where) == "" {
+		return nil, nil, nil
+	}
+	set, err := s.Expressions.Where(w.Where)
+	if err != nil {
+		return nil, nil, s.failed(err)
+	}
+	return set, append([]string{}, slices.Sorted(maps.Keys(set))...), nil
 }
 
 // failed turns an error of a use case into the answer, and logs what people
@@ -226,26 +249,36 @@ func (s *server) serviceRoutes() {
 		return &body[client.Service]{s.service()}, nil
 	}, describe("service", "What the service says about itself", "Service"))
 	type filter struct {
+		Where
 		Device string `query:"device" doc:"Only of this device"`
 		Kind   string `query:"kind" doc:"Only of this kind" enum:"alarm raised,alarm returned,alarm acknowledged,link changed,device changed,setting changed,setting applied,setting refused,model loaded,rule changed,access"`
 		Before string `query:"before" doc:"Only entries older than this id"`
 		Limit  int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 	}
 	huma.Get(s.api, "/api/v1/journal", func(_ context.Context, f *filter) (*body[[]client.JournalEntry], error) {
-		es, err := s.Journal.Journal(journal.Filter{Device: f.Device, Kind: journal.Kind(f.Kind), Before: f.Before, Limit: f.Limit})
+		_, among, err := s.among(f.Where)
+		if err != nil {
+			return nil, err
+		}
+		es, err := s.Journal.Journal(journal.Filter{Among: among, Device: f.Device, Kind: journal.Kind(f.Kind), Before: f.Before, Limit: f.Limit})
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		return &body[[]client.JournalEntry]{es}, nil
 	}, describe("journal", "What happened, the newest first", "Journal"))
 	type wireFilter struct {
+		Where
 		Device  string `query:"device" doc:"Only of this device"`
 		Trouble bool   `query:"trouble" doc:"Only where something was refused"`
 		After   uint64 `query:"after" doc:"Only entries with a greater number"`
 		Limit   int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 	}
 	huma.Get(s.api, "/api/v1/wire", func(_ context.Context, f *wireFilter) (*body[[]client.WireEntry], error) {
-		return &body[[]client.WireEntry]{s.Wire.Recent(wire.Filter{Device: f.Device, Trouble: f.Trouble, After: f.After, Limit: f.Limit})}, nil
+		among, _, err := s.among(f.Where)
+		if err != nil {
+			return nil, err
+		}
+		return &body[[]client.WireEntry]{s.Wire.Recent(wire.Filter{Among: among, Device: f.Device, Trouble: f.Trouble, After: f.After, Limit: f.Limit})}, nil
 	}, describe("wire", "The latest raw messages, the newest first", "Wire"))
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -26,8 +27,15 @@ type One struct {
 }
 
 func (s *server) deviceRoutes() {
-	huma.Get(s.api, "/api/v1/devices", func(context.Context, *struct{}) (*body[[]client.Device], error) {
+	huma.Get(s.api, "/api/v1/devices", func(_ context.Context, w *Where) (*body[[]client.Device], error) {
+		among, _, err := s.among(*w)
+		if err != nil {
+			return nil, err
+		}
 		all, _ := s.Present.Since(0)
+		if among != nil {
+			all = slices.DeleteFunc(all, func(d present.Device) bool { return !among[d.ID] })
+		}
 		return &body[[]client.Device]{devicesOf(all)}, nil
 	}, describe("devices", "Every device now", "Devices"))
 	huma.Get(s.api, "/api/v1/devices/{id}", func(_ context.Context, in *One) (*body[client.Device], error) {

@@ -109,13 +109,18 @@ func (s *server) historyRoutes() {
 
 func (s *server) alarmRoutes() {
 	type filter struct {
+		Where
 		Device string `query:"device" doc:"Only of this device"`
 		All    bool   `query:"all" doc:"Closed ones too"`
 		Before string `query:"before" doc:"Only alarms older than this id"`
 		Limit  int    `query:"limit" default:"200" minimum:"1" maximum:"1000"`
 	}
 	huma.Get(s.api, "/api/v1/alarms", func(_ context.Context, f *filter) (*body[[]client.Alarm], error) {
-		list, err := s.Alarms.List(alarms.Filter{Device: f.Device, Open: !f.All, Before: f.Before, Limit: f.Limit})
+		_, among, err := s.among(f.Where)
+		if err != nil {
+			return nil, err
+		}
+		list, err := s.Alarms.List(alarms.Filter{Among: among, Device: f.Device, Open: !f.All, Before: f.Before, Limit: f.Limit})
 		if err != nil {
 			return nil, s.failed(err)
 		}

@@ -21,6 +21,7 @@ const (
 
 func (s *server) liveRoutes() {
 	type filter struct {
+		Where
 		Only   string `query:"only" enum:"fleet,wire" default:"fleet" doc:"What to tell: changes of devices, or what passes on the wire"`
 		Device string `query:"device" doc:"Only the wire of this device"`
 	}
@@ -28,6 +29,10 @@ func (s *server) liveRoutes() {
 		Summary: "Changes as they happen, as server-sent events"},
 		map[string]any{"devices": client.DevicesChanged{}, "pulse": client.Pulse{}, "wire": client.WirePassed{}},
 		func(ctx context.Context, f *filter, send sse.Sender) {
+			among, _, err := s.among(f.Where)
+			if err != nil { // the lists have said what is wrong with it
+				return
+			}
 			var seq uint64
 			if f.Only == "fleet" {
 				all, next := s.Present.Since(0)
@@ -48,7 +53,6 @@ func (s *server) liveRoutes() {
 			pulse := time.NewTicker(pulseEvery)
 			defer pulse.Stop()
 			for {
-				var err error
 				select {
 				case <-ctx.Done():
 					return
@@ -60,7 +64,7 @@ func (s *server) liveRoutes() {
 					err = send.Data(client.Pulse{Service: s.service()})
 				case <-look.C:
 					if f.Only == "wire" {
-						if es := s.Wire.Recent(wire.Filter{Device: f.Device, After: passed, Limit: 200}); len(es) > 0 {
+						if es := s.Wire.Recent(wire.Filter{Among: among, Device: f.Device, After: passed, Limit: 200}); len(es) > 0 {
 							passed = es[0].Seq
 							err = send.Data(client.WirePassed{Entries: es})
 						}

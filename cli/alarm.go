@@ -14,6 +14,7 @@ func alarmCommand() *cobra.Command {
 	var device string
 	var all bool
 	var limit int
+	var where *string
 	listing := &cobra.Command{
 		Use: "list", Short: "List open alarms", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -21,7 +22,7 @@ func alarmCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			as, err := cl.Alarms(c.Context(), device, all, limit)
+			as, err := cl.Alarms(c.Context(), device, *where, all, limit)
 			if err != nil {
 				return err
 			}
@@ -36,6 +37,7 @@ func alarmCommand() *cobra.Command {
 		},
 	}
 	listing.Flags().StringVar(&device, "device", "", "only of this device")
+	where = whereFlag(listing)
 	listing.Flags().BoolVar(&all, "all", false, "closed ones too")
 	listing.Flags().IntVar(&limit, "limit", 100, "at most this many")
 	ack := &cobra.Command{
@@ -69,6 +71,7 @@ func alarmCommand() *cobra.Command {
 func journalCommand() *cobra.Command {
 	var device, kind string
 	var limit int
+	var where *string
 	listing := &cobra.Command{
 		Use: "list", Short: "List what happened, the newest first", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -76,7 +79,7 @@ func journalCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			es, err := cl.Journal(c.Context(), device, kind, limit)
+			es, err := cl.Journal(c.Context(), device, *where, kind, limit)
 			if err != nil {
 				return err
 			}
@@ -88,6 +91,7 @@ func journalCommand() *cobra.Command {
 		},
 	}
 	listing.Flags().StringVar(&device, "device", "", "only of this device")
+	where = whereFlag(listing)
 	listing.Flags().StringVar(&kind, "kind", "", `only of this kind, like "alarm raised"`)
 	listing.Flags().IntVar(&limit, "limit", 50, "at most this many")
 	return noun(groupService, "journal", "Read what happened", listing)

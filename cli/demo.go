@@ -242,7 +242,7 @@ func loadCellars(ctx context.Context, cl *client.Client) error {
 // tidyUp acknowledges what had returned in the days that were told, as the
 // people on duty would have.
 func tidyUp(ctx context.Context, cl *client.Client) error {
-	as, err := cl.Alarms(ctx, "", false, 1000)
+	as, err := cl.Alarms(ctx, "", "", false, 1000)
 	if err != nil {
 		return err
 	}

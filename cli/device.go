@@ -70,15 +70,16 @@ func parseLabels(pairs []string) (map[string]string, error) {
 
 func deviceList() *cobra.Command {
 	var site, model, health string
+	var where *string
 	c := &cobra.Command{
 		Use: "list", Short: "List devices with their health", Args: cobra.NoArgs,
-		Example: "  ullage device list --health poor\n  ullage device list --site Fennimore -o json",
+		Example: "  ullage device list --health poor\n  ullage device list --where 'must_temp > set.max_temp - 3'\n  ullage device list --site Fennimore -o json",
 		RunE: func(c *cobra.Command, _ []string) error {
 			cl, err := connect(c)
 			if err != nil {
 				return err
 			}
-			ds, err := cl.Devices(c.Context())
+			ds, err := cl.DevicesWhere(c.Context(), *where)
 			if err != nil {
 				return err
 			}
@@ -97,6 +98,7 @@ func deviceList() *cobra.Command {
 				column[client.Device]{"why", func(d client.Device) string { return strings.Join(d.Reasons, "; ") }})
 		},
 	}
+	where = whereFlag(c)
 	c.Flags().StringVar(&site, "site", "", "only of this site")
 	c.Flags().StringVar(&model, "model", "", "only of this model")
 	c.Flags().StringVar(&health, "health", "", "only of this health: sound, watch, poor or dark")

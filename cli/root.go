@@ -129,7 +129,7 @@ from top to bottom; or see it all at once with "ullage demo".`,
 	flags.String("url", "", "address of the service [ULLAGE_URL]")
 	flags.StringP("output", "o", "table", "table, json, yaml or csv")
 	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(modelCommand(), deviceCommand(), wireCommand(), queryCommand(), ruleCommand(), alarmCommand(),
+	root.AddCommand(modelCommand(), deviceCommand(), wireCommand(), queryCommand(), ruleCommand(), alarmCommand(), exprCommand(),
 		settingCommand(), journalCommand(), serveCommand(), configCommand(), demoCommand(), simCommand(), loginCommand(), logoutCommand(), openapiCommand())
 	return root
 }
@@ -236,7 +236,7 @@ var ruleNames = complete(func(c *cobra.Command, cl *client.Client) ([]string, er
 })
 
 var alarmNames = complete(func(c *cobra.Command, cl *client.Client) ([]string, error) {
-	as, err := cl.Alarms(c.Context(), "", false, 100)
+	as, err := cl.Alarms(c.Context(), "", "", false, 100)
 	var out []string
 	for _, a := range as {
 		out = append(out, a.ID+"\t"+a.Message)

@@ -14,6 +14,7 @@ import (
 func wireCommand() *cobra.Command {
 	var trouble, once bool
 	var last int
+	var where *string
 	c := &cobra.Command{
 		Use:     "wire [DEVICE]",
 		Short:   "Watch raw messages pass, with what became of each",
@@ -33,7 +34,7 @@ func wireCommand() *cobra.Command {
 					return err
 				}
 			}
-			es, err := cl.Wire(c.Context(), device, trouble, 0, last)
+			es, err := cl.Wire(c.Context(), device, *where, trouble, 0, last)
 			if err != nil {
 				return err
 			}
@@ -57,7 +58,7 @@ func wireCommand() *cobra.Command {
 					return nil
 				case <-time.After(400 * time.Millisecond):
 				}
-				if es, err = cl.Wire(c.Context(), device, trouble, after, 500); err != nil {
+				if es, err = cl.Wire(c.Context(), device, *where, trouble, after, 500); err != nil {
 					if c.Context().Err() != nil {
 						return nil
 					}
@@ -67,6 +68,7 @@ func wireCommand() *cobra.Command {
 			}
 		},
 	}
+	where = whereFlag(c)
 	c.Flags().BoolVar(&trouble, "trouble", false, "only where something was refused")
 	c.Flags().BoolVar(&once, "once", false, "show what there is and end")
 	c.Flags().IntVar(&last, "last", 20, "how many of the latest to begin with")

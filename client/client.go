@@ -177,8 +177,20 @@ func (c *Client) RemoveRule(ctx context.Context, name string) error {
 }
 
 // Devices lists every device now.
-func (c *Client) Devices(ctx context.Context) ([]Device, error) {
-	return get[[]Device](ctx, c, "/devices")
+func (c *Client) Devices(ctx context.Context) ([]Device, error) { return c.DevicesWhere(ctx, "") }
+
+// DevicesWhere lists the devices for which a condition is true now; every
+// device where it is "".
+func (c *Client) DevicesWhere(ctx context.Context, where string) ([]Device, error) {
+	q := url.Values{}
+	filter(q, where)
+	return get[[]Device](ctx, c, "/devices?"+q.Encode())
+}
+
+func filter(q url.Values, where string) {
+	if where != "" {
+		q.Set("where", where)
+	}
 }
 
 // Device returns one device now.
@@ -254,7 +266,7 @@ func (c *Client) Readings(ctx context.Context, id, metric string, s Span, limit 
 }
 
 // Alarms lists alarms, the newest first: the open ones, or the latest of all.
-func (c *Client) Alarms(ctx context.Context, device string, all bool, limit int) ([]Alarm, error) {
+func (c *Client) Alarms(ctx context.Context, device, where string, all bool, limit int) ([]Alarm, error) {
 	q := url.Values{"limit": {strconv.Itoa(limit)}}
 	if device != "" {
 		q.Set("device", device)
@@ -262,6 +274,7 @@ func (c *Client) Alarms(ctx context.Context, device string, all bool, limit int)
 	if all {
 		q.Set("all", "true")
 	}
+	filter(q, where)
 	return get[[]Alarm](ctx, c, "/alarms?"+q.Encode())
 }
 
@@ -271,7 +284,7 @@ func (c *Client) Acknowledge(ctx context.Context, id string) (Alarm, error) {
 }
 
 // Journal lists what happened, the newest first.
-func (c *Client) Journal(ctx context.Context, device, kind string, limit int) ([]JournalEntry, error) {
+func (c *Client) Journal(ctx context.Context, device, where, kind string, limit int) ([]JournalEntry, error) {
 	q := url.Values{"limit": {strconv.Itoa(limit)}}
 	if device != "" {
 		q.Set("device", device)
@@ -279,11 +292,12 @@ func (c *Client) Journal(ctx context.Context, device, kind string, limit int) ([
 	if kind != "" {
 		q.Set("kind", kind)
 	}
+	filter(q, where)
 	return get[[]JournalEntry](ctx, c, "/journal?"+q.Encode())
 }
 
 // Wire lists raw messages, the newest first, that are newer than after.
-func (c *Client) Wire(ctx context.Context, device string, trouble bool, after uint64, limit int) ([]WireEntry, error) {
+func (c *Client) Wire(ctx context.Context, device, where string, trouble bool, after uint64, limit int) ([]WireEntry, error) {
 	q := url.Values{"limit": {strconv.Itoa(limit)}, "after": {strconv.FormatUint(after, 10)}}
 	if device != "" {
 		q.Set("device", device)
@@ -291,6 +305,7 @@ func (c *Client) Wire(ctx context.Context, device string, trouble bool, after ui
 	if trouble {
 		q.Set("trouble", "true")
 	}
+	filter(q, where)
 	return get[[]WireEntry](ctx, c, "/wire?"+q.Encode())
 }
 

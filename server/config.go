@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
+	_ "time/tzdata" // zones are known where the system has no database
 
 	"github.com/goccy/go-yaml"
 	"github.com/knadh/koanf/providers/confmap"
@@ -39,6 +41,7 @@ var Options = []Option{
 	{Key: "plain_anywhere", Default: false, Help: "let the unencrypted listeners leave the loopback interface"},
 	{Key: "first_person", Default: "engineer", Help: "name of the first sign-in of an empty data folder"},
 	{Key: "first_password", Default: "", Help: "its password; made up and printed once if empty", Secret: true},
+	{Key: "zone", Default: "UTC", Help: "time zone of the sites, for schedules, as in Pacific/Chatham"},
 	{Key: "message_limit", Default: ingest.MaxMessage, Help: "largest message of a device, in bytes"},
 	{Key: "device_rate", Default: 50, Help: "messages a second of one device; 0 for no limit"},
 	{Key: "device_connects", Default: 20, Help: "MQTT connections a minute of one device; 0 for no limit"},
@@ -195,6 +198,14 @@ func (c *Config) Show() []Shown {
 
 func (c *Config) str(key string) string { return c.k.String(key) }
 func (c *Config) num(key string) int    { return c.k.Int(key) }
+
+func (c *Config) zone() (*time.Location, error) {
+	zone, err := time.LoadLocation(c.str("zone"))
+	if err != nil {
+		return nil, fault.New(fault.Invalid, "zone is %q, which is no time zone that is known", c.str("zone")).Then("write a name of the IANA database, such as UTC or Pacific/Chatham")
+	}
+	return zone, nil
+}
 
 func (c *Config) limits() ingest.Limits {
 	l := ingest.DefaultLimits()

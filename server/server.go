@@ -19,6 +19,7 @@ import (
 	"ullage/fleet/alarms"
 	"ullage/fleet/devices"
 	"ullage/fleet/event"
+	"ullage/fleet/expressions"
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
 	"ullage/fleet/models"
@@ -91,6 +92,11 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	if err != nil {
 		return err
 	}
+	zone, err := c.zone()
+	if err != nil {
+		return err
+	}
+	board.In(zone)
 	engine, err := alarms.Open(st.Records, st.Telemetry, reg, cat, board, bus, now, log)
 	if err != nil {
 		return err
@@ -129,7 +135,8 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	defer endStreams()
 	operators := &http.Server{ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return streams },
 		Handler: api.New(api.Deps{Version: Version, Started: begun.UTC(), Models: cat, Devices: reg, Settings: book, Alarms: engine, Present: board,
-			Door: door, Meter: meter, People: folk, Journal: st.Records, History: st.Telemetry, Wire: tape, Settle: bus.Settle, MQTT: broker.Connected,
+			Expressions: expressions.New(cat, reg, board, st.Telemetry, engine.Names, now),
+			Door:        door, Meter: meter, People: folk, Journal: st.Records, History: st.Telemetry, Wire: tape, Settle: bus.Settle, MQTT: broker.Connected,
 			MQTTAt: started.MQTT, HTTPAt: started.DeviceHTTP, Console: page, Ready: isReady.Load,
 			Metrics: metrics(st.Telemetry, door, board, broker, bus), Log: log, Now: now})}
 	field := &http.Server{ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,

@@ -366,6 +366,9 @@ func (r *Records) Alarms(f alarms.Filter) ([]alarms.Alarm, error) {
 	if f.Device != "" {
 		q = q.Where("device = ?", f.Device)
 	}
+	if f.Among != nil {
+		q = q.Where("device IN ?", f.Among)
+	}
 	if f.Open {
 		q = q.Where("state <> ?", string(lifecycle.Normal))
 	}
@@ -398,6 +401,9 @@ func (r *Records) Journal(f journal.Filter) ([]journal.Entry, error) {
 	q := r.db.read.Order("id DESC")
 	if f.Device != "" {
 		q = q.Where("device = ?", f.Device)
+	}
+	if f.Among != nil {
+		q = q.Where("device IN ?", f.Among)
 	}
 	if f.Kind != "" {
 		q = q.Where("kind = ?", string(f.Kind))

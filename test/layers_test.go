@@ -17,6 +17,8 @@ import (
 var layers = []struct{ room, may string }{
 	{`^core/value$`, ``},
 	{`^core/unit$`, `^core/value$`},
+	{`^core/stats$`, ``},
+	{`^core/expr$`, `^core/(value|unit)$`},
 	{`^core/`, `^core/`},
 	{`^fleet/(fault|event|wire|journal)$`, `^(core/|fleet/fault$)`},
 	{`^fleet/`, `^(core/|fleet/)`},

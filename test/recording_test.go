@@ -140,7 +140,7 @@ func TestRecording(t *testing.T) {
 			last = r.at
 		}
 	}
-	as, err := s.Client.Alarms(t.Context(), "mote-1", true, 100)
+	as, err := s.Client.Alarms(t.Context(), "mote-1", "", true, 100)
 	if err != nil || len(as) == 0 {
 		t.Fatalf("mote 1 has %d alarms, %v", len(as), err)
 	}
@@ -152,7 +152,7 @@ func TestRecording(t *testing.T) {
 			t.Errorf("the alarm is %+v", a)
 		}
 	}
-	if as, err := s.Client.Alarms(t.Context(), "mote-2", true, 100); err != nil || len(as) != 0 {
+	if as, err := s.Client.Alarms(t.Context(), "mote-2", "", true, 100); err != nil || len(as) != 0 {
 		t.Errorf("mote 2, where nothing is marked, has %d alarms, %v", len(as), err)
 	}
 }

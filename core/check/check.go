@@ -112,7 +112,15 @@ func Fleet(src string, schemas map[string]*expr.Schema, purpose expr.Purpose) (m
 			}
 			continue
 		}
-		if n := len(found.Errors()); fewest < 0 || n < fewest {
+		// The model that comes closest has the fewest mistakes and, of those, the
+		// most that can be mended.
+		n := 2 * len(found.Errors()) * maxFindings
+		for _, f := range found.Errors() {
+			if f.Suggest != "" {
+				n--
+			}
+		}
+		if fewest < 0 || n < fewest {
 			best, fewest = found, n
 		}
 	}
@@ -169,6 +177,8 @@ func differing(src string, programs map[string]*expr.Program) expr.Findings {
 	})
 	return out
 }
+
+const maxFindings = 100
 
 // Rules compiles rules for the devices of one model, windows shared. A rule
 // that is wrong for the model is left out and reported.

@@ -171,7 +171,7 @@ func (c *checker) check(n *Node) *node {
 		return x
 	case kDuration:
 		x := c.make(oNumber, durationType(), n)
-		x.num = n.num / 1000
+		x.num, x.literal = n.num/1000, true
 		return x
 	case kText:
 		x := c.make(oText, Type{Kind: Text}, n)
@@ -1028,7 +1028,8 @@ func (c *checker) overWindow(n *Node, f *Function) *node {
 	case wDelta, wStddev:
 		t.Unit = t.Unit.Difference()
 	case wRate:
-		t.Unit, t.derived = t.Unit.Over(durationType().Unit), true
+		hour, _ := unit.Lookup("h")
+		t.Unit, t.derived = t.Unit.Over(hour), true
 	}
 	if c.windows++; c.windows > MaxWindows {
 		return c.report(n, "", "an expression has %d windows at most; split it into several rules", MaxWindows)

@@ -40,7 +40,7 @@ var Functions = []Function{
 		Doc: "Number of readings in the window; 0 if there was none, so it is never unknown."},
 	{Name: "delta", Form: "delta(x, 10min)", Gives: "the difference unit of x", Family: FamilyWindow, window: true, Example: "delta(ullage, 1d) > 5 'mm'",
 		Doc: "Last reading minus first reading in the window."},
-	{Name: "rate", Form: "rate(x, 10min)", Gives: "the difference unit of x per second", Family: FamilyWindow, window: true, Example: "rate(must_temp, 30min) > 2 'K/h'",
+	{Name: "rate", Form: "rate(x, 10min)", Gives: "the difference unit of x per hour", Family: FamilyWindow, window: true, Example: "rate(must_temp, 30min) > 2 'K/h'",
 		Doc: "delta divided by the time between the two readings. A limit needs its unit."},
 	{Name: "stddev", Form: "stddev(x, 10min)", Gives: "the difference unit of x", Family: FamilyWindow, window: true, Example: "stddev(co2, 1h) < 2 'ppm'",
 		Doc: "Standard deviation (of the sample, n−1) of the readings; unknown below two."},

@@ -148,7 +148,7 @@ func (p *panes) value(spec *paneSpec, width int64, fn windowFunction, now, hold 
 		if x.n < 2 || x.last.t == x.first.t {
 			return 0, false
 		}
-		return (x.last.v - x.first.v) / (float64(x.last.t-x.first.t) / 1000), true
+		return (x.last.v - x.first.v) / (float64(x.last.t-x.first.t) / hour), true
 	}
 	if x.n == 0 {
 		return 0, false

@@ -223,6 +223,10 @@ func (s *State) Plan() *Plan { return s.plan }
 // In sets the zone that during looks at.
 func (s *State) In(zone *time.Location) { s.zone = zone }
 
+// Joined sets when the device became active, for a State that is used for one
+// device after another.
+func (s *State) Joined(at time.Time) { s.activated = at.UnixMilli() }
+
 // Group makes s the State of a group with these members. The members' States
 // are of the same Plan.
 func (s *State) Group(members []*State) { s.members = members }

@@ -361,6 +361,9 @@ func roundTo(f float64, figures int) float64 {
 
 // decimals are those of the telemetry or setting whose unit n is in.
 func (p *Program) decimals(n *node) int {
+	if n.op == oWindow && n.fn == wRate {
+		return -1
+	}
 	if n.slot >= 0 && (n.op == oNumberName || n.op == oWindow || n.op == oPrevious) {
 		return p.plan.names[n.slot].Decimals
 	}

@@ -180,7 +180,7 @@ func (r *reference) num(n *node) (float64, bool) {
 		case wDelta:
 			return last.v.Num - first.v.Num, true
 		case wRate:
-			return (last.v.Num - first.v.Num) / (float64(last.at-first.at) / 1000), len(vs) > 1
+			return (last.v.Num - first.v.Num) / (float64(last.at-first.at) / 3600 / 1000), len(vs) > 1
 		case wStddev:
 			squares := 0.0
 			for _, v := range vs {

@@ -1,6 +1,7 @@
 package expr
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -112,6 +113,25 @@ const (
 	// ForMessage: any value, to be shown.
 	ForMessage
 )
+
+// PurposeOf reads the word for a purpose; "" is a filter.
+func PurposeOf(word string) (Purpose, error) {
+	switch word {
+	case "", "filter":
+		return ForFilter, nil
+	case "rule":
+		return ForRule, nil
+	case "group":
+		return ForGroup, nil
+	case "target":
+		return ForTarget, nil
+	case "reach":
+		return ForReach, nil
+	case "value":
+		return ForMessage, nil
+	}
+	return 0, fmt.Errorf("%q is no purpose; it is filter, rule, group, target, reach or value", word)
+}
 
 // Schema is what expressions know of a device type: names with their types.
 type Schema struct {

@@ -370,7 +370,7 @@ func (s *State) window(i int, fn windowFunction) (float64, bool) {
 		if n < 2 {
 			return 0, false
 		}
-		return (last.v - first.v) / (float64(last.t-first.t) / 1000), true
+		return (last.v - first.v) / (float64(last.t-first.t) / hour), true
 	case wStddev:
 		return deviation(float64(n), w.sum.value(), w.squares.value())
 	case wMedian:
@@ -385,6 +385,9 @@ func (s *State) window(i int, fn windowFunction) (float64, bool) {
 	}
 	return 0, false
 }
+
+// hour is one in milliseconds: rates are changes in an hour.
+const hour = 3_600_000
 
 func deviation(n, sum, squares float64) (float64, bool) {
 	if n < 2 {

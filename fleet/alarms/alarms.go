@@ -51,6 +51,7 @@ type Detection struct {
 type Filter struct {
 	ID     string
 	Device string
+	Among  []string // only of these devices, unless it is nil
 	Open   bool
 	Before string // only alarms with a lesser id
 	Limit  int

@@ -94,6 +94,13 @@ func (e *Engine) Rules() []rule.Rule {
 	return out
 }
 
+// Names returns the names of the rules in force, sorted.
+func (e *Engine) Names() []string {
+	e.rulesMu.RLock()
+	defer e.rulesMu.RUnlock()
+	return e.names()
+}
+
 // Rule returns the rule of that name.
 func (e *Engine) Rule(name string) (rule.Rule, error) {
 	e.rulesMu.RLock()

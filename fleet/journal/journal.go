@@ -40,6 +40,7 @@ type Entry struct {
 
 // Filter narrows a reading of the journal.
 type Filter struct {
+	Among  []string // only of these devices, unless it is nil
 	Device string
 	Kind   Kind
 	Before string // only entries with a lesser id

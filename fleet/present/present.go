@@ -359,6 +359,90 @@ func (b *Board) Latest(id, metric string) (Latest, bool) {
 	return Latest{}, false
 }
 
+// Match returns the devices, by id, for which a condition is true now. There is
+// one Program for each model; devices of other models are not among them.
+func (b *Board) Match(programs map[string]*expr.Program) map[string]bool {
+	out := map[string]bool{}
+	now := b.now()
+	states := map[string]*expr.State{}
+	for model, p := range programs {
+		s := p.Plan().NewState(time.Time{})
+		s.Advance(now)
+		states[model] = s
+	}
+	for i := range b.shards {
+		sh := &b.shards[i]
+		sh.mu.RLock()
+		for id, e := range sh.devices {
+			p := programs[e.Model]
+			if p == nil || e.model == nil {
+				continue
+			}
+			s := states[e.Model]
+			s.Joined(e.JoinedAt)
+			names := p.Plan().Names()
+			for slot := range names {
+				s.Set(slot, b.sample(e, &names[slot]))
+			}
+			if p.Truth(s) == expr.True {
+				out[id] = true
+			}
+		}
+		sh.mu.RUnlock()
+	}
+	return out
+}
+
+// sample returns what a name stands for on a device whose shard is locked.
+func (b *Board) sample(e *entry, n *expr.Info) expr.Sample {
+	if n.Absent {
+		return expr.Sample{}
+	}
+	switch n.Name.Scope {
+	case "":
+		l, ok := e.Latest[n.Name.Key]
+		if !ok {
+			return expr.Sample{}
+		}
+		return expr.Sample{Value: l.Value, At: l.At.UnixMilli()}
+	case "label":
+		return expr.Sample{Value: value.OfText(e.Labels[n.Name.Key])}
+	case "attr":
+		return expr.Sample{Value: e.Attributes[n.Name.Key]}
+	case "set":
+		return expr.Sample{Value: b.settings.Effective(e.ID, e.model, n.Name.Key)}
+	case "intended":
+		if st, m, err := b.settings.Of(e.ID); err == nil {
+			return expr.Sample{Value: st.IntendedOf(m, n.Name.Key)}
+		}
+	case "raised":
+		return expr.Sample{Value: value.OfBool(slices.ContainsFunc(e.Alarms, func(a Alarm) bool { return a.Rule == n.Name.Key && a.State.Standing() }))}
+	case "device":
+		return expr.Sample{Value: b.fact(e, n.Name.Key)}
+	}
+	return expr.Sample{}
+}
+
+func (b *Board) fact(e *entry, key string) value.Value {
+	switch key {
+	case "id":
+		return value.OfText(e.ID)
+	case "model":
+		return value.OfText(e.Model)
+	case "model_version":
+		return value.OfText(e.ModelVersion)
+	case "standing":
+		return value.OfText(string(e.Standing))
+	case "link":
+		return value.OfText(string(e.Link))
+	case "joined":
+		return value.OfNumber(float64(e.JoinedAt.UnixMilli()) / 1000)
+	case "zone":
+		return value.OfText(b.zone.String())
+	}
+	return value.Value{}
+}
+
 // Lookup finds what a name stands for on one device; the zero Value where it
 // is unknown.
 type Lookup func(expr.Name) value.Value
@@ -374,47 +458,8 @@ func (b *Board) Lookup(id string) (Lookup, *model.Model, bool) {
 		return nil, nil, false
 	}
 	return func(n expr.Name) value.Value {
-		switch n.Scope {
-		case "":
-			s.mu.RLock()
-			defer s.mu.RUnlock()
-			return e.Latest[n.Key].Value
-		case "set":
-			return b.settings.Effective(id, e.model, n.Key)
-		case "intended":
-			if st, m, err := b.settings.Of(id); err == nil {
-				return st.IntendedOf(m, n.Key)
-			}
-			return value.Value{}
-		}
-		d, err := b.devices.Get(id)
-		if err != nil {
-			return value.Value{}
-		}
-		switch n.Scope {
-		case "label":
-			return value.OfText(d.Labels[n.Key])
-		case "attr":
-			return d.Attributes[n.Key]
-		}
-		switch n.Key {
-		case "id":
-			return value.OfText(d.ID)
-		case "model":
-			return value.OfText(d.Model)
-		case "model_version":
-			return value.OfText(e.model.Version)
-		case "standing":
-			return value.OfText(string(d.Standing))
-		case "joined":
-			return value.OfNumber(float64(d.JoinedAt.UnixMilli()) / 1000)
-		case "zone":
-			return value.OfText(b.zone.String())
-		case "link":
-			s.mu.RLock()
-			defer s.mu.RUnlock()
-			return value.OfText(string(e.Link))
-		}
-		return value.Value{}
+		s.mu.RLock()
+		defer s.mu.RUnlock()
+		return b.sample(e, &expr.Info{Name: n}).Value
 	}, e.model, true
 }

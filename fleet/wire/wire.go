@@ -89,6 +89,7 @@ func (l *Log) Add(e Entry) Entry {
 
 // Filter narrows what Recent returns.
 type Filter struct {
+	Among   map[string]bool // only of these devices, unless it is nil
 	Device  string
 	Trouble bool   // only entries with something refused
 	After   uint64 // only entries with a greater Seq
@@ -111,7 +112,7 @@ func (l *Log) Recent(f Filter) []Entry {
 		if e.Seq <= f.After || f.Limit > 0 && len(out) == f.Limit {
 			break
 		}
-		if !f.Trouble || e.Trouble() {
+		if (!f.Trouble || e.Trouble()) && (f.Among == nil || f.Among[e.Device]) {
 			out = append(out, *e)
 		}
 	}

@@ -176,6 +176,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/expressions/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Check an expression, and complete it at a cursor */
+        post: operations["check-expression"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/expressions/explain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Work out an expression for one device, part by part, now or at a time */
+        post: operations["explain-expression"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/expressions/help": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every function, and worked examples */
+        get: operations["expression-help"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/expressions/matching": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The ids of the devices for which a condition is true now */
+        get: operations["matching-devices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/journal": {
         parameters: {
             query?: never;
@@ -445,6 +513,42 @@ export interface components {
              */
             min: number;
         };
+        Candidate: {
+            /**
+             * Format: int64
+             * @description How far before the end of the text the cursor goes
+             */
+            back?: number;
+            detail?: string;
+            /** Format: int64 */
+            end: number;
+            /** @description telemetry, setting, attribute, label, fact, rule, function, operator, value, unit or duration */
+            kind: string;
+            /**
+             * Format: int64
+             * @description In bytes of UTF-8
+             */
+            start: number;
+            /** @description What to put in place of start to end */
+            text: string;
+        };
+        Cost: {
+            /**
+             * Format: int64
+             * @description Memory that every device carries for them at its expected interval
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Parts to be worked out for one answer
+             */
+            steps: number;
+            /**
+             * Format: int64
+             * @description Windows that every device carries
+             */
+            windows: number;
+        };
         Details: {
             /**
              * @description Kind of failure, for programs
@@ -533,6 +637,92 @@ export interface components {
         DevicesChanged: {
             devices: components["schemas"]["Device"][];
         };
+        ExampleHelp: {
+            /** @enum {string} */
+            purpose: "filter" | "rule" | "group";
+            says: string;
+            source: string;
+            task: string;
+        };
+        ExpressionCheck: {
+            /**
+             * Format: int64
+             * @description Where to complete it, in bytes of UTF-8 from the start
+             */
+            cursor?: number;
+            /** @description Only for devices of this model; for all models where not given */
+            model?: string;
+            /**
+             * @description What it is for; filter where not given
+             * @enum {string}
+             */
+            purpose?: "filter" | "rule" | "group" | "target" | "reach" | "value";
+            /** @description The expression */
+            source: string;
+        };
+        ExpressionExplain: {
+            /**
+             * Format: date-time
+             * @description At what time; now where not given. Settings, labels and attributes are as they are now
+             */
+            at?: string;
+            /** @description For which device */
+            device: string;
+            /** @description The expression */
+            source: string;
+        };
+        ExpressionExplained: {
+            /** Format: date-time */
+            at: string;
+            device: string;
+            part: components["schemas"]["Part"];
+            report: components["schemas"]["ExpressionReport"];
+        };
+        ExpressionFinding: {
+            /**
+             * Format: int64
+             * @description In characters, from 1
+             */
+            column: number;
+            /**
+             * Format: int64
+             * @description Where it ends
+             */
+            end: number;
+            /** Format: int64 */
+            line: number;
+            /** @description What is wrong and what would be right */
+            sentence: string;
+            /**
+             * Format: int64
+             * @description Where it begins, in bytes of UTF-8
+             */
+            start: number;
+            /** @description What to write there instead */
+            suggest?: string;
+            /** @description Whether it can be used all the same */
+            warning?: boolean;
+        };
+        ExpressionHelp: {
+            examples: components["schemas"]["ExampleHelp"][];
+            functions: components["schemas"]["FunctionHelp"][];
+        };
+        ExpressionReport: {
+            /** @description What can stand at the cursor, the likeliest first */
+            candidates: components["schemas"]["Candidate"][];
+            /** @description Its one canonical form; absent if it is wrong */
+            canonical?: string;
+            cost: components["schemas"]["Cost"];
+            /** @description Everything that is wrong with it, or worth a warning */
+            findings: components["schemas"]["ExpressionFinding"][];
+            /** @description The models for whose devices it can be answered */
+            models: string[];
+            /**
+             * @description What it gives
+             * @example true or false
+             */
+            type?: string;
+        };
         Finding: {
             /**
              * @description JSON pointer (RFC 6901) to the place
@@ -541,6 +731,15 @@ export interface components {
             pointer: string;
             /** @description What is wrong there and what would be right */
             sentence: string;
+        };
+        FunctionHelp: {
+            doc: string;
+            example: string;
+            family: string;
+            /** @description How it is called */
+            form: string;
+            gives: string;
+            name: string;
         };
         History: {
             /** @description In order of time; a gap has no buckets */
@@ -585,6 +784,8 @@ export interface components {
             value: unknown;
         };
         Margin: {
+            /** @description That unit as people write it */
+            display?: string;
             /**
              * Format: double
              * @description 1 at the usual value, 0 at the limit or beyond
@@ -594,13 +795,26 @@ export interface components {
             known: boolean;
             /** Format: double */
             limit: number;
+            /** @description The telemetry it is about */
             metric: string;
+            /**
+             * @description What moves, as written in the rule: a telemetry, or an expression over one
+             * @example avg(must_temp, 10min)
+             */
+            of: string;
             reason?: string;
             rule: string;
+            /** @description When the present trend gets to the limit; absent if it does not, or not surely */
+            to_limit?: components["schemas"]["ToLimit"];
+            /** @description Symbol of the unit of value and limit */
+            unit?: string;
             /** @description Whether the alarm lies above the limit */
             upward: boolean;
             /** Format: double */
             value: number;
+        };
+        Matching: {
+            ids: string[];
         };
         Model: {
             commands: string[];
@@ -670,6 +884,28 @@ export interface components {
             /** @enum {string} */
             state: "unacknowledged" | "acknowledged" | "returned unacknowledged";
         };
+        Part: {
+            /**
+             * Format: double
+             * @description Room left before the condition becomes true: 1 at the usual value, 0 at the limit
+             */
+            headspace?: number;
+            /** @description Whether it is known */
+            known: boolean;
+            /** @description Why it is unknown, or what else there is to say */
+            note?: string;
+            /** @description What it is made of */
+            parts?: components["schemas"]["Part"][];
+            /** @description The part as written */
+            text: string;
+            /**
+             * @description For conditions
+             * @enum {string}
+             */
+            truth?: "true" | "false" | "unknown";
+            /** @description What it is, with its unit; a dash if unknown */
+            value: string;
+        };
         Point: {
             /** Format: date-time */
             at: string;
@@ -722,8 +958,13 @@ export interface components {
             /** @description What most likely lies behind it */
             cause?: string;
             /**
+             * @description The condition that lets the alarm return; without it, the opposite of raise, deadband taken into account
+             * @example must_temp < set.max_temp - 1.5
+             */
+            clear?: string;
+            /**
              * Format: double
-             * @description How far back inside the limit the value must come before the alarm returns, in the unit of the telemetry
+             * @description How far back inside the limit the value must come before the alarm returns, in the unit of the left side of the first comparison
              * @example 1.5
              */
             deadband?: number;
@@ -733,7 +974,7 @@ export interface components {
              */
             devices?: string;
             /**
-             * @description What the alarm says; names in braces are filled in
+             * @description What the alarm says; expressions in braces are filled in, with their units
              * @example {label.tank}: must at {must_temp}, limit {set.max_temp}
              */
             message: string;
@@ -750,7 +991,7 @@ export interface components {
              */
             off_delay?: string;
             /**
-             * @description How long the comparison must hold before the alarm is raised (ISA-18.2)
+             * @description How long the condition must hold before the alarm is raised (ISA-18.2)
              * @example 10min
              */
             on_delay?: string;
@@ -760,7 +1001,7 @@ export interface components {
              */
             priority: "urgent" | "high" | "medium" | "low";
             /**
-             * @description The comparison that raises the alarm
+             * @description The condition that raises the alarm
              * @example must_temp > set.max_temp
              */
             raise: string;
@@ -918,6 +1159,23 @@ export interface components {
              */
             standing: "active" | "suspended" | "retired";
         };
+        ToLimit: {
+            /**
+             * @description At the earliest, with 95 % confidence
+             * @example 1h40min
+             */
+            early: string;
+            /**
+             * @description At the latest, with 95 % confidence; absent if it may never get there
+             * @example 2h30min
+             */
+            late?: string;
+            /**
+             * @description The likeliest
+             * @example 2h
+             */
+            likely: string;
+        };
         WireEntry: {
             /**
              * Format: date-time
@@ -982,6 +1240,8 @@ export interface operations {
     alarms: {
         parameters: {
             query?: {
+                /** @description Only of devices for which this condition is true now */
+                where?: string;
                 /** @description Only of this device */
                 device?: string;
                 /** @description Closed ones too */
@@ -1095,7 +1355,10 @@ export interface operations {
     };
     devices: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only of devices for which this condition is true now */
+                where?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -1113,6 +1376,15 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1690,9 +1962,210 @@ export interface operations {
             };
         };
     };
+    "check-expression": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExpressionCheck"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExpressionReport"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "explain-expression": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExpressionExplain"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExpressionExplained"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "expression-help": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExpressionHelp"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "matching-devices": {
+        parameters: {
+            query?: {
+                /** @description Only of devices for which this condition is true now */
+                where?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Matching"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
     journal: {
         parameters: {
             query?: {
+                /** @description Only of devices for which this condition is true now */
+                where?: string;
                 /** @description Only of this device */
                 device?: string;
                 /** @description Only of this kind */
@@ -1748,6 +2221,8 @@ export interface operations {
     live: {
         parameters: {
             query?: {
+                /** @description Only of devices for which this condition is true now */
+                where?: string;
                 /** @description What to tell: changes of devices, or what passes on the wire */
                 only?: "fleet" | "wire";
                 /** @description Only the wire of this device */
@@ -2404,6 +2879,8 @@ export interface operations {
     wire: {
         parameters: {
             query?: {
+                /** @description Only of devices for which this condition is true now */
+                where?: string;
                 /** @description Only of this device */
                 device?: string;
                 /** @description Only where something was refused */

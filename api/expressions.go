@@ -1,0 +1,82 @@
+package api
+
+import (
+	"context"
+	"maps"
+	"slices"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"ullage/client"
+	"ullage/core/expr"
+	"ullage/fleet/expressions"
+	"ullage/fleet/fault"
+)
+
+func (s *server) expressionRoutes() {
+	type check struct{ Body client.ExpressionCheck }
+	huma.Post(s.api, "/api/v1/expressions/check", func(_ context.Context, in *check) (*body[client.ExpressionReport], error) {
+		purpose, err := expr.PurposeOf(in.Body.Purpose)
+		if err != nil {
+			return nil, s.failed(fault.New(fault.Invalid, "%s", err))
+		}
+		r, err := s.Expressions.Check(in.Body.Source, in.Body.Model, purpose)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		out := reportOf(r)
+		if in.Body.Cursor != nil {
+			cs, err := s.Expressions.Complete(in.Body.Source, *in.Body.Cursor, in.Body.Model, purpose)
+			if err != nil {
+				return nil, s.failed(err)
+			}
+			for _, c := range cs {
+				out.Candidates = append(out.Candidates, client.Candidate{Text: c.Text, Kind: c.Kind, Detail: c.Detail, Start: c.Span.Start, End: c.Span.End, Back: c.Back})
+			}
+		}
+		return &body[client.ExpressionReport]{out}, nil
+	}, describe("check-expression", "Check an expression, and complete it at a cursor", "Expressions"))
+	type explain struct{ Body client.ExpressionExplain }
+	huma.Post(s.api, "/api/v1/expressions/explain", func(_ context.Context, in *explain) (*body[client.ExpressionExplained], error) {
+		var at time.Time
+		if in.Body.At != nil {
+			at = *in.Body.At
+		}
+		x, err := s.Expressions.Explain(in.Body.Source, in.Body.Device, at)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		return &body[client.ExpressionExplained]{client.ExpressionExplained{Report: reportOf(x.Report), Device: x.Device, At: x.At, Part: x.Part}}, nil
+	}, describe("explain-expression", "Work out an expression for one device, part by part, now or at a time", "Expressions"), notFound)
+	huma.Get(s.api, "/api/v1/expressions/matching", func(_ context.Context, w *Where) (*body[client.Matching], error) {
+		out := client.Matching{IDs: []string{}}
+		set, _, err := s.among(*w)
+		if err != nil {
+			return nil, err
+		}
+		out.IDs = append(out.IDs, slices.Sorted(maps.Keys(set))...)
+		return &body[client.Matching]{out}, nil
+	}, describe("matching-devices", "The ids of the devices for which a condition is true now", "Expressions"))
+	huma.Get(s.api, "/api/v1/expressions/help", func(context.Context, *struct{}) (*body[client.ExpressionHelp], error) {
+		return &body[client.ExpressionHelp]{client.HelpOnExpressions()}, nil
+	}, describe("expression-help", "Every function, and worked examples", "Expressions"))
+}
+
+func reportOf(r expressions.Report) client.ExpressionReport {
+	out := client.ExpressionReport{Canonical: r.Canonical, Models: r.Models, Cost: r.Cost, Findings: []client.ExpressionFinding{}, Candidates: []client.Candidate{}}
+	if r.Canonical != "" {
+		out.Type = r.Type.String()
+	}
+	if out.Models == nil {
+		out.Models = []string{}
+	}
+	for _, f := range r.Findings {
+		out.Findings = append(out.Findings, findingOf(f))
+	}
+	return out
+}
+
+func findingOf(f expr.Finding) client.ExpressionFinding {
+	return client.ExpressionFinding{Start: f.Span.Start, End: f.Span.End, Line: f.Line, Column: f.Column, Sentence: f.Sentence, Suggest: f.Suggest, Warning: f.Warning}
+}

@@ -1,0 +1,236 @@
+// Package expressions is the desk at which people write expressions: it checks
+// and completes them against the models, labels and rules there are, answers
+// them over the present fleet, and explains them for one device now or then.
+package expressions
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"ullage/core/check"
+	"ullage/core/expr"
+	"ullage/core/model"
+	"ullage/core/series"
+	"ullage/core/value"
+	"ullage/fleet/devices"
+	"ullage/fleet/fault"
+	"ullage/fleet/models"
+	"ullage/fleet/present"
+)
+
+// History gives the readings of a series between two times, in order.
+type History interface {
+	Readings(device, metric string, from, to time.Time, yield func(series.Point) error) error
+}
+
+// Desk answers about expressions. Make one with New.
+type Desk struct {
+	models  *models.Catalogue
+	devices *devices.Registry
+	present *present.Board
+	history History
+	rules   func() []string
+	now     func() time.Time
+
+	mu      sync.Mutex
+	labels  map[string][]string // seen, by key
+	labelAt time.Time
+}
+
+// New returns a Desk. rules gives the names of the rules in force.
+func New(m *models.Catalogue, d *devices.Registry, p *present.Board, h History, rules func() []string, now func() time.Time) *Desk {
+	return &Desk{models: m, devices: d, present: p, history: h, rules: rules, now: now}
+}
+
+// labelsEvery is how old the list of labels seen may be.
+const labelsEvery = 5 * time.Second
+
+// maxValues is how many values of one label are offered.
+const maxValues = 200
+
+func (d *Desk) around() check.Around {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if now := d.now(); d.labels == nil || now.Sub(d.labelAt) > labelsEvery {
+		seen := map[string]map[string]bool{}
+		for _, dev := range d.devices.List() {
+			for k, v := range dev.Labels {
+				if seen[k] == nil {
+					seen[k] = map[string]bool{}
+				}
+				if len(seen[k]) < maxValues {
+					seen[k][v] = true
+				}
+			}
+		}
+		d.labels, d.labelAt = map[string][]string{}, now
+		for k, vs := range seen {
+			for v := range vs {
+				d.labels[k] = append(d.labels[k], v)
+			}
+			slices.SortFunc(d.labels[k], natural)
+		}
+	}
+	return check.Around{Labels: d.labels, Rules: d.rules()}
+}
+
+// natural sorts 2 before 10.
+func natural(a, b string) int {
+	return cmp.Or(cmp.Compare(len(strings.TrimRight(a, "0123456789")), len(strings.TrimRight(b, "0123456789"))), cmp.Compare(len(a), len(b)), strings.Compare(a, b))
+}
+
+// schemas returns what may be spoken of: of one model, or of all where name is "".
+func (d *Desk) schemas(name string) (map[string]*expr.Schema, error) {
+	if name != "" {
+		m, err := d.models.Get(name)
+		if err != nil {
+			return nil, err
+		}
+		return map[string]*expr.Schema{name: d.around().With(check.Schema(m))}, nil
+	}
+	return check.Schemas(d.models.List(), d.around()), nil
+}
+
+// Report is what there is to say about an expression.
+type Report struct {
+	Canonical string // "" if it is wrong
+	Type      expr.Type
+	Cost      expr.Cost
+	Findings  expr.Findings
+	Models    []string // for which it can be answered
+}
+
+// Check checks an expression for one model, or for all where name is "".
+func (d *Desk) Check(src, modelName string, purpose expr.Purpose) (Report, error) {
+	schemas, err := d.schemas(modelName)
+	if err != nil {
+		return Report{}, err
+	}
+	programs, found := check.Fleet(src, schemas, purpose)
+	r := Report{Findings: found}
+	for name, p := range programs {
+		r.Canonical, r.Type = p.Source, p.Type
+		r.Cost.Steps, r.Cost.Windows, r.Cost.Bytes = max(r.Cost.Steps, p.Cost.Steps), max(r.Cost.Windows, p.Cost.Windows), max(r.Cost.Bytes, p.Cost.Bytes)
+		whole := !slices.ContainsFunc(p.Plan().Names(), func(i expr.Info) bool { return i.Absent })
+		if whole {
+			r.Models = append(r.Models, name)
+		}
+	}
+	slices.Sort(r.Models)
+	return r, nil
+}
+
+// Complete returns what can stand at a cursor.
+func (d *Desk) Complete(src string, cursor int, modelName string, purpose expr.Purpose) ([]expr.Candidate, error) {
+	schemas, err := d.schemas(modelName)
+	if err != nil {
+		return nil, err
+	}
+	names := make([]string, 0, len(schemas))
+	for n := range schemas {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	s := d.around().With(expr.NewSchema("this fleet", 0))
+	if modelName != "" {
+		s = schemas[modelName]
+	} else {
+		for _, n := range names {
+			for _, i := range schemas[n].All() {
+				if _, known := s.Find(i.Name); !known && !i.Absent {
+					s.Add(i)
+				}
+			}
+		}
+	}
+	return expr.Complete(src, cursor, s, purpose), nil
+}
+
+// Wrong turns findings into a refusal that names the parameter.
+func Wrong(parameter string, found expr.Findings) *fault.Error {
+	errs := found.Errors()
+	e := fault.New(fault.Invalid, "%s: %s", parameter, errs[0].Error())
+	for _, f := range errs {
+		e.Findings = append(e.Findings, model.Finding{Pointer: "/" + parameter, Sentence: f.Error()})
+	}
+	return e
+}
+
+// Where returns the devices for which a condition is true now, by id. Those
+// for which it is unknown are not among them.
+func (d *Desk) Where(src string) (map[string]bool, error) {
+	programs, found := check.Fleet(src, check.Schemas(d.models.List(), d.around()), expr.ForFilter)
+	if programs == nil {
+		return nil, Wrong("where", found)
+	}
+	return d.present.Match(programs), nil
+}
+
+// Explained is an expression worked out for one device at one time.
+type Explained struct {
+	Report
+	Device string
+	At     time.Time
+	Part   expr.Part
+}
+
+// Explain works out an expression for a device, part by part. At the zero time
+// it is now; at another, readings are those of that time, and everything else
+// as it is now.
+func (d *Desk) Explain(src, device string, at time.Time) (Explained, error) {
+	get, m, ok := d.present.Lookup(device)
+	if !ok {
+		return Explained{}, fault.New(fault.NotFound, "there is no device %q", device).Then("see: ullage device list")
+	}
+	now := d.now()
+	if at.IsZero() {
+		at = now
+	}
+	if at.After(now.Add(model.ClockSlack)) {
+		return Explained{}, fault.New(fault.Invalid, "%s has not come yet", at.Format(time.RFC3339)).Then("give a time in the past")
+	}
+	plan := expr.NewPlan(d.around().With(check.Schema(m)))
+	p, found := plan.Compile(src, expr.ForMessage)
+	out := Explained{Report: Report{Findings: found}, Device: device, At: at}
+	if p == nil {
+		return out, Wrong("source", found)
+	}
+	out.Canonical, out.Type, out.Cost, out.Models = p.Source, p.Type, p.Cost, []string{m.Name}
+	dev, err := d.devices.Get(device)
+	if err != nil {
+		return out, err
+	}
+	s := plan.NewState(dev.JoinedAt)
+	s.In(d.present.Zone(device))
+	type observed struct {
+		slot int
+		p    series.Point
+	}
+	var all []observed
+	for slot, n := range plan.Names() {
+		if n.Name.Scope != "" {
+			s.Set(slot, expr.Sample{Value: get(n.Name)})
+			continue
+		}
+		before := len(all)
+		if err := d.history.Readings(device, n.Name.Key, at.Add(-plan.Reach()), at.Add(time.Millisecond), func(p series.Point) error {
+			all = append(all, observed{slot, p})
+			return nil
+		}); err != nil {
+			return out, err
+		}
+		if l, ok := d.present.Latest(device, n.Name.Key); ok && len(all) == before && !l.At.After(at) {
+			all = append(all, observed{slot, series.Point{At: l.At, Value: l.Value}})
+		}
+	}
+	slices.SortStableFunc(all, func(a, b observed) int { return a.p.At.Compare(b.p.At) })
+	for _, o := range all {
+		s.Observe(o.slot, value.Millis(o.p.At), o.p.Value)
+	}
+	s.Advance(at)
+	out.Part = p.Explain(s)
+	return out, nil
+}
