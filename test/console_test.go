@@ -1,7 +1,9 @@
 package test
 
 import (
+	"encoding/json"
 	"fmt"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -85,14 +87,86 @@ func TestConsole(t *testing.T) {
 		ok(t, p.Wait(`document.querySelectorAll('section[aria-label=Wall] li').length === 48`, 10*time.Second))
 		ok(t, p.WaitText("48 devices at 6 sites", 5*time.Second))
 		ok(t, p.WaitText("Least headspace", 5*time.Second))
-		ok(t, p.Go(s.Console+"/?view=list&sort=-id&q=fennimore+tank"))
+		ok(t, p.Go(s.Console+"/?view=list&sort=-id&where="+url.QueryEscape(`label.site == "Fennimore" and device.model == "tank-probe"`)))
 		ok(t, p.Wait(`document.querySelectorAll('tbody tr').length === 7`, 10*time.Second))
 		first, err := browser.Eval[string](p, `document.querySelector("tbody tr td").innerText`)
 		if err != nil || first != "tank-fennimore-07" {
 			t.Errorf("sorted by id downwards the first is %q, %v", first, err)
 		}
-		ok(t, p.Go(s.Console+"/?q=nothing-like-this"))
+		ok(t, p.Go(s.Console+"/?where="+url.QueryEscape(`must_temp > 300`)))
 		ok(t, p.WaitText("No device is like that", 10*time.Second))
+		ok(t, p.ClickText("Show all"))
+		ok(t, p.Wait(`document.querySelectorAll('section[aria-label=Wall] li').length === 48`, 10*time.Second))
+	})
+
+	t.Run("the filter completes what is typed and explains what is wrong", func(t *testing.T) {
+		const box = "input[role=combobox]"
+		listed := func(n int) string {
+			return fmt.Sprintf(`document.querySelectorAll('section[aria-label=Wall] li').length === %d`, n)
+		}
+		field := func(want string) string {
+			b, _ := json.Marshal(want)
+			return `document.querySelector("` + box + `").value === ` + string(b)
+		}
+		ok(t, p.Go(s.Console+"/"))
+		ok(t, p.Wait(listed(48), 10*time.Second))
+		// A word finds the condition that is meant; down and enter take it over.
+		ok(t, p.Type(box, "kilns"))
+		ok(t, p.Wait(`document.querySelector("[role=option]")?.innerText.includes('label.site == "Kilnside"')`, 5*time.Second))
+		ok(t, p.Keys("ArrowDown", "Enter"))
+		ok(t, p.Wait(field(`label.site == "Kilnside"`), 5*time.Second))
+		ok(t, p.Wait(listed(7), 5*time.Second))
+		ok(t, p.Wait(`new URLSearchParams(location.search).get("where") === 'label.site == "Kilnside"'`, 5*time.Second))
+		// Tab takes the first candidate, here the setting of the same dimension.
+		ok(t, p.Type(box, "must_temp > set.ma"))
+		ok(t, p.Wait(`document.querySelector("[role=option]")?.innerText.includes("max_temp")`, 5*time.Second))
+		ok(t, p.Keys("Tab"))
+		ok(t, p.Wait(field("must_temp > set.max_temp"), 5*time.Second))
+		// What is wrong is underlined and said; the list stays as it was.
+		ok(t, p.Type(box, `label.site == "Kilnside" and must_tmp > 3`))
+		ok(t, p.WaitText("no telemetry must_tmp in any model; did you mean must_temp?", 5*time.Second))
+		if wave, err := browser.Eval[string](p, `document.querySelector(".decoration-wavy").innerText`); err != nil || wave != "must_tmp" {
+			t.Errorf("underlined is %q, %v", wave, err)
+		}
+		if invalid, err := browser.Eval[string](p, `document.querySelector("`+box+`").getAttribute("aria-invalid")`); err != nil || invalid != "true" {
+			t.Errorf("aria-invalid is %q, %v", invalid, err)
+		}
+		ok(t, p.ClickText("write must_temp"))
+		ok(t, p.Wait(field(`label.site == "Kilnside" and must_temp > 3`), 5*time.Second))
+		warm, err := s.Client.DevicesWhere(t.Context(), `label.site == "Kilnside" and must_temp > 3`)
+		if err != nil || len(warm) == 0 || len(warm) >= 7 {
+			t.Fatalf("%d warm tanks, %v", len(warm), err)
+		}
+		ok(t, p.Wait(listed(len(warm)), 5*time.Second))
+		// Escape closes the candidates, then empties the field.
+		ok(t, p.Keys("Escape", "Escape"))
+		ok(t, p.Wait(field(""), 5*time.Second))
+		ok(t, p.Wait(listed(48), 5*time.Second))
+		ok(t, p.Click(`button[aria-label="Help on expressions"]`))
+		ok(t, p.WaitText("Fermenting tanks that are close to their limit", 5*time.Second))
+		if found, err := p.Accessible(read(t, "console/node_modules/axe-core/axe.min.js")); err != nil || len(found) > 0 {
+			t.Errorf("with the help open: %v %v", found, err)
+		}
+		ok(t, p.ClickText(`not has(label.stage) and device.model == "tank-probe"`))
+		ok(t, p.WaitText("No device is like that", 5*time.Second))
+	})
+
+	t.Run("the other lists take the same filter", func(t *testing.T) {
+		ok(t, p.Go(s.Console+"/wire?where="+url.QueryEscape(`label.site == "Kilnside"`)))
+		ok(t, p.Wait(`document.querySelectorAll("ol li").length > 3`, 10*time.Second))
+		if others, err := browser.Eval[int](p, `[...document.querySelectorAll("ol li button")].filter((b) => !b.innerText.includes("kilnside")).length`); err != nil || others != 0 {
+			t.Errorf("%d messages of other sites, %v", others, err)
+		}
+		ok(t, p.Go(s.Console+"/alarms?where="+url.QueryEscape(`device.id == "nobody"`)))
+		ok(t, p.WaitText("No alarm of such a device", 10*time.Second))
+	})
+
+	t.Run("the rules of a device are explained part by part", func(t *testing.T) {
+		ok(t, p.Go(s.Console+"/devices/tank-fennimore-07/rules"))
+		ok(t, p.WaitText("must_temp > set.max_temp", 10*time.Second))
+		ok(t, p.Wait(`(document.querySelector("main li button[aria-expanded=false]")?.click(), document.querySelector("main li table"))`, 10*time.Second))
+		ok(t, p.WaitText("Raises the alarm when", 5*time.Second))
+		ok(t, p.WaitText("32.0 °C", 5*time.Second))
 	})
 
 	t.Run("a setting changed here reaches the device and its confirmation appears without a reload", func(t *testing.T) {

@@ -172,9 +172,9 @@ func TestTheWholeWay(t *testing.T) {
 			t.Fatalf("curl: %v %s", err, out)
 		}
 	}
-	send(26)
+	// What stands already is raised as of now.
 	out = cli(t, s, "alarm", "list")
-	if !strings.Contains(out, "unacknowledged") || !strings.Contains(out, "F7: must at 26.0 °C, limit 24.5 °C") {
+	if !strings.Contains(out, "unacknowledged") || !strings.Contains(out, "F7: must at 25.0 °C, limit 24.5 °C") {
 		t.Errorf("the alarms are\n%s", out)
 	}
 	var as []client.Alarm

@@ -240,6 +240,27 @@ func (k *completer) operands(subject Info, call string) {
 		k.add(f.Name+"()", "function", f.Form, back)
 	}
 	k.add("not ", "operator", "the opposite", 0)
+	k.search(target)
+}
+
+// search offers whole conditions for a word that is no name: the labels and
+// facts that have it as a value, and the ids that have it inside.
+func (k *completer) search(target bool) {
+	word := strings.ToLower(k.word)
+	if len(word) < 2 || k.comparing() {
+		return
+	}
+	for _, i := range k.schema.All() {
+		if i.Type.Kind != Text || i.Name.Scope != "label" && i.Name.Scope != "" && (i.Name.Scope != "device" || target) {
+			continue
+		}
+		for _, v := range i.Values {
+			if strings.Contains(strings.ToLower(v), word) {
+				k.add(i.Name.String()+" == "+quote(v), "condition", "", 0)
+			}
+		}
+	}
+	k.add("device.id like "+quote("*"+word+"*"), "condition", "ids with it inside", 0)
 }
 
 // comparing reports whether the cursor stands behind a comparison sign.

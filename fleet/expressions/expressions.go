@@ -5,6 +5,7 @@ package expressions
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 	"sync"
@@ -133,15 +134,32 @@ func (d *Desk) Complete(src string, cursor int, modelName string, purpose expr.P
 	for n := range schemas {
 		names = append(names, n)
 	}
-	slices.Sort(names)
+	// Models that have the telemetry spoken of come first: their settings are
+	// the likelier limits.
+	tree, _ := expr.Parse(src)
+	has := map[string]int{}
+	tree.Names(func(n expr.Name, _ expr.Span) {
+		for name, s := range schemas {
+			if i, ok := s.Find(n); ok && !i.Absent && n.Scope == "" {
+				has[name]++
+			}
+		}
+	})
+	slices.SortFunc(names, func(a, b string) int { return cmp.Or(has[b]-has[a], strings.Compare(a, b)) })
 	s := d.around().With(expr.NewSchema("this fleet", 0))
 	if modelName != "" {
 		s = schemas[modelName]
 	} else {
 		for _, n := range names {
 			for _, i := range schemas[n].All() {
-				if _, known := s.Find(i.Name); !known && !i.Absent {
+				if i.Absent || i.Name.Scope == "label" {
+					continue
+				}
+				if old, known := s.Find(i.Name); !known {
 					s.Add(i)
+				} else if i.Type.Kind == expr.Number && old.Type.Kind == expr.Number && !i.Type.Unit.Same(old.Type.Unit) && !strings.Contains(old.Title, " in ") {
+					old.Title += fmt.Sprintf(" (%s in %s)", i.Type.Unit.Name(), n)
+					s.Add(old)
 				}
 			}
 		}

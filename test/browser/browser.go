@@ -15,6 +15,7 @@ import (
 	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 )
 
 // Browser is one running Chromium.
@@ -173,6 +174,18 @@ func (p *Page) Type(selector, text string) error {
 	}
 	if err := chromedp.Do(ctx, chromedp.SendKeys(chromedp.CSS(selector), text)); err != nil {
 		return fmt.Errorf("typing into %s: %w", selector, err)
+	}
+	return nil
+}
+
+// Keys presses keys by their names: ArrowDown, Enter, Tab, Escape.
+func (p *Page) Keys(names ...string) error {
+	codes := map[string]string{"ArrowDown": kb.ArrowDown, "ArrowUp": kb.ArrowUp, "Enter": kb.Enter, "Tab": kb.Tab, "Escape": kb.Escape}
+	for _, n := range names {
+		if err := chromedp.Do(p.ctx, chromedp.KeyEvent(codes[n])); err != nil {
+			return fmt.Errorf("pressing %s: %w", n, err)
+		}
+		time.Sleep(60 * time.Millisecond) // as a person would, one after the other
 	}
 	return nil
 }

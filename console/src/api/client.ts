@@ -13,6 +13,10 @@ export type Margin = Schemas["Margin"];
 export type History = Schemas["History"];
 export type WireEntry = Schemas["WireEntry"];
 export type JournalEntry = Schemas["JournalEntry"];
+export type Candidate = Schemas["Candidate"];
+export type ExpressionReport = Schemas["ExpressionReport"];
+export type Part = Schemas["Part"];
+export type Rule = Schemas["Rule"];
 export type Service = Schemas["Service"];
 
 // Refusal is a problem of the service (RFC 9457) as an error.

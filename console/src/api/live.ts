@@ -96,8 +96,9 @@ export function useFleet(): Fleet {
 }
 
 // watchWire calls heard with messages as they pass, until the result is called.
-export function watchWire(device: string, heard: (entries: WireEntry[]) => void): () => void {
-  return stream(`/api/v1/live?only=wire&device=${encodeURIComponent(device)}`, (s) =>
+export function watchWire(device: string, where: string, heard: (entries: WireEntry[]) => void): () => void {
+  const query = new URLSearchParams({ only: "wire", device, where });
+  return stream(`/api/v1/live?${query}`, (s) =>
     s.addEventListener("wire", (e) => heard(JSON.parse(e.data).entries)),
   );
 }

@@ -10,6 +10,7 @@ const keep = 300;
 
 interface Props {
   device?: string;
+  where?: string;
   trouble?: boolean;
   paused?: boolean;
   short?: boolean;
@@ -19,6 +20,7 @@ interface Props {
 // WireList shows messages as they pass, the newest on top.
 export function WireList({
   device = "",
+  where = "",
   trouble = false,
   paused = false,
   short = false,
@@ -26,16 +28,20 @@ export function WireList({
 }: Props) {
   const limit = short ? 6 : 100;
   const begin = useQuery({
-    queryKey: ["wire", device, trouble, limit],
+    queryKey: ["wire", device, where, trouble, limit],
     queryFn: () =>
-      ask(api.GET("/api/v1/wire", { params: { query: { device: device || undefined, trouble, limit } } })),
+      ask(
+        api.GET("/api/v1/wire", {
+          params: { query: { device: device || undefined, where: where || undefined, trouble, limit } },
+        }),
+      ),
     gcTime: 0,
   });
   const [passed, setPassed] = useState<WireEntry[]>([]);
   useEffect(() => {
     if (paused) return;
-    return watchWire(device, (es) => setPassed((old) => [...es, ...old].slice(0, keep)));
-  }, [device, paused]);
+    return watchWire(device, where, (es) => setPassed((old) => [...es, ...old].slice(0, keep)));
+  }, [device, where, paused]);
   const seen = new Set<number>();
   const entries = [...passed, ...(begin.data ?? [])]
     .filter(

@@ -6,6 +6,7 @@ import { useFleet } from "../api/live";
 import { Acknowledge } from "../components/acknowledge";
 import { Badge } from "../components/badge";
 import { Choice, Empty } from "../components/parts";
+import { Where } from "../components/where";
 import { absolute, ago, lasting, plural, rank, say, words } from "../lib/format";
 import { useNow, useParam, useTitle } from "../lib/use";
 
@@ -15,13 +16,19 @@ export default function AlarmsPage() {
   useTitle("Alarms");
   const { devices } = useFleet();
   const [view, setView] = useParam("view", "open");
+  const [where, setWhere] = useParam("where", "");
   const now = useNow();
   // Ask again whenever the live stream tells of another alarm or state.
   const mark = [...devices.values()].flatMap((d) => d.alarms.map((a) => a.id + a.state)).join();
   const list = useQuery({
-    queryKey: ["alarms", view, mark],
+    queryKey: ["alarms", view, where, mark],
     placeholderData: (old) => old,
-    queryFn: () => ask(api.GET("/api/v1/alarms", { params: { query: { all: view === "all", limit: 500 } } })),
+    queryFn: () =>
+      ask(
+        api.GET("/api/v1/alarms", {
+          params: { query: { all: view === "all", where: where || undefined, limit: 500 } },
+        }),
+      ),
   });
   const rows = [...(list.data ?? [])];
   if (view === "open")
@@ -53,14 +60,32 @@ export default function AlarmsPage() {
           />
         </div>
       </div>
+      <div className="pb-3">
+        <Where
+          value={where}
+          onChange={setWhere}
+          label="Filter alarms by a condition on their device"
+          placeholder='Only of devices for which this is true, such as label.site == "Kilnside"'
+        />
+      </div>
       {list.isPending ? (
         <p className="text-muted">Loading…</p>
       ) : list.error ? (
         <p className="text-urgent">{list.error.message}</p>
       ) : rows.length === 0 ? (
         <Empty
-          title="No alarm is open"
-          why="Alarms appear here by themselves when a rule raises one."
+          title={
+            where
+              ? "No alarm of such a device"
+              : view === "open"
+                ? "No alarm is open"
+                : "There was no alarm yet"
+          }
+          why={
+            where
+              ? "The condition leaves none of them."
+              : "Alarms appear here by themselves when a rule raises one."
+          }
           next={
             <Link to="/" className="text-press underline">
               See who is nearest to a limit

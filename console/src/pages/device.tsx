@@ -12,6 +12,7 @@ import { Vessel } from "../components/vessel";
 import { WireList } from "../components/wire-list";
 import { absolute, ago, lasting, say, words } from "../lib/format";
 import { useNow, useParam, useTitle } from "../lib/use";
+import { Rules } from "./device-rules";
 
 const spans = [
   { value: "1h", name: "1 h", ms: 3600_000 },
@@ -79,6 +80,9 @@ export default function DevicePage() {
         <NavLink end to={`/devices/${id}`} className={tab}>
           Now
         </NavLink>
+        <NavLink to={`/devices/${id}/rules`} className={tab}>
+          Rules
+        </NavLink>
         <NavLink to={`/devices/${id}/wire`} className={tab}>
           Wire
         </NavLink>
@@ -98,6 +102,7 @@ export default function DevicePage() {
             />
           }
         />
+        <Route path="rules" element={<Rules device={device} />} />
         <Route path="wire" element={<WireList device={id} className="pt-4" />} />
         <Route path="journal" element={<Journal id={id} />} />
       </Routes>
@@ -250,7 +255,7 @@ function Metric({
   const limits = useMemo(
     () =>
       device.margins
-        .filter((m) => m.metric === p.name)
+        .filter((m) => m.metric === p.name && m.of === m.metric)
         .map((m) => ({
           value: m.limit,
           upward: m.upward,
@@ -282,7 +287,14 @@ function Metric({
             ""
           )}
         </p>
-        {margin?.known && <p className="text-muted">headspace {Math.round(margin.headspace * 100)} %</p>}
+        {margin?.known && (
+          <p className="text-muted">
+            <Link to="rules" className="hover:text-ink hover:underline">
+              headspace {Math.round(margin.headspace * 100)} %
+            </Link>
+            {margin.to_limit && <b className="block text-ink">limit in ~{margin.to_limit.likely}</b>}
+          </p>
+        )}
       </div>
       {!numeric ? (
         <p className="self-center text-muted">{latest ? `since ${ago(latest.at, now)}` : "never reported"}</p>

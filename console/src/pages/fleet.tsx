@@ -4,9 +4,10 @@ import { memo, useMemo, useRef } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, ask, type Device, type Margin, type Model } from "../api/client";
 import { useFleet } from "../api/live";
-import { Choice, Command, Empty } from "../components/parts";
+import { Button, Choice, Command, Empty } from "../components/parts";
 import { Spark } from "../components/spark";
 import { describe, leastForBadge, Vessel } from "../components/vessel";
+import { useMatching, Where } from "../components/where";
 import { absolute, ago, lasting, plural, say, words } from "../lib/format";
 import { useNow, useParam, useTitle } from "../lib/use";
 
@@ -28,21 +29,18 @@ export function FleetPage() {
   const [by, setBy] = useParam("by", "site");
   const [view, setView] = useParam("view", "wall");
   const [only, setOnly] = useParam("health", "all");
-  const [filter, setFilter] = useParam("q", "");
+  const [where, setWhere] = useParam("where", "");
+  const matching = useMatching(where);
   const standing = useMemo(
     () => [...fleet.devices.values()].filter((d) => d.standing !== "retired"),
     [fleet.devices],
   );
   const shown = useMemo(() => {
-    const terms = filter.toLowerCase().split(/\s+/).filter(Boolean);
     return standing
       .filter((d) => only === "all" || d.health === only)
-      .filter((d) => {
-        const text = [d.id, d.model, ...Object.values(d.labels)].join(" ").toLowerCase();
-        return terms.every((t) => text.includes(t));
-      })
+      .filter((d) => !matching || matching.has(d.id))
       .sort(byNeed);
-  }, [standing, only, filter]);
+  }, [standing, only, matching]);
   const counts = useMemo(() => {
     const c: Record<string, number> = {};
     for (const d of standing) c[d.health] = (c[d.health] ?? 0) + 1;
@@ -55,6 +53,11 @@ export function FleetPage() {
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 py-3.5">
         <h1 className="text-[1.375rem] font-bold">Fleet</h1>
         <p className="text-muted">
+          {shown.length < standing.length && (
+            <>
+              <b className="text-ink">{shown.length}</b> of{" "}
+            </>
+          )}
           <b className="text-ink">{standing.length}</b> devices{sites > 0 && ` at ${plural(sites, "site")}`}
         </p>
         <Choice
@@ -67,14 +70,6 @@ export function FleetPage() {
           }))}
         />
         <div className="ml-auto flex flex-wrap items-center gap-3">
-          <input
-            type="search"
-            aria-label="Filter by id, model or label"
-            placeholder="Filter by id, model or label"
-            value={filter}
-            onChange={(e) => setFilter(e.target.value)}
-            className="w-60 rounded-[4px] border border-line bg-surface px-2.5 py-1"
-          />
           <label className="text-muted">
             by{" "}
             <select
@@ -98,6 +93,14 @@ export function FleetPage() {
           />
         </div>
       </div>
+      <div className="pb-3">
+        <Where
+          value={where}
+          onChange={setWhere}
+          label="Filter devices by a condition"
+          placeholder="Filter by a condition, such as must_temp > set.max_temp - 3, or a word"
+        />
+      </div>
       {fleet.state === "connecting" && fleet.devices.size === 0 ? (
         <p className="py-8 text-muted">Loading the fleet…</p>
       ) : standing.length === 0 ? (
@@ -111,13 +114,30 @@ export function FleetPage() {
           className={`grid grid-cols-[minmax(0,1fr)] gap-8 ${view === "list" ? "" : "lg:grid-cols-[minmax(0,1fr)_minmax(20rem,26rem)]"}`}
         >
           {shown.length === 0 ? (
-            <Empty title="No device is like that" why="The filter leaves none of them." />
+            <Empty
+              title="No device is like that"
+              why={
+                where
+                  ? "The condition is true for none of them. Where a value is unknown or too old, a condition is neither true nor false."
+                  : `None of them is ${only} now.`
+              }
+              next={
+                <Button
+                  onClick={() => {
+                    if (where) setWhere("");
+                    else setOnly("all");
+                  }}
+                >
+                  Show all
+                </Button>
+              }
+            />
           ) : view === "list" ? (
             <List devices={shown} />
           ) : (
             <Wall devices={shown} by={by} />
           )}
-          {view !== "list" && <Least devices={standing} />}
+          {view !== "list" && <Least devices={matching ? shown : standing} />}
         </div>
       )}
       <Foot devices={standing} />
@@ -335,6 +355,10 @@ function List({ devices }: { devices: Device[] }) {
 const leastMargin = (d: Device): Margin | undefined =>
   d.margins.filter((m) => m.known).sort((a, b) => a.headspace - b.headspace)[0];
 
+// directLimit is the limit of a telemetry itself; what an expression over it is
+// compared with is no line in its chart.
+const directLimit = (m?: Margin) => (m && m.of === m.metric ? m.limit : undefined);
+
 // Least lists who will reach a limit next.
 function Least({ devices }: { devices: Device[] }) {
   const now = useNow(5000);
@@ -394,7 +418,7 @@ function Least({ devices }: { devices: Device[] }) {
                 <b className="block truncate font-mono text-[0.8125rem]">{d.id}</b>
                 <Nearness device={d} models={models.data} now={now} />
               </span>
-              <Spark history={histories[i]?.data} limit={leastMargin(d)?.limit} />
+              <Spark history={histories[i]?.data} limit={directLimit(leastMargin(d))} />
             </Link>
           </li>
         ))}
@@ -423,7 +447,7 @@ function Nearness({ device, models, now }: { device: Device; models?: Model[]; n
     <>
       <span className="block">
         <b>
-          {words(m.metric)} {say(m.value, p)} {p?.display}
+          {m.of === m.metric ? words(m.metric) : m.of} {say(m.value, p)} {m.display}
         </b>
         <span className="text-muted">, limit {say(m.limit)}</span>
       </span>
@@ -432,7 +456,7 @@ function Nearness({ device, models, now }: { device: Device; models?: Model[]; n
           ? `${over ? "over it, " : ""}${alarm.state} for ${lasting(now - Date.parse(alarm.raised_at))}`
           : over
             ? "over it now"
-            : `headspace ${Math.round(m.headspace * 100)} %`}
+            : `headspace ${Math.round(m.headspace * 100)} %${m.to_limit ? `, limit in ~${m.to_limit.likely}` : ""}`}
       </span>
     </>
   );

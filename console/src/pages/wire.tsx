@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { useFleet } from "../api/live";
 import { Button, Choice } from "../components/parts";
+import { Where } from "../components/where";
 import { WireList } from "../components/wire-list";
 import { useParam, useTitle } from "../lib/use";
 
@@ -9,6 +10,7 @@ export default function WirePage() {
   const { devices, service } = useFleet();
   const [device, setDevice] = useParam("device", "");
   const [trouble, setTrouble] = useParam("trouble", "no");
+  const [where, setWhere] = useParam("where", "");
   const [paused, setPaused] = useState(false);
   const known = device === "" || devices.has(device);
   return (
@@ -48,12 +50,21 @@ export default function WirePage() {
           </Button>
         </div>
       </div>
+      <div className="pb-3">
+        <Where
+          value={where}
+          onChange={setWhere}
+          label="Filter messages by a condition on their device"
+          placeholder='Only of devices for which this is true, such as device.link == "silent"'
+        />
+      </div>
       <WireList
+        where={where}
         device={known ? device : ""}
         trouble={trouble === "yes"}
         paused={paused}
         className="border-t border-line"
-        key={(known ? device : "") + trouble}
+        key={(known ? device : "") + trouble + where}
       />
     </>
   );

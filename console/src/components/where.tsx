@@ -1,0 +1,317 @@
+import { useQuery } from "@tanstack/react-query";
+import { CircleHelp, X } from "lucide-react";
+import { useEffect, useId, useMemo, useRef, useState, type KeyboardEvent } from "react";
+import { api, ask, type Candidate, type ExpressionReport } from "../api/client";
+import { ExpressionHelp } from "./expression-help";
+
+const encoder = new TextEncoder();
+const decoder = new TextDecoder();
+
+// The service counts in bytes of UTF-8, the browser in UTF-16.
+const toBytes = (s: string, index: number) => encoder.encode(s.slice(0, index)).length;
+const toIndex = (s: string, bytes: number) => decoder.decode(encoder.encode(s).slice(0, bytes)).length;
+
+interface Props {
+  // value is the condition that is in force; it changes only to what is right.
+  value: string;
+  onChange: (where: string) => void;
+  label: string;
+  placeholder?: string;
+}
+
+// Where is the filter of every list: an expression, completed and checked while
+// it is typed. A condition takes effect as soon as it is right; while it is
+// wrong the one before it stays.
+export function Where({ value, onChange, label, placeholder }: Props) {
+  const [text, setText] = useState(value);
+  const [cursor, setCursor] = useState(value.length);
+  const [open, setOpen] = useState(false);
+  const [help, setHelp] = useState(false);
+  const [active, setActive] = useState(-1);
+  const [settled, setSettled] = useState(true);
+  const input = useRef<HTMLInputElement>(null);
+  const marks = useRef<HTMLDivElement>(null);
+  const list = useRef<HTMLUListElement>(null);
+  const id = useId();
+
+  // The address or another part of the page may have set another condition.
+  const [seen, setSeen] = useState(value);
+  if (value !== seen) {
+    setSeen(value);
+    if (value !== text.trim()) setText(value);
+  }
+
+  const [asked, setAsked] = useState({ source: value, cursor: value.length });
+  useEffect(() => {
+    const soon = window.setTimeout(() => setAsked({ source: text, cursor }), 70);
+    const still = window.setTimeout(() => setSettled(true), 600);
+    return () => {
+      window.clearTimeout(soon);
+      window.clearTimeout(still);
+    };
+  }, [text, cursor]);
+  const check = useQuery({
+    queryKey: ["expression", asked.source, asked.cursor],
+    placeholderData: (old) => old,
+    staleTime: 10_000,
+    queryFn: async () => ({
+      source: asked.source,
+      report: await ask(
+        api.POST("/api/v1/expressions/check", {
+          body: {
+            source: asked.source,
+            purpose: "filter",
+            cursor: toBytes(asked.source, asked.cursor),
+          },
+        }),
+      ),
+    }),
+  });
+  const report: ExpressionReport | undefined = check.data?.source === text ? check.data.report : undefined;
+  const right = Boolean(report?.canonical);
+
+  useEffect(() => {
+    if (check.data?.source !== text) return;
+    const next = text.trim() === "" ? "" : right ? text.trim() : undefined;
+    if (next !== undefined && next !== value) onChange(next);
+  }, [check.data, text, right, value, onChange]);
+
+  const candidates = useMemo(
+    () => (open ? (check.data?.report.candidates.slice(0, 30) ?? []) : []),
+    [open, check.data],
+  );
+  const shown = candidates.length > 0;
+  const findings = text.trim() === "" ? [] : (report?.findings ?? []);
+  const quiet = shown && !settled;
+
+  const type = (next: string, at: number) => {
+    setText(next);
+    setCursor(at);
+    setSettled(false);
+    setActive(-1);
+  };
+  const put = (start: number, end: number, insert: string, back = 0) => {
+    const from = toIndex(text, start);
+    const next = text.slice(0, from) + insert + text.slice(toIndex(text, end));
+    const at = from + insert.length - back;
+    type(next, at);
+    input.current?.focus();
+    // The field takes its new text with the next drawing.
+    requestAnimationFrame(() => input.current?.setSelectionRange(at, at));
+  };
+  const choose = (c: Candidate) => {
+    put(c.start, c.end, c.text, c.back);
+    setOpen(c.kind !== "condition" && (c.kind === "operator" || (c.back ?? 0) > 0));
+  };
+  const key = (e: KeyboardEvent) => {
+    if (e.key === "ArrowDown" || e.key === "ArrowUp") {
+      e.preventDefault();
+      setOpen(true);
+      const n = candidates.length;
+      if (n > 0) setActive((i) => (e.key === "ArrowDown" ? (i + 1) % n : i <= 0 ? n - 1 : i - 1));
+    } else if (e.key === " " && e.ctrlKey) {
+      e.preventDefault();
+      setOpen(true);
+    } else if (e.key === "Enter" && shown && active >= 0) {
+      e.preventDefault();
+      choose(candidates[active]);
+    } else if (e.key === "Tab" && !e.shiftKey && shown && text !== "" && !right) {
+      e.preventDefault();
+      choose(candidates[Math.max(active, 0)]);
+    } else if (e.key === "Enter") {
+      setOpen(false);
+      setSettled(true);
+    } else if (e.key === "Escape" && (open || text !== "")) {
+      e.stopPropagation();
+      if (shown) setOpen(false);
+      else type("", 0);
+    }
+  };
+  useEffect(() => {
+    list.current?.querySelector('[aria-selected="true"]')?.scrollIntoView({ block: "nearest" });
+  }, [active]);
+
+  const wrong = findings.some((f) => !f.warning);
+  return (
+    <div className="relative">
+      <div
+        className={`flex items-stretch rounded-[4px] border bg-surface focus-within:outline-2 focus-within:outline-offset-1 focus-within:outline-press ${wrong && !quiet ? "border-urgent" : "border-line"}`}
+      >
+        <div className="relative min-w-0 flex-1 font-mono text-[0.8125rem]">
+          <div
+            ref={marks}
+            aria-hidden
+            className="pointer-events-none absolute inset-0 overflow-hidden px-2.5 py-1.5 whitespace-pre text-transparent"
+          >
+            <Marked text={text} findings={findings} />
+          </div>
+          <input
+            ref={input}
+            type="text"
+            role="combobox"
+            aria-label={label}
+            aria-expanded={shown}
+            aria-controls={`${id}-list`}
+            aria-autocomplete="list"
+            aria-activedescendant={shown && active >= 0 ? `${id}-${active}` : undefined}
+            aria-invalid={wrong}
+            aria-describedby={findings.length ? `${id}-findings` : undefined}
+            autoComplete="off"
+            autoCapitalize="off"
+            spellCheck={false}
+            placeholder={placeholder}
+            value={text}
+            onChange={(e) => {
+              type(e.target.value, e.target.selectionStart ?? e.target.value.length);
+              setOpen(true);
+            }}
+            onSelect={(e) => setCursor(e.currentTarget.selectionStart ?? 0)}
+            onFocus={() => setOpen(text === "")}
+            onBlur={() => {
+              setOpen(false);
+              setSettled(true);
+            }}
+            onScroll={(e) => {
+              if (marks.current) marks.current.scrollLeft = e.currentTarget.scrollLeft;
+            }}
+            onKeyDown={key}
+            className="relative block w-full bg-transparent px-2.5 py-1.5 text-ink !outline-none placeholder:font-sans placeholder:text-muted"
+          />
+        </div>
+        {text !== "" && (
+          <button
+            type="button"
+            aria-label="Clear the filter"
+            onClick={() => {
+              type("", 0);
+              input.current?.focus();
+            }}
+            className="px-2 text-muted hover:text-ink"
+          >
+            <X size={15} />
+          </button>
+        )}
+        <button
+          type="button"
+          aria-label="Help on expressions"
+          aria-expanded={help}
+          onClick={() => setHelp(!help)}
+          className={`border-l border-line px-2 hover:text-ink ${help ? "text-press" : "text-muted"}`}
+        >
+          <CircleHelp size={16} />
+        </button>
+      </div>
+      {findings.length > 0 && !quiet && (
+        <ul id={`${id}-findings`} aria-live="polite" className="pt-1">
+          {findings.slice(0, 4).map((f) => (
+            <li key={f.start + f.sentence} className={f.warning ? "text-watch" : "text-urgent"}>
+              {f.sentence}{" "}
+              {f.suggest && (
+                <button
+                  type="button"
+                  className="rounded-[3px] border border-line bg-surface px-1.5 font-mono text-[0.8125rem] text-press hover:border-press"
+                  onClick={() => {
+                    put(f.start, f.end, f.suggest!);
+                    setOpen(false);
+                    setSettled(true);
+                  }}
+                >
+                  write {f.suggest}
+                </button>
+              )}
+            </li>
+          ))}
+          {wrong && value !== "" && value !== text.trim() && (
+            <li className="text-muted">
+              Until then the list is still filtered by <code className="font-mono">{value}</code>
+            </li>
+          )}
+        </ul>
+      )}
+      <ul
+        ref={list}
+        id={`${id}-list`}
+        role="listbox"
+        aria-label="What can stand here"
+        hidden={!shown}
+        className="absolute z-20 mt-1 max-h-72 w-full max-w-2xl overflow-auto border border-line bg-surface py-1 shadow-md"
+      >
+        {candidates.map((c, i) => (
+          <li
+            key={c.kind + c.text}
+            id={`${id}-${i}`}
+            role="option"
+            aria-selected={i === active}
+            onMouseDown={(e) => {
+              e.preventDefault();
+              choose(c);
+            }}
+            onMouseMove={() => setActive(i)}
+            className={`grid cursor-pointer grid-cols-[minmax(0,1fr)_auto] gap-x-4 px-2.5 py-[3px] ${i === active ? "bg-ground" : ""}`}
+          >
+            <span className="truncate font-mono text-[0.8125rem]">{c.text.trim()}</span>
+            <span className="max-w-80 truncate text-muted">
+              {[c.detail, c.kind === "condition" || c.kind === "operator" ? "" : c.kind]
+                .filter(Boolean)
+                .join(" · ")}
+            </span>
+          </li>
+        ))}
+      </ul>
+      {check.error && <p className="pt-1 text-urgent">{check.error.message}</p>}
+      {help && (
+        <ExpressionHelp
+          onUse={(source) => {
+            type(source, source.length);
+            setOpen(false);
+            setSettled(true);
+            input.current?.focus();
+          }}
+          onClose={() => setHelp(false)}
+        />
+      )}
+    </div>
+  );
+}
+
+// Marked draws the wave under what is wrong, behind the text of the field.
+function Marked({ text, findings }: { text: string; findings: ExpressionReport["findings"] }) {
+  const spans = findings
+    .map((f) => ({
+      from: toIndex(text, f.start),
+      to: Math.max(toIndex(text, f.end), toIndex(text, f.start) + 1),
+      warning: f.warning,
+    }))
+    .sort((a, b) => a.from - b.from);
+  const out = [];
+  let at = 0;
+  for (const s of spans) {
+    if (s.from < at) continue;
+    out.push(text.slice(at, s.from));
+    out.push(
+      <span
+        key={s.from}
+        className={`underline decoration-wavy decoration-1 underline-offset-2 ${s.warning ? "decoration-watch" : "decoration-urgent"}`}
+      >
+        {text.slice(s.from, s.to).padEnd(1, " ")}
+      </span>,
+    );
+    at = Math.max(s.to, at);
+  }
+  out.push(text.slice(at));
+  return <>{out}</>;
+}
+
+// useMatching asks every second which devices a condition is true for; nothing
+// where there is no condition.
+export function useMatching(where: string): ReadonlySet<string> | undefined {
+  const matching = useQuery({
+    queryKey: ["matching", where],
+    enabled: where !== "",
+    refetchInterval: 1000,
+    placeholderData: (old) => old,
+    queryFn: async () =>
+      new Set((await ask(api.GET("/api/v1/expressions/matching", { params: { query: { where } } }))).ids),
+  });
+  return where === "" ? undefined : (matching.data ?? undefined);
+}
