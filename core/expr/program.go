@@ -143,6 +143,11 @@ func (p *Program) Uses() []int {
 // difference of it; comparisons in other units of that dimension convert. It
 // is an error if the comparisons have no one dimension.
 func (p *Program) WithDeadband(d float64) (*Program, error) {
+	if d == 0 {
+		m := *p
+		m.root = &node{op: oNot, kids: []*node{p.root}, typ: Type{Kind: Bool}, src: p.tree, slot: -1, window: -1, usual: nan}
+		return &m, nil
+	}
 	var first *node
 	var fail error
 	var shift func(n *node) *node
@@ -174,13 +179,13 @@ func (p *Program) WithDeadband(d float64) (*Program, error) {
 	}
 	root := shift(p.root)
 	switch {
-	case d != 0 && first == nil:
+	case first == nil:
 		return nil, fmt.Errorf("a deadband needs a comparison with <, <=, > or >=, and %s has none", clip(p.Source))
 	case fail != nil:
 		return nil, fail
 	}
 	m := *p
-	m.root = &node{op: oNot, kids: []*node{root}, typ: Type{Kind: Bool}, src: p.tree}
+	m.root = &node{op: oNot, kids: []*node{root}, typ: Type{Kind: Bool}, src: p.tree, slot: -1, window: -1, usual: nan}
 	return &m, nil
 }
 

@@ -1,0 +1,253 @@
+package alarms_test
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"testing"
+	"time"
+
+	"ullage/core/lifecycle"
+	"ullage/core/rule"
+	"ullage/fleet/fault"
+	"ullage/fleet/journal"
+	"ullage/test/rig"
+)
+
+const air = "air-kilnside-2"
+
+func onboard(t *testing.T, rules ...string) *rig.Rig {
+	r := rig.New(t)
+	r.Onboard(air, "cellar-air", map[string]string{"site": "Kilnside"})
+	for _, x := range rules {
+		r.Rule(x)
+	}
+	return r
+}
+
+func ruleOf(name, raise, more string) string {
+	return fmt.Sprintf("rule: %s\nmodels: [cellar-air]\nraise: %s\npriority: medium\nmessage: '{device.id}: {co2}'\n%s", name, raise, more)
+}
+
+func co2(r *rig.Rig, v float64) { r.Keep(air, fmt.Sprintf(`{"co2":%g}`, v)) }
+
+// Silence is raised at its moment although nothing arrives, and returns with
+// the first reading.
+func TestSilence(t *testing.T) {
+	r := onboard(t, ruleOf("air_silent", "age(co2) > 5min", ""))
+	co2(r, 700)
+	for range 6 {
+		r.Pass(50 * time.Second)
+	}
+	if as := r.Open(); len(as) != 0 {
+		t.Fatalf("after 5 minutes: %+v", as)
+	}
+	r.Pass(10 * time.Second)
+	as := r.Open()
+	if len(as) != 1 || !as[0].RaisedAt.Equal(rig.Start.Add(5*time.Minute+time.Millisecond)) {
+		t.Fatalf("after more than 5 minutes: %+v", as)
+	}
+	co2(r, 710)
+	if as := r.Open(); len(as) != 1 || as[0].State != lifecycle.Returned {
+		t.Errorf("heard again: %+v", as)
+	}
+}
+
+func TestNeverHeardIsSilentSinceItJoined(t *testing.T) {
+	r := onboard(t, ruleOf("air_silent", "age(co2) > 5min", ""))
+	r.Pass(5*time.Minute + time.Second)
+	if as := r.Open(); len(as) != 1 || as[0].Message != air+": –" {
+		t.Errorf("a device that never reported has %+v", as)
+	}
+}
+
+// A window rises with its readings, and goes by time alone.
+func TestWindowAndClear(t *testing.T) {
+	r := onboard(t, ruleOf("co2_for_long", "avg(co2, 10min) > 1500", "clear: avg(co2, 10min) < 1200 or age(co2) > 20min\n"))
+	for range 12 {
+		co2(r, 1000)
+		r.Pass(time.Minute)
+	}
+	co2(r, 9000)
+	if as := r.Open(); len(as) != 1 || as[0].Value.Num != 9000 || as[0].Limit.Num != 1500 {
+		t.Fatalf("the mean went over the limit: %+v", as)
+	}
+	if d := r.Device(air); len(d.Margins) != 1 || d.Margins[0].Of != "avg(co2, 10min)" || d.Margins[0].Metric != "co2" || !d.Margins[0].Known || d.Margins[0].Headspace != 0 {
+		t.Errorf("margins are %+v", d.Margins)
+	}
+	for range 8 {
+		r.Pass(time.Minute)
+		co2(r, 1000)
+	}
+	if as := r.Open(); len(as) != 1 || as[0].State != lifecycle.Unacknowledged {
+		t.Fatalf("the mean is between clear and raise: %+v", as)
+	}
+	for range 4 {
+		r.Pass(time.Minute)
+		co2(r, 1000)
+	}
+	if as := r.Open(); len(as) != 1 || as[0].State != lifecycle.Returned {
+		t.Errorf("the peak has left the window: %+v", as)
+	}
+}
+
+// With and without a restart in the middle of a window, the same happens.
+func TestWindowsAfterARestart(t *testing.T) {
+	happened := func(restart bool) string {
+		r := onboard(t, ruleOf("co2_swings", "stddev(co2, 30min) > 100 and time_in(co2 > 900, 1h) > 10min", "on_delay: 3min\noff_delay: 2min\n"), ruleOf("co2_day", "max(co2, 6h) - min(co2, 6h) > 900", ""))
+		for i := range 150 {
+			co2(r, math.Round(800+400*math.Sin(float64(i)/7)+float64(i)))
+			r.Pass(time.Minute)
+			if restart && i%17 == 13 {
+				r.Restart(i%2 == 0)
+			}
+		}
+		var out []string
+		for _, k := range []journal.Kind{journal.AlarmRaised, journal.AlarmReturned} {
+			out = append(out, r.Journal(k)...)
+		}
+		for _, a := range r.Open() {
+			out = append(out, a.Rule+string(a.State)+a.RaisedAt.String())
+		}
+		return strings.Join(out, "\n")
+	}
+	without := happened(false)
+	if with := happened(true); with != without || strings.Count(without, "\n") < 3 {
+		t.Errorf("with restarts\n%s\nwithout\n%s", with, without)
+	}
+}
+
+// Readings that come hours late go through the windows of their own time.
+func TestLateReadingsThroughWindows(t *testing.T) {
+	r := onboard(t, ruleOf("co2_for_long", "avg(co2, 10min) > 1500", ""))
+	co2(r, 700)
+	for range 4 {
+		r.Pass(time.Hour)
+	}
+	var parts []string
+	for i := range 40 {
+		v := 700
+		if i >= 10 && i < 25 {
+			v = 3000
+		}
+		parts = append(parts, fmt.Sprintf(`{"at":%q,"values":{"co2":%d}}`, rig.Start.Add(time.Hour+time.Duration(i)*time.Minute).Format(time.RFC3339), v))
+	}
+	r.Keep(air, "["+strings.Join(parts, ",")+"]")
+	up, down := r.Journal(journal.AlarmRaised), r.Journal(journal.AlarmReturned)
+	if len(r.Open()) != 0 || len(up) != 1 || len(down) != 1 || !strings.Contains(up[0], "reported late") {
+		t.Errorf("the journal tells %q and %q; open are %+v", up, down, r.Open())
+	}
+}
+
+func TestAskingAboutAnotherRule(t *testing.T) {
+	r := onboard(t, ruleOf("co2_high", "co2 > set.co2_warn", ""), ruleOf("fan_helpless", "raised(co2_high) and fan_on", ""))
+	r.Keep(air, `{"co2":1900,"fan_on":false}`)
+	r.Pass(time.Second)
+	if as := r.Open(); len(as) != 1 || as[0].Rule != "co2_high" {
+		t.Fatalf("open are %+v", as)
+	}
+	r.Keep(air, `{"co2":1900,"fan_on":true}`)
+	if as := r.Open(); len(as) != 2 {
+		t.Errorf("with the fan on: %+v", as)
+	}
+	for _, c := range []struct{ src, says string }{
+		{ruleOf("co2_high", "co2 > 1000 and not raised(fan_helpless)", ""), "in a circle: co2_high asks fan_helpless asks co2_high"},
+		{ruleOf("x", "raised(co2_hihg)", ""), "did you mean co2_high?"},
+	} {
+		if _, err := r.Alarms.SetRule(must(rule.Parse([]byte(c.src))), "tester"); err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("the error is %v, want %q", err, c.says)
+		}
+	}
+	if err := r.Alarms.RemoveRule("co2_high", "tester"); rig.Code(err) != fault.Conflict || !strings.Contains(err.Error(), "fan_helpless asks") {
+		t.Errorf("removing what another asks about: %v", err)
+	}
+}
+
+func TestSchedule(t *testing.T) {
+	// It is Monday, 14:00 UTC, in the rig.
+	r := onboard(t, ruleOf("co2_at_night", `co2 > 900 and during("daily 14:30-15:00")`, ""))
+	for range 32 {
+		co2(r, 1000)
+		r.Pass(time.Minute)
+	}
+	as := r.Open()
+	if len(as) != 1 || !as[0].RaisedAt.Equal(rig.Start.Add(30*time.Minute)) {
+		t.Fatalf("at 14:32: %+v", as)
+	}
+	for range 30 {
+		co2(r, 1000)
+		r.Pass(time.Minute)
+	}
+	if as := r.Open(); len(as) != 1 || as[0].State != lifecycle.Returned || !as[0].ReturnedAt.Equal(rig.Start.Add(time.Hour)) {
+		t.Errorf("at 15:02: %+v", as)
+	}
+}
+
+// A setting that changes is judged at once.
+func TestSettingIsJudgedAtOnce(t *testing.T) {
+	r := onboard(t, ruleOf("co2_high", "co2 > set.co2_warn", ""))
+	co2(r, 1400)
+	r.Pass(time.Second)
+	if len(r.Open()) != 0 {
+		t.Fatal("raised below the limit")
+	}
+	_, err := r.Settings.Set(air, map[string]any{"co2_warn": 1300.0}, nil, "mara")
+	r.Must(err)
+	r.Bus.Settle()
+	if as := r.Open(); len(as) != 1 || as[0].Limit.Num != 1300 {
+		t.Errorf("with a lower limit: %+v", as)
+	}
+}
+
+func TestTimeToLimit(t *testing.T) {
+	r := fermenting(t)
+	for i := range 60 { // 3 K an hour towards 32
+		temp(r, math.Round((24+0.05*float64(i))*10)/10)
+		r.Pass(time.Minute)
+	}
+	m := r.Device(tank).Margins
+	if len(m) != 1 || m[0].ToLimit.Likely < 90*time.Minute || m[0].ToLimit.Likely > 110*time.Minute || m[0].ToLimit.Early > m[0].ToLimit.Likely || m[0].ToLimit.Late < m[0].ToLimit.Likely {
+		t.Fatalf("5 K below the limit at 3 K an hour: %+v", m)
+	}
+	before := m[0].ToLimit
+	r.Restart(false)
+	r.Pass(time.Second)
+	if m := r.Device(tank).Margins; len(m) != 1 || m[0].ToLimit.Likely == 0 || m[0].ToLimit.Likely < before.Likely-10*time.Minute || m[0].ToLimit.Likely > before.Likely+10*time.Minute {
+		t.Errorf("after a restart it is %+v, before %+v", m, before)
+	}
+	for range 70 {
+		temp(r, 27)
+		r.Pass(time.Minute)
+	}
+	if m := r.Device(tank).Margins; len(m) != 1 || m[0].ToLimit.Likely != 0 {
+		t.Errorf("on a level it still gets to the limit: %+v", m)
+	}
+}
+
+// What the model does not call usual is the median of the last days, once
+// there is a day of them.
+func TestUsualFromHistory(t *testing.T) {
+	r := onboard(t)
+	model := `{"@context":["https://www.w3.org/2022/wot/td/v1.1",{"ullage":"urn:ullage:vocabulary:"}],"@type":"tm:ThingModel","title":"Cellar air","version":{"model":"9.0.0"},"ullage:name":"cellar-air","ullage:interval":"10min",
+		"properties":{"co2":{"type":"number","unit":"ppm","readOnly":true,"ullage:role":"telemetry"}}}`
+	_, _, err := r.Models.Load([]byte(model), "tester")
+	r.Must(err)
+	r.Bus.Settle()
+	r.Rule(ruleOf("co2_high", "co2 > 2000", ""))
+	for range 30 {
+		co2(r, 500)
+		r.Pass(10 * time.Minute)
+	}
+	if m := r.Device(air).Margins; len(m) != 1 || m[0].Known {
+		t.Fatalf("after five hours usual is known: %+v", m)
+	}
+	for range 150 {
+		co2(r, 500)
+		r.Pass(10 * time.Minute)
+	}
+	co2(r, 1250)
+	r.Pass(time.Second)
+	if m := r.Device(air).Margins; len(m) != 1 || !m[0].Known || m[0].Headspace != 0.5 {
+		t.Errorf("half way from the median to the limit: %+v", m)
+	}
+}
