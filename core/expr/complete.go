@@ -48,6 +48,17 @@ func Complete(src string, cursor int, s *Schema, purpose Purpose) []Candidate {
 	if n := len(tokens); n > 1 && tokens[n-1].text == "." && tokens[n-2].kind == tWord && typed.kind != tText {
 		scope = tokens[n-2].text
 		k.names(scope)
+		if _, subject, _ := k.walk(tokens[:n-2]); subject.Type.Kind == Number {
+			// What has the dimension of the other side comes first.
+			fits := func(c Candidate) int {
+				i, _ := s.Find(Name{scope, c.Text})
+				if i.Type.Kind == Number && i.Type.Unit.Dimension == subject.Type.Unit.Dimension && !i.Absent {
+					return 0
+				}
+				return 1
+			}
+			slices.SortStableFunc(k.out, func(a, b Candidate) int { return fits(a) - fits(b) })
+		}
 		return k.ranked()
 	}
 	operand, subject, call := k.walk(tokens)

@@ -54,6 +54,9 @@ func (s *State) num(n *node) (float64, bool) {
 		v, ok := s.num(n.kids[0])
 		return math.Abs(v), ok
 	case oWindow:
+		if s.plan.names[n.slot].Absent {
+			return 0, false
+		}
 		s.wake(s.now + max(1000, s.plan.windows[n.window].width/paneCount))
 		v, ok := s.window(n.window, n.fn)
 		return v, ok && finite(v)
@@ -61,6 +64,9 @@ func (s *State) num(n *node) (float64, bool) {
 		s.wake(s.now + max(1000, s.plan.conds[n.window].width/paneCount))
 		return s.timeIn(n.window)
 	case oAge:
+		if s.plan.names[n.slot].Absent {
+			return 0, false
+		}
 		if n.num == 0 { // not compared with a fixed limit; see watchAge
 			s.wake(s.now + 5000)
 		}

@@ -65,7 +65,12 @@ func run() ([]figure, error) {
 		}
 		out = append(out, f...)
 	}
-	f, err := fleetFigures(dir)
+	f, err := expressionFigures(dir)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, f...)
+	f, err = fleetFigures(dir)
 	return append(out, f...), err
 }
 
@@ -413,6 +418,11 @@ func fleetFigures(dir string) ([]figure, error) {
 		{fmt.Sprintf("fleet page with %d devices, until interactive, median of %d", manyDevices, len(loads)), loads[len(loads)/2].Round(time.Millisecond).String(), "under 1 s", ""},
 		{"  of all devices as JSON", fmt.Sprintf("%d kB", bytes>>10), "", ""},
 	}, nil
+}
+
+func median(all []time.Duration) time.Duration {
+	slices.Sort(all)
+	return all[len(all)/2]
 }
 
 // resident reads how much memory a process holds (Linux).
