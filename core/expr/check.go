@@ -77,20 +77,24 @@ func (r relation) opposite() relation {
 
 // node is one typed part of a Program.
 type node struct {
-	op      op
-	rel     relation
-	fn      windowFunction
-	slot    int
-	window  int // of the plan's windows, or of its conditions
-	num     float64
-	usual   float64 // of telemetry; NaN where not known
-	shift   float64 // deadband of a comparison, in the unit of its left side
+	// What is looked at for every answer stands first, within one cache line.
+	op     op
+	rel    relation
+	fn     windowFunction
+	aged   bool  // a comparison of an age with a fixed limit
+	still  bool  // no telemetry in it: on a good day it is what it is now
+	slot   int32 // -1 for none
+	window int32 // of the plan's windows, or of its conditions
+	num    float64
+	usual  float64 // of telemetry; NaN where not known
+	shift  float64 // deadband of a comparison, in the unit of its left side
+	kids   []*node
+
 	text    string
 	texts   []string
 	nums    []float64
 	conv    unit.Conversion
 	week    schedule
-	kids    []*node
 	typ     Type
 	src     *Node
 	values  []string // the texts it can have, for messages
@@ -269,7 +273,7 @@ func (c *checker) name(n *Node, name Name) *node {
 	}
 	o := map[Kind]op{Number: oNumberName, Time: oNumberName, Bool: oBoolName, Text: oTextName}[info.Type.Kind]
 	x := c.make(o, info.Type, n)
-	x.slot = c.plan.slot(info)
+	x.slot = int32(c.plan.slot(info))
 	if info.Usual != nil && info.Type.Kind == Number {
 		x.usual = *info.Usual
 	}
@@ -642,14 +646,15 @@ func (c *checker) relate(n, ln, rn *Node, l, r *node, rel relation) *node {
 		if !ok {
 			return nothing(n, boolean)
 		}
+		l.still, r.still = still(l, c.plan), still(r, c.plan)
 		out.kids = []*node{l, r}
 		if l.op == oNumber && r.op == oNumber {
 			c.warn(n, "", "both sides are fixed, so this is always the same")
 		}
 		if l.op == oAge && r.op == oNumber {
-			l.num = 1
+			l.num, out.aged = 1, true
 		} else if r.op == oAge && l.op == oNumber {
-			r.num = 1
+			r.num, out.aged = 1, true
 		}
 	case Version:
 		out.op = oCompareVersion
@@ -669,6 +674,23 @@ func (c *checker) relate(n, ln, rn *Node, l, r *node, rel relation) *node {
 		}
 	}
 	return out
+}
+
+// still reports whether nothing that a device measures is in n.
+func still(n *node, p *Plan) bool {
+	switch n.op {
+	case oWindow, oTimeIn, oAge, oPrevious, oGroup, oNow:
+		return false
+	}
+	if n.slot >= 0 && p.names[n.slot].Name.Scope == "" {
+		return false
+	}
+	for _, k := range n.kids {
+		if !still(k, p) {
+			return false
+		}
+	}
+	return true
 }
 
 // possible checks a text literal against the values that the other side can have.
@@ -909,7 +931,7 @@ func (c *checker) call(n *Node) *node {
 		if c.purpose == ForFilter {
 			return c.report(n, "", "%s needs the reading before the newest, which is kept for rules only", f.Name)
 		}
-		c.plan.keepPrevious(x.slot)
+		c.plan.keepPrevious(int(x.slot))
 		if f.Name == "changed" {
 			out := c.make(oChanged, boolean, n)
 			out.slot = x.slot
@@ -950,7 +972,7 @@ func (c *checker) call(n *Node) *node {
 		}
 		c.raised = append(c.raised, a.name.Key)
 		out := c.make(oBoolName, boolean, n)
-		out.slot = c.plan.slot(info)
+		out.slot = int32(c.plan.slot(info))
 		return out
 	case "abs":
 		x := c.check(n.args[0])
@@ -1036,7 +1058,7 @@ func (c *checker) overWindow(n *Node, f *Function) *node {
 	}
 	out := c.make(oWindow, t, n)
 	out.fn, out.slot, c.timed = fn, x.slot, true
-	out.window = c.plan.window(x.slot, w, fn)
+	out.window = int32(c.plan.window(int(x.slot), w, fn))
 	// What the function gives on a good day.
 	switch fn {
 	case wMean, wMeanT, wMin, wMax, wFirst, wLast, wMedian, wP95:
@@ -1076,7 +1098,7 @@ func (c *checker) timeIn(n *Node) *node {
 		return c.report(n, "", "an expression has %d windows at most; split it into several rules", MaxWindows)
 	}
 	out := c.make(oTimeIn, durationType(), n)
-	out.window, out.usual, c.timed = c.plan.condition(x, w), 0, true
+	out.window, out.usual, c.timed = int32(c.plan.condition(x, w)), 0, true
 	return out
 }
 

@@ -10,12 +10,15 @@ import (
 
 // sample returns what a slot holds, if it is known: readings older than three
 // times the expected interval are not.
-func (s *State) sample(slot int) (*Sample, bool) {
+func (s *State) sample(slot int32) (*Sample, bool) {
+	if s.lookup != nil {
+		s.find(slot)
+	}
 	x := &s.names[slot]
 	if x.Value.Kind == value.None {
 		return x, false
 	}
-	if x.At != 0 && s.plan.names[slot].Name.Scope == "" {
+	if x.At != 0 { // a reading
 		if s.now-x.At > s.plan.hold {
 			return x, false
 		}
@@ -58,11 +61,11 @@ func (s *State) num(n *node) (float64, bool) {
 			return 0, false
 		}
 		s.wake(s.now + max(1000, s.plan.windows[n.window].width/paneCount))
-		v, ok := s.window(n.window, n.fn)
+		v, ok := s.look(int(n.window), n.fn)
 		return v, ok && finite(v)
 	case oTimeIn:
 		s.wake(s.now + max(1000, s.plan.conds[n.window].width/paneCount))
-		return s.timeIn(n.window)
+		return s.timeIn(int(n.window))
 	case oAge:
 		if s.plan.names[n.slot].Absent {
 			return 0, false
@@ -118,6 +121,9 @@ func calculate(o op, a, b float64) (float64, bool) {
 // age returns seconds since the newest reading, or since activation.
 func (s *State) age(n *node) float64 {
 	at := s.activated
+	if s.lookup != nil {
+		s.find(n.slot)
+	}
 	if x := s.names[n.slot]; x.Value.Kind != value.None {
 		at = x.At
 	}
@@ -125,7 +131,7 @@ func (s *State) age(n *node) float64 {
 }
 
 // before returns the reading before the newest one, if the newest is known.
-func (s *State) before(slot int) (value.Value, bool) {
+func (s *State) before(slot int32) (value.Value, bool) {
 	if _, ok := s.sample(slot); !ok {
 		return value.Value{}, false
 	}
@@ -287,6 +293,32 @@ func guardIf(t, negated bool) Answer { return guard(Of(t != negated)) }
 // how far it is from being true.
 func (s *State) judge(n *node, negated, margins bool) Answer {
 	switch n.op {
+	case oCompare:
+		return s.compare(n, negated, margins)
+	case oNot:
+		return s.judge(n.kids[0], !negated, margins)
+	case oAnd, oOr:
+		return s.joined(n, negated, margins)
+	}
+	return s.judgeOther(n, negated, margins)
+}
+
+func (s *State) joined(n *node, negated, margins bool) Answer {
+	and := (n.op == oAnd) != negated
+	out := s.judge(n.kids[0], negated, margins)
+	for _, k := range n.kids[1:] {
+		if !margins && (and && out.Truth == False || !and && out.Truth == True) {
+			return out
+		}
+		out = join(and, out, s.judge(k, negated, margins))
+	}
+	return out
+}
+
+// judgeOther is apart so that the frame of judge, which is called over and
+// over, stays small.
+func (s *State) judgeOther(n *node, negated, margins bool) Answer {
+	switch n.op {
 	case oBool:
 		return guardIf(n.num != 0, negated)
 	case oBoolName:
@@ -301,18 +333,6 @@ func (s *State) judge(n *node, negated, margins bool) Answer {
 			return guard(Unknown)
 		}
 		return guardIf(x.Num != 0, negated)
-	case oNot:
-		return s.judge(n.kids[0], !negated, margins)
-	case oAnd, oOr:
-		and := (n.op == oAnd) != negated
-		out := s.judge(n.kids[0], negated, margins)
-		for _, k := range n.kids[1:] {
-			if !margins && (and && out.Truth == False || !and && out.Truth == True) {
-				return out
-			}
-			out = join(and, out, s.judge(k, negated, margins))
-		}
-		return out
 	case oIfBool:
 		c, a, b := s.judge(n.kids[0], false, margins), s.judge(n.kids[1], negated, margins), s.judge(n.kids[2], negated, margins)
 		if c.Truth == Unknown {
@@ -322,8 +342,6 @@ func (s *State) judge(n *node, negated, margins bool) Answer {
 			return Answer{Truth: a.Truth, Margin: nan, usual: nan} // the same either way
 		}
 		return join(false, join(true, c, a), join(true, s.judge(n.kids[0], true, margins), b))
-	case oCompare:
-		return s.compare(n, negated, margins)
 	case oCompareText:
 		a, ok1 := s.text(n.kids[0])
 		b, ok2 := s.text(n.kids[1])
@@ -406,9 +424,33 @@ func holds(r relation, a, b float64) bool {
 	return a >= b
 }
 
+// side works out one side of a comparison; the two plainest are at hand.
+func (s *State) side(n *node) (float64, bool) {
+	switch n.op {
+	case oNumber:
+		return n.num, true
+	case oNumberName:
+		x, ok := s.sample(n.slot)
+		return x.Value.Num, ok && x.Value.Kind == value.Number
+	}
+	return s.num(n)
+}
+
+// usualSide is what one side is on a good day, where it is v now.
+func (s *State) usualSide(n *node, v float64) (float64, bool) {
+	if n.still {
+		return v, true
+	}
+	if n.usual == n.usual { // known from the model
+		return n.usual, true
+	}
+	return s.usualOf(n)
+}
+
 func (s *State) compare(n *node, negated, margins bool) Answer {
-	a, ok1 := s.num(n.kids[0])
-	b, ok2 := s.num(n.kids[1])
+	l, r := n.kids[0], n.kids[1]
+	a, ok1 := s.side(l)
+	b, ok2 := s.side(r)
 	if !ok1 || !ok2 {
 		return guard(Unknown)
 	}
@@ -421,37 +463,45 @@ func (s *State) compare(n *node, negated, margins bool) Answer {
 			b += n.shift
 		}
 	}
-	s.watchAge(n, b)
+	if n.aged {
+		s.watchAge(n, b)
+	}
 	if negated {
 		rel = rel.opposite()
 	}
-	out := Answer{Truth: Of(holds(rel, a, b)), leaf: n}
-	if !rel.ordered() || n.kids[0].typ.Kind == Time {
-		return guard(out.Truth)
+	t := Of(holds(rel, a, b))
+	if !rel.ordered() || l.typ.Kind == Time {
+		return guard(t)
 	}
 	if !margins {
-		return out
+		return Answer{Truth: t, leaf: n}
 	}
-	ua, ok1 := s.usualOf(n.kids[0])
-	ub, ok2 := s.usualOf(n.kids[1])
-	if !ok1 || !ok2 || !finite(ua) || !finite(ub) {
-		out.Margin, out.usual = nan, nan
-		return out
-	}
+	ua, ok1 := s.usualSide(l, a)
+	ub, ok2 := s.usualSide(r, b)
 	room, span := b-a, ub-ua
+	if !ok1 || !ok2 || !finite(span) {
+		return Answer{Truth: t, Margin: nan, usual: nan, leaf: n}
+	}
 	if rel == rLess || rel == rAtMost {
 		room, span = -room, -span
 	}
 	switch {
-	case span == 0:
-		out.Margin, out.usual = 0, 0
-	default:
-		out.Margin, out.usual = room/math.Abs(span), math.Copysign(1, span)
-		if !finite(out.Margin) {
-			out.Margin = math.Copysign(math.MaxFloat64, room)
-		}
+	case span > 0:
+		return Answer{Truth: t, Margin: bounded(room / span), usual: 1, leaf: n}
+	case span < 0:
+		return Answer{Truth: t, Margin: bounded(room / -span), usual: -1, leaf: n}
 	}
-	return out
+	return Answer{Truth: t, leaf: n}
+}
+
+func bounded(f float64) float64 {
+	if f > math.MaxFloat64 {
+		return math.MaxFloat64
+	}
+	if f < -math.MaxFloat64 {
+		return -math.MaxFloat64
+	}
+	return f
 }
 
 // watchAge makes the answer good until the very moment at which an age passes
@@ -474,53 +524,39 @@ func (s *State) watchAge(n *node, limit float64) {
 // one, of an or the smaller; where one is not known, so is the result, unless
 // the other alone decides.
 func join(and bool, a, b Answer) Answer {
-	decides, other := False, True
-	if !and {
-		decides, other = True, False
+	decides := True
+	if and {
+		decides = False
 	}
 	switch {
-	case a.Truth == decides && b.Truth == decides:
-		// Either keeps the whole where it is; the margin of one is enough.
-		if math.IsNaN(a.Margin) {
-			return b
+	case a.Truth == b.Truth && a.Truth != Unknown:
+		switch {
+		case a.Margin != a.Margin || b.Margin != b.Margin: // one of them is NaN
+			if a.Truth != decides {
+				a.Margin, a.usual = nan, nan
+			} else if a.Margin != a.Margin {
+				return b // either keeps the whole where it is; one is enough
+			}
+			return a
+		case (a.Margin >= b.Margin) == and:
+			return widen(and, a, b.usual)
 		}
-		if math.IsNaN(b.Margin) || (a.Margin >= b.Margin) == and {
-			return widen(and, a, b)
-		}
-		return widen(and, b, a)
+		return widen(and, b, a.usual)
 	case a.Truth == decides:
-		return widen(and, a, b)
+		return widen(and, a, b.usual)
 	case b.Truth == decides:
-		return widen(and, b, a)
-	case a.Truth == other && b.Truth == other:
-		if math.IsNaN(a.Margin) || math.IsNaN(b.Margin) {
-			out := a
-			out.Margin, out.usual = nan, nan
-			return out
-		}
-		if (a.Margin >= b.Margin) == and {
-			return widen(and, a, b)
-		}
-		return widen(and, b, a)
+		return widen(and, b, a.usual)
 	}
 	return guard(Unknown)
 }
 
 // widen joins what the two would be at their usual values into the one that
 // decides now.
-func widen(and bool, out, with Answer) Answer {
-	if math.IsNaN(with.usual) {
-		return out
-	}
-	if math.IsNaN(out.usual) {
-		out.usual = with.usual
-	} else if and {
-		out.usual = max(out.usual, with.usual)
-	} else {
-		out.usual = min(out.usual, with.usual)
-	}
-	if out.leaf == nil && math.IsInf(out.Margin, 0) && with.leaf != nil && math.IsInf(out.usual, 0) {
-		return out
+func widen(and bool, out Answer, with float64) Answer {
+	switch {
+	case with != with:
+	case out.usual != out.usual, (with > out.usual) == and:
+		out.usual = with
 	}
 	return out
 }

@@ -791,9 +791,11 @@ func BenchmarkReading(b *testing.B) {
 	slot, _ := plan.Slot(Name{Key: "must_temp"})
 	at := s.Now()
 	r := rand.New(rand.NewPCG(1, 1))
+	temp := 25.0
 	step := func() {
 		at += 10_000
-		s.Observe(slot, at, value.OfNumber(20+r.Float64()*10))
+		temp = min(max(temp+(r.Float64()-0.5)/4, 18), 36) // a temperature drifts, it does not jump
+		s.Observe(slot, at, value.OfNumber(temp))
 		for _, p := range programs {
 			p.Judge(s)
 		}

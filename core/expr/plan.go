@@ -154,8 +154,8 @@ func (p *Plan) condition(x *node, width int64) int {
 	c := condSpec{node: x, text: text, width: width}
 	var walk func(n *node)
 	walk = func(n *node) {
-		if n.slot >= 0 && p.names[n.slot].Name.Scope == "" && !slices.Contains(c.slots, n.slot) {
-			c.slots = append(c.slots, n.slot)
+		if n.slot >= 0 && p.names[n.slot].Name.Scope == "" && !slices.Contains(c.slots, int(n.slot)) {
+			c.slots = append(c.slots, int(n.slot))
 		}
 		for _, k := range n.kids {
 			walk(k)
@@ -188,6 +188,8 @@ type State struct {
 	conds     []cond
 	members   []*State // of the group, in rules with each
 	late      bool
+	lookup    func(slot int, n *Info) Sample // nil where names are set
+	looked    []bool
 	until     int64 // scratch: until when the value being worked out holds
 }
 
@@ -241,6 +243,24 @@ func (s *State) Set(slot int, v Sample) {
 	for i := range s.conds {
 		s.settle(i, s.now)
 		s.ask(i, s.now)
+	}
+}
+
+// From makes s look names up by a function, each when it is first needed, and
+// forget what it has looked up before. It is for selecting among many devices
+// with one State of a Plan without windows.
+func (s *State) From(value func(slot int, n *Info) Sample) {
+	if s.lookup == nil {
+		s.looked = make([]bool, len(s.names))
+	}
+	s.lookup = value
+	clear(s.looked)
+}
+
+func (s *State) find(slot int32) {
+	if !s.looked[slot] {
+		s.looked[slot] = true
+		s.names[slot] = s.lookup(int(slot), &s.plan.names[slot])
 	}
 }
 

@@ -82,7 +82,7 @@ func (p *Plan) Compile(src string, purpose Purpose) (*Program, Findings) {
 // bytes estimates the memory for the windows under n.
 func (p *Plan) bytes(n *node) int {
 	total := 0
-	series := map[int]int64{}
+	series := map[int32]int64{}
 	var walk func(n *node)
 	walk = func(n *node) {
 		switch n.op {
@@ -123,8 +123,8 @@ func (p *Program) Uses() []int {
 	var out []int
 	var walk func(n *node)
 	walk = func(n *node) {
-		if n.slot >= 0 && !slices.Contains(out, n.slot) {
-			out = append(out, n.slot)
+		if n.slot >= 0 && !slices.Contains(out, int(n.slot)) {
+			out = append(out, int(n.slot))
 		}
 		if n.op == oTimeIn {
 			walk(p.plan.conds[n.window].node)

@@ -86,7 +86,7 @@ func (r *reference) num(n *node) (float64, bool) {
 	case oNumber:
 		return n.num, true
 	case oNumberName:
-		v, known := r.latest(n.slot)
+		v, known := r.latest(int(n.slot))
 		return v.Num, known
 	case oConvert:
 		v, known := r.num(n.kids[0])
@@ -113,13 +113,13 @@ func (r *reference) num(n *node) (float64, bool) {
 		return ok(a/b, b != 0)
 	case oAge:
 		at := r.activated
-		if got := r.upTo(n.slot); len(got) > 0 {
+		if got := r.upTo(int(n.slot)); len(got) > 0 {
 			at = got[len(got)-1].at
 		}
 		return float64(max(0, r.now-at)) / 1000, true
 	case oPrevious:
-		got := r.upTo(n.slot)
-		if _, known := r.latest(n.slot); !known || len(got) < 2 {
+		got := r.upTo(int(n.slot))
+		if _, known := r.latest(int(n.slot)); !known || len(got) < 2 {
 			return 0, false
 		}
 		return got[len(got)-2].v.Num, true
@@ -135,7 +135,7 @@ func (r *reference) num(n *node) (float64, bool) {
 		return r.timeIn(n)
 	case oWindow:
 		spec := r.plan.windows[n.window]
-		in, cover, area := r.window(n.slot, spec.width)
+		in, cover, area := r.window(int(n.slot), spec.width)
 		if n.fn == wCount {
 			return float64(len(in)), true
 		}
@@ -234,7 +234,7 @@ func (r *reference) truth(n *node) Truth {
 	case oBool:
 		return Of(n.num != 0)
 	case oBoolName:
-		if v, ok := r.latest(n.slot); ok {
+		if v, ok := r.latest(int(n.slot)); ok {
 			return Of(v.Bool())
 		}
 		return Unknown
@@ -263,13 +263,13 @@ func (r *reference) truth(n *node) Truth {
 		}
 		return Of(holds(n.rel, a, b))
 	case oChanged:
-		got := r.upTo(n.slot)
-		if _, ok := r.latest(n.slot); !ok || len(got) < 2 {
+		got := r.upTo(int(n.slot))
+		if _, ok := r.latest(int(n.slot)); !ok || len(got) < 2 {
 			return Unknown
 		}
 		return Of(got[len(got)-1].v != got[len(got)-2].v)
 	case oHas:
-		_, ok := r.latest(n.slot)
+		_, ok := r.latest(int(n.slot))
 		return Of(ok)
 	case oIfBool:
 		switch r.truth(n.kids[0]) {

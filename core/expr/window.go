@@ -236,7 +236,7 @@ func (w *window) add(r *ring, spec *windowSpec, hold int64) {
 		w.high.push(k)
 	}
 	if spec.needs&needOrder != 0 {
-		if w.order == nil || len(w.order.left) != len(r.buf) {
+		if w.order == nil {
 			w.order = newOrder(len(r.buf))
 			for j := w.tail; j != k; j++ {
 				w.order.insert(r, j)
@@ -301,8 +301,8 @@ func (w *window) rebuild(r *ring, spec *windowSpec, now, hold int64) {
 	w.removed = 0
 }
 
-// value answers fn for the window at the time of s.
-func (s *State) window(i int, fn windowFunction) (float64, bool) {
+// look answers fn for a window at the time of s.
+func (s *State) look(i int, fn windowFunction) (float64, bool) {
 	spec := &s.plan.windows[i]
 	if spec.panes >= 0 {
 		return s.panes[spec.panes].value(&s.plan.panes[spec.panes], spec.width, fn, s.now, s.plan.hold)
@@ -418,16 +418,24 @@ func (d *deque) push(k uint32) {
 	d.n++
 }
 
-// order keeps the readings of a window sorted, as a treap (Seidel and Aragon
-// 1996) whose nodes are the places of the ring. Insertion, removal and the k-th
-// reading take logarithmic time and no memory.
+// order keeps the readings of a window sorted. Up to maxFlat of them stand in a
+// plain slice, which the processor moves faster than it follows pointers;
+// beyond, they are a treap (Seidel and Aragon 1996) whose nodes are the places
+// of the ring. Insertion, removal and the k-th reading take logarithmic time
+// and no memory.
 type order struct {
-	left, right []int32 // -1 for none
+	flat        []float64 // while left is nil
+	left, right []int32   // -1 for none
 	size        []uint32
 	root        int32
 }
 
+const maxFlat = 512
+
 func newOrder(n int) *order {
+	if n <= maxFlat {
+		return &order{flat: make([]float64, 0, n)}
+	}
 	return &order{left: make([]int32, n), right: make([]int32, n), size: make([]uint32, n), root: -1}
 }
 
@@ -454,6 +462,14 @@ func less(r *ring, a, b int32) bool {
 }
 
 func (o *order) insert(r *ring, k uint32) {
+	if o.left == nil {
+		v := r.at(k).v
+		i := place(o.flat, v)
+		o.flat = append(o.flat, 0)
+		copy(o.flat[i+1:], o.flat[i:])
+		o.flat[i] = v
+		return
+	}
 	i := int32(k & uint32(len(r.buf)-1))
 	o.left[i], o.right[i], o.size[i] = -1, -1, 1
 	o.root = o.put(r, o.root, i)
@@ -491,7 +507,25 @@ func (o *order) split(r *ring, at, i int32) (below, above int32) {
 	return below, at
 }
 
+// place returns where v stands, or would stand, among sorted values.
+func place(sorted []float64, v float64) int {
+	low, high := 0, len(sorted)
+	for low < high {
+		if m := int(uint(low+high) >> 1); sorted[m] < v {
+			low = m + 1
+		} else {
+			high = m
+		}
+	}
+	return low
+}
+
 func (o *order) remove(r *ring, k uint32) {
+	if o.left == nil {
+		i := place(o.flat, r.at(k).v)
+		o.flat = append(o.flat[:i], o.flat[i+1:]...)
+		return
+	}
 	o.root = o.cut(r, o.root, int32(k&uint32(len(r.buf)-1)))
 }
 
@@ -528,6 +562,9 @@ func (o *order) merge(a, b int32) int32 {
 }
 
 func (o *order) kth(r *ring, k uint32) float64 {
+	if o.left == nil {
+		return o.flat[k]
+	}
 	at := o.root
 	for at >= 0 {
 		switch n := o.sizeOf(o.left[at]); {

@@ -39,6 +39,25 @@ type Desk struct {
 	mu      sync.Mutex
 	labels  map[string][]string // seen, by key
 	labelAt time.Time
+	fleet   fleet
+}
+
+// fleet is the Schemas of all models, for as long as nothing around changes.
+type fleet struct {
+	schemas map[string]*expr.Schema
+	models  []*model.Model
+	rules   []string
+	labelAt time.Time
+}
+
+func (d *Desk) wholeFleet() map[string]*expr.Schema {
+	around, list := d.around(), d.models.List()
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if f := &d.fleet; f.schemas == nil || !f.labelAt.Equal(d.labelAt) || !slices.Equal(f.models, list) || !slices.Equal(f.rules, around.Rules) {
+		d.fleet = fleet{check.Schemas(list, around), list, around.Rules, d.labelAt}
+	}
+	return d.fleet.schemas
 }
 
 // New returns a Desk. rules gives the names of the rules in force.
@@ -92,7 +111,7 @@ func (d *Desk) schemas(name string) (map[string]*expr.Schema, error) {
 		}
 		return map[string]*expr.Schema{name: d.around().With(check.Schema(m))}, nil
 	}
-	return check.Schemas(d.models.List(), d.around()), nil
+	return d.wholeFleet(), nil
 }
 
 // Report is what there is to say about an expression.
@@ -180,7 +199,7 @@ func Wrong(parameter string, found expr.Findings) *fault.Error {
 // Where returns the devices for which a condition is true now, by id. Those
 // for which it is unknown are not among them.
 func (d *Desk) Where(src string) (map[string]bool, error) {
-	programs, found := check.Fleet(src, check.Schemas(d.models.List(), d.around()), expr.ForFilter)
+	programs, found := check.Fleet(src, d.wholeFleet(), expr.ForFilter)
 	if programs == nil {
 		return nil, Wrong("where", found)
 	}

@@ -362,33 +362,49 @@ func (b *Board) Latest(id, metric string) (Latest, bool) {
 // Match returns the devices, by id, for which a condition is true now. There is
 // one Program for each model; devices of other models are not among them.
 func (b *Board) Match(programs map[string]*expr.Program) map[string]bool {
-	out := map[string]bool{}
 	now := b.now()
+	var found [event.Shards][]string
+	var each sync.WaitGroup
+	for i := range b.shards {
+		each.Go(func() { found[i] = b.matchShard(&b.shards[i], programs, now) })
+	}
+	each.Wait()
+	n := 0
+	for _, ids := range found {
+		n += len(ids)
+	}
+	out := make(map[string]bool, n)
+	for _, ids := range found {
+		for _, id := range ids {
+			out[id] = true
+		}
+	}
+	return out
+}
+
+func (b *Board) matchShard(sh *shard, programs map[string]*expr.Program, now time.Time) []string {
 	states := map[string]*expr.State{}
 	for model, p := range programs {
 		s := p.Plan().NewState(time.Time{})
 		s.Advance(now)
 		states[model] = s
 	}
-	for i := range b.shards {
-		sh := &b.shards[i]
-		sh.mu.RLock()
-		for id, e := range sh.devices {
-			p := programs[e.Model]
-			if p == nil || e.model == nil {
-				continue
-			}
-			s := states[e.Model]
-			s.Joined(e.JoinedAt)
-			names := p.Plan().Names()
-			for slot := range names {
-				s.Set(slot, b.sample(e, &names[slot]))
-			}
-			if p.Truth(s) == expr.True {
-				out[id] = true
-			}
+	var e *entry
+	look := func(_ int, n *expr.Info) expr.Sample { return b.sample(e, n) }
+	var out []string
+	sh.mu.RLock()
+	defer sh.mu.RUnlock()
+	for _, e = range sh.devices {
+		p := programs[e.Model]
+		if p == nil || e.model == nil {
+			continue
 		}
-		sh.mu.RUnlock()
+		s := states[e.Model]
+		s.Joined(e.JoinedAt)
+		s.From(look)
+		if p.Truth(s) == expr.True {
+			out = append(out, e.ID)
+		}
 	}
 	return out
 }

@@ -76,7 +76,7 @@ func expressionFigures(dir string) ([]figure, error) {
 	temp, _ := plan.Slot(expr.Name{Key: "must_temp"})
 	start := time.Date(2026, 3, 9, 14, 0, 0, 0, time.UTC)
 	one := fresh(plan, start)
-	values := random(1 << 12)
+	values := drifting(1 << 12)
 	at, i := start.UnixMilli(), 0
 	step := func() {
 		at += everyTen.Milliseconds()
@@ -140,11 +140,14 @@ func ratio(ceiling, got testing.BenchmarkResult) string {
 	return fmt.Sprintf("%.2f", float64(ceiling.T)/float64(ceiling.N)/(float64(got.T)/float64(got.N)))
 }
 
-func random(n int) []float64 {
+// drifting are temperatures that drift from one reading to the next.
+func drifting(n int) []float64 {
 	r := rand.New(rand.NewPCG(1, 1))
 	out := make([]float64, n)
+	v := 25.0
 	for i := range out {
-		out[i] = 20 + 10*r.Float64()
+		v = min(max(v+(r.Float64()-0.5)/4, 18), 36)
+		out[i] = v
 	}
 	return out
 }
@@ -306,7 +309,7 @@ func selection(dir string) (selecting, scanning time.Duration, err error) {
 		temp, limit float64
 	}
 	copies := make([]copied, selectAmong)
-	values := random(selectAmong)
+	values := drifting(selectAmong)
 	answered := make(chan struct{}, selectAmong)
 	for i := range selectAmong {
 		c := copied{[]string{"fermenting", "resting", "empty"}[i%3], []string{"Fennimore", "Kilnside"}[i%2], values[i], 32}
@@ -331,7 +334,7 @@ func selection(dir string) (selecting, scanning time.Duration, err error) {
 	best := func(f func() int) (time.Duration, int) {
 		var all []time.Duration
 		n := 0
-		for range 15 {
+		for range 25 {
 			begun := time.Now()
 			n = f()
 			all = append(all, time.Since(begun))
