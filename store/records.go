@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/json"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/go-gormigrate/gormigrate/v2"
@@ -326,7 +327,7 @@ func (r *Records) SaveAlarms(as []alarms.Alarm, ds []alarms.Detection, es []jour
 	// A batch may hold the same key twice; the last one stands.
 	rows := map[string]alarmRow{}
 	for _, a := range as {
-		rows[a.ID] = alarmRow{a.ID, a.Rule, a.Device, string(a.Priority), string(a.State), a.Message, a.Cause, a.Response,
+		rows[a.ID] = alarmRow{a.ID, a.Rule, a.Subject(), string(a.Priority), string(a.State), a.Message, a.Cause, a.Response,
 			a.Metric, a.Value, a.Limit, a.Times, ms(a.RaisedAt), ms(a.ReturnedAt), ms(a.AcknowledgedAt), a.AcknowledgedBy}
 	}
 	type key struct{ rule, device string }
@@ -381,7 +382,11 @@ func (r *Records) Alarms(f alarms.Filter) ([]alarms.Alarm, error) {
 	var rows []alarmRow
 	err := q.Find(&rows).Error
 	return convert(rows, translate(err), func(x alarmRow) alarms.Alarm {
-		return alarms.Alarm{ID: x.ID, Rule: x.Rule, Device: x.Device, Priority: rule.Priority(x.Priority), State: lifecycle.State(x.State),
+		device, group := x.Device, ""
+		if strings.Contains(device, "=") { // a group; ids of devices have none
+			device, group = "", x.Device
+		}
+		return alarms.Alarm{ID: x.ID, Rule: x.Rule, Device: device, Group: group, Priority: rule.Priority(x.Priority), State: lifecycle.State(x.State),
 			Message: x.Message, Cause: x.Cause, Response: x.Response, Metric: x.Metric, Value: x.Value, Limit: x.Limit, Times: x.Times,
 			RaisedAt: at(x.RaisedAt), ReturnedAt: at(x.ReturnedAt), AcknowledgedAt: at(x.AcknowledgedAt), AcknowledgedBy: x.AcknowledgedBy}
 	})

@@ -180,6 +180,40 @@ func differing(src string, programs map[string]*expr.Program) expr.Findings {
 
 const maxFindings = 100
 
+// Group returns the Schema of devices of several models together, for a rule
+// with each. What has another type or unit in another model cannot be spoken of
+// there: its name and the models are in the error only if mentions says so.
+func Group(models []*model.Model, a Around, mentions func(expr.Name) bool) (*expr.Schema, error) {
+	titles := make([]string, len(models))
+	s := expr.NewSchema("", 0)
+	for i, m := range models {
+		titles[i] = m.Name
+		s.Interval = max(s.Interval, m.Interval)
+		for _, info := range Schema(m).All() {
+			old, known := s.Find(info.Name)
+			if known && info.Name.Scope != "label" && mentions(info.Name) && (old.Type.Kind != info.Type.Kind || info.Type.Kind == expr.Number && !old.Type.Unit.Same(info.Type.Unit)) {
+				return nil, fmt.Errorf("%s is %s in %s and %s in another of its models; a rule with each needs one unit", info.Name, info.Type, m.Name, old.Type)
+			}
+			if !known {
+				s.Add(info)
+			}
+		}
+	}
+	s.Title = strings.Join(titles, ", ")
+	return a.With(s), nil
+}
+
+// GroupRule compiles a rule with each for the models that it names.
+func GroupRule(r *rule.Rule, models []*model.Model, a Around) (*expr.Plan, *rule.Compiled, error) {
+	s, err := Group(models, a, r.Mentions)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%s: %w", r.Name, err)
+	}
+	plan := expr.NewPlan(s)
+	c, err := r.For(plan)
+	return plan, c, err
+}
+
 // Rules compiles rules for the devices of one model, windows shared. A rule
 // that is wrong for the model is left out and reported.
 func Rules(rules []*rule.Rule, s *expr.Schema) (*expr.Plan, []*rule.Compiled, map[string]error) {

@@ -116,6 +116,8 @@ type checker struct {
 	timed   bool
 }
 
+func (c *checker) grouped() bool { return c.purpose == ForGroup || c.purpose == ForGroupMessage }
+
 func (c *checker) report(n *Node, suggest, format string, args ...any) *node {
 	return c.reportAt(n.Span, suggest, format, args...)
 }
@@ -334,7 +336,11 @@ func (c *checker) allowed(n *Node, name Name) bool {
 			c.report(n, "", "%s changes by itself, so it cannot choose devices here; labels, device.id, device.model, device.model_version and device.joined can", name)
 		}
 		return ok
-	case ForGroup:
+	case ForGroup, ForGroupMessage:
+		if c.inside == "" && name.Scope == "label" && c.schema.Each != "" && name.Key != c.schema.Each {
+			c.report(n, "", "%s may differ within the group; of its labels only label.%s is the same for all", name, c.schema.Each)
+			return false
+		}
 		if c.inside == "" && name.Scope != "label" {
 			c.report(n, "", "%s is of one device, and this rule is about a group; put it into a function such as max_of(…) or share(…)", name)
 			return false
@@ -842,7 +848,7 @@ func (c *checker) telemetry(call, n *Node) *node {
 		return nil
 	}
 	was := c.inside
-	if c.inside == "" && c.purpose == ForGroup {
+	if c.inside == "" && c.grouped() {
 		c.report(call, "", "%s is of one device, and this rule is about a group; put it into a function such as max_of(…) or share(…)", what(call))
 		return nil
 	}
@@ -870,9 +876,9 @@ func (c *checker) call(n *Node) *node {
 		return c.report(n, "", "%s takes %s: %s", f.Name, plural(want, "thing"), f.Form)
 	}
 	switch {
-	case f.Family == FamilyGroup && c.purpose != ForGroup:
+	case f.Family == FamilyGroup && !c.grouped():
 		return c.report(n, "", "%s looks at a group of devices; it stands in rules with each: label.site", f.Name)
-	case f.Family == FamilyWindow && c.purpose != ForRule && c.purpose != ForGroup && c.purpose != ForMessage:
+	case f.Family == FamilyWindow && c.purpose != ForRule && !c.grouped() && c.purpose != ForMessage:
 		return c.report(n, "", "%s looks back over a window, which is kept for rules only; here present values are compared", f.Name)
 	case f.Family == FamilyWindow && c.inside == "time_in":
 		return c.report(n, "", "the condition of time_in is over present values; %s cannot stand in it", f.Name)
@@ -1079,7 +1085,7 @@ func (c *checker) overWindow(n *Node, f *Function) *node {
 
 func (c *checker) timeIn(n *Node) *node {
 	was := c.inside
-	if c.purpose == ForGroup && was == "" {
+	if c.grouped() && was == "" {
 		return c.report(n, "", "time_in is of one device, and this rule is about a group; put it into a function such as max_of(…)")
 	}
 	c.inside = "time_in"

@@ -112,6 +112,8 @@ const (
 	ForReach
 	// ForMessage: any value, to be shown.
 	ForMessage
+	// ForGroupMessage: any value of a group, to be shown.
+	ForGroupMessage
 )
 
 // PurposeOf reads the word for a purpose; "" is a filter.
@@ -137,6 +139,7 @@ func PurposeOf(word string) (Purpose, error) {
 type Schema struct {
 	Title    string        // as in messages: "tank-probe 1.2.0"
 	Interval time.Duration // expected between readings; 0 where not known
+	Each     string        // key of the label by which devices are grouped, in rules with each
 	names    map[Name]Info
 	order    []Name
 }

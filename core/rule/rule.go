@@ -50,6 +50,7 @@ type Rule struct {
 	Name     string         `yaml:"rule" json:"rule" pattern:"^[a-z][a-z0-9_]{0,62}$" doc:"Name of the rule" example:"must_too_warm"`
 	Models   []string       `yaml:"models" json:"models" minItems:"1" doc:"Models whose devices it watches" example:"[\"tank-probe\"]"`
 	Devices  string         `yaml:"devices,omitempty" json:"devices,omitempty" doc:"Selector that narrows the devices further" example:"label.stage == \"fermenting\""`
+	Each     string         `yaml:"each,omitempty" json:"each,omitempty" doc:"Label by which the devices are grouped; the rule is then about each group" example:"label.site"`
 	Raise    string         `yaml:"raise" json:"raise" doc:"The condition that raises the alarm" example:"must_temp > set.max_temp"`
 	Clear    string         `yaml:"clear,omitempty" json:"clear,omitempty" doc:"The condition that lets the alarm return; without it, the opposite of raise, deadband taken into account" example:"must_temp < set.max_temp - 1.5"`
 	OnDelay  value.Duration `yaml:"on_delay,omitempty" json:"on_delay,omitempty" doc:"How long the condition must hold before the alarm is raised (ISA-18.2)" example:"10min"`
@@ -80,6 +81,8 @@ func Parse(src []byte) (r *Rule, err error) {
 	return r, r.Check()
 }
 
+var eachLabel = regexp.MustCompile(`^label\.[a-z][a-z0-9_]*$`)
+
 var ruleName = regexp.MustCompile(`^[a-z][a-z0-9_]{0,62}$`)
 
 // Check checks r alone: everything but names, types and units, which depend on
@@ -98,6 +101,8 @@ func (r *Rule) Check() error {
 		return fmt.Errorf("%s has a negative deadband; it is a distance", r.Name)
 	case r.Deadband > 0 && r.Clear != "":
 		return fmt.Errorf("%s has both a deadband and clear; one of them says when the alarm returns", r.Name)
+	case r.Each != "" && !eachLabel.MatchString(r.Each):
+		return fmt.Errorf("%s, each: %q is no label; write each: label.site", r.Name, r.Each)
 	case r.Raise == "":
 		return fmt.Errorf("%s has no raise; write the condition, like raise: must_temp > set.max_temp", r.Name)
 	}
@@ -170,6 +175,24 @@ func (r *Rule) Asks() []string {
 	return out
 }
 
+// Mentions reports whether r speaks of a name.
+func (r *Rule) Mentions(name expr.Name) bool {
+	sources := []string{r.Devices, r.Raise, r.Clear}
+	if pieces, err := r.pieces(); err == nil {
+		for _, p := range pieces {
+			if p.expr {
+				sources = append(sources, p.text)
+			}
+		}
+	}
+	found := false
+	for _, src := range sources {
+		tree, _ := expr.Parse(src)
+		tree.Names(func(n expr.Name, _ expr.Span) { found = found || n == name })
+	}
+	return found
+}
+
 // Compiled is a rule made ready for the devices of one model.
 type Compiled struct {
 	*Rule
@@ -189,7 +212,8 @@ type said struct {
 	expr *expr.Program
 }
 
-// For compiles r within the Plan of a model's devices.
+// For compiles r within the Plan of a model's devices; a rule with each within
+// a Plan of its own.
 func (r *Rule) For(plan *expr.Plan) (*Compiled, error) {
 	if err := r.Check(); err != nil {
 		return nil, err
@@ -204,16 +228,21 @@ func (r *Rule) For(plan *expr.Plan) (*Compiled, error) {
 		return out, nil
 	}
 	var err error
+	condition, message := expr.ForRule, expr.ForMessage
+	if r.Each != "" {
+		condition, message = expr.ForGroup, expr.ForGroupMessage
+		plan.Schema().Each = strings.TrimPrefix(r.Each, "label.")
+	}
 	if r.Devices != "" {
 		if c.devices, err = compile(expr.NewPlan(plan.Schema()), "devices", r.Devices, expr.ForTarget); err != nil {
 			return nil, err
 		}
 	}
-	if c.Raises, err = compile(plan, "raise", r.Raise, expr.ForRule); err != nil {
+	if c.Raises, err = compile(plan, "raise", r.Raise, condition); err != nil {
 		return nil, err
 	}
 	if r.Clear != "" {
-		c.Clears, err = compile(plan, "clear", r.Clear, expr.ForRule)
+		c.Clears, err = compile(plan, "clear", r.Clear, condition)
 	} else if c.Clears, err = c.Raises.WithDeadband(r.Deadband); err != nil {
 		err = fmt.Errorf("%s: %w", r.Name, err)
 	}
@@ -227,7 +256,7 @@ func (r *Rule) For(plan *expr.Plan) (*Compiled, error) {
 	for _, p := range pieces {
 		x := said{text: p.text}
 		if p.expr {
-			if x.expr, err = compile(plan, "message", p.text, expr.ForMessage); err != nil {
+			if x.expr, err = compile(plan, "message", p.text, message); err != nil {
 				return nil, err
 			}
 		}

@@ -25,7 +25,8 @@ import (
 type Alarm struct {
 	ID             string
 	Rule           string
-	Device         string
+	Device         string // "" for the alarm of a group
+	Group          string // such as site=Kilnside, of rules with each
 	Priority       rule.Priority
 	State          lifecycle.State
 	Message        string
@@ -41,7 +42,11 @@ type Alarm struct {
 	AcknowledgedBy string
 }
 
-// Detection is the stored state of one rule on one device.
+// Subject returns what the alarm is about: a device, or a group. Ids of devices
+// have no = in them.
+func (a Alarm) Subject() string { return a.Device + a.Group }
+
+// Detection is the stored state of one rule on one device or group.
 type Detection struct {
 	Rule, Device string
 	Detector     lifecycle.Detector
@@ -92,6 +97,7 @@ type Engine struct {
 	rulesMu sync.RWMutex
 	rules   map[string]*rule.Rule
 	sets    map[string]*ruleset // by model and rules
+	groups  groups
 
 	shards [event.Shards]shard
 }
@@ -99,6 +105,7 @@ type Engine struct {
 type shard struct {
 	mu      sync.Mutex
 	devices map[string]*watched
+	groups  grouped // of the first shard only
 	wakes   wakes
 	chores  []string // devices whose trends and usual values are to be worked out
 	unsaved batch
@@ -139,7 +146,7 @@ func Open(r Records, h History, d *devices.Registry, m *models.Catalogue, p *pre
 	type key struct{ rule, device string }
 	byKey := map[key]*Alarm{}
 	for _, a := range open {
-		byKey[key{a.Rule, a.Device}] = &a
+		byKey[key{a.Rule, a.Subject()}] = &a
 	}
 	known := map[key]lifecycle.Detector{}
 	for _, x := range detections {
@@ -170,6 +177,10 @@ func Open(r Records, h History, d *devices.Registry, m *models.Catalogue, p *pre
 		}
 		e.settle(s, w)
 	}
+	e.groups.restore = func(rule, group string) (lifecycle.Detector, *Alarm) {
+		return known[key{rule, group}], byKey[key{rule, group}]
+	}
+	e.regroup(&e.shards[0])
 	for i := range e.shards {
 		e.save(&e.shards[i])
 	}
@@ -199,13 +210,13 @@ func (e *Engine) record(s *shard, a Alarm, entry journal.Entry) {
 }
 
 func (e *Engine) tell(a Alarm) {
-	e.bus.Publish(event.Alarm{Device: a.Device, ID: a.ID, Rule: a.Rule, Message: a.Message,
+	e.bus.Publish(event.Alarm{Device: a.Device, Group: a.Group, ID: a.ID, Rule: a.Rule, Message: a.Message,
 		Priority: a.Priority, State: a.State, RaisedAt: a.RaisedAt})
 }
 
 // flush stores the detections that moved without a change.
 func (e *Engine) flush(s *shard) {
-	for id, w := range s.devices {
+	for id, w := range s.subjects() {
 		for _, x := range w.watches {
 			if x.dirty {
 				x.dirty = false
@@ -236,8 +247,11 @@ func (e *Engine) Acknowledge(id, by string) (Alarm, error) {
 	if len(stored) == 0 {
 		return Alarm{}, fault.New(fault.NotFound, "there is no alarm %q", id).Then("see: ullage alarm list")
 	}
-	device := stored[0].Device
+	device := stored[0].Subject()
 	s := &e.shards[event.ShardOf(device)]
+	if stored[0].Group != "" {
+		s = &e.shards[0]
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	a, release := e.find(s, device, id)
@@ -250,7 +264,7 @@ func (e *Engine) Acknowledge(id, by string) (Alarm, error) {
 	}
 	changed := *a
 	changed.State, changed.AcknowledgedAt, changed.AcknowledgedBy = next, e.now(), by
-	entry := journal.New(e.now(), journal.AlarmAcknowledged, device, by, by+" acknowledged "+a.Rule+": "+a.Message)
+	entry := journal.New(e.now(), journal.AlarmAcknowledged, stored[0].Device, by, by+" acknowledged "+a.Rule+": "+a.Message)
 	if err := e.records.SaveAlarms([]Alarm{changed}, nil, []journal.Entry{entry}); err != nil {
 		return Alarm{}, err
 	}
@@ -265,7 +279,7 @@ func (e *Engine) Acknowledge(id, by string) (Alarm, error) {
 func (e *Engine) find(s *shard, device, id string) (*Alarm, func()) {
 	w := s.devices[device]
 	if w == nil {
-		return nil, nil
+		return s.groups.find(id)
 	}
 	if w.builtin != nil && w.builtin.ID == id {
 		return w.builtin, func() { w.builtin = nil }

@@ -25,10 +25,18 @@ func (e *Engine) SetRule(r rule.Rule, by string) (bool, error) {
 	e.rulesMu.Lock()
 	defer e.rulesMu.Unlock()
 	around := check.Around{Rules: append(e.names(), r.Name)}
+	if r.Each != "" {
+		if _, err := e.groupRule(&r); err != nil {
+			return false, invalid(err)
+		}
+	}
 	for _, name := range r.Models {
 		m, err := e.models.Get(name)
 		if err != nil {
 			return false, err
+		}
+		if r.Each != "" {
+			continue
 		}
 		if _, err := r.For(expr.NewPlan(around.With(check.Schema(m)))); err != nil {
 			return false, fault.New(fault.Invalid, "%s", err)
@@ -59,6 +67,13 @@ func (e *Engine) SetRule(r rule.Rule, by string) (bool, error) {
 	clear(e.sets)
 	e.bus.Publish(event.Rules{})
 	return true, nil
+}
+
+func invalid(err error) error {
+	if f := fault.From(err); f.Code != fault.Internal {
+		return f
+	}
+	return fault.New(fault.Invalid, "%s", err)
 }
 
 // RemoveRule takes a rule out of force; its open alarms return.

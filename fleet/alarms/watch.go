@@ -37,7 +37,8 @@ type ruleset struct {
 
 // watched is one device with its watches.
 type watched struct {
-	id       string
+	id       string // of the device, or of the group, such as site=Kilnside
+	group    bool
 	set      *ruleset
 	state    *expr.State
 	watches  []*watch
@@ -47,6 +48,20 @@ type watched struct {
 	queued   int64 // for when it stands in the queue of wakes; 0 for not at all
 	filled   bool  // trends have been filled from the history
 	usualAt  time.Time
+}
+
+func (w *watched) device() string {
+	if w.group {
+		return ""
+	}
+	return w.id
+}
+
+func (w *watched) groupName() string {
+	if w.group {
+		return w.id
+	}
+	return ""
 }
 
 func (w *watched) rules() []*rule.Compiled {
@@ -122,17 +137,23 @@ func (e *Engine) compiled(m *model.Model, names []string) *ruleset {
 	}
 	var rules []*rule.Rule
 	for _, r := range e.sorted() {
-		if r.Names(m.Name) && (names == nil || slices.Contains(names, r.Name)) {
+		if r.Each == "" && r.Names(m.Name) && (names == nil || slices.Contains(names, r.Name)) {
 			rules = append(rules, r)
 		}
 	}
-	set := &ruleset{model: m, metrics: map[string]int{}, asks: map[string]int{}, link: -1, interval: m.Interval}
-	var wrong map[string]error
-	set.plan, set.rules, wrong = check.Rules(rules, check.Around{Rules: e.names()}.With(check.Schema(m)))
+	plan, compiled, wrong := check.Rules(rules, check.Around{Rules: e.names()}.With(check.Schema(m)))
 	for name, err := range wrong {
 		e.log.Error("a rule does not fit its model any more and is not watched", "rule", name, "model", m.String(), "error", err)
 	}
-	for slot, n := range set.plan.Names() {
+	set := newRuleset(plan, m, m.Interval)
+	set.rules = compiled
+	e.sets[key] = set
+	return set
+}
+
+func newRuleset(plan *expr.Plan, m *model.Model, interval time.Duration) *ruleset {
+	set := &ruleset{plan: plan, model: m, metrics: map[string]int{}, asks: map[string]int{}, link: -1, interval: interval}
+	for slot, n := range plan.Names() {
 		switch {
 		case n.Name.Scope == "":
 			set.metrics[n.Name.Key] = slot
@@ -145,7 +166,6 @@ func (e *Engine) compiled(m *model.Model, names []string) *ruleset {
 			}
 		}
 	}
-	e.sets[key] = set
 	return set
 }
 
@@ -177,6 +197,10 @@ func (e *Engine) outer(w *watched) {
 		w.state.Set(slot, expr.Sample{Value: get(names[slot].Name)})
 	}
 	for name, slot := range w.set.asks {
+		if len(w.watches) == 0 { // a member of a group; others watch it
+			w.state.Set(slot, expr.Sample{Value: get(names[slot].Name)})
+			continue
+		}
 		standing := slices.ContainsFunc(w.watches, func(x *watch) bool {
 			return x.rule.Name == name && x.alarm != nil && x.alarm.State.Standing()
 		})
@@ -420,8 +444,8 @@ func (c *changes) apply() {
 		if n.Up && n.x.alarm == nil && n.At.Before(old) {
 			if k := slices.IndexFunc(c.list[i+1:], func(m changed) bool { return m.x == n.x }); k >= 0 {
 				c.s.unsaved.entries = append(c.s.unsaved.entries,
-					journal.New(n.At, journal.AlarmRaised, c.w.id, "", n.message+", reported late"),
-					journal.New(c.list[i+1+k].At, journal.AlarmReturned, c.w.id, "", n.x.rule.Name+" had returned by itself when it was reported"))
+					journal.New(n.At, journal.AlarmRaised, c.w.device(), "", n.message+", reported late"),
+					journal.New(c.list[i+1+k].At, journal.AlarmReturned, c.w.device(), "", n.x.rule.Name+" had returned by itself when it was reported"))
 				c.list = slices.Delete(c.list, i+1+k, i+2+k)
 				continue
 			}
@@ -437,28 +461,35 @@ func (e *Engine) apply(s *shard, w *watched, c changed) {
 	switch {
 	case c.Up && x.alarm == nil:
 		x.alarm = &Alarm{
-			ID: journal.NewID(c.At), Rule: x.rule.Name, Device: w.id, Priority: x.rule.Priority, State: lifecycle.Normal.Raise(),
+			ID: journal.NewID(c.At), Rule: x.rule.Name, Device: w.device(), Group: w.groupName(), Priority: x.rule.Priority, State: lifecycle.Normal.Raise(),
 			Message: c.message, Cause: x.rule.Cause, Response: x.rule.Response,
 			Metric: x.rule.Metric, Value: c.value, Limit: c.limit, Times: 1, RaisedAt: c.At,
 		}
-		e.record(s, *x.alarm, journal.New(c.At, journal.AlarmRaised, w.id, "", x.alarm.Message))
+		e.record(s, *x.alarm, journal.New(c.At, journal.AlarmRaised, w.device(), "", x.alarm.Message))
 	case c.Up:
 		x.alarm.State = x.alarm.State.Raise()
 		x.alarm.Times++
 		x.alarm.ReturnedAt = time.Time{}
 		x.alarm.Value, x.alarm.Limit, x.alarm.Message = c.value, c.limit, c.message
-		e.record(s, *x.alarm, journal.New(c.At, journal.AlarmRaised, w.id, "", x.alarm.Message+", again"))
+		e.record(s, *x.alarm, journal.New(c.At, journal.AlarmRaised, w.device(), "", x.alarm.Message+", again"))
 	case x.alarm != nil:
 		x.alarm.State, x.alarm.ReturnedAt = x.alarm.State.Return(), c.At
 		text := x.rule.Name + " returned"
-		if p, ok := w.set.model.Property(x.rule.Metric); ok && c.value.Known() {
+		if p, ok := w.property(x.rule.Metric); ok && c.value.Known() {
 			text += " with " + p.Name + " at " + p.Say(c.value)
 		}
-		e.record(s, *x.alarm, journal.New(c.At, journal.AlarmReturned, w.id, "", text))
+		e.record(s, *x.alarm, journal.New(c.At, journal.AlarmReturned, w.device(), "", text))
 		if !x.alarm.State.Open() {
 			x.alarm = nil
 		}
 	}
+}
+
+func (w *watched) property(metric string) (*model.Property, bool) {
+	if w.set.model == nil {
+		return nil, false
+	}
+	return w.set.model.Property(metric)
 }
 
 // Handle evaluates what the bus tells; it comes after the present board.
@@ -468,6 +499,7 @@ func (e *Engine) Handle(i int, ev event.Event) {
 	defer s.mu.Unlock()
 	switch ev := ev.(type) {
 	case event.Readings:
+		e.groups.observe(ev)
 		w := s.devices[ev.Device]
 		if w == nil || w.set == nil {
 			return
@@ -493,8 +525,10 @@ func (e *Engine) Handle(i int, ev event.Event) {
 			e.measure(s, w)
 		}
 	case event.Device:
+		e.groups.changed.Store(true)
 		e.rewatch(s, ev.Device)
 	case event.Rules, event.Models:
+		e.groups.changed.Store(true)
 		for _, d := range e.devices.List() {
 			if event.ShardOf(d.ID) == i {
 				e.rewatch(s, d.ID)
@@ -504,6 +538,9 @@ func (e *Engine) Handle(i int, ev event.Event) {
 		e.refused(s, ev)
 	case event.Tick:
 		e.tick(s, ev.Now)
+		if i == 0 {
+			e.tickGroups(s, ev.Now)
+		}
 	}
 	if len(s.unsaved.alarms)+len(s.unsaved.entries) > 0 {
 		e.save(s)

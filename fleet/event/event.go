@@ -37,10 +37,11 @@ type Settings struct{ Device string }
 
 // Alarm was raised, acknowledged or returned; its state tells which.
 type Alarm struct {
-	Device, ID, Rule, Message string
-	Priority                  rule.Priority
-	State                     lifecycle.State
-	RaisedAt                  time.Time
+	Device, Group     string // one of them
+	ID, Rule, Message string
+	Priority          rule.Priority
+	State             lifecycle.State
+	RaisedAt          time.Time
 }
 
 // Margins were measured: how far the device is from the limits of its rules.

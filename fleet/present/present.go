@@ -171,7 +171,9 @@ func (b *Board) Handle(i int, ev event.Event) {
 			}
 		}
 	case event.Alarm:
-		b.alarm(e, ev)
+		if e != nil { // groups have no place on the board
+			b.alarm(e, ev)
+		}
 	case event.Refused:
 		e.refusals = append(e.refusals, ev.At)
 		if len(e.refusals) > 100 {

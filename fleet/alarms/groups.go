@@ -1,0 +1,276 @@
+package alarms
+
+import (
+	"iter"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"ullage/core/check"
+	"ullage/core/expr"
+	"ullage/core/lifecycle"
+	"ullage/core/model"
+	"ullage/core/rule"
+	"ullage/core/value"
+	"ullage/fleet/devices"
+	"ullage/fleet/event"
+	"ullage/fleet/journal"
+)
+
+// groupEvery is how often rules with each are judged. They look at many devices
+// at once, which report at different times, so they are judged by the clock.
+const groupEvery = time.Second
+
+// groups are the members of all rules with each. Readings reach them from every
+// shard; they are judged in the first.
+type groups struct {
+	changed atomic.Bool
+	mu      sync.RWMutex
+	rules   []*groupRule
+	restore func(rule, group string) (lifecycle.Detector, *Alarm)
+	last    time.Time
+}
+
+// groupRule is one rule with each.
+type groupRule struct {
+	set     *ruleset
+	rule    *rule.Compiled
+	models  []*model.Model
+	key     string // of the label
+	mu      sync.Mutex
+	members map[string]*member // by device
+}
+
+type member struct {
+	watched
+	value string // of the label
+}
+
+// grouped are the groups with their watches, by rule and group.
+type grouped map[string]*watched
+
+func (g grouped) find(id string) (*Alarm, func()) {
+	for _, w := range g {
+		for _, x := range w.watches {
+			if x.alarm != nil && x.alarm.ID == id {
+				return x.alarm, func() { x.alarm = nil }
+			}
+		}
+	}
+	return nil, nil
+}
+
+// subjects yields everything that a shard watches, by its id.
+func (s *shard) subjects() iter.Seq2[string, *watched] {
+	return func(yield func(string, *watched) bool) {
+		for id, w := range s.devices {
+			if !yield(id, w) {
+				return
+			}
+		}
+		for _, w := range s.groups {
+			if !yield(w.id, w) {
+				return
+			}
+		}
+	}
+}
+
+// observe passes readings on to the groups that the device is in.
+func (g *groups) observe(ev event.Readings) {
+	g.mu.RLock()
+	defer g.mu.RUnlock()
+	for _, r := range g.rules {
+		r.mu.Lock()
+		if m := r.members[ev.Device]; m != nil {
+			for _, x := range ev.Readings {
+				if slot, ok := r.set.metrics[x.Metric]; ok {
+					m.state.Observe(slot, value.Millis(x.At), x.Value)
+				}
+			}
+		}
+		r.mu.Unlock()
+	}
+}
+
+// regroup finds the rules with each, and the members of their groups, again.
+// Groups that are no more let go of their alarms.
+func (e *Engine) regroup(s *shard) {
+	e.rulesMu.RLock()
+	var rules []*groupRule
+	for _, r := range e.sorted() {
+		if r.Each == "" {
+			continue
+		}
+		g, err := e.groupRule(r)
+		if err != nil {
+			e.log.Error("a rule does not fit its models any more and is not watched", "rule", r.Name, "error", err)
+			continue
+		}
+		// A rule that is as it was keeps its members and their windows.
+		for _, old := range e.groups.rules {
+			if old.rule.Rule == r && slices.Equal(old.models, g.models) {
+				g = old
+			}
+		}
+		rules = append(rules, g)
+	}
+	e.rulesMu.RUnlock()
+	seen := map[string]bool{}
+	for _, g := range rules {
+		g.mu.Lock()
+		for _, d := range e.devices.List() {
+			e.join(g, d)
+		}
+		for _, m := range g.members {
+			seen[g.rule.Name+" "+g.key+"="+m.value] = true
+		}
+		g.mu.Unlock()
+	}
+	e.groups.mu.Lock()
+	e.groups.rules = rules
+	e.groups.mu.Unlock()
+	if s.groups == nil {
+		s.groups = grouped{}
+	}
+	for key, w := range s.groups {
+		if seen[key] {
+			continue
+		}
+		for _, x := range w.watches {
+			if x.alarm != nil && x.alarm.State.Open() {
+				x.alarm.State, x.alarm.ReturnedAt = lifecycle.Normal, e.now()
+				e.record(s, *x.alarm, journal.New(e.now(), journal.AlarmReturned, "", "", x.rule.Name+" no longer watches "+w.id+"; its alarm is closed"))
+			}
+		}
+		delete(s.groups, key)
+	}
+}
+
+// groupRule compiles a rule with each; the rules are locked.
+func (e *Engine) groupRule(r *rule.Rule) (*groupRule, error) {
+	var of []*model.Model
+	for _, name := range r.Models {
+		m, err := e.models.Get(name)
+		if err != nil {
+			return nil, err
+		}
+		of = append(of, m)
+	}
+	plan, c, err := check.GroupRule(r, of, check.Around{Rules: e.names()})
+	if err != nil {
+		return nil, err
+	}
+	set := newRuleset(plan, nil, plan.Schema().Interval)
+	set.rules = []*rule.Compiled{c}
+	return &groupRule{set: set, rule: c, models: of, key: strings.TrimPrefix(r.Each, "label."), members: map[string]*member{}}, nil
+}
+
+// join makes a device a member of its group, if the rule is for it, and takes
+// it out if it is not any more.
+func (e *Engine) join(g *groupRule, d devices.Device) {
+	label := d.Labels[g.key]
+	get, _, ok := e.present.Lookup(d.ID)
+	if !ok || label == "" || d.Standing == devices.Retired || !g.rule.Names(d.Model) || g.rule.Selects() != nil && !selects(g.rule.Selects(), get) {
+		delete(g.members, d.ID)
+		return
+	}
+	m := g.members[d.ID]
+	if m == nil {
+		m = &member{watched: watched{id: d.ID, set: g.set}}
+		e.refillMember(m)
+		g.members[d.ID] = m
+	}
+	m.value = label
+}
+
+func (e *Engine) refillMember(m *member) {
+	if err := e.refill(nil, &m.watched, false); err != nil {
+		e.log.Error("windows were not filled", "device", m.id, "error", err)
+	}
+}
+
+// tickGroups judges every group.
+func (e *Engine) tickGroups(s *shard, now time.Time) {
+	g := &e.groups
+	if now.Sub(g.last) < groupEvery {
+		return
+	}
+	g.last = now
+	if g.changed.Swap(false) {
+		e.regroup(s)
+	}
+	g.mu.RLock()
+	defer g.mu.RUnlock()
+	for _, r := range g.rules {
+		e.judgeGroups(s, r, now)
+	}
+}
+
+func (e *Engine) judgeGroups(s *shard, r *groupRule, now time.Time) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	members := map[string][]*expr.State{}
+	for _, id := range slices.Sorted(maps.Keys(r.members)) {
+		m := r.members[id]
+		if m.state.Late() {
+			e.refillMember(m)
+		}
+		e.outer(&m.watched)
+		m.state.Advance(now)
+		members[m.value] = append(members[m.value], m.state)
+	}
+	for _, label := range slices.Sorted(maps.Keys(members)) {
+		name := r.key + "=" + label
+		key := r.rule.Name + " " + name
+		w := s.groups[key]
+		if w == nil {
+			x := &watch{rule: r.rule}
+			if e.groups.restore != nil {
+				x.det, x.alarm = e.groups.restore(r.rule.Name, name)
+			}
+			if x.alarm != nil {
+				e.tell(*x.alarm)
+			}
+			w = &watched{id: name, group: true, watches: []*watch{x}}
+			s.groups[key] = w
+		}
+		w.watches[0].rule = r.rule
+		w.set = r.set
+		w.state = r.set.plan.NewState(now)
+		w.state.In(e.present.Zone(""))
+		w.state.Group(members[label])
+		if slot, ok := r.set.plan.Slot(expr.Name{Scope: "label", Key: r.key}); ok {
+			w.state.Set(slot, expr.Sample{Value: value.OfText(label)})
+		}
+		w.state.Advance(now)
+		c := newChanges(e, s, w)
+		x := w.watches[0]
+		if change, ok := x.det.Advance(now, delaysOf(x)); ok {
+			c.add(x, change)
+		}
+		c.assess(x, now)
+		x.det.Seen, x.dirty = now, true
+		c.apply()
+	}
+}
+
+// Groups returns the open alarms of groups.
+func (e *Engine) Groups() []Alarm {
+	s := &e.shards[0]
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var out []Alarm
+	for _, w := range s.groups {
+		for _, x := range w.watches {
+			if x.alarm != nil && x.alarm.State.Open() {
+				out = append(out, *x.alarm)
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b Alarm) int { return strings.Compare(a.ID, b.ID) })
+	return out
+}
