@@ -290,7 +290,11 @@ func (s *server) service() client.Service {
 		}
 	}
 	readings, _, refused := s.Door.Counts()
-	return client.Service{Version: s.Version, StartedAt: s.Started, Now: s.Now().UTC(), Devices: n, Connected: s.MQTT(),
+	groups := []client.GroupAlarm{}
+	for _, a := range s.Alarms.Groups() {
+		groups = append(groups, client.GroupAlarm{ID: a.ID, Rule: a.Rule, Group: a.Group, Priority: string(a.Priority), State: string(a.State), Message: a.Message, RaisedAt: a.RaisedAt})
+	}
+	return client.Service{Groups: groups, Version: s.Version, StartedAt: s.Started, Now: s.Now().UTC(), Devices: n, Connected: s.MQTT(),
 		Readings: readings, PerSecond: s.Meter.PerSecond(), Refused: refused, MQTT: s.MQTTAt, DeviceHTTP: s.HTTPAt}
 }
 

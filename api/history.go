@@ -144,7 +144,7 @@ func (s *server) alarmRoutes() {
 }
 
 func alarmOf(a alarms.Alarm) client.Alarm {
-	return client.Alarm{ID: a.ID, Rule: a.Rule, Device: a.Device, Priority: string(a.Priority), State: string(a.State), Message: a.Message,
+	return client.Alarm{ID: a.ID, Rule: a.Rule, Device: a.Device, Group: a.Group, Priority: string(a.Priority), State: string(a.State), Message: a.Message,
 		Cause: a.Cause, Response: a.Response, Metric: a.Metric, Value: a.Value.Any(), Limit: a.Limit.Any(), Times: a.Times, RaisedAt: a.RaisedAt,
 		ReturnedAt: optional(a.ReturnedAt), AcknowledgedAt: optional(a.AcknowledgedAt), AcknowledgedBy: a.AcknowledgedBy}
 }

@@ -32,7 +32,7 @@ func alarmCommand() *cobra.Command {
 				column[client.Alarm]{"state", func(a client.Alarm) string { return a.State }},
 				column[client.Alarm]{"raised", func(a client.Alarm) string { return ago(&a.RaisedAt) }},
 				column[client.Alarm]{"times", func(a client.Alarm) string { return fmt.Sprint(a.Times) }},
-				column[client.Alarm]{"device", func(a client.Alarm) string { return a.Device }},
+				column[client.Alarm]{"on", func(a client.Alarm) string { return a.Device + a.Group }},
 				column[client.Alarm]{"message", func(a client.Alarm) string { return a.Message }})
 		},
 	}
@@ -57,7 +57,7 @@ func alarmCommand() *cobra.Command {
 			}
 			return show(c, out, func(w io.Writer) {
 				for _, a := range out {
-					fmt.Fprintf(w, "%s on %s is %s\n", a.Rule, a.Device, a.State)
+					fmt.Fprintf(w, "%s on %s is %s\n", a.Rule, a.Device+a.Group, a.State)
 					if a.Response != "" && a.State != "normal" {
 						fmt.Fprintf(w, "  do: %s\n", a.Response)
 					}

@@ -63,7 +63,9 @@ something is wrong.`,
 	c.Flags().StringVar(&modelName, "model", "", "only for devices of this model")
 	c.Flags().StringVar(&file, "file", "", "a Thing Model to check against, without a service")
 	c.Flags().StringVar(&purpose, "for", "filter", "what it is for: filter, rule, group, target, reach or value")
-	c.RegisterFlagCompletionFunc("model", func(c *cobra.Command, _ []string, p string) ([]string, cobra.ShellCompDirective) { return modelNames(c, nil, p) })
+	c.RegisterFlagCompletionFunc("model", func(c *cobra.Command, _ []string, p string) ([]string, cobra.ShellCompDirective) {
+		return modelNames(c, nil, p)
+	})
 	c.RegisterFlagCompletionFunc("for", cobra.FixedCompletions([]string{"filter", "rule", "group", "target", "reach", "value"}, cobra.ShellCompDirectiveNoFileComp))
 	return c
 }
@@ -131,7 +133,9 @@ func about(c *cobra.Command) (device, at *string) {
 	device = c.Flags().String("device", "", "the device it is worked out for")
 	at = c.Flags().String("at", "", "at what time: RFC 3339, or how long ago, such as 2h; now where not given")
 	c.MarkFlagRequired("device")
-	c.RegisterFlagCompletionFunc("device", func(c *cobra.Command, _ []string, p string) ([]string, cobra.ShellCompDirective) { return deviceNames(c, nil, p) })
+	c.RegisterFlagCompletionFunc("device", func(c *cobra.Command, _ []string, p string) ([]string, cobra.ShellCompDirective) {
+		return deviceNames(c, nil, p)
+	})
 	return device, at
 }
 

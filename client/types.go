@@ -23,6 +23,19 @@ type Service struct {
 	Refused    uint64    `json:"refused" doc:"Messages refused, whole or in part, since the start"`
 	MQTT       string    `json:"mqtt" doc:"Address of the MQTT listener"`
 	DeviceHTTP string    `json:"device_http" doc:"Address of the devices' HTTP listener"`
+	// Groups are the open alarms of groups of devices.
+	Groups []GroupAlarm `json:"groups" doc:"Open alarms of groups, from rules with each"`
+}
+
+// GroupAlarm is an open alarm of a group of devices.
+type GroupAlarm struct {
+	ID       string    `json:"id"`
+	Rule     string    `json:"rule"`
+	Group    string    `json:"group" doc:"The label that its devices share" example:"site=Kilnside"`
+	Priority string    `json:"priority" enum:"urgent,high,medium,low"`
+	State    string    `json:"state" enum:"unacknowledged,acknowledged,returned unacknowledged"`
+	Message  string    `json:"message"`
+	RaisedAt time.Time `json:"raised_at"`
 }
 
 // SignIn asks for a session.
@@ -209,7 +222,8 @@ type SettingsChange struct {
 type Alarm struct {
 	ID             string     `json:"id"`
 	Rule           string     `json:"rule"`
-	Device         string     `json:"device"`
+	Device         string     `json:"device" doc:"Empty for the alarm of a group"`
+	Group          string     `json:"group,omitempty" doc:"The label that the devices of the group share" example:"site=Kilnside"`
 	Priority       string     `json:"priority" enum:"urgent,high,medium,low"`
 	State          string     `json:"state" enum:"normal,unacknowledged,acknowledged,returned unacknowledged"`
 	Message        string     `json:"message"`

@@ -460,7 +460,13 @@ export interface components {
             acknowledged_at?: string;
             acknowledged_by?: string;
             cause?: string;
+            /** @description Empty for the alarm of a group */
             device: string;
+            /**
+             * @description The label that the devices of the group share
+             * @example site=Kilnside
+             */
+            group?: string;
             id: string;
             /** @description Limit when it was raised */
             limit?: unknown;
@@ -741,6 +747,22 @@ export interface components {
             gives: string;
             name: string;
         };
+        GroupAlarm: {
+            /**
+             * @description The label that its devices share
+             * @example site=Kilnside
+             */
+            group: string;
+            id: string;
+            message: string;
+            /** @enum {string} */
+            priority: "urgent" | "high" | "medium" | "low";
+            /** Format: date-time */
+            raised_at: string;
+            rule: string;
+            /** @enum {string} */
+            state: "unacknowledged" | "acknowledged" | "returned unacknowledged";
+        };
         History: {
             /** @description In order of time; a gap has no buckets */
             buckets: components["schemas"]["Bucket"][];
@@ -974,6 +996,11 @@ export interface components {
              */
             devices?: string;
             /**
+             * @description Label by which the devices are grouped; the rule is then about each group
+             * @example label.site
+             */
+            each?: string;
+            /**
              * @description What the alarm says; expressions in braces are filled in, with their units
              * @example {label.tank}: must at {must_temp}, limit {set.max_temp}
              */
@@ -1031,6 +1058,8 @@ export interface components {
              * @description Devices that are not retired
              */
             devices: number;
+            /** @description Open alarms of groups, from rules with each */
+            groups: components["schemas"]["GroupAlarm"][];
             /** @description Address of the MQTT listener */
             mqtt: string;
             /**

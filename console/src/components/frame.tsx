@@ -85,8 +85,9 @@ export function Frame({ person, children }: { person: string; children: ReactNod
 
 // Tally is the standing count of open alarms by priority.
 function Tally() {
-  const { devices } = useFleet();
+  const { devices, service } = useFleet();
   const counts: Record<string, number> = {};
+  for (const a of service?.groups ?? []) counts[a.priority] = (counts[a.priority] ?? 0) + 1;
   for (const d of devices.values())
     for (const a of d.alarms) counts[a.priority] = (counts[a.priority] ?? 0) + 1;
   return (

@@ -14,12 +14,14 @@ const urgency = (a: Alarm) => (a.state === "unacknowledged" ? 0 : a.state === "a
 
 export default function AlarmsPage() {
   useTitle("Alarms");
-  const { devices } = useFleet();
+  const { devices, service } = useFleet();
   const [view, setView] = useParam("view", "open");
   const [where, setWhere] = useParam("where", "");
   const now = useNow();
   // Ask again whenever the live stream tells of another alarm or state.
-  const mark = [...devices.values()].flatMap((d) => d.alarms.map((a) => a.id + a.state)).join();
+  const mark = [...[...devices.values()].flatMap((d) => d.alarms), ...(service?.groups ?? [])]
+    .map((a) => a.id + a.state)
+    .join();
   const list = useQuery({
     queryKey: ["alarms", view, where, mark],
     placeholderData: (old) => old,
@@ -103,6 +105,12 @@ export default function AlarmsPage() {
   );
 }
 
+// groupLink leads to the devices of a group, such as site=Kilnside.
+function groupLink(group: string): string {
+  const [key, ...value] = group.split("=");
+  return `/?${new URLSearchParams({ where: `label.${key} == ${JSON.stringify(value.join("="))}` })}`;
+}
+
 function Row({ alarm: a, now }: { alarm: Alarm; now: number }) {
   const [open, setOpen] = useState(false);
   const quiet = a.state === "normal" || a.state === "returned unacknowledged";
@@ -119,12 +127,18 @@ function Row({ alarm: a, now }: { alarm: Alarm; now: number }) {
           <span className={`text-base ${quiet ? "text-muted" : "font-semibold"}`}>{a.message}</span>
         </button>
         <p className="text-muted">
-          <Link
-            to={`/devices/${a.device}`}
-            className="font-mono text-ink underline decoration-line underline-offset-2"
-          >
-            {a.device}
-          </Link>{" "}
+          {a.group ? (
+            <Link to={groupLink(a.group)} className="text-ink underline decoration-line underline-offset-2">
+              {a.group.split("=").slice(1).join("=")}
+            </Link>
+          ) : (
+            <Link
+              to={`/devices/${a.device}`}
+              className="font-mono text-ink underline decoration-line underline-offset-2"
+            >
+              {a.device}
+            </Link>
+          )}{" "}
           · {words(a.rule)} ·{" "}
           <span className={a.state === "unacknowledged" ? "font-semibold text-ink" : ""}>{a.state}</span>,
           raised <span title={absolute(a.raised_at)}>{ago(a.raised_at, now)}</span>
@@ -147,7 +161,7 @@ function Row({ alarm: a, now }: { alarm: Alarm; now: number }) {
                 <dd>{a.response}</dd>
               </>
             )}
-            {a.metric && (
+            {a.metric && !a.group && (
               <>
                 <dt className="text-muted">Measured</dt>
                 <dd>

@@ -4,6 +4,7 @@ import { memo, useMemo, useRef } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, ask, type Device, type Margin, type Model } from "../api/client";
 import { useFleet } from "../api/live";
+import { Badge } from "../components/badge";
 import { Button, Choice, Command, Empty } from "../components/parts";
 import { Spark } from "../components/spark";
 import { describe, leastForBadge, Vessel } from "../components/vessel";
@@ -155,6 +156,7 @@ function Wall({ devices, by }: { devices: Device[]; by: string }) {
     // The group that needs somebody most comes first.
     return [...m].sort(([a, x], [b, y]) => byNeedOfGroup(x, y) || a.localeCompare(b));
   }, [devices, by]);
+  const raised = useFleet().service?.groups ?? [];
   const width = devices.length <= 60 ? 34 : devices.length <= 300 ? 22 : devices.length <= 1200 ? 14 : 10;
   return (
     <section aria-label="Wall">
@@ -167,6 +169,14 @@ function Wall({ devices, by }: { devices: Device[]; by: string }) {
             <h2 className="font-semibold">{name}</h2>
             <p className="text-muted">{plural(ds.length, "device")}</p>
             <Summary devices={ds} />
+            {raised
+              .filter((a) => a.group === `${by}=${name}`)
+              .map((a) => (
+                <Link key={a.id} to="/alarms" className="mt-1 flex items-start gap-1.5" title={a.message}>
+                  <Badge priority={a.priority} waiting={a.state === "unacknowledged"} />
+                  <b className="min-w-0">{words(a.rule)}</b>
+                </Link>
+              ))}
           </div>
           <ul
             className="flex flex-wrap items-start pt-1"

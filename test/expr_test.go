@@ -1,0 +1,128 @@
+package test
+
+import (
+	"encoding/json"
+	"net/http"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"ullage/test/service"
+)
+
+// TestExpressionCommands drives the language through the binary and the API.
+func TestExpressionCommands(t *testing.T) {
+	s := start(t)
+	run := func(want int, args ...string) (string, string) {
+		t.Helper()
+		out, errs, code := s.CLI("", args...)
+		if code != want {
+			t.Errorf("%v ends with %d, want %d: %s%s", args, code, want, out, errs)
+		}
+		return out, errs
+	}
+	says := func(text string, parts ...string) {
+		t.Helper()
+		for _, p := range parts {
+			if !strings.Contains(text, p) {
+				t.Errorf("it does not say %q:\n%s", p, text)
+			}
+		}
+	}
+	cellars(t, s)
+	made := onboard(t, s, "tank-fennimore-07", "tank-probe", "site=Fennimore", "tank=F7", "stage=fermenting")
+	onboard(t, s, "air-kilnside-2", "cellar-air", "site=Kilnside")
+	if out, err := shell(t, strings.Replace(made.TryHTTP, "curl", "curl -f", 1)); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	until(t, "the reading is there", func() bool {
+		d, err := s.Client.Device(t.Context(), "tank-fennimore-07")
+		return err == nil && d.Latest["must_temp"].Value != nil
+	})
+
+	out, _ := run(3, "expr", "check", `must_tmp > 30 and label.stage = "fermenting"`)
+	says(out, "^^^^^^^^", "column 1: no telemetry must_tmp in any model; did you mean must_temp?", `write: must_temp > 30 and label.stage = "fermenting"`, "column 31: = compares with two signs: ==")
+	out, _ = run(0, "expr", "check", "--for", "rule", "--model", "cellar-air", "avg(co2,600s)>set.co2_warn")
+	says(out, "avg(co2, 10min) > set.co2_warn", "cost", "1 window")
+	out, _ = run(3, "expr", "check", "--file", filepath.Join(service.Root(), "examples", "cellars", "models", "tank-probe.tm.json"), "co2 > 3")
+	says(out, "no telemetry co2 in tank-probe")
+	run(2, "expr", "check", "--for", "nothing", "true")
+	run(2, "expr", "check")
+	out, _ = run(0, "expr", "format", `( must_temp>300'K' )`)
+	says(out, "must_temp > 300 'K'\n")
+	run(3, "expr", "format", "must_temp >")
+	out, _ = run(0, "expr", "eval", "--device", "tank-fennimore-07", "must_temp")
+	says(out, "22.0 °C")
+	out, _ = run(0, "expr", "eval", "--device", "tank-fennimore-07", "--at", "2h", "must_temp > 3")
+	says(out, "–", "never reported")
+	_, errs := run(3, "expr", "eval", "--device", "tank-fennimore-07", "must_tmp > 3")
+	says(errs, "^^^^^^^^", "mend what is marked")
+	run(1, "expr", "eval", "--device", "nobody", "true")
+	run(2, "expr", "eval", "--device", "tank-fennimore-07", "--at", "yesterday", "true")
+	out, _ = run(0, "expr", "explain", "--device", "tank-fennimore-07", `must_temp > set.max_temp - 3 and label.stage == "fermenting"`)
+	says(out, "├─ must_temp > set.max_temp - 3", "22.0 °C", "29.0 °C", "100 %", "└─ label.stage", "fermenting")
+	out, _ = run(0, "expr", "functions", "rate")
+	says(out, "rate(x, 10min)", "K/h")
+
+	out, _ = run(0, "device", "list", "--where", `label.site == "Fennimore" and must_temp < 30`)
+	says(out, "tank-fennimore-07")
+	if strings.Contains(out, "air-kilnside-2") {
+		t.Errorf("the filter lets pass\n%s", out)
+	}
+	out, errs = run(1, "device", "list", "--where", "label.flor == 3")
+	says(out+errs, "to_number(label.flor)")
+	for _, list := range []string{"alarm", "journal"} {
+		run(0, list, "list", "--where", `device.model == "tank-probe"`)
+	}
+	run(0, "wire", "--once", "--where", "must_temp > 3")
+	out, _ = run(0, "__complete", "device", "list", "--where", "must_temp > set.ma")
+	says(out, "must_temp > set.max_temp")
+	out, _ = run(0, "rule", "show", "cellar_silent")
+	says(out, "each: label.site")
+
+	t.Run("whatever a script sends", func(t *testing.T) {
+		call := func(path string, body any) (int, string) {
+			t.Helper()
+			b, err := json.Marshal(body)
+			ok(t, err)
+			req, err := http.NewRequest("POST", s.Console+path, strings.NewReader(string(b)))
+			ok(t, err)
+			req.Header.Set("Content-Type", "application/json")
+			req.Header.Set("Authorization", "Bearer "+s.Token)
+			begun := time.Now()
+			res, err := http.DefaultClient.Do(req)
+			ok(t, err)
+			defer res.Body.Close()
+			var answer json.RawMessage
+			ok(t, json.NewDecoder(res.Body).Decode(&answer))
+			if d := time.Since(begun); d > 10*time.Second {
+				t.Errorf("%s takes %s", path, d)
+			}
+			return res.StatusCode, string(answer)
+		}
+		for name, c := range map[string]struct {
+			source, says string
+			status       int
+		}{
+			"a megabyte":      {strings.Repeat("x", 1<<20), "too large", 413},
+			"half a megabyte": {strings.Repeat("x", 1<<19), "expected length <= 65536", 422},
+			"parentheses":     {strings.Repeat("(", 10000) + strings.Repeat(")", 10000), "nested more than 100 deep", 200},
+			"zero bytes":      {"must_temp\x00> 3", "has no meaning here", 200},
+			"a long window":   {"avg(must_temp, 3650d) > 3", "every device would carry it in memory", 200},
+			"a regular one":   {`must_temp > 3`, `"canonical":"must_temp > 3"`, 200},
+			"a huge number":   {`must_temp > 1e400`, "larger than any number", 200},
+			"nothing written": {``, "nothing is written here yet", 200},
+		} {
+			if status, answer := call("/api/v1/expressions/check", map[string]any{"source": c.source, "purpose": "rule", "cursor": len(c.source)}); status != c.status || !strings.Contains(answer, c.says) {
+				t.Errorf("%s: %d %.300s", name, status, answer)
+			}
+		}
+		if status, _ := call("/api/v1/expressions/check", map[string]any{"source": "true", "cursor": -5}); status != 422 {
+			t.Errorf("a cursor before the text gives %d", status)
+		}
+		if status, answer := call("/api/v1/expressions/explain", map[string]any{"source": "true", "device": "nobody"}); status != 404 {
+			t.Errorf("%d %s", status, answer)
+		}
+	})
+}
