@@ -251,3 +251,35 @@ func TestUsualFromHistory(t *testing.T) {
 		t.Errorf("half way from the median to the limit: %+v", m)
 	}
 }
+
+// While a backlog comes in, in pieces, nothing is raised for what the next
+// piece may tell.
+func TestBacklogInPieces(t *testing.T) {
+	r := onboard(t, ruleOf("air_silent", "age(co2) > 5min", ""))
+	co2(r, 700)
+	r.Pass(time.Second)
+	r.Pass(4 * time.Hour)
+	if as := r.Open(); len(as) != 1 {
+		t.Fatalf("silent for hours: %+v", as)
+	}
+	at := rig.Start
+	for range 20 {
+		var parts []string
+		for range 12 {
+			at = at.Add(time.Minute)
+			parts = append(parts, fmt.Sprintf(`{"at":%q,"values":{"co2":700}}`, at.Format(time.RFC3339)))
+		}
+		r.Keep(air, "["+strings.Join(parts, ",")+"]")
+		r.Pass(time.Second)
+	}
+	if up := r.Journal(journal.AlarmRaised); len(up) != 1 {
+		t.Errorf("the journal tells %q", up)
+	}
+	if as := r.Open(); len(as) != 1 || as[0].State != lifecycle.Returned {
+		t.Errorf("after the backlog: %+v", as)
+	}
+	r.Pass(10 * time.Minute)
+	if as := r.Open(); len(as) != 1 || as[0].State != lifecycle.Unacknowledged || as[0].Times != 2 {
+		t.Errorf("silent again: %+v", as)
+	}
+}

@@ -46,6 +46,11 @@ func (e *Engine) tick(s *shard, now time.Time) {
 			continue // it was queued again for an earlier time
 		}
 		w.queued = 0
+		if w.catchingUp(now) {
+			w.queued = now.Add(drain).UnixMilli()
+			heap.Push(&s.wakes, wakeUp{w.queued, w.id})
+			continue
+		}
 		for steps := 0; ; steps++ {
 			next := w.next()
 			if next > ms {
@@ -77,6 +82,17 @@ func (e *Engine) tick(s *shard, now time.Time) {
 	if now.Sub(s.saved) >= 10*time.Second {
 		e.flush(s)
 	}
+}
+
+// drain is how long nothing must have come of a backlog until it is taken to
+// be over.
+const drain = 10 * time.Second
+
+// catchingUp reports whether a device is handing in readings of earlier on.
+// What it was silent about until now may be in the next message, so time
+// stands still for it meanwhile.
+func (w *watched) catchingUp(now time.Time) bool {
+	return now.Sub(w.heard) < drain && now.UnixMilli()-w.newest > max(60_000, 3*w.set.interval.Milliseconds())
 }
 
 // next returns the next moment at which something may change by time alone.

@@ -45,8 +45,10 @@ type watched struct {
 	refusals []time.Time
 	builtin  *Alarm
 	margins  []vitals.Margin
-	queued   int64 // for when it stands in the queue of wakes; 0 for not at all
-	filled   bool  // trends have been filled from the history
+	heard    time.Time // when readings came last
+	newest   int64     // the time of the newest of them
+	queued   int64     // for when it stands in the queue of wakes; 0 for not at all
+	filled   bool      // trends have been filled from the history
 	usualAt  time.Time
 }
 
@@ -514,6 +516,7 @@ func (e *Engine) Handle(i int, ev event.Event) {
 			return
 		}
 		sortObserved(all)
+		w.heard, w.newest = ev.Arrived, max(w.newest, all[len(all)-1].at)
 		if err := e.live(s, w, all); err != nil {
 			e.log.Error("late readings were not evaluated", "device", ev.Device, "error", err)
 		}
@@ -634,14 +637,7 @@ func (e *Engine) settle(s *shard, w *watched) {
 // queues the device for when time alone may change something.
 func (e *Engine) measure(s *shard, w *watched) {
 	margins := make([]vitals.Margin, 0, len(w.watches))
-	wake := int64(math.MaxInt64)
 	for _, x := range w.watches {
-		if x.asked {
-			wake = min(wake, x.answer.Until)
-		}
-		if at, due := x.det.Due(delaysOf(x)); due {
-			wake = min(wake, at.UnixMilli())
-		}
 		d, ok := x.rule.Raises.Decider(w.state, x.answer)
 		if !ok || !x.asked {
 			continue
@@ -654,7 +650,7 @@ func (e *Engine) measure(s *shard, w *watched) {
 		w.margins = margins
 		e.bus.Publish(event.Margins{Device: w.id, Margins: slices.Clone(margins)})
 	}
-	if wake < math.MaxInt64 && (w.queued == 0 || wake < w.queued) {
+	if wake := w.next(); wake < math.MaxInt64 && (w.queued == 0 || wake < w.queued) {
 		w.queued = wake
 		heap.Push(&s.wakes, wakeUp{wake, w.id})
 	}

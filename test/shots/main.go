@@ -6,6 +6,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -76,6 +77,19 @@ func run(console, password, out, only string) error {
 		{name: "device", path: "/devices/tank-fennimore-07?span=24h"},
 		{name: "device-dark", path: "/devices/air-kilnside-2?span=6h", theme: "dark"},
 		{name: "settings", path: "/devices/tank-coldharbour-02", after: func(p *browser.Page) error { return p.ClickText("Change a setting") }},
+		{name: "device-rules", path: "/devices/tank-fennimore-07/rules", after: func(p *browser.Page) error {
+			return p.Wait(`(document.querySelector("main li button[aria-expanded=false]")?.click(), document.querySelector("main li table"))`, 5*time.Second)
+		}},
+		{name: "expression-help", path: "/?where=" + url.QueryEscape(`label.stage == "fermenting" and must_temp > 24`), after: func(p *browser.Page) error {
+			if err := p.Type("input[role=combobox]", `label.stage == "fermentin" and must_tmp > 24`); err != nil {
+				return err
+			}
+			time.Sleep(time.Second)
+			if err := p.Click(`button[aria-label="Help on expressions"]`); err != nil {
+				return err
+			}
+			return p.WaitText("Fermenting tanks", 5*time.Second)
+		}},
 		{name: "alarms", path: "/alarms"},
 		{name: "wire", path: "/wire"},
 		{name: "api", path: "/api/docs"},
@@ -139,7 +153,8 @@ func terminals(console, password, out, only string) error {
 		{"cli-devices", "ullage device list --health watch; ullage device list --site Kilnside; ullage device list --model tank-probe"},
 		{"cli-device", "ullage device show tank-fennimore-07; ullage alarm list"},
 		{"cli-setting", "ullage setting set tank-kilnside-01 stir_at=27.5; ullage setting show valve-fennimore-01"},
-		{"cli-query", "ullage query tank-fennimore-07 must_temp --last 18h --step 1h"},
+		{"cli-query", "ullage query tank-fennimore-07 must_temp --last 12h --step 1h; " +
+			`ullage expr explain --device tank-fennimore-07 'must_temp > set.max_temp - 3 and avg(must_temp, 1h) > 29'; ullage expr check 'must_tmp > 30 and label.stage = "fermenting"'`},
 		{"cli-wire", "ullage wire --once --last 22"},
 		{"cli-journal", "ullage journal list --limit 26"},
 	} {

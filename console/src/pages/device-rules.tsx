@@ -3,7 +3,7 @@ import { useState } from "react";
 import { api, ask, type Device, type Margin, type Part, type Rule } from "../api/client";
 import { Badge } from "../components/badge";
 import { Command, Empty } from "../components/parts";
-import { say, words } from "../lib/format";
+import { lasting, say, words } from "../lib/format";
 
 // Rules shows every rule for the device's model: how far the device is from it,
 // when it gets there, and, opened, what each part of its condition is now.
@@ -31,6 +31,13 @@ export function Rules({ device }: { device: Device }) {
       ))}
     </ul>
   );
+}
+
+// measured writes a value of a margin; times that were worked out as people
+// write them.
+function measured(v: number, m: Margin): string {
+  if (m.unit === "s" && m.of !== m.metric) return lasting(v * 1000);
+  return `${say(Math.round(v * 100) / 100)} ${m.display ?? ""}`.trim();
 }
 
 function Row({ device, rule: r, margin: m }: { device: Device; rule: Rule; margin?: Margin }) {
@@ -67,20 +74,31 @@ function Row({ device, rule: r, margin: m }: { device: Device; rule: Rule; margi
               <span className="block text-muted">
                 {m.to_limit
                   ? `at the limit in about ${m.to_limit.likely} (${m.to_limit.late ? `${m.to_limit.early} – ${m.to_limit.late}` : `${m.to_limit.early} or more`})`
-                  : `${say(m.value)} ${m.display ?? ""}, limit ${say(m.limit)} ${m.display ?? ""}`}
+                  : `${measured(m.value, m)}, limit ${measured(m.limit, m)}`}
               </span>
               {m.reason && <span className="block text-watch">{m.reason}</span>}
             </>
           ) : (
-            <span className="text-muted">{standing ? standing.state : "no headspace"}</span>
+            <span className="text-muted">
+              {standing ? standing.state : r.each ? "about a group" : "no headspace"}
+            </span>
           )}
         </span>
       </button>
       {open && (
         <div className="mt-2 ml-9 grid gap-4 bg-surface px-4 py-3">
           {r.devices && <Explained device={device.id} source={r.devices} title="Watches devices where" />}
-          <Explained device={device.id} source={r.raise} title="Raises the alarm when" />
-          {r.clear && <Explained device={device.id} source={r.clear} title="Lets it return when" />}
+          {r.each ? (
+            <p className="text-muted">
+              It is about all devices with the same <code className="font-mono">{r.each}</code> together, and
+              raised for them as one.
+            </p>
+          ) : (
+            <>
+              <Explained device={device.id} source={r.raise} title="Raises the alarm when" />
+              {r.clear && <Explained device={device.id} source={r.clear} title="Lets it return when" />}
+            </>
+          )}
           <p className="text-muted">
             {[
               r.on_delay && r.on_delay !== "0s" && `after ${r.on_delay}`,
@@ -146,11 +164,14 @@ function Explained({ device, source, title }: { device: string; source: string; 
 function lines(p: Part, depth: number, key: string): React.ReactNode[] {
   return [
     <tr key={key} className="align-top">
-      <td className="py-0.5 pr-6 font-mono text-[0.8125rem]" style={{ paddingLeft: `${depth * 1.25}rem` }}>
+      <td
+        className="min-w-72 py-0.5 pr-6 font-mono text-[0.8125rem]"
+        style={{ paddingLeft: `${depth * 1.25}rem` }}
+      >
         {p.text}
       </td>
       <td
-        className={`py-0.5 pr-6 text-right whitespace-nowrap ${p.truth === "true" ? "font-semibold" : p.known ? "" : "text-muted italic"}`}
+        className={`min-w-20 py-0.5 pr-6 text-right whitespace-nowrap ${p.truth === "true" ? "font-semibold" : p.known ? "" : "text-muted italic"}`}
       >
         {p.truth ?? p.value}
       </td>
