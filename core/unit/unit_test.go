@@ -228,3 +228,26 @@ func TestDisplay(t *testing.T) {
 		}
 	}
 }
+
+// The whole registry of RFC 8428 and of RFC 8798 is known, and has the
+// dimension that its description says.
+func TestRegistry(t *testing.T) {
+	for dimension, symbols := range map[string]string{
+		"length": "m km cm mm", "mass": "kg g", "time": "s ms min h EL", "current": "A mA", "temperature": "K Cel", "luminous intensity": "cd", "amount of substance": "mol",
+		"frequency": "Hz MHz 1/s 1/min beat/min Bq", "angle": "rad deg", "solid angle": "sr", "force": "N", "pressure": "Pa hPa", "energy": "J Wh kWh", "power": "W kW", "charge": "C Ah",
+		"voltage": "V mV", "capacitance": "F", "resistance": "Ohm", "conductance": "S", "inductance": "H", "area": "m2", "volume": "m3 l", "speed": "m/s km/h mm/h m/h", "acceleration": "m/s2",
+		"volume flow": "m3/s l/s", "irradiance": "W/m2", "amount of data": "bit B KiB GB", "data rate": "bit/s Mbit/s B/s MB/s", "latitude": "lat", "longitude": "lon", "acidity": "pH", "signal level": "dB dBW dBm",
+		"sound level": "Bspl", "plain number": "count / % %RH %EL beats ppm /100 /1000", "conductivity": "S/m", "apparent power": "VA kVA", "reactive power": "var kvar", "density": "kg/m3 ug/m3", "illuminance": "lx", "turbidity": "NTU",
+	} {
+		for _, s := range strings.Fields(symbols) {
+			if u, err := unit.Lookup(s); err != nil || u.Dimension.String() != dimension {
+				t.Errorf("%s is a %s, %v; want %s", s, u.Dimension, err, dimension)
+			}
+		}
+	}
+	for _, s := range strings.Fields("Wb T lm Gy Sv kat cd/m2 VAs vars VAh kVAh varh kvarh Wh/km J/m ppb ppt") {
+		if _, err := unit.Lookup(s); err != nil {
+			t.Error(err)
+		}
+	}
+}
