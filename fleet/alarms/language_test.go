@@ -283,3 +283,33 @@ func TestBacklogInPieces(t *testing.T) {
 		t.Errorf("silent again: %+v", as)
 	}
 }
+
+// A device whose clock is behind lives in its own time; its readings are not
+// late for it.
+func TestClockBehind(t *testing.T) {
+	r := onboard(t, ruleOf("co2_for_long", "avg(co2, 10min) > 1500", ""), ruleOf("air_silent", "age(co2) > 5min", ""))
+	at := func(v float64) {
+		r.Keep(air, fmt.Sprintf(`{"at":%q,"values":{"co2":%g}}`, r.Clock.Now().Add(-2*time.Minute).Format(time.RFC3339), v))
+	}
+	for range 14 {
+		at(1000)
+		r.Pass(30 * time.Second)
+		r.Pass(30 * time.Second)
+	}
+	at(9000)
+	if as := r.Open(); len(as) != 1 || as[0].Rule != "co2_for_long" || !as[0].RaisedAt.Equal(r.Clock.Now().Add(-2*time.Minute)) {
+		t.Fatalf("open are %+v", as)
+	}
+	for range 12 {
+		r.Pass(30 * time.Second)
+	}
+	silent := 0
+	for _, a := range r.Open() {
+		if a.Rule == "air_silent" {
+			silent++
+		}
+	}
+	if silent != 1 {
+		t.Errorf("after six minutes of silence open are %+v", r.Open())
+	}
+}

@@ -51,16 +51,17 @@ func (e *Engine) tick(s *shard, now time.Time) {
 			heap.Push(&s.wakes, wakeUp{w.queued, w.id})
 			continue
 		}
+		local := w.local(now).UnixMilli()
 		for steps := 0; ; steps++ {
 			next := w.next()
-			if next > ms {
+			if next > local {
 				break
 			}
 			if steps == maxSteps {
-				next = ms
+				next = local
 			}
 			e.advance(s, w, next)
-			if next == ms {
+			if next == local {
 				break
 			}
 		}
@@ -73,7 +74,7 @@ func (e *Engine) tick(s *shard, now time.Time) {
 		if w.set != nil && w.set.link >= 0 {
 			was := w.state.Sample(w.set.link)
 			if e.outer(w); w.state.Sample(w.set.link) != was {
-				e.reassess(s, w, now)
+				e.reassess(s, w, w.local(now))
 				e.measure(s, w)
 			}
 		}
@@ -82,6 +83,24 @@ func (e *Engine) tick(s *shard, now time.Time) {
 	if now.Sub(s.saved) >= 10*time.Second {
 		e.flush(s)
 	}
+}
+
+// maxLag is how far behind a device's clock may be for time to be told by it.
+const maxLag = 5 * time.Minute
+
+// arrived notes when readings came and how old the newest of them was. A device
+// whose clock is behind, or whose readings take long, lives in its own time:
+// what time alone changes is judged by it, so that its next reading is not late.
+func (w *watched) arrived(now time.Time, newest int64) {
+	w.heard, w.newest = now, max(w.newest, newest)
+	if lag := now.UnixMilli() - newest; lag >= 0 && lag <= maxLag.Milliseconds() {
+		w.lag = lag
+	}
+}
+
+// local is the time on a device.
+func (w *watched) local(now time.Time) time.Time {
+	return now.Add(-time.Duration(w.lag) * time.Millisecond)
 }
 
 // drain is how long nothing must have come of a backlog until it is taken to
@@ -185,7 +204,7 @@ func (e *Engine) chores(s *shard, now time.Time) {
 		if err := e.fillTrends(w, now); err != nil {
 			e.log.Error("trends were not filled", "device", id, "error", err)
 		}
-		e.reassess(s, w, now)
+		e.reassess(s, w, w.local(now))
 		e.measure(s, w)
 	}
 	if len(s.chores) == 0 {

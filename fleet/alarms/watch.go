@@ -47,6 +47,7 @@ type watched struct {
 	margins  []vitals.Margin
 	heard    time.Time // when readings came last
 	newest   int64     // the time of the newest of them
+	lag      int64     // how far its clock, or its way, is behind, in ms
 	queued   int64     // for when it stands in the queue of wakes; 0 for not at all
 	filled   bool      // trends have been filled from the history
 	usualAt  time.Time
@@ -516,7 +517,7 @@ func (e *Engine) Handle(i int, ev event.Event) {
 			return
 		}
 		sortObserved(all)
-		w.heard, w.newest = ev.Arrived, max(w.newest, all[len(all)-1].at)
+		w.arrived(ev.Arrived, all[len(all)-1].at)
 		if err := e.live(s, w, all); err != nil {
 			e.log.Error("late readings were not evaluated", "device", ev.Device, "error", err)
 		}
@@ -524,7 +525,7 @@ func (e *Engine) Handle(i int, ev event.Event) {
 	case event.Settings, event.Attributes:
 		if w := s.devices[ev.About()]; w != nil && w.set != nil {
 			e.outer(w)
-			e.reassess(s, w, e.now())
+			e.reassess(s, w, w.local(e.now()))
 			e.measure(s, w)
 		}
 	case event.Device:
@@ -625,7 +626,7 @@ func (e *Engine) rewatch(s *shard, id string) {
 // settle judges a device whose State was made anew.
 func (e *Engine) settle(s *shard, w *watched) {
 	if w.set != nil {
-		e.reassess(s, w, e.now())
+		e.reassess(s, w, w.local(e.now()))
 		if !w.filled {
 			s.chores = append(s.chores, w.id)
 		}
@@ -650,8 +651,8 @@ func (e *Engine) measure(s *shard, w *watched) {
 		w.margins = margins
 		e.bus.Publish(event.Margins{Device: w.id, Margins: slices.Clone(margins)})
 	}
-	if wake := w.next(); wake < math.MaxInt64 && (w.queued == 0 || wake < w.queued) {
-		w.queued = wake
-		heap.Push(&s.wakes, wakeUp{wake, w.id})
+	if wake := w.next(); wake < math.MaxInt64 && (w.queued == 0 || wake+w.lag < w.queued) {
+		w.queued = wake + w.lag
+		heap.Push(&s.wakes, wakeUp{w.queued, w.id})
 	}
 }
