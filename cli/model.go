@@ -19,7 +19,7 @@ func modelCommand() *cobra.Command {
 	load := &cobra.Command{
 		Use:     "load FILE|FOLDER…",
 		Short:   "Put Thing Models in force",
-		Long:    "Reads W3C Thing Models (JSON) and puts them in force. Of a folder, every file whose name ends in .tm.json is read.",
+		Long:    "Reads W3C Thing Models (JSON, or the same in YAML) and puts them in force. Of a\nfolder, every file whose name ends in .tm.json or .tm.yaml is read.",
 		Example: "  ullage model load examples/cellars/models",
 		Args:    atLeast(1, "files or folders"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -27,7 +27,7 @@ func modelCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			files, err := expand(args, ".tm.json")
+			files, err := expand(args, ".tm.json", ".tm.yaml", ".tm.yml")
 			if err != nil {
 				return err
 			}
@@ -37,6 +37,11 @@ func modelCommand() *cobra.Command {
 			for i, f := range files {
 				if sources[i], err = os.ReadFile(f); err != nil {
 					return err
+				}
+				if !strings.HasSuffix(f, ".json") {
+					if sources[i], err = model.FromYAML(sources[i]); err != nil {
+						return fmt.Errorf("%s was not loaded, and nothing else was: %w", f, err)
+					}
 				}
 				if _, err := model.Parse(sources[i]); err != nil {
 					return fmt.Errorf("%s was not loaded, and nothing else was: %w", f, err)

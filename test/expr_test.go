@@ -3,6 +3,8 @@ package test
 import (
 	"encoding/json"
 	"net/http"
+	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -125,4 +127,63 @@ func TestExpressionCommands(t *testing.T) {
 			t.Errorf("%d %s", status, answer)
 		}
 	})
+}
+
+// TestCheckCommand checks fleet folders without a service.
+func TestCheckCommand(t *testing.T) {
+	run := func(want int, args ...string) string {
+		t.Helper()
+		cmd := exec.Command(service.Binary(), append([]string{"check"}, args...)...)
+		cmd.Env = []string{"HOME=" + t.TempDir(), "PATH=" + os.Getenv("PATH")}
+		out, err := cmd.CombinedOutput()
+		if code := cmd.ProcessState.ExitCode(); code != want {
+			t.Errorf("check %v ends with %d, want %d: %v\n%s", args, code, want, err, out)
+		}
+		return string(out)
+	}
+	example := filepath.Join(service.Root(), "examples", "cellars")
+	if out := run(0, example); !strings.Contains(out, "6 models and 11 rules: nothing to say.") {
+		t.Errorf("of the example it says\n%s", out)
+	}
+	folder := t.TempDir()
+	ok(t, os.CopyFS(folder, os.DirFS(example)))
+	path := filepath.Join(folder, "rules", "must_too_warm.yaml")
+	ok(t, os.WriteFile(path, []byte(strings.Replace(read(t, "examples/cellars/rules/must_too_warm.yaml"), "must_temp >", "must_tmp >", 1)), 0o600))
+	out := run(3, folder)
+	if !strings.Contains(out, path+":4:8: error: raise: no telemetry must_tmp in tank-probe 1.2.0; did you mean must_temp?\n    write: must_temp\n") {
+		t.Errorf("of a mistake it says\n%s", out)
+	}
+	var report struct {
+		Models   int
+		Findings []struct{ File, Severity, Kind string }
+	}
+	out = run(3, folder, "-o", "json")
+	if err := json.NewDecoder(strings.NewReader(out)).Decode(&report); err != nil || report.Models != 6 || len(report.Findings) != 1 || report.Findings[0].File != "rules/must_too_warm.yaml" || report.Findings[0].Kind != "expression" {
+		t.Errorf("as JSON it is %+v, %v", report, err)
+	}
+	var log struct {
+		Version string
+		Runs    []struct {
+			Results []struct {
+				RuleID    string `json:"ruleId"`
+				Level     string
+				Locations []struct {
+					PhysicalLocation struct {
+						ArtifactLocation struct{ URI string }
+						Region           struct{ StartLine, StartColumn int }
+					}
+				}
+			}
+		}
+	}
+	out = run(3, folder, "-o", "sarif")
+	if err := json.NewDecoder(strings.NewReader(out)).Decode(&log); err != nil || log.Version != "2.1.0" || len(log.Runs) != 1 || len(log.Runs[0].Results) != 1 {
+		t.Fatalf("as SARIF it is %+v, %v", log, err)
+	}
+	if x := log.Runs[0].Results[0]; x.RuleID != "expression" || x.Level != "error" || x.Locations[0].PhysicalLocation.ArtifactLocation.URI != "rules/must_too_warm.yaml" || x.Locations[0].PhysicalLocation.Region.StartLine != 4 || x.Locations[0].PhysicalLocation.Region.StartColumn != 8 {
+		t.Errorf("its result is %+v", x)
+	}
+	run(2, filepath.Join(folder, "no-such-folder"))
+	run(2, t.TempDir())
+	run(2, folder, "-o", "picture")
 }

@@ -63,8 +63,21 @@ type Rule struct {
 }
 
 // Parse reads one rule from YAML and checks what can be checked without a
-// model. Keys that do not exist are refused with their line.
-func Parse(src []byte) (r *Rule, err error) {
+// model.
+func Parse(src []byte) (*Rule, error) {
+	r, err := Read(src)
+	if err != nil {
+		return nil, err
+	}
+	if err := r.Check(); err != nil {
+		return nil, err
+	}
+	return r, nil
+}
+
+// Read reads one rule from YAML and checks nothing but its form. Keys that do
+// not exist are refused with their line.
+func Read(src []byte) (r *Rule, err error) {
 	if len(src) > MaxSource {
 		return nil, fmt.Errorf("the file has %d bytes; a rule may have %d", len(src), MaxSource)
 	}
@@ -78,7 +91,7 @@ func Parse(src []byte) (r *Rule, err error) {
 	if err := yaml.UnmarshalWithOptions(src, r, yaml.DisallowUnknownField()); err != nil {
 		return nil, errors.New(yaml.FormatError(err, false, false))
 	}
-	return r, r.Check()
+	return r, nil
 }
 
 var eachLabel = regexp.MustCompile(`^label\.[a-z][a-z0-9_]*$`)
@@ -86,36 +99,46 @@ var eachLabel = regexp.MustCompile(`^label\.[a-z][a-z0-9_]*$`)
 var ruleName = regexp.MustCompile(`^[a-z][a-z0-9_]{0,62}$`)
 
 // Check checks r alone: everything but names, types and units, which depend on
-// the model.
+// the model. The error is of type Errors.
 func (r *Rule) Check() error {
-	switch {
-	case !ruleName.MatchString(r.Name):
-		return fmt.Errorf("a rule is named in small letters, digits and underscores, like must_too_warm; this one is %q", r.Name)
-	case len(r.Models) == 0:
-		return fmt.Errorf("%s names no models; write models: [tank-probe]", r.Name)
-	case r.Priority.Rank() > len(Priorities):
-		return fmt.Errorf("%s has priority %q; it is urgent, high, medium or low", r.Name, r.Priority)
-	case r.Message == "":
-		return fmt.Errorf("%s has no message; write what the operator should read", r.Name)
-	case r.Deadband < 0:
-		return fmt.Errorf("%s has a negative deadband; it is a distance", r.Name)
-	case r.Deadband > 0 && r.Clear != "":
-		return fmt.Errorf("%s has both a deadband and clear; one of them says when the alarm returns", r.Name)
-	case r.Each != "" && !eachLabel.MatchString(r.Each):
-		return fmt.Errorf("%s, each: %q is no label; write each: label.site", r.Name, r.Each)
-	case r.Raise == "":
-		return fmt.Errorf("%s has no raise; write the condition, like raise: must_temp > set.max_temp", r.Name)
-	}
+	wrong := r.form()
 	for _, part := range r.conditions() {
 		if part.src == "" {
 			continue
 		}
 		if _, found := expr.Parse(part.src); len(found.Errors()) > 0 {
-			return r.wrong(part.key, found.Errors())
+			wrong = append(wrong, &Error{Rule: r.Name, Key: part.key, Findings: found.Errors()})
 		}
 	}
-	_, err := r.pieces()
-	return err
+	pieces, bad := r.pieces()
+	if bad != nil {
+		wrong = append(wrong, bad)
+	}
+	for _, p := range pieces {
+		if _, found := expr.Parse(p.text); p.expr && len(found.Errors()) > 0 {
+			wrong = append(wrong, &Error{Rule: r.Name, Key: "message", Piece: p.text, Findings: found.Errors()})
+		}
+	}
+	return wrong.orNil()
+}
+
+// form checks everything but the expressions.
+func (r *Rule) form() Errors {
+	var wrong Errors
+	bad := func(is bool, key, format string, args ...any) {
+		if is {
+			wrong = append(wrong, &Error{Rule: r.Name, Key: key, Sentence: fmt.Sprintf(format, args...)})
+		}
+	}
+	bad(!ruleName.MatchString(r.Name), "rule", "a rule is named in small letters, digits and underscores, like must_too_warm; this one is %q", r.Name)
+	bad(len(r.Models) == 0, "models", "%s names no models; write models: [tank-probe]", r.Name)
+	bad(r.Priority.Rank() > len(Priorities), "priority", "%s has priority %q; it is urgent, high, medium or low", r.Name, r.Priority)
+	bad(r.Message == "", "message", "%s has no message; write what the operator should read", r.Name)
+	bad(r.Deadband < 0, "deadband", "%s has a negative deadband; it is a distance", r.Name)
+	bad(r.Deadband > 0 && r.Clear != "", "clear", "%s has both a deadband and clear; one of them says when the alarm returns", r.Name)
+	bad(r.Each != "" && !eachLabel.MatchString(r.Each), "each", "%s, each: %q is no label; write each: label.site", r.Name, r.Each)
+	bad(r.Raise == "", "raise", "%s has no raise; write the condition, like raise: must_temp > set.max_temp", r.Name)
+	return wrong
 }
 
 type condition struct{ key, src string }
@@ -124,8 +147,44 @@ func (r *Rule) conditions() []condition {
 	return []condition{{"devices", r.Devices}, {"raise", r.Raise}, {"clear", r.Clear}}
 }
 
-func (r *Rule) wrong(key string, found expr.Findings) error {
-	return fmt.Errorf("%s, %s: %w", r.Name, key, found)
+// Error is what is wrong with one key of a rule.
+type Error struct {
+	Rule     string
+	Key      string        // of the file: "raise", "message"; "" for the whole
+	Sentence string        // "" where Findings say it
+	Findings expr.Findings // of the expression in Key
+	// Piece is the expression of a message that Findings are about.
+	Piece string
+}
+
+// Error names the rule and the key.
+func (e *Error) Error() string {
+	switch {
+	case e.Sentence != "":
+		return e.Sentence
+	case e.Piece != "":
+		return fmt.Sprintf("%s, %s: {%s}: %s", e.Rule, e.Key, e.Piece, e.Findings)
+	}
+	return fmt.Sprintf("%s, %s: %s", e.Rule, e.Key, e.Findings)
+}
+
+// Errors are everything that is wrong with a rule.
+type Errors []*Error
+
+// Error joins the sentences.
+func (e Errors) Error() string {
+	parts := make([]string, len(e))
+	for i, x := range e {
+		parts[i] = x.Error()
+	}
+	return strings.Join(parts, "; ")
+}
+
+func (e Errors) orNil() error {
+	if len(e) == 0 {
+		return nil
+	}
+	return e
 }
 
 // piece is a part of a message: text, or an expression.
@@ -135,7 +194,7 @@ type piece struct {
 }
 
 // pieces cuts a message at its braces.
-func (r *Rule) pieces() ([]piece, error) {
+func (r *Rule) pieces() ([]piece, *Error) {
 	var out []piece
 	rest := r.Message
 	for rest != "" {
@@ -146,15 +205,12 @@ func (r *Rule) pieces() ([]piece, error) {
 		}
 		close := strings.IndexByte(rest[open:], '}')
 		if close < 0 {
-			return nil, fmt.Errorf("%s, message: the { of %q is not closed", r.Name, rest[open:])
+			return out, &Error{Rule: r.Name, Key: "message", Sentence: fmt.Sprintf("%s, message: the { of %q is not closed", r.Name, rest[open:])}
 		}
 		if open > 0 {
 			out = append(out, piece{text: rest[:open]})
 		}
 		src := rest[open+1 : open+close]
-		if _, found := expr.Parse(src); len(found.Errors()) > 0 {
-			return nil, fmt.Errorf("%s, message: {%s}: %w", r.Name, src, found.Errors())
-		}
 		out = append(out, piece{src, true})
 		rest = rest[open+close+1:]
 	}
@@ -178,7 +234,7 @@ func (r *Rule) Asks() []string {
 // Mentions reports whether r speaks of a name.
 func (r *Rule) Mentions(name expr.Name) bool {
 	sources := []string{r.Devices, r.Raise, r.Clear}
-	if pieces, err := r.pieces(); err == nil {
+	if pieces, bad := r.pieces(); bad == nil {
 		for _, p := range pieces {
 			if p.expr {
 				sources = append(sources, p.text)
@@ -200,8 +256,8 @@ type Compiled struct {
 	Raises, Clears *expr.Program
 	// Metric is the telemetry it is mostly about; "" where there is none.
 	Metric string
-	// Findings are warnings.
-	Findings expr.Findings
+	// Warnings are what is worth a word although the rule can be used.
+	Warnings []*Error
 
 	devices *expr.Program // in a Plan of its own; nil for all devices
 	message []said
@@ -212,55 +268,57 @@ type said struct {
 	expr *expr.Program
 }
 
-// For compiles r within the Plan of a model's devices; a rule with each within
+// For checks and compiles r within the Plan of a model's devices; a rule with each within
 // a Plan of its own.
 func (r *Rule) For(plan *expr.Plan) (*Compiled, error) {
-	if err := r.Check(); err != nil {
-		return nil, err
-	}
 	c := &Compiled{Rule: r}
-	compile := func(p *expr.Plan, key, src string, purpose expr.Purpose) (*expr.Program, error) {
+	wrong := r.form()
+	compile := func(p *expr.Plan, key, piece, src string, purpose expr.Purpose) *expr.Program {
 		out, found := p.Compile(src, purpose)
-		if out == nil {
-			return nil, r.wrong(key, found.Errors())
+		if len(found) == 0 {
+			return out
 		}
-		c.Findings = append(c.Findings, found...)
-		return out, nil
+		e := &Error{Rule: r.Name, Key: key, Piece: piece, Findings: found}
+		if out == nil {
+			e.Findings = found.Errors()
+			wrong = append(wrong, e)
+		} else {
+			c.Warnings = append(c.Warnings, e)
+		}
+		return out
 	}
-	var err error
 	condition, message := expr.ForRule, expr.ForMessage
 	if r.Each != "" {
 		condition, message = expr.ForGroup, expr.ForGroupMessage
 		plan.Schema().Each = strings.TrimPrefix(r.Each, "label.")
 	}
 	if r.Devices != "" {
-		if c.devices, err = compile(expr.NewPlan(plan.Schema()), "devices", r.Devices, expr.ForTarget); err != nil {
-			return nil, err
-		}
+		c.devices = compile(expr.NewPlan(plan.Schema()), "devices", "", r.Devices, expr.ForTarget)
 	}
-	if c.Raises, err = compile(plan, "raise", r.Raise, condition); err != nil {
-		return nil, err
+	if r.Raise != "" {
+		c.Raises = compile(plan, "raise", "", r.Raise, condition)
 	}
 	if r.Clear != "" {
-		c.Clears, err = compile(plan, "clear", r.Clear, condition)
-	} else if c.Clears, err = c.Raises.WithDeadband(r.Deadband); err != nil {
-		err = fmt.Errorf("%s: %w", r.Name, err)
+		c.Clears = compile(plan, "clear", "", r.Clear, condition)
+	} else if c.Raises != nil && r.Deadband >= 0 {
+		var err error
+		if c.Clears, err = c.Raises.WithDeadband(r.Deadband); err != nil {
+			wrong = append(wrong, &Error{Rule: r.Name, Key: "deadband", Sentence: fmt.Sprintf("%s: %s", r.Name, err)})
+		}
 	}
-	if err != nil {
-		return nil, err
-	}
-	pieces, err := r.pieces()
-	if err != nil {
-		return nil, err
+	pieces, bad := r.pieces()
+	if bad != nil {
+		wrong = append(wrong, bad)
 	}
 	for _, p := range pieces {
 		x := said{text: p.text}
 		if p.expr {
-			if x.expr, err = compile(plan, "message", p.text, message); err != nil {
-				return nil, err
-			}
+			x.expr = compile(plan, "message", p.text, p.text, message)
 		}
 		c.message = append(c.message, x)
+	}
+	if len(wrong) > 0 {
+		return nil, wrong
 	}
 	for _, slot := range c.Raises.Uses() {
 		if n := plan.Names()[slot].Name; n.Scope == "" && c.Metric == "" {
