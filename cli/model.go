@@ -109,7 +109,7 @@ func modelCommand() *cobra.Command {
 			return err
 		},
 	}
-	return noun(groupModel, "model", "Load and read models", load, listing, showing, source)
+	return noun(groupModel, "model", "Load, read and compare models", load, listing, showing, source, modelCompare())
 }
 
 func printModel(w io.Writer, m client.Model) {

@@ -187,3 +187,38 @@ func TestCheckCommand(t *testing.T) {
 	run(2, t.TempDir())
 	run(2, folder, "-o", "picture")
 }
+
+// TestModelCompare says what a change would break before it is loaded, and the
+// service refuses it.
+func TestModelCompare(t *testing.T) {
+	s := start(t)
+	cellars(t, s)
+	onboard(t, s, "tank-fennimore-07", "tank-probe")
+	src := read(t, "examples/cellars/models/tank-probe.tm.json")
+	write := func(name string, changes ...string) string {
+		t.Helper()
+		path := filepath.Join(t.TempDir(), name)
+		ok(t, os.WriteFile(path, []byte(strings.NewReplacer(changes...).Replace(src)), 0o600))
+		return path
+	}
+	breaking := write("tank-probe.tm.json", `"must_temp": {`, `"must_temperature": {`, `"1.2.0"`, `"1.3.0"`)
+	out, errs, code := s.CLI("", "model", "compare", breaking)
+	for _, says := range []string{"breaking  /properties/must_temp", "the telemetry must_temp is gone", "the telemetry must_temperature is new", "1 device with this model", "must_too_warm, raise: column 1: no telemetry must_temp", "call for version 2.0.0 at least, which it does not carry"} {
+		if code != 3 || !strings.Contains(out, says) {
+			t.Errorf("it ends with %d and does not say %q:\n%s%s", code, says, out, errs)
+		}
+	}
+	if _, errs, code := s.CLI("", "model", "load", breaking); code != 1 || !strings.Contains(errs, "breaks what is in the field: the telemetry must_temp is gone") || !strings.Contains(errs, "give it version 2.0.0") {
+		t.Errorf("loading it ends with %d: %s", code, errs)
+	}
+	safe := write("tank-probe.tm.json", `"Tank probe"`, `"Probe of a tank"`, `"1.2.0"`, `"1.2.1"`)
+	if out, _, code := s.CLI("", "model", "compare", filepath.Join(service.Root(), "examples/cellars/models/tank-probe.tm.json"), safe, "-o", "json"); code != 0 || !strings.Contains(out, `"weight": "safe"`) {
+		t.Errorf("two files: %d %s", code, out)
+	}
+	if _, errs, code := s.CLI("", "model", "load", safe); code != 0 {
+		t.Errorf("loading it ends with %d: %s", code, errs)
+	}
+	if _, errs, code := s.CLI("", "model", "compare", write("x.tm.json", `"tank-probe"`, `"vat-probe"`)); code != 1 || !strings.Contains(errs, "there is no model vat-probe in the service yet") {
+		t.Errorf("%d %s", code, errs)
+	}
+}

@@ -2,7 +2,6 @@
 package models
 
 import (
-	"bytes"
 	"fmt"
 	"slices"
 	"strings"
@@ -67,8 +66,13 @@ func (c *Catalogue) Load(src []byte, by string) (*model.Model, bool, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	old := c.models[m.Name]
-	if old != nil && bytes.Equal(old.Source, m.Source) {
+	if old != nil && model.SameContent(old.Source, m.Source) {
 		return old, false, nil
+	}
+	if old != nil {
+		if err := mayReplace(old, m); err != nil {
+			return nil, false, err
+		}
 	}
 	at := c.now()
 	verb := "loaded"
@@ -82,6 +86,26 @@ func (c *Catalogue) Load(src []byte, by string) (*model.Model, bool, error) {
 	c.models[m.Name], c.loaded[m.Name] = m, at
 	c.bus.Publish(event.Models{Name: m.Name})
 	return m, true, nil
+}
+
+// mayReplace refuses what would pull the ground from under devices in the
+// field: another content under a version that is published already, and a
+// breaking change without a new major number.
+func mayReplace(old, m *model.Model) error {
+	c := model.Compare(old, m)
+	if m.Version == old.Version {
+		return fault.New(fault.Conflict, "%s is published already and says something else", old).Then("give this file version %s", c.Needs)
+	}
+	if c.Weight == model.Breaking && !c.Enough {
+		e := fault.New(fault.Conflict, "%s breaks what is in the field: %s", m, c.Changes[0].Sentence).Then("give it version %s, or take that change back", c.Needs)
+		for _, x := range c.Changes {
+			if x.Weight == model.Breaking {
+				e.Findings = append(e.Findings, model.Finding{Pointer: x.Pointer, Sentence: x.Sentence})
+			}
+		}
+		return e
+	}
+	return nil
 }
 
 // Get returns the model of that name.
