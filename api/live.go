@@ -21,7 +21,7 @@ const (
 
 func (s *server) liveRoutes() {
 	type filter struct {
-		Where
+		Where  string `query:"where" maxLength:"65536" doc:"Only the wire of devices for which this condition is true"`
 		Only   string `query:"only" enum:"fleet,wire" default:"fleet" doc:"What to tell: changes of devices, or what passes on the wire"`
 		Device string `query:"device" doc:"Only the wire of this device"`
 	}
@@ -29,7 +29,7 @@ func (s *server) liveRoutes() {
 		Summary: "Changes as they happen, as server-sent events"},
 		map[string]any{"devices": client.DevicesChanged{}, "pulse": client.Pulse{}, "wire": client.WirePassed{}},
 		func(ctx context.Context, f *filter, send sse.Sender) {
-			among, _, err := s.among(f.Where)
+			among, _, err := s.among(Where{f.Where})
 			if err != nil { // the lists have said what is wrong with it
 				return
 			}
@@ -60,6 +60,10 @@ func (s *server) liveRoutes() {
 					// A session that has ended ends its stream too.
 					if s.Now().After(by(ctx).ExpiresAt) {
 						return
+					}
+					// Which devices a condition is true for changes with their values.
+					if now, _, e := s.among(Where{f.Where}); e == nil {
+						among = now
 					}
 					err = send.Data(client.Pulse{Service: s.service()})
 				case <-look.C:

@@ -99,6 +99,25 @@ func TestConsole(t *testing.T) {
 		ok(t, p.Wait(`document.querySelectorAll('section[aria-label=Wall] li').length === 48`, 10*time.Second))
 	})
 
+	t.Run("a list shows the columns that are chosen", func(t *testing.T) {
+		ok(t, p.Go(s.Console+"/?view=list&cols=site,must_temp,label.stage&sort=-must_temp&where="+url.QueryEscape(`has(must_temp)`)))
+		ok(t, p.Wait(`[...document.querySelectorAll("thead th")].map((h) => h.innerText.trim()).join() === "Device,Site,must temp ↓,stage"`, 10*time.Second))
+		ok(t, p.Wait(`document.querySelector("tbody tr")?.cells[2].innerText.includes("°C")`, 5*time.Second))
+		cells, err := browser.Eval[[]string](p, `[...document.querySelectorAll("tbody tr")].map((r) => r.cells[2].innerText)`)
+		if err != nil || len(cells) < 5 || !strings.HasSuffix(cells[0], "°C") {
+			t.Errorf("the temperatures are %q, %v", cells, err)
+		}
+		number := func(s string) (f float64) {
+			fmt.Sscan(strings.TrimSuffix(s, "°C"), &f)
+			return f
+		}
+		for i := 1; i < len(cells); i++ {
+			if number(cells[i-1]) < number(cells[i]) {
+				t.Errorf("not sorted: %q before %q", cells[i-1], cells[i])
+			}
+		}
+	})
+
 	t.Run("the filter completes what is typed and explains what is wrong", func(t *testing.T) {
 		const box = "input[role=combobox]"
 		listed := func(n int) string {

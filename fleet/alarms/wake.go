@@ -10,6 +10,7 @@ import (
 	"ullage/core/stats"
 	"ullage/core/value"
 	"ullage/core/vitals"
+	"ullage/fleet/event"
 )
 
 // wakeUp says when a device is to be looked at again although nothing has
@@ -91,15 +92,23 @@ const maxLag = 5 * time.Minute
 // arrived notes when readings came and how old the newest of them was. A device
 // whose clock is behind, or whose readings take long, lives in its own time:
 // what time alone changes is judged by it, so that its next reading is not late.
-func (w *watched) arrived(now time.Time, newest int64) {
-	w.heard, w.newest = now, max(w.newest, newest)
-	if lag := now.UnixMilli() - newest; lag >= 0 && lag <= maxLag.Milliseconds() {
+func (w *watched) arrived(ev event.Readings) {
+	newest := int64(0)
+	for _, r := range ev.Readings {
+		newest = max(newest, r.At.UnixMilli())
+	}
+	w.heard, w.newest = ev.Arrived, max(w.newest, newest)
+	if lag := ev.Arrived.UnixMilli() - newest; lag >= 0 && lag <= maxLag.Milliseconds() {
 		w.lag = lag
 	}
 }
 
-// local is the time on a device.
+// local is the time on a device. While it hands in a backlog, that is the time of
+// the newest reading.
 func (w *watched) local(now time.Time) time.Time {
+	if w.catchingUp(now) {
+		return value.FromMillis(w.newest)
+	}
 	return now.Add(-time.Duration(w.lag) * time.Millisecond)
 }
 
@@ -111,7 +120,7 @@ const drain = 10 * time.Second
 // What it was silent about until now may be in the next message, so time
 // stands still for it meanwhile.
 func (w *watched) catchingUp(now time.Time) bool {
-	return now.Sub(w.heard) < drain && now.UnixMilli()-w.newest > max(60_000, 3*w.set.interval.Milliseconds())
+	return w.set != nil && now.Sub(w.heard) < drain && now.UnixMilli()-w.newest > max(60_000, 3*w.set.interval.Milliseconds())
 }
 
 // next returns the next moment at which something may change by time alone.

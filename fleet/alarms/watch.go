@@ -504,7 +504,11 @@ func (e *Engine) Handle(i int, ev event.Event) {
 	case event.Readings:
 		e.groups.observe(ev)
 		w := s.devices[ev.Device]
-		if w == nil || w.set == nil {
+		if w == nil {
+			return
+		}
+		w.arrived(ev)
+		if w.set == nil {
 			return
 		}
 		all := make([]observed, 0, len(ev.Readings))
@@ -517,7 +521,6 @@ func (e *Engine) Handle(i int, ev event.Event) {
 			return
 		}
 		sortObserved(all)
-		w.arrived(ev.Arrived, all[len(all)-1].at)
 		if err := e.live(s, w, all); err != nil {
 			e.log.Error("late readings were not evaluated", "device", ev.Device, "error", err)
 		}

@@ -2250,7 +2250,7 @@ export interface operations {
     live: {
         parameters: {
             query?: {
-                /** @description Only of devices for which this condition is true now */
+                /** @description Only the wire of devices for which this condition is true */
                 where?: string;
                 /** @description What to tell: changes of devices, or what passes on the wire */
                 only?: "fleet" | "wire";

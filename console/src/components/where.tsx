@@ -304,7 +304,8 @@ function Marked({ text, findings }: { text: string; findings: ExpressionReport["
 
 // useMatching asks every second which devices a condition is true for; nothing
 // where there is no condition.
-export function useMatching(where: string): ReadonlySet<string> | undefined {
+// Pending is whether the answer is still to come the first time.
+export function useMatching(where: string): { matching?: ReadonlySet<string>; pending: boolean } {
   const matching = useQuery({
     queryKey: ["matching", where],
     enabled: where !== "",
@@ -313,5 +314,7 @@ export function useMatching(where: string): ReadonlySet<string> | undefined {
     queryFn: async () =>
       new Set((await ask(api.GET("/api/v1/expressions/matching", { params: { query: { where } } }))).ids),
   });
-  return where === "" ? undefined : (matching.data ?? undefined);
+  return where === ""
+    ? { pending: false }
+    : { matching: matching.isError ? undefined : matching.data, pending: matching.isPending };
 }

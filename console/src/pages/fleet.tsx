@@ -1,7 +1,6 @@
 import { useQueries, useQuery } from "@tanstack/react-query";
-import { useVirtualizer } from "@tanstack/react-virtual";
-import { memo, useMemo, useRef } from "react";
-import { Link, useNavigate } from "react-router";
+import { memo, useMemo } from "react";
+import { Link } from "react-router";
 import { api, ask, type Device, type Margin, type Model } from "../api/client";
 import { useFleet } from "../api/live";
 import { Badge } from "../components/badge";
@@ -9,20 +8,12 @@ import { Button, Choice, Command, Empty } from "../components/parts";
 import { Spark } from "../components/spark";
 import { describe, leastForBadge, Vessel } from "../components/vessel";
 import { useMatching, Where } from "../components/where";
-import { absolute, ago, lasting, plural, say, words } from "../lib/format";
+import { lasting, plural, say, words } from "../lib/format";
+import { byNeed, severity } from "../lib/need";
 import { useNow, useParam, useTitle } from "../lib/use";
+import { List } from "./fleet-list";
 
-const severity: Record<string, number> = { dark: 0, poor: 1, watch: 2, sound: 3 };
 const groupings = ["site", "model", "stage", "row"];
-
-// The fuller the vessel, the further to the left; dark ones come first.
-function byNeed(a: Device, b: Device): number {
-  return (
-    severity[a.health] - severity[b.health] ||
-    (a.headspace ?? 2) - (b.headspace ?? 2) ||
-    a.id.localeCompare(b.id)
-  );
-}
 
 export function FleetPage() {
   useTitle("Fleet");
@@ -31,7 +22,7 @@ export function FleetPage() {
   const [view, setView] = useParam("view", "wall");
   const [only, setOnly] = useParam("health", "all");
   const [where, setWhere] = useParam("where", "");
-  const matching = useMatching(where);
+  const { matching, pending } = useMatching(where);
   const standing = useMemo(
     () => [...fleet.devices.values()].filter((d) => d.standing !== "retired"),
     [fleet.devices],
@@ -102,7 +93,7 @@ export function FleetPage() {
           placeholder="Filter by a condition, such as must_temp > set.max_temp - 3, or a word"
         />
       </div>
-      {fleet.state === "connecting" && fleet.devices.size === 0 ? (
+      {(fleet.state === "connecting" && fleet.devices.size === 0) || pending ? (
         <p className="py-8 text-muted">Loading the fleet…</p>
       ) : standing.length === 0 ? (
         <Empty
@@ -220,146 +211,6 @@ function Summary({ devices }: { devices: Device[] }) {
     .filter((x) => x.n > 0);
   if (parts.length === 0) return <p className="text-muted">all sound</p>;
   return <p className="font-semibold">{parts.map((x) => `${x.n} ${x.h}`).join(", ")}</p>;
-}
-
-const columns = [
-  { key: "id", name: "Device" },
-  { key: "site", name: "Site" },
-  { key: "model", name: "Model" },
-  { key: "link", name: "Link" },
-  { key: "last", name: "Last reading" },
-  { key: "headspace", name: "Headspace" },
-  { key: "health", name: "Health" },
-];
-
-function sortValue(d: Device, key: string): string | number {
-  switch (key) {
-    case "site":
-      return d.labels.site ?? "";
-    case "model":
-      return d.model;
-    case "link":
-      return d.link;
-    case "last":
-      return d.last_at ? -Date.parse(d.last_at) : Infinity;
-    case "headspace":
-      return d.headspace ?? 2;
-    case "health":
-      return severity[d.health];
-  }
-  return d.id;
-}
-
-function List({ devices }: { devices: Device[] }) {
-  const [sort, setSort] = useParam("sort", "health");
-  const now = useNow(2000);
-  const navigate = useNavigate();
-  const down = sort.startsWith("-");
-  const key = down ? sort.slice(1) : sort;
-  const rows = useMemo(() => {
-    const out = [...devices].sort((a, b) => {
-      const x = sortValue(a, key);
-      const y = sortValue(b, key);
-      return (x < y ? -1 : x > y ? 1 : 0) || byNeed(a, b);
-    });
-    return down ? out.reverse() : out;
-  }, [devices, key, down]);
-  const box = useRef<HTMLDivElement>(null);
-  // eslint-disable-next-line react-hooks/incompatible-library -- nothing of it is memoized
-  const virtual = useVirtualizer({
-    count: rows.length,
-    getScrollElement: () => box.current,
-    estimateSize: () => 34,
-    overscan: 12,
-  });
-  // Short lists are drawn whole; long ones only where they are looked at.
-  const long = rows.length > 200;
-  const items = long ? virtual.getVirtualItems() : rows.map((_, index) => ({ index, start: 0, end: 0 }));
-  const before = long ? (items[0]?.start ?? 0) : 0;
-  const after = long ? virtual.getTotalSize() - (items.at(-1)?.end ?? 0) : 0;
-  return (
-    <div
-      ref={box}
-      className={long ? "max-h-[70vh] overflow-auto" : "overflow-x-auto"}
-      tabIndex={0}
-      role="region"
-      aria-label="List of devices"
-    >
-      <table className="w-full border-collapse">
-        <caption className="sr-only">{plural(rows.length, "device")}</caption>
-        <thead className="sticky top-0 bg-ground">
-          <tr className="text-left text-muted">
-            {columns.map((c) => (
-              <th
-                key={c.key}
-                scope="col"
-                className={`border-b border-line py-1.5 pr-4 font-normal ${c.key === "headspace" ? "text-right" : ""}`}
-                aria-sort={key === c.key ? (down ? "descending" : "ascending") : undefined}
-              >
-                <button
-                  type="button"
-                  onClick={() => setSort(key === c.key && !down ? `-${c.key}` : c.key)}
-                  className="hover:text-ink"
-                >
-                  {c.name} {key === c.key ? (down ? "↓" : "↑") : ""}
-                </button>
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {before > 0 && <tr style={{ height: before }} />}
-          {items.map(({ index }) => {
-            const d = rows[index];
-            return (
-              <tr
-                key={d.id}
-                className="cursor-pointer border-b border-line hover:bg-surface"
-                onClick={() => navigate(`/devices/${d.id}`)}
-              >
-                <td className="py-1 pr-4 whitespace-nowrap">
-                  <Link
-                    to={`/devices/${d.id}`}
-                    className="flex items-center gap-2.5 font-mono"
-                    onClick={(e) => e.stopPropagation()}
-                  >
-                    <Vessel device={d} width={15} badge={false} />
-                    {d.id}
-                  </Link>
-                </td>
-                <td className="pr-4 whitespace-nowrap">{d.labels.site}</td>
-                <td className="pr-4 whitespace-nowrap text-muted">{d.model}</td>
-                <td className={`pr-4 ${d.link === "silent" ? "font-semibold" : "text-muted"}`}>{d.link}</td>
-                <td className="pr-4 whitespace-nowrap text-muted" title={d.last_at && absolute(d.last_at)}>
-                  {ago(d.last_at, now)}
-                </td>
-                <td className="pr-4 text-right">
-                  {d.headspace === undefined ? "–" : `${Math.round(d.headspace * 100)} %`}
-                </td>
-                <td className="max-w-96 truncate" title={d.reasons.join("; ")}>
-                  <b
-                    className={
-                      d.health === "poor"
-                        ? "text-poor"
-                        : d.health === "watch"
-                          ? "text-watch"
-                          : d.health === "dark"
-                            ? ""
-                            : "font-normal text-muted"
-                    }
-                  >
-                    {d.health}
-                  </b>{" "}
-                  <span className="text-muted">{d.reasons.join("; ")}</span>
-                </td>
-              </tr>
-            );
-          })}
-          {after > 0 && <tr style={{ height: after }} />}
-        </tbody>
-      </table>
-    </div>
-  );
 }
 
 const leastMargin = (d: Device): Margin | undefined =>
