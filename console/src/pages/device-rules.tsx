@@ -40,6 +40,11 @@ function measured(v: number, m: Margin): string {
   return `${say(Math.round(v * 100) / 100)} ${m.display ?? ""}`.trim();
 }
 
+// distance is the unit of a distance between two values of a margin.
+function distance(m?: Margin): string {
+  return { "°C": "K", dBm: "dB" }[m?.display ?? ""] ?? m?.display ?? "";
+}
+
 function Row({ device, rule: r, margin: m }: { device: Device; rule: Rule; margin?: Margin }) {
   const [open, setOpen] = useState(false);
   const standing = device.alarms.find((a) => a.rule === r.rule);
@@ -102,7 +107,7 @@ function Row({ device, rule: r, margin: m }: { device: Device; rule: Rule; margi
           <p className="text-muted">
             {[
               r.on_delay && r.on_delay !== "0s" && `after ${r.on_delay}`,
-              r.deadband ? `deadband ${say(r.deadband)}` : "",
+              r.deadband ? `deadband ${say(r.deadband)} ${distance(m)}`.trim() : "",
               r.off_delay && r.off_delay !== "0s" && `returns after ${r.off_delay}`,
             ]
               .filter(Boolean)
