@@ -1,39 +1,21 @@
 package alarms
 
 import (
-	"cmp"
 	"container/heap"
 	"math"
 	"slices"
-	"strings"
 	"time"
 
-	"ullage/core/check"
 	"ullage/core/expr"
 	"ullage/core/lifecycle"
 	"ullage/core/model"
 	"ullage/core/rule"
-	"ullage/core/series"
 	"ullage/core/value"
 	"ullage/core/vitals"
 	"ullage/fleet/devices"
 	"ullage/fleet/event"
 	"ullage/fleet/journal"
-	"ullage/fleet/present"
 )
-
-// ruleset is the rules that watch a device, compiled together for its model.
-// Devices with the same model and the same rules share one.
-type ruleset struct {
-	plan     *expr.Plan
-	model    *model.Model
-	rules    []*rule.Compiled
-	metrics  map[string]int // telemetry name to slot
-	outer    []int          // slots that are not telemetry
-	asks     map[string]int // rules asked about through raised(…), to their slot
-	link     int            // slot of device.link, or -1
-	interval time.Duration
-}
 
 // watched is one device with its watches.
 type watched struct {
@@ -101,94 +83,6 @@ func (e *Engine) choose(w *watched, d devices.Device) {
 	e.outer(w)
 }
 
-// setFor returns the rules that watch a device of a model that get describes.
-func (e *Engine) setFor(m *model.Model, get present.Lookup) *ruleset {
-	e.rulesMu.Lock()
-	defer e.rulesMu.Unlock()
-	all := e.compiled(m, nil)
-	names := []string{}
-	for _, c := range all.rules {
-		if p := c.Selects(); p != nil && !selects(p, get) {
-			continue
-		}
-		names = append(names, c.Name)
-	}
-	if len(names) == len(all.rules) {
-		return all
-	}
-	return e.compiled(m, names)
-}
-
-// selects answers a selector for one device.
-func selects(p *expr.Program, get present.Lookup) bool {
-	s := p.Plan().NewState(time.Time{})
-	for slot, n := range p.Plan().Names() {
-		s.Set(slot, expr.Sample{Value: get(n.Name)})
-	}
-	return p.Truth(s) == expr.True
-}
-
-// compiled returns rules for a model, all of its rules where names is nil; the
-// rules are locked.
-func (e *Engine) compiled(m *model.Model, names []string) *ruleset {
-	key := m.String() + " *"
-	if names != nil {
-		key = m.String() + " " + strings.Join(names, " ")
-	}
-	if set := e.sets[key]; set != nil && set.model == m {
-		return set
-	}
-	var rules []*rule.Rule
-	for _, r := range e.sorted() {
-		if r.Each == "" && r.Names(m.Name) && (names == nil || slices.Contains(names, r.Name)) {
-			rules = append(rules, r)
-		}
-	}
-	plan, compiled, wrong := check.Rules(rules, check.Around{Rules: e.names()}.With(check.Schema(m)))
-	for name, err := range wrong {
-		e.log.Error("a rule does not fit its model any more and is not watched", "rule", name, "model", m.String(), "error", err)
-	}
-	set := newRuleset(plan, m, m.Interval)
-	set.rules = compiled
-	e.sets[key] = set
-	return set
-}
-
-func newRuleset(plan *expr.Plan, m *model.Model, interval time.Duration) *ruleset {
-	set := &ruleset{plan: plan, model: m, metrics: map[string]int{}, asks: map[string]int{}, link: -1, interval: interval}
-	for slot, n := range plan.Names() {
-		switch {
-		case n.Name.Scope == "":
-			set.metrics[n.Name.Key] = slot
-		case n.Name.Scope == "raised":
-			set.asks[n.Name.Key] = slot
-		default:
-			set.outer = append(set.outer, slot)
-			if n.Name == (expr.Name{Scope: "device", Key: "link"}) {
-				set.link = slot
-			}
-		}
-	}
-	return set
-}
-
-func (e *Engine) sorted() []*rule.Rule {
-	out := make([]*rule.Rule, 0, len(e.rules))
-	for _, r := range e.rules {
-		out = append(out, r)
-	}
-	slices.SortFunc(out, func(a, b *rule.Rule) int { return strings.Compare(a.Name, b.Name) })
-	return out
-}
-
-func (e *Engine) names() []string {
-	var out []string
-	for _, r := range e.sorted() {
-		out = append(out, r.Name)
-	}
-	return out
-}
-
 // outer takes over what is not telemetry: settings, labels, attributes, facts.
 func (e *Engine) outer(w *watched) {
 	get, _, ok := e.present.Lookup(w.id)
@@ -209,167 +103,6 @@ func (e *Engine) outer(w *watched) {
 		})
 		w.state.Set(slot, expr.Sample{Value: value.OfBool(standing)})
 	}
-}
-
-// observed is one reading on its way into a State; one that is not judged only
-// fills windows.
-type observed struct {
-	slot  int
-	at    int64
-	v     value.Value
-	judge bool
-}
-
-// fresh gives w a State that has not seen any reading.
-func (e *Engine) fresh(w *watched) {
-	joined := value.FromMillis(0)
-	if d, err := e.devices.Get(w.id); err == nil {
-		joined = d.JoinedAt
-	}
-	w.state = w.set.plan.NewState(joined)
-	w.state.In(e.present.Zone(w.id))
-	e.outer(w)
-}
-
-// refill makes the State of w anew from the stored readings. With judging,
-// readings that a watch has not seen yet are evaluated.
-func (e *Engine) refill(s *shard, w *watched, judging bool) error {
-	if w.set == nil {
-		return nil
-	}
-	seen := e.now()
-	if judging {
-		for _, x := range w.watches {
-			if !x.det.Seen.IsZero() && x.det.Seen.Before(seen) {
-				seen = x.det.Seen
-			}
-		}
-	}
-	e.fresh(w)
-	windows := w.set.plan.Windows() > 0 || w.set.plan.Previous()
-	var all []observed
-	for metric, slot := range w.set.metrics {
-		latest, ok := e.present.Latest(w.id, metric)
-		if !ok {
-			continue
-		}
-		newest := observed{slot, value.Millis(latest.At), latest.Value, judging}
-		if !windows && (!judging || !latest.At.After(seen)) {
-			all = append(all, newest)
-			continue
-		}
-		got, err := e.stored(w, metric, slot, seen.Add(-w.set.plan.Reach()), judging)
-		if err != nil {
-			return err
-		}
-		if len(got) == 0 { // all of it is older than any window
-			got = append(got, newest)
-		}
-		all = append(all, got...)
-	}
-	sortObserved(all)
-	e.feed(s, w, all, true)
-	return nil
-}
-
-func (e *Engine) stored(w *watched, metric string, slot int, from time.Time, judge bool) ([]observed, error) {
-	var out []observed
-	err := e.history.Readings(w.id, metric, from, e.now().Add(model.ClockSlack), func(p series.Point) error {
-		out = append(out, observed{slot, value.Millis(p.At), p.Value, judge})
-		return nil
-	})
-	return out, err
-}
-
-// late is how far behind the time of a State readings may be without it being
-// taken back to their time: on their way readings take some seconds.
-const late = 10_000
-
-// live takes readings as they arrive. Those that are newer than the last one of
-// their telemetry are evaluated, however late they come.
-func (e *Engine) live(s *shard, w *watched, batch []observed) error {
-	back := false
-	for i := range batch {
-		o := &batch[i]
-		old := w.state.Sample(o.slot)
-		if o.judge = !old.Value.Known() || o.at > old.At; o.judge && o.at < w.state.Now()-late {
-			back = true
-		}
-	}
-	if back {
-		// Time has gone on in the State without these readings; it begins again
-		// before them, with everything that was stored around them.
-		windows := w.set.plan.Windows() > 0 || w.set.plan.Previous()
-		old := w.state
-		e.fresh(w)
-		for metric, slot := range w.set.metrics {
-			if x := old.Sample(slot); x.Value.Known() {
-				batch = append(batch, observed{slot, x.At, x.Value, false})
-			}
-			if !windows {
-				continue
-			}
-			got, err := e.stored(w, metric, slot, value.FromMillis(batch[0].at).Add(-w.set.plan.Reach()), false)
-			if err != nil {
-				return err
-			}
-			batch = append(batch, got...)
-		}
-		sortObserved(batch)
-	}
-	e.feed(s, w, batch, false)
-	if w.state.Late() {
-		return e.refill(s, w, false)
-	}
-	return nil
-}
-
-func sortObserved(all []observed) {
-	slices.SortStableFunc(all, func(a, b observed) int { return cmp.Compare(a.at, b.at) })
-}
-
-// feed takes readings in order of time and evaluates the watches at each that
-// is to be judged; with unseen only those watches that have not seen its time.
-func (e *Engine) feed(s *shard, w *watched, all []observed, unseen bool) {
-	changes := newChanges(e, s, w)
-	for len(all) > 0 {
-		n, judge := 1, all[0].judge
-		for n < len(all) && all[n].at == all[0].at {
-			judge = judge || all[n].judge
-			n++
-		}
-		group := all[:n]
-		all = all[n:]
-		at := value.FromMillis(group[0].at)
-		skip := func(x *watch) bool { return !judge || unseen && !at.After(x.det.Seen) }
-		for _, x := range w.watches {
-			if skip(x) {
-				continue
-			}
-			// A delay that ended before this reading came is of the values before it.
-			if c, ok := x.det.Advance(at, delaysOf(x)); ok {
-				changes.add(x, c)
-			}
-		}
-		for _, o := range group {
-			w.state.Observe(o.slot, o.at, o.v)
-		}
-		now := value.FromMillis(w.state.Now())
-		for _, x := range w.watches {
-			if skip(x) {
-				continue
-			}
-			if at.After(x.det.Seen) {
-				if x.det.Seen.IsZero() {
-					changes.touch(x)
-				}
-				x.det.Seen = at
-			}
-			changes.assess(x, now)
-			x.dirty = true
-		}
-	}
-	changes.apply()
 }
 
 func delaysOf(x *watch) lifecycle.Delays {

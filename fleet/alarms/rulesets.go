@@ -1,0 +1,114 @@
+package alarms
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"ullage/core/check"
+	"ullage/core/expr"
+	"ullage/core/model"
+	"ullage/core/rule"
+	"ullage/fleet/present"
+)
+
+// ruleset is the rules that watch a device, compiled together for its model.
+// Devices with the same model and the same rules share one.
+type ruleset struct {
+	plan     *expr.Plan
+	model    *model.Model
+	rules    []*rule.Compiled
+	metrics  map[string]int // telemetry name to slot
+	outer    []int          // slots that are not telemetry
+	asks     map[string]int // rules asked about through raised(…), to their slot
+	link     int            // slot of device.link, or -1
+	interval time.Duration
+}
+
+// setFor returns the rules that watch a device of a model that get describes.
+func (e *Engine) setFor(m *model.Model, get present.Lookup) *ruleset {
+	e.rulesMu.Lock()
+	defer e.rulesMu.Unlock()
+	all := e.compiled(m, nil)
+	names := []string{}
+	for _, c := range all.rules {
+		if p := c.Selects(); p != nil && !selects(p, get) {
+			continue
+		}
+		names = append(names, c.Name)
+	}
+	if len(names) == len(all.rules) {
+		return all
+	}
+	return e.compiled(m, names)
+}
+
+// selects answers a selector for one device.
+func selects(p *expr.Program, get present.Lookup) bool {
+	s := p.Plan().NewState(time.Time{})
+	for slot, n := range p.Plan().Names() {
+		s.Set(slot, expr.Sample{Value: get(n.Name)})
+	}
+	return p.Truth(s) == expr.True
+}
+
+// compiled returns rules for a model, all of its rules where names is nil; the
+// rules are locked.
+func (e *Engine) compiled(m *model.Model, names []string) *ruleset {
+	key := m.String() + " *"
+	if names != nil {
+		key = m.String() + " " + strings.Join(names, " ")
+	}
+	if set := e.sets[key]; set != nil && set.model == m {
+		return set
+	}
+	var rules []*rule.Rule
+	for _, r := range e.sorted() {
+		if r.Each == "" && r.Names(m.Name) && (names == nil || slices.Contains(names, r.Name)) {
+			rules = append(rules, r)
+		}
+	}
+	plan, compiled, wrong := check.Rules(rules, check.Around{Rules: e.names()}.With(check.Schema(m)))
+	for name, err := range wrong {
+		e.log.Error("a rule does not fit its model any more and is not watched", "rule", name, "model", m.String(), "error", err)
+	}
+	set := newRuleset(plan, m, m.Interval)
+	set.rules = compiled
+	e.sets[key] = set
+	return set
+}
+
+func newRuleset(plan *expr.Plan, m *model.Model, interval time.Duration) *ruleset {
+	set := &ruleset{plan: plan, model: m, metrics: map[string]int{}, asks: map[string]int{}, link: -1, interval: interval}
+	for slot, n := range plan.Names() {
+		switch {
+		case n.Name.Scope == "":
+			set.metrics[n.Name.Key] = slot
+		case n.Name.Scope == "raised":
+			set.asks[n.Name.Key] = slot
+		default:
+			set.outer = append(set.outer, slot)
+			if n.Name == (expr.Name{Scope: "device", Key: "link"}) {
+				set.link = slot
+			}
+		}
+	}
+	return set
+}
+
+func (e *Engine) sorted() []*rule.Rule {
+	out := make([]*rule.Rule, 0, len(e.rules))
+	for _, r := range e.rules {
+		out = append(out, r)
+	}
+	slices.SortFunc(out, func(a, b *rule.Rule) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+func (e *Engine) names() []string {
+	var out []string
+	for _, r := range e.sorted() {
+		out = append(out, r.Name)
+	}
+	return out
+}
