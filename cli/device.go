@@ -165,12 +165,13 @@ func printDevice(w io.Writer, d client.Device, m client.Model) {
 			value = num(f, p.Decimals)
 		}
 		line := []string{p.Name, strings.TrimSpace(value + " " + p.Display), ago(&l.At), "", "", strings.Join(l.Quality, ", ")}
-		for _, mg := range d.Margins {
-			if mg.Metric == p.Name {
-				line[3] = num(mg.Limit, -1) + " (" + mg.Rule + ")"
-				if mg.Known {
-					line[4] = percent(&mg.Headspace)
-				}
+		if mg, ok := nearestLimit(d.Margins, p.Name); ok {
+			line[3] = num(mg.Limit, -1) + " (" + mg.Rule + ")"
+			if mg.Known {
+				line[4] = percent(&mg.Headspace)
+			}
+			if mg.ToLimit != nil {
+				line[4] += ", there in ~" + mg.ToLimit.Likely
 			}
 		}
 		cells = append(cells, line)
@@ -255,4 +256,15 @@ func deviceStanding(verb, standing, short, done string) *cobra.Command {
 		c.Flags().BoolVar(&yes, "yes", false, "do it without asking")
 	}
 	return c
+}
+
+// nearestLimit returns the margin with the least headspace among those that
+// compare a telemetry itself, not something worked out from it.
+func nearestLimit(all []client.Margin, metric string) (least client.Margin, ok bool) {
+	for _, m := range all {
+		if m.Of == metric && (!ok || m.Headspace < least.Headspace) {
+			least, ok = m, true
+		}
+	}
+	return least, ok
 }

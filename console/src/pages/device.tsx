@@ -226,7 +226,7 @@ function Metric({
 }) {
   const latest = device.latest[p.name];
   const margin = device.margins
-    .filter((m) => m.metric === p.name)
+    .filter((m) => m.metric === p.name && m.of === m.metric)
     .sort((a, b) => a.headspace - b.headspace)[0];
   const numeric = p.type === "number" || p.type === "integer" || p.type === "boolean";
   const history = useQuery({
