@@ -128,15 +128,21 @@ func printReport(w io.Writer, src string, r client.ExpressionReport) {
 	fmt.Fprintln(w)
 }
 
-// about adds the flags of the verbs that are about one device at a time.
-func about(c *cobra.Command) (device, at *string) {
-	device = c.Flags().String("device", "", "the device it is worked out for")
-	at = c.Flags().String("at", "", "at what time: RFC 3339, or how long ago, such as 2h; now where not given")
+// about makes c work out its expression for one device at a time, and print it.
+func about(c *cobra.Command, print func(io.Writer, client.ExpressionExplained)) {
+	device := c.Flags().String("device", "", "the device it is worked out for")
+	at := c.Flags().String("at", "", "at what time: RFC 3339, or how long ago, such as 2h; now where not given")
 	c.MarkFlagRequired("device")
 	c.RegisterFlagCompletionFunc("device", func(c *cobra.Command, _ []string, p string) ([]string, cobra.ShellCompDirective) {
 		return deviceNames(c, nil, p)
 	})
-	return device, at
+	c.RunE = func(c *cobra.Command, args []string) error {
+		x, err := explained(c, args[0], *device, *at)
+		if err != nil {
+			return err
+		}
+		return show(c, x, func(w io.Writer) { print(w, x) })
+	}
 }
 
 func explained(c *cobra.Command, src, device, at string) (client.ExpressionExplained, error) {
@@ -170,23 +176,16 @@ func exprEval() *cobra.Command {
 		Example: "  ullage expr eval --device tank-fennimore-07 'set.max_temp - must_temp'\n  ullage expr eval --device tank-fennimore-07 --at 2h 'avg(must_temp, 30min)'",
 		Args:    exactly(1, "one expression, in quotes"),
 	}
-	device, at := about(c)
-	c.RunE = func(c *cobra.Command, args []string) error {
-		x, err := explained(c, args[0], *device, *at)
-		if err != nil {
-			return err
+	about(c, func(w io.Writer, x client.ExpressionExplained) {
+		fmt.Fprint(w, x.Part.Value)
+		if x.Part.Headspace != nil {
+			fmt.Fprintf(w, "   headspace %.0f %%", *x.Part.Headspace*100)
 		}
-		return show(c, x, func(w io.Writer) {
-			fmt.Fprint(w, x.Part.Value)
-			if x.Part.Headspace != nil {
-				fmt.Fprintf(w, "   headspace %.0f %%", *x.Part.Headspace*100)
-			}
-			if note := noteOf(x.Part); note != "" {
-				fmt.Fprintf(w, "   (%s)", note)
-			}
-			fmt.Fprintln(w)
-		})
-	}
+		if note := noteOf(x.Part); note != "" {
+			fmt.Fprintf(w, "   (%s)", note)
+		}
+		fmt.Fprintln(w)
+	})
 	return c
 }
 
@@ -213,38 +212,31 @@ func exprExplain() *cobra.Command {
 		Example: "  ullage expr explain --device tank-fennimore-07 'must_temp > set.max_temp and label.stage == \"fermenting\"'",
 		Args:    exactly(1, "one expression, in quotes"),
 	}
-	device, at := about(c)
-	c.RunE = func(c *cobra.Command, args []string) error {
-		x, err := explained(c, args[0], *device, *at)
-		if err != nil {
-			return err
-		}
-		return show(c, x, func(w io.Writer) {
-			fmt.Fprintf(w, "%s at %s\n\n", x.Device, x.At.Local().Format("2006-01-02 15:04:05 MST"))
-			cells := [][]string{{"PART", "VALUE", "HEADSPACE", "NOTE"}}
-			var walk func(p expr.Part, before, own string)
-			walk = func(p expr.Part, before, own string) {
-				h := ""
-				if p.Headspace != nil {
-					h = fmt.Sprintf("%.0f %%", *p.Headspace*100)
-				}
-				value := p.Value
-				if p.Truth != "" {
-					value = p.Truth
-				}
-				cells = append(cells, []string{own + p.Text, value, h, p.Note})
-				for i, k := range p.Parts {
-					if i == len(p.Parts)-1 {
-						walk(k, before+"   ", before+"└─ ")
-					} else {
-						walk(k, before+"│  ", before+"├─ ")
-					}
+	about(c, func(w io.Writer, x client.ExpressionExplained) {
+		fmt.Fprintf(w, "%s at %s\n\n", x.Device, x.At.Local().Format("2006-01-02 15:04:05 MST"))
+		cells := [][]string{{"PART", "VALUE", "HEADSPACE", "NOTE"}}
+		var walk func(p expr.Part, before, own string)
+		walk = func(p expr.Part, before, own string) {
+			h := ""
+			if p.Headspace != nil {
+				h = fmt.Sprintf("%.0f %%", *p.Headspace*100)
+			}
+			value := p.Value
+			if p.Truth != "" {
+				value = p.Truth
+			}
+			cells = append(cells, []string{own + p.Text, value, h, p.Note})
+			for i, k := range p.Parts {
+				if i == len(p.Parts)-1 {
+					walk(k, before+"   ", before+"└─ ")
+				} else {
+					walk(k, before+"│  ", before+"├─ ")
 				}
 			}
-			walk(x.Part, "", "")
-			table(w, cells)
-		})
-	}
+		}
+		walk(x.Part, "", "")
+		table(w, cells)
+	})
 	return c
 }
 

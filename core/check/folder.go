@@ -13,6 +13,7 @@ import (
 	"ullage/core/expr"
 	"ullage/core/model"
 	"ullage/core/rule"
+	"ullage/core/value"
 )
 
 // File is one file of a fleet folder, with its path below the folder.
@@ -246,7 +247,7 @@ func (c *folder) against() {
 			if m == nil {
 				if !c.broken[name] {
 					at := r.doc.place(fmt.Sprintf("/models/%d", i))
-					near := expr.Nearest(name, c.modelNames())
+					near := value.Nearest(name, c.modelNames())
 					hint := ""
 					if near != "" {
 						hint = "; did you mean " + near + "?"

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"ullage/core/unit"
+	"ullage/core/value"
 )
 
 // The bounds of windows.
@@ -67,7 +68,7 @@ func (c *checker) telemetry(call, n *Node) *node {
 func (c *checker) call(n *Node) *node {
 	f := functions[n.name.Key]
 	if f == nil {
-		if near := Nearest(n.name.Key, functionNames()); near != "" {
+		if near := value.Nearest(n.name.Key, functionNames()); near != "" {
 			return c.reportAt(Span{n.Span.Start, n.Span.Start + len(n.name.Key)}, near, "there is no function %s; did you mean %s?", clip(n.name.Key), functions[near].Form)
 		}
 		return c.report(n, "", "there is no function %s", clip(n.name.Key))

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"ullage/core/unit"
+	"ullage/core/value"
 )
 
 // checker types one tree against a Plan's Schema.
@@ -193,7 +194,7 @@ func (c *checker) name(n *Node, name Name) *node {
 func (c *checker) unknownName(n *Node, name Name) *node {
 	what := map[string]string{"": "telemetry", "set": "setting", "intended": "setting", "attr": "attribute", "device": "fact of a device"}[name.Scope]
 	if what == "" {
-		if near := Nearest(name.Scope, Scopes); near != "" {
+		if near := value.Nearest(name.Scope, Scopes); near != "" {
 			return c.report(n, near+"."+name.Key, "%s is no prefix; did you mean %s.%s?", clip(name.Scope), near, clip(name.Key))
 		}
 		return c.report(n, "", "%s is no prefix; one of %s is", clip(name.Scope), strings.Join(Scopes, ", "))
@@ -216,7 +217,7 @@ func (c *checker) unknownName(n *Node, name Name) *node {
 	if name.Scope == "device" {
 		return c.report(n, "", "no %s %s; there are id, model, model_version, link, standing, joined and zone", what, clip(name.Key))
 	}
-	if f := Nearest(name.Key, functionNames()); f != "" && name.Scope == "" {
+	if f := value.Nearest(name.Key, functionNames()); f != "" && name.Scope == "" {
 		return c.report(n, "", "no telemetry %s in %s; did you mean the function %s?", clip(name.Key), c.schema.Title, functions[f].Form)
 	}
 	return c.report(n, "", "no %s %s in %s", what, clip(name.Key), c.schema.Title)
@@ -611,7 +612,7 @@ func (c *checker) possible(name, text *node, at *Node) {
 	if !text.literal || len(name.values) == 0 || slices.Contains(name.values, text.text) {
 		return
 	}
-	near := Nearest(text.text, name.values)
+	near := value.Nearest(text.text, name.values)
 	hint := ""
 	if near != "" {
 		hint = "; did you mean " + quote(near) + "?"

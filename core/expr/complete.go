@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"ullage/core/unit"
+	"ullage/core/value"
 )
 
 // Candidate is one thing that can stand at a place in an expression.
@@ -392,7 +393,7 @@ func (k *completer) ranked() []Candidate {
 			return 1
 		case strings.Contains(strings.ToLower(c.Detail), word) && len(word) > 2:
 			return 2
-		case len(word) > 2 && Nearest(word, []string{last}) != "":
+		case len(word) > 2 && value.Nearest(word, []string{last}) != "":
 			return 3
 		}
 		return 9

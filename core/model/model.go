@@ -116,13 +116,11 @@ func (m *Model) Defaults(held bool) map[string]value.Value {
 // Nearest returns the name of the given role that is closest to name, or ""
 // where none is close. It serves the "did you mean" of messages.
 func (m *Model) Nearest(name string, r Role) string {
-	best, distance := "", 3
+	var names []string
 	for _, p := range m.With(r) {
-		if d := editDistance(name, p.Name); d < distance {
-			best, distance = p.Name, d
-		}
+		names = append(names, p.Name)
 	}
-	return best
+	return value.Nearest(name, names)
 }
 
 // Finding is one thing wrong with a file or a message: where, and what to do.
@@ -154,28 +152,4 @@ func (f *Findings) add(pointer, format string, args ...any) {
 func (f Findings) sorted() Findings {
 	sort.SliceStable(f, func(i, j int) bool { return f[i].Pointer < f[j].Pointer })
 	return f
-}
-
-// editDistance is the Levenshtein distance of two short names, cut at 3.
-func editDistance(a, b string) int {
-	if d := len(a) - len(b); d > 2 || d < -2 {
-		return 3
-	}
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := 1; i <= len(a); i++ {
-		diagonal := row[0]
-		row[0] = i
-		for j := 1; j <= len(b); j++ {
-			cost := diagonal
-			if a[i-1] != b[j-1] {
-				cost++
-			}
-			diagonal = row[j]
-			row[j] = min(cost, row[j]+1, row[j-1]+1)
-		}
-	}
-	return row[len(b)]
 }
