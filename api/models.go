@@ -72,7 +72,7 @@ func notFound(o *huma.Operation) { o.Errors = append(o.Errors, http.StatusNotFou
 func (s *server) model(m *model.Model) client.Model {
 	out := client.Model{Name: m.Name, Title: m.Title, Description: m.Description, Version: m.Version,
 		Interval: value.Duration(m.Interval).String(), Properties: []client.Property{}, Commands: []string{}, LoadedAt: s.Models.LoadedAt(m.Name)}
-	out.Commands = append(out.Commands, m.Actions...)
+	out.Commands = append(out.Commands, m.Commands()...)
 	for i := range m.Properties {
 		out.Properties = append(out.Properties, property(&m.Properties[i]))
 	}

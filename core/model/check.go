@@ -5,11 +5,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"ullage/core/unit"
 	"ullage/core/value"
@@ -56,13 +58,16 @@ func (p *Property) Check(x any) (value.Value, error) {
 func (p *Property) OutOfRange(v value.Value) bool {
 	switch v.Kind {
 	case value.Number:
-		return p.Min != nil && v.Num < *p.Min || p.Max != nil && v.Num > *p.Max
+		if p.Min != nil && v.Num < *p.Min || p.Max != nil && v.Num > *p.Max {
+			return true
+		}
 	case value.Text:
-		n := len([]rune(v.Text))
-		return len(p.Enum) > 0 && !slices.Contains(p.Enum, v.Text) ||
-			n < p.MinLength || p.MaxLength > 0 && n > p.MaxLength
+		n := utf8.RuneCountInString(v.Text)
+		if len(p.Enum) > 0 && !slices.Contains(p.Enum, v.Text) || n < p.MinLength || p.MaxLength > 0 && n > p.MaxLength {
+			return true
+		}
 	}
-	return false
+	return p.strict && len(p.Schema.Check(v.Any(), "")) > 0
 }
 
 // Impossible reports whether v lies outside the accept span.
@@ -87,6 +92,8 @@ func (p *Property) RangeWords() string {
 		return fmt.Sprintf("at most %s%s", num(*p.Max), u)
 	case p.MaxLength > 0:
 		return fmt.Sprintf("%d to %d characters", p.MinLength, p.MaxLength)
+	case p.strict:
+		return p.Schema.words()
 	}
 	return p.kindWords()
 }
@@ -217,6 +224,9 @@ func (m *Model) one(raw []byte, at string, arrived time.Time, out *Checked) erro
 		}
 		out.Untimed = true
 	}
+	if len(out.Readings)+len(fields) > MaxReadings {
+		return &Problem{Finding{"", fmt.Sprintf("the message carries more than %d readings; send it in parts", MaxReadings)}}
+	}
 	switch {
 	case when.After(arrived.Add(ClockSlack)):
 		deviceAt, when, quality = when, arrived, value.ClockAhead
@@ -227,66 +237,119 @@ func (m *Model) one(raw []byte, at string, arrived time.Time, out *Checked) erro
 		out.Marked = append(out.Marked, Finding{at + "/at", fmt.Sprintf("%s: the device says %s; stored at its arrival, %s",
 			quality.Words()[0], deviceAt.Format(time.RFC3339), arrived.UTC().Format(time.RFC3339))})
 	}
-	if len(out.Readings)+len(fields) > MaxReadings {
+	samples := make([]Sample, 0, len(fields))
+	for k, x := range fields {
+		samples = append(samples, Sample{k, x})
+	}
+	slices.SortFunc(samples, func(a, b Sample) int { return strings.Compare(a.Name, b.Name) })
+	if out.Readings == nil {
+		out.Readings = make([]value.Reading, 0, len(samples))
+	}
+	if !m.Take(samples, prefix, value.Reading{At: when.UTC().Truncate(time.Millisecond), Quality: quality, DeviceAt: deviceAt}, out) {
 		return &Problem{Finding{"", fmt.Sprintf("the message carries more than %d readings; send it in parts", MaxReadings)}}
-	}
-	names := make([]string, 0, len(fields))
-	for k := range fields {
-		names = append(names, k)
-	}
-	slices.Sort(names)
-	for _, name := range names {
-		m.field(name, fields[name], prefix+"/"+escape(name), value.Reading{
-			Metric: name, At: when.UTC().Truncate(time.Millisecond), Quality: quality, DeviceAt: deviceAt,
-		}, out)
 	}
 	return nil
 }
 
-func (m *Model) field(name string, x any, at string, r value.Reading, out *Checked) {
-	refuse := func(format string, args ...any) {
-		out.Refused = append(out.Refused, Finding{at, clip(name) + " " + fmt.Sprintf(format, args...)})
+// Sample is one decoded value of a message: a name and what encoding/json
+// makes of a value.
+type Sample struct {
+	Name  string
+	Value any
+}
+
+// Take checks decoded values of one moment and appends them to out, as readings
+// or as refusals; like gives time and quality, prefix is the pointer of the
+// object they stood in. It allocates nothing but what it appends, and reports
+// false once out holds more than MaxReadings.
+func (m *Model) Take(samples []Sample, prefix string, like value.Reading, out *Checked) bool {
+	for i := range samples {
+		if len(out.Readings) >= MaxReadings {
+			return false
+		}
+		m.field(samples[i].Name, samples[i].Name, samples[i].Value, prefix, like, out)
 	}
-	p, ok := m.Property(name)
-	if !ok || p.Role != Telemetry {
-		switch {
-		case ok:
-			refuse("is %s of %s, not telemetry; report it on %s", article(p.Role), m, map[Role]string{Attribute: "about", Setting: "applied"}[p.Role])
-			return
-		case !m.Additional:
-			hint := "add it to the model or stop sending it"
-			if near := m.Nearest(name, Telemetry); near != "" {
-				hint = "did you mean " + near + "?"
-			}
-			refuse("is not in %s; %s", m, hint)
-			return
-		case !propertyName.MatchString(name):
-			refuse("is no name for telemetry; use small letters, digits and underscores")
-			return
-		}
-		v, err := value.FromAny(x)
-		if err != nil || !v.Known() || len(v.Text) > MaxText {
-			refuse("is not a single value")
-			return
-		}
-		r.Value = v
-		out.Readings = append(out.Readings, r)
+	return len(out.Readings) <= MaxReadings
+}
+
+// field takes one value; key is the last segment of its place, which differs
+// from its name within an object.
+func (m *Model) field(name, key string, x any, prefix string, r value.Reading, out *Checked) {
+	i, ok := m.byName[name]
+	if !ok {
+		m.unnamed(name, key, x, prefix, r, out)
+		return
+	}
+	p := &m.Properties[i]
+	if p.Role != Telemetry || p.Derived != "" || p.Kind == value.None {
+		m.notStored(p, key, x, prefix, out)
 		return
 	}
 	v, err := p.Check(x)
 	if err != nil {
-		refuse("%s", err)
+		out.refuse(prefix, key, name, "%s", err)
 		return
 	}
 	if p.Impossible(v) {
-		refuse("is %s; nothing outside %s to %s can be true, so it was not kept", p.Say(v), num(p.Accept.Low), num(p.Accept.High))
+		out.refuse(prefix, key, name, "is %s; nothing outside %s to %s can be true, so it was not kept", p.Say(v), num(p.Accept.Low), num(p.Accept.High))
 		return
 	}
 	if p.OutOfRange(v) {
 		r.Quality |= value.BeyondRange
-		out.Marked = append(out.Marked, Finding{at, fmt.Sprintf("%s is %s, beyond the model's range (%s); kept and marked", name, p.Say(v), p.RangeWords())})
+		out.Marked = append(out.Marked, Finding{prefix + "/" + escape(key), fmt.Sprintf("%s is %s, beyond the model's range (%s); kept and marked", name, p.Say(v), p.RangeWords())})
 	}
-	r.Value = v
+	r.Metric, r.Value = p.Name, v
+	out.Readings = append(out.Readings, r)
+}
+
+func (c *Checked) refuse(prefix, key, name, format string, args ...any) {
+	c.Refused = append(c.Refused, Finding{prefix + "/" + escape(key), clip(name) + " " + fmt.Sprintf(format, args...)})
+}
+
+// notStored tells why a property that the model has is no reading here.
+func (m *Model) notStored(p *Property, key string, x any, prefix string, out *Checked) {
+	switch {
+	case p.Role != Telemetry:
+		out.refuse(prefix, key, p.Name, "is %s of %s, not telemetry; report it on %s", article(p.Role), m, map[Role]string{Attribute: "about", Setting: "applied"}[p.Role])
+	case p.Derived != "":
+		out.refuse(prefix, key, p.Name, "is computed here as %s; a device does not send it", p.Derived)
+	default:
+		at := prefix + "/" + escape(key)
+		if wrong := p.Schema.Check(x, at); len(wrong) > 0 {
+			out.Refused = append(out.Refused, wrong...)
+			return
+		}
+		out.Marked = append(out.Marked, Finding{at, p.Name + " is as the model wants it; such values are checked and not stored"})
+	}
+}
+
+// unnamed takes what has no property of its name: an object whose members have
+// properties, or telemetry that the model does not name.
+func (m *Model) unnamed(name, key string, x any, prefix string, r value.Reading, out *Checked) {
+	if members, ok := x.(map[string]any); ok && m.groups[name] {
+		for _, k := range slices.Sorted(maps.Keys(members)) {
+			m.field(name+"_"+k, k, members[k], prefix+"/"+escape(key), r, out)
+		}
+		return
+	}
+	switch {
+	case !m.Additional:
+		hint := "add it to the model or stop sending it"
+		if near := m.Nearest(name, Telemetry); near != "" {
+			hint = "did you mean " + near + "?"
+		}
+		out.refuse(prefix, key, name, "is not in %s; %s", m, hint)
+		return
+	case !propertyName.MatchString(name):
+		out.refuse(prefix, key, name, "is no name for telemetry; use small letters, digits and underscores")
+		return
+	}
+	v, err := value.FromAny(x)
+	if err != nil || !v.Known() || len(v.Text) > MaxText {
+		out.refuse(prefix, key, name, "is not a single value")
+		return
+	}
+	r.Metric, r.Value = name, v
 	out.Readings = append(out.Readings, r)
 }
 

@@ -65,16 +65,8 @@ func Compare(old, next *Model) Comparison {
 			c.added("/properties/"+escape(q.Name), q)
 		}
 	}
-	for _, a := range old.Actions {
-		if !slices.Contains(next.Actions, a) {
-			c.add("/actions/"+escape(a), Breaking, "the command %s is gone; who sends it will be refused", a)
-		}
-	}
-	for _, a := range next.Actions {
-		if !slices.Contains(old.Actions, a) {
-			c.add("/actions/"+escape(a), Careful, "the command %s is new; devices in the field do not know it yet", a)
-		}
-	}
+	c.actions(old, next)
+	c.events(old, next)
 	if old.Interval != next.Interval {
 		w, what := Careful, "they count as late sooner"
 		if next.Interval > old.Interval {
@@ -174,6 +166,15 @@ func (c *comparer) property(at string, p, q *Property) {
 	}
 	if !sameSpan(p.Usual, q.Usual) {
 		c.add(at+"/ullage:usual", Careful, "the usual range of %s is other than it was: headspace is measured from another middle", p.Name)
+	}
+	if p.Derived != q.Derived {
+		c.add(at+"/ullage:derived", Careful, "%s is computed by %s and was %s: its history was computed the other way", p.Name, orSent(q.Derived), orSent(p.Derived))
+	}
+	if p.Retention != q.Retention {
+		c.add(at+"/ullage:retention", Careful, "readings of %s are kept %s and were kept %s", p.Name, kept(q.Retention), kept(p.Retention))
+	}
+	if p.strict || q.strict {
+		c.rest(at, p.Name, p.Schema, q.Schema, p.Role == Setting)
 	}
 	if p.Decimals != q.Decimals || p.Title != q.Title || p.Description != q.Description {
 		c.add(at, Safe, "%s is shown in another way: title, description or decimals", p.Name)

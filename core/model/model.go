@@ -56,6 +56,38 @@ type Property struct {
 	Accept      *Span    // what is physically possible
 	Default     value.Value
 	Held        bool // a setting that lives in the service only
+	// Path leads to the value in a message: the name alone, or of a member of an
+	// object the names of its objects before its own.
+	Path []string
+	// Optional properties are not there on every device of the model.
+	Optional bool
+	// Retention is how long readings are kept; 0 for as long as the service does.
+	Retention time.Duration
+	// Derived is the expression that computes this telemetry; a device does not
+	// send it. Package check compiles it.
+	Derived string
+	// Schema is what the standard says of the value.
+	Schema *Schema
+
+	strict bool // Schema says more than what stands above
+}
+
+// Stored reports whether readings of p can be kept: those of a single value.
+func (p *Property) Stored() bool { return p.Kind != value.None }
+
+// Action is something that a device does when told to: a command.
+type Action struct {
+	Name, Title, Description string
+	Input, Output            *Schema // nil for none
+	Safe, Idempotent         bool
+	Optional                 bool
+}
+
+// Event is something that a device tells when it happens.
+type Event struct {
+	Name, Title, Description string
+	Data                     *Schema // nil for none
+	Optional                 bool
 }
 
 // Model is one version of one device type.
@@ -70,12 +102,41 @@ type Model struct {
 	Additional bool
 	// Properties stand in the order of the file.
 	Properties []Property
-	// Actions are the names of the commands, sorted.
-	Actions []string
+	// Actions and Events are sorted by name.
+	Actions []Action
+	Events  []Event
+	// Open are the placeholders that have no value yet.
+	Open []string
 	// Source is the file as it was read.
 	Source json.RawMessage
+	// Whole is Source with all that it extends and imports written out.
+	Whole json.RawMessage
+	// Warnings tell what is not wrong and may surprise.
+	Warnings []Finding
 
+	native bool // written for Ullage: it says its name
 	byName map[string]int
+	groups map[string]bool // objects whose members are properties
+	doc    *node
+}
+
+// Action returns the command of that name.
+func (m *Model) Action(name string) (*Action, bool) {
+	for i := range m.Actions {
+		if m.Actions[i].Name == name {
+			return &m.Actions[i], true
+		}
+	}
+	return nil, false
+}
+
+// Commands returns the names of the actions.
+func (m *Model) Commands() []string {
+	out := make([]string, len(m.Actions))
+	for i, a := range m.Actions {
+		out[i] = a.Name
+	}
+	return out
 }
 
 // Property returns the property of that name.

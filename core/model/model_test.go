@@ -48,8 +48,8 @@ func TestScenarioModels(t *testing.T) {
 	if got := probe.With(model.Telemetry)[0].Name; got != "must_temp" {
 		t.Errorf("the first telemetry is %s; the order of the file is lost", got)
 	}
-	if !slices.Equal(probe.Actions, []string{"identify", "zero_level"}) {
-		t.Errorf("commands are %v", probe.Actions)
+	if !slices.Equal(probe.Commands(), []string{"identify", "zero_level"}) {
+		t.Errorf("commands are %v", probe.Commands())
 	}
 	bung := load(t, "cask-bung")
 	if len(bung.Defaults(false)) != 0 || len(bung.Defaults(true)) != 2 {
@@ -61,7 +61,7 @@ const head = `{"@context":["https://www.w3.org/2022/wot/td/v1.1",{"ullage":"urn:
 
 func TestParseRefuses(t *testing.T) {
 	for _, c := range []struct{ name, src, pointer, says string }{
-		{"empty", ``, "", "not JSON"},
+		{"empty", ``, "", "ends too early"},
 		{"not JSON", `{"a":`, "/a", "ends too early"},
 		{"a second comma", "{\n\"a\":1,,}", "", "line 2"},
 		{"twice", `{"title":"a","title":"b"}`, "/title", "written twice"},
@@ -75,9 +75,9 @@ func TestParseRefuses(t *testing.T) {
 		{"range", head + `"properties":{"a":{"type":"number","minimum":5,"maximum":1}}}`, "/properties/a/minimum", "above the maximum"},
 		{"accept", head + `"properties":{"a":{"type":"number","minimum":0,"ullage:accept":[1,2]}}}`, "/properties/a/ullage:accept", "hold everything"},
 		{"default", head + `"properties":{"a":{"type":"number","maximum":3,"default":9,"ullage:role":"setting"}}}`, "/properties/a/default", "at most 3"},
-		{"property name", head + `"properties":{"Must-Temp":{"type":"number"}}}`, "/properties/Must-Temp", "small letters"},
-		{"type", head + `"properties":{"a":{"type":"object"}}}`, "/properties/a/type", "cannot be stored"},
-		{"member of a wrong type", head + `"properties":{"a":{"type":"number","minimum":"low"}}}`, "/properties/a/minimum", "string"},
+		{"property name", head + `"properties":{"Must Temp":{"type":"number"}}}`, "/properties/Must Temp", "small letters"},
+		{"type", head + `"properties":{"a":{"type":"thing"}}}`, "/properties/a/type", "boolean, integer"},
+		{"member of a wrong type", head + `"properties":{"a":{"type":"number","minimum":"low"}}}`, "/properties/a/minimum", "wants a number"},
 		{"interval", head + `"ullage:interval":"1 minute","properties":{}}`, "/ullage:interval", "60s"},
 		{"held telemetry", head + `"properties":{"a":{"type":"number","ullage:role":"telemetry","ullage:held":true}}}`, "/properties/a/ullage:held", "only a setting"},
 		{"too deep", strings.Repeat(`[`, 40), "", "nested"},
@@ -102,7 +102,7 @@ func TestParseRefuses(t *testing.T) {
 }
 
 func TestParseFindsEverythingAtOnce(t *testing.T) {
-	_, err := model.Parse([]byte(head + `"properties":{"a":{"type":"number","unit":"x"},"b":{"type":"list"},"C":{"type":"number"}}}`))
+	_, err := model.Parse([]byte(head + `"properties":{"a":{"type":"number","unit":"x"},"b":{"type":"list"},"C D":{"type":"number"}}}`))
 	var found model.Findings
 	if !errors.As(err, &found) || len(found) != 3 {
 		t.Errorf("found %v; want three places", err)

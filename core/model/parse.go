@@ -3,12 +3,10 @@ package model
 import (
 	"bytes"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
 	"regexp"
 	"slices"
-	"sort"
+	"strconv"
 	"strings"
 	"time"
 
@@ -16,366 +14,487 @@ import (
 	"ullage/core/value"
 )
 
-// MaxSource is the largest model file that is read, in bytes.
-const MaxSource = 1 << 20
+// MaxAffordances is how many properties, and how many actions and events, a
+// model may have.
+const MaxAffordances = 1000
 
 var (
 	modelName    = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 	propertyName = regexp.MustCompile(`^[a-z][a-z0-9_]{0,62}$`)
-	semver       = regexp.MustCompile(`^(0|[1-9]\d*)\.(0|[1-9]\d*)\.(0|[1-9]\d*)(-[0-9A-Za-z.-]+)?(\+[0-9A-Za-z.-]+)?$`)
+	// anyName is what a property, action or event of a model from elsewhere may
+	// be called. Each is a segment of a topic.
+	anyName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]{0,62}$`)
+	semver  = regexp.MustCompile(`^(0|[1-9]\d*)\.(0|[1-9]\d*)\.(0|[1-9]\d*)(-[0-9A-Za-z.-]+)?(\+[0-9A-Za-z.-]+)?$`)
 )
 
-// file is the part of a Thing Model that Ullage reads. Members it does not
-// know are kept in Source and otherwise left alone, as the standard asks.
-type file struct {
-	Context     any                        `json:"@context"`
-	Type        any                        `json:"@type"`
-	Title       string                     `json:"title"`
-	Description string                     `json:"description"`
-	Version     map[string]any             `json:"version"`
-	Name        string                     `json:"ullage:name"`
-	Interval    string                     `json:"ullage:interval"`
-	Additional  bool                       `json:"ullage:additional"`
-	Properties  map[string]json.RawMessage `json:"properties"`
-	Actions     map[string]json.RawMessage `json:"actions"`
-}
+// Parse reads a Thing Model that stands alone. The error is of type Findings
+// and names every place that is wrong.
+func Parse(src []byte) (*Model, error) { return Read(src, nil) }
 
-type property struct {
-	Title       string    `json:"title"`
-	Description string    `json:"description"`
-	Type        string    `json:"type"`
-	Unit        string    `json:"unit"`
-	Minimum     *float64  `json:"minimum"`
-	Maximum     *float64  `json:"maximum"`
-	MinLength   int       `json:"minLength"`
-	MaxLength   int       `json:"maxLength"`
-	Enum        []any     `json:"enum"`
-	Default     any       `json:"default"`
-	ReadOnly    bool      `json:"readOnly"`
-	Role        Role      `json:"ullage:role"`
-	Decimals    *int      `json:"ullage:decimals"`
-	Usual       []float64 `json:"ullage:usual"`
-	Accept      []float64 `json:"ullage:accept"`
-	Held        bool      `json:"ullage:held"`
-}
-
-// Parse reads a Thing Model. The error is of type Findings and names every
-// place that is wrong.
-func Parse(src []byte) (*Model, error) {
+// Read reads a Thing Model; find leads to the models that it extends, imports
+// or is composed of. The error is of type Findings and names every place that
+// is wrong.
+func Read(src []byte, find Finder) (*Model, error) {
+	n, bad := read(src)
+	if bad != nil {
+		return nil, Findings{*bad}
+	}
+	m := &Model{Source: json.RawMessage(bytes.Clone(src)), byName: map[string]int{}, groups: map[string]bool{}}
+	m.Whole = m.Source
+	if n.kind == '{' && n.needsResolving() {
+		whole, wrong := resolve(n, find)
+		if len(wrong) > 0 {
+			return nil, wrong.sorted()
+		}
+		n, m.Whole = whole, whole.json(true)
+	}
 	var wrong Findings
-	if len(src) > MaxSource {
-		return nil, Findings{{"", fmt.Sprintf("the file has %d bytes; a model may have %d", len(src), MaxSource)}}
+	(&judge{model: true, wrong: &wrong}).document(n)
+	if n.kind != '{' {
+		return nil, wrong
 	}
-	if err := wellFormed(src); err != nil {
-		return nil, Findings{*err}
-	}
-	var f file
-	if err := json.Unmarshal(src, &f); err != nil {
-		return nil, Findings{jsonFinding(src, err)}
-	}
-	if !isThingModel(f.Type) {
-		wrong.add("/@type", `a Thing Model has "@type": "tm:ThingModel"`)
-	}
-	checkContext(f.Context, &wrong)
-	m := &Model{
-		Name: f.Name, Title: f.Title, Description: f.Description, Additional: f.Additional,
-		Source: json.RawMessage(bytes.Clone(src)), byName: map[string]int{},
-	}
-	if !modelName.MatchString(f.Name) {
-		wrong.add("/ullage:name", "a model is named in small letters, digits and hyphens, like tank-probe; this one is %q", f.Name)
-	}
-	if f.Title == "" {
-		wrong.add("/title", "the title is missing; write what people call this device")
-	}
-	m.Version, _ = f.Version["model"].(string)
-	if !semver.MatchString(m.Version) {
-		wrong.add("/version/model", `a model carries a semantic version, like "version": {"model": "1.0.0"}`)
-	}
-	m.Interval = 5 * time.Minute
-	if f.Interval != "" {
-		d, err := value.ParseDuration(f.Interval)
-		if err != nil || d <= 0 {
-			wrong.add("/ullage:interval", "%q is not how long a device may take between readings; write it like 60s or 15min", f.Interval)
-		} else {
-			m.Interval = d.Std()
+	m.doc = n
+	m.identity(n, &wrong)
+	m.properties(n, &wrong)
+	m.interactions(n, &wrong)
+	for i, pointer := range texts(n.get("tm:optional")) {
+		if n.at(pointer) == nil {
+			wrong.add(fmt.Sprintf("/tm:optional/%d", i), "there is no %s in this model", pointer)
 		}
 	}
-	for _, name := range keysInOrder(src, "properties") {
-		p := parseProperty(name, f.Properties[name], &wrong)
-		m.byName[name] = len(m.Properties)
-		m.Properties = append(m.Properties, p)
+	ours(n, "", thingTerms, &wrong)
+	m.Open = open(n)
+	if len(m.Open) > 0 {
+		m.warn("", "%s not filled in yet; give values when it is loaded, or let each device's labels and attributes fill them in", nounOf(len(m.Open), "placeholder is", "placeholders are")+": "+strings.Join(m.Open, ", "))
 	}
-	for name := range f.Actions {
-		if !propertyName.MatchString(name) {
-			wrong.add("/actions/"+escape(name), "commands are named in small letters, digits and underscores")
-		}
-		m.Actions = append(m.Actions, name)
-	}
-	sort.Strings(m.Actions)
 	if len(wrong) > 0 {
 		return nil, wrong.sorted()
 	}
 	return m, nil
 }
 
-func parseProperty(name string, raw json.RawMessage, wrong *Findings) Property {
-	at := "/properties/" + escape(name)
-	p := Property{Name: name, Decimals: -1}
-	var f property
-	if err := json.Unmarshal(raw, &f); err != nil {
-		var te *json.UnmarshalTypeError
-		if errors.As(err, &te) && te.Field != "" {
-			wrong.add(at+"/"+strings.ReplaceAll(te.Field, ".", "/"), "this is %s; the standard wants %s", te.Value, te.Type)
-		} else {
-			wrong.add(at, "a property is an object")
+func nounOf(n int, one, many string) string {
+	if n == 1 {
+		return "a " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+func (m *Model) warn(at, format string, args ...any) {
+	m.Warnings = append(m.Warnings, Finding{at, fmt.Sprintf(format, args...)})
+}
+
+// identity reads what the model is called, and its version. A model written
+// for Ullage says both; of one from elsewhere they follow from what there is.
+func (m *Model) identity(n *node, wrong *Findings) {
+	m.Title, m.Description = n.str("title"), n.str("description")
+	m.Name = n.str("ullage:name")
+	m.Version = n.get("version").str("model")
+	m.Additional = n.truth("ullage:additional")
+	switch {
+	case n.get("ullage:name") != nil:
+		m.native = true
+		if !modelName.MatchString(m.Name) {
+			wrong.add("/ullage:name", "a model is named in small letters, digits and hyphens, like tank-probe; this one is %q", m.Name)
 		}
-		return p
-	}
-	if !propertyName.MatchString(name) {
-		wrong.add(at, "telemetry, attributes and settings are named in small letters, digits and underscores, starting with a letter")
-	}
-	p.Title, p.Description, p.Unit, p.Held = f.Title, f.Description, f.Unit, f.Held
-	p.Min, p.Max, p.MinLength, p.MaxLength = f.Minimum, f.Maximum, f.MinLength, f.MaxLength
-	switch f.Role {
-	case Telemetry, Attribute, Setting:
-		p.Role = f.Role
-	case "":
-		p.Role = Telemetry
-		if !f.ReadOnly {
-			p.Role = Setting
+		if m.Title == "" {
+			wrong.add("/title", "the title is missing; write what people call this device")
+		}
+		if !semver.MatchString(m.Version) {
+			wrong.add("/version/model", `a model carries a semantic version, like "version": {"model": "1.0.0"}`)
 		}
 	default:
-		wrong.add(at+"/ullage:role", "%q is no role; it is telemetry, attribute or setting", f.Role)
+		id := n.str("id")
+		if m.Name = slug(m.Title); m.Name == "" {
+			m.Name = slug(id[strings.LastIndexAny(id, ":/")+1:])
+		}
+		if m.Name == "" {
+			wrong.add("/ullage:name", "nothing says what this model is called; write \"ullage:name\", or at least a title")
+		}
+		if m.Title == "" {
+			m.Title = m.Name
+		}
+		if m.Version == "" || !semver.MatchString(m.Version) {
+			m.Version = "0.0.0"
+		}
 	}
-	switch f.Type {
-	case "number":
-		p.Kind = value.Number
-	case "integer":
-		p.Kind, p.Integer = value.Number, true
+	m.Interval = 5 * time.Minute
+	if v := n.get("ullage:interval"); v != nil {
+		d, err := value.ParseDuration(v.text)
+		if v.kind != '"' || err != nil || d <= 0 {
+			wrong.add("/ullage:interval", "%q is not how long a device may take between readings; write it like 60s or 15min", clip(v.text))
+		} else {
+			m.Interval = d.Std()
+		}
+	}
+}
+
+func (m *Model) properties(n *node, wrong *Findings) {
+	props := n.get("properties")
+	if props == nil {
+		return
+	}
+	if len(props.keys) > MaxAffordances {
+		wrong.add("/properties", "the model has %d properties; %d are the most", len(props.keys), MaxAffordances)
+		return
+	}
+	optional := texts(n.get("tm:optional"))
+	m.Properties = make([]Property, 0, len(props.keys))
+	judged := *wrong
+	for i, name := range props.keys {
+		at := "/properties/" + escape(name)
+		if slices.ContainsFunc(judged, func(f Finding) bool { return f.Pointer == at || strings.HasPrefix(f.Pointer, at+"/") }) {
+			continue // what it means is not to be guessed
+		}
+		m.property(name, at, props.kids[i], slices.Contains(optional, at), wrong)
+	}
+	for i := range m.Properties {
+		p := &m.Properties[i]
+		if _, twice := m.byName[p.Name]; twice {
+			wrong.add("/properties/"+escape(p.Path[0]), "two properties come out as %s; rename one", p.Name)
+		}
+		m.byName[p.Name] = i
+	}
+}
+
+// property reads one property and, of an object, its members.
+func (m *Model) property(name, at string, n *node, optional bool, wrong *Findings) {
+	p := Property{Name: name, Path: []string{name}, Decimals: -1, Optional: optional}
+	if !anyName.MatchString(name) {
+		wrong.add(at, "telemetry, attributes and settings are named in small letters, digits and underscores, starting with a letter")
+	} else if !propertyName.MatchString(name) {
+		m.warn(at, "the name does not fit expressions as it is; write value(%q) in them", name)
+	}
+	role := n.get("ullage:role")
+	switch {
+	case role == nil && !n.truth("readOnly"):
+		p.Role = Setting
+	case role == nil:
+		p.Role = Telemetry
+	case slices.Contains([]string{"telemetry", "attribute", "setting"}, role.text):
+		p.Role = Role(role.text)
+	default:
+		wrong.add(at+"/ullage:role", "%q is no role; it is telemetry, attribute or setting", role.text)
+	}
+	m.leaf(p, at, n, role != nil || m.native, wrong)
+}
+
+// leaf finishes a property from its data schema; an object becomes one
+// property for each of its members.
+func (m *Model) leaf(p Property, at string, n *node, must bool, wrong *Findings) {
+	s := schemaOf(n)
+	p.Schema = s
+	p.Title, p.Description, p.Unit = s.Title, s.Description, s.Unit
+	p.Min, p.Max, p.MinLength, p.MaxLength = s.Minimum, s.Maximum, s.MinLength, s.MaxLength
+	ours(n, at, propertyTerms, wrong)
+	p.additions(n, at, wrong)
+	switch kind := s.kind(); kind {
+	case "number", "integer":
+		p.Kind, p.Integer = value.Number, kind == "integer"
 	case "string":
 		p.Kind = value.Text
 	case "boolean":
 		p.Kind = value.Bool
+	case "object":
+		if len(p.Path) == 4 {
+			wrong.add(at, "objects are stored member by member, four deep at most")
+			return
+		}
+		m.members(p, at, n, s, wrong)
+		return
 	case "":
-		wrong.add(at+"/type", "the type is missing; it is number, integer, string or boolean")
+		if must {
+			wrong.add(at+"/type", "the type is missing; it is number, integer, string, boolean or object")
+			return
+		}
+		m.warn(at, "nothing says what type %s is, so it is not stored", p.Name)
+		return
 	default:
-		wrong.add(at+"/type", "type %q cannot be stored yet; number, integer, string and boolean can", f.Type)
+		m.warn(at, "%s is %s, which is checked and not stored", p.Name, s.words())
 	}
 	if p.Unit != "" {
 		if p.Kind != value.Number {
 			wrong.add(at+"/unit", "only numbers have a unit")
 		}
-		if _, err := unit.Lookup(p.Unit); err != nil {
+		if _, err := unit.Lookup(p.Unit); err != nil && !must {
+			m.warn(at+"/unit", "%s; it is shown as it stands and not converted", err)
+		} else if err != nil {
 			wrong.add(at+"/unit", "%s", err)
 		}
 	}
-	if f.Decimals != nil {
-		if p.Decimals = *f.Decimals; p.Decimals < 0 || p.Decimals > 15 {
-			wrong.add(at+"/ullage:decimals", "a number shows between 0 and 15 decimals, not %d", *f.Decimals)
-		}
-	}
-	if p.Min != nil && p.Max != nil && *p.Min > *p.Max {
-		wrong.add(at+"/minimum", "the minimum %g is above the maximum %g", *p.Min, *p.Max)
-	}
-	p.Usual = span(f.Usual, at+"/ullage:usual", wrong)
-	p.Accept = span(f.Accept, at+"/ullage:accept", wrong)
-	if p.Accept != nil {
-		if p.Min != nil && *p.Min < p.Accept.Low || p.Max != nil && *p.Max > p.Accept.High {
-			wrong.add(at+"/ullage:accept", "the accept span must hold everything between minimum and maximum")
-		}
-	}
-	for i, e := range f.Enum {
-		s, ok := e.(string)
-		if !ok || p.Kind != value.Text {
+	for i, e := range s.Enum {
+		if t, ok := e.(string); ok {
+			p.Enum = append(p.Enum, t)
+		} else if p.Kind == value.Text {
 			wrong.add(fmt.Sprintf("%s/enum/%d", at, i), "an enumeration lists texts")
-			continue
-		}
-		p.Enum = append(p.Enum, s)
-	}
-	if p.Held && p.Role != Setting {
-		wrong.add(at+"/ullage:held", "only a setting can be held by the service")
-	}
-	if f.Default != nil {
-		v, err := p.Check(f.Default)
-		switch {
-		case err != nil:
-			wrong.add(at+"/default", "the default %s", err)
-		case p.OutOfRange(v):
-			wrong.add(at+"/default", "the default %s is not %s", p.Say(v), p.RangeWords())
-		default:
-			p.Default = v
 		}
 	}
-	return p
+	p.strict = s.Const != nil || len(s.OneOf) > 0 || s.Above != nil || s.Below != nil || s.MultipleOf != nil || s.Pattern != nil ||
+		s.Format != "" || s.Encoding != "" || p.Kind == value.Number && len(s.Enum) > 0 || p.Kind == value.None
+	m.theDefault(&p, at, n, wrong)
+	m.Properties = append(m.Properties, p)
 }
 
-func span(s []float64, at string, wrong *Findings) *Span {
+// theDefault reads and checks the default of a property.
+func (m *Model) theDefault(p *Property, at string, n *node, wrong *Findings) {
+	d := n.get("default")
+	if d == nil || p.Kind == value.None || d.open() {
+		return
+	}
+	v, err := p.Check(d.any())
+	switch {
+	case err != nil:
+		wrong.add(at+"/default", "the default %s", err)
+	case p.OutOfRange(v):
+		wrong.add(at+"/default", "the default %s is not %s", p.Say(v), p.RangeWords())
+	default:
+		p.Default = v
+	}
+}
+
+// members reads the members of an object as properties of their own.
+func (m *Model) members(p Property, at string, n *node, s *Schema, wrong *Findings) {
+	props := n.get("properties")
+	if props == nil {
+		m.warn(at, "%s is an object, and nothing says what is in it, so it is not stored", p.Name)
+		return
+	}
+	m.groups[p.Name] = true
+	for i, key := range props.keys {
+		sub := p
+		sub.Name, sub.Path = p.Name+"_"+key, append(slices.Clone(p.Path), key)
+		sub.Usual, sub.Accept, sub.Default, sub.Enum, sub.Decimals = nil, nil, value.Value{}, nil, -1
+		sub.Optional = p.Optional || !slices.Contains(s.Required, key)
+		if !anyName.MatchString(key) {
+			wrong.add(at+"/properties/"+escape(key), "telemetry, attributes and settings are named in small letters, digits and underscores, starting with a letter")
+			continue
+		}
+		m.leaf(sub, at+"/properties/"+escape(key), props.kids[i], false, wrong)
+	}
+}
+
+// kind returns the type of a schema, from its values where it does not say.
+func (s *Schema) kind() string {
+	if s.Type != "" {
+		return s.Type
+	}
+	values := s.Enum
+	if s.Const != nil {
+		values = []any{s.Const}
+	}
+	for _, o := range s.OneOf {
+		if k := o.kind(); k != "" {
+			values = append(values, map[string]any{"number": 1.0, "integer": 1.0, "string": "", "boolean": true}[k])
+		}
+	}
+	kind := ""
+	for _, v := range values {
+		k := map[byte]string{'n': "number", 't': "string", 'b': "boolean"}[kindByte(v)]
+		if kind != "" && k != kind {
+			return "" // now this, now that
+		}
+		kind = k
+	}
+	return kind
+}
+
+func kindByte(v any) byte {
+	switch v.(type) {
+	case float64:
+		return 'n'
+	case string:
+		return 't'
+	case bool:
+		return 'b'
+	}
+	return 0
+}
+
+// The terms that stand under the prefix, by where they may.
+var (
+	thingTerms    = []string{"name", "interval", "additional"}
+	propertyTerms = []string{"role", "decimals", "usual", "accept", "held", "retention", "derived"}
+)
+
+// ours refuses a term under Ullage's prefix that Ullage does not know: it is a
+// slip, and would do nothing.
+func ours(n *node, at string, terms []string, wrong *Findings) {
+	for _, k := range n.keys {
+		term, is := strings.CutPrefix(k, "ullage:")
+		if !is || slices.Contains(terms, term) {
+			continue
+		}
+		hint := "here there are " + strings.Join(terms, ", ")
+		if near := value.Nearest(term, terms); near != "" {
+			hint = "did you mean ullage:" + near + "?"
+		}
+		wrong.add(at+"/"+escape(k), "Ullage knows no %s; %s", k, hint)
+	}
+}
+
+// additions reads what Ullage adds to a data schema.
+func (p *Property) additions(n *node, at string, wrong *Findings) {
+	if d := n.get("ullage:decimals"); d != nil {
+		if p.Decimals = int(d.num); d.kind != '0' || d.num != float64(p.Decimals) || p.Decimals < 0 || p.Decimals > 15 {
+			wrong.add(at+"/ullage:decimals", "a number shows between 0 and 15 decimals, not %s", d.text)
+		}
+	}
+	p.Usual = span(n, "ullage:usual", at, wrong)
+	p.Accept = span(n, "ullage:accept", at, wrong)
+	if a := p.Accept; a != nil && (p.Min != nil && *p.Min < a.Low || p.Max != nil && *p.Max > a.High) {
+		wrong.add(at+"/ullage:accept", "the accept span must hold everything between minimum and maximum")
+	}
+	if u, a := p.Usual, p.Accept; u != nil && (p.Min != nil && u.High < *p.Min || p.Max != nil && u.Low > *p.Max || a != nil && (u.High < a.Low || u.Low > a.High)) {
+		wrong.add(at+"/ullage:usual", "the usual range lies outside what the model allows")
+	}
+	if h := n.get("ullage:held"); h != nil {
+		if p.Held = h.yes; h.kind != 't' {
+			wrong.add(at+"/ullage:held", "this is %s; write true or false", h.words())
+		} else if p.Held && p.Role != Setting {
+			wrong.add(at+"/ullage:held", "only a setting can be held by the service")
+		}
+	}
+	if r := n.get("ullage:retention"); r != nil {
+		d, err := value.ParseDuration(r.text)
+		switch {
+		case r.kind != '"' || err != nil || d.Std() < 24*time.Hour:
+			wrong.add(at+"/ullage:retention", "%q is not how long readings are kept; write it like 30d or 365d, one day at least", clip(r.text))
+		case p.Role != Telemetry:
+			wrong.add(at+"/ullage:retention", "only telemetry has a history to keep")
+		default:
+			p.Retention = d.Std()
+		}
+	}
+	if d := n.get("ullage:derived"); d != nil {
+		switch {
+		case d.kind != '"' || strings.TrimSpace(d.text) == "":
+			wrong.add(at+"/ullage:derived", "this is the expression that the telemetry is computed by, like tank_depth - ullage")
+		case p.Role != Telemetry:
+			wrong.add(at+"/ullage:derived", "only telemetry is derived")
+		default:
+			p.Derived = d.text
+		}
+	}
+}
+
+func span(n *node, key, at string, wrong *Findings) *Span {
+	s := n.get(key)
 	if s == nil {
 		return nil
 	}
-	if len(s) != 2 || s[0] > s[1] {
-		wrong.add(at, "a span is two numbers, the lower first, like [24, 29]")
+	if s.kind != '[' || len(s.kids) != 2 || s.kids[0].kind != '0' || s.kids[1].kind != '0' || s.kids[0].num > s.kids[1].num {
+		wrong.add(at+"/"+key, "a span is two numbers, the lower first, like [24, 29]")
 		return nil
 	}
-	return &Span{s[0], s[1]}
+	return &Span{s.kids[0].num, s.kids[1].num}
 }
 
-func isThingModel(t any) bool {
-	switch t := t.(type) {
-	case string:
-		return t == "tm:ThingModel"
-	case []any:
-		return slices.Contains(t, any("tm:ThingModel"))
-	}
-	return false
-}
-
-func checkContext(c any, wrong *Findings) {
-	const standard = "https://www.w3.org/2022/wot/td/v1.1"
-	list, ok := c.([]any)
-	if !ok {
-		list = []any{c}
-	}
-	found, prefix := false, false
-	for _, x := range list {
-		if x == standard {
-			found = true
+// interactions reads actions and events.
+func (m *Model) interactions(n *node, wrong *Findings) {
+	optional := texts(n.get("tm:optional"))
+	for _, group := range []string{"actions", "events"} {
+		members := n.get(group)
+		if members == nil {
+			continue
 		}
-		if o, ok := x.(map[string]any); ok && o["ullage"] == Namespace {
-			prefix = true
+		if len(members.keys) > MaxAffordances {
+			wrong.add("/"+group, "the model has %d %s; %d are the most", len(members.keys), group, MaxAffordances)
+			continue
 		}
-	}
-	if !found {
-		wrong.add("/@context", "the context must name %s", standard)
-	}
-	if !prefix {
-		wrong.add("/@context", `the context must bind the prefix: {"ullage": %q}`, Namespace)
-	}
-}
-
-// wellFormed checks syntax, that no object names a member twice, and depth.
-func wellFormed(src []byte) *Finding {
-	d := json.NewDecoder(bytes.NewReader(src))
-	type level struct {
-		keys map[string]bool // nil in an array
-		key  string
-		want bool // the next token is a key
-		n    int
-	}
-	var stack []level
-	path := func() string {
-		var b strings.Builder
-		for _, l := range stack {
-			b.WriteByte('/')
-			if l.keys == nil {
-				fmt.Fprint(&b, l.n)
-			} else {
-				b.WriteString(escape(l.key))
-			}
-		}
-		return b.String()
-	}
-	for {
-		t, err := d.Token()
-		if err == io.EOF && len(stack) == 0 {
-			return nil
-		}
-		if err != nil {
-			f := jsonFinding(src, err)
-			f.Pointer = path()
-			return &f
-		}
-		top := len(stack) - 1
-		if top >= 0 && stack[top].want {
-			if key, ok := t.(string); ok {
-				if stack[top].keys[key] {
-					stack[top].key = key
-					return &Finding{path(), fmt.Sprintf("%q is written twice; one of the two would be lost", key)}
-				}
-				stack[top].keys[key], stack[top].key, stack[top].want = true, key, false
+		for i, name := range members.keys {
+			at, x := "/"+group+"/"+escape(name), members.kids[i]
+			if !anyName.MatchString(name) {
+				wrong.add(at, "commands and events are named in small letters, digits and underscores, because the name is part of a topic")
 				continue
 			}
-		}
-		if delim, ok := t.(json.Delim); ok && (delim == '{' || delim == '[') {
-			if len(stack) == 32 {
-				return &Finding{path(), "the file is nested more than 32 deep"}
+			may := slices.Contains(optional, at)
+			if group == "actions" {
+				m.Actions = append(m.Actions, Action{Name: name, Title: x.str("title"), Description: x.str("description"),
+					Input: schemaOf(x.get("input")), Output: schemaOf(x.get("output")), Safe: x.truth("safe"), Idempotent: x.truth("idempotent"), Optional: may})
+			} else {
+				m.Events = append(m.Events, Event{Name: name, Title: x.str("title"), Description: x.str("description"), Data: schemaOf(x.get("data")), Optional: may})
 			}
-			l := level{}
-			if delim == '{' {
-				l.keys, l.want = map[string]bool{}, true
+		}
+	}
+	slices.SortFunc(m.Actions, func(a, b Action) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(m.Events, func(a, b Event) int { return strings.Compare(a.Name, b.Name) })
+}
+
+// open lists the placeholders of a document, each once, in their order.
+func open(n *node) []string {
+	var out []string
+	var walk func(*node)
+	walk = func(n *node) {
+		if n.kind == '"' {
+			if strings.Contains(n.text, "{{") {
+				for _, f := range placeholder.FindAllStringSubmatch(n.text, -1) {
+					if !slices.Contains(out, f[1]) {
+						out = append(out, f[1])
+					}
+				}
 			}
-			stack = append(stack, l)
-			continue
+			return
 		}
-		if _, closing := t.(json.Delim); closing {
-			stack = stack[:top]
-			top--
+		for _, k := range n.kids {
+			walk(k)
 		}
-		if top >= 0 {
-			stack[top].n++
-			stack[top].want = stack[top].keys != nil
+	}
+	walk(n)
+	return out
+}
+
+// fill replaces placeholders in place. A text that is nothing but a placeholder
+// becomes a number or a truth where its value is one.
+func fill(n *node, values map[string]string) {
+	if n.kind == '"' && strings.Contains(n.text, "{{") {
+		if f := placeholder.FindStringSubmatch(n.text); f != nil && f[0] == n.text {
+			v, ok := values[f[1]]
+			if !ok {
+				return
+			}
+			if num, err := strconv.ParseFloat(v, 64); err == nil && json.Valid([]byte(v)) {
+				*n = node{kind: '0', text: v, num: num}
+			} else if v == "true" || v == "false" {
+				*n = node{kind: 't', yes: v == "true"}
+			} else {
+				n.text = v
+			}
+			return
 		}
+		n.text = placeholder.ReplaceAllStringFunc(n.text, func(s string) string {
+			if v, ok := values[s[2:len(s)-2]]; ok {
+				return v
+			}
+			return s
+		})
+	}
+	for _, k := range n.kids {
+		fill(k, values)
 	}
 }
 
-func jsonFinding(src []byte, err error) Finding {
-	offset := int64(len(src))
-	pointer := ""
-	sentence := "the file ends too early; a bracket or a quote is not closed"
-	var se *json.SyntaxError
-	var te *json.UnmarshalTypeError
-	switch {
-	case errors.As(err, &te):
-		offset = te.Offset
-		pointer = "/" + strings.ReplaceAll(te.Field, ".", "/")
-		sentence = fmt.Sprintf("this is %s; the standard wants %s", te.Value, te.Type)
-	case errors.As(err, &se):
-		offset, sentence = se.Offset, "this is not JSON: "+se.Error()
-	case err != io.EOF && err != io.ErrUnexpectedEOF:
-		sentence = "this is not JSON: " + err.Error()
+// Fill puts values in the place of a Thing Model's placeholders and returns
+// the model so written. Placeholders without a value stay; a value without a
+// placeholder is a finding.
+func Fill(src []byte, values map[string]string) ([]byte, error) {
+	n, bad := read(src)
+	if bad != nil {
+		return nil, Findings{*bad}
 	}
-	offset = min(max(offset, 0), int64(len(src)))
-	line := bytes.Count(src[:offset], []byte("\n")) + 1
-	column := int(offset) - bytes.LastIndexByte(src[:offset], '\n')
-	return Finding{pointer, fmt.Sprintf("line %d, column %d: %s", line, column, sentence)}
-}
-
-// keysInOrder lists the member names of a top-level object in file order.
-func keysInOrder(src []byte, member string) []string {
-	d := json.NewDecoder(bytes.NewReader(src))
-	if _, err := d.Token(); err != nil {
-		return nil
-	}
-	for d.More() {
-		key, err := d.Token()
-		if err != nil {
-			return nil
-		}
-		if key != member {
-			var skip json.RawMessage
-			if d.Decode(&skip) != nil {
-				return nil
+	there := open(n)
+	var wrong Findings
+	for name := range values {
+		if !slices.Contains(there, name) {
+			hint := "there is none in this model"
+			if len(there) > 0 {
+				hint = "there is " + strings.Join(there, ", ")
 			}
-			continue
+			wrong.add("", "the model has no placeholder {{%s}}; %s", clip(name), hint)
 		}
-		if t, err := d.Token(); err != nil || t != json.Delim('{') {
-			return nil
-		}
-		var keys []string
-		for d.More() {
-			k, err := d.Token()
-			var skip json.RawMessage
-			if err != nil || d.Decode(&skip) != nil {
-				return nil
-			}
-			keys = append(keys, k.(string))
-		}
-		return keys
 	}
-	return nil
-}
-
-// escape writes a member name as a JSON pointer segment (RFC 6901 section 3).
-func escape(s string) string {
-	return strings.ReplaceAll(strings.ReplaceAll(s, "~", "~0"), "/", "~1")
+	if len(wrong) > 0 {
+		return nil, wrong.sorted()
+	}
+	fill(n, values)
+	return n.json(true), nil
 }
