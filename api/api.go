@@ -24,14 +24,17 @@ import (
 	"ullage/client"
 	"ullage/core/model"
 	"ullage/fleet/alarms"
+	"ullage/fleet/derived"
 	"ullage/fleet/devices"
 	"ullage/fleet/expressions"
 	"ullage/fleet/fault"
+	"ullage/fleet/folder"
 	"ullage/fleet/ingest"
 	"ullage/fleet/journal"
 	"ullage/fleet/models"
 	"ullage/fleet/people"
 	"ullage/fleet/present"
+	"ullage/fleet/revisions"
 	"ullage/fleet/settings"
 	"ullage/fleet/wire"
 	"ullage/transport/problem"
@@ -53,6 +56,9 @@ type Deps struct {
 	Journal     journal.Records
 	History     History
 	Wire        *wire.Log
+	Revisions   *revisions.Office
+	Workshop    *derived.Workshop
+	Folder      *folder.Loader
 	Settle      func()     // waits until committed news has been taken in
 	MQTT        func() int // sessions connected
 	MQTTAt      string
@@ -206,6 +212,8 @@ func (s *server) routes() {
 	s.serviceRoutes()
 	s.modelRoutes()
 	s.ruleRoutes()
+	s.thingRoutes()
+	s.folderRoutes()
 	s.deviceRoutes()
 	s.settingRoutes()
 	s.historyRoutes()

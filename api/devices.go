@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"fmt"
-	"math"
 	"slices"
 	"strings"
 
@@ -112,8 +111,8 @@ func (s *server) device(id string) (*body[client.Device], error) {
 // that work as they are.
 func (s *server) onboarded(d devices.Device, token string) client.Onboarded {
 	payload := "{}"
-	if m, err := s.Models.Get(d.Model); err == nil {
-		payload = example(m)
+	if m, err := s.Models.Of(d.Model, d.Version); err == nil {
+		payload = string(m.Examples(d.ID, s.Now()).Readings)
 	}
 	host, port, _ := strings.Cut(s.MQTTAt, ":")
 	return client.Onboarded{
@@ -121,31 +120,6 @@ func (s *server) onboarded(d devices.Device, token string) client.Onboarded {
 		TryMQTT: fmt.Sprintf("mosquitto_pub -h %s -p %s -i %s -u %s -P '%s' -q 1 -t ullage/%s/readings -m '%s'", host, port, d.ID, d.ID, token, d.ID, payload),
 		TryHTTP: fmt.Sprintf("curl -sS -H 'Authorization: Bearer %s' -H 'Content-Type: application/json' -d '%s' http://%s/device/v1/readings", token, payload, s.HTTPAt),
 	}
-}
-
-// example is a message that the model takes: each telemetry at its usual value.
-func example(m *model.Model) string {
-	var parts []string
-	for _, p := range m.With(model.Telemetry) {
-		v := value.OfNumber(1)
-		switch {
-		case len(p.Enum) > 0:
-			v = value.OfText(p.Enum[0])
-		case p.Kind == value.Text:
-			v = value.OfText("text")
-		case p.Kind == value.Bool:
-			v = value.OfBool(false)
-		case p.Usual != nil:
-			scale := math.Pow10(max(p.Decimals, 0))
-			v = value.OfNumber(math.Round(p.Usual.Middle()*scale) / scale)
-		case p.Min != nil:
-			v = value.OfNumber(*p.Min)
-		}
-		if b, err := v.MarshalJSON(); err == nil {
-			parts = append(parts, fmt.Sprintf("%q:%s", p.Name, b))
-		}
-	}
-	return "{" + strings.Join(parts, ",") + "}"
 }
 
 func devicesOf(in []present.Device) []client.Device {
@@ -162,6 +136,9 @@ func deviceOf(d present.Device) client.Device {
 		JoinedAt: d.JoinedAt, Attributes: map[string]any{}, Link: string(d.Link), LastAt: optional(d.LastAt), Interval: value.Duration(d.Interval).String(),
 		Health: string(d.Health), Reasons: d.Reasons, Margins: []client.Margin{}, Latest: map[string]client.Latest{}, Alarms: []client.OpenAlarm{},
 		Revision: d.Revision, Applied: d.Applied, Drifting: d.Drifting, Refusals: d.Refusals,
+	}
+	if said := d.Device.Reported(); said != d.ModelVersion {
+		c.Reported = said
 	}
 	if c.Reasons == nil {
 		c.Reasons = []string{}

@@ -3,23 +3,33 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"net"
 	"net/http"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"ullage/client"
+	"ullage/core/handbook"
 	"ullage/core/model"
-	"ullage/core/rule"
 	"ullage/core/unit"
 	"ullage/core/value"
+	"ullage/fleet/derived"
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
+	"ullage/fleet/models"
+	"ullage/fleet/revisions"
 )
 
 // Named is the path of something with a name. It is exported because huma
 // reads embedded structs only then.
 type Named struct {
 	Name string `path:"name" doc:"Name" maxLength:"63"`
+}
+
+// NamedModel is the path of a model.
+type NamedModel struct {
+	Name string `path:"name" doc:"Name of a model, in its newest version, or NAME@VERSION" maxLength:"140" example:"tank-probe@1.2.0"`
 }
 
 func (s *server) modelRoutes() {
@@ -29,56 +39,245 @@ func (s *server) modelRoutes() {
 			out = append(out, s.model(m))
 		}
 		return &body[[]client.Model]{out}, nil
-	}, describe("models", "Every model in force", "Models"))
-	huma.Get(s.api, "/api/v1/models/{name}", func(_ context.Context, in *Named) (*body[client.Model], error) {
+	}, describe("models", "Every model, in its newest version", "Models"))
+	huma.Get(s.api, "/api/v1/models/{name}", func(_ context.Context, in *NamedModel) (*body[client.Model], error) {
 		m, err := s.Models.Get(in.Name)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		return &body[client.Model]{s.model(m)}, nil
 	}, describe("model", "One model", "Models"), notFound)
-	huma.Get(s.api, "/api/v1/models/{name}/source", func(_ context.Context, in *Named) (*body[json.RawMessage], error) {
+	type whole struct {
+		NamedModel
+		Whole bool `query:"whole" doc:"Write out all that it extends, imports and is composed of"`
+	}
+	huma.Get(s.api, "/api/v1/models/{name}/source", func(_ context.Context, in *whole) (*body[json.RawMessage], error) {
 		m, err := s.Models.Get(in.Name)
 		if err != nil {
 			return nil, s.failed(err)
 		}
+		if in.Whole {
+			return &body[json.RawMessage]{m.Whole}, nil
+		}
 		return &body[json.RawMessage]{m.Source}, nil
-	}, describe("model-source", "A model's Thing Model as it was loaded", "Models"), notFound)
+	}, describe("model-source", "A model's Thing Model as it was published", "Models"), notFound)
 	type source struct {
 		RawBody []byte `contentType:"application/json"`
 	}
 	huma.Post(s.api, "/api/v1/models", func(ctx context.Context, in *source) (*body[client.ModelLoaded], error) {
-		m, changed, err := s.Models.Load(in.RawBody, by(ctx).Person)
+		src, parts := bundle(in.RawBody)
+		m, changed, err := s.Models.Load(src, parts, by(ctx).Person)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		s.Settle()
-		for _, d := range s.Devices.List() {
-			if changed && d.Model == m.Name {
-				if err := s.Settings.Remodel(d.ID); err != nil {
-					return nil, s.failed(err)
-				}
-			}
-		}
 		return &body[client.ModelLoaded]{client.ModelLoaded{Name: m.Name, Version: m.Version, Changed: changed}}, nil
-	}, describe("load-model", "Put a Thing Model in force", "Models"), func(o *huma.Operation) {
-		o.MaxBodyBytes = model.MaxSource + 1
+	}, describe("load-model", "Publish a Thing Model, alone or as {\"model\": …, \"parts\": {NAME: …}} with the files it refers to. Devices stay with the version they were given", "Models"), func(o *huma.Operation) {
+		o.MaxBodyBytes = model.MaxSource * 8
 		o.SkipValidateBody = true // model.Parse says more, and says it better
 	})
+	s.modelWriting()
+	s.modelMoving()
+}
+
+// bundle takes apart a model that comes with the files it refers to.
+func bundle(b []byte) ([]byte, map[string]json.RawMessage) {
+	var x struct {
+		Type  any                        `json:"@type"`
+		Model json.RawMessage            `json:"model"`
+		Parts map[string]json.RawMessage `json:"parts"`
+	}
+	if json.Unmarshal(b, &x) != nil || x.Type != nil || x.Model == nil {
+		return b, nil
+	}
+	return x.Model, x.Parts
+}
+
+// modelWriting serves the editor and the authors of firmware.
+func (s *server) modelWriting() {
+	type text struct{ Body client.ModelText }
+	large := func(o *huma.Operation) { o.MaxBodyBytes = model.MaxSource * 8 }
+	huma.Post(s.api, "/api/v1/models/preview", func(_ context.Context, in *text) (*body[client.ModelPreview], error) {
+		return &body[client.ModelPreview]{s.preview(s.Revisions.Preview(in.Body.Text, in.Body.Format, in.Body.Parts))}, nil
+	}, describe("preview-model", "Check a model that is being written, and say what publishing it would do", "Models"), large)
+	type message struct {
+		Body struct {
+			Name    string `json:"name" doc:"What the model is called" example:"tank-probe"`
+			Message string `json:"message" doc:"What a device sends: a JSON object of values, one with its time, a list, or SenML"`
+		}
+	}
+	type made struct {
+		Text string `json:"text" doc:"A Thing Model in JSON, to be edited"`
+	}
+	huma.Post(s.api, "/api/v1/models/from-message", func(_ context.Context, in *message) (*body[made], error) {
+		src, err := model.FromMessage([]byte(in.Body.Message), in.Body.Name)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		return &body[made]{made{string(src)}}, nil
+	}, describe("model-from-message", "Make a model of a message, to be edited", "Models"), large)
+	type page struct {
+		NamedModel
+		Format string `query:"format" enum:"html,markdown" default:"html"`
+		Device string `query:"device" doc:"The id in the lines to paste" maxLength:"63"`
+	}
+	type file struct {
+		ContentType        string `header:"Content-Type"`
+		ContentDisposition string `header:"Content-Disposition"`
+		Body               []byte
+	}
+	huma.Get(s.api, "/api/v1/models/{name}/page", func(_ context.Context, in *page) (*file, error) {
+		m, err := s.Models.Get(in.Name)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		host, port, _ := net.SplitHostPort(s.MQTTAt)
+		p := handbook.Of(m, handbook.Doors{Device: in.Device, HTTP: "http://" + s.HTTPAt, Host: host, Port: port}, s.Now())
+		out, kind, end, write := "", "text/html; charset=utf-8", ".html", p.HTML
+		if in.Format == "markdown" {
+			kind, end, write = "text/markdown; charset=utf-8", ".md", p.Markdown
+		}
+		if out, err = write(); err != nil {
+			return nil, s.failed(err)
+		}
+		return &file{kind, `attachment; filename="` + m.Name + "-" + m.Version + end + `"`, []byte(out)}, nil
+	}, describe("model-page", "The page that authors of firmware work from", "Models"), notFound)
+	huma.Get(s.api, "/api/v1/models/{name}/examples", func(_ context.Context, in *NamedModel) (*body[model.Examples], error) {
+		m, err := s.Models.Get(in.Name)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		return &body[model.Examples]{m.Examples(m.Name+"-1", s.Now())}, nil
+	}, describe("model-examples", "Payloads that a device of the model may send and get", "Models"), notFound)
+}
+
+func (s *server) preview(d revisions.Draft) client.ModelPreview {
+	out := client.ModelPreview{Findings: []client.TextFinding{}, Changes: []client.Change{}, Rules: d.Rules, State: "wrong", Devices: d.Devices}
+	if out.Rules == nil {
+		out.Rules = []string{}
+	}
+	for _, f := range d.Findings {
+		out.Findings = append(out.Findings, client.TextFinding{Line: f.Line, Column: f.Column, Severity: f.Severity, Sentence: f.Sentence, Suggest: f.Suggest})
+	}
+	if d.Model == nil {
+		return out
+	}
+	m := s.model(d.Model)
+	out.Model, out.Whole, out.State = &m, d.Model.Whole, string(d.State)
+	if d.Refused != nil {
+		out.State, out.Refused = "refused", fault.From(d.Refused).Error()
+	}
+	if d.Before != nil {
+		out.Before = d.Before.Version
+	}
+	if d.Comparison != nil {
+		out.Needs, out.Changes = d.Comparison.Needs, changesOf(d.Comparison.Changes)
+	}
+	return out
+}
+
+func changesOf(cs []model.Change) []client.Change {
+	out := []client.Change{}
+	for _, c := range cs {
+		out = append(out, client.Change{Pointer: c.Pointer, Weight: string(c.Weight), Sentence: c.Sentence})
+	}
+	return out
+}
+
+// modelMoving serves what happens to devices when a model changes.
+func (s *server) modelMoving() {
+	type move struct {
+		Named
+		Body client.Move
+	}
+	huma.Post(s.api, "/api/v1/models/{name}/move", func(ctx context.Context, in *move) (*body[client.Moved], error) {
+		b := in.Body
+		to, steps, changes, err := s.Revisions.Move(in.Name, b.Version, b.Devices, b.Where, b.Preview, by(ctx).Person)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		s.Settle()
+		out := client.Moved{Version: to.Version, Devices: []client.DeviceMoved{}, Changes: changesOf(changes), Moved: !b.Preview}
+		for _, x := range steps {
+			out.Devices = append(out.Devices, client.DeviceMoved{Device: x.Device, From: x.From, Reported: x.Reported, Loses: x.Loses})
+		}
+		return &body[client.Moved]{out}, nil
+	}, describe("move-devices", "Give devices another version of their model", "Models"), notFound)
+	type backfill struct {
+		Named
+		Body client.Backfill
+	}
+	huma.Post(s.api, "/api/v1/models/{name}/backfill", func(ctx context.Context, in *backfill) (*body[client.Job], error) {
+		v, err := s.Workshop.Backfill(in.Name, in.Body.Devices, in.Body.Since, by(ctx).Person)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		return &body[client.Job]{jobOf(v)}, nil
+	}, describe("backfill-model", "Compute derived telemetry of the past; the job is asked for how far it is", "Models"), notFound)
+	huma.Get(s.api, "/api/v1/jobs/{id}", func(_ context.Context, in *One) (*body[client.Job], error) {
+		v, err := s.Workshop.Job(in.ID)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		return &body[client.Job]{jobOf(v)}, nil
+	}, describe("job", "How far some work is", "Models"), notFound)
+	huma.Delete(s.api, "/api/v1/jobs/{id}", func(_ context.Context, in *One) (*struct{}, error) {
+		if _, err := s.Workshop.Job(in.ID); err != nil {
+			return nil, s.failed(err)
+		}
+		s.Workshop.Stop(in.ID)
+		return nil, nil
+	}, describe("stop-job", "End some work; what it has done stays", "Models"), notFound)
+}
+
+func jobOf(v derived.View) client.Job {
+	return client.Job{ID: v.ID, Model: v.Model, Devices: v.Devices, Done: v.Done, Readings: v.Readings, StartedAt: v.StartedAt, EndedAt: v.EndedAt, Error: v.Error}
 }
 
 func notFound(o *huma.Operation) { o.Errors = append(o.Errors, http.StatusNotFound) }
 
 func (s *server) model(m *model.Model) client.Model {
-	out := client.Model{Name: m.Name, Title: m.Title, Description: m.Description, Version: m.Version,
-		Interval: value.Duration(m.Interval).String(), Properties: []client.Property{}, Commands: []string{}, LoadedAt: s.Models.LoadedAt(m.Name)}
-	out.Commands = append(out.Commands, m.Commands()...)
+	out := client.Model{Name: m.Name, Title: m.Title, Description: m.Description, Version: m.Version, Additional: m.Additional,
+		Interval: value.Duration(m.Interval).String(), Properties: []client.Property{}, Commands: m.Commands(),
+		Actions: []client.Affordance{}, Events: []client.Affordance{}, Versions: []client.ModelVersion{}, Rules: []string{}, Open: m.Open}
+	for _, a := range m.Actions {
+		out.Actions = append(out.Actions, client.Affordance{Name: a.Name, Title: a.Title, Description: a.Description, Optional: a.Optional, Data: handbook.Fields(a.Input)})
+	}
+	for _, e := range m.Events {
+		out.Events = append(out.Events, client.Affordance{Name: e.Name, Title: e.Title, Description: e.Description, Optional: e.Optional, Data: handbook.Fields(e.Data)})
+	}
 	for i := range m.Properties {
 		out.Properties = append(out.Properties, property(&m.Properties[i]))
 	}
+	versions := s.Models.Versions(m.Name)
+	slices.Reverse(versions)
+	for _, v := range versions {
+		out.Versions = append(out.Versions, s.version(v))
+		if v.Version == m.Version {
+			out.LoadedAt = v.LoadedAt
+		}
+	}
+	for _, v := range out.Versions {
+		out.Devices += v.Devices
+		out.Other += v.Other
+	}
+	for _, r := range s.Alarms.Rules() {
+		if r.Names(m.Name) {
+			out.Rules = append(out.Rules, r.Name)
+		}
+	}
+	return out
+}
+
+func (s *server) version(v models.Published) client.ModelVersion {
+	out := client.ModelVersion{Version: v.Version, LoadedAt: v.LoadedAt}
 	for _, d := range s.Devices.List() {
-		if d.Model == m.Name && d.Standing != devices.Retired {
-			out.Devices++
+		if d.Model != v.Name || d.Version != v.Version || d.Standing == devices.Retired {
+			continue
+		}
+		out.Devices++
+		if said := d.Reported(); said != "" && said != d.Version {
+			out.Other++
 		}
 	}
 	return out
@@ -87,9 +286,15 @@ func (s *server) model(m *model.Model) client.Model {
 func property(p *model.Property) client.Property {
 	c := client.Property{Name: p.Name, Title: p.Title, Description: p.Description, Role: string(p.Role), Type: kindName(p),
 		Unit: p.Unit, Display: unit.Display(p.Unit), Decimals: p.Decimals, Minimum: p.Min, Maximum: p.Max, Enum: p.Enum,
-		Default: p.Default.Any(), Held: p.Held}
+		Default: p.Default.Any(), Held: p.Held, Optional: p.Optional, Derived: p.Derived, Says: p.Schema.Words()}
 	if p.Usual != nil {
 		c.Usual = []float64{p.Usual.Low, p.Usual.High}
+	}
+	if p.Accept != nil {
+		c.Accept = []float64{p.Accept.Low, p.Accept.High}
+	}
+	if p.Retention > 0 {
+		c.Retention = value.Duration(p.Retention).String()
 	}
 	return c
 }
@@ -99,39 +304,4 @@ func kindName(p *model.Property) string {
 		return "integer"
 	}
 	return p.Kind.String()
-}
-
-func (s *server) ruleRoutes() {
-	huma.Get(s.api, "/api/v1/rules", func(context.Context, *struct{}) (*body[[]rule.Rule], error) {
-		return &body[[]rule.Rule]{s.Alarms.Rules()}, nil
-	}, describe("rules", "Every alarm rule in force", "Rules"))
-	huma.Get(s.api, "/api/v1/rules/{name}", func(_ context.Context, in *Named) (*body[rule.Rule], error) {
-		r, err := s.Alarms.Rule(in.Name)
-		if err != nil {
-			return nil, s.failed(err)
-		}
-		return &body[rule.Rule]{r}, nil
-	}, describe("rule", "One alarm rule", "Rules"), notFound)
-	type put struct {
-		Named
-		Body rule.Rule
-	}
-	huma.Put(s.api, "/api/v1/rules/{name}", func(ctx context.Context, in *put) (*body[client.RuleSaved], error) {
-		if in.Name != in.Body.Name {
-			return nil, s.failed(fault.New(fault.Invalid, "the address says %s and the rule %s", in.Name, in.Body.Name).Then("make them the same"))
-		}
-		changed, err := s.Alarms.SetRule(in.Body, by(ctx).Person)
-		if err != nil {
-			return nil, s.failed(err)
-		}
-		s.Settle()
-		return &body[client.RuleSaved]{client.RuleSaved{Rule: in.Name, Changed: changed}}, nil
-	}, describe("set-rule", "Put an alarm rule in force", "Rules"))
-	huma.Delete(s.api, "/api/v1/rules/{name}", func(ctx context.Context, in *Named) (*struct{}, error) {
-		if err := s.Alarms.RemoveRule(in.Name, by(ctx).Person); err != nil {
-			return nil, s.failed(err)
-		}
-		s.Settle()
-		return nil, nil
-	}, describe("remove-rule", "Take an alarm rule out of force", "Rules"), notFound)
 }

@@ -93,7 +93,7 @@ func fleetFolder(root string) ([]check.File, error) {
 		if filepath.Base(root) == "rules" { // the folder of rules itself was named
 			rel = "rules/" + rel
 		}
-		if d.IsDir() || !check.IsModel(rel) && !check.IsRule(rel) {
+		if d.IsDir() || !check.IsModel(rel) && !check.IsRule(rel) && !check.IsExamples(rel) {
 			return nil
 		}
 		info, err := d.Info()

@@ -3,15 +3,11 @@ package cli
 import (
 	"fmt"
 	"io"
-	"os"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"ullage/client"
-	"ullage/core/check"
-	"ullage/core/expr"
 	"ullage/core/model"
 )
 
@@ -35,21 +31,22 @@ what the changes are: a breaking change needs a new major number.`,
 		Example: "  ullage model compare tank-probe.tm.json\n  ullage model compare old.tm.json new.tm.json",
 		Args:    cobra.RangeArgs(1, 2),
 		RunE: func(c *cobra.Command, args []string) error {
-			next, err := readModel(args[len(args)-1])
-			if err != nil {
-				return err
-			}
 			out := modelComparison{}
-			var old *model.Model
-			if len(args) == 2 {
-				old, err = readModel(args[0])
+			if len(args) == 1 {
+				if err := inForce(c, args[0], &out); err != nil {
+					return err
+				}
 			} else {
-				old, err = inForce(c, next, &out)
+				next, err := readModel(args[1])
+				if err != nil {
+					return err
+				}
+				old, err := readModel(args[0])
+				if err != nil {
+					return err
+				}
+				out.Comparison = model.Compare(old, next)
 			}
-			if err != nil {
-				return err
-			}
-			out.Comparison = model.Compare(old, next)
 			if err := show(c, out, func(w io.Writer) { printComparison(w, out) }); err != nil {
 				return err
 			}
@@ -61,64 +58,42 @@ what the changes are: a breaking change needs a new major number.`,
 	}
 }
 
-// readModel reads a Thing Model in JSON or YAML.
-func readModel(path string) (*model.Model, error) {
-	b, err := os.ReadFile(path)
-	if err != nil {
-		return nil, wrong("%s cannot be read: %v", path, err)
-	}
-	if !strings.HasSuffix(path, ".json") {
-		if b, err = model.FromYAML(b); err != nil {
-			return nil, fmt.Errorf("%s: %w", path, err)
-		}
-	}
-	m, err := model.Parse(b)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
-	}
-	return m, nil
-}
-
-// inForce returns the model of that name in the service, and notes what a new
-// version of it touches.
-func inForce(c *cobra.Command, next *model.Model, out *modelComparison) (*model.Model, error) {
+// inForce compares a file with what the service has: the version that the new
+// one follows, and what a new version touches.
+func inForce(c *cobra.Command, file string, out *modelComparison) error {
 	cl, err := connect(c)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	src, err := cl.ModelSource(c.Context(), next.Name)
-	if client.IsNotFound(err) {
-		return nil, wrong("there is no model %s in the service yet; to compare two files, name both", next.Name)
-	}
+	next, err := readModelFile(file, nil)
 	if err != nil {
-		return nil, err
+		return err
+	}
+	p, err := cl.PreviewModel(c.Context(), client.ModelText{Text: string(next.source), Format: "json", Parts: next.parts})
+	if err != nil {
+		return err
+	}
+	if p.Model == nil {
+		var said []string
+		for _, f := range p.Findings {
+			said = append(said, f.Sentence)
+		}
+		return fmt.Errorf("%s: %s", file, strings.Join(said, "; "))
+	}
+	if p.Before == "" {
+		return wrong("there is no model %s in the service yet; to compare two files, name both", next.model.Name)
+	}
+	src, err := cl.ModelSource(c.Context(), next.model.Name, true)
+	if err != nil {
+		return err
 	}
 	old, err := model.Parse(src)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	m, err := cl.Model(c.Context(), next.Name)
-	if err != nil {
-		return nil, err
-	}
-	out.Devices = &m.Devices
-	rules, err := cl.Rules(c.Context())
-	if err != nil {
-		return nil, err
-	}
-	around := check.Around{}
-	for _, r := range rules {
-		around.Rules = append(around.Rules, r.Name)
-	}
-	for _, r := range rules {
-		if !slices.Contains(r.Models, next.Name) {
-			continue
-		}
-		if _, err := r.For(expr.NewPlan(around.With(check.Schema(next)))); err != nil && (r.Each == "" || len(r.Models) == 1) {
-			out.Rules = append(out.Rules, err.Error())
-		}
-	}
-	return old, nil
+	out.Comparison = model.Compare(old, next.model)
+	out.Devices, out.Rules = &p.Devices, p.Rules
+	return nil
 }
 
 func printComparison(w io.Writer, x modelComparison) {

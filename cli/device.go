@@ -12,7 +12,7 @@ import (
 )
 
 func deviceCommand() *cobra.Command {
-	return noun(groupJoin, "device", "Onboard devices and look after them", deviceCreate(), deviceList(), deviceShow(), deviceLabel(), deviceToken(),
+	return noun(groupJoin, "device", "Onboard devices and look after them", deviceCreate(), deviceList(), deviceShow(), deviceDescription(), deviceLabel(), deviceToken(),
 		deviceStanding("suspend", "suspended", "Keep a device out until it is let in again", "is kept out; let it in with: ullage device resume %s"),
 		deviceStanding("resume", "active", "Let a suspended device in again", "may connect again"),
 		deviceStanding("retire", "retired", "Take a device out of service for good; its history stays", "is retired; its history stays"))
@@ -125,7 +125,7 @@ func deviceShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			m, err := cl.Model(c.Context(), d.Model)
+			m, err := cl.Model(c.Context(), d.Model+"@"+d.ModelVersion)
 			if err != nil {
 				return err
 			}
@@ -136,6 +136,9 @@ func deviceShow() *cobra.Command {
 
 func printDevice(w io.Writer, d client.Device, m client.Model) {
 	fmt.Fprintf(w, "%s  %s %s, %s\n", d.ID, d.Model, d.ModelVersion, d.Standing)
+	if d.Reported != "" {
+		fmt.Fprintf(w, "model      it says it was built for version %s; give it that with: ullage model move %s@%s --device %s\n", d.Reported, d.Model, d.Reported, d.ID)
+	}
 	fmt.Fprintf(w, "health     %s", d.Health)
 	if len(d.Reasons) > 0 {
 		fmt.Fprintf(w, ": %s", strings.Join(d.Reasons, "; "))

@@ -12,14 +12,19 @@ import (
 	"github.com/spf13/cobra"
 
 	"ullage/client"
-	"ullage/core/model"
 )
 
 func modelCommand() *cobra.Command {
+	var fills []string
+	var move bool
 	load := &cobra.Command{
-		Use:     "load FILE|FOLDER…",
-		Short:   "Put Thing Models in force",
-		Long:    "Reads W3C Thing Models (JSON, or the same in YAML) and puts them in force. Of a\nfolder, every file whose name ends in .tm.json or .tm.yaml is read.",
+		Use:   "load FILE|FOLDER…",
+		Short: "Publish Thing Models",
+		Long: `Reads W3C Thing Models (JSON, or the same in YAML) and publishes them. Of a
+folder, every file whose name ends in .tm.json or .tm.yaml is read. Files that a
+model extends, imports or is composed of are taken from beside it, else from
+what is published already. A published version cannot be changed, only followed
+by another; devices stay with theirs until they are moved.`,
 		Example: "  ullage model load examples/cellars/models",
 		Args:    atLeast(1, "files or folders"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -31,29 +36,30 @@ func modelCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			values, err := fillings(fills)
+			if err != nil {
+				return err
+			}
 			// Every file is read before the first is sent, so that a mistake in
 			// the last one changes nothing.
-			sources := make([][]byte, len(files))
+			read := make([]*modelFile, len(files))
 			for i, f := range files {
-				if sources[i], err = os.ReadFile(f); err != nil {
-					return err
-				}
-				if !strings.HasSuffix(f, ".json") {
-					if sources[i], err = model.FromYAML(sources[i]); err != nil {
-						return fmt.Errorf("%s was not loaded, and nothing else was: %w", f, err)
-					}
-				}
-				if _, err := model.Parse(sources[i]); err != nil {
+				if read[i], err = readModelFile(f, values); err != nil {
 					return fmt.Errorf("%s was not loaded, and nothing else was: %w", f, err)
 				}
 			}
 			var out []client.ModelLoaded
-			for i, f := range files {
-				l, err := cl.LoadModel(c.Context(), sources[i])
+			for _, f := range read {
+				l, err := cl.LoadModel(c.Context(), f.source, f.parts)
 				if err != nil {
-					return fmt.Errorf("%s was not loaded: %w", f, err)
+					return fmt.Errorf("%s was not loaded: %w", f.path, err)
 				}
 				out = append(out, l)
+				if move && l.Changed {
+					if _, err := cl.MoveDevices(c.Context(), l.Name, client.Move{Version: l.Version}); err != nil {
+						return err
+					}
+				}
 			}
 			return list(c, out, "nothing to load",
 				column[client.ModelLoaded]{"model", func(m client.ModelLoaded) string { return m.Name }},
@@ -61,6 +67,8 @@ func modelCommand() *cobra.Command {
 				column[client.ModelLoaded]{"result", func(m client.ModelLoaded) string { return changed(m.Changed) }})
 		},
 	}
+	load.Flags().StringArrayVar(&fills, "fill", nil, "value of a placeholder, as NAME=VALUE; may be given several times")
+	load.Flags().BoolVar(&move, "move", false, "move every device of the model to the new version")
 	listing := &cobra.Command{
 		Use: "list", Short: "List the models in force", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -76,12 +84,14 @@ func modelCommand() *cobra.Command {
 				column[client.Model]{"model", func(m client.Model) string { return m.Name }},
 				column[client.Model]{"version", func(m client.Model) string { return m.Version }},
 				column[client.Model]{"devices", func(m client.Model) string { return strconv.Itoa(m.Devices) }},
+				column[client.Model]{"given", versionsOf},
+				column[client.Model]{"say another", func(m client.Model) string { return orDash(strings.TrimPrefix(strconv.Itoa(m.Other), "0")) }},
 				column[client.Model]{"reports every", func(m client.Model) string { return m.Interval }},
 				column[client.Model]{"title", func(m client.Model) string { return m.Title }})
 		},
 	}
 	showing := &cobra.Command{
-		Use: "show MODEL", Short: "Show what a model says", Args: exactly(1, "one model"), ValidArgsFunction: modelNames,
+		Use: "show MODEL[@VERSION]", Short: "Show what a model says", Args: exactly(1, "one model"), ValidArgsFunction: modelNames,
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
 			if err != nil {
@@ -94,14 +104,15 @@ func modelCommand() *cobra.Command {
 			return show(c, m, func(w io.Writer) { printModel(w, m) })
 		},
 	}
+	var whole bool
 	source := &cobra.Command{
-		Use: "source MODEL", Short: "Print a model's Thing Model as it was loaded", Args: exactly(1, "one model"), ValidArgsFunction: modelNames,
+		Use: "source MODEL[@VERSION]", Short: "Print a model's Thing Model as it was published", Args: exactly(1, "one model"), ValidArgsFunction: modelNames,
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
 			if err != nil {
 				return err
 			}
-			b, err := cl.ModelSource(c.Context(), args[0])
+			b, err := cl.ModelSource(c.Context(), args[0], whole)
 			if err != nil {
 				return err
 			}
@@ -109,7 +120,9 @@ func modelCommand() *cobra.Command {
 			return err
 		},
 	}
-	return noun(groupModel, "model", "Load, read and compare models", load, listing, showing, source, modelCompare())
+	source.Flags().BoolVar(&whole, "whole", false, "write out all that it extends, imports and is composed of")
+	return noun(groupModel, "model", "Write, test, publish and read models, and move devices between versions",
+		modelNew(), modelTest(), modelCompare(), load, listing, showing, source, modelPage(), modelExamples(), modelMove(), modelBackfill())
 }
 
 func printModel(w io.Writer, m client.Model) {
@@ -118,17 +131,40 @@ func printModel(w io.Writer, m client.Model) {
 		fmt.Fprintln(w, m.Description)
 	}
 	fmt.Fprintf(w, "%d devices, each expected to report every %s\n\n", m.Devices, m.Interval)
+	if len(m.Versions) > 1 || m.Other > 0 {
+		fmt.Fprintf(w, "Versions that devices were given: %s", versionsOf(m))
+		if m.Other > 0 {
+			fmt.Fprintf(w, "; %d say they were built for another", m.Other)
+		}
+		fmt.Fprint(w, "\n\n")
+	}
 	cells := [][]string{{"ROLE", "NAME", "TYPE", "UNIT", "RANGE", "USUAL", "DEFAULT"}}
 	for _, p := range m.Properties {
 		role := p.Role
 		if p.Held {
 			role += " (held)"
 		}
+		if p.Derived != "" {
+			role += " (derived)"
+		}
 		cells = append(cells, []string{role, p.Name, p.Type, p.Display, rangeOf(p), spanOf(p.Usual), plainOr(p.Default, "")})
 	}
 	table(w, cells)
-	if len(m.Commands) > 0 {
-		fmt.Fprintf(w, "\nCommands: %s\n", strings.Join(m.Commands, ", "))
+	for _, p := range m.Properties {
+		if p.Derived != "" {
+			fmt.Fprintf(w, "\n%s = %s\n", p.Name, p.Derived)
+		}
+	}
+	for _, x := range []struct {
+		what string
+		list []client.Affordance
+	}{{"command", m.Actions}, {"event", m.Events}} {
+		for i, a := range x.list {
+			if i == 0 {
+				fmt.Fprintln(w)
+			}
+			fmt.Fprintf(w, "%s %s: %s\n", x.what, a.Name, a.Data)
+		}
 	}
 }
 

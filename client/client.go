@@ -103,11 +103,28 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) error
 	if out == nil {
 		return nil
 	}
+	if b, ok := out.(*text); ok {
+		*b, err = io.ReadAll(resp.Body)
+		return err
+	}
+	if resp.StatusCode == http.StatusNoContent {
+		return nil
+	}
 	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
 		return fmt.Errorf("%s did not answer as an Ullage does; is another program listening there?", c.base)
 	}
 	return nil
 }
+
+// raw returns an answer that is no JSON.
+func (c *Client) raw(ctx context.Context, path string) ([]byte, error) {
+	var b text
+	err := c.do(ctx, http.MethodGet, path, nil, &b)
+	return b, err
+}
+
+// text is an answer as it came.
+type text []byte
 
 func get[T any](ctx context.Context, c *Client, path string) (T, error) {
 	var out T
@@ -138,24 +155,6 @@ func (c *Client) SignOut(ctx context.Context) error {
 // Service returns what the service says about itself.
 func (c *Client) Service(ctx context.Context) (Service, error) {
 	return get[Service](ctx, c, "/service")
-}
-
-// Models lists the models in force.
-func (c *Client) Models(ctx context.Context) ([]Model, error) { return get[[]Model](ctx, c, "/models") }
-
-// Model returns one model.
-func (c *Client) Model(ctx context.Context, name string) (Model, error) {
-	return get[Model](ctx, c, "/models/"+url.PathEscape(name))
-}
-
-// ModelSource returns a model's file as it was loaded.
-func (c *Client) ModelSource(ctx context.Context, name string) (json.RawMessage, error) {
-	return get[json.RawMessage](ctx, c, "/models/"+url.PathEscape(name)+"/source")
-}
-
-// LoadModel puts a Thing Model in force.
-func (c *Client) LoadModel(ctx context.Context, src []byte) (ModelLoaded, error) {
-	return send[ModelLoaded](ctx, c, http.MethodPost, "/models", src)
 }
 
 // Rules lists the rules in force.

@@ -52,44 +52,6 @@ type SignedIn struct {
 	Token     string    `json:"token,omitempty" doc:"Bearer token; only in answer to a sign-in that asked for it"`
 }
 
-// Property is one telemetry, attribute or setting of a model.
-type Property struct {
-	Name        string    `json:"name"`
-	Title       string    `json:"title,omitempty"`
-	Description string    `json:"description,omitempty"`
-	Role        string    `json:"role" enum:"telemetry,attribute,setting"`
-	Type        string    `json:"type" enum:"number,integer,text,boolean"`
-	Unit        string    `json:"unit,omitempty" doc:"Symbol as in the model"`
-	Display     string    `json:"display,omitempty" doc:"Unit as people write it"`
-	Decimals    int       `json:"decimals" doc:"Digits after the point on screen; -1 where the model gives none"`
-	Minimum     *float64  `json:"minimum,omitempty"`
-	Maximum     *float64  `json:"maximum,omitempty"`
-	Usual       []float64 `json:"usual,omitempty" doc:"Where the value lives on a good day"`
-	Enum        []string  `json:"enum,omitempty"`
-	Default     any       `json:"default,omitempty"`
-	Held        bool      `json:"held,omitempty" doc:"A setting that lives in the service only"`
-}
-
-// Model is one device type.
-type Model struct {
-	Name        string     `json:"name"`
-	Title       string     `json:"title"`
-	Description string     `json:"description,omitempty"`
-	Version     string     `json:"version"`
-	Interval    string     `json:"interval" doc:"How often a device is expected to report" example:"1min"`
-	Properties  []Property `json:"properties"`
-	Commands    []string   `json:"commands"`
-	Devices     int        `json:"devices" doc:"Devices of this model that are not retired"`
-	LoadedAt    time.Time  `json:"loaded_at"`
-}
-
-// ModelLoaded is the answer to a model that was put in force.
-type ModelLoaded struct {
-	Name    string `json:"name"`
-	Version string `json:"version"`
-	Changed bool   `json:"changed" doc:"False if exactly this was in force already"`
-}
-
 // RuleSaved is the answer to a rule that was put in force.
 type RuleSaved struct {
 	Rule    string `json:"rule"`
@@ -140,7 +102,8 @@ type OpenAlarm struct {
 type Device struct {
 	ID           string            `json:"id"`
 	Model        string            `json:"model"`
-	ModelVersion string            `json:"model_version"`
+	ModelVersion string            `json:"model_version" doc:"The version that it was given"`
+	Reported     string            `json:"reported_version,omitempty" doc:"The version that it says it was built for, where that is another"`
 	ModelTitle   string            `json:"model_title"`
 	Labels       map[string]string `json:"labels"`
 	Standing     string            `json:"standing" enum:"expected,waiting,active,suspended,retired"`

@@ -17,14 +17,17 @@ import (
 	"ullage/api"
 	"ullage/console"
 	"ullage/fleet/alarms"
+	"ullage/fleet/derived"
 	"ullage/fleet/devices"
 	"ullage/fleet/event"
 	"ullage/fleet/expressions"
 	"ullage/fleet/fault"
+	"ullage/fleet/folder"
 	"ullage/fleet/ingest"
 	"ullage/fleet/models"
 	"ullage/fleet/people"
 	"ullage/fleet/present"
+	"ullage/fleet/revisions"
 	"ullage/fleet/settings"
 	"ullage/fleet/wire"
 	"ullage/store"
@@ -107,6 +110,9 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	}
 	tape := wire.New(2000, 100)
 	door := ingest.New(st.Telemetry, reg, cat, book, tape, bus, now)
+	workshop := derived.Open(reg, cat, board, st.Telemetry, st.Telemetry, bus, now, log)
+	defer workshop.Stop("")
+	door.Computes(workshop)
 	gate := devices.NewGate(c.num("address_failures"), now)
 	broker := mqtt.NewServer(mqtt.Deps{Devices: reg, Door: door, Settings: book, Wire: tape, Gate: gate, Limits: c.limits(), Log: log, Now: now})
 	bus.Handle(board.Handle)
@@ -133,10 +139,12 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	}
 	streams, endStreams := context.WithCancel(context.Background())
 	defer endStreams()
+	desk := expressions.New(cat, reg, board, st.Telemetry, engine.Names, now)
+	office := &revisions.Office{Models: cat, Devices: reg, Settings: book, Alarms: engine, Matching: desk.Where, Moved: workshop.Forget}
 	operators := &http.Server{ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return streams },
 		Handler: api.New(api.Deps{Version: Version, Started: begun.UTC(), Models: cat, Devices: reg, Settings: book, Alarms: engine, Present: board,
-			Expressions: expressions.New(cat, reg, board, st.Telemetry, engine.Names, now),
-			Door:        door, Meter: meter, People: folk, Journal: st.Records, History: st.Telemetry, Wire: tape, Settle: bus.Settle, MQTT: broker.Connected,
+			Expressions: desk, Revisions: office, Workshop: workshop, Folder: &folder.Loader{Records: st.Records, Models: cat, Alarms: engine, Devices: reg},
+			Door: door, Meter: meter, People: folk, Journal: st.Records, History: st.Telemetry, Wire: tape, Settle: bus.Settle, MQTT: broker.Connected,
 			MQTTAt: started.MQTT, HTTPAt: started.DeviceHTTP, Console: page, Ready: isReady.Load,
 			Metrics: metrics(st.Telemetry, door, board, broker, bus), Log: log, Now: now})}
 	field := &http.Server{ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,

@@ -31,6 +31,14 @@ type Records struct{ db database }
 type (
 	modelRow struct {
 		Name     string `gorm:"primaryKey"`
+		Version  string `gorm:"primaryKey"`
+		Source   []byte
+		Parts    map[string]json.RawMessage `gorm:"serializer:json"`
+		LoadedAt int64
+	}
+	// firstModelRow is how models stood before migration 2.
+	firstModelRow struct {
+		Name     string `gorm:"primaryKey"`
 		Version  string
 		Source   []byte
 		LoadedAt int64
@@ -38,6 +46,7 @@ type (
 	deviceRow struct {
 		ID         string `gorm:"primaryKey"`
 		Model      string
+		Version    string
 		Labels     map[string]string `gorm:"serializer:json"`
 		Standing   string
 		JoinedAt   int64
@@ -113,7 +122,8 @@ type (
 	}
 )
 
-func (modelRow) TableName() string      { return "models" }
+func (firstModelRow) TableName() string { return "models" }
+func (modelRow) TableName() string      { return "model_versions" }
 func (deviceRow) TableName() string     { return "devices" }
 func (credentialRow) TableName() string { return "credentials" }
 func (settingRow) TableName() string    { return "settings" }
@@ -128,8 +138,26 @@ func openRecords(path string) (*Records, error) {
 	db, err := openDatabase(path, nil, []*gormigrate.Migration{{
 		ID: "1",
 		Migrate: func(tx *gorm.DB) error {
-			return tx.AutoMigrate(&modelRow{}, &deviceRow{}, &credentialRow{}, &settingRow{}, &ruleRow{},
+			return tx.AutoMigrate(&firstModelRow{}, &deviceRow{}, &credentialRow{}, &settingRow{}, &ruleRow{},
 				&alarmRow{}, &detectionRow{}, &journalRow{}, &personRow{}, &sessionRow{})
+		},
+	}, {
+		// Every version of a model is kept, and a device has one of them.
+		ID: "2",
+		Migrate: func(tx *gorm.DB) error {
+			if err := tx.AutoMigrate(&modelRow{}, &deviceRow{}); err != nil {
+				return err
+			}
+			for _, sql := range []string{
+				"INSERT OR IGNORE INTO model_versions (name, version, source, loaded_at) SELECT name, version, source, loaded_at FROM models",
+				"UPDATE devices SET version = coalesce((SELECT version FROM models WHERE models.name = devices.model), '') WHERE coalesce(version, '') = ''",
+				"DROP TABLE models",
+			} {
+				if err := tx.Exec(sql).Error; err != nil {
+					return err
+				}
+			}
+			return nil
 		},
 	}})
 	return &Records{db}, err
@@ -197,14 +225,34 @@ func convert[A, B any](in []A, err error, f func(A) B) ([]B, error) {
 
 // SaveModel implements models.Records.
 func (r *Records) SaveModel(m models.Record, e journal.Entry) error {
-	return r.save([]journal.Entry{e}, &modelRow{m.Name, m.Version, m.Source, ms(m.LoadedAt)})
+	return r.save([]journal.Entry{e}, rowOfModel(m))
+}
+
+func rowOfModel(m models.Record) *modelRow {
+	return &modelRow{m.Name, m.Version, m.Source, m.Parts, ms(m.LoadedAt)}
+}
+
+// SaveFolder implements folder.Records.
+func (r *Records) SaveFolder(ms []models.Record, rs []rule.Rule, es []journal.Entry) error {
+	var rows []any
+	for _, m := range ms {
+		rows = append(rows, rowOfModel(m))
+	}
+	for _, x := range rs {
+		b, err := json.Marshal(x)
+		if err != nil {
+			return err
+		}
+		rows = append(rows, &ruleRow{x.Name, b})
+	}
+	return r.save(es, rows...)
 }
 
 // Models implements models.Records.
 func (r *Records) Models() ([]models.Record, error) {
 	rows, err := all[modelRow](r)
 	return convert(rows, err, func(x modelRow) models.Record {
-		return models.Record{Name: x.Name, Version: x.Version, Source: x.Source, LoadedAt: at(x.LoadedAt)}
+		return models.Record{Name: x.Name, Version: x.Version, Source: x.Source, Parts: x.Parts, LoadedAt: at(x.LoadedAt)}
 	})
 }
 
@@ -212,7 +260,7 @@ func (r *Records) Models() ([]models.Record, error) {
 func (r *Records) Devices() ([]devices.Device, error) {
 	rows, err := all[deviceRow](r)
 	return convert(rows, err, func(x deviceRow) devices.Device {
-		return devices.Device{ID: x.ID, Model: x.Model, Labels: x.Labels, Standing: devices.Standing(x.Standing),
+		return devices.Device{ID: x.ID, Model: x.Model, Version: x.Version, Labels: x.Labels, Standing: devices.Standing(x.Standing),
 			JoinedAt: at(x.JoinedAt), Attributes: x.Attributes}
 	})
 }
@@ -229,7 +277,7 @@ func (r *Records) Credentials() ([]devices.Credential, error) {
 
 // SaveDevice implements devices.Records.
 func (r *Records) SaveDevice(d devices.Device, c *devices.Credential, e journal.Entry) error {
-	rows := []any{&deviceRow{d.ID, d.Model, d.Labels, string(d.Standing), ms(d.JoinedAt), d.Attributes}}
+	rows := []any{&deviceRow{d.ID, d.Model, d.Version, d.Labels, string(d.Standing), ms(d.JoinedAt), d.Attributes}}
 	if c != nil {
 		rows = append(rows, rowOf(*c))
 	}

@@ -358,6 +358,29 @@ func (t *Telemetry) ReadingsContext(ctx context.Context, device, metric string, 
 	return translate(rows.Err())
 }
 
+// Last implements derived.History.
+func (t *Telemetry) Last(device, metric string, at time.Time) (value.Reading, bool, error) {
+	id, ok := t.id(device, metric)
+	if !ok {
+		return value.Reading{}, false, nil
+	}
+	rows, err := t.db.read.Raw(`SELECT at, value, quality FROM readings WHERE series = ? AND at <= ? ORDER BY at DESC LIMIT 1`, id, at.UnixMilli()).Rows()
+	if err != nil {
+		return value.Reading{}, false, translate(err)
+	}
+	defer rows.Close()
+	if !rows.Next() {
+		return value.Reading{}, false, translate(rows.Err())
+	}
+	var ms int64
+	var v any
+	var q uint8
+	if err := rows.Scan(&ms, &v, &q); err != nil {
+		return value.Reading{}, false, translate(err)
+	}
+	return value.Reading{Metric: metric, At: value.FromMillis(ms), Value: fromColumn(v), Quality: value.Quality(q)}, true, nil
+}
+
 // Latest implements present.Latests.
 func (t *Telemetry) Latest(yield func(device string, r value.Reading)) error {
 	rows, err := t.db.read.Raw(`SELECT s.device, s.metric, r.at, r.value, r.quality FROM series s

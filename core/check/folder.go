@@ -3,6 +3,7 @@ package check
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -37,6 +38,7 @@ type Finding struct {
 type Report struct {
 	Models   int       `json:"models"`
 	Rules    int       `json:"rules"`
+	Examples int       `json:"examples"`
 	Findings []Finding `json:"findings"`
 }
 
@@ -58,7 +60,42 @@ func IsModel(p string) bool {
 
 // IsRule reports whether a path is that of a rule.
 func IsRule(p string) bool {
-	return !IsModel(p) && (strings.HasSuffix(p, ".yaml") || strings.HasSuffix(p, ".yml")) && path.Base(path.Dir(p)) == "rules"
+	return !IsModel(p) && !IsExamples(p) && (strings.HasSuffix(p, ".yaml") || strings.HasSuffix(p, ".yml")) && path.Base(path.Dir(p)) == "rules"
+}
+
+// IsExamples reports whether a path is that of the examples beside a model.
+func IsExamples(p string) bool {
+	return strings.HasSuffix(p, ".examples.yaml") || strings.HasSuffix(p, ".examples.yml")
+}
+
+// Finder leads from a model to the others of a fleet folder, by their paths
+// below it: links count from the file they stand in, and of one that leads
+// elsewhere the last name is looked for in the whole folder. Files in YAML are
+// turned into JSON.
+func Finder(files map[string][]byte, asking string) model.Finder {
+	return func(href, from string) ([]byte, string, bool) {
+		if from == "" {
+			from = asking
+		}
+		at := path.Join(path.Dir(from), href)
+		src, ok := files[at]
+		if !ok || strings.Contains(href, "://") {
+			ok = false
+			for _, p := range slices.Sorted(maps.Keys(files)) {
+				if path.Base(p) == path.Base(href) {
+					at, src, ok = p, files[p], true
+					break
+				}
+			}
+		}
+		if ok && !strings.HasSuffix(at, "json") && !strings.HasSuffix(at, ".jsonld") {
+			var err error
+			if src, err = model.FromYAML(src); err != nil {
+				return []byte("{"), at, true // its own check says what is wrong
+			}
+		}
+		return src, at, ok
+	}
 }
 
 // Folder checks the models and rules of a fleet folder, each alone and against
@@ -66,6 +103,12 @@ func IsRule(p string) bool {
 func Folder(files []File) Report {
 	c := &folder{report: Report{Findings: []Finding{}}, models: map[string]*model.Model{}, modelAt: map[string]string{}, ruleAt: map[string]string{}, broken: map[string]bool{}}
 	files = slices.Clone(files)
+	c.files = map[string][]byte{}
+	for _, f := range files {
+		if IsModel(f.Path) {
+			c.files[f.Path] = f.Data
+		}
+	}
 	slices.SortFunc(files, func(a, b File) int { return strings.Compare(a.Path, b.Path) })
 	for _, f := range files {
 		if IsModel(f.Path) {
@@ -78,6 +121,11 @@ func Folder(files []File) Report {
 		}
 	}
 	c.against()
+	for _, f := range files {
+		if IsExamples(f.Path) {
+			c.examples(f)
+		}
+	}
 	slices.SortStableFunc(c.report.Findings, func(a, b Finding) int {
 		if d := strings.Compare(a.File, b.File); d != 0 {
 			return d
@@ -88,6 +136,7 @@ func Folder(files []File) Report {
 }
 
 type folder struct {
+	files   map[string][]byte // of models
 	report  Report
 	models  map[string]*model.Model
 	modelAt map[string]string
@@ -141,7 +190,7 @@ func (c *folder) model(f File) {
 			return
 		}
 	}
-	m, err := model.Parse(src)
+	m, err := model.Read(src, Finder(c.files, f.Path))
 	if err != nil {
 		if name := nameInside.FindSubmatch(f.Data); name != nil {
 			c.broken[string(name[1])] = true
@@ -149,6 +198,10 @@ func (c *folder) model(f File) {
 		c.modelFindings(f, err, where)
 		return
 	}
+	for _, w := range m.Warnings {
+		c.add(f.Path, where(w.Pointer), "warning", "model", "", "%s", w.Sentence)
+	}
+	c.derived(f, m, where)
 	if other, twice := c.modelAt[m.Name]; twice {
 		c.add(f.Path, where("/ullage:name"), "error", "reference", "", "%s is described in %s already; one file a model", m.Name, other)
 		return
@@ -313,4 +366,42 @@ func (c *folder) modelNames() []string {
 	}
 	slices.Sort(out)
 	return out
+}
+
+// NameInside returns the name that a model's file says it has, "" where it does
+// not say.
+func NameInside(src []byte) string {
+	if m := nameInside.FindSubmatch(src); m != nil {
+		return string(m[1])
+	}
+	return ""
+}
+
+// Text checks one model that is being written, with its places. Read reads it,
+// in JSON. The model is nil while it is wrong.
+func Text(f File, read func(src []byte) (*model.Model, error)) (*model.Model, []Finding) {
+	c := &folder{report: Report{Findings: []Finding{}}, broken: map[string]bool{}}
+	src := f.Data
+	where := func(pointer string) place { return inJSON(f.Data, pointer) }
+	var err error
+	if !strings.HasSuffix(f.Path, ".json") {
+		where = parseYAML(f.Data).place
+		if src, err = model.FromYAML(f.Data); err != nil {
+			c.modelFindings(f, err, where)
+			return nil, c.report.Findings
+		}
+	}
+	m, err := read(src)
+	if err != nil {
+		c.modelFindings(f, err, where)
+		return nil, c.report.Findings
+	}
+	for _, w := range m.Warnings {
+		c.add(f.Path, where(w.Pointer), "warning", "model", "", "%s", w.Sentence)
+	}
+	c.derived(f, m, where)
+	if c.report.Errors() > 0 {
+		return nil, c.report.Findings
+	}
+	return m, c.report.Findings
 }

@@ -89,6 +89,10 @@ func (c *checker) call(n *Node) *node {
 		return c.report(n, "", "the condition of time_in is over present values; %s cannot stand in it", f.Name)
 	}
 	switch c.purpose {
+	case ForDerived:
+		if f.Family == FamilyTime && f.Name != "time" || f.Name == "age" || f.Name == "raised" || f.Name == "changed" || f.Name == "previous" {
+			return c.report(n, "", "%s changes without a reading, so nothing is computed from it", f.Name)
+		}
 	case ForTarget, ForReach:
 		if f.Family == FamilyTime && f.Name != "time" || f.Name == "age" || f.Name == "raised" || f.Name == "changed" || f.Name == "previous" {
 			return c.report(n, "", "%s changes by itself, so it cannot choose devices here", f.Name)

@@ -244,6 +244,11 @@ func (c *checker) allowed(n *Node, name Name) bool {
 			c.report(n, "", "%s changes by itself, so it cannot choose devices here; labels, device.id, device.model, device.model_version and device.joined can", name)
 		}
 		return ok
+	case ForDerived:
+		if name.Scope == "device" && (name.Key == "link" || name.Key == "standing") || name.Scope == "raised" {
+			c.report(n, "", "%s changes without a reading, so nothing is computed from it", name)
+			return false
+		}
 	case ForGroup, ForGroupMessage:
 		if c.inside == "" && name.Scope == "label" && c.schema.Each != "" && name.Key != c.schema.Each {
 			c.report(n, "", "%s may differ within the group; of its labels only label.%s is the same for all", name, c.schema.Each)

@@ -56,7 +56,7 @@ func (p *Plan) Compile(src string, purpose Purpose) (*Program, Findings) {
 		c.plan = NewPlan(p.schema)
 	}
 	var root *node
-	if purpose == ForMessage || purpose == ForGroupMessage {
+	if purpose == ForMessage || purpose == ForGroupMessage || purpose == ForDerived {
 		root = c.check(tree)
 	} else {
 		root = c.condition(tree)

@@ -114,6 +114,8 @@ const (
 	ForMessage
 	// ForGroupMessage: any value of a group, to be shown.
 	ForGroupMessage
+	// ForDerived: telemetry computed from present values of the same device.
+	ForDerived
 )
 
 // PurposeOf reads the word for a purpose; "" is a filter.
@@ -131,8 +133,10 @@ func PurposeOf(word string) (Purpose, error) {
 		return ForReach, nil
 	case "value":
 		return ForMessage, nil
+	case "derived":
+		return ForDerived, nil
 	}
-	return 0, fmt.Errorf("%q is no purpose; it is filter, rule, group, target, reach or value", word)
+	return 0, fmt.Errorf("%q is no purpose; it is filter, rule, group, target, reach, value or derived", word)
 }
 
 // Schema is what expressions know of a device type: names with their types.

@@ -227,15 +227,9 @@ func (m *Model) one(raw []byte, at string, arrived time.Time, out *Checked) erro
 	if len(out.Readings)+len(fields) > MaxReadings {
 		return &Problem{Finding{"", fmt.Sprintf("the message carries more than %d readings; send it in parts", MaxReadings)}}
 	}
-	switch {
-	case when.After(arrived.Add(ClockSlack)):
-		deviceAt, when, quality = when, arrived, value.ClockAhead
-	case when.Before(earliest):
-		deviceAt, when, quality = when, arrived, value.ClockNotSet
-	}
+	when, deviceAt, quality = believe(when, arrived)
 	if quality != 0 {
-		out.Marked = append(out.Marked, Finding{at + "/at", fmt.Sprintf("%s: the device says %s; stored at its arrival, %s",
-			quality.Words()[0], deviceAt.Format(time.RFC3339), arrived.UTC().Format(time.RFC3339))})
+		out.Marked = append(out.Marked, clockFinding(at+"/at", quality, deviceAt, arrived))
 	}
 	samples := make([]Sample, 0, len(fields))
 	for k, x := range fields {
@@ -249,6 +243,23 @@ func (m *Model) one(raw []byte, at string, arrived time.Time, out *Checked) erro
 		return &Problem{Finding{"", fmt.Sprintf("the message carries more than %d readings; send it in parts", MaxReadings)}}
 	}
 	return nil
+}
+
+// believe returns the time that a reading is stored under: the device's own, or
+// its arrival where the device's clock cannot be right.
+func believe(when, arrived time.Time) (time.Time, time.Time, value.Quality) {
+	switch {
+	case when.After(arrived.Add(ClockSlack)):
+		return arrived, when, value.ClockAhead
+	case when.Before(earliest):
+		return arrived, when, value.ClockNotSet
+	}
+	return when, time.Time{}, 0
+}
+
+func clockFinding(at string, q value.Quality, deviceAt, arrived time.Time) Finding {
+	return Finding{at, fmt.Sprintf("%s: the device says %s; stored at its arrival, %s",
+		q.Words()[0], deviceAt.Format(time.RFC3339), arrived.UTC().Format(time.RFC3339))}
 }
 
 // Sample is one decoded value of a message: a name and what encoding/json
@@ -385,6 +396,34 @@ func (m *Model) Object(body []byte, r Role) (map[string]value.Value, []Finding, 
 		return nil, nil, notJSON(body, err)
 	}
 	kept, refused := m.Fields(fields, r)
+	return kept, refused, nil
+}
+
+// ReportedVersion is the attribute by which a device says which version of its
+// model it was built for; every model has it.
+const ReportedVersion = "model_version"
+
+// About decodes what a device reports about itself: attributes of the model,
+// and ReportedVersion.
+func (m *Model) About(body []byte) (map[string]value.Value, []Finding, error) {
+	kept, refused, err := m.Object(body, Attribute)
+	if err != nil {
+		return nil, nil, err
+	}
+	for i, f := range refused {
+		if f.Pointer != "/"+ReportedVersion {
+			continue
+		}
+		var said map[string]json.RawMessage
+		var version string
+		if json.Unmarshal(body, &said) != nil || json.Unmarshal(said[ReportedVersion], &version) != nil || !semver.MatchString(version) {
+			refused[i].Sentence = `model_version is the version of the model that the device was built for, as text like "1.2.0"`
+			break
+		}
+		kept[ReportedVersion] = value.OfText(version)
+		refused = slices.Delete(refused, i, i+1)
+		break
+	}
 	return kept, refused, nil
 }
 

@@ -83,7 +83,7 @@ func Compare(old, next *Model) Comparison {
 	if old.Title != next.Title || old.Description != next.Description {
 		c.add("/title", Safe, "title or description are other words")
 	}
-	if len(c.changes) == 0 && !SameContent(old.Source, next.Source) && old.Version == next.Version {
+	if len(c.changes) == 0 && !SameContent(old.Whole, next.Whole) && old.Version == next.Version {
 		c.add("", Safe, "something differs that Ullage does not read")
 	}
 	slices.SortStableFunc(c.changes, func(a, b Change) int { return weigh(b.Weight) - weigh(a.Weight) })
@@ -318,9 +318,27 @@ func after(version string, w Weight) string {
 	return fmt.Sprintf("%d.%d.0", n[0], n[1]+1)
 }
 
-func older(a, b string) bool {
+func older(a, b string) bool { return CompareVersions(a, b) < 0 }
+
+// CompareVersions orders two semantic versions by major, minor and patch, and
+// puts a pre-release before its release (Semantic Versioning 2.0.0, section 11;
+// of two pre-releases by their text).
+func CompareVersions(a, b string) int {
 	x, y := numbers(a), numbers(b)
-	return slices.Compare(x[:], y[:]) < 0
+	if d := slices.Compare(x[:], y[:]); d != 0 {
+		return d
+	}
+	a, _, _ = strings.Cut(a, "+")
+	b, _, _ = strings.Cut(b, "+")
+	_, p, pre := strings.Cut(a, "-")
+	_, q, qre := strings.Cut(b, "-")
+	switch {
+	case pre && !qre:
+		return -1
+	case qre && !pre:
+		return 1
+	}
+	return strings.Compare(p, q)
 }
 
 // numbers returns major, minor and patch.

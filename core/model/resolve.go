@@ -109,6 +109,9 @@ func (r *resolver) whole(n *node, from string, top *node) *node {
 			}
 			switch l.str("rel") {
 			case "tm:extends":
+				if base != nil {
+					r.wrong.add(strings.TrimSuffix(at, "href")+"rel", "a model extends one other; import the rest with tm:ref")
+				}
 				base = r.other(l.str("href"), from, at)
 			case "tm:submodel":
 				submodels = append(submodels, r.submodel(l, from, at))

@@ -352,3 +352,12 @@ func (r *Rule) Names(model string) bool { return slices.Contains(r.Models, model
 
 // Same reports whether two rules say the same.
 func (r *Rule) Same(o *Rule) bool { return reflect.DeepEqual(r, o) }
+
+// YAML writes r as a rule file.
+func (r *Rule) YAML() []byte {
+	b, err := yaml.Marshal(r)
+	if err != nil {
+		return nil // texts, numbers and durations are always written
+	}
+	return b
+}

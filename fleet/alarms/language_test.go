@@ -230,7 +230,9 @@ func TestUsualFromHistory(t *testing.T) {
 	r := onboard(t)
 	model := `{"@context":["https://www.w3.org/2022/wot/td/v1.1",{"ullage":"urn:ullage:vocabulary:"}],"@type":"tm:ThingModel","title":"Cellar air","version":{"model":"9.0.0"},"ullage:name":"cellar-air","ullage:interval":"10min",
 		"properties":{"co2":{"type":"number","unit":"ppm","readOnly":true,"ullage:role":"telemetry"}}}`
-	_, _, err := r.Models.Load([]byte(model), "tester")
+	_, _, err := r.Models.Load([]byte(model), nil, "tester")
+	r.Must(err)
+	_, err = r.Devices.Move(air, "9.0.0", "tester")
 	r.Must(err)
 	r.Bus.Settle()
 	r.Rule(ruleOf("co2_high", "co2 > 2000", ""))

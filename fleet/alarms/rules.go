@@ -125,3 +125,34 @@ func (e *Engine) Rule(name string) (rule.Rule, error) {
 	}
 	return rule.Rule{}, fault.New(fault.NotFound, "there is no rule %q", name).Then("see: ullage rule list")
 }
+
+// SetRules puts several rules in force that were checked together, see package
+// check. Save stores them, with what the journal is told; nothing is changed if
+// it fails.
+func (e *Engine) SetRules(rs []rule.Rule, by string, save func([]journal.Entry) error) error {
+	e.rulesMu.Lock()
+	defer e.rulesMu.Unlock()
+	at := e.now()
+	var told []journal.Entry
+	for _, r := range rs {
+		if r.Name == RepeatedRefusals {
+			return fault.New(fault.Conflict, "%s is built in", r.Name).Then("choose another name")
+		}
+		verb := "added"
+		if e.rules[r.Name] != nil {
+			verb = "changed"
+		}
+		told = append(told, journal.New(at, journal.RuleChanged, "", by, fmt.Sprintf("%s %s rule %s: %s", by, verb, r.Name, r.Raise)))
+	}
+	if err := save(told); err != nil {
+		return err
+	}
+	for _, r := range rs {
+		e.rules[r.Name] = &r
+	}
+	clear(e.sets)
+	return nil
+}
+
+// Recompile makes devices be watched by the rules and models now in force.
+func (e *Engine) Recompile() { e.bus.Publish(event.Rules{}) }

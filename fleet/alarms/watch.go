@@ -264,6 +264,8 @@ func (e *Engine) Handle(i int, ev event.Event) {
 			e.reassess(s, w, w.local(e.now()))
 			e.measure(s, w)
 		}
+	case event.Backfilled:
+		e.rewatch(s, ev.Device)
 	case event.Device:
 		e.groups.changed.Store(true)
 		e.rewatch(s, ev.Device)

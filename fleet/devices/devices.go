@@ -16,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"ullage/core/model"
 	"ullage/core/value"
 	"ullage/fleet/event"
 	"ullage/fleet/fault"
@@ -36,8 +37,10 @@ const (
 
 // Device is one device as people made it.
 type Device struct {
-	ID         string
-	Model      string
+	ID    string
+	Model string
+	// Version is the version of the model that it was given.
+	Version    string
 	Labels     map[string]string
 	Standing   Standing
 	JoinedAt   time.Time
@@ -125,7 +128,7 @@ func (g *Registry) Create(id, modelName string, labels map[string]string, by str
 	}
 	at := g.now()
 	token, c := newCredential(id, at)
-	d := Device{ID: id, Model: m.Name, Labels: maps.Clone(labels), Standing: Expected, JoinedAt: at, Attributes: map[string]value.Value{}}
+	d := Device{ID: id, Model: m.Name, Version: m.Version, Labels: maps.Clone(labels), Standing: Expected, JoinedAt: at, Attributes: map[string]value.Value{}}
 	if d.Labels == nil {
 		d.Labels = map[string]string{}
 	}
@@ -190,6 +193,32 @@ func (g *Registry) Label(id string, labels map[string]string, by string) (Device
 		return strings.Join(words, ", ")
 	})
 }
+
+// Move gives a device another version of its model.
+func (g *Registry) Move(id, version, by string) (Device, error) {
+	g.mu.RLock()
+	d, err := g.get(id)
+	g.mu.RUnlock()
+	if err != nil {
+		return Device{}, err
+	}
+	m, err := g.models.Of(d.Model, version)
+	if err != nil {
+		return Device{}, err
+	}
+	return g.change(id, by, func(d *Device) string {
+		if d.Version == m.Version {
+			return ""
+		}
+		text := fmt.Sprintf("moved it from %s %s to %s", d.Model, d.Version, m.Version)
+		d.Version = m.Version
+		return text
+	})
+}
+
+// Reported is the version of its model that a device says it was built for, or
+// "" while it has not said.
+func (d *Device) Reported() string { return d.Attributes[model.ReportedVersion].Text }
 
 // SetStanding suspends, reactivates or retires a device. A retired device
 // stays retired.

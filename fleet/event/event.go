@@ -26,6 +26,13 @@ type Readings struct {
 	Arrived  time.Time
 }
 
+// Backfilled tells that readings of the past were computed and stored; Latest
+// are the newest of each telemetry.
+type Backfilled struct {
+	Device string
+	Latest []value.Reading
+}
+
 // Device was created, labelled, suspended, retired or given another model.
 type Device struct{ Device string }
 
@@ -67,6 +74,7 @@ type Tick struct{ Now time.Time }
 
 // About implements Event.
 func (e Readings) About() string   { return e.Device }
+func (e Backfilled) About() string { return e.Device }
 func (e Device) About() string     { return e.Device }
 func (e Attributes) About() string { return e.Device }
 func (e Settings) About() string   { return e.Device }

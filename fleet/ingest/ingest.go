@@ -80,8 +80,15 @@ type Store interface {
 	HasReceipt(device string, receipt int64, since time.Time) (bool, error)
 }
 
+// Deriver computes telemetry from the readings of one message. Messages of one
+// device come one at a time.
+type Deriver interface {
+	Derive(device string, m *model.Model, readings []value.Reading) []value.Reading
+}
+
 // Door takes messages.
 type Door struct {
+	derive   Deriver
 	store    Store
 	devices  *devices.Registry
 	models   *models.Catalogue
@@ -105,6 +112,9 @@ const receiptWindow = time.Hour
 func New(s Store, d *devices.Registry, m *models.Catalogue, b *settings.Book, w *wire.Log, bus *event.Bus, now func() time.Time) *Door {
 	return &Door{store: s, devices: d, models: m, settings: b, wire: w, bus: bus, now: now, receipts: map[string]*recent{}}
 }
+
+// Computes tells by whom derived telemetry is computed; without it none is.
+func (d *Door) Computes(by Deriver) { d.derive = by }
 
 // Counts returns how many readings were stored, and how many messages came and
 // were refused, whole or in part, since the start.
@@ -140,11 +150,11 @@ func (d *Door) Accept(m Message, done func(Outcome)) {
 }
 
 func (d *Door) acceptAbout(m Message, dev devices.Device) Outcome {
-	mod, err := d.models.Get(dev.Model)
+	mod, err := d.models.Of(dev.Model, dev.Version)
 	if err != nil {
 		return Outcome{Err: fault.From(err)}
 	}
-	kept, wrong, err := mod.Object(m.Body, model.Attribute)
+	kept, wrong, err := mod.About(m.Body)
 	if err != nil {
 		return Outcome{Err: fault.From(err)}
 	}
@@ -157,7 +167,7 @@ func (d *Door) acceptAbout(m Message, dev devices.Device) Outcome {
 }
 
 func (d *Door) acceptReadings(m Message, dev devices.Device, arrived time.Time, done func(Outcome)) {
-	mod, err := d.models.Get(dev.Model)
+	mod, err := d.models.Of(dev.Model, dev.Version)
 	if err != nil {
 		done(d.finish(m, arrived, Outcome{Err: fault.From(err)}))
 		return
@@ -166,7 +176,12 @@ func (d *Door) acceptReadings(m Message, dev devices.Device, arrived time.Time, 
 		done(d.finish(m, arrived, Outcome{Err: err}))
 		return
 	}
-	checked, err := mod.Readings(m.Body, arrived)
+	var checked model.Checked
+	if m.ContentType == senmlJSON || m.ContentType == "" && mod.IsPack(m.Body) {
+		checked, err = mod.Pack(m.Body, m.Device, arrived)
+	} else {
+		checked, err = mod.Readings(m.Body, arrived)
+	}
 	if err != nil {
 		done(d.finish(m, arrived, Outcome{Err: fault.From(err)}))
 		return
@@ -195,6 +210,9 @@ func (d *Door) acceptReadings(m Message, dev devices.Device, arrived time.Time, 
 	if err := d.devices.Seen(m.Device); err != nil {
 		done(d.finish(m, arrived, Outcome{Err: fault.From(err)}))
 		return
+	}
+	if d.derive != nil {
+		checked.Readings = append(checked.Readings, d.derive.Derive(m.Device, mod, checked.Readings)...)
 	}
 	err = d.store.Append(Append{Device: m.Device, Readings: checked.Readings, Receipt: receipt, Done: func(err error) {
 		if err != nil {
@@ -235,12 +253,14 @@ func (d *Door) finish(m Message, arrived time.Time, o Outcome) Outcome {
 	return o
 }
 
+const senmlJSON = "application/senml+json"
+
 func contentType(ct string) *fault.Error {
 	switch ct {
-	case "", "application/json", "application/json; charset=utf-8", "application/octet-stream", "text/plain", "application/x-www-form-urlencoded":
+	case "", senmlJSON, "application/json", "application/json; charset=utf-8", "application/octet-stream", "text/plain", "application/x-www-form-urlencoded":
 		return nil
 	}
-	return fault.New(fault.Invalid, "content type %q is not read", ct).Then("send application/json")
+	return fault.New(fault.Invalid, "content type %q is not read", ct).Then("send application/json or application/senml+json")
 }
 
 func receiptOf(m Message) int64 {

@@ -2,7 +2,10 @@
 package models
 
 import (
+	"encoding/json"
 	"fmt"
+	"maps"
+	"path"
 	"slices"
 	"strings"
 	"sync"
@@ -14,11 +17,13 @@ import (
 	"ullage/fleet/journal"
 )
 
-// Record is a model as it is stored.
+// Record is one version of a model as it is stored.
 type Record struct {
-	Name     string
-	Version  string
-	Source   []byte
+	Name    string
+	Version string
+	Source  []byte
+	// Parts are the files that Source refers to, by name, as they were then.
+	Parts    map[string]json.RawMessage
 	LoadedAt time.Time
 }
 
@@ -28,120 +33,233 @@ type Records interface {
 	Models() ([]Record, error)
 }
 
-// Catalogue holds the newest loaded version of every model.
+// Catalogue holds every published version of every model.
 type Catalogue struct {
 	records Records
 	bus     *event.Bus
 	now     func() time.Time
 
 	mu     sync.RWMutex
-	models map[string]*model.Model
-	loaded map[string]time.Time
+	models map[string][]Published // oldest version first
+}
+
+// Published is one version of a model as it stands in the catalogue.
+type Published struct {
+	*model.Model
+	Parts    map[string]json.RawMessage
+	LoadedAt time.Time
 }
 
 // Open reads every stored model.
 func Open(r Records, bus *event.Bus, now func() time.Time) (*Catalogue, error) {
-	c := &Catalogue{records: r, bus: bus, now: now, models: map[string]*model.Model{}, loaded: map[string]time.Time{}}
+	c := &Catalogue{records: r, bus: bus, now: now, models: map[string][]Published{}}
 	stored, err := r.Models()
 	if err != nil {
 		return nil, err
 	}
-	for _, s := range stored {
-		m, err := model.Parse(s.Source)
-		if err != nil {
-			return nil, fmt.Errorf("the stored model %s cannot be read: %w", s.Name, err)
+	// A model may extend another, which is then there in a version published
+	// before it.
+	slices.SortFunc(stored, func(a, b Record) int { return a.LoadedAt.Compare(b.LoadedAt) })
+	for len(stored) > 0 {
+		var later []Record
+		var wrong error
+		for _, s := range stored {
+			m, err := model.Read(s.Source, c.finder(s.Parts))
+			if err != nil {
+				later, wrong = append(later, s), fmt.Errorf("the stored model %s cannot be read: %w", s.Name, err)
+				continue
+			}
+			c.put(Published{m, s.Parts, s.LoadedAt})
 		}
-		c.models[m.Name], c.loaded[m.Name] = m, s.LoadedAt
+		if len(later) == len(stored) {
+			return nil, wrong
+		}
+		stored = later
 	}
 	return c, nil
 }
 
-// Load reads a Thing Model and puts it in force, replacing the version that
-// was there. It reports whether anything changed.
-func (c *Catalogue) Load(src []byte, by string) (*model.Model, bool, error) {
-	m, err := model.Parse(src)
-	if err != nil {
-		return nil, false, err
-	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	old := c.models[m.Name]
-	if old != nil && model.SameContent(old.Source, m.Source) {
-		return old, false, nil
-	}
-	if old != nil {
-		if err := mayReplace(old, m); err != nil {
-			return nil, false, err
-		}
-	}
-	at := c.now()
-	verb := "loaded"
-	if old != nil {
-		verb = "replaced " + old.Version + " of"
-	}
-	text := fmt.Sprintf("%s %s model %s", by, verb, m)
-	if err := c.records.SaveModel(Record{m.Name, m.Version, m.Source, at}, journal.New(at, journal.ModelLoaded, "", by, text)); err != nil {
-		return nil, false, err
-	}
-	c.models[m.Name], c.loaded[m.Name] = m, at
-	c.bus.Publish(event.Models{Name: m.Name})
-	return m, true, nil
+func (c *Catalogue) put(p Published) {
+	all := slices.DeleteFunc(slices.Clone(c.models[p.Name]), func(o Published) bool { return o.Version == p.Version })
+	all = append(all, p)
+	slices.SortFunc(all, func(a, b Published) int { return model.CompareVersions(a.Version, b.Version) })
+	c.models[p.Name] = all
 }
 
-// mayReplace refuses what would pull the ground from under devices in the
-// field: another content under a version that is published already, and a
-// breaking change without a new major number.
-func mayReplace(old, m *model.Model) error {
-	c := model.Compare(old, m)
-	if m.Version == old.Version {
-		return fault.New(fault.Conflict, "%s is published already and says something else", old).Then("give this file version %s", c.Needs)
-	}
-	if c.Weight == model.Breaking && !c.Enough {
-		e := fault.New(fault.Conflict, "%s breaks what is in the field: %s", m, c.Changes[0].Sentence).Then("give it version %s, or take that change back", c.Needs)
-		for _, x := range c.Changes {
-			if x.Weight == model.Breaking {
-				e.Findings = append(e.Findings, model.Finding{Pointer: x.Pointer, Sentence: x.Sentence})
+// finder leads to the parts that came with a model, then to models that are
+// published: probe-base.tm.json is probe-base, probe-base@1.0.0 that version.
+func (c *Catalogue) finder(parts map[string]json.RawMessage) model.Finder {
+	return func(href, _ string) ([]byte, string, bool) {
+		name := path.Base(href)
+		if src, ok := parts[name]; ok {
+			return src, name, true
+		}
+		for _, end := range []string{".tm.json", ".tm.jsonld", ".tm.yaml", ".tm.yml", ".jsonld", ".json"} {
+			if short, cut := strings.CutSuffix(name, end); cut {
+				name = short
+				break
 			}
 		}
-		return e
+		name, version, _ := strings.Cut(name, "@")
+		if m := c.find(name, version); m != nil {
+			return m.Whole, name, true
+		}
+		return nil, "", false
+	}
+}
+
+// find returns a version of a model, the newest where version is empty; nil
+// where there is none. The catalogue is locked.
+func (c *Catalogue) find(name, version string) *model.Model {
+	all := c.models[name]
+	for i := len(all) - 1; i >= 0; i-- {
+		if version == "" || all[i].Version == version {
+			return all[i].Model
+		}
 	}
 	return nil
 }
 
-// Get returns the model of that name.
-func (c *Catalogue) Get(name string) (*model.Model, error) {
+// Read reads a model that is not published, with the parts it refers to.
+func (c *Catalogue) Read(src []byte, parts map[string]json.RawMessage) (*model.Model, error) {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
-	if m := c.models[name]; m != nil {
+	return model.Read(src, c.finder(parts))
+}
+
+// Load publishes a Thing Model, whose parts may come with it. It reports
+// whether anything changed. Devices stay with the version they were given.
+func (c *Catalogue) Load(src []byte, parts map[string]json.RawMessage, by string) (*model.Model, bool, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	m, err := model.Read(src, c.finder(parts))
+	if err != nil {
+		return nil, false, err
+	}
+	if len(m.Source) == len(m.Whole) {
+		parts = nil // it stands alone
+	}
+	state, err := c.judge(m)
+	if err != nil {
+		return nil, false, err
+	}
+	if state == Same {
+		return c.find(m.Name, m.Version), false, nil
+	}
+	at := c.now()
+	r, e := c.record(m, parts, state, by, at)
+	if err := c.records.SaveModel(r, e); err != nil {
+		return nil, false, err
+	}
+	c.put(Published{m, parts, at})
+	c.bus.Publish(event.Models{Name: m.Name})
+	return m, true, nil
+}
+
+func (c *Catalogue) record(m *model.Model, parts map[string]json.RawMessage, s State, by string, at time.Time) (Record, journal.Entry) {
+	text := fmt.Sprintf("%s published model %s", by, m)
+	if s == Newer {
+		text += " after " + c.find(m.Name, "").Version
+	}
+	return Record{m.Name, m.Version, m.Source, parts, at}, journal.New(at, journal.ModelLoaded, "", by, text)
+}
+
+// State is what a file is to the catalogue.
+type State string
+
+// The states of a file.
+const (
+	New   State = "new"     // nothing of that name is published
+	Newer State = "version" // another version is
+	Same  State = "same"    // it is published as it stands
+)
+
+// judge says what a model is to the catalogue and refuses what would pull the
+// ground from under devices in the field: another content under a version that
+// is published already, and a breaking change without a new major number.
+func (c *Catalogue) judge(m *model.Model) (State, error) {
+	all := c.models[m.Name]
+	if len(all) == 0 {
+		return New, nil
+	}
+	var before *model.Model // the version that this one follows
+	for _, p := range all {
+		if p.Version == m.Version {
+			if model.SameContent(p.Whole, m.Whole) {
+				return Same, nil
+			}
+			needs := model.Compare(c.find(m.Name, ""), m).Needs
+			return "", fault.New(fault.Conflict, "%s is published already and says something else", m).Then("give this file version %s", needs)
+		}
+		if model.CompareVersions(p.Version, m.Version) < 0 {
+			before = p.Model
+		}
+	}
+	if before == nil {
+		return Newer, nil
+	}
+	d := model.Compare(before, m)
+	if d.Weight == model.Breaking && !d.Enough {
+		e := fault.New(fault.Conflict, "%s breaks what is in the field: %s", m, d.Changes[0].Sentence).Then("give it version %s, or take that change back", d.Needs)
+		for _, x := range d.Changes {
+			if x.Weight == model.Breaking {
+				e.Findings = append(e.Findings, model.Finding{Pointer: x.Pointer, Sentence: x.Sentence})
+			}
+		}
+		return "", e
+	}
+	return Newer, nil
+}
+
+// Judge says what a model is to the catalogue, as Load would.
+func (c *Catalogue) Judge(m *model.Model) (State, error) {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	return c.judge(m)
+}
+
+// Get returns the newest version of a model, or the one that is named with it:
+// tank-probe, or tank-probe@1.2.0.
+func (c *Catalogue) Get(name string) (*model.Model, error) {
+	short, version, _ := strings.Cut(name, "@")
+	return c.Of(short, version)
+}
+
+// Of returns one version of a model, the newest where version is empty.
+func (c *Catalogue) Of(name, version string) (*model.Model, error) {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	if m := c.find(name, version); m != nil {
 		return m, nil
+	}
+	if all := c.models[name]; len(all) > 0 {
+		var versions []string
+		for _, p := range all {
+			versions = append(versions, p.Version)
+		}
+		return nil, fault.New(fault.NotFound, "there is no version %s of model %s", version, name).Then("there is %s", strings.Join(versions, ", "))
 	}
 	next := "load one with: ullage model load FILE"
 	if len(c.models) > 0 {
-		names := make([]string, 0, len(c.models))
-		for n := range c.models {
-			names = append(names, n)
-		}
-		slices.Sort(names)
-		next = "there is " + strings.Join(names, ", ")
+		next = "there is " + strings.Join(slices.Sorted(maps.Keys(c.models)), ", ")
 	}
 	return nil, fault.New(fault.NotFound, "there is no model %q", name).Then("%s", next)
 }
 
-// LoadedAt returns when a model was put in force.
-func (c *Catalogue) LoadedAt(name string) time.Time {
+// Versions returns every version of a model, the oldest first.
+func (c *Catalogue) Versions(name string) []Published {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
-	return c.loaded[name]
+	return slices.Clone(c.models[name])
 }
 
-// List returns every model by name.
+// List returns the newest version of every model by name.
 func (c *Catalogue) List() []*model.Model {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
 	out := make([]*model.Model, 0, len(c.models))
-	for _, m := range c.models {
-		out = append(out, m)
+	for _, name := range slices.Sorted(maps.Keys(c.models)) {
+		out = append(out, c.find(name, ""))
 	}
-	slices.SortFunc(out, func(a, b *model.Model) int { return strings.Compare(a.Name, b.Name) })
 	return out
 }

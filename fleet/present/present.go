@@ -160,6 +160,12 @@ func (b *Board) Handle(i int, ev event.Event) {
 		}
 		e.heardAt = ev.Arrived
 		b.link(e, ev.Arrived, false)
+	case event.Backfilled:
+		for _, r := range ev.Latest {
+			if old, ok := e.Latest[r.Metric]; !ok || !r.At.Before(old.At) {
+				e.Latest[r.Metric] = Latest{r.At, r.Value, r.Quality}
+			}
+		}
 	case event.Device, event.Attributes, event.Settings:
 		b.refresh(e.ID)
 	case event.Margins:
@@ -275,7 +281,7 @@ func (b *Board) refresh(id string) *entry {
 	}
 	e.Device.Device = d
 	e.dirty, e.Seq = true, b.seq.Add(1)
-	if e.model, err = b.models.Get(d.Model); err == nil {
+	if e.model, err = b.models.Of(d.Model, d.Version); err == nil {
 		e.ModelVersion, e.ModelTitle, e.Interval = e.model.Version, e.model.Title, e.model.Interval
 	}
 	if st, _, err := b.settings.Of(id); err == nil {

@@ -86,7 +86,7 @@ func (b *Book) Of(id string) (State, *model.Model, error) {
 	if err != nil {
 		return State{}, nil, err
 	}
-	m, err := b.models.Get(d.Model)
+	m, err := b.models.Of(d.Model, d.Version)
 	if err != nil {
 		return State{}, nil, err
 	}

@@ -279,7 +279,7 @@ func selection(dir string) (selecting, scanning time.Duration, err error) {
 		if err != nil {
 			return 0, 0, err
 		}
-		if _, _, err := cat.Load(b, "bench"); err != nil {
+		if _, _, err := cat.Load(b, nil, "bench"); err != nil {
 			return 0, 0, err
 		}
 	}

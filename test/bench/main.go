@@ -216,7 +216,7 @@ func serve(dir string) (*service.Service, error) {
 		if err != nil {
 			return nil, err
 		}
-		if _, err := s.Client.LoadModel(context.Background(), b); err != nil {
+		if _, err := s.Client.LoadModel(context.Background(), b, nil); err != nil {
 			return nil, err
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"ullage/core/series"
 	"ullage/examples/cellars"
 	"ullage/fleet/alarms"
+	"ullage/fleet/derived"
 	"ullage/fleet/devices"
 	"ullage/fleet/event"
 	"ullage/fleet/fault"
@@ -65,6 +66,7 @@ type Rig struct {
 	People   *people.Register
 	Wire     *wire.Log
 	Door     *ingest.Door
+	Workshop *derived.Workshop
 	handlers []event.Handler
 }
 
@@ -82,7 +84,7 @@ func NewWith(t testing.TB, o store.Options, handlers ...event.Handler) *Rig {
 	for _, f := range files {
 		b, err := cellars.Files.ReadFile(f)
 		r.Must(err)
-		_, _, err = r.Models.Load(b, "tester")
+		_, _, err = r.Models.Load(b, nil, "tester")
 		r.Must(err)
 	}
 	return r
@@ -118,6 +120,8 @@ func (r *Rig) open() {
 	r.Must(err)
 	r.Wire = wire.New(500, 50)
 	r.Door = ingest.New(r.Store.Telemetry, r.Devices, r.Models, r.Settings, r.Wire, r.Bus, now)
+	r.Workshop = derived.Open(r.Devices, r.Models, r.Present, r.Store.Telemetry, r.Store.Telemetry, r.Bus, now, log)
+	r.Door.Computes(r.Workshop)
 	r.Bus.Handle(r.Present.Handle)
 	r.Bus.Handle(r.Alarms.Handle)
 	for _, h := range r.handlers {

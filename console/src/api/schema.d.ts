@@ -73,6 +73,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{id}/description": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A device's Thing Description (W3C WoT TD 1.1) */
+        get: operations["description"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{id}/history": {
         parameters: {
             query?: never;
@@ -176,6 +193,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{id}/values": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every value of a device now: telemetry, attributes, and settings as intended */
+        get: operations["values"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/values/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One value of a device now */
+        get: operations["value"];
+        /** Pin one setting on a device */
+        put: operations["set-value"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/expressions/check": {
         parameters: {
             query?: never;
@@ -244,6 +296,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/folder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Compare a fleet folder with the service, and put what differs in force: all of it or nothing */
+        post: operations["load-folder"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far some work is */
+        get: operations["job"];
+        put?: never;
+        post?: never;
+        /** End some work; what it has done stays */
+        delete: operations["stop-job"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/journal": {
         parameters: {
             query?: never;
@@ -302,11 +389,45 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every model in force */
+        /** Every model, in its newest version */
         get: operations["models"];
         put?: never;
-        /** Put a Thing Model in force */
+        /** Publish a Thing Model, alone or as {"model": …, "parts": {NAME: …}} with the files it refers to. Devices stay with the version they were given */
         post: operations["load-model"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/models/from-message": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a model of a message, to be edited */
+        post: operations["model-from-message"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/models/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Check a model that is being written, and say what publishing it would do */
+        post: operations["preview-model"];
         delete?: never;
         options?: never;
         head?: never;
@@ -330,6 +451,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/models/{name}/backfill": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Compute derived telemetry of the past; the job is asked for how far it is */
+        post: operations["backfill-model"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/models/{name}/examples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Payloads that a device of the model may send and get */
+        get: operations["model-examples"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/models/{name}/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give devices another version of their model */
+        post: operations["move-devices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/models/{name}/page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The page that authors of firmware work from */
+        get: operations["model-page"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/models/{name}/source": {
         parameters: {
             query?: never;
@@ -337,7 +526,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A model's Thing Model as it was loaded */
+        /** A model's Thing Model as it was published */
         get: operations["model-source"];
         put?: never;
         post?: never;
@@ -455,6 +644,18 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Affordance: {
+            /**
+             * @description What goes with it, in words
+             * @example reference_cm, a number from 0 to 400 cm
+             */
+            data: string;
+            description?: string;
+            name: string;
+            /** @description Not on every device */
+            optional?: boolean;
+            title?: string;
+        };
         Alarm: {
             /** Format: date-time */
             acknowledged_at?: string;
@@ -489,6 +690,15 @@ export interface components {
             times: number;
             /** @description Value when it was raised */
             value?: unknown;
+        };
+        Backfill: {
+            /** @description Ids; empty for every device of the model */
+            devices?: string[];
+            /**
+             * Format: date-time
+             * @description How far back; everything where not given
+             */
+            since?: string;
         };
         Bucket: {
             /**
@@ -537,6 +747,12 @@ export interface components {
             start: number;
             /** @description What to put in place of start to end */
             text: string;
+        };
+        Change: {
+            pointer: string;
+            sentence: string;
+            /** @enum {string} */
+            weight: "safe" | "careful" | "breaking";
         };
         Cost: {
             /**
@@ -624,6 +840,7 @@ export interface components {
             margins: components["schemas"]["Margin"][];
             model: string;
             model_title: string;
+            /** @description The version that it was given */
             model_version: string;
             /** @description Why its health is not sound */
             reasons: string[];
@@ -632,6 +849,8 @@ export interface components {
              * @description Refusals within the last hour
              */
             refusals: number;
+            /** @description The version that it says it was built for, where that is another */
+            reported_version?: string;
             /**
              * Format: int64
              * @description Revision of its intended settings
@@ -639,6 +858,14 @@ export interface components {
             revision: number;
             /** @enum {string} */
             standing: "expected" | "waiting" | "active" | "suspended" | "retired";
+        };
+        DeviceMoved: {
+            device: string;
+            from: string;
+            /** @description Settings pinned on the device that the other version does not allow */
+            loses: string[];
+            /** @description The version that the device says it was built for */
+            reported?: string;
         };
         DevicesChanged: {
             devices: components["schemas"]["Device"][];
@@ -649,6 +876,17 @@ export interface components {
             says: string;
             source: string;
             task: string;
+        };
+        Examples: {
+            about?: unknown;
+            applied?: unknown;
+            commands?: {
+                [key: string]: unknown;
+            };
+            intended?: unknown;
+            readings: unknown;
+            senml: unknown;
+            timed: unknown;
         };
         ExpressionCheck: {
             /**
@@ -662,7 +900,7 @@ export interface components {
              * @description What it is for; filter where not given
              * @enum {string}
              */
-            purpose?: "filter" | "rule" | "group" | "target" | "reach" | "value";
+            purpose?: "filter" | "rule" | "group" | "target" | "reach" | "value" | "derived";
             /** @description The expression */
             source: string;
         };
@@ -738,6 +976,65 @@ export interface components {
             /** @description What is wrong there and what would be right */
             sentence: string;
         };
+        Folder: {
+            files: components["schemas"]["FolderFile"][];
+            /** @description Compare only, change nothing */
+            preview?: boolean;
+        };
+        FolderFile: {
+            /** @description Below the folder, with slashes */
+            path: string;
+            text: string;
+        };
+        FolderFinding: {
+            /** Format: int64 */
+            column: number;
+            file: string;
+            /** Format: int64 */
+            line: number;
+            sentence: string;
+            /** @enum {string} */
+            severity: "error" | "warning";
+            suggest?: string;
+        };
+        FolderItem: {
+            /** @description Of a model: the newest version in the service */
+            before?: string;
+            changes?: components["schemas"]["Change"][];
+            /**
+             * Format: int64
+             * @description How many devices have the model
+             */
+            devices?: number;
+            /** @description Path below the folder; empty for what is in the service only */
+            file?: string;
+            /** @enum {string} */
+            kind: "model" | "rule";
+            /** @description Keys of a rule that differ */
+            lines?: string[];
+            name: string;
+            /**
+             * @description Service: it is in the service and not in the folder, and stays
+             * @enum {string}
+             */
+            state: "new" | "changed" | "same" | "service";
+            /** @description Of a model: the version in the folder */
+            version?: string;
+            /** @enum {string} */
+            weight?: "safe" | "careful" | "breaking";
+        };
+        FolderOutcome: {
+            /**
+             * Format: int64
+             * @description How many models and rules are new or changed
+             */
+            changed: number;
+            /** @description What is wrong; with errors nothing is loaded */
+            findings: components["schemas"]["FolderFinding"][];
+            items: components["schemas"]["FolderItem"][];
+            /** @description Whether they were put in force */
+            loaded: boolean;
+        };
         FunctionHelp: {
             doc: string;
             example: string;
@@ -775,6 +1072,31 @@ export interface components {
             /** Format: date-time */
             to: string;
         };
+        Job: {
+            /**
+             * Format: int64
+             * @description How many devices it is about
+             */
+            devices: number;
+            /**
+             * Format: int64
+             * @description How many of them are finished
+             */
+            done: number;
+            /** Format: date-time */
+            ended_at?: string;
+            /** @description Why it ended before it was done */
+            error?: string;
+            id: string;
+            model: string;
+            /**
+             * Format: int64
+             * @description Readings that were stored
+             */
+            readings: number;
+            /** Format: date-time */
+            started_at: string;
+        };
         JournalEntry: {
             /**
              * Format: date-time
@@ -804,6 +1126,10 @@ export interface components {
             /** @description Marks such as beyond range; none for a good reading */
             quality?: string[];
             value: unknown;
+        };
+        Made: {
+            /** @description A Thing Model in JSON, to be edited */
+            text: string;
         };
         Margin: {
             /** @description That unit as people write it */
@@ -838,14 +1164,28 @@ export interface components {
         Matching: {
             ids: string[];
         };
+        MessageBody: {
+            /** @description What a device sends: a JSON object of values, one with its time, a list, or SenML */
+            message: string;
+            /**
+             * @description What the model is called
+             * @example tank-probe
+             */
+            name: string;
+        };
         Model: {
+            /** @description The commands with their inputs */
+            actions: components["schemas"]["Affordance"][];
+            /** @description Telemetry that the model does not name is taken as well */
+            additional?: boolean;
             commands: string[];
             description?: string;
             /**
              * Format: int64
-             * @description Devices of this model that are not retired
+             * @description Devices of this model, in any version, that are not retired
              */
             devices: number;
+            events: components["schemas"]["Affordance"][];
             /**
              * @description How often a device is expected to report
              * @example 1min
@@ -854,14 +1194,97 @@ export interface components {
             /** Format: date-time */
             loaded_at: string;
             name: string;
+            /** @description Placeholders that are not filled in */
+            open?: string[];
+            /**
+             * Format: int64
+             * @description How many of them report another version than they were given
+             */
+            other: number;
             properties: components["schemas"]["Property"][];
+            /** @description Rules that watch its devices */
+            rules: string[];
             title: string;
             version: string;
+            /** @description Every published version, the newest first */
+            versions: components["schemas"]["ModelVersion"][];
         };
         ModelLoaded: {
-            /** @description False if exactly this was in force already */
+            /** @description False if exactly this was published already */
             changed: boolean;
             name: string;
+            version: string;
+        };
+        ModelPreview: {
+            /** @description The newest published version */
+            before?: string;
+            changes: components["schemas"]["Change"][];
+            /**
+             * Format: int64
+             * @description Devices of this model
+             */
+            devices: number;
+            findings: components["schemas"]["TextFinding"][];
+            /** @description What the text says; not there while it is wrong */
+            model?: components["schemas"]["Model"];
+            /** @description The least version that its changes call for */
+            needs?: string;
+            /** @description Why it may not be published as it is */
+            refused?: string;
+            /** @description Rules that would not fit any more, each with the reason */
+            rules: string[];
+            /** @enum {string} */
+            state: "wrong" | "new" | "version" | "same" | "refused";
+            /** @description The Thing Model in JSON, with all that it refers to written out */
+            whole?: unknown;
+        };
+        ModelText: {
+            /**
+             * @description Worked out from the text where not given
+             * @enum {string}
+             */
+            format?: "json" | "yaml";
+            /** @description Files that it refers to, by their names */
+            parts?: {
+                [key: string]: unknown;
+            };
+            /** @description A Thing Model, in JSON or YAML */
+            text: string;
+        };
+        ModelVersion: {
+            /**
+             * Format: int64
+             * @description Devices that were given it and are not retired
+             */
+            devices: number;
+            /** Format: date-time */
+            loaded_at: string;
+            /**
+             * Format: int64
+             * @description How many of them report another version
+             */
+            other: number;
+            version: string;
+        };
+        Move: {
+            /** @description Ids; empty for all that where chooses */
+            devices?: string[];
+            /** @description Say what would happen and change nothing */
+            preview?: boolean;
+            /** @description Empty for the newest */
+            version?: string;
+            /**
+             * @description Selector; empty for every device of the model
+             * @example label.site == "kilnside"
+             */
+            where?: string;
+        };
+        Moved: {
+            /** @description What is different for them, from the oldest of their versions on */
+            changes: components["schemas"]["Change"][];
+            devices: components["schemas"]["DeviceMoved"][];
+            /** @description False for a preview */
+            moved: boolean;
             version: string;
         };
         NewDevice: {
@@ -935,12 +1358,16 @@ export interface components {
             value: unknown;
         };
         Property: {
+            /** @description What is physically possible; readings outside are refused */
+            accept?: number[];
             /**
              * Format: int64
              * @description Digits after the point on screen; -1 where the model gives none
              */
             decimals: number;
             default?: unknown;
+            /** @description The expression that computes it */
+            derived?: string;
             description?: string;
             /** @description Unit as people write it */
             display?: string;
@@ -952,11 +1379,23 @@ export interface components {
             /** Format: double */
             minimum?: number;
             name: string;
+            /** @description Not on every device */
+            optional?: boolean;
+            /**
+             * @description How long its readings are kept
+             * @example 365d
+             */
+            retention?: string;
             /** @enum {string} */
             role: "telemetry" | "attribute" | "setting";
+            /** @description What a value may be, in words */
+            says?: string;
             title?: string;
-            /** @enum {string} */
-            type: "number" | "integer" | "text" | "boolean";
+            /**
+             * @description Nothing for values that are checked and not stored
+             * @enum {string}
+             */
+            type: "number" | "integer" | "text" | "boolean" | "nothing";
             /** @description Symbol as in the model */
             unit?: string;
             /** @description Where the value lives on a good day */
@@ -1187,6 +1626,23 @@ export interface components {
              * @enum {string}
              */
             standing: "active" | "suspended" | "retired";
+        };
+        TextFinding: {
+            /**
+             * Format: int64
+             * @description From 1
+             */
+            column: number;
+            /**
+             * Format: int64
+             * @description From 1
+             */
+            line: number;
+            sentence: string;
+            /** @enum {string} */
+            severity: "error" | "warning";
+            /** @description What to write there instead */
+            suggest?: string;
         };
         ToLimit: {
             /**
@@ -1502,6 +1958,66 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Device"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    description: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
                 };
             };
             /** @description Unauthorized */
@@ -1991,6 +2507,186 @@ export interface operations {
             };
         };
     };
+    values: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    value: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+                /** @description Name of a telemetry, attribute or setting */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "set-value": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": string;
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
     "check-expression": {
         parameters: {
             query?: never;
@@ -2163,6 +2859,173 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "load-folder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Folder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FolderOutcome"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    job: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "stop-job": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2443,12 +3306,114 @@ export interface operations {
             };
         };
     };
+    "model-from-message": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MessageBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Made"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "preview-model": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ModelText"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelPreview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
     model: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                /** @description Name */
+                /** @description Name of a model, in its newest version, or NAME@VERSION */
                 name: string;
             };
             cookie?: never;
@@ -2502,12 +3467,265 @@ export interface operations {
             };
         };
     };
-    "model-source": {
+    "backfill-model": {
         parameters: {
             query?: never;
             header?: never;
             path: {
                 /** @description Name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Backfill"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "model-examples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of a model, in its newest version, or NAME@VERSION */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Examples"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "move-devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Move"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Moved"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "model-page": {
+        parameters: {
+            query?: {
+                format?: "html" | "markdown";
+                /** @description The id in the lines to paste */
+                device?: string;
+            };
+            header?: never;
+            path: {
+                /** @description Name of a model, in its newest version, or NAME@VERSION */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "model-source": {
+        parameters: {
+            query?: {
+                /** @description Write out all that it extends, imports and is composed of */
+                whole?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Name of a model, in its newest version, or NAME@VERSION */
                 name: string;
             };
             cookie?: never;

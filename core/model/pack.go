@@ -1,0 +1,120 @@
+package model
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"ullage/core/senml"
+	"ullage/core/unit"
+	"ullage/core/value"
+)
+
+// IsPack reports whether a JSON message without a content type is a SenML
+// pack: a list whose first record has one of SenML's labels for a name or a
+// base, and no telemetry is called so.
+func (m *Model) IsPack(body []byte) bool {
+	body = bytes.TrimLeft(body, " \t\r\n")
+	if len(body) == 0 || body[0] != '[' {
+		return false
+	}
+	d := json.NewDecoder(bytes.NewReader(body))
+	if _, err := d.Token(); err != nil || !d.More() {
+		return false
+	}
+	var first map[string]json.RawMessage
+	if d.Decode(&first) != nil {
+		return false
+	}
+	for _, label := range []string{"n", "bn", "bver", "bt", "bu", "bv", "bs"} {
+		if _, has := first[label]; has {
+			if _, named := m.byName[label]; !named {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Pack decodes a message of readings in SenML JSON (RFC 8428) and checks each
+// record against the model. Names are those of the model, alone or behind the
+// device's own id; numbers in another unit of the same dimension are converted.
+func (m *Model) Pack(body []byte, device string, arrived time.Time) (Checked, error) {
+	var out Checked
+	records, err := senml.FromJSON(body, arrived)
+	if err != nil {
+		var bad *senml.Wrong
+		if errors.As(err, &bad) {
+			return out, &Problem{Finding{fmt.Sprintf("/%d", bad.Record), "the SenML pack cannot be read: " + bad.Sentence}}
+		}
+		return out, notJSON(body, err)
+	}
+	if len(records) > MaxReadings {
+		return out, &Problem{Finding{"", fmt.Sprintf("the message carries more than %d readings; send it in parts", MaxReadings)}}
+	}
+	if len(records) == 0 {
+		return out, &Problem{Finding{"", `the pack has no record; a reading is sent like [{"n":"must_temp","u":"Cel","v":21.4}]`}}
+	}
+	for i, r := range records {
+		at := fmt.Sprintf("/%d", i)
+		name := r.Name
+		for _, sep := range []string{"/", ":", "-", "."} {
+			if short, own := strings.CutPrefix(name, device+sep); own {
+				name = short
+				break
+			}
+		}
+		when, deviceAt, quality := r.At, time.Time{}, value.Quality(0)
+		if when.IsZero() {
+			when, out.Untimed = arrived, true
+		}
+		when, deviceAt, quality = believe(when, arrived)
+		if quality != 0 {
+			out.Marked = append(out.Marked, clockFinding(at, quality, deviceAt, arrived))
+		}
+		var x any
+		switch {
+		case r.Number != nil:
+			x = *r.Number
+		case r.Text != nil:
+			x = *r.Text
+		case r.Truth != nil:
+			x = *r.Truth
+		case r.Data != nil:
+			x = *r.Data
+		default:
+			out.Refused = append(out.Refused, Finding{at, clip(name) + " has a sum and no value; sums are not stored"})
+			continue
+		}
+		if p, ok := m.Property(name); ok && r.Number != nil && r.Unit != "" && r.Unit != p.Unit {
+			converted, err := convert(*r.Number, r.Unit, p)
+			if err != nil {
+				out.Refused = append(out.Refused, Finding{at, clip(name) + " " + err.Error()})
+				continue
+			}
+			x = converted
+		}
+		m.field(name, "n", x, at, value.Reading{At: when.UTC().Truncate(time.Millisecond), Quality: quality, DeviceAt: deviceAt}, &out)
+	}
+	return out, nil
+}
+
+// convert turns a number in a unit that was sent into the unit of p.
+func convert(x float64, from string, p *Property) (float64, error) {
+	u, err := unit.Lookup(from)
+	if err != nil {
+		return 0, fmt.Errorf("is in %q, which is no unit that is known; the model wants %s", clip(from), p.kindWords())
+	}
+	to, err := unit.Lookup(p.Unit)
+	if err != nil || p.Unit == "" {
+		return 0, fmt.Errorf("is in %s; the model has no unit for it", u.Name())
+	}
+	v, err := u.Literal(x, to) // what was written in decimals comes out in decimals
+	if err != nil {
+		return 0, fmt.Errorf("is in %s; the model wants %s", u.Name(), p.kindWords())
+	}
+	return v, nil
+}

@@ -1,0 +1,140 @@
+// Package derived computes telemetry that a model derives from other telemetry:
+// of every message as it comes in, and of the past on request.
+package derived
+
+import (
+	"log/slog"
+	"sync"
+	"time"
+
+	"ullage/core/check"
+	"ullage/core/expr"
+	"ullage/core/model"
+	"ullage/core/series"
+	"ullage/core/value"
+	"ullage/fleet/devices"
+	"ullage/fleet/event"
+	"ullage/fleet/ingest"
+	"ullage/fleet/models"
+	"ullage/fleet/present"
+)
+
+// History gives what was stored.
+type History interface {
+	// Last returns the newest reading at or before a moment.
+	Last(device, metric string, at time.Time) (value.Reading, bool, error)
+	// Readings calls yield for each reading in [from, to), the oldest first.
+	Readings(device, metric string, from, to time.Time, yield func(series.Point) error) error
+}
+
+// Store keeps what was computed.
+type Store interface {
+	Append(ingest.Append) error
+}
+
+// Workshop computes derived telemetry.
+type Workshop struct {
+	devices *devices.Registry
+	models  *models.Catalogue
+	board   *present.Board
+	history History
+	store   Store
+	bus     *event.Bus
+	now     func() time.Time
+	log     *slog.Logger
+
+	mu     sync.Mutex
+	plans  map[*model.Model]*check.Derivation // nil for a model without any
+	shards [event.Shards]shard
+
+	jobs jobs
+}
+
+// shard holds the newest inputs of devices whose model derives something.
+type shard struct {
+	mu   sync.Mutex
+	last map[string]map[string]value.Reading
+}
+
+// Open returns a Workshop.
+func Open(d *devices.Registry, m *models.Catalogue, b *present.Board, h History, s Store, bus *event.Bus, now func() time.Time, log *slog.Logger) *Workshop {
+	w := &Workshop{devices: d, models: m, board: b, history: h, store: s, bus: bus, now: now, log: log, plans: map[*model.Model]*check.Derivation{}}
+	for i := range w.shards {
+		w.shards[i].last = map[string]map[string]value.Reading{}
+	}
+	w.jobs.all = map[string]*Job{}
+	return w
+}
+
+// plan returns what a model derives, nil for nothing.
+func (w *Workshop) plan(m *model.Model) *check.Derivation {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	p, known := w.plans[m]
+	if !known {
+		var wrong []check.DerivedFinding
+		p, wrong = check.Derive(m)
+		for _, f := range wrong {
+			if !f.Finding.Warning {
+				w.log.Error("derived telemetry cannot be computed", "model", m.String(), "telemetry", f.Property, "error", f.Finding.Sentence)
+			}
+		}
+		w.plans[m] = p
+	}
+	return p
+}
+
+// Derive implements ingest.Deriver. Messages of one device come one at a time.
+func (w *Workshop) Derive(device string, m *model.Model, readings []value.Reading) []value.Reading {
+	p := w.plan(m)
+	if p == nil {
+		return nil
+	}
+	s := &w.shards[event.ShardOf(device)]
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	last := s.last[device]
+	if last == nil {
+		last = map[string]value.Reading{}
+		if d, ok := w.board.Get(device); ok {
+			for metric, r := range d.Latest {
+				last[metric] = value.Reading{Metric: metric, At: r.At, Value: r.Value}
+			}
+		}
+		s.last[device] = last
+	}
+	out := p.Compute(readings, func(metric string, at time.Time) (value.Reading, bool) {
+		r, ok := last[metric]
+		if !ok || !r.At.After(at) {
+			return r, ok
+		}
+		// A late message: what counted then is in the store.
+		r, ok, err := w.history.Last(device, metric, at)
+		if err != nil {
+			w.log.Error("the reading before a late one is not readable", "device", device, "telemetry", metric, "error", err)
+		}
+		return r, ok
+	}, w.facts(device))
+	for _, r := range readings {
+		if old, ok := last[r.Metric]; !ok || !r.At.Before(old.At) {
+			last[r.Metric] = r
+		}
+	}
+	return out
+}
+
+func (w *Workshop) facts(device string) func(expr.Name) value.Value {
+	get, _, ok := w.board.Lookup(device)
+	if !ok {
+		return func(expr.Name) value.Value { return value.Value{} }
+	}
+	return get
+}
+
+// Forget drops what is remembered of a device whose model has changed.
+func (w *Workshop) Forget(device string) {
+	s := &w.shards[event.ShardOf(device)]
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.last, device)
+}

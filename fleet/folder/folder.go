@@ -1,0 +1,284 @@
+// Package folder brings a fleet folder, the text files that hold models and
+// rules, into the service: all of it or nothing.
+package folder
+
+import (
+	"encoding/json"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"ullage/core/check"
+	"ullage/core/model"
+	"ullage/core/rule"
+	"ullage/fleet/alarms"
+	"ullage/fleet/devices"
+	"ullage/fleet/fault"
+	"ullage/fleet/journal"
+	"ullage/fleet/models"
+)
+
+// Records stores what a folder changes, in one transaction.
+type Records interface {
+	SaveFolder([]models.Record, []rule.Rule, []journal.Entry) error
+}
+
+// Loader compares fleet folders with the service and loads them.
+type Loader struct {
+	Records Records
+	Models  *models.Catalogue
+	Alarms  *alarms.Engine
+	Devices *devices.Registry
+}
+
+// Item is one thing of the folder, or of the service, and what it is to the other.
+type Item struct {
+	Kind    string `json:"kind" enum:"model,rule"`
+	Name    string `json:"name"`
+	File    string `json:"file,omitempty" doc:"Path below the folder; empty for what is in the service only"`
+	State   string `json:"state" enum:"new,changed,same,service" doc:"Service: it is in the service and not in the folder, and stays"`
+	Version string `json:"version,omitempty" doc:"Of a model: the version in the folder"`
+	Before  string `json:"before,omitempty" doc:"Of a model: the newest version in the service"`
+	Devices int    `json:"devices,omitempty" doc:"How many devices have the model"`
+	// Weight and Changes tell what another version of a model means.
+	Weight  string         `json:"weight,omitempty" enum:"safe,careful,breaking"`
+	Changes []model.Change `json:"changes,omitempty"`
+	// Lines are the keys of a rule that differ, each as "raise: old → new".
+	Lines []string `json:"lines,omitempty"`
+}
+
+// Outcome is what loading did, or would do.
+type Outcome struct {
+	Items    []Item          `json:"items"`
+	Changed  int             `json:"changed" doc:"How many models and rules are new or changed"`
+	Loaded   bool            `json:"loaded" doc:"Whether they were put in force; a preview changes nothing"`
+	Findings []check.Finding `json:"findings" doc:"What is wrong with the folder; with errors nothing is loaded"`
+}
+
+// MaxFiles and MaxBytes bound a folder.
+const (
+	MaxFiles = 2000
+	MaxBytes = 32 << 20
+)
+
+// Load compares a folder with the service and, unless preview is true, puts
+// what differs in force. Nothing is changed if anything is wrong: the error is
+// a fault, or the Outcome has findings that are errors.
+func (l *Loader) Load(files []check.File, preview bool, by string) (Outcome, error) {
+	out := Outcome{Items: []Item{}, Findings: []check.Finding{}}
+	if len(files) > MaxFiles {
+		return out, fault.New(fault.TooLarge, "the folder has %d files; %d are the most", len(files), MaxFiles)
+	}
+	report := check.Folder(append(slices.Clone(files), l.others(files)...))
+	failed := false
+	for _, f := range report.Findings {
+		failed = failed || f.Severity == "error"
+		out.Findings = append(out.Findings, f)
+	}
+	if failed {
+		return out, nil
+	}
+	byName := map[string]string{}
+	loading, err := readModels(files, byName)
+	if err != nil {
+		return out, err
+	}
+	changes, err := l.Models.Plan(loading, by)
+	if err != nil {
+		return out, err
+	}
+	for _, c := range changes {
+		out.Items = append(out.Items, l.modelItem(c, byName[c.Model.Name]))
+	}
+	rules, err := l.rules(files, &out)
+	if err != nil {
+		return out, err
+	}
+	l.only(files, changes, &out)
+	slices.SortStableFunc(out.Items, func(a, b Item) int {
+		return strings.Compare(a.Kind+" "+a.Name, b.Kind+" "+b.Name)
+	})
+	for _, i := range out.Items {
+		if i.State == "new" || i.State == "changed" {
+			out.Changed++
+		}
+	}
+	if preview || out.Changed == 0 {
+		return out, nil
+	}
+	records, entries := models.Rows(changes)
+	err = l.Alarms.SetRules(rules, by, func(told []journal.Entry) error {
+		return l.Records.SaveFolder(records, rules, append(entries, told...))
+	})
+	if err != nil {
+		return out, err
+	}
+	l.Models.Stored(changes)
+	l.Alarms.Recompile()
+	out.Loaded = true
+	return out, nil
+}
+
+// others are the models and rules of the service that the folder does not
+// have, as files: what is loaded has to fit them.
+func (l *Loader) others(files []check.File) []check.File {
+	var out []check.File
+	mine := map[string]bool{}
+	for _, f := range files {
+		if check.IsRule(f.Path) {
+			if r, err := rule.Read(f.Data); err == nil {
+				mine["rule "+r.Name] = true
+			}
+		}
+		if check.IsModel(f.Path) {
+			mine["model "+check.NameInside(f.Data)] = true
+		}
+	}
+	for _, m := range l.Models.List() {
+		if !mine["model "+m.Name] {
+			out = append(out, check.File{Path: "service/" + m.Name + ".tm.json", Data: m.Whole})
+		}
+	}
+	for _, r := range l.Alarms.Rules() {
+		if !mine["rule "+r.Name] {
+			out = append(out, check.File{Path: "service/rules/" + r.Name + ".yaml", Data: r.YAML()})
+		}
+	}
+	return out
+}
+
+// readModels reads the models of a folder, with the files they refer to.
+func readModels(files []check.File, at map[string]string) ([]models.File, error) {
+	sources := map[string][]byte{}
+	for _, f := range files {
+		if check.IsModel(f.Path) {
+			sources[f.Path] = f.Data
+		}
+	}
+	var out []models.File
+	for _, f := range files {
+		if !check.IsModel(f.Path) {
+			continue
+		}
+		src := f.Data
+		if !strings.HasSuffix(f.Path, ".json") {
+			var err error
+			if src, err = model.FromYAML(src); err != nil {
+				return nil, err
+			}
+		}
+		parts := map[string]json.RawMessage{}
+		find := check.Finder(sources, f.Path)
+		m, err := model.Read(src, func(href, from string) ([]byte, string, bool) {
+			b, where, ok := find(href, from)
+			if ok {
+				parts[path.Base(href)] = b
+			}
+			return b, where, ok
+		})
+		if err != nil {
+			return nil, err
+		}
+		at[m.Name] = f.Path
+		out = append(out, models.File{Model: m, Parts: parts})
+	}
+	return out, nil
+}
+
+func (l *Loader) modelItem(c models.Change, file string) Item {
+	i := Item{Kind: "model", Name: c.Model.Name, File: file, Version: c.Model.Version, Before: c.Before}
+	switch c.State {
+	case models.New:
+		i.State = "new"
+	case models.Newer:
+		i.State = "changed"
+	default:
+		i.State = "same"
+	}
+	if c.Comparison != nil {
+		i.Weight, i.Changes = string(c.Comparison.Weight), c.Comparison.Changes
+	}
+	for _, d := range l.Devices.List() {
+		if d.Model == i.Name && d.Standing != devices.Retired {
+			i.Devices++
+		}
+	}
+	return i
+}
+
+// rules returns the rules that differ from those in force.
+func (l *Loader) rules(files []check.File, out *Outcome) ([]rule.Rule, error) {
+	var set []rule.Rule
+	for _, f := range files {
+		if !check.IsRule(f.Path) {
+			continue
+		}
+		r, err := rule.Parse(f.Data)
+		if err != nil {
+			return nil, err
+		}
+		i := Item{Kind: "rule", Name: r.Name, File: f.Path, State: "new"}
+		if old, err := l.Alarms.Rule(r.Name); err == nil {
+			i.State = "same"
+			if !old.Same(r) {
+				i.State, i.Lines = "changed", difference(string(old.YAML()), string(r.YAML()))
+			}
+		}
+		if i.State != "same" {
+			set = append(set, *r)
+		}
+		out.Items = append(out.Items, i)
+	}
+	return set, nil
+}
+
+// difference lists the keys of two rules that are not the same.
+func difference(a, b string) []string {
+	keys := func(s string) (order []string, by map[string]string) {
+		by = map[string]string{}
+		for _, line := range strings.Split(s, "\n") {
+			if k, v, ok := strings.Cut(line, ":"); ok && !strings.HasPrefix(line, " ") {
+				order, by[k] = append(order, k), strings.TrimSpace(v)
+			} else if n := len(order); n > 0 {
+				by[order[n-1]] = strings.TrimSpace(by[order[n-1]] + " " + strings.TrimSpace(line))
+			}
+		}
+		return order, by
+	}
+	order, was := keys(a)
+	next, is := keys(b)
+	for _, k := range next {
+		if !slices.Contains(order, k) {
+			order = append(order, k)
+		}
+	}
+	var out []string
+	for _, k := range order {
+		if was[k] != is[k] {
+			out = append(out, fmt.Sprintf("%s: %s → %s", k, or(was[k]), or(is[k])))
+		}
+	}
+	return out
+}
+
+func or(s string) string {
+	if s == "" {
+		return "nothing"
+	}
+	return s
+}
+
+// only lists what the service has and the folder has not.
+func (l *Loader) only(files []check.File, changes []models.Change, out *Outcome) {
+	for _, m := range l.Models.List() {
+		if !slices.ContainsFunc(changes, func(c models.Change) bool { return c.Model.Name == m.Name }) {
+			out.Items = append(out.Items, Item{Kind: "model", Name: m.Name, State: "service", Before: m.Version})
+		}
+	}
+	for _, r := range l.Alarms.Rules() {
+		if !slices.ContainsFunc(out.Items, func(i Item) bool { return i.Kind == "rule" && i.Name == r.Name }) {
+			out.Items = append(out.Items, Item{Kind: "rule", Name: r.Name, State: "service"})
+		}
+	}
+}

@@ -1,0 +1,200 @@
+// Package revisions tells what another version of a model means for the devices
+// in the field, and gives devices another version.
+package revisions
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"ullage/core/check"
+	"ullage/core/expr"
+	"ullage/core/model"
+	"ullage/fleet/alarms"
+	"ullage/fleet/devices"
+	"ullage/fleet/fault"
+	"ullage/fleet/models"
+	"ullage/fleet/settings"
+)
+
+// Office knows the models and who has them.
+type Office struct {
+	Models   *models.Catalogue
+	Devices  *devices.Registry
+	Settings *settings.Book
+	Alarms   *alarms.Engine
+	// Matching returns the ids of the devices for which a selector is true.
+	Matching func(where string) (map[string]bool, error)
+	// Moved is told of every device that was given another version.
+	Moved func(device string)
+}
+
+// Draft is what publishing a text would do.
+type Draft struct {
+	Findings   []check.Finding
+	Model      *model.Model // nil while the text is wrong
+	State      models.State // empty while it is wrong or refused
+	Refused    error        // why it may not be published as it is
+	Before     *model.Model // the newest published version; nil for none
+	Comparison *model.Comparison
+	Devices    int
+	Rules      []string // that would not fit any more, with the reason
+}
+
+// Preview checks a text and says what publishing it would do. The format is
+// json or yaml; worked out from the text where it is empty.
+func (o *Office) Preview(text, format string, parts map[string]json.RawMessage) Draft {
+	name := "model.tm.json"
+	if format == "yaml" || format == "" && !strings.HasPrefix(strings.TrimSpace(text), "{") {
+		name = "model.tm.yaml"
+	}
+	d := Draft{Findings: []check.Finding{}}
+	d.Model, d.Findings = check.Text(check.File{Path: name, Data: []byte(text)}, func(src []byte) (*model.Model, error) { return o.Models.Read(src, parts) })
+	if d.Model == nil {
+		return d
+	}
+	if old, err := o.Models.Of(d.Model.Name, ""); err == nil {
+		d.Before = old
+		c := model.Compare(old, d.Model)
+		d.Comparison = &c
+	}
+	d.State, d.Refused = o.Models.Judge(d.Model)
+	for _, x := range o.Devices.List() {
+		if x.Model == d.Model.Name && x.Standing != devices.Retired {
+			d.Devices++
+		}
+	}
+	d.Rules = o.broken(d.Model)
+	return d
+}
+
+// broken lists the rules over a model that would not fit a version of it.
+func (o *Office) broken(m *model.Model) []string {
+	var out []string
+	around := check.Around{Rules: o.Alarms.Names()}
+	for _, r := range o.Alarms.Rules() {
+		if !r.Names(m.Name) {
+			continue
+		}
+		var err error
+		if r.Each == "" {
+			_, err = r.For(expr.NewPlan(around.With(check.Schema(m))))
+		} else {
+			of := []*model.Model{m}
+			for _, name := range r.Models {
+				if other, e := o.Models.Get(name); e == nil && name != m.Name {
+					of = append(of, other)
+				}
+			}
+			_, _, err = check.GroupRule(&r, of, around)
+		}
+		if err != nil {
+			out = append(out, err.Error())
+		}
+	}
+	return out
+}
+
+// Step is one device that is given another version.
+type Step struct {
+	Device   string
+	From     string
+	Reported string
+	Loses    []string // settings pinned on it that the other version does not allow
+}
+
+// Move gives devices of a model another version, the newest where version is
+// empty: those with the ids, or those that where chooses, or all. With preview
+// nothing is changed. It returns what is or would be moved, and what is
+// different for them.
+func (o *Office) Move(modelName, version string, ids []string, where string, preview bool, by string) (*model.Model, []Step, []model.Change, error) {
+	to, err := o.Models.Of(modelName, version)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	chosen, err := o.choose(to.Name, ids, where)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	var steps []Step
+	oldest := ""
+	for _, d := range chosen {
+		if d.Version == to.Version {
+			continue
+		}
+		if oldest == "" || model.CompareVersions(d.Version, oldest) < 0 {
+			oldest = d.Version
+		}
+		s := Step{Device: d.ID, From: d.Version, Reported: d.Reported(), Loses: []string{}}
+		st, _, err := o.Settings.Of(d.ID)
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		for name, v := range st.Pin {
+			if p, ok := to.Property(name); !ok || p.Role != model.Setting || p.Kind != v.Kind || p.OutOfRange(v) {
+				s.Loses = append(s.Loses, name)
+			}
+		}
+		slices.Sort(s.Loses)
+		steps = append(steps, s)
+	}
+	var changes []model.Change
+	if oldest != "" {
+		if from, err := o.Models.Of(to.Name, oldest); err == nil {
+			changes = model.Compare(from, to).Changes
+		}
+	}
+	if preview {
+		return to, steps, changes, nil
+	}
+	for i, s := range steps {
+		if err := o.one(s, to, by); err != nil {
+			return to, steps[:i], changes, fmt.Errorf("%d of %d devices were moved; then %s: %w", i, len(steps), s.Device, err)
+		}
+	}
+	return to, steps, changes, nil
+}
+
+func (o *Office) one(s Step, to *model.Model, by string) error {
+	if len(s.Loses) > 0 {
+		// While the old version is in force, or unpinning would be refused.
+		if _, err := o.Settings.Set(s.Device, nil, s.Loses, by); err != nil {
+			return err
+		}
+	}
+	if _, err := o.Devices.Move(s.Device, to.Version, by); err != nil {
+		return err
+	}
+	if o.Moved != nil {
+		o.Moved(s.Device)
+	}
+	return o.Settings.Remodel(s.Device)
+}
+
+func (o *Office) choose(modelName string, ids []string, where string) ([]devices.Device, error) {
+	var among map[string]bool
+	if where != "" {
+		var err error
+		if among, err = o.Matching(where); err != nil {
+			return nil, err
+		}
+	}
+	var out []devices.Device
+	for _, d := range o.Devices.List() {
+		if d.Model != modelName || d.Standing == devices.Retired || among != nil && !among[d.ID] || len(ids) > 0 && !slices.Contains(ids, d.ID) {
+			continue
+		}
+		out = append(out, d)
+	}
+	for _, id := range ids {
+		d, err := o.Devices.Get(id)
+		if err != nil {
+			return nil, err
+		}
+		if d.Model != modelName {
+			return nil, fault.New(fault.Invalid, "%s is a %s and no %s", id, d.Model, modelName).Then("a device moves between versions of its own model")
+		}
+	}
+	return out, nil
+}
