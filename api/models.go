@@ -10,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"ullage/client"
+	"ullage/core/check"
 	"ullage/core/handbook"
 	"ullage/core/model"
 	"ullage/core/unit"
@@ -116,6 +117,16 @@ func (s *server) modelWriting() {
 		}
 		return &body[made]{made{string(src)}}, nil
 	}, describe("model-from-message", "Make a model of a message, to be edited", "Models"), large)
+	type kind struct {
+		Kind string `path:"kind" enum:"model,rule,examples"`
+	}
+	huma.Get(s.api, "/api/v1/schemas/{kind}", func(_ context.Context, in *kind) (*body[json.RawMessage], error) {
+		b, err := check.FileSchema(in.Kind)
+		if err != nil {
+			return nil, s.failed(fault.New(fault.NotFound, "%s", err))
+		}
+		return &body[json.RawMessage]{b}, nil
+	}, describe("schema", "The JSON Schema of a kind of file, for editors", "Models"), notFound)
 	type page struct {
 		NamedModel
 		Format string `query:"format" enum:"html,markdown" default:"html"`

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"ullage/core/handbook"
 	"ullage/core/model"
@@ -175,7 +177,11 @@ func deviceDescription() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			_, err = c.OutOrStdout().Write(append(b, '\n'))
+			var out bytes.Buffer
+			if err := json.Indent(&out, b, "", "  "); err != nil {
+				return err
+			}
+			_, err = c.OutOrStdout().Write(append(out.Bytes(), '\n'))
 			return err
 		},
 	}
@@ -197,11 +203,7 @@ func fillings(pairs []string) (map[string]string, error) {
 // confirm asks on the terminal; where there is none it refuses.
 func confirm(c *cobra.Command, question string) error {
 	in, ok := c.InOrStdin().(*os.File)
-	if ok {
-		info, err := in.Stat()
-		ok = err == nil && info.Mode()&os.ModeCharDevice != 0
-	}
-	if !ok {
+	if !ok || !term.IsTerminal(int(in.Fd())) {
 		return usageError{errors.New("this asks before it changes so much, and nobody is there to answer; say --yes, or look first with --dry-run")}
 	}
 	fmt.Fprintf(c.ErrOrStderr(), "\n%s [y/N] ", question)

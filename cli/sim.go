@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"slices"
 	"time"
 
 	"github.com/schollz/progressbar/v3"
@@ -17,7 +18,7 @@ import (
 )
 
 func simCommand() *cobra.Command {
-	var credentials, history, start, lasting string
+	var credentials, history, start, lasting, file string
 	var onboard, live bool
 	var count int
 	var seed uint64
@@ -36,9 +37,15 @@ a network server's webhook, and hubs show a certificate; those protocols come
 with later versions, and until then these devices speak MQTT and HTTP
 themselves.
 
-The same seed and start give the same values.`,
+The same seed and start give the same values.
+
+With --model it plays devices of any model before there is hardware: it
+publishes the model where it is not there yet, onboards the devices, keeps their
+values inside the usual range, reports as often as the model says or a setting
+asks, and confirms or refuses settings as the model allows.`,
 		Example: `  ullage login http://127.0.0.1:8460
-  ullage sim --onboard --credentials fleet.json --history 3d`,
+  ullage sim --onboard --credentials fleet.json --history 3d
+  ullage sim --model cask-lid.tm.json --count 20 --for 10min`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			span, err := value.ParseDuration(history)
 			if err != nil {
@@ -65,10 +72,25 @@ The same seed and start give the same values.`,
 				return err
 			}
 			units := sim.Fleet(count)
+			var built *modelFile
+			if file != "" {
+				if built, err = readModelFile(file, nil); err != nil {
+					return err
+				}
+				if !c.Flags().Changed("count") {
+					count = 20
+				}
+				units, onboard = sim.FleetOf(built.model, count), true
+			}
 			if onboard {
 				cl, err := connect(c)
 				if err != nil {
 					return err
+				}
+				if built != nil {
+					if err := publishAndGive(c, cl, built, units); err != nil {
+						return err
+					}
 				}
 				if err := onboardFleet(ctx, c.ErrOrStderr(), cl, units, &creds); err != nil {
 					return err
@@ -90,13 +112,37 @@ The same seed and start give the same values.`,
 	f := c.Flags()
 	f.StringVar(&credentials, "credentials", "fleet-credentials.json", "file with the devices' tokens")
 	f.BoolVar(&onboard, "onboard", false, "make the devices that do not exist yet, with the sign-in of this command line")
-	f.IntVar(&count, "count", sim.Small, "how many devices; beyond 48 more tanks of the same cellars")
+	f.StringVar(&file, "model", "", "file of a Thing Model; play devices of it instead of the story")
+	f.IntVar(&count, "count", sim.Small, "how many devices; beyond 48 more tanks of the same cellars; of --model 20")
 	f.Uint64Var(&seed, "seed", 1, "another seed gives another season")
 	f.StringVar(&history, "history", "0s", "how much to tell of the time before the start, like 3d")
 	f.StringVar(&start, "start", "", "when the live part of the story begins, in RFC 3339 (default now)")
 	f.BoolVar(&live, "live", true, "go on live after the history")
 	f.StringVar(&lasting, "for", "", "end by itself after a time, like 10min")
 	return c
+}
+
+// publishAndGive publishes a model where it is not there yet, and gives
+// simulated devices that exist already its version.
+func publishAndGive(c *cobra.Command, cl *client.Client, f *modelFile, units []sim.Unit) error {
+	if _, err := cl.LoadModel(c.Context(), f.source, f.parts); err != nil {
+		return err
+	}
+	known, err := cl.Devices(c.Context())
+	if err != nil {
+		return err
+	}
+	var ids []string
+	for _, d := range known {
+		if slices.ContainsFunc(units, func(u sim.Unit) bool { return u.ID == d.ID }) && d.ModelVersion != f.model.Version {
+			ids = append(ids, d.ID)
+		}
+	}
+	if len(ids) == 0 {
+		return nil
+	}
+	_, err = cl.MoveDevices(c.Context(), f.model.Name, client.Move{Version: f.model.Version, Devices: ids})
+	return err
 }
 
 // liveLine is what sim prints once every device is connected and history told.

@@ -64,7 +64,14 @@ func (d *device) connect(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w", d.ID, err)
 	}
-	about, _ := json.Marshal(map[string]any{"serial": fmt.Sprintf("TH-%06d", int(500000*(1+d.world.noise(d.ID, "serial", 0)))), "hw_rev": d.HwRev, "firmware": d.Firmware})
+	said := map[string]any{"serial": fmt.Sprintf("TH-%06d", int(500000*(1+d.world.noise(d.ID, "serial", 0)))), "hw_rev": d.HwRev, "firmware": d.Firmware}
+	if d.Of != nil {
+		said = d.world.attributes(d.Unit)
+	}
+	about, err := json.Marshal(said)
+	if err != nil {
+		return err
+	}
 	return d.link.publish(ctx, "about", about)
 }
 
@@ -113,6 +120,14 @@ func (d *device) settings() map[string]any {
 
 // period is how often the device reports now.
 func (d *device) period() time.Duration {
+	if d.Of != nil {
+		if name, unit := paced(d.Of); name != "" {
+			if f, ok := d.settings()[name].(float64); ok && f > 0 {
+				return max(time.Duration(f*float64(unit)), time.Second)
+			}
+		}
+		return d.Every
+	}
 	if f, ok := d.settings()["report_every"].(float64); ok && f >= 1 {
 		return time.Duration(f * float64(time.Second))
 	}

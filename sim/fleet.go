@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"ullage/core/model"
 )
 
 // Protocol is how a simulated device speaks.
@@ -31,6 +33,8 @@ type Unit struct {
 	HwRev, Firmware string
 	// Writable says that it takes settings.
 	Writable bool
+	// Of is the model of a device that is no part of the story; see FleetOf.
+	Of *model.Model
 }
 
 // Sites are the six cellars of the made-up cooperative Tarn & Hollow.
@@ -98,6 +102,9 @@ func tank(site string, i int) Unit {
 // Refuses returns why a unit does not apply a setting, or "". Three probes are
 // sealed and must not be stirred warm.
 func (u Unit) Refuses(name string, v any) (reason string, instead any) {
+	if u.Of != nil {
+		return u.refusesAny(name, v)
+	}
 	f, _ := v.(float64)
 	switch u.ID {
 	case "tank-coldharbour-02", "tank-high-orchard-03", "tank-kilnside-01":

@@ -84,6 +84,9 @@ func (w World) Silent(u Unit, at time.Time) bool {
 // Sample returns what a unit measures at a time, given the settings it has
 // applied.
 func (w World) Sample(u Unit, at time.Time, applied map[string]any) map[string]any {
+	if u.Of != nil {
+		return w.invent(u, at)
+	}
 	h := w.since(at)
 	day := math.Sin(2 * math.Pi * (float64(at.UTC().Hour()) + float64(at.UTC().Minute())/60 - 9) / 24)
 	slow := func(metric string) float64 { return w.wander(u.ID, metric, at, 5*time.Hour) }

@@ -12,6 +12,9 @@ import { SignInPage } from "./pages/sign-in";
 // Charts are the heaviest part; the fleet page does not wait for them.
 const DevicePage = lazy(() => import("./pages/device"));
 const AlarmsPage = lazy(() => import("./pages/alarms"));
+const ModelsPage = lazy(() => import("./pages/models"));
+const ModelPage = lazy(() => import("./pages/model"));
+const ModelEditPage = lazy(() => import("./pages/model-edit"));
 const WirePage = lazy(() => import("./pages/wire"));
 
 const wasHere = "ullage-signed-in";
@@ -50,6 +53,10 @@ export function App() {
           <Routes>
             <Route path="/" element={<FleetPage />} />
             <Route path="/devices/:id/*" element={<DevicePage />} />
+            <Route path="/models" element={<ModelsPage />} />
+            <Route path="/models/new" element={<ModelEditPage />} />
+            <Route path="/models/:name" element={<ModelPage />} />
+            <Route path="/models/:name/edit" element={<ModelEditPage />} />
             <Route path="/alarms" element={<AlarmsPage />} />
             <Route path="/wire" element={<WirePage />} />
             <Route

@@ -78,10 +78,9 @@ func (m *Model) Describe(d Instance) ([]byte, error) {
 	return out.json(true), nil
 }
 
-// prefixes binds what forms use: Ullage's own terms, and those of the HTTP and
-// MQTT bindings.
+// prefixes binds what forms use: the terms of the HTTP and MQTT bindings.
 func prefixes() *node {
-	return pairs("ullage", Namespace, "htv", "http://www.w3.org/2011/http#", "mqv", "https://www.w3.org/2019/wot/mqtt#")
+	return pairs("htv", "http://www.w3.org/2011/http#", "mqv", "https://www.w3.org/2019/wot/mqtt#")
 }
 
 func pairs(words ...string) *node {

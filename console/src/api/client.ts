@@ -17,6 +17,8 @@ export type Candidate = Schemas["Candidate"];
 export type ExpressionReport = Schemas["ExpressionReport"];
 export type Part = Schemas["Part"];
 export type Rule = Schemas["Rule"];
+export type Change = Schemas["Change"];
+export type ModelPreview = Schemas["ModelPreview"];
 export type Service = Schemas["Service"];
 
 // Refusal is a problem of the service (RFC 9457) as an error.

@@ -14,6 +14,7 @@ const Palette = lazy(() => import("./palette"));
 
 const pages = [
   { to: "/", name: "Fleet" },
+  { to: "/models", name: "Models" },
   { to: "/wire", name: "Wire" },
   { to: "/alarms", name: "Alarms" },
 ];

@@ -32,6 +32,8 @@ export default function Palette({ onClose }: { onClose: () => void }) {
         >
           {[
             ["Fleet", "/"],
+            ["Models", "/models"],
+            ["Write a model", "/models/new"],
             ["Wire", "/wire"],
             ["Refused messages on the wire", "/wire?trouble=yes"],
             ["Alarms", "/alarms"],
