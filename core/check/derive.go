@@ -65,7 +65,7 @@ func Derive(m *model.Model) (*Derivation, []DerivedFinding) {
 			continue
 		}
 		if p.Kind == value.Number {
-			c, err := conversion(program.Type.Unit, p.Unit)
+			c, err := conversion(program.Type, p.Unit)
 			if err != nil {
 				refuse(p, "the expression gives %s, and %s is in %s", program.Type, p.Name, or(unit.Display(p.Unit), "no unit"))
 				continue
@@ -92,13 +92,14 @@ func or(s, other string) string {
 }
 
 // conversion leads from the unit of an expression to that of a property; nil
-// where it is the same. A difference is a quantity of its own unit.
-func conversion(from unit.Unit, symbol string) (*unit.Conversion, error) {
+// where it is the same. A bare number is taken to be in the property's own. A difference is a quantity of its own unit.
+func conversion(of expr.Type, symbol string) (*unit.Conversion, error) {
 	to, err := unit.Lookup(symbol)
 	if err != nil {
 		to = unit.One
 	}
-	if from.IsOne() || from.Same(to) {
+	from := of.Unit
+	if of.Bare() || from.Same(to) {
 		return nil, nil
 	}
 	c, err := from.To(to)

@@ -60,6 +60,10 @@ func durationType() Type {
 	return Type{Kind: Number, Unit: u, derived: true}
 }
 
+// Bare reports whether t is a number as it was written, without a unit: it
+// takes that of what it meets.
+func (t Type) Bare() bool { return t.bare }
+
 // String names t as in messages: "a number in °C".
 func (t Type) String() string {
 	switch {

@@ -359,6 +359,9 @@ func collectOne(key, unit string, v *node, props *node) {
 			collectOne(k, "", v.kids[i], inner)
 		}
 		p.set("properties", inner)
+		if all := union(nil, inner.keys); all != nil {
+			p.set("required", all)
+		}
 	default:
 		p.set("type", textNode("array"))
 	}

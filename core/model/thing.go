@@ -39,6 +39,10 @@ func (m *Model) Describe(d Instance) ([]byte, error) {
 	if left := open(t); len(left) > 0 {
 		return nil, fmt.Errorf("the model leaves {{%s}} open, and %s has no label or attribute %s to fill it in", left[0], d.ID, strings.ToLower(left[0]))
 	}
+	name := t.str("title")
+	if name == "" {
+		name = m.Title
+	}
 	for _, k := range []string{"tm:optional", "links", "forms", "security", "securityDefinitions", "version", "base", "actions", "events", "id", "title"} {
 		t.remove(k)
 	}
@@ -52,7 +56,7 @@ func (m *Model) Describe(d Instance) ([]byte, error) {
 	out.set("@context", contexts(t.get("@context"), prefixes()))
 	out.set("@type", list(types...))
 	out.set("id", textNode("urn:ullage:device:"+d.ID))
-	title := m.Title + " " + d.ID
+	title := name + " " + d.ID
 	if d.Title != "" {
 		title = d.Title
 	}

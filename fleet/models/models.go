@@ -124,7 +124,25 @@ func (c *Catalogue) find(name, version string) *model.Model {
 func (c *Catalogue) Read(src []byte, parts map[string]json.RawMessage) (*model.Model, error) {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
-	return model.Read(src, c.finder(parts))
+	return model.Read(src, c.finder(c.kept(src, parts)))
+}
+
+// kept returns the parts of the version before, where a model comes without
+// any: whoever edits it has only its own text.
+func (c *Catalogue) kept(src []byte, parts map[string]json.RawMessage) map[string]json.RawMessage {
+	if len(parts) > 0 {
+		return parts
+	}
+	var x struct {
+		Name string `json:"ullage:name"`
+	}
+	if json.Unmarshal(src, &x) != nil {
+		return nil
+	}
+	if all := c.models[x.Name]; len(all) > 0 {
+		return all[len(all)-1].Parts
+	}
+	return nil
 }
 
 // Load publishes a Thing Model, whose parts may come with it. It reports
@@ -132,6 +150,7 @@ func (c *Catalogue) Read(src []byte, parts map[string]json.RawMessage) (*model.M
 func (c *Catalogue) Load(src []byte, parts map[string]json.RawMessage, by string) (*model.Model, bool, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	parts = c.kept(src, parts)
 	m, err := model.Read(src, c.finder(parts))
 	if err != nil {
 		return nil, false, err

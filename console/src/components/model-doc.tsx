@@ -110,33 +110,45 @@ function Table({
   properties: Property[];
   last: "usual" | "default" | "formula" | "none";
 }) {
+  const head = { usual: "Usual", default: "Default", formula: "Computed as", none: "" }[last];
   return (
-    <div className="overflow-x-auto" tabIndex={0}>
+    <div className="@container overflow-x-auto" tabIndex={0}>
       <table className="w-full border-collapse">
         <thead>
           <tr className="border-b border-line text-left text-muted">
-            <th className="w-52 py-1.5 pr-4 font-normal">Name</th>
-            <th className="py-1.5 pr-4 font-normal">What it is</th>
-            <th className="w-24 py-1.5 pr-4 font-normal">Type</th>
+            <th className="py-1.5 pr-4 font-normal">Name</th>
             <th className="w-20 py-1.5 pr-4 font-normal">Unit</th>
-            {last !== "none" && <th className="w-80 py-1.5 pr-4 font-normal">May be</th>}
-            {last === "usual" && <th className="w-32 py-1.5 text-right font-normal">Usual</th>}
-            {last === "default" && <th className="w-32 py-1.5 text-right font-normal">Default</th>}
-            {last === "formula" && <th className="w-64 py-1.5 font-normal">Computed as</th>}
+            {last !== "none" && <th className="w-72 py-1.5 pr-4 text-center font-normal">May be</th>}
+            {head && (
+              <th className={`w-40 py-1.5 font-normal ${last === "formula" ? "" : "text-right"}`}>{head}</th>
+            )}
           </tr>
         </thead>
         <tbody>
           {properties.map((p) => (
             <tr key={p.name} className="border-b border-line align-top">
-              <td className="py-2 pr-4 font-mono">{p.name}</td>
               <td className="py-2 pr-4">
                 {p.title ?? words(p.name)}
-                {p.description && <span className="block text-muted">{p.description}</span>}
-                {p.optional && <span className="block text-muted">not on every device</span>}
-                {p.retention && <span className="block text-muted">kept {p.retention}</span>}
+                <code className="ml-2 font-mono text-[0.8125rem] text-muted">{p.name}</code>
+                {(p.description || p.optional || p.retention) && (
+                  <span className="block text-muted">
+                    {[
+                      p.description,
+                      p.optional && "not on every device",
+                      p.retention && `kept ${p.retention}`,
+                    ]
+                      .filter(Boolean)
+                      .join(" · ")}
+                  </span>
+                )}
               </td>
-              <td className="py-2 pr-4 text-muted">{p.type === "nothing" ? "not stored" : p.type}</td>
-              <td className="py-2 pr-4">{p.display}</td>
+              <td className="py-2 pr-4">
+                {p.display ?? (
+                  <span className="text-muted">
+                    {p.type === "nothing" ? "not stored" : p.type === "boolean" ? "yes or no" : p.type}
+                  </span>
+                )}
+              </td>
               {last !== "none" && (
                 <td className="py-2 pr-4">
                   <Range property={p} />
@@ -148,9 +160,9 @@ function Table({
                 </td>
               )}
               {last === "default" && (
-                <td className="py-2 text-right whitespace-nowrap">
+                <td className="py-2 text-right">
                   {p.default === undefined ? <span className="text-muted">none</span> : say(p.default, p)}
-                  {p.held && <span className="block text-muted">held by the service</span>}
+                  {p.held && <span className="block text-muted">held here</span>}
                 </td>
               )}
               {last === "formula" && <td className="py-2 font-mono text-[0.8125rem]">{p.derived}</td>}

@@ -62,7 +62,7 @@ export function Empty({ title, why, next }: { title: string; why?: ReactNode; ne
 }
 
 // Command is a command to copy as it is.
-export function Command({ children }: { children: string }) {
+export function Command({ children, wrap = false }: { children: string; wrap?: boolean }) {
   const [copied, setCopied] = useState(false);
   const copy = async () => {
     await navigator.clipboard.writeText(children);
@@ -71,7 +71,10 @@ export function Command({ children }: { children: string }) {
   };
   return (
     <div className="flex max-w-full items-stretch border border-line bg-surface">
-      <code className="overflow-x-auto px-3 py-2 font-mono text-[0.8125rem] whitespace-pre" tabIndex={0}>
+      <code
+        className={`px-3 py-2 font-mono text-[0.8125rem] ${wrap ? "break-words whitespace-pre-wrap" : "overflow-x-auto whitespace-pre"}`}
+        tabIndex={0}
+      >
         {children}
       </code>
       <button type="button" onClick={copy} className="ml-auto border-l border-line px-3 text-press">

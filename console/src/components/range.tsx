@@ -6,7 +6,7 @@ import { number } from "../lib/format";
 export function Range({ property: p }: { property: Property }) {
   if (p.enum) return <Words>{p.enum.join(" · ")}</Words>;
   if (p.type !== "number" && p.type !== "integer")
-    return <Words>{p.type === "boolean" ? "yes or no" : ""}</Words>;
+    return <Words>{p.type === "text" ? "any text" : ""}</Words>;
   const low = p.minimum ?? p.usual?.[0];
   const high = p.maximum ?? p.usual?.[1];
   if (low === undefined || high === undefined || low >= high) {
@@ -18,7 +18,7 @@ export function Range({ property: p }: { property: Property }) {
   const x = (v: number) => (Math.min(Math.max((v - low) / (high - low), 0), 1) * width).toFixed(1);
   const usual = p.usual;
   return (
-    <span className="grid grid-cols-[4.5rem_132px_4.5rem] items-center gap-2">
+    <span className="grid grid-cols-[1fr_132px_1fr] items-center gap-2">
       <span className="text-right text-muted">{number(low)}</span>
       <svg width={width} height="16" aria-hidden="true" className="overflow-visible">
         <line x1="0" x2={width} y1="8" y2="8" stroke="var(--rim)" />
@@ -40,4 +40,6 @@ export function Range({ property: p }: { property: Property }) {
   );
 }
 
-const Words = ({ children }: { children: React.ReactNode }) => <span className="text-muted">{children}</span>;
+const Words = ({ children }: { children: React.ReactNode }) => (
+  <span className="block text-center text-muted">{children}</span>
+);

@@ -29,7 +29,12 @@ export default function DevicePage() {
   const model = useQuery({
     queryKey: ["model", device?.model, device?.model_version],
     enabled: Boolean(device),
-    queryFn: () => ask(api.GET("/api/v1/models/{name}", { params: { path: { name: device!.model } } })),
+    queryFn: () =>
+      ask(
+        api.GET("/api/v1/models/{name}", {
+          params: { path: { name: `${device!.model}@${device!.model_version}` } },
+        }),
+      ),
     staleTime: 60_000,
   });
   const [changing, setChanging] = useState(false);
@@ -62,7 +67,12 @@ export default function DevicePage() {
           <h1 className="text-[1.375rem] leading-tight font-bold">
             {device.id}{" "}
             <span className="text-base font-normal text-muted">
-              {device.model} {device.model_version}
+              <Link to={`/models/${device.model}?version=${device.model_version}`}>
+                {device.model} {device.model_version}
+              </Link>
+              {device.reported_version && (
+                <span className="text-watch"> (says it was built for {device.reported_version})</span>
+              )}
               {Object.entries(device.labels)
                 .filter(([k]) => k !== "site" && k !== "owner")
                 .map(([k, v]) => ` · ${k === "row" || k === "tank" ? `${k} ${v}` : v}`)}

@@ -14,6 +14,7 @@ import { useNow, useParam } from "../lib/use";
 const standard: Record<string, string> = {
   site: "Site",
   model: "Model",
+  version: "Model version",
   standing: "Standing",
   link: "Link",
   last: "Last reading",
@@ -33,6 +34,8 @@ function sortValue(d: Device, key: string): string | number {
     case "standing":
     case "link":
       return d[key];
+    case "version": // those that say another come first
+      return (d.reported_version ? "0 " : "1 ") + d.model_version;
     case "last":
       return d.last_at ? -Date.parse(d.last_at) : Infinity;
     case "headspace":
@@ -177,6 +180,13 @@ function Cell({
     case "model":
     case "standing":
       return <td className="pr-4 whitespace-nowrap text-muted">{d[c]}</td>;
+    case "version":
+      return (
+        <td className="pr-4 whitespace-nowrap">
+          <span className="font-mono text-muted">{d.model_version}</span>
+          {d.reported_version && <b className="ml-2 text-watch">says {d.reported_version}</b>}
+        </td>
+      );
     case "link":
       return <td className={`pr-4 ${d.link === "silent" ? "font-semibold" : "text-muted"}`}>{d.link}</td>;
     case "last":

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { parse, stringify } from "yaml";
-import { api, ask, type ModelPreview } from "../api/client";
+import { api, ask, type Model, type ModelPreview } from "../api/client";
 import { Changes } from "../components/changes";
 import { ModelDoc } from "../components/model-doc";
 import { useTell } from "../components/notices";
@@ -38,6 +38,15 @@ const blank = `{
 }
 `;
 
+// written is JSON with short lists on one line.
+function written(x: unknown): string {
+  const s = JSON.stringify(x, null, 2);
+  return (
+    s.replace(/\[\s+([^[\]{}]{1,90}?)\s+\]/g, (_, items: string) => `[${items.replace(/\s*\n\s*/g, " ")}]`) +
+    "\n"
+  );
+}
+
 // What was written and not published stays in this browser.
 const draftKey = (name: string) => `ullage-draft-model-${name || "new"}`;
 
@@ -55,7 +64,7 @@ export default function ModelEditPage() {
   });
   if (name && source.isPending) return <p className="py-6 text-muted">Loading…</p>;
   if (source.error) return <Trouble>{source.error.message}</Trouble>;
-  const published = name ? JSON.stringify(source.data, null, 2) + "\n" : blank;
+  const published = name ? written(source.data) : blank;
   if (from === "message")
     return <FromMessage onText={(t) => (localStorage.setItem(draftKey(""), t), setFrom(""))} />;
   return <Editor key={at} name={name} published={published} />;
@@ -70,6 +79,7 @@ function Editor({ name, published }: { name: string; published: string }) {
   const [side, setSide] = useParam("show", "page");
   const [jump, setJump] = useState<{ line: number; column: number; n: number }>();
   const [preview, setPreview] = useState<ModelPreview>();
+  const [sound, setSound] = useState<Model>(); // as it read when the text was last right
   const [trouble, setTrouble] = useState("");
   const queries = useQueryClient();
   const navigate = useNavigate();
@@ -87,7 +97,12 @@ function Editor({ name, published }: { name: string; published: string }) {
     let stale = false;
     const timer = window.setTimeout(() => {
       ask(api.POST("/api/v1/models/preview", { body: { text, format } })).then(
-        (p) => !stale && (setPreview(p), setTrouble("")),
+        (p) => {
+          if (stale) return;
+          setPreview(p);
+          setTrouble("");
+          if (p.model) setSound(p.model);
+        },
         (e: Error) => !stale && setTrouble(e.message),
       );
     }, 250);
@@ -114,7 +129,7 @@ function Editor({ name, published }: { name: string; published: string }) {
       setText(
         to === "yaml"
           ? stringify(JSON.parse(text), { lineWidth: 100 })
-          : JSON.stringify(parse(text, { maxAliasCount: 0 }), null, 2) + "\n",
+          : written(parse(text, { maxAliasCount: 0 })),
       );
       setFormat(to);
     } catch {
@@ -192,7 +207,7 @@ function Editor({ name, published }: { name: string; published: string }) {
             </ul>
           )}
         </div>
-        <div className="flex min-h-0 flex-col">
+        <div className="flex min-h-0 min-w-0 flex-col">
           <Choice
             label="Beside the text"
             value={side}
@@ -209,16 +224,19 @@ function Editor({ name, published }: { name: string; published: string }) {
           />
           <div className="mt-2 min-h-0 flex-1 overflow-y-auto pr-2" tabIndex={0}>
             {side === "page" ? (
-              preview?.model ? (
-                <>
+              sound ? (
+                <div className={preview?.model ? "" : "opacity-60"}>
+                  {!preview?.model && (
+                    <p className="mb-3 text-muted">As it read when the text was last right.</p>
+                  )}
                   <p className="mb-3">
-                    <b className="text-base">{preview.model.title}</b>{" "}
+                    <b className="text-base">{sound.title}</b>{" "}
                     <span className="font-mono text-muted">
-                      {preview.model.name} {preview.model.version}
+                      {sound.name} {sound.version}
                     </span>
                   </p>
-                  <ModelDoc model={preview.model} quiet />
-                </>
+                  <ModelDoc model={sound} quiet />
+                </div>
               ) : (
                 <p className="text-muted">
                   {preview ? "Once the text is right, it is shown here as people will read it." : ""}
@@ -246,7 +264,9 @@ function verdict(p: ModelPreview | undefined, wrong: number): string {
     case "same":
       return `This is ${p.model?.version} as it is published`;
     default:
-      return p.refused ?? "";
+      return p.changes.some((c) => c.weight === "breaking")
+        ? `Breaks what is in the field: it needs version ${p.needs}`
+        : `${p.model?.version} is published already: it needs version ${p.needs}`;
   }
 }
 
@@ -261,6 +281,7 @@ function Effect({ preview: p }: { preview: ModelPreview }) {
     );
   return (
     <div className="grid gap-4">
+      {p.refused && <Trouble>{p.refused}</Trouble>}
       <p>
         {p.changes.length > 0 && (
           <>

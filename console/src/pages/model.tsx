@@ -86,7 +86,7 @@ export default function ModelPage() {
               {plural(m.other, "device")} {m.other === 1 ? "says it was" : "say they were"} built for another
               version than {m.other === 1 ? "it was" : "they were"} given.{" "}
               <Link
-                to={`/?where=${encodeURIComponent(`device.model == "${m.name}"`)}`}
+                to={`/?view=list&sort=version&cols=site,model,version,link,health&where=${encodeURIComponent(`device.model == "${m.name}"`)}`}
                 className="text-press"
               >
                 See them
@@ -118,7 +118,7 @@ export default function ModelPage() {
           </ul>
           <h2 className="mt-6 text-base font-semibold">Try it before there is hardware</h2>
           <div className="mt-2">
-            <Command>{`ullage sim --model ${m.name}.tm.json`}</Command>
+            <Command wrap>{`ullage sim --model ${m.name}.tm.json`}</Command>
           </div>
         </aside>
       </div>
@@ -174,6 +174,12 @@ function MoveDialog({ model: m, version, onClose }: { model: Model; version: str
         <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
         <Dialog.Content
           aria-describedby={undefined}
+          tabIndex={-1}
+          onOpenAutoFocus={(e) => {
+            // The condition would open its list over what is to be read first.
+            e.preventDefault();
+            (e.currentTarget as HTMLElement).focus();
+          }}
           className="fixed top-[8vh] left-1/2 z-50 max-h-[84vh] w-[min(44rem,calc(100vw-2rem))] -translate-x-1/2 overflow-y-auto border border-line bg-surface p-5 shadow-lg"
         >
           <Dialog.Title className="text-base font-semibold">

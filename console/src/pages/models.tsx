@@ -164,11 +164,14 @@ export function Given({ model: m }: { model: Model }) {
   if (used.length === 0) return <span className="text-muted">no device</span>;
   return (
     <span className="grid w-56 gap-1">
-      <span className="flex h-2.5 gap-px" aria-hidden="true">
+      <span className="flex h-1.5 gap-px" aria-hidden="true">
         {used.map((v) => (
           <span
             key={v.version}
-            style={{ flexGrow: v.devices, background: v.version === m.version ? "var(--ink)" : "var(--rim)" }}
+            style={{
+              flexGrow: v.devices,
+              background: v.version === m.versions[0]?.version ? "var(--rim)" : "var(--liquid)",
+            }}
           />
         ))}
       </span>
