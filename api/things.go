@@ -30,6 +30,12 @@ func (o *Origin) Resolve(ctx huma.Context) []error {
 	return nil
 }
 
+// OneValue is the path of one value of a device.
+type OneValue struct {
+	One
+	Name string `path:"name" doc:"Name of a telemetry, attribute or setting" maxLength:"200"`
+}
+
 // thingRoutes serve each device as a Thing of the W3C Web of Things: its
 // description, and the values that its forms lead to.
 func (s *server) thingRoutes() {
@@ -61,11 +67,7 @@ func (s *server) thingRoutes() {
 		}
 		return &body[map[string]any]{out}, nil
 	}, describe("values", "Every value of a device now: telemetry, attributes, and settings as intended", "Devices"), notFound)
-	type one struct {
-		One
-		Name string `path:"name" doc:"Name of a telemetry, attribute or setting"`
-	}
-	huma.Get(s.api, "/api/v1/devices/{id}/values/{name}", func(_ context.Context, in *one) (*body[any], error) {
+	huma.Get(s.api, "/api/v1/devices/{id}/values/{name}", func(_ context.Context, in *OneValue) (*body[any], error) {
 		d, m, err := s.known(in.ID)
 		if err != nil {
 			return nil, s.failed(err)
@@ -81,7 +83,7 @@ func (s *server) thingRoutes() {
 		return &body[any]{v.Any()}, nil
 	}, describe("value", "One value of a device now", "Devices"), notFound)
 	type set struct {
-		one
+		OneValue
 		RawBody []byte `contentType:"application/json"`
 	}
 	huma.Put(s.api, "/api/v1/devices/{id}/values/{name}", func(ctx context.Context, in *set) (*struct{}, error) {
@@ -94,7 +96,9 @@ func (s *server) thingRoutes() {
 		}
 		s.Settle()
 		return nil, nil
-	}, describe("set-value", "Pin one setting on a device", "Devices"), notFound)
+	}, describe("set-value", "Pin one setting on a device", "Devices"), notFound, func(o *huma.Operation) {
+		o.SkipValidateBody = true // the model says more, and says it better
+	})
 }
 
 func (s *server) known(id string) (devices.Device, *model.Model, error) {

@@ -2650,7 +2650,12 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+                /** @description Name of a telemetry, attribute or setting */
+                name: string;
+            };
             cookie?: never;
         };
         requestBody: {
