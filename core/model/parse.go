@@ -46,7 +46,7 @@ func Read(src []byte, find Finder) (*Model, error) {
 		if len(wrong) > 0 {
 			return nil, wrong.sorted()
 		}
-		n, m.Whole = whole, whole.json(true)
+		n, m.Whole = whole, whole.json(false)
 	}
 	var wrong Findings
 	(&judge{model: true, wrong: &wrong}).document(n)
@@ -443,34 +443,35 @@ func open(n *node) []string {
 	return out
 }
 
-// fill replaces placeholders in place. A text that is nothing but a placeholder
-// becomes a number or a truth where its value is one.
-func fill(n *node, values map[string]string) {
-	if n.kind == '"' && strings.Contains(n.text, "{{") {
-		if f := placeholder.FindStringSubmatch(n.text); f != nil && f[0] == n.text {
-			v, ok := values[f[1]]
-			if !ok {
-				return
-			}
-			if num, err := strconv.ParseFloat(v, 64); err == nil && json.Valid([]byte(v)) {
-				*n = node{kind: '0', text: v, num: num}
-			} else if v == "true" || v == "false" {
-				*n = node{kind: 't', yes: v == "true"}
-			} else {
-				n.text = v
-			}
-			return
+// fill replaces the placeholders of a tree and returns what stands there then.
+// A text that is nothing but a placeholder becomes a number or a truth where
+// its value is one.
+func fill(n *node, values map[string]string) *node {
+	for i, k := range n.kids {
+		n.kids[i] = fill(k, values)
+	}
+	if n.kind != '"' || !strings.Contains(n.text, "{{") {
+		return n
+	}
+	if f := placeholder.FindStringSubmatch(n.text); f != nil && f[0] == n.text {
+		v, ok := values[f[1]]
+		if !ok {
+			return n
 		}
-		n.text = placeholder.ReplaceAllStringFunc(n.text, func(s string) string {
-			if v, ok := values[s[2:len(s)-2]]; ok {
-				return v
-			}
-			return s
-		})
+		if num, err := strconv.ParseFloat(v, 64); err == nil && json.Valid([]byte(v)) {
+			return &node{kind: '0', text: v, num: num}
+		}
+		if v == "true" || v == "false" {
+			return &node{kind: 't', yes: v == "true"}
+		}
+		return textNode(v)
 	}
-	for _, k := range n.kids {
-		fill(k, values)
-	}
+	return textNode(placeholder.ReplaceAllStringFunc(n.text, func(s string) string {
+		if v, ok := values[s[2:len(s)-2]]; ok {
+			return v
+		}
+		return s
+	}))
 }
 
 // Fill puts values in the place of a Thing Model's placeholders and returns
@@ -495,6 +496,5 @@ func Fill(src []byte, values map[string]string) ([]byte, error) {
 	if len(wrong) > 0 {
 		return nil, wrong.sorted()
 	}
-	fill(n, values)
-	return n.json(true), nil
+	return fill(n, values).json(true), nil
 }

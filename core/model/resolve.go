@@ -131,12 +131,12 @@ func (r *resolver) whole(n *node, from string, top *node) *node {
 			base.remove(k)
 		}
 		r.narrowed(base, out, n == top)
-		joined := base.merge(out)
-		joined.set("@context", contexts(base.get("@context"), out.get("@context")))
-		if both := union(texts(base.get("tm:optional")), texts(out.get("tm:optional"))); both != nil {
-			joined.set("tm:optional", both)
+		context, optional := contexts(base.get("@context"), out.get("@context")), union(texts(base.get("tm:optional")), texts(out.get("tm:optional")))
+		out = base.merge(out)
+		out.set("@context", context)
+		if optional != nil {
+			out.set("tm:optional", optional)
 		}
-		out = joined
 	}
 	for _, s := range submodels {
 		if s != nil {
@@ -327,7 +327,7 @@ func (r *resolver) submodel(l *node, from, at string) *node {
 		}
 		out := object()
 		for i, name := range members.keys {
-			m := members.kids[i].clone()
+			m := members.kids[i]
 			if m.kind == '{' {
 				if t := m.str("title"); t != "" {
 					m.set("title", textNode(title+": "+t))
@@ -370,7 +370,7 @@ func (r *resolver) compose(out, part *node, top bool) {
 			members = object()
 		}
 		// What the model itself says of a part's affordance stands over it.
-		joined := members.clone()
+		joined := members
 		for k, name := range part.kids[i].keys {
 			if own := members.get(name); own != nil {
 				joined.set(name, part.kids[i].kids[k].merge(own))

@@ -35,7 +35,7 @@ func (m *Model) Describe(d Instance) ([]byte, error) {
 			values[name] = v
 		}
 	}
-	fill(t, values)
+	t = fill(t, values)
 	if left := open(t); len(left) > 0 {
 		return nil, fmt.Errorf("the model leaves {{%s}} open, and %s has no label or attribute %s to fill it in", left[0], d.ID, strings.ToLower(left[0]))
 	}

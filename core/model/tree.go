@@ -3,10 +3,13 @@ package model
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"strconv"
 	"strings"
+
+	"github.com/go-json-experiment/json/jsontext"
 )
 
 // Bounds of what is read, so that a small file cannot ask for much memory.
@@ -100,12 +103,18 @@ func (n *node) remove(key string) {
 	}
 }
 
+// clone copies objects and lists. What holds no others is never changed, and so
+// is shared; so are names, which are copied when one is added or removed.
 func (n *node) clone() *node {
-	if n == nil {
-		return nil
+	if n == nil || len(n.kids) == 0 {
+		if n != nil && (n.kind == '{' || n.kind == '[') {
+			c := *n
+			return &c
+		}
+		return n
 	}
 	c := *n
-	c.keys = append([]string(nil), n.keys...)
+	c.keys = n.keys[:len(n.keys):len(n.keys)]
 	c.kids = make([]*node, len(n.kids))
 	for i, k := range n.kids {
 		c.kids[i] = k.clone()
@@ -200,35 +209,41 @@ func (n *node) at(pointer string) *node {
 }
 
 // merge lays a patch over n as RFC 7396 says: members replace those of the same
-// name, objects are merged, null removes. Neither is changed.
+// name, objects are merged, null removes. Both are used up.
 func (n *node) merge(patch *node) *node {
 	if patch.kind != '{' || n == nil || n.kind != '{' {
-		return patch.whole()
+		patch.sweep()
+		return patch
 	}
-	out := n.clone()
 	for i, k := range patch.keys {
 		p := patch.kids[i]
 		if p.kind == 'n' {
-			out.remove(k)
+			n.remove(k)
 			continue
 		}
-		out.set(k, out.get(k).merge(p))
+		if old := n.get(k); old != nil {
+			n.set(k, old.merge(p))
+			continue
+		}
+		p.sweep()
+		n.keys, n.kids = append(n.keys, k), append(n.kids, p)
 	}
-	return out
+	return n
 }
 
-// whole returns a copy without members that are null.
-func (n *node) whole() *node {
+// sweep takes members that are null out of objects.
+func (n *node) sweep() {
 	if n.kind != '{' {
-		return n.clone()
+		return
 	}
-	out := object()
-	for i, k := range n.keys {
-		if n.kids[i].kind != 'n' {
-			out.set(k, n.kids[i].whole())
+	for i := 0; i < len(n.kids); i++ {
+		if n.kids[i].kind == 'n' {
+			n.remove(n.keys[i])
+			i--
+			continue
 		}
+		n.kids[i].sweep()
 	}
-	return out
 }
 
 // json writes n; with indent on lines of their own.
@@ -247,10 +262,11 @@ func (n *node) json(indent bool) []byte {
 
 func (n *node) write(b *bytes.Buffer) {
 	quote := func(s string) {
-		e := json.NewEncoder(b)
-		e.SetEscapeHTML(false)
-		_ = e.Encode(s) // a text is always encoded
-		b.Truncate(b.Len() - 1)
+		if q, err := jsontext.AppendQuote(b.AvailableBuffer(), s); err == nil {
+			b.Write(q)
+			return
+		}
+		b.WriteString(`""`) // no text of a file that was read
 	}
 	switch n.kind {
 	case '{':
@@ -289,94 +305,107 @@ func read(src []byte) (*node, *Finding) {
 	if len(src) > MaxSource {
 		return nil, &Finding{"", fmt.Sprintf("the file has %d bytes; a model may have %d", len(src), MaxSource)}
 	}
-	d := json.NewDecoder(bytes.NewReader(src))
-	d.UseNumber()
-	r := reader{d: d, src: src}
+	r := reader{d: jsontext.NewDecoder(bytes.NewBuffer(src)), src: src}
 	n, wrong := r.value(0)
 	if wrong != nil {
 		return nil, wrong
 	}
-	if _, err := d.Token(); err != io.EOF {
+	if _, err := r.d.ReadToken(); err != io.EOF {
 		return nil, &Finding{"", "there is something behind the end of the model; a file holds one"}
 	}
 	return n, nil
 }
 
 type reader struct {
-	d    *json.Decoder
+	d    *jsontext.Decoder
 	src  []byte
-	path []string
+	slab []node // nodes are made many at a time
 }
 
-func (r *reader) where() string {
-	if len(r.path) == 0 {
-		return ""
+func (r *reader) node(n node) *node {
+	if len(r.slab) == 0 {
+		r.slab = make([]node, 128)
 	}
-	return "/" + strings.Join(r.path, "/")
+	out := &r.slab[0]
+	r.slab = r.slab[1:]
+	*out = n
+	return out
+}
+
+// wrong is what the decoder found, at the place where it is.
+func (r *reader) wrong(err error) *Finding {
+	var se *jsontext.SyntacticError
+	if !errors.As(err, &se) {
+		f := jsonFinding(r.src, err)
+		f.Pointer = string(r.d.StackPointer())
+		return &f
+	}
+	offset := min(max(int(se.ByteOffset), 0), len(r.src))
+	at := string(se.JSONPointer)
+	if errors.Is(err, jsontext.ErrDuplicateName) {
+		_, name, _ := cutLast(at, "/")
+		return &Finding{at, fmt.Sprintf("%q is written twice; one of the two would be lost", unescape(name))}
+	}
+	sentence := "this is not JSON: " + se.Err.Error()
+	if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {
+		offset, sentence = len(r.src), "the file ends too early; a bracket or a quote is not closed"
+	}
+	line := bytes.Count(r.src[:offset], []byte("\n")) + 1
+	column := offset - bytes.LastIndexByte(r.src[:offset], '\n')
+	return &Finding{at, fmt.Sprintf("line %d, column %d: %s", line, column, sentence)}
+}
+
+func cutLast(s, sep string) (before, after string, found bool) {
+	if i := strings.LastIndex(s, sep); i >= 0 {
+		return s[:i], s[i+len(sep):], true
+	}
+	return s, "", false
 }
 
 func (r *reader) value(depth int) (*node, *Finding) {
-	t, err := r.d.Token()
+	t, err := r.d.ReadToken()
 	if err != nil {
-		f := jsonFinding(r.src, err)
-		f.Pointer = r.where()
-		return nil, &f
+		return nil, r.wrong(err)
 	}
-	switch t := t.(type) {
-	case string:
-		return textNode(t), nil
-	case json.Number:
-		f, err := strconv.ParseFloat(string(t), 64)
+	switch t.Kind() {
+	case '"':
+		return r.node(node{kind: '"', text: t.String()}), nil
+	case '0':
+		text := t.String()
+		f, err := strconv.ParseFloat(text, 64)
 		if err != nil {
-			return nil, &Finding{r.where(), fmt.Sprintf("the number %s does not fit a 64-bit float", clip(string(t)))}
+			return nil, &Finding{string(r.d.StackPointer()), fmt.Sprintf("the number %s does not fit a 64-bit float", clip(text))}
 		}
-		return &node{kind: '0', text: string(t), num: f}, nil
-	case bool:
-		return &node{kind: 't', yes: t}, nil
-	case nil:
-		return &node{kind: 'n'}, nil
-	case json.Delim:
+		return r.node(node{kind: '0', text: text, num: f}), nil
+	case 't', 'f':
+		return r.node(node{kind: 't', yes: t.Kind() == 't'}), nil
+	case '{', '[':
 		if depth == MaxDepth {
-			return nil, &Finding{r.where(), fmt.Sprintf("the file is nested more than %d deep", MaxDepth)}
+			return nil, &Finding{string(r.d.StackPointer()), fmt.Sprintf("the file is nested more than %d deep", MaxDepth)}
 		}
-		n := &node{kind: byte(t)}
+		n := r.node(node{kind: byte(t.Kind())})
 		return n, r.members(n, depth)
 	}
-	return nil, &Finding{r.where(), "this is not JSON"}
+	return r.node(node{kind: 'n'}), nil
 }
 
 func (r *reader) members(n *node, depth int) *Finding {
-	seen := map[string]bool{}
-	for r.d.More() {
-		segment := strconv.Itoa(len(n.kids))
+	for k := r.d.PeekKind(); k != '}' && k != ']'; k = r.d.PeekKind() {
 		if n.kind == '{' {
-			t, err := r.d.Token()
+			t, err := r.d.ReadToken()
 			if err != nil {
-				f := jsonFinding(r.src, err)
-				f.Pointer = r.where()
-				return &f
+				return r.wrong(err)
 			}
-			key, _ := t.(string)
-			segment = escape(key)
-			if seen[key] {
-				r.path = append(r.path, segment)
-				return &Finding{r.where(), fmt.Sprintf("%q is written twice; one of the two would be lost", key)}
-			}
-			seen[key] = true
-			n.keys = append(n.keys, key)
+			n.keys = append(n.keys, t.String())
 		}
-		r.path = append(r.path, segment)
 		kid, wrong := r.value(depth + 1)
 		if wrong != nil {
 			return wrong
 		}
-		r.path = r.path[:len(r.path)-1]
 		n.kids = append(n.kids, kid)
 	}
-	if _, err := r.d.Token(); err != nil { // the closing bracket
-		f := jsonFinding(r.src, err)
-		f.Pointer = r.where()
-		return &f
+	if _, err := r.d.ReadToken(); err != nil { // the closing bracket
+		return r.wrong(err)
 	}
 	return nil
 }

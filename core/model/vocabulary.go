@@ -43,6 +43,9 @@ type member struct {
 // members checks those that are there; of others nothing is said.
 func (j *judge) members(at string, n *node, table []member) {
 	for i, k := range n.keys {
+		if plain(k, n.kids[i].kind) {
+			continue
+		}
 		for _, m := range table {
 			if m.key == k {
 				m.is(j, at+"/"+escape(k), n.kids[i])
@@ -50,6 +53,20 @@ func (j *judge) members(at string, n *node, table []member) {
 			}
 		}
 	}
+}
+
+// plain reports whether a member is what it has to be wherever it stands. Most
+// members are, and their places need not be written down.
+func plain(key string, kind byte) bool {
+	switch key {
+	case "title", "description", "unit", "format", "contentEncoding", "contentMediaType":
+		return kind == '"'
+	case "readOnly", "writeOnly", "observable", "safe", "idempotent":
+		return kind == 't'
+	case "minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum":
+		return kind == '0'
+	}
+	return false
 }
 
 func wants(kind byte, what string) func(*judge, string, *node) {

@@ -41,7 +41,7 @@ const (
 type figure struct{ what, got, target, ratio string }
 
 func main() {
-	only := flag.String("only", "", "measure only this part: ingest, expressions or fleet")
+	only := flag.String("only", "", "measure only this part: ingest, expressions, models or fleet")
 	flag.Parse()
 	figures, err := run(*only)
 	if err != nil {
@@ -68,6 +68,7 @@ func run(only string) ([]figure, error) {
 		{"ingest", func() ([]figure, error) { return ingestFigures(dir, 1) }},
 		{"ingest", func() ([]figure, error) { return ingestFigures(dir, 16) }},
 		{"expressions", func() ([]figure, error) { return expressionFigures(dir) }},
+		{"models", func() ([]figure, error) { return modelFigures(dir) }},
 		{"fleet", func() ([]figure, error) { return fleetFigures(dir) }},
 	} {
 		if only != "" && only != part.name {
