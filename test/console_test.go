@@ -301,6 +301,10 @@ func TestAccessible(t *testing.T) {
 			"/devices/air-kilnside-2/wire":      `document.querySelectorAll("ol li").length > 0`,
 			"/devices/tank-kilnside-01/journal": `document.querySelector("tbody tr")`,
 			"/alarms":                           `document.querySelector("main li") || document.body.innerText.includes("No alarm")`,
+			"/models":                           `document.querySelectorAll("tbody tr").length === 6`,
+			"/models/tank-probe":                `document.body.innerText.includes("set.tank_depth")`,
+			"/models/tank-probe/edit":           `document.querySelector(".cm-content") && document.body.innerText.includes("as it is published")`,
+			"/models/new?from=message":          `document.querySelector("textarea")`,
 			"/wire":                             `document.querySelectorAll("ol li").length > 0`,
 			"/nowhere":                          `document.body.innerText.includes("no such page")`,
 		} {
@@ -334,7 +338,7 @@ func TestNarrowAndWide(t *testing.T) {
 	ok(t, p.SignIn("engineer", service.Password))
 	for _, size := range [][2]int64{{390, 844}, {1280, 800}, {3840, 2160}} {
 		ok(t, p.Size(size[0], size[1]))
-		for _, path := range []string{"/", "/devices/tank-fennimore-07", "/alarms", "/wire"} {
+		for _, path := range []string{"/", "/devices/tank-fennimore-07", "/alarms", "/wire", "/models", "/models/tank-probe", "/models/tank-probe/edit"} {
 			ok(t, p.Go(s.Console+path))
 			ok(t, p.Wait(`document.querySelector("h1")`, 10*time.Second))
 			time.Sleep(300 * time.Millisecond)

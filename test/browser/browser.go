@@ -190,6 +190,16 @@ func (p *Page) Keys(names ...string) error {
 	return nil
 }
 
+// Insert types text where the cursor is.
+func (p *Page) Insert(text string) error {
+	for _, r := range text {
+		if err := chromedp.Do(p.ctx, chromedp.KeyEvent(string(r))); err != nil {
+			return fmt.Errorf("typing %q: %w", r, err)
+		}
+	}
+	return nil
+}
+
 // SignIn signs in on the sign-in page and waits for the fleet.
 func (p *Page) SignIn(person, password string) error {
 	if err := p.Wait(`document.querySelector("input[name=password]")`, 10*time.Second); err != nil {

@@ -61,7 +61,7 @@ const colours = syntaxHighlighting(
 // CodeEditor edits a file in JSON or YAML, with completion by its schema and
 // mistakes marked in their places.
 export default function CodeEditor({
-  value,
+  given,
   format,
   schema,
   mistakes,
@@ -69,7 +69,7 @@ export default function CodeEditor({
   onChange,
   jump,
 }: {
-  value: string;
+  given: { text: string };
   format: "json" | "yaml";
   schema?: Schema;
   mistakes: Mistake[];
@@ -88,7 +88,7 @@ export default function CodeEditor({
     const v = new EditorView({
       parent: host.current!,
       state: EditorState.create({
-        doc: value,
+        doc: given.text,
         extensions: [
           EditorView.cspNonce.of(
             document.querySelector<HTMLMetaElement>('meta[property="csp-nonce"]')?.nonce ?? "",
@@ -105,7 +105,7 @@ export default function CodeEditor({
           lintGutter(),
           EditorView.lineWrapping,
           EditorState.tabSize.of(2),
-          EditorView.contentAttributes.of({ "aria-label": label }),
+          EditorView.contentAttributes.of({ "aria-label": label, tabindex: "0" }),
           language.current.of([]),
           look,
           colours,
@@ -127,14 +127,16 @@ export default function CodeEditor({
     });
     view.current = v;
     return () => v.destroy();
-    // The text is only taken over when it comes from elsewhere, below.
+    // A text that comes later is taken over below.
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [label]);
   useEffect(() => {
+    // What is typed lives in the editor; a text replaces it only when it comes
+    // from elsewhere, or a slow page would take keystrokes back.
     const v = view.current;
-    if (v && v.state.doc.toString() !== value)
-      v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: value } });
-  }, [value]);
+    if (v && v.state.doc.toString() !== given.text)
+      v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: given.text } });
+  }, [given]);
   useEffect(() => {
     view.current?.dispatch({
       effects: language.current.reconfigure([

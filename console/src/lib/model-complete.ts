@@ -97,6 +97,7 @@ export function completer(schema: Schema, json: boolean) {
     const here = follow(schema, where.path);
     const quoted = before?.text.startsWith('"') ?? false;
     const closed = c.state.sliceDoc(c.pos, c.pos + 1) === '"';
+    const named = /^"?\s*:/.test(c.state.sliceDoc(c.pos, c.pos + 8)); // there is a value already
     const write = (v: unknown) => (json || typeof v !== "string" ? JSON.stringify(v) : String(v));
     if (where.key) {
       const keys = new Map<string, Schema>();
@@ -107,7 +108,7 @@ export function completer(schema: Schema, json: boolean) {
         .map(([k, v]) => ({
           label: json ? `"${k}"` : k,
           displayLabel: k,
-          apply: json ? `"${k}"${quoted && closed ? "" : ": "}` : `${k}: `,
+          apply: (json ? `"${k}"` : k) + (named ? "" : ": "),
           type: "property",
           info: v.description,
         }));

@@ -1,5 +1,5 @@
 import { useCallback, useEffect, useState } from "react";
-import { useSearchParams } from "react-router";
+import { useNavigationType, useSearchParams } from "react-router";
 
 // useNow gives the time and draws again every so often.
 export function useNow(every = 1000): number {
@@ -28,6 +28,28 @@ export function useParam(name: string, fallback: string): [string, (v: string) =
     [setParams, name, fallback],
   );
   return [params.get(name) ?? fallback, set];
+}
+
+// useTyped is useParam for a field that is typed in: what is typed shows at
+// once, and the URL follows.
+export function useTyped(name: string): [string, (v: string) => void] {
+  const [param, setParam] = useParam(name, "");
+  const how = useNavigationType();
+  const [typed, setTyped] = useState(param);
+  const [seen, setSeen] = useState(param);
+  // The URL was changed by something else, such as the way back.
+  if (param !== seen) {
+    setSeen(param);
+    if (how === "POP") setTyped(param);
+  }
+  const set = useCallback(
+    (v: string) => {
+      setTyped(v);
+      setParam(v);
+    },
+    [setParam],
+  );
+  return [typed, set];
 }
 
 export function useTitle(title: string) {

@@ -73,6 +73,11 @@ export default function ModelEditPage() {
 function Editor({ name, published }: { name: string; published: string }) {
   const draft = localStorage.getItem(draftKey(name));
   const [text, setText] = useState(draft ?? published);
+  const [given, setGiven] = useState({ text }); // what the editor was last handed
+  const hand = (t: string) => {
+    setText(t);
+    setGiven({ text: t });
+  };
   const [format, setFormat] = useState<Format>(() =>
     (draft ?? published).trimStart().startsWith("{") ? "json" : "yaml",
   );
@@ -126,7 +131,7 @@ function Editor({ name, published }: { name: string; published: string }) {
   const turn = (to: Format) => {
     if (to === format) return;
     try {
-      setText(
+      hand(
         to === "yaml"
           ? stringify(JSON.parse(text), { lineWidth: 100 })
           : written(parse(text, { maxAliasCount: 0 })),
@@ -158,7 +163,7 @@ function Editor({ name, published }: { name: string; published: string }) {
             ]}
           />
           {text !== published && (
-            <Button onClick={() => setText(published)}>{name ? "As published" : "Start again"}</Button>
+            <Button onClick={() => hand(published)}>{name ? "As published" : "Start again"}</Button>
           )}
           <Button primary disabled={!may || publish.isPending} onClick={() => publish.mutate()}>
             {publish.isPending
@@ -175,7 +180,7 @@ function Editor({ name, published }: { name: string; published: string }) {
           <div className="min-h-0 flex-1">
             <Suspense fallback={<p className="p-3 text-muted">Loading…</p>}>
               <CodeEditor
-                value={text}
+                given={given}
                 format={format}
                 schema={schema.data as Schema | undefined}
                 mistakes={preview?.findings ?? []}
@@ -326,9 +331,7 @@ function FromMessage({ onText }: { onText: (t: string) => void }) {
       }}
     >
       <p className="pt-3 text-muted">
-        <Link to="/models" className="text-press">
-          Models
-        </Link>
+        <Link to="/models">Models</Link> ›
       </p>
       <h1 className="pt-1 text-[1.375rem] font-bold">Paste a message</h1>
       <p className="mt-1 text-muted">

@@ -50,10 +50,7 @@ export default function ModelPage() {
   return (
     <>
       <p className="pt-3 text-muted">
-        <Link to="/models" className="text-press">
-          Models
-        </Link>{" "}
-        / <span className="font-mono">{m.name}</span>
+        <Link to="/models">Models</Link> › {m.name}
       </p>
       <div className="flex flex-wrap items-end gap-x-4 gap-y-2 pt-1 pb-4">
         <h1 className="text-[1.375rem] leading-tight font-bold">{m.title}</h1>

@@ -4,7 +4,7 @@ import { Link, useNavigate } from "react-router";
 import { api, ask, type Model } from "../api/client";
 import { Button, Command, Empty, Trouble } from "../components/parts";
 import { plural } from "../lib/format";
-import { useParam, useTitle } from "../lib/use";
+import { useParam, useTitle, useTyped } from "../lib/use";
 
 const columns = [
   { key: "name", name: "Model", right: false },
@@ -47,7 +47,7 @@ export default function ModelsPage() {
   useTitle("Models");
   const navigate = useNavigate();
   const [sort, setSort] = useParam("sort", "name");
-  const [find, setFind] = useParam("find", "");
+  const [find, setFind] = useTyped("find");
   const models = useQuery({
     queryKey: ["models"],
     queryFn: () => ask(api.GET("/api/v1/models")),
