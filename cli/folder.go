@@ -115,16 +115,23 @@ func printFolderFindings(w io.Writer, root string, o client.FolderOutcome) {
 }
 
 func printFolder(w io.Writer, o client.FolderOutcome) {
-	words := map[string]string{"new": "new", "changed": "changed", "same": "the same", "service": "in the service only, stays"}
+	words := map[string]string{"new": "new", "changed": "changed", "service": "in the service only, stays"}
 	cells := [][]string{{"KIND", "NAME", "STATE", "VERSION", "WEIGHT"}}
+	same := 0
 	for _, i := range o.Items {
+		if i.State == "same" {
+			same++
+			continue
+		}
 		version := i.Version
 		if i.State == "changed" && i.Kind == "model" {
 			version = i.Before + " → " + i.Version
 		}
 		cells = append(cells, []string{i.Kind, i.Name, words[i.State], version, i.Weight})
 	}
-	table(w, cells)
+	if len(cells) > 1 {
+		table(w, cells)
+	}
 	for _, i := range o.Items {
 		if len(i.Changes)+len(i.Lines) == 0 {
 			continue
@@ -141,9 +148,12 @@ func printFolder(w io.Writer, o client.FolderOutcome) {
 			fmt.Fprintf(w, "  %s\n", l)
 		}
 	}
+	if same > 0 && o.Changed > 0 {
+		fmt.Fprintf(w, "\n%d more are the same in the service.\n", same)
+	}
 	switch {
 	case o.Changed == 0:
-		fmt.Fprintln(w, "\nNothing to change: the service has all of this already.")
+		fmt.Fprintf(w, "Nothing to change: the service has all %d of this folder as they stand.\n", same)
 	case o.Loaded:
 		fmt.Fprintf(w, "\n%s put in force.\n", plural(o.Changed, "change"))
 	default:

@@ -41,15 +41,21 @@ func Read(src []byte, find Finder) (*Model, error) {
 	}
 	m := &Model{Source: json.RawMessage(bytes.Clone(src)), byName: map[string]int{}, groups: map[string]bool{}}
 	m.Whole = m.Source
+	var others *resolver
 	if n.kind == '{' && n.needsResolving() {
-		whole, wrong := resolve(n, find)
-		if len(wrong) > 0 {
-			return nil, wrong.sorted()
+		whole, r := resolve(n, find)
+		if len(r.wrong) > 0 {
+			return nil, r.wrong.sorted()
 		}
-		n, m.Whole = whole, whole.json(false)
+		n, m.Whole, others = whole, whole.json(false), r
 	}
 	var wrong Findings
 	(&judge{model: true, wrong: &wrong}).document(n)
+	if len(wrong) > 0 && others != nil {
+		if theirs := others.itself(); len(theirs) > 0 {
+			return nil, theirs.sorted()
+		}
+	}
 	if n.kind != '{' {
 		return nil, wrong
 	}

@@ -17,6 +17,7 @@ type Finder func(href, from string) (src []byte, at string, found bool)
 type resolver struct {
 	find  Finder
 	files map[string]*node // read, by where they were found
+	asked [][2]string      // where each file is, and the place that asked for it first
 	chain []string         // what is being resolved now, to notice loops
 	left  int              // values that may still be written out
 	wrong Findings
@@ -24,13 +25,12 @@ type resolver struct {
 
 // resolve returns the whole model that n stands for: tm:extends, tm:ref and
 // tm:submodel written out (W3C WoT TD 1.1, section 10.3). Findings point into n.
-func resolve(n *node, find Finder) (*node, Findings) {
+func resolve(n *node, find Finder) (*node, *resolver) {
 	if find == nil {
 		find = func(string, string) ([]byte, string, bool) { return nil, "", false }
 	}
 	r := &resolver{find: find, files: map[string]*node{}, left: MaxMembers - n.size()}
-	out := r.whole(n, "", n)
-	return out, r.wrong
+	return r.whole(n, "", n), r
 }
 
 // needsResolving says whether there is anything to write out.
@@ -74,20 +74,26 @@ func (r *resolver) file(href, from, at string) (*node, string) {
 		return n, where
 	}
 	n, bad := read(src)
-	if bad == nil {
-		var wrong Findings
-		j := &judge{model: true, wrong: &wrong}
-		j.document(n)
-		if len(wrong) > 0 {
-			bad = &wrong.sorted()[0]
-		}
-	}
 	if bad != nil {
 		r.wrong.add(at, "%s is itself wrong: %s", path.Base(where), Findings{*bad}.Error())
 		return nil, ""
 	}
 	r.files[where] = n
+	r.asked = append(r.asked, [2]string{where, at})
 	return n, where
+}
+
+// itself finds the files that are wrong already by themselves. It is asked when
+// the whole is wrong: what a sound one takes over is judged there.
+func (r *resolver) itself() (out Findings) {
+	for _, x := range r.asked {
+		var wrong Findings
+		(&judge{model: true, wrong: &wrong}).document(r.files[x[0]])
+		if len(wrong) > 0 {
+			out.add(x[1], "%s is itself wrong: %s", path.Base(x[0]), wrong.sorted()[:1].Error())
+		}
+	}
+	return out
 }
 
 // own are the members that say which model this is; a child does not inherit them.

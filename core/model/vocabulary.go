@@ -277,7 +277,7 @@ func init() {
 	interaction := func(ops []string) []member {
 		return append([]member{{"forms", forms(ops)}, {"uriVariables", each('{', 0, "an object of data schemas", isSchema)}}, words...)
 	}
-	propertyMembers = append(interaction(propertyOps), member{"observable", isTruth})
+	propertyMembers = []member{{"forms", forms(propertyOps)}, {"uriVariables", each('{', 0, "an object of data schemas", isSchema)}, {"observable", isTruth}}
 	actionMembers = append(interaction(actionOps), member{"input", isSchema}, member{"output", isSchema}, member{"safe", isTruth}, member{"idempotent", isTruth}, member{"synchronous", isTruth})
 	eventMembers = append(interaction(eventOps), member{"data", isSchema}, member{"subscription", isSchema}, member{"cancellation", isSchema}, member{"dataResponse", isSchema})
 	linkMembers = []member{{"href", isURI}, {"type", isText}, {"rel", isText}, {"anchor", isURI}, {"sizes", isText}, {"hreflang", isTexts}, {"instanceName", isText}}
@@ -309,7 +309,7 @@ func interactionOf(table *[]member) func(*judge, string, *node) {
 func isProperty(j *judge, at string, n *node) {
 	isSchema(j, at, n)
 	if n.kind == '{' {
-		j.members(at, n, []member{{"forms", forms(propertyOps)}, {"uriVariables", each('{', 0, "an object of data schemas", isSchema)}, {"observable", isTruth}})
+		j.members(at, n, propertyMembers)
 		j.needsForms(at, n)
 	}
 }

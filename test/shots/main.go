@@ -60,12 +60,6 @@ func run(console, password, out, only string) error {
 		return err
 	}
 	defer p.Close()
-	if only == "" || only == "sign-in" {
-		time.Sleep(time.Second)
-		if err := p.Picture(filepath.Join(out, "sign-in.png")); err != nil {
-			return err
-		}
-	}
 	if err := p.SignIn("engineer", password); err != nil {
 		return err
 	}
@@ -75,7 +69,6 @@ func run(console, password, out, only string) error {
 		{name: "fleet-list", path: "/?view=list&sort=headspace"},
 		{name: "fleet-narrow", path: "/", width: 390, height: 844},
 		{name: "device", path: "/devices/tank-fennimore-07?span=24h"},
-		{name: "device-dark", path: "/devices/air-kilnside-2?span=6h", theme: "dark"},
 		{name: "settings", path: "/devices/tank-coldharbour-02", after: func(p *browser.Page) error { return p.ClickText("Change a setting") }},
 		{name: "device-rules", path: "/devices/tank-fennimore-07/rules", after: func(p *browser.Page) error {
 			return p.Wait(`(document.querySelector("main li button[aria-expanded=false]")?.click(), document.querySelector("main li table"))`, 5*time.Second)
@@ -92,7 +85,29 @@ func run(console, password, out, only string) error {
 		}},
 		{name: "alarms", path: "/alarms"},
 		{name: "wire", path: "/wire"},
-		{name: "api", path: "/api/docs"},
+		{name: "model", path: "/models/tank-probe"},
+		{name: "model-edit", path: "/models/tank-probe", after: func(p *browser.Page) error {
+			// A change that is written and not published stays in the browser.
+			if _, err := browser.Eval[any](p, `fetch("/api/v1/models/tank-probe/source").then((r) => r.text()).then((t) => {
+				const m = JSON.parse(t);
+				m.version.model = "1.3.0";
+				m.properties.density.unit = "kg/L";
+				m.properties.report_every.maximum = 1800;
+				m.properties.max_temp.default = 30;
+				m.properties.rssi.title = "Radio signal";
+				const short = (s) => s.replace(/\[\s+([^[\]{}]{1,90}?)\s+\]/g, (_, x) => "[" + x.replace(/\s*\n\s*/g, " ") + "]");
+				localStorage.setItem("ullage-draft-model-tank-probe", short(JSON.stringify(m, null, 2)));
+				location.href = "/models/tank-probe/edit?show=change";
+			})`); err != nil {
+				return err
+			}
+			if err := p.WaitText("it needs version 2.0.0", 10*time.Second); err != nil {
+				return err
+			}
+			time.Sleep(time.Second)
+			_, err := browser.Eval[any](p, `localStorage.removeItem("ullage-draft-model-tank-probe")`)
+			return err
+		}},
 	}
 	for _, s := range shots {
 		if only != "" && only != s.name {
@@ -151,6 +166,7 @@ func terminals(console, password, out, only string) error {
 	time.Sleep(time.Second)
 	for _, c := range []struct{ name, command string }{
 		{"cli-devices", "ullage device list --health watch; ullage device list --site Kilnside; ullage device list --model tank-probe"},
+		{"cli-model", "ullage check examples/cellars; ullage model test examples/cellars/models/cellar-air.tm.json; ullage compare examples/cellars; ullage model show cellar-air"},
 		{"cli-device", "ullage device show tank-fennimore-07; ullage alarm list"},
 		{"cli-setting", "ullage setting set tank-kilnside-01 stir_at=27.5; ullage setting show valve-fennimore-01"},
 		{"cli-query", "ullage query tank-fennimore-07 must_temp --last 12h --step 1h; " +
