@@ -111,6 +111,8 @@ type Model struct {
 	Source json.RawMessage
 	// Whole is Source with all that it extends and imports written out.
 	Whole json.RawMessage
+	// Composed tells that Source refers to other models, or to places in itself.
+	Composed bool
 	// Warnings tell what is not wrong and may surprise.
 	Warnings []Finding
 

@@ -47,7 +47,7 @@ func Read(src []byte, find Finder) (*Model, error) {
 		if len(r.wrong) > 0 {
 			return nil, r.wrong.sorted()
 		}
-		n, m.Whole, others = whole, whole.json(false), r
+		n, m.Whole, m.Composed, others = whole, whole.json(false), true, r
 	}
 	var wrong Findings
 	(&judge{model: true, wrong: &wrong}).document(n)

@@ -155,7 +155,7 @@ func (c *Catalogue) Load(src []byte, parts map[string]json.RawMessage, by string
 	if err != nil {
 		return nil, false, err
 	}
-	if len(m.Source) == len(m.Whole) {
+	if !m.Composed {
 		parts = nil // it stands alone
 	}
 	state, err := c.judge(m)
