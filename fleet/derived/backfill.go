@@ -38,14 +38,14 @@ type Job struct {
 
 // View is a Job at one moment.
 type View struct {
-	ID        string    `json:"id"`
-	Model     string    `json:"model"`
-	Devices   int       `json:"devices" doc:"How many devices it is about"`
-	Done      int       `json:"done" doc:"How many of them are finished"`
-	Readings  int       `json:"readings" doc:"Derived readings that were stored"`
-	StartedAt time.Time `json:"started_at"`
-	EndedAt   time.Time `json:"ended_at,omitzero"`
-	Error     string    `json:"error,omitempty" doc:"Why it ended before it was done"`
+	ID        string
+	Model     string
+	Devices   int
+	Done      int
+	Readings  int
+	StartedAt time.Time
+	EndedAt   time.Time
+	Error     string
 }
 
 // View returns the job now.

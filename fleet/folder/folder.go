@@ -34,26 +34,26 @@ type Loader struct {
 
 // Item is one thing of the folder, or of the service, and what it is to the other.
 type Item struct {
-	Kind    string `json:"kind" enum:"model,rule"`
-	Name    string `json:"name"`
-	File    string `json:"file,omitempty" doc:"Path below the folder; empty for what is in the service only"`
-	State   string `json:"state" enum:"new,changed,same,service" doc:"Service: it is in the service and not in the folder, and stays"`
-	Version string `json:"version,omitempty" doc:"Of a model: the version in the folder"`
-	Before  string `json:"before,omitempty" doc:"Of a model: the newest version in the service"`
-	Devices int    `json:"devices,omitempty" doc:"How many devices have the model"`
+	Kind    string
+	Name    string
+	File    string // path below the folder; empty for what is in the service only
+	State   string // new, changed, same, or service: there and not in the folder, and stays
+	Version string
+	Before  string
+	Devices int
 	// Weight and Changes tell what another version of a model means.
-	Weight  string         `json:"weight,omitempty" enum:"safe,careful,breaking"`
-	Changes []model.Change `json:"changes,omitempty"`
+	Weight  string
+	Changes []model.Change
 	// Lines are the keys of a rule that differ, each as "raise: old → new".
-	Lines []string `json:"lines,omitempty"`
+	Lines []string
 }
 
 // Outcome is what loading did, or would do.
 type Outcome struct {
-	Items    []Item          `json:"items"`
-	Changed  int             `json:"changed" doc:"How many models and rules are new or changed"`
-	Loaded   bool            `json:"loaded" doc:"Whether they were put in force; a preview changes nothing"`
-	Findings []check.Finding `json:"findings" doc:"What is wrong with the folder; with errors nothing is loaded"`
+	Items    []Item
+	Changed  int
+	Loaded   bool
+	Findings []check.Finding
 }
 
 // MaxFiles and MaxBytes bound a folder.
