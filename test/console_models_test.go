@@ -104,21 +104,25 @@ func TestModelsInTheConsole(t *testing.T) {
 		ok(t, p.WaitText("no telemetry must_temp", within))
 		put(`"vat_temp": {`, `"must_temp": {`)
 		ok(t, p.WaitText("Sound; follows 1.2.0", within))
+		ok(t, p.WaitText("Publish 1.3.0", within))
 		ok(t, p.ClickText("Publish 1.3.0"))
 		ok(t, p.WaitText("tank-probe 1.3.0 is published", within))
 		ok(t, p.WaitText("Probe of a tank", within))
 	})
 
 	t.Run("devices move, and back", func(t *testing.T) {
+		ok(t, p.WaitText("move…", within))
 		ok(t, p.ClickText("move…"))
 		ok(t, p.WaitText("18 devices will move", within))
 		ok(t, p.Type(`[role=dialog] input[role=combobox]`, `label.site == "Kilnside"`))
 		ok(t, p.WaitText("2 devices will move", within))
+		ok(t, p.WaitText("Move 2 devices", within))
 		ok(t, p.ClickText("Move 2 devices"))
 		ok(t, p.WaitText("2 devices moved to tank-probe 1.3.0", within))
 		if m, err := s.Client.Model(t.Context(), "tank-probe"); err != nil || m.Versions[0].Devices != 2 || m.Versions[1].Devices != 16 {
 			t.Errorf("the versions are %+v, %v", m.Versions, err)
 		}
+		ok(t, p.WaitText("Undo", within))
 		ok(t, p.ClickText("Undo"))
 		until(t, "the move is undone", func() bool {
 			m, err := s.Client.Model(t.Context(), "tank-probe")
@@ -136,6 +140,7 @@ func TestModelsInTheConsole(t *testing.T) {
 		ok(t, p.Type("textarea", `{"cask_temp":12.4,"pressure":101.2}`))
 		ok(t, p.ClickText("Make a model"))
 		ok(t, p.WaitText("Sound, and new to the service", within))
+		ok(t, p.WaitText("Publish 0.1.0", within))
 		ok(t, p.ClickText("Publish 0.1.0"))
 		ok(t, p.WaitText("cask-lid 0.1.0 is published", within))
 		if m, err := s.Client.Model(t.Context(), "cask-lid"); err != nil || len(m.Properties) != 2 {
