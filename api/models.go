@@ -291,6 +291,9 @@ func (s *server) version(v models.Published) client.ModelVersion {
 			out.Other++
 		}
 	}
+	if newest, err := s.Models.Of(v.Name, ""); err == nil && newest.Version != v.Version && out.Devices > 0 {
+		out.Unfit = s.Revisions.Unfit(v.Model) // rules were checked against the newest when they were set
+	}
 	return out
 }
 

@@ -138,6 +138,11 @@ func printModel(w io.Writer, m client.Model) {
 		}
 		fmt.Fprint(w, "\n\n")
 	}
+	for _, v := range m.Versions {
+		for _, r := range v.Unfit {
+			fmt.Fprintf(w, "A rule does not watch the %s with %s, because it does not fit: %s\n", plural(v.Devices, "device"), v.Version, r)
+		}
+	}
 	cells := [][]string{{"ROLE", "NAME", "TYPE", "UNIT", "RANGE", "USUAL", "DEFAULT"}}
 	for _, p := range m.Properties {
 		role := p.Role

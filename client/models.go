@@ -46,6 +46,7 @@ type ModelVersion struct {
 	LoadedAt time.Time `json:"loaded_at"`
 	Devices  int       `json:"devices" doc:"Devices that were given it and are not retired"`
 	Other    int       `json:"other" doc:"How many of them report another version"`
+	Unfit    []string  `json:"unfit,omitempty" doc:"Rules that do not fit this version and do not watch its devices, each with the reason"`
 }
 
 // Model is one device type.

@@ -65,12 +65,13 @@ func (o *Office) Preview(text, format string, parts map[string]json.RawMessage) 
 			d.Devices++
 		}
 	}
-	d.Rules = o.broken(d.Model)
+	d.Rules = o.Unfit(d.Model)
 	return d
 }
 
-// broken lists the rules over a model that would not fit a version of it.
-func (o *Office) broken(m *model.Model) []string {
+// Unfit lists the rules over a model that do not fit a version of it, each with
+// the reason: they do not watch devices that have that version.
+func (o *Office) Unfit(m *model.Model) []string {
 	var out []string
 	around := check.Around{Rules: o.Alarms.Names()}
 	for _, r := range o.Alarms.Rules() {

@@ -73,12 +73,25 @@ func TestMove(t *testing.T) {
 	if _, _, _, err := o.Move("tank-probe", "7.0.0", nil, "", false, "mara"); rig.Code(err) != fault.NotFound || !strings.Contains(err.Error(), "there is 1.2.0, 2.0.0") {
 		t.Errorf("to a version that is not there: %v", err)
 	}
+	r.Rule("rule: hot\nmodels: [tank-probe]\nraise: must_temp > 20\npriority: low\nmessage: hot\n")
+	old, err := r.Models.Of("tank-probe", "1.2.0")
+	r.Must(err)
+	if unfit := o.Unfit(old); len(unfit) != 0 {
+		t.Errorf("a rule that fits is said not to: %v", unfit)
+	}
+	if _, _, err := r.Models.Load([]byte(source(t, `"1.2.0"`, `"3.0.0"`, `"co2_flow"`, `"gas_flow"`)), nil, "mara"); err != nil {
+		t.Fatal(err)
+	}
+	r.Rule("rule: gassy\nmodels: [tank-probe]\nraise: gas_flow > 20\npriority: low\nmessage: gas\n")
+	if unfit := o.Unfit(old); len(unfit) != 1 || !strings.Contains(unfit[0], "gas_flow") {
+		t.Errorf("a rule over what an older version has not: %v", unfit)
+	}
 	r.Onboard("hub-kilnside", "cellar-hub", nil)
 	if _, _, _, err := o.Move("tank-probe", "", []string{"hub-kilnside"}, "", false, "mara"); rig.Code(err) != fault.Invalid {
 		t.Errorf("a device of another model: %v", err)
 	}
 	r.Restart(true)
-	if version(tanks[0]) != "2.0.0" || version(tanks[2]) != "1.2.0" || len(r.Models.Versions("tank-probe")) != 2 {
+	if version(tanks[0]) != "2.0.0" || version(tanks[2]) != "1.2.0" || len(r.Models.Versions("tank-probe")) != 3 {
 		t.Error("a restart forgets versions")
 	}
 	if d, _ := r.Devices.Get(tanks[0]); d.Reported() != "" {

@@ -1281,6 +1281,8 @@ export interface components {
              * @description How many of them report another version
              */
             other: number;
+            /** @description Rules that do not fit this version and do not watch its devices, each with the reason */
+            unfit?: string[];
             version: string;
         };
         Move: {

@@ -90,6 +90,15 @@ export default function ModelPage() {
               </Link>
             </p>
           )}
+          {m.versions.map(
+            (v) =>
+              v.unfit && (
+                <p key={v.version} className="mt-2 text-watch">
+                  Rules that do not watch the {plural(v.devices, "device")} with {v.version}, because they do
+                  not fit it: <span className="text-ink">{v.unfit.join("; ")}</span>
+                </p>
+              ),
+          )}
           <ul className="mt-3">
             {m.versions.map((v) => (
               <li key={v.version} className="flex items-baseline gap-3 border-b border-line py-1.5">
