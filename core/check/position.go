@@ -8,6 +8,8 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
+
+	"ullage/core/yamldoc"
 )
 
 // place is a line and a column, both from 1; the zero place is not known.
@@ -84,6 +86,9 @@ func parseYAML(src []byte) (d document) {
 			d = document{}
 		}
 	}()
+	if yamldoc.Bounded(src) != nil {
+		return document{} // said where the file itself is read
+	}
 	f, err := parser.ParseBytes(src, 0)
 	if err != nil || len(f.Docs) == 0 {
 		return document{}

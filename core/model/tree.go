@@ -10,6 +10,8 @@ import (
 	"strings"
 
 	"github.com/go-json-experiment/json/jsontext"
+
+	"ullage/core/yamldoc"
 )
 
 // Bounds of what is read, so that a small file cannot ask for much memory.
@@ -397,6 +399,9 @@ func (r *reader) members(n *node, depth int) *Finding {
 				return r.wrong(err)
 			}
 			n.keys = append(n.keys, t.String())
+		}
+		if len(n.kids) == yamldoc.MaxSiblings {
+			return &Finding{string(r.d.StackPointer()), fmt.Sprintf("there are more than %d entries side by side", yamldoc.MaxSiblings)}
 		}
 		kid, wrong := r.value(depth + 1)
 		if wrong != nil {

@@ -6,6 +6,8 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
+
+	"ullage/core/yamldoc"
 )
 
 // FromYAML turns a Thing Model written in YAML into the same in JSON, members
@@ -14,6 +16,9 @@ import (
 func FromYAML(src []byte) (out []byte, err error) {
 	if len(src) > MaxSource {
 		return nil, Findings{{"", fmt.Sprintf("the file has %d bytes; a model may have %d", len(src), MaxSource)}}
+	}
+	if err := yamldoc.Bounded(src); err != nil {
+		return nil, Findings{{"", err.Error()}}
 	}
 	// The YAML decoder panics on some tags that nobody writes on purpose.
 	defer func() {

@@ -15,6 +15,7 @@ import (
 
 	"ullage/core/expr"
 	"ullage/core/value"
+	"ullage/core/yamldoc"
 )
 
 // MaxSource is the largest rule file that is read, in bytes.
@@ -80,6 +81,9 @@ func Parse(src []byte) (*Rule, error) {
 func Read(src []byte) (r *Rule, err error) {
 	if len(src) > MaxSource {
 		return nil, fmt.Errorf("the file has %d bytes; a rule may have %d", len(src), MaxSource)
+	}
+	if err := yamldoc.Bounded(src); err != nil {
+		return nil, err
 	}
 	// The YAML decoder panics on some tags that nobody writes on purpose.
 	defer func() {
