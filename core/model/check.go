@@ -321,7 +321,7 @@ func (c *Checked) refuse(prefix, key, name, format string, args ...any) {
 func (m *Model) notStored(p *Property, key string, x any, prefix string, out *Checked) {
 	switch {
 	case p.Role != Telemetry:
-		out.refuse(prefix, key, p.Name, "is %s of %s, not telemetry; report it on %s", article(p.Role), m, map[Role]string{Attribute: "about", Setting: "applied"}[p.Role])
+		out.refuse(prefix, key, p.Name, "is %s of %s, not telemetry; report it on %s", roleOf(p.Role), m, map[Role]string{Attribute: "about", Setting: "applied"}[p.Role])
 	case p.Derived != "":
 		out.refuse(prefix, key, p.Name, "is computed here as %s; a device does not send it", p.Derived)
 	default:
@@ -362,13 +362,6 @@ func (m *Model) unnamed(name, key string, x any, prefix string, r value.Reading,
 	}
 	r.Metric, r.Value = name, v
 	out.Readings = append(out.Readings, r)
-}
-
-func article(r Role) string {
-	if r == Attribute {
-		return "an attribute"
-	}
-	return "a setting"
 }
 
 func parseTime(x any) (time.Time, error) {
