@@ -24,6 +24,7 @@ import (
 	"ullage/client"
 	"ullage/core/model"
 	"ullage/fleet/alarms"
+	"ullage/fleet/commands"
 	"ullage/fleet/derived"
 	"ullage/fleet/devices"
 	"ullage/fleet/expressions"
@@ -47,6 +48,8 @@ type Deps struct {
 	Models      *models.Catalogue
 	Devices     *devices.Registry
 	Settings    *settings.Book
+	Commands    *commands.Queue
+	Told        *Told
 	Alarms      *alarms.Engine
 	Present     *present.Board
 	Expressions *expressions.Desk
@@ -216,6 +219,7 @@ func (s *server) routes() {
 	s.folderRoutes()
 	s.deviceRoutes()
 	s.settingRoutes()
+	s.commandRoutes()
 	s.historyRoutes()
 	s.alarmRoutes()
 	s.expressionRoutes()
@@ -259,7 +263,7 @@ func (s *server) serviceRoutes() {
 	type filter struct {
 		Where
 		Device string `query:"device" doc:"Only of this device"`
-		Kind   string `query:"kind" doc:"Only of this kind" enum:"alarm raised,alarm returned,alarm acknowledged,link changed,device changed,setting changed,setting applied,setting refused,model loaded,rule changed,access"`
+		Kind   string `query:"kind" doc:"Only of this kind" enum:"alarm raised,alarm returned,alarm acknowledged,link changed,device changed,setting changed,setting applied,setting refused,model loaded,rule changed,command given,command replied,command ended,event,access"`
 		Before string `query:"before" doc:"Only entries older than this id"`
 		Limit  int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 	}

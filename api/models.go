@@ -252,10 +252,14 @@ func (s *server) model(m *model.Model) client.Model {
 		Interval: value.Duration(m.Interval).String(), Properties: []client.Property{}, Commands: m.Commands(),
 		Actions: []client.Affordance{}, Events: []client.Affordance{}, Versions: []client.ModelVersion{}, Rules: []string{}, Open: m.Open}
 	for _, a := range m.Actions {
-		out.Actions = append(out.Actions, client.Affordance{Name: a.Name, Title: a.Title, Description: a.Description, Optional: a.Optional, Data: handbook.Fields(a.Input)})
+		x := affordance(a.Name, a.Title, a.Description, a.Optional, a.Input)
+		if a.Output != nil {
+			x.Output = handbook.Fields(a.Output)
+		}
+		out.Actions = append(out.Actions, x)
 	}
 	for _, e := range m.Events {
-		out.Events = append(out.Events, client.Affordance{Name: e.Name, Title: e.Title, Description: e.Description, Optional: e.Optional, Data: handbook.Fields(e.Data)})
+		out.Events = append(out.Events, affordance(e.Name, e.Title, e.Description, e.Optional, e.Data))
 	}
 	for i := range m.Properties {
 		out.Properties = append(out.Properties, property(&m.Properties[i]))
@@ -318,4 +322,25 @@ func kindName(p *model.Property) string {
 		return "integer"
 	}
 	return p.Kind.String()
+}
+
+func affordance(name, title, says string, optional bool, data *model.Schema) client.Affordance {
+	x := client.Affordance{Name: name, Title: title, Description: says, Optional: optional, Data: handbook.Fields(data)}
+	if data == nil {
+		return x
+	}
+	if b, err := json.Marshal(data.Example()); err == nil {
+		x.Example = b
+	}
+	types := map[string]string{"number": "number", "integer": "integer", "string": "text", "boolean": "boolean"}
+	for _, f := range data.Fields {
+		kind, single := types[f.Schema.Type]
+		if !single {
+			x.Fields = nil
+			return x
+		}
+		x.Fields = append(x.Fields, client.InputField{Name: f.Name, Title: f.Schema.Title, Type: kind, Display: unit.Display(f.Schema.Unit), Minimum: f.Schema.Minimum,
+			Maximum: f.Schema.Maximum, Enum: f.Schema.Enum, Required: slices.Contains(data.Required, f.Name), Default: f.Schema.Default})
+	}
+	return x
 }

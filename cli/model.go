@@ -168,7 +168,11 @@ func printModel(w io.Writer, m client.Model) {
 			if i == 0 {
 				fmt.Fprintln(w)
 			}
-			fmt.Fprintf(w, "%s %s: %s\n", x.what, a.Name, a.Data)
+			fmt.Fprintf(w, "%s %s: %s", x.what, a.Name, a.Data)
+			if a.Output != "" {
+				fmt.Fprintf(w, "; gives back %s", a.Output)
+			}
+			fmt.Fprintln(w)
 		}
 	}
 }

@@ -126,6 +126,12 @@ func printExamples(w io.Writer, device string, x model.Examples) {
 	for _, name := range sortedKeys(x.Commands) {
 		fmt.Fprintf(w, "command %s, its input\n  %s\n", name, x.Commands[name])
 	}
+	if x.Reply != nil {
+		fmt.Fprintf(w, "reply to a command, with its id\n  %s\n", x.Reply)
+	}
+	for _, name := range sortedKeys(x.Events) {
+		fmt.Fprintf(w, "event %s, its data\n  %s\n", name, x.Events[name])
+	}
 }
 
 func modelNew() *cobra.Command {

@@ -38,6 +38,23 @@ type Affordance struct {
 	Description string `json:"description,omitempty"`
 	Optional    bool   `json:"optional,omitempty" doc:"Not on every device"`
 	Data        string `json:"data" doc:"What goes with it, in words" example:"reference_cm, a number from 0 to 400 cm"`
+	// Fields are the members of an object of single values, for a form.
+	Fields  []InputField    `json:"fields,omitempty" doc:"What goes with it, member by member, where each is a single value"`
+	Example json.RawMessage `json:"example,omitempty" doc:"Something that may go with it"`
+	Output  string          `json:"output,omitempty" doc:"What a command gives back, in words"`
+}
+
+// InputField is one value that goes with a command or an event.
+type InputField struct {
+	Name     string   `json:"name"`
+	Title    string   `json:"title,omitempty"`
+	Type     string   `json:"type" enum:"number,integer,text,boolean"`
+	Display  string   `json:"display,omitempty" doc:"Unit as people write it"`
+	Minimum  *float64 `json:"minimum,omitempty"`
+	Maximum  *float64 `json:"maximum,omitempty"`
+	Enum     []any    `json:"enum,omitempty"`
+	Required bool     `json:"required,omitempty"`
+	Default  any      `json:"default,omitempty"`
 }
 
 // ModelVersion is one published version of a model.

@@ -17,6 +17,7 @@ import (
 	"ullage/api"
 	"ullage/console"
 	"ullage/fleet/alarms"
+	"ullage/fleet/commands"
 	"ullage/fleet/derived"
 	"ullage/fleet/devices"
 	"ullage/fleet/event"
@@ -109,15 +110,22 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 		return err
 	}
 	tape := wire.New(2000, 100)
-	door := ingest.New(st.Telemetry, reg, cat, book, tape, bus, now)
+	queue, err := commands.Open(st.Records, reg, cat, bus, now)
+	if err != nil {
+		return err
+	}
 	workshop := derived.Open(reg, cat, board, st.Telemetry, st.Telemetry, bus, now, log)
 	defer workshop.Stop("")
-	door.Computes(workshop)
+	door := ingest.New(ingest.Deps{Store: st.Telemetry, Devices: reg, Models: cat, Settings: book, Commands: queue, Journal: st.Records,
+		Wire: tape, Bus: bus, Derive: workshop, Now: now})
 	gate := devices.NewGate(c.num("address_failures"), now)
-	broker := mqtt.NewServer(mqtt.Deps{Devices: reg, Door: door, Settings: book, Wire: tape, Gate: gate, Limits: c.limits(), Log: log, Now: now})
+	broker := mqtt.NewServer(mqtt.Deps{Devices: reg, Door: door, Settings: book, Commands: queue, Wire: tape, Gate: gate, Limits: c.limits(), Log: log, Now: now})
 	bus.Handle(board.Handle)
 	bus.Handle(engine.Handle)
+	bus.Handle(queue.Handle)
 	bus.Handle(broker.Handle)
+	told := &api.Told{}
+	bus.Handle(told.Handle)
 	bus.Start()
 
 	started := Started{Console: "http://" + listeners[0].Addr().String(), MQTT: listeners[1].Addr().String(), DeviceHTTP: listeners[2].Addr().String()}
@@ -142,13 +150,13 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	desk := expressions.New(cat, reg, board, st.Telemetry, engine.Names, now)
 	office := &revisions.Office{Models: cat, Devices: reg, Settings: book, Alarms: engine, Matching: desk.Where, Moved: workshop.Forget}
 	operators := &http.Server{ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return streams },
-		Handler: api.New(api.Deps{Version: Version, Started: begun.UTC(), Models: cat, Devices: reg, Settings: book, Alarms: engine, Present: board,
+		Handler: api.New(api.Deps{Version: Version, Started: begun.UTC(), Models: cat, Devices: reg, Settings: book, Commands: queue, Told: told, Alarms: engine, Present: board,
 			Expressions: desk, Revisions: office, Workshop: workshop, Folder: &folder.Loader{Records: st.Records, Models: cat, Alarms: engine, Devices: reg},
 			Door: door, Meter: meter, People: folk, Journal: st.Records, History: st.Telemetry, Wire: tape, Settle: bus.Settle, MQTT: broker.Connected,
 			MQTTAt: started.MQTT, HTTPAt: started.DeviceHTTP, Console: page, Ready: isReady.Load,
 			Metrics: metrics(st.Telemetry, door, board, broker, bus), Log: log, Now: now})}
 	field := &http.Server{ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
-		Handler: web.New(web.Deps{Devices: reg, Door: door, Settings: book, Wire: tape, Gate: gate, Limits: c.limits(), Log: log, Now: now})}
+		Handler: web.New(web.Deps{Devices: reg, Door: door, Settings: book, Commands: queue, Wire: tape, Gate: gate, Limits: c.limits(), Log: log, Now: now})}
 
 	failed := make(chan error, 3)
 	serve := func(f func(net.Listener) error, l net.Listener) {

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -39,11 +40,13 @@ type device struct {
 	mu       sync.Mutex
 	applied  map[string]any
 	revision int64
-	changed  chan struct{} // a setting that matters to the loop has changed
+	done     map[string][]byte // replies by the id of the command, for those that come again
+	changed  chan struct{}     // a setting that matters to the loop has changed
+	mutedAt  time.Time         // the loop's alone
 }
 
 func newDevice(u Unit, w World, c Credentials, log *slog.Logger) *device {
-	return &device{Unit: u, world: w, creds: c, log: log.With("device", u.ID), applied: map[string]any{}, changed: make(chan struct{}, 1),
+	return &device{Unit: u, world: w, creds: c, log: log.With("device", u.ID), applied: map[string]any{}, done: map[string][]byte{}, changed: make(chan struct{}, 1),
 		client: &http.Client{Timeout: 2 * time.Minute}}
 }
 
@@ -59,6 +62,9 @@ func (d *device) connect(ctx context.Context) error {
 		d.link = &httpLink{d}
 		if d.Writable {
 			go d.poll(ctx)
+		}
+		if d.commanded() {
+			go d.pollCommands(ctx)
 		}
 	}
 	if err != nil {
@@ -109,6 +115,74 @@ func (d *device) obey(ctx context.Context, body []byte) {
 	}
 	if err := d.link.publish(ctx, "applied", report); err != nil && ctx.Err() == nil {
 		d.log.Warn("the applied settings were not taken", "error", err)
+	}
+}
+
+type order struct {
+	ID      string         `json:"id"`
+	Name    string         `json:"name"`
+	Input   map[string]any `json:"input"`
+	Expires time.Time      `json:"expires"`
+}
+
+// perform does what a command says and replies. A command that comes again is
+// replied to again and not done twice.
+func (d *device) perform(ctx context.Context, name string, body []byte) {
+	var o order
+	if err := json.Unmarshal(body, &o); err != nil || o.ID == "" {
+		d.log.Warn("a command was not readable", "error", err)
+		return
+	}
+	if d.world.Silent(d.Unit, time.Now()) {
+		return // the story has it out of reach
+	}
+	d.mu.Lock()
+	reply, again := d.done[o.ID]
+	d.mu.Unlock()
+	if !again {
+		takes := d.takes(name)
+		pause(ctx, takes)
+		said := map[string]any{"id": o.ID}
+		if output, why := d.does(name, o.Input); why != "" {
+			said["error"] = why
+		} else if output != nil {
+			said["output"] = output
+		}
+		var err error
+		if reply, err = json.Marshal(said); err != nil {
+			return
+		}
+		d.mu.Lock()
+		if len(d.done) > 100 {
+			clear(d.done)
+		}
+		d.done[o.ID] = reply
+		d.mu.Unlock()
+	}
+	if err := d.link.publish(ctx, "reply", reply); err != nil && ctx.Err() == nil {
+		d.log.Warn("a reply was not taken", "error", err)
+	}
+}
+
+// pollCommands asks for commands over HTTP.
+func (d *device) pollCommands(ctx context.Context) {
+	for ctx.Err() == nil {
+		if d.world.Silent(d.Unit, time.Now()) {
+			pause(ctx, 5*time.Second)
+			continue
+		}
+		body, status, err := d.request(ctx, http.MethodGet, "commands?wait=30s", nil)
+		var orders []json.RawMessage
+		if err != nil || status != http.StatusOK || json.Unmarshal(body, &orders) != nil {
+			pause(ctx, 5*time.Second)
+			continue
+		}
+		for _, raw := range orders {
+			var o order
+			if json.Unmarshal(raw, &o) == nil {
+				d.perform(ctx, o.Name, raw)
+			}
+		}
 	}
 }
 
@@ -181,6 +255,12 @@ func pause(ctx context.Context, d time.Duration) {
 type httpLink struct{ d *device }
 
 func (l *httpLink) publish(ctx context.Context, name string, body []byte) error {
+	switch {
+	case name == "reply":
+		name = "replies"
+	case strings.HasPrefix(name, "event/"):
+		name = "events/" + strings.TrimPrefix(name, "event/")
+	}
 	for {
 		answer, status, err := l.d.request(ctx, http.MethodPost, name, body)
 		switch {
@@ -215,7 +295,7 @@ func dial5(ctx context.Context, d *device) error {
 	}
 	l := &link5{d: d}
 	d.link = l
-	topic := "ullage/" + d.ID + "/intended"
+	intended, command := "ullage/"+d.ID+"/intended", "ullage/"+d.ID+"/command/"
 	cfg := autopaho.ClientConfig{
 		ServerUrls: []*url.URL{u}, KeepAlive: 60, CleanStartOnInitialConnection: true, SessionExpiryInterval: 3600,
 		ConnectUsername: d.ID, ConnectPassword: []byte(d.creds.Tokens[d.ID]),
@@ -226,7 +306,7 @@ func dial5(ctx context.Context, d *device) error {
 			return 5 * time.Second
 		},
 		OnConnectionUp: func(cm *autopaho.ConnectionManager, _ *paho.Connack) {
-			if _, err := cm.Subscribe(ctx, &paho.Subscribe{Subscriptions: []paho.SubscribeOptions{{Topic: topic, QoS: 1}}}); err != nil && ctx.Err() == nil {
+			if _, err := cm.Subscribe(ctx, &paho.Subscribe{Subscriptions: []paho.SubscribeOptions{{Topic: intended, QoS: 1}, {Topic: command + "+", QoS: 1}}}); err != nil && ctx.Err() == nil {
 				d.log.Warn("the subscription failed", "error", err)
 			}
 		},
@@ -238,7 +318,11 @@ func dial5(ctx context.Context, d *device) error {
 		ClientConfig: paho.ClientConfig{ClientID: d.ID, OnPublishReceived: []func(paho.PublishReceived) (bool, error){
 			func(p paho.PublishReceived) (bool, error) {
 				body := slices.Clone(p.Packet.Payload)
-				go d.obey(ctx, body)
+				if name, ok := strings.CutPrefix(p.Packet.Topic, command); ok {
+					go d.perform(ctx, name, body)
+				} else {
+					go d.obey(ctx, body)
+				}
 				return true, nil
 			}}},
 	}
@@ -293,6 +377,9 @@ func dial3(d *device) error {
 		SetConnectTimeout(10 * time.Second)
 	o.SetOnConnectHandler(func(c mqtt3.Client) {
 		c.Subscribe("ullage/"+d.ID+"/intended", 1, func(_ mqtt3.Client, m mqtt3.Message) { go d.obey(context.Background(), slices.Clone(m.Payload())) })
+		c.Subscribe("ullage/"+d.ID+"/command/+", 1, func(_ mqtt3.Client, m mqtt3.Message) {
+			go d.perform(context.Background(), m.Topic()[strings.LastIndexByte(m.Topic(), '/')+1:], slices.Clone(m.Payload()))
+		})
 	})
 	l := &link3{d, mqtt3.NewClient(o)}
 	d.link = l

@@ -203,6 +203,11 @@ func (d *device) live(ctx context.Context) {
 				backlog = backlog[n:]
 			}
 		}
+		if d.muted(now) {
+			if err := d.link.publish(ctx, "event/muted", []byte(`{"minutes":5}`)); err != nil && ctx.Err() == nil {
+				d.log.Warn("an event was not taken", "error", err)
+			}
+		}
 		select {
 		case <-ctx.Done():
 		case <-d.changed:

@@ -16,6 +16,7 @@ import (
 	"ullage/core/rule"
 	"ullage/core/value"
 	"ullage/fleet/alarms"
+	"ullage/fleet/commands"
 	"ullage/fleet/devices"
 	"ullage/fleet/journal"
 	"ullage/fleet/models"
@@ -107,6 +108,20 @@ type (
 		Person string
 		Text   string
 	}
+	commandRow struct {
+		ID      string `gorm:"primaryKey"`
+		Device  string `gorm:"index"`
+		Name    string
+		Input   []byte
+		By      string
+		Phase   string `gorm:"index"`
+		At      int64
+		Expires int64
+		SentAt  int64
+		EndedAt int64
+		Output  []byte
+		Error   string
+	}
 	personRow struct {
 		Name      string `gorm:"primaryKey"`
 		Salt      []byte
@@ -131,6 +146,7 @@ func (ruleRow) TableName() string       { return "rules" }
 func (alarmRow) TableName() string      { return "alarms" }
 func (detectionRow) TableName() string  { return "detections" }
 func (journalRow) TableName() string    { return "journal" }
+func (commandRow) TableName() string    { return "commands" }
 func (personRow) TableName() string     { return "people" }
 func (sessionRow) TableName() string    { return "sessions" }
 
@@ -159,6 +175,9 @@ func openRecords(path string) (*Records, error) {
 			}
 			return nil
 		},
+	}, {
+		ID:      "3",
+		Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&commandRow{}) },
 	}})
 	return &Records{db}, err
 }
@@ -471,6 +490,44 @@ func (r *Records) Journal(f journal.Filter) ([]journal.Entry, error) {
 	err := q.Find(&rows).Error
 	return convert(rows, translate(err), func(x journalRow) journal.Entry {
 		return journal.Entry{ID: x.ID, At: at(x.At), Kind: journal.Kind(x.Kind), Device: x.Device, Person: x.Person, Text: x.Text}
+	})
+}
+
+// SaveCommands implements commands.Records.
+func (r *Records) SaveCommands(cs []commands.Command, es ...journal.Entry) error {
+	rows := make([]any, len(cs))
+	for i, c := range cs {
+		rows[i] = &commandRow{c.ID, c.Device, c.Name, c.Input, c.By, string(c.Phase), ms(c.At), ms(c.Expires), ms(c.SentAt), ms(c.EndedAt), c.Output, c.Error}
+	}
+	return r.save(es, rows...)
+}
+
+// Commands implements commands.Records.
+func (r *Records) Commands(f commands.Filter) ([]commands.Command, error) {
+	q := r.db.read.Order("id DESC")
+	if f.ID != "" {
+		q = q.Where("id = ?", f.ID)
+	}
+	if f.Device != "" {
+		q = q.Where("device = ?", f.Device)
+	}
+	if f.Among != nil {
+		q = q.Where("device IN ?", f.Among)
+	}
+	if f.Open {
+		q = q.Where("phase IN ?", []string{string(commands.Waiting), string(commands.Sent)})
+	}
+	if f.Before != "" {
+		q = q.Where("id < ?", f.Before)
+	}
+	if f.Limit > 0 {
+		q = q.Limit(f.Limit)
+	}
+	var rows []commandRow
+	err := q.Find(&rows).Error
+	return convert(rows, translate(err), func(x commandRow) commands.Command {
+		return commands.Command{ID: x.ID, Device: x.Device, Name: x.Name, Input: x.Input, By: x.By, Phase: commands.Phase(x.Phase),
+			At: at(x.At), Expires: at(x.Expires), SentAt: at(x.SentAt), EndedAt: at(x.EndedAt), Output: x.Output, Error: x.Error}
 	})
 }
 

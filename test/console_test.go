@@ -215,6 +215,29 @@ func TestConsole(t *testing.T) {
 		p.Forget()
 	})
 
+	t.Run("a command is given, replied to, and refused where it cannot be", func(t *testing.T) {
+		ok(t, p.Go(s.Console+"/devices/tank-fennimore-07"))
+		ok(t, p.WaitText("Blink the lamp", 10*time.Second))
+		ok(t, p.ClickText("Blink the lamp"))
+		ok(t, p.Wait(`document.querySelector("[data-phase=done]")?.innerText.includes("identify")`, 10*time.Second))
+		ok(t, p.ClickText("Zero the level…"))
+		ok(t, p.ClickText("Send to the device"))
+		ok(t, p.WaitText("reference_cm is needed", 5*time.Second))
+		ok(t, p.Type("#input-reference_cm", "900"))
+		ok(t, p.ClickText("Send to the device"))
+		ok(t, p.WaitText("0 to 400 cm", 5*time.Second))
+		ok(t, p.Type("#input-reference_cm", "30"))
+		ok(t, p.ClickText("Send to the device"))
+		ok(t, p.Wait(`document.querySelector("[data-phase=done]")?.innerText.includes("offset cm")`, 10*time.Second))
+		ok(t, p.Go(s.Console+"/devices/tank-coldharbour-02"))
+		ok(t, p.WaitText("Zero the level…", 10*time.Second))
+		ok(t, p.ClickText("Zero the level…"))
+		ok(t, p.Type("#input-reference_cm", "30"))
+		ok(t, p.ClickText("Send to the device"))
+		ok(t, p.WaitText("the echo is lost in foam", 10*time.Second))
+		p.Forget() // 900 was refused by the service, which the browser notes
+	})
+
 	t.Run("a refusal shows with the device's reason", func(t *testing.T) {
 		ok(t, p.Go(s.Console+"/devices/tank-kilnside-01"))
 		ok(t, p.WaitText("refused: above 26 °C while the tank is sealed", 15*time.Second))
@@ -318,6 +341,10 @@ func TestAccessible(t *testing.T) {
 	ok(t, p.ClickText("Change a setting"))
 	ok(t, p.Wait(`document.querySelector("#setting-stir_at")`, 5*time.Second))
 	check("the settings dialog")
+	ok(t, p.Keys("Escape"))
+	ok(t, p.ClickText("Zero the level…"))
+	ok(t, p.Wait(`document.querySelector("#input-reference_cm")`, 5*time.Second))
+	check("the dialog of a command")
 }
 
 // TestStalePageSaysSo stops the service under an open page.

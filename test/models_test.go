@@ -1,11 +1,13 @@
 package test
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
 	"os"
@@ -17,8 +19,7 @@ import (
 
 	"github.com/eclipse/paho.golang/paho"
 
-	"net"
-
+	"ullage/client"
 	"ullage/test/service"
 )
 
@@ -56,7 +57,7 @@ func wants(t *testing.T, what, out string, code, wantCode int, says ...string) {
 func TestModelTestCommand(t *testing.T) {
 	s := start(t)
 	out, errs, code := s.CLI("", "model", "test", filepath.Join(service.Root(), "examples/cellars/models"))
-	wants(t, "model test", out+errs, code, 0, "ok    a full reading", "16 examples passed, 0 failed")
+	wants(t, "model test", out+errs, code, 0, "ok    a full reading", "17 examples passed, 0 failed")
 	dir := mine(t, "must_depth: 288.8", "must_depth: 200")
 	out, errs, code = s.CLI("", "model", "test", filepath.Join(dir, "models", "tank-probe.tm.json"))
 	wants(t, "model test", out+errs, code, 3, "FAIL  a full reading", "must_depth is 288.8; expected 200", "1 example came out another way")
@@ -130,14 +131,31 @@ func TestPageLines(t *testing.T) {
 				if strings.Contains(line, "mosquitto_sub") {
 					run += " -W 2 -E" // subscribe, and leave
 				}
-				out, err := shell(t, "export TOKEN='"+o.Token+"'; "+run)
+				id := ""
+				if strings.Contains(line, "command") || strings.Contains(line, "COMMAND") {
+					m, err := s.Client.Model(t.Context(), model)
+					ok(t, err)
+					a := m.Actions[len(m.Actions)-1]
+					c, err := s.Client.Give(t.Context(), model+"-9", client.NewCommand{Name: a.Name, Input: a.Example}, 0)
+					ok(t, err)
+					id = c.ID
+				}
+				out, err := shell(t, "export TOKEN='"+o.Token+"' COMMAND="+id+"; "+run)
 				if err != nil || strings.Contains(out, "refused") || strings.Contains(out, `"status":4`) {
 					t.Errorf("%s\n%v: %s", line, err, out)
 				}
 				tried++
 			}
 		}
-		if tried < 8 {
+		for _, path := range []string{"/commands?wait=30s", "/replies"} {
+			if !strings.Contains(page, path) {
+				t.Errorf("the page of %s has no line for %s", model, path)
+			}
+		}
+		if model == "cellar-air" && !strings.Contains(page, "/event/muted") {
+			t.Error("the page has no line for the event")
+		}
+		if tried < 14 {
 			t.Errorf("the page of %s has only %d lines to paste", model, tried)
 		}
 		out := cli(t, s, "device", "show", model+"-9")
@@ -153,13 +171,25 @@ func TestPageLines(t *testing.T) {
 	}
 }
 
+// ops is one word or a list of them.
+type ops []string
+
+func (o *ops) UnmarshalJSON(b []byte) error {
+	if len(b) > 0 && b[0] == '"' {
+		*o = ops{""}
+		return json.Unmarshal(b, &(*o)[0])
+	}
+	return json.Unmarshal(b, (*[]string)(o))
+}
+
 type form struct {
-	Op          []string `json:"op"`
+	Op          ops      `json:"op"`
 	Href        string   `json:"href"`
 	Method      string   `json:"htv:methodName"`
 	Topic       string   `json:"mqv:topic"`
 	Packet      string   `json:"mqv:controlPacket"`
 	ContentType string   `json:"contentType"`
+	Subprotocol string   `json:"subprotocol"`
 	Security    []string `json:"security"`
 }
 
@@ -174,6 +204,9 @@ func TestThingDescriptionForms(t *testing.T) {
 			Type  string `json:"type"`
 			Forms []form `json:"forms"`
 		} `json:"properties"`
+		Actions map[string]struct {
+			Forms []form `json:"forms"`
+		} `json:"actions"`
 		Forms []form `json:"forms"`
 		Links []struct{ Rel, Href, Type string }
 	}
@@ -243,9 +276,104 @@ func TestThingDescriptionForms(t *testing.T) {
 	if code, says := call(all, s.Token, ""); code != 200 || !strings.Contains(says, `"battery":3.4`) || !strings.Contains(says, `"max_temp":29.5`) {
 		t.Errorf("everything: %d %s", code, says)
 	}
+	// An action is performed by a device that speaks MQTT, and the caller gets
+	// what it gives back.
+	obey(t, td.Forms, "tank-kilnside-01", o.Token, map[string]string{"zero_level": `"output":{"offset_cm":1.5}`, "identify": `"error":"the lamp is broken"`})
+	for _, c := range []struct {
+		action, body string
+		code         int
+		says         string
+	}{
+		{"zero_level", `{"reference_cm":30}`, 200, `{"offset_cm":1.5}`},
+		{"zero_level", `{"reference_cm":-3}`, 422, "0 to 400 cm"},
+		{"identify", ``, 409, "the lamp is broken"},
+	} {
+		f := td.Actions[c.action].Forms[0]
+		if code, says := call(f, s.Token, c.body); code != c.code || !strings.Contains(says, c.says) || f.Op[0] != "invokeaction" {
+			t.Errorf("%s %s %s gives %d %s, want %d %s", f.Method, f.Href, c.body, code, says, c.code, c.says)
+		}
+	}
 	if code, says := call(form{Method: "GET", Href: td.Links[0].Href}, s.Token, ""); code != 200 || !strings.Contains(says, "tm:ThingModel") {
 		t.Errorf("its type link gives %d %.80s", code, says)
 	}
+}
+
+// obey connects as a device that performs commands until the test ends.
+func obey(t *testing.T, forms []form, id, token string, replies map[string]string) {
+	t.Helper()
+	for _, f := range forms {
+		if f.Packet != "publish" {
+			continue
+		}
+		u, err := url.Parse(f.Href)
+		ok(t, err)
+		conn, err := net.Dial("tcp", u.Host)
+		ok(t, err)
+		var c *paho.Client
+		c = paho.NewClient(paho.ClientConfig{Conn: conn, OnPublishReceived: []func(paho.PublishReceived) (bool, error){
+			func(p paho.PublishReceived) (bool, error) {
+				var m struct{ ID string }
+				if err := json.Unmarshal(p.Packet.Payload, &m); err != nil {
+					t.Errorf("%s: %s", p.Packet.Topic, p.Packet.Payload)
+				}
+				what := p.Packet.Topic[strings.LastIndexByte(p.Packet.Topic, '/')+1:]
+				go c.Publish(t.Context(), &paho.Publish{Topic: "ullage/" + id + "/reply", QoS: 1, Payload: []byte(`{"id":"` + m.ID + `",` + replies[what] + `}`)})
+				return true, nil
+			}}})
+		_, err = c.Connect(t.Context(), &paho.Connect{ClientID: id + "/hands", UsernameFlag: true, Username: id, PasswordFlag: true, Password: []byte(token), KeepAlive: 30, CleanStart: true})
+		ok(t, err)
+		_, err = c.Subscribe(t.Context(), &paho.Subscribe{Subscriptions: []paho.SubscribeOptions{{Topic: "ullage/" + id + "/command/+", QoS: 1}}})
+		ok(t, err)
+		t.Cleanup(func() { c.Disconnect(&paho.Disconnect{}) })
+		return
+	}
+	t.Fatal("no form leads to the MQTT door")
+}
+
+// TestThingEvents hears of an event through the form of the Thing Description,
+// and sees it in the journal.
+func TestThingEvents(t *testing.T) {
+	s := start(t)
+	cellars(t, s)
+	o := onboard(t, s, "air-kilnside-2", "cellar-air")
+	var td struct {
+		Events map[string]struct {
+			Forms []form `json:"forms"`
+		} `json:"events"`
+	}
+	ok(t, json.Unmarshal([]byte(cli(t, s, "device", "description", "air-kilnside-2")), &td))
+	f := td.Events["muted"].Forms[0]
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, "GET", f.Href, nil)
+	ok(t, err)
+	req.Header.Set("Authorization", "Bearer "+s.Token)
+	resp, err := http.DefaultClient.Do(req)
+	ok(t, err)
+	defer resp.Body.Close()
+	if ct := resp.Header.Get("Content-Type"); f.Subprotocol != "sse" || resp.StatusCode != 200 || !strings.HasPrefix(ct, "text/event-stream") {
+		t.Fatalf("%+v gives %d %s", f, resp.StatusCode, ct)
+	}
+	for _, body := range []string{`{"minutes":500}`, `{"minutes":5}`} { // the first is refused, and not heard of
+		req, err := http.NewRequest("POST", "http://"+o.HTTP+"/device/v1/events/muted", strings.NewReader(body))
+		ok(t, err)
+		req.Header.Set("Authorization", "Bearer "+o.Token)
+		resp, err := http.DefaultClient.Do(req)
+		ok(t, err)
+		resp.Body.Close()
+	}
+	for lines := bufio.NewScanner(resp.Body); lines.Scan(); {
+		if data, isData := strings.CutPrefix(lines.Text(), "data: "); isData {
+			if data != `{"minutes":5}` {
+				t.Errorf("heard of %s", data)
+			}
+			if out := cli(t, s, "journal", "list", "--kind", "event"); !strings.Contains(out, `told of muted {"minutes":5}`) {
+				t.Errorf("the journal says:\n%s", out)
+			}
+			return
+		}
+	}
+	t.Fatal("nothing was heard of the event")
 }
 
 // publish sends one message with QoS 1 as a form of the MQTT binding says.
@@ -283,8 +411,24 @@ properties:
   warm: {type: boolean, readOnly: true, "ullage:derived": "cask_temp > 13"}
   serial: {type: string, readOnly: true, "ullage:role": attribute}
   report_every: {type: integer, unit: s, minimum: 1, maximum: 60, default: 1, "ullage:role": setting}
+actions:
+  turn: {input: {type: object, properties: {times: {type: integer, minimum: 1, maximum: 9}}, required: [times]}, output: {type: object, properties: {turns: {type: integer}}}}
 `), 0o600))
+	turned := make(chan string, 1)
+	go func() { // they obey commands while they play
+		for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+			c, err := s.Client.Give(t.Context(), "cask-lid-sim-02", client.NewCommand{Name: "turn", Input: map[string]any{"times": 3}}, 5*time.Second)
+			if err == nil {
+				turned <- c.Phase + " " + string(c.Output)
+				return
+			}
+		}
+		turned <- "never taken"
+	}()
 	out, errs, code := s.CLI("", "sim", "--model", file, "--count", "4", "--for", "6s", "--credentials", filepath.Join(t.TempDir(), "c.json"))
+	if got := <-turned; !strings.HasPrefix(got, `done {"turns":`) {
+		t.Errorf("the command came to %s", got)
+	}
 	wants(t, "sim", out+errs, code, 0, "The fleet is live.")
 	ds, err := s.Client.Devices(t.Context())
 	ok(t, err)

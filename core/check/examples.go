@@ -28,7 +28,7 @@ type Examples struct {
 // Example is one payload and what comes of it.
 type Example struct {
 	Name string `yaml:"name" json:"name"`
-	// Topic is readings, about, applied or command/NAME; readings where empty.
+	// Topic is readings, about, applied, command/NAME or event/NAME; readings where empty.
 	Topic string `yaml:"topic" json:"topic,omitempty"`
 	// Payload is an object or a list, or the text of a message as it is.
 	Payload any `yaml:"payload" json:"payload"`
@@ -111,7 +111,7 @@ func (e *Example) run(m *model.Model, derivation *Derivation) []string {
 	got := map[string]value.Value{}
 	var refused []model.Finding
 	var marked []string
-	topic, command, _ := strings.Cut(e.Topic, "/")
+	topic, name, _ := strings.Cut(e.Topic, "/")
 	switch topic {
 	case "", "readings":
 		var c model.Checked
@@ -141,16 +141,11 @@ func (e *Example) run(m *model.Model, derivation *Derivation) []string {
 			got, refused = m.Fields(doc.Settings, model.Setting)
 		}
 	case "command":
-		a, ok := m.Action(command)
-		if !ok {
-			return []string{fmt.Sprintf("%s has no command %s", m, command)}
-		}
-		var in any
-		if err = json.Unmarshal(body, &in); err == nil {
-			refused = a.Input.Check(in, "")
-		}
+		_, refused, err = m.Input(name, body)
+	case "event":
+		_, refused, err = m.Told(name, body)
 	default:
-		return []string{fmt.Sprintf("%q is no topic of an example; there are readings, about, applied and command/NAME", e.Topic)}
+		return []string{fmt.Sprintf("%q is no topic of an example; there are readings, about, applied, command/NAME and event/NAME", e.Topic)}
 	}
 	if err != nil {
 		refused = append(refused, model.Finding{Sentence: err.Error()})

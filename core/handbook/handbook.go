@@ -45,7 +45,7 @@ type Page struct {
 	Additional                                              bool
 	Telemetry, Derived, Attributes, Settings, Held          []Row
 	Readings, Pack, About, Intended, Applied, TimeAndRefuse []Call
-	Commands, Events                                        []Call
+	Commands, Replies, Events                               []Call
 }
 
 // Of gathers the page of a model.
@@ -88,15 +88,16 @@ func Of(m *model.Model, d Doors, at time.Time) Page {
 	}
 	for _, a := range m.Actions {
 		says := strings.TrimSuffix(strings.Join([]string{a.Title, a.Description}, ". "), ". ")
-		p.Commands = append(p.Commands, Call{Title: a.Name, Says: fmt.Sprintf("%s. Input: %s.", orWords(says, "A command"), Fields(a.Input)), Topic: d.topic("command/" + a.Name),
-			Payload: fmt.Sprintf(`{"id":"…","input":%s,"expires":"…"}`, x.Commands[a.Name])})
+		p.Commands = append(p.Commands, d.command(a.Name, fmt.Sprintf("%s. Input: %s. Output: %s.", orWords(says, "A command"), Fields(a.Input), Fields(a.Output)), x.Commands[a.Name]))
+	}
+	if len(m.Actions) > 0 {
+		p.Replies = []Call{
+			d.up("reply", "The reply", "Every command is replied to once, with its id, which the lines take from COMMAND: with what came of it, or with why it could not be done. Drop an id that was seen before; it is the same command again.", x.Reply, ""),
+			d.up("reply", "The reply when it could not be done", "A text for the person who gave the command.", json.RawMessage(`{"id":"`+model.ExampleID+`","error":"the lid is open"}`), ""),
+		}
 	}
 	for _, e := range m.Events {
-		body, err := json.Marshal(e.Data.Example())
-		if err != nil || e.Data == nil {
-			body = []byte("{}")
-		}
-		p.Events = append(p.Events, Call{Title: e.Name, Says: fmt.Sprintf("%s. Data: %s.", orWords(e.Description, "An event"), Fields(e.Data)), Topic: d.topic("event/" + e.Name), Payload: string(body)})
+		p.Events = append(p.Events, d.up("event/"+e.Name, e.Name, fmt.Sprintf("%s. Data: %s.", orWords(e.Description, orWords(e.Title, "An event")), Fields(e.Data)), x.Events[e.Name], ""))
 	}
 	p.TimeAndRefuse = []Call{
 		d.down("problem", "What was refused, and why", "A problem document (RFC 9457) for every message that was not kept whole. Over HTTP it is the response.", nil),
@@ -177,13 +178,14 @@ func (d Doors) login() string {
 // up is a message that the device sends.
 func (d Doors) up(name, title, says string, body json.RawMessage, contentType string) Call {
 	c := Call{Title: title, Says: says, Topic: d.topic(name), Payload: string(body)}
-	quoted := quote(string(body))
+	// The id of a command is another each time, so the shell puts it in.
+	quoted := strings.ReplaceAll(quote(string(body)), model.ExampleID, `'"$COMMAND"'`)
 	if d.HTTP != "" {
 		kind := contentType
 		if kind == "" {
 			kind = "application/json"
 		}
-		c.Lines = append(c.Lines, fmt.Sprintf("curl -sS -H \"Authorization: Bearer $TOKEN\" -H 'Content-Type: %s' -d %s %s/device/v1/%s", kind, quoted, d.HTTP, name))
+		c.Lines = append(c.Lines, fmt.Sprintf("curl -sS -H \"Authorization: Bearer $TOKEN\" -H 'Content-Type: %s' -d %s %s/device/v1/%s", kind, quoted, d.HTTP, path(name)))
 	}
 	if d.Host != "" {
 		property := ""
@@ -191,6 +193,26 @@ func (d Doors) up(name, title, says string, body json.RawMessage, contentType st
 			property = " -D publish content-type " + contentType
 		}
 		c.Lines = append(c.Lines, fmt.Sprintf("mosquitto_pub %s -q 1 -t %s%s -m %s", d.login(), c.Topic, property, quoted))
+	}
+	return c
+}
+
+// path is where a message goes over HTTP: what comes one by one there is plural.
+func path(name string) string {
+	if event, ok := strings.CutPrefix(name, "event/"); ok {
+		return "events/" + event
+	}
+	if name == "reply" {
+		return "replies"
+	}
+	return name
+}
+
+// command is a command that the device is told to do.
+func (d Doors) command(name, says string, input json.RawMessage) Call {
+	c := d.down("command/"+name, name, says, json.RawMessage(fmt.Sprintf(`{"id":"%s","input":%s,"expires":"2026-03-01T10:01:00.000Z"}`, model.ExampleID, input)))
+	if d.HTTP != "" {
+		c.Lines[0] = fmt.Sprintf("curl -sS -H \"Authorization: Bearer $TOKEN\" '%s/device/v1/commands?wait=30s'", d.HTTP)
 	}
 	return c
 }

@@ -134,9 +134,15 @@ type Examples struct {
 	About    json.RawMessage `json:"about,omitempty"`
 	Intended json.RawMessage `json:"intended,omitempty"`
 	Applied  json.RawMessage `json:"applied,omitempty"`
-	// Commands are inputs by the name of the command.
+	// Commands are inputs by the name of the command, Events what goes with each
+	// event by its name, and Reply what a device answers to a command.
 	Commands map[string]json.RawMessage `json:"commands,omitempty"`
+	Events   map[string]json.RawMessage `json:"events,omitempty"`
+	Reply    json.RawMessage            `json:"reply,omitempty"`
 }
+
+// ExampleID stands in examples for the id of a command.
+const ExampleID = "01KJM0Q3W5T7V9X1Z3B5D7F9H1"
 
 // Examples returns payloads for a device, as of some moment.
 func (m *Model) Examples(device string, at time.Time) Examples {
@@ -170,6 +176,25 @@ func (m *Model) Examples(device string, at time.Time) Examples {
 			}
 		} else {
 			x.Commands[a.Name] = json.RawMessage("{}")
+		}
+	}
+	if len(m.Actions) > 0 {
+		x.Reply = json.RawMessage(`{"id":"` + ExampleID + `"}`)
+		if out := m.Actions[0].Output.Example(); out != nil {
+			if b, err := json.Marshal(out); err == nil {
+				x.Reply = json.RawMessage(`{"id":"` + ExampleID + `","output":` + string(b) + `}`)
+			}
+		}
+	}
+	for _, e := range m.Events {
+		if x.Events == nil {
+			x.Events = map[string]json.RawMessage{}
+		}
+		x.Events[e.Name] = json.RawMessage("{}")
+		if v := e.Data.Example(); v != nil {
+			if b, err := json.Marshal(v); err == nil {
+				x.Events[e.Name] = b
+			}
 		}
 	}
 	return x

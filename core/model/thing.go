@@ -24,9 +24,9 @@ type Instance struct {
 
 // Describe writes the Thing Description (W3C WoT TD 1.1) of one device. Every
 // form in it works as it is written: reading values and writing settings over
-// the operators' API with a person's token; sending readings and attributes, as
-// the device, over MQTT and HTTP. Actions and events are described where there
-// is a form for them. It fails while a placeholder has no value.
+// the operators' API with a person's token, giving commands and hearing of
+// events there too; sending readings and attributes, as the device, over MQTT
+// and HTTP. It fails while a placeholder has no value.
 func (m *Model) Describe(d Instance) ([]byte, error) {
 	t := m.doc.clone()
 	values := map[string]string{}
@@ -43,7 +43,7 @@ func (m *Model) Describe(d Instance) ([]byte, error) {
 	if name == "" {
 		name = m.Title
 	}
-	for _, k := range []string{"tm:optional", "links", "forms", "security", "securityDefinitions", "version", "base", "actions", "events", "id", "title"} {
+	for _, k := range []string{"tm:optional", "links", "forms", "security", "securityDefinitions", "version", "base", "id", "title"} {
 		t.remove(k)
 	}
 	types := []*node{textNode("Thing")}
@@ -78,6 +78,20 @@ func (m *Model) Describe(d Instance) ([]byte, error) {
 	out.set("securityDefinitions", defs)
 	out.set("security", list(textNode("person")))
 	m.propertyForms(out, d)
+	at := d.Service + "/api/v1/devices/" + d.ID
+	each := func(kind string, form func(name string) *node) {
+		if of := out.get(kind); of != nil {
+			for i, name := range of.keys {
+				of.kids[i].set("forms", list(form(name)))
+			}
+		}
+	}
+	each("actions", func(name string) *node {
+		return pairs("href", at+"/invoke/"+name, "contentType", "application/json", "htv:methodName", "POST", "op", "invokeaction")
+	})
+	each("events", func(name string) *node {
+		return pairs("href", at+"/events/"+name, "contentType", "application/json", "subprotocol", "sse", "op", "subscribeevent")
+	})
 	out.set("forms", list(m.doors(d)...))
 	return out.json(true), nil
 }

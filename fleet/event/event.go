@@ -42,6 +42,16 @@ type Attributes struct{ Device string }
 // Settings were changed by people or confirmed by the device.
 type Settings struct{ Device string }
 
+// Command tells that a command was given to the device, or has ended.
+type Command struct{ Device string }
+
+// Told is an event of the model that a device told of. Data is JSON.
+type Told struct {
+	Device, Name string
+	Data         []byte
+	At           time.Time
+}
+
 // Alarm was raised, acknowledged or returned; its state tells which.
 type Alarm struct {
 	Device, Group     string // one of them
@@ -78,6 +88,8 @@ func (e Backfilled) About() string { return e.Device }
 func (e Device) About() string     { return e.Device }
 func (e Attributes) About() string { return e.Device }
 func (e Settings) About() string   { return e.Device }
+func (e Command) About() string    { return e.Device }
+func (e Told) About() string       { return e.Device }
 func (e Alarm) About() string      { return e.Device }
 func (e Margins) About() string    { return e.Device }
 func (e Refused) About() string    { return e.Device }

@@ -6,15 +6,18 @@ package ingest
 import (
 	"fmt"
 	"hash/fnv"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"ullage/core/model"
 	"ullage/core/value"
+	"ullage/fleet/commands"
 	"ullage/fleet/devices"
 	"ullage/fleet/event"
 	"ullage/fleet/fault"
+	"ullage/fleet/journal"
 	"ullage/fleet/models"
 	"ullage/fleet/settings"
 	"ullage/fleet/wire"
@@ -23,15 +26,15 @@ import (
 // Kind is what a message is, by its topic or path below the device's own.
 type Kind string
 
-// The kinds of message that devices send so far.
+// The kinds of message that devices send so far. Those of events end in the
+// name of the event.
 const (
 	Readings Kind = "readings"
 	About    Kind = "about"
 	Applied  Kind = "applied"
+	Reply    Kind = "reply"
+	Event    Kind = "event/"
 )
-
-// Kinds lists them.
-var Kinds = []Kind{Readings, About, Applied}
 
 // MaxMessage is the largest message taken, in bytes, unless configured.
 const MaxMessage = 256 << 10
@@ -86,16 +89,23 @@ type Deriver interface {
 	Derive(device string, m *model.Model, readings []value.Reading) []value.Reading
 }
 
+// Deps are what the door hands messages to.
+type Deps struct {
+	Store    Store
+	Devices  *devices.Registry
+	Models   *models.Catalogue
+	Settings *settings.Book
+	Commands *commands.Queue
+	Journal  journal.Records
+	Wire     *wire.Log
+	Bus      *event.Bus
+	Derive   Deriver // nil for no derived telemetry
+	Now      func() time.Time
+}
+
 // Door takes messages.
 type Door struct {
-	derive   Deriver
-	store    Store
-	devices  *devices.Registry
-	models   *models.Catalogue
-	settings *settings.Book
-	wire     *wire.Log
-	bus      *event.Bus
-	now      func() time.Time
+	Deps
 
 	mu       sync.Mutex
 	receipts map[string]*recent
@@ -109,12 +119,7 @@ type Door struct {
 const receiptWindow = time.Hour
 
 // New returns a Door.
-func New(s Store, d *devices.Registry, m *models.Catalogue, b *settings.Book, w *wire.Log, bus *event.Bus, now func() time.Time) *Door {
-	return &Door{store: s, devices: d, models: m, settings: b, wire: w, bus: bus, now: now, receipts: map[string]*recent{}}
-}
-
-// Computes tells by whom derived telemetry is computed; without it none is.
-func (d *Door) Computes(by Deriver) { d.derive = by }
+func New(d Deps) *Door { return &Door{Deps: d, receipts: map[string]*recent{}} }
 
 // Counts returns how many readings were stored, and how many messages came and
 // were refused, whole or in part, since the start.
@@ -128,29 +133,34 @@ func (d *Door) Counts() (readings, messages, refused uint64) {
 // in their order.
 func (d *Door) Accept(m Message, done func(Outcome)) {
 	d.messages.Add(1)
-	arrived := d.now().UTC().Truncate(time.Millisecond)
-	dev, err := d.devices.Get(m.Device)
+	arrived := d.Now().UTC().Truncate(time.Millisecond)
+	dev, err := d.Devices.Get(m.Device)
 	if err != nil {
 		done(Outcome{Err: fault.From(err)})
 		return
 	}
-	switch m.Kind {
-	case Readings:
+	name, isEvent := strings.CutPrefix(string(m.Kind), string(Event))
+	switch {
+	case m.Kind == Readings:
 		d.acceptReadings(m, dev, arrived, done)
-		return
-	case About:
+	case m.Kind == About:
 		done(d.finish(m, arrived, d.acceptAbout(m, dev)))
-	case Applied:
-		kept, wrong, err := d.settings.Apply(m.Device, m.Body)
+	case m.Kind == Applied:
+		kept, wrong, err := d.Settings.Apply(m.Device, m.Body)
 		done(d.finish(m, arrived, Outcome{Kept: kept, Refused: wrong, Err: fault.From(err)}))
+	case m.Kind == Reply:
+		kept, wrong, err := d.Commands.Reply(m.Device, m.Body)
+		done(d.finish(m, arrived, Outcome{Kept: kept, Refused: wrong, Err: fault.From(err)}))
+	case isEvent:
+		done(d.finish(m, arrived, d.acceptEvent(m, dev, name, arrived)))
 	default:
 		done(d.finish(m, arrived, Outcome{Err: fault.New(fault.NotFound, "%q is not taken here", m.Kind).
-			Then("a device sends readings, about and applied")}))
+			Then("a device sends readings, about, applied, reply and event/NAME")}))
 	}
 }
 
 func (d *Door) acceptAbout(m Message, dev devices.Device) Outcome {
-	mod, err := d.models.Of(dev.Model, dev.Version)
+	mod, err := d.Models.Of(dev.Model, dev.Version)
 	if err != nil {
 		return Outcome{Err: fault.From(err)}
 	}
@@ -159,15 +169,48 @@ func (d *Door) acceptAbout(m Message, dev devices.Device) Outcome {
 		return Outcome{Err: fault.From(err)}
 	}
 	if len(kept) > 0 {
-		if err := d.devices.SetAttributes(m.Device, kept); err != nil {
+		if err := d.Devices.SetAttributes(m.Device, kept); err != nil {
 			return Outcome{Err: fault.From(err)}
 		}
 	}
 	return Outcome{Kept: len(kept), Refused: wrong}
 }
 
+// acceptEvent writes an event of the model to the journal. Its time is that of
+// its arrival.
+func (d *Door) acceptEvent(m Message, dev devices.Device, name string, arrived time.Time) Outcome {
+	mod, err := d.Models.Of(dev.Model, dev.Version)
+	if err != nil {
+		return Outcome{Err: fault.From(err)}
+	}
+	data, wrong, err := mod.Told(name, m.Body)
+	if err != nil {
+		return Outcome{Err: fault.From(err)}
+	}
+	if len(wrong) > 0 {
+		return Outcome{Refused: wrong}
+	}
+	receipt, known, err := d.redelivered(m, arrived)
+	if err != nil || known {
+		return Outcome{Redelivered: known, Err: fault.From(err)}
+	}
+	if err := d.Devices.Seen(m.Device); err != nil {
+		return Outcome{Err: fault.From(err)}
+	}
+	text := "it told of " + name
+	if string(data) != "{}" {
+		text += " " + clip(string(data))
+	}
+	if err := d.Journal.AppendJournal(journal.New(arrived, journal.EventTold, m.Device, "", text)); err != nil {
+		d.forget(m.Device, receipt)
+		return Outcome{Err: fault.From(err)}
+	}
+	d.Bus.Publish(event.Told{Device: m.Device, Name: name, Data: data, At: arrived})
+	return Outcome{Kept: 1}
+}
+
 func (d *Door) acceptReadings(m Message, dev devices.Device, arrived time.Time, done func(Outcome)) {
-	mod, err := d.models.Of(dev.Model, dev.Version)
+	mod, err := d.Models.Of(dev.Model, dev.Version)
 	if err != nil {
 		done(d.finish(m, arrived, Outcome{Err: fault.From(err)}))
 		return
@@ -192,36 +235,28 @@ func (d *Door) acceptReadings(m Message, dev devices.Device, arrived time.Time, 
 		return
 	}
 	var receipt int64
-	if checked.Untimed && m.PacketID != 0 {
-		receipt = receiptOf(m)
-		if m.Dup {
-			known, err := d.known(m.Device, receipt, arrived)
-			if err != nil {
-				done(d.finish(m, arrived, Outcome{Err: fault.From(err)}))
-				return
-			}
-			if known {
-				done(d.finish(m, arrived, Outcome{Redelivered: true}))
-				return
-			}
+	if checked.Untimed {
+		var known bool
+		if receipt, known, err = d.redelivered(m, arrived); err != nil || known {
+			done(d.finish(m, arrived, Outcome{Redelivered: known, Err: fault.From(err)}))
+			return
 		}
-		d.remember(m.Device, receipt)
 	}
-	if err := d.devices.Seen(m.Device); err != nil {
+	if err := d.Devices.Seen(m.Device); err != nil {
 		done(d.finish(m, arrived, Outcome{Err: fault.From(err)}))
 		return
 	}
-	if d.derive != nil {
-		checked.Readings = append(checked.Readings, d.derive.Derive(m.Device, mod, checked.Readings)...)
+	if d.Derive != nil {
+		checked.Readings = append(checked.Readings, d.Derive.Derive(m.Device, mod, checked.Readings)...)
 	}
-	err = d.store.Append(Append{Device: m.Device, Readings: checked.Readings, Receipt: receipt, Done: func(err error) {
+	err = d.Store.Append(Append{Device: m.Device, Readings: checked.Readings, Receipt: receipt, Done: func(err error) {
 		if err != nil {
 			d.forget(m.Device, receipt)
 			done(d.finish(m, arrived, Outcome{Err: fault.From(err)}))
 			return
 		}
 		d.readings.Add(uint64(len(checked.Readings)))
-		d.bus.Publish(event.Readings{Device: m.Device, Readings: checked.Readings, Arrived: arrived})
+		d.Bus.Publish(event.Readings{Device: m.Device, Readings: checked.Readings, Arrived: arrived})
 		done(d.finish(m, arrived, out))
 	}})
 	if err != nil {
@@ -245,10 +280,10 @@ func (d *Door) finish(m Message, arrived time.Time, o Outcome) Outcome {
 			e.Refused = o.Err.Findings
 		}
 	}
-	d.wire.Add(e)
+	d.Wire.Add(e)
 	if e.Trouble() && (o.Err == nil || !o.Err.Code.Ours()) {
 		d.refused.Add(1)
-		d.bus.Publish(event.Refused{Device: m.Device, At: arrived})
+		d.Bus.Publish(event.Refused{Device: m.Device, At: arrived})
 	}
 	return o
 }
@@ -261,6 +296,22 @@ func contentType(ct string) *fault.Error {
 		return nil
 	}
 	return fault.New(fault.Invalid, "content type %q is not read", ct).Then("send application/json or application/senml+json")
+}
+
+// redelivered gives an untimed message its receipt, and tells whether it was
+// taken before. A receipt of 0 says that the transport tells no deliveries apart.
+func (d *Door) redelivered(m Message, arrived time.Time) (receipt int64, known bool, err error) {
+	if m.PacketID == 0 {
+		return 0, false, nil
+	}
+	receipt = receiptOf(m)
+	if m.Dup {
+		if known, err = d.known(m.Device, receipt, arrived); err != nil || known {
+			return receipt, known, err
+		}
+	}
+	d.remember(m.Device, receipt)
+	return receipt, false, nil
 }
 
 func receiptOf(m Message) int64 {
@@ -292,7 +343,7 @@ func (d *Door) known(device string, receipt int64, now time.Time) (bool, error) 
 		}
 	}
 	d.mu.Unlock()
-	known, err := d.store.HasReceipt(device, receipt, now.Add(-receiptWindow))
+	known, err := d.Store.HasReceipt(device, receipt, now.Add(-receiptWindow))
 	if err != nil {
 		return false, fmt.Errorf("looking for a redelivery: %w", err)
 	}
@@ -321,4 +372,11 @@ func (d *Door) forget(device string, receipt int64) {
 			}
 		}
 	}
+}
+
+func clip(s string) string {
+	if r := []rune(s); len(r) > 500 {
+		return string(r[:500]) + "…"
+	}
+	return s
 }

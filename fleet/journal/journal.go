@@ -25,6 +25,10 @@ const (
 	SettingRefused    Kind = "setting refused"
 	ModelLoaded       Kind = "model loaded"
 	RuleChanged       Kind = "rule changed"
+	CommandGiven      Kind = "command given"
+	CommandReplied    Kind = "command replied"
+	CommandEnded      Kind = "command ended" // expired or withdrawn
+	EventTold         Kind = "event"
 	Access            Kind = "access"
 )
 

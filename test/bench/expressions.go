@@ -299,7 +299,7 @@ func selection(dir string) (selecting, scanning time.Duration, err error) {
 	if err != nil {
 		return 0, 0, err
 	}
-	door := ingest.New(st.Telemetry, reg, cat, book, wire.New(100, 10), bus, now)
+	door := ingest.New(ingest.Deps{Store: st.Telemetry, Devices: reg, Models: cat, Settings: book, Wire: wire.New(100, 10), Bus: bus, Now: now})
 	bus.Handle(board.Handle)
 	bus.Handle(engine.Handle)
 	bus.Start()

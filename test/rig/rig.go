@@ -13,6 +13,7 @@ import (
 	"ullage/core/series"
 	"ullage/examples/cellars"
 	"ullage/fleet/alarms"
+	"ullage/fleet/commands"
 	"ullage/fleet/derived"
 	"ullage/fleet/devices"
 	"ullage/fleet/event"
@@ -61,6 +62,7 @@ type Rig struct {
 	Models   *models.Catalogue
 	Devices  *devices.Registry
 	Settings *settings.Book
+	Commands *commands.Queue
 	Present  *present.Board
 	Alarms   *alarms.Engine
 	People   *people.Register
@@ -119,9 +121,12 @@ func (r *Rig) open() {
 	r.People, err = people.Open(r.Store.Records, now)
 	r.Must(err)
 	r.Wire = wire.New(500, 50)
-	r.Door = ingest.New(r.Store.Telemetry, r.Devices, r.Models, r.Settings, r.Wire, r.Bus, now)
+	r.Commands, err = commands.Open(r.Store.Records, r.Devices, r.Models, r.Bus, now)
+	r.Must(err)
 	r.Workshop = derived.Open(r.Devices, r.Models, r.Present, r.Store.Telemetry, r.Store.Telemetry, r.Bus, now, log)
-	r.Door.Computes(r.Workshop)
+	r.Door = ingest.New(ingest.Deps{Store: r.Store.Telemetry, Devices: r.Devices, Models: r.Models, Settings: r.Settings, Commands: r.Commands,
+		Journal: r.Store.Records, Wire: r.Wire, Bus: r.Bus, Derive: r.Workshop, Now: now})
+	r.Bus.Handle(r.Commands.Handle)
 	r.Bus.Handle(r.Present.Handle)
 	r.Bus.Handle(r.Alarms.Handle)
 	for _, h := range r.handlers {

@@ -3,6 +3,7 @@ package mqtt
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"strings"
 
 	"github.com/mochi-mqtt/server/v2/packets"
@@ -11,8 +12,16 @@ import (
 	"ullage/fleet/wire"
 )
 
-// downTopics are what a device can subscribe to, below its own prefix.
-var downTopics = []string{"intended", "problem", "time"}
+// listens returns the QoS at which the device has subscribed to a topic below
+// its own prefix; the caller holds mu.
+func (x *session) listens(name string) (qos byte, ok bool) {
+	for filter, q := range x.heard {
+		if match(filter, topicRoot+x.device+"/"+name) {
+			qos, ok = max(qos, q), true
+		}
+	}
+	return qos, ok
+}
 
 // problem tells the device what was refused, if it listens.
 func (x *session) problem(e *fault.Error) {
@@ -22,7 +31,7 @@ func (x *session) problem(e *fault.Error) {
 }
 
 func (x *session) putProblem(e *fault.Error) {
-	if _, listens := x.granted["problem"]; !listens {
+	if _, listens := x.listens("problem"); !listens {
 		return
 	}
 	body, err := json.Marshal(map[string]any{
@@ -36,7 +45,7 @@ func (x *session) putProblem(e *fault.Error) {
 // intended sends the settings document, unless one is on its way.
 func (x *session) intended() {
 	x.mu.Lock()
-	qos, listens := x.granted["intended"]
+	qos, listens := x.listens("intended")
 	if !listens {
 		x.mu.Unlock()
 		return
@@ -64,6 +73,42 @@ func (x *session) intended() {
 	x.sent = doc.Revision
 	if id := x.putPublish("intended", body, qos, true); qos > 0 {
 		x.inFlight = id
+	}
+}
+
+// commands sends the commands that were not sent in this session yet. A device
+// drops an id that it has seen.
+func (x *session) commands() {
+	for _, c := range x.srv.Commands.Waiting(x.device) {
+		x.mu.Lock()
+		qos, listens := x.listens("command/" + c.Name)
+		send := listens && !x.told[c.ID]
+		if send {
+			x.told[c.ID] = true
+		}
+		x.mu.Unlock()
+		if !send {
+			continue
+		}
+		m, open, err := x.srv.Commands.HandOver(x.device, c.ID)
+		if err != nil {
+			x.srv.Log.Error("a command could not be handed over", "device", x.device, "error", err)
+			x.mu.Lock()
+			delete(x.told, c.ID)
+			x.mu.Unlock()
+			return
+		}
+		if !open {
+			continue
+		}
+		m.Name = "" // the topic says it
+		body, err := json.Marshal(m)
+		if err != nil {
+			return
+		}
+		x.mu.Lock()
+		x.putPublish("command/"+c.Name, body, qos, false)
+		x.mu.Unlock()
 	}
 }
 
@@ -128,21 +173,22 @@ func (x *session) subscribe(pk *packets.Packet) {
 	}
 	x.mu.Lock()
 	x.put(ack)
-	if _, wants := x.granted["time"]; wants {
+	if _, wants := x.listens("time"); wants {
 		if body, err := json.Marshal(map[string]any{"now": x.srv.Now().UTC().Format("2006-01-02T15:04:05.000Z07:00")}); err == nil {
 			x.putPublish("time", body, 0, false)
 		}
 	}
 	x.mu.Unlock()
 	x.flush()
+	x.mu.Lock()
 	for _, f := range pk.Filters {
 		if match(f.Filter, topicRoot+x.device+"/intended") {
-			x.mu.Lock()
 			x.sent = 0
-			x.mu.Unlock()
-			x.poke()
 		}
 	}
+	clear(x.told) // what waits for a reply is sent again
+	x.mu.Unlock()
+	x.poke()
 }
 
 func (x *session) unsubscribe(pk *packets.Packet) {
@@ -157,18 +203,11 @@ func (x *session) unsubscribe(pk *packets.Packet) {
 	x.send(&packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Unsuback}, PacketID: pk.PacketID, ReasonCodes: codes})
 }
 
-// grant works out which down topics the subscriptions cover, and at which QoS.
+// grant makes the subscriptions known to those that send.
 func (x *session) grant() {
-	granted := map[string]byte{}
-	for filter, qos := range x.subs {
-		for _, name := range downTopics {
-			if match(filter, topicRoot+x.device+"/"+name) {
-				granted[name] = max(granted[name], qos)
-			}
-		}
-	}
+	heard := maps.Clone(x.subs)
 	x.mu.Lock()
-	x.granted = granted
+	x.heard = heard
 	x.mu.Unlock()
 }
 

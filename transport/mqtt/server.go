@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/time/rate"
 
+	"ullage/fleet/commands"
 	"ullage/fleet/devices"
 	"ullage/fleet/event"
 	"ullage/fleet/ingest"
@@ -24,6 +25,7 @@ type Deps struct {
 	Devices  *devices.Registry
 	Door     *ingest.Door
 	Settings *settings.Book
+	Commands *commands.Queue
 	Wire     *wire.Log
 	Gate     *devices.Gate
 	Limits   ingest.Limits
@@ -130,11 +132,15 @@ func (s *Server) Stop(wait time.Duration) {
 	}
 }
 
-// Handle passes on news to sessions: new intended settings, and the end for
+// Handle passes on news to sessions: new intended settings, commands, and the end for
 // devices that may not stay.
 func (s *Server) Handle(_ int, e event.Event) {
 	switch e := e.(type) {
 	case event.Settings:
+		for _, x := range s.of(e.Device) {
+			x.poke()
+		}
+	case event.Command:
 		for _, x := range s.of(e.Device) {
 			x.poke()
 		}

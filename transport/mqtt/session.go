@@ -69,7 +69,8 @@ type session struct {
 
 	mu       sync.Mutex // of everything below, and of writing
 	w        *bufio.Writer
-	granted  map[string]byte // QoS by down topic
+	heard    map[string]byte // filters to QoS, as of the last subscription
+	told     map[string]bool // commands sent in this session, by id
 	inFlight uint16          // packet id of the intended document on its way
 	again    bool            // a newer one waits for that
 	sent     int64           // revision that was sent last; 0 asks for any to be sent
@@ -89,7 +90,7 @@ type slot struct {
 // serve speaks with one connection until it ends.
 func (s *Server) serve(conn net.Conn) {
 	x := &session{srv: s, conn: conn, r: bufio.NewReaderSize(conn, 4096), w: bufio.NewWriterSize(conn, 2048),
-		remote: conn.RemoteAddr().String(), subs: map[string]byte{}, granted: map[string]byte{},
+		remote: conn.RemoteAddr().String(), subs: map[string]byte{}, heard: map[string]byte{}, told: map[string]bool{},
 		acks: make(chan *slot, maxPipelined), pokes: make(chan struct{}, 1), quit: make(chan struct{}), gone: make(chan struct{}), nextID: 1}
 	defer close(x.gone)
 	conn.SetDeadline(s.Now().Add(s.Limits.Hello))
@@ -280,6 +281,7 @@ func (x *session) answer() {
 			}
 		case <-x.pokes:
 			x.intended()
+			x.commands()
 			x.flush()
 		case <-x.quit:
 			// What was taken before the end is still answered for.

@@ -19,6 +19,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"ullage/core/value"
+	"ullage/fleet/commands"
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
@@ -35,6 +36,7 @@ type Deps struct {
 	Devices  *devices.Registry
 	Door     *ingest.Door
 	Settings *settings.Book
+	Commands *commands.Queue
 	Wire     *wire.Log
 	Gate     *devices.Gate
 	Limits   ingest.Limits
@@ -61,11 +63,14 @@ func New(d Deps) http.Handler {
 	v1.POST("/readings", w.post(ingest.Readings))
 	v1.POST("/about", w.post(ingest.About))
 	v1.POST("/applied", w.post(ingest.Applied))
+	v1.POST("/replies", w.post(ingest.Reply))
+	v1.POST("/events/:name", func(c *gin.Context) { w.post(ingest.Event + ingest.Kind(c.Param("name")))(c) })
 	v1.GET("/intended", w.intended)
+	v1.GET("/commands", w.commands)
 	v1.GET("/time", w.time)
 	r.NoRoute(func(c *gin.Context) {
 		refuse(c, fault.New(fault.NotFound, "there is nothing at %s %s", c.Request.Method, c.Request.URL.Path).
-			Then("devices use POST /device/v1/readings, /about, /applied and GET /device/v1/intended, /time"))
+			Then("devices use POST /device/v1/readings, /about, /applied, /replies, /events/NAME and GET /device/v1/intended, /commands, /time"))
 	})
 	r.NoMethod(func(c *gin.Context) {
 		refuse(c, fault.New(fault.Invalid, "%s is not taken at %s", c.Request.Method, c.Request.URL.Path))
@@ -186,15 +191,12 @@ func (w *door) intended(c *gin.Context) {
 			refuse(c, fault.New(fault.Invalid, "?not=%s is no revision", clip(not)).Then("give the number of the revision you have"))
 			return
 		}
-		wait := value.Duration(0)
-		if s := c.Query("wait"); s != "" {
-			if wait, err = value.ParseDuration(s); err != nil {
-				refuse(c, fault.New(fault.Invalid, "?wait: %s", err))
-				return
-			}
+		wait, ok := waiting(c)
+		if !ok {
+			return
 		}
 		if doc.Revision == rev {
-			timer := time.NewTimer(min(wait.Std(), MaxWait))
+			timer := time.NewTimer(wait)
 			defer timer.Stop()
 			select {
 			case <-w.Settings.Changed(device, rev):
@@ -217,6 +219,71 @@ func (w *door) intended(c *gin.Context) {
 	}
 	w.Wire.Add(wire.Entry{At: w.Now(), Device: device, Direction: wire.Down, Transport: "http", Remote: c.Request.RemoteAddr, Topic: "intended", Body: string(body)})
 	c.Data(http.StatusOK, "application/json", body)
+}
+
+// waiting reads ?wait=30s; it refuses what is no duration.
+func waiting(c *gin.Context) (time.Duration, bool) {
+	s := c.Query("wait")
+	if s == "" {
+		return 0, true
+	}
+	wait, err := value.ParseDuration(s)
+	if err != nil {
+		refuse(c, fault.New(fault.Invalid, "?wait: %s", err))
+		return 0, false
+	}
+	return min(wait.Std(), MaxWait), true
+}
+
+// commands gives a list of the commands that the device has not replied to;
+// with ?wait=30s it waits for one, and answers with an empty list when the time
+// is up. What is not replied to comes again.
+func (w *door) commands(c *gin.Context) {
+	device := c.GetString("device")
+	wait, ok := waiting(c)
+	if !ok {
+		return
+	}
+	until := time.NewTimer(wait)
+	defer until.Stop()
+	out := []commands.Message{}
+	for {
+		news := w.Commands.Changed(device)
+		due, next := w.Commands.Due(device)
+		for _, cmd := range due {
+			m, open, err := w.Commands.HandOver(device, cmd.ID)
+			if err != nil {
+				refuse(c, fault.From(err))
+				return
+			}
+			if open {
+				out = append(out, m)
+			}
+		}
+		if len(out) > 0 {
+			break
+		}
+		var again <-chan time.Time
+		if !next.IsZero() {
+			again = time.After(max(next.Sub(w.Now()), 10*time.Millisecond))
+		}
+		select {
+		case <-news:
+			continue
+		case <-again:
+			continue
+		case <-until.C:
+		case <-c.Request.Context().Done():
+			return
+		}
+		break
+	}
+	for _, m := range out {
+		if body, err := json.Marshal(m); err == nil {
+			w.Wire.Add(wire.Entry{At: w.Now(), Device: device, Direction: wire.Down, Transport: "http", Remote: c.Request.RemoteAddr, Topic: "command/" + m.Name, Body: string(body)})
+		}
+	}
+	c.JSON(http.StatusOK, out)
 }
 
 func (w *door) time(c *gin.Context) {

@@ -39,7 +39,7 @@ func newBench(t *testing.T, o store.Options, change func(*ingest.Limits)) *bench
 	if change != nil {
 		change(&limits)
 	}
-	b.server = httptest.NewServer(web.New(web.Deps{Devices: b.Devices, Door: b.Door, Settings: b.Settings, Wire: b.Wire,
+	b.server = httptest.NewServer(web.New(web.Deps{Devices: b.Devices, Door: b.Door, Settings: b.Settings, Commands: b.Commands, Wire: b.Wire,
 		Gate: devices.NewGate(30, time.Now), Limits: limits, Log: slog.New(slog.DiscardHandler), Now: b.Clock.Now}))
 	t.Cleanup(b.server.Close)
 	b.token = b.Onboard(press, "press-scale", nil)

@@ -38,6 +38,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/commands": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Commands, the newest first */
+        get: operations["commands"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices": {
         parameters: {
             query?: never;
@@ -73,6 +90,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{id}/commands": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a command to a device */
+        post: operations["give-command"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/commands/{command}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One command of a device */
+        get: operations["command"];
+        put?: never;
+        post?: never;
+        /** Give a command up before its time */
+        delete: operations["withdraw-command"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{id}/description": {
         parameters: {
             query?: never;
@@ -82,6 +134,23 @@ export interface paths {
         };
         /** A device's Thing Description (W3C WoT TD 1.1) */
         get: operations["description"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/events/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One event of a device whenever it tells of it, as server-sent events of the data alone */
+        get: operations["device-events"];
         put?: never;
         post?: never;
         delete?: never;
@@ -101,6 +170,23 @@ export interface paths {
         get: operations["history"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/invoke/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a command and answer with what the device replies; the body is the input alone */
+        post: operations["invoke"];
         delete?: never;
         options?: never;
         head?: never;
@@ -668,9 +754,15 @@ export interface components {
              */
             data: string;
             description?: string;
+            /** @description Something that may go with it */
+            example?: unknown;
+            /** @description What goes with it, member by member, where each is a single value */
+            fields?: components["schemas"]["InputField"][];
             name: string;
             /** @description Not on every device */
             optional?: boolean;
+            /** @description What a command gives back, in words */
+            output?: string;
             title?: string;
         };
         Alarm: {
@@ -770,6 +862,44 @@ export interface components {
             sentence: string;
             /** @enum {string} */
             weight: "safe" | "careful" | "breaking";
+        };
+        Command: {
+            /**
+             * Format: date-time
+             * @description When it was given
+             */
+            at: string;
+            /** @description Who gave it */
+            by: string;
+            device: string;
+            /**
+             * Format: date-time
+             * @description When it was replied to or given up
+             */
+            ended_at?: string;
+            /** @description Why the device could not do it */
+            error?: string;
+            /**
+             * Format: date-time
+             * @description When it is given up; absent while it waits for the next contact
+             */
+            expires?: string;
+            /** @description ULID */
+            id: string;
+            input?: unknown;
+            name: string;
+            /** @description What the device replied */
+            output?: unknown;
+            /**
+             * @description Waiting and sent are open; the device said done or failed
+             * @enum {string}
+             */
+            phase: "waiting" | "sent" | "done" | "failed" | "expired" | "withdrawn";
+            /**
+             * Format: date-time
+             * @description When it was handed over last
+             */
+            sent_at?: string;
         };
         Cost: {
             /**
@@ -900,8 +1030,12 @@ export interface components {
             commands?: {
                 [key: string]: unknown;
             };
+            events?: {
+                [key: string]: unknown;
+            };
             intended?: unknown;
             readings: unknown;
+            reply?: unknown;
             senml: unknown;
             timed: unknown;
         };
@@ -1088,6 +1222,21 @@ export interface components {
             step: string;
             /** Format: date-time */
             to: string;
+        };
+        InputField: {
+            default?: unknown;
+            /** @description Unit as people write it */
+            display?: string;
+            enum?: unknown[];
+            /** Format: double */
+            maximum?: number;
+            /** Format: double */
+            minimum?: number;
+            name: string;
+            required?: boolean;
+            title?: string;
+            /** @enum {string} */
+            type: "number" | "integer" | "text" | "boolean";
         };
         Job: {
             /**
@@ -1305,6 +1454,20 @@ export interface components {
             /** @description False for a preview */
             moved: boolean;
             version: string;
+        };
+        NewCommand: {
+            /**
+             * @description How long to wait for the reply, or "next contact" for a device that sleeps: one minute after it comes; 60s where not given
+             * @example 90s
+             */
+            expires?: string;
+            /** @description What goes with it, as the model says */
+            input?: unknown;
+            /**
+             * @description An action of the device's model
+             * @example zero_level
+             */
+            name: string;
         };
         NewDevice: {
             /**
@@ -1857,6 +2020,63 @@ export interface operations {
             };
         };
     };
+    commands: {
+        parameters: {
+            query?: {
+                /** @description Only of devices for which this condition is true now */
+                where?: string;
+                /** @description Only of this device */
+                device?: string;
+                /** @description Only those that wait for a reply */
+                open?: boolean;
+                /** @description Only those older than this id */
+                before?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Command"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
     devices: {
         parameters: {
             query?: {
@@ -2017,6 +2237,194 @@ export interface operations {
             };
         };
     };
+    "give-command": {
+        parameters: {
+            query?: {
+                /** @description How long to wait for the reply before answering, up to 60s */
+                wait?: string;
+            };
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCommand"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Command"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    command: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+                /** @description Id of the command */
+                command: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Command"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "withdraw-command": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+                /** @description Id of the command */
+                command: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Command"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
     description: {
         parameters: {
             query?: never;
@@ -2038,6 +2446,65 @@ export interface operations {
                 content: {
                     "application/json": unknown;
                 };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "device-events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+                /** @description Name of the event */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {
@@ -2107,6 +2574,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["History"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    invoke: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+                /** @description Name of the command */
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** @description The input, as the model says */
+        requestBody?: {
+            content: {
+                "application/json": unknown;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
                 };
             };
             /** @description Unauthorized */
@@ -3085,7 +3618,7 @@ export interface operations {
                 /** @description Only of this device */
                 device?: string;
                 /** @description Only of this kind */
-                kind?: "alarm raised" | "alarm returned" | "alarm acknowledged" | "link changed" | "device changed" | "setting changed" | "setting applied" | "setting refused" | "model loaded" | "rule changed" | "access";
+                kind?: "alarm raised" | "alarm returned" | "alarm acknowledged" | "link changed" | "device changed" | "setting changed" | "setting applied" | "setting refused" | "model loaded" | "rule changed" | "command given" | "command replied" | "command ended" | "event" | "access";
                 /** @description Only entries older than this id */
                 before?: string;
                 limit?: number;

@@ -51,6 +51,7 @@ export function ModelDoc({ model: m, quiet = false }: { model: Model; quiet?: bo
                       {a.description && <span className="text-muted">. {a.description}</span>}
                       <span className="block text-muted">
                         {x.what}: {a.data}
+                        {a.output && <>; gives back {a.output}</>}
                       </span>
                     </span>
                   </li>

@@ -5,6 +5,7 @@ import { api, ask, type Device, type Model, type Property, type Settings } from 
 import { useFleet } from "../api/live";
 import { Acknowledge } from "../components/acknowledge";
 import { Badge } from "../components/badge";
+import { Commands } from "../components/commands";
 import { Button, Choice, Command, Empty } from "../components/parts";
 import { SettingsDialog } from "../components/settings-dialog";
 import { Trace, type TraceData } from "../components/trace";
@@ -210,6 +211,7 @@ function Now({
       <aside className="lg:border-l lg:border-line lg:pl-6">
         <OpenAlarms device={device} now={now} />
         <SettingsTable settings={settings} now={now} onChange={onChange} />
+        <Commands device={device} model={model} now={now} />
         <h2 className="pt-6 pb-1.5 font-semibold">
           <Link to="wire">Wire</Link>
         </h2>

@@ -1,0 +1,192 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ullage/client"
+)
+
+func commandCommand() *cobra.Command {
+	return noun(groupSettings, "command", "Tell devices to do something, once", commandGive(), commandList(), commandWithdraw())
+}
+
+func commandGive() *cobra.Command {
+	var wait time.Duration
+	var expires, input string
+	c := &cobra.Command{
+		Use:   "give DEVICE COMMAND [NAME=VALUE…]",
+		Short: "Give a device a command and wait for its reply",
+		Long: `Gives a device a command of its model, with the input that the model asks for,
+and waits for the device to reply. A device that is away gets it when it is back,
+unless it has expired by then; one that sleeps gets it at its next contact with
+--expires "next contact". It exits with 1 if the device could not do it or has
+not replied.`,
+		Example: "  ullage command give tank-fennimore-07 identify\n  ullage command give tank-fennimore-07 zero_level reference_cm=30\n  ullage command give tank-fennimore-07 zero_level --input '{\"reference_cm\":30}' --expires 'next contact' --wait 0s",
+		Args:    atLeast(2, "a device, a command and its input"), ValidArgsFunction: commandWords,
+		RunE: func(c *cobra.Command, args []string) error {
+			n := client.NewCommand{Name: args[1], Expires: expires}
+			switch {
+			case input != "" && len(args) > 2:
+				return usageError{fmt.Errorf("the input is given as NAME=VALUE or with --input, not both")}
+			case input != "":
+				if err := json.Unmarshal([]byte(input), &n.Input); err != nil {
+					return usageError{fmt.Errorf("--input is not JSON: %w", err)}
+				}
+			case len(args) > 2:
+				fields := map[string]any{}
+				for _, a := range args[2:] {
+					name, text, ok := strings.Cut(a, "=")
+					if !ok {
+						return usageError{fmt.Errorf("%q is no input; write it like reference_cm=30", a)}
+					}
+					fields[name] = scalar(text)
+				}
+				n.Input = fields
+			}
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			out, err := cl.Give(c.Context(), args[0], n, wait)
+			if err != nil {
+				return err
+			}
+			if err := show(c, out, func(w io.Writer) { printCommand(w, out) }); err != nil {
+				return err
+			}
+			if wait > 0 && out.Phase != "done" {
+				return fmt.Errorf("%s has not done %s", out.Device, out.Name)
+			}
+			return nil
+		},
+	}
+	c.Flags().DurationVar(&wait, "wait", 10*time.Second, "how long to wait for the reply, up to 1m; 0s for not at all")
+	c.Flags().StringVar(&expires, "expires", "", `when it is given up: a time such as 90s or 2h, or "next contact" (default 60s)`)
+	c.Flags().StringVar(&input, "input", "", "the whole input as JSON")
+	c.RegisterFlagCompletionFunc("expires", cobra.FixedCompletions([]string{"60s", "10min", "next contact"}, cobra.ShellCompDirectiveNoFileComp))
+	return c
+}
+
+func printCommand(w io.Writer, c client.Command) {
+	fmt.Fprintf(w, "%s %s", c.Device, c.Name)
+	switch c.Phase {
+	case "done":
+		fmt.Fprintf(w, ": done after %s\n", c.EndedAt.Sub(c.At).Round(time.Millisecond))
+	case "failed":
+		fmt.Fprintf(w, ": it could not: %s\n", c.Error)
+	case "sent":
+		fmt.Fprintf(w, ": handed over, no reply yet; it waits until %s\n", clock(c.Expires))
+	case "waiting":
+		if c.Expires == nil {
+			fmt.Fprintf(w, ": waits for its next contact\n")
+		} else {
+			fmt.Fprintf(w, ": not handed over yet; it waits until %s\n", clock(c.Expires))
+		}
+	default:
+		fmt.Fprintf(w, ": %s\n", c.Phase)
+	}
+	var fields map[string]any
+	if json.Unmarshal(c.Output, &fields) == nil {
+		for _, k := range sortedKeys(fields) {
+			if lines, ok := fields[k].([]any); ok {
+				fmt.Fprintf(w, "  %s\n", k)
+				for _, x := range lines {
+					fmt.Fprintf(w, "    %s\n", plain(x))
+				}
+				continue
+			}
+			fmt.Fprintf(w, "  %s  %s\n", k, plain(fields[k]))
+		}
+	} else if len(c.Output) > 0 {
+		fmt.Fprintf(w, "  %s\n", c.Output)
+	}
+	if c.Open() {
+		fmt.Fprintf(w, "See what became of it with: ullage command list %s\n", c.Device)
+	}
+}
+
+func clock(t *time.Time) string { return t.Local().Format("15:04:05") }
+
+func commandList() *cobra.Command {
+	var open bool
+	var limit int
+	var where *string
+	c := &cobra.Command{
+		Use: "list [DEVICE]", Short: "List commands and what became of them, the newest first", Args: cobra.MaximumNArgs(1), ValidArgsFunction: deviceNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			device := ""
+			if len(args) > 0 {
+				device = args[0]
+			}
+			cs, err := cl.Commands(c.Context(), device, *where, open, limit)
+			if err != nil {
+				return err
+			}
+			return list(c, cs, "No command is like that. Give one with: ullage command give DEVICE COMMAND",
+				column[client.Command]{"command", func(x client.Command) string { return x.ID }},
+				column[client.Command]{"device", func(x client.Command) string { return x.Device }},
+				column[client.Command]{"name", func(x client.Command) string { return x.Name }},
+				column[client.Command]{"input", func(x client.Command) string { return string(x.Input) }},
+				column[client.Command]{"given", func(x client.Command) string { return ago(&x.At) }},
+				column[client.Command]{"by", func(x client.Command) string { return x.By }},
+				column[client.Command]{"phase", func(x client.Command) string { return x.Phase }},
+				column[client.Command]{"reply", func(x client.Command) string {
+					if x.Error != "" {
+						return x.Error
+					}
+					return string(x.Output)
+				}})
+		},
+	}
+	where = whereFlag(c)
+	c.Flags().BoolVar(&open, "open", false, "only those that wait for a reply")
+	c.Flags().IntVar(&limit, "limit", 100, "at most this many")
+	return c
+}
+
+func commandWithdraw() *cobra.Command {
+	return &cobra.Command{
+		Use: "withdraw DEVICE ID", Short: "Give a command up before its time", Args: exactly(2, "a device and the id of a command"), ValidArgsFunction: deviceNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			out, err := cl.Withdraw(c.Context(), args[0], args[1])
+			if err != nil {
+				return err
+			}
+			return show(c, out, func(w io.Writer) { printCommand(w, out) })
+		},
+	}
+}
+
+// commandWords completes the device, then the names of its commands.
+func commandWords(c *cobra.Command, args []string, prefix string) ([]string, cobra.ShellCompDirective) {
+	if len(args) == 0 {
+		return deviceNames(c, args, prefix)
+	}
+	cl, err := connect(c)
+	if err != nil || len(args) > 1 {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	d, err := cl.Device(c.Context(), args[0])
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	m, err := cl.Model(c.Context(), d.Model+"@"+d.ModelVersion)
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	return m.Commands, cobra.ShellCompDirectiveNoFileComp
+}
