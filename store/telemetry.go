@@ -6,13 +6,9 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
-
-	"github.com/go-gormigrate/gormigrate/v2"
-	"gorm.io/gorm"
 
 	"ullage/core/series"
 	"ullage/core/value"
@@ -20,27 +16,45 @@ import (
 	"ullage/fleet/ingest"
 )
 
-// Telemetry is telemetry.db: one row for each reading, keyed by series and
-// time. One goroutine writes. It commits whatever has queued up while the
-// commit before was under way, so that many devices share one flush to disk
-// and none waits for a timer.
+// Telemetry is telemetry.db. One goroutine writes. Each commit adds one packed
+// record to the write-ahead table with whatever has queued up while the commit
+// before was under way, so that many devices share one flush to disk and none
+// waits for a timer. The readings stay in memory besides, until they are
+// sealed: merged into chunks of some hundred readings of one series, with the
+// records that nobody needs any more dropped in the same transaction. What was
+// not sealed is read back from the records when the store opens.
 type Telemetry struct {
 	db   database
-	conn *sql.Conn
-	ins  map[int]*sql.Stmt // by how many rows they insert
+	read *sql.DB
+	conn *sql.Conn // the one that writes
 
 	mu     sync.Mutex
 	ready  *sync.Cond
 	queue  []ingest.Append
 	rows   int // readings in the queue
 	closed bool
+	wanted []chan struct{} // those that wait until everything is sealed
 	done   chan struct{}
 	// answers carries finished batches to the goroutine that calls Done, so that
 	// the next commit does not wait for what callers do with the news.
 	answers chan answer
 
-	seriesMu sync.RWMutex
-	series   map[seriesKey]int64
+	freshMu sync.RWMutex // of the streams and what is fresh in them
+	streams map[int64]*stream
+	names   map[string]map[string]*stream // by device and metric
+
+	// The writer's alone.
+	dirty   []*stream // with something fresh, that with the oldest record first
+	fresh   int       // fresh readings in all
+	seq     int64     // of the newest record
+	kept    []kept    // receipts of records that are not dropped yet
+	record  recordWriter
+	stmts   map[string]*sql.Stmt
+	emptied time.Time // when there was nothing fresh last
+	damaged int       // records that could not be read back
+
+	receiptMu sync.Mutex
+	receipts  map[string]*recent
 
 	stats Stats
 }
@@ -51,6 +65,8 @@ type Stats struct {
 	Readings atomic.Uint64
 	Failures atomic.Uint64
 	Nanos    atomic.Uint64 // spent in commits
+	Sealed   atomic.Uint64 // readings that went into chunks
+	Fresh    atomic.Int64  // readings that are in no chunk yet
 }
 
 type answer struct {
@@ -58,43 +74,40 @@ type answer struct {
 	err   error
 }
 
-type seriesKey struct{ device, metric string }
-
 const (
 	// maxQueued is how many readings may wait for the writer before it says
 	// that it is overloaded.
 	maxQueued = 200_000
-	// maxBatch keeps one commit near 20 ms, because acknowledgements wait for it.
-	maxBatch = 4_000
+	// maxBatch keeps one commit far below 20 ms, because acknowledgements wait
+	// for it.
+	maxBatch = 20_000
+	// sealAbove is how many fresh readings are kept before the oldest are
+	// sealed: the more, the fuller the chunks and the longer the start.
+	sealAbove = 1_000_000
+	// maxFresh is where readings come in faster than they can be sealed.
+	maxFresh = 4_000_000
+	// sealFor is how long one slice of sealing goes on; a slice stands between
+	// two commits.
+	sealFor = 4 * time.Millisecond
+	// sealAfter is how long readings are fresh at most while little comes in.
+	sealAfter = 10 * time.Minute
+	// everyUsually is the expected interval of a series that came without one.
+	everyUsually = time.Minute
 )
 
-var insertSizes = []int{64, 8, 1}
-
 func openTelemetry(path string, o Options) (*Telemetry, error) {
-	pragmas := url.Values{}
+	// The order counts: space can be given back only where that was asked for
+	// before the first table.
+	pragmas := url.Values{"_pragma": {"auto_vacuum(INCREMENTAL)"}}
 	if o.MaxBytes > 0 {
-		pragmas["_pragma"] = []string{fmt.Sprintf("max_page_count(%d)", max(o.MaxBytes/4096, 1))}
+		pragmas.Add("_pragma", fmt.Sprintf("max_page_count(%d)", max(o.MaxBytes/4096, 1)))
 	}
-	db, err := openDatabase(path, pragmas, []*gormigrate.Migration{{
-		ID: "1",
-		Migrate: func(tx *gorm.DB) error {
-			for _, q := range []string{
-				`CREATE TABLE series (id INTEGER PRIMARY KEY, device TEXT NOT NULL, metric TEXT NOT NULL, UNIQUE (device, metric))`,
-				// value is REAL for a number, TEXT for a text and INTEGER 0 or 1 for a boolean.
-				`CREATE TABLE readings (series INTEGER NOT NULL, at INTEGER NOT NULL, value, quality INTEGER NOT NULL,
-					device_at INTEGER, receipt INTEGER, PRIMARY KEY (series, at)) WITHOUT ROWID`,
-			} {
-				if err := tx.Exec(q).Error; err != nil {
-					return err
-				}
-			}
-			return nil
-		},
-	}})
+	db, err := openDatabase(path, pragmas, telemetryMigrations)
 	if err != nil {
 		return nil, err
 	}
-	t := &Telemetry{db: db, ins: map[int]*sql.Stmt{}, series: map[seriesKey]int64{}, done: make(chan struct{}), answers: make(chan answer, 4)}
+	t := &Telemetry{db: db, streams: map[int64]*stream{}, names: map[string]map[string]*stream{}, stmts: map[string]*sql.Stmt{},
+		receipts: map[string]*recent{}, done: make(chan struct{}), answers: make(chan answer, 4), emptied: time.Now()}
 	t.ready = sync.NewCond(&t.mu)
 	pool, err := db.write.DB()
 	if err != nil {
@@ -103,28 +116,80 @@ func openTelemetry(path string, o Options) (*Telemetry, error) {
 	if t.conn, err = pool.Conn(context.Background()); err != nil {
 		return nil, translate(err)
 	}
-	for _, n := range insertSizes {
-		q := `INSERT INTO readings (series, at, value, quality, device_at, receipt) VALUES ` +
-			strings.TrimSuffix(strings.Repeat("(?,?,?,?,?,?),", n), ",") +
-			` ON CONFLICT (series, at) DO UPDATE SET value = excluded.value, quality = excluded.quality,
-			  device_at = excluded.device_at, receipt = excluded.receipt`
-		if t.ins[n], err = t.conn.PrepareContext(context.Background(), q); err != nil {
-			return nil, translate(err)
-		}
+	if t.read, err = db.read.DB(); err != nil {
+		return nil, err
 	}
-	var rows []struct {
-		ID             int64
-		Device, Metric string
-	}
-	if err := db.read.Table("series").Find(&rows).Error; err != nil {
+	if err := t.load(); err != nil {
 		return nil, translate(err)
-	}
-	for _, r := range rows {
-		t.series[seriesKey{r.Device, r.Metric}] = r.ID
 	}
 	go t.run()
 	go t.answer()
 	return t, nil
+}
+
+// load reads the series, the receipts, and what is fresh back.
+func (t *Telemetry) load() error {
+	rows, err := t.read.Query("SELECT id, device, metric, every FROM series")
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		s := &stream{sorted: true}
+		if err := rows.Scan(&s.id, &s.device, &s.metric, &s.every); err != nil {
+			return err
+		}
+		t.enter(s)
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	if err := t.loadReceipts(); err != nil {
+		return err
+	}
+	records, err := t.read.Query("SELECT seq, data FROM records ORDER BY seq")
+	if err != nil {
+		return err
+	}
+	defer records.Close()
+	for records.Next() {
+		var seq int64
+		var data sql.RawBytes
+		if err := records.Scan(&seq, &data); err != nil {
+			return err
+		}
+		t.seq = seq
+		if !readRecord(data, func(device string, receipt, arrived int64) { t.keep(device, receipt, arrived) },
+			func(id int64, x series.Sample) {
+				if s := t.streams[id]; s != nil {
+					t.freshen(s, &x)
+				}
+			}) {
+			t.damaged++
+		}
+	}
+	t.stats.Fresh.Store(int64(t.fresh))
+	return records.Err()
+}
+
+func (t *Telemetry) enter(s *stream) {
+	t.streams[s.id] = s
+	of := t.names[s.device]
+	if of == nil {
+		of = map[string]*stream{}
+		t.names[s.device] = of
+	}
+	of[s.metric] = s
+}
+
+// freshen adds a reading of the newest record to what is fresh.
+func (t *Telemetry) freshen(s *stream, x *series.Sample) {
+	if len(s.cells) == 0 {
+		s.since = t.seq
+		t.dirty = append(t.dirty, s)
+	}
+	s.add(x)
+	t.fresh++
 }
 
 // Append implements ingest.Store.
@@ -134,7 +199,7 @@ func (t *Telemetry) Append(a ingest.Append) error {
 	if t.closed {
 		return fault.New(fault.Stopping, "the service is stopping").Then("send again in a moment")
 	}
-	if t.rows+len(a.Readings) > maxQueued {
+	if t.rows+len(a.Readings) > maxQueued || t.stats.Fresh.Load() > maxFresh {
 		return fault.New(fault.Overload, "more readings come in than the disk takes").Then("send again in a moment; nothing of this message was kept")
 	}
 	t.queue = append(t.queue, a)
@@ -163,252 +228,241 @@ func (t *Telemetry) answer() {
 	}
 }
 
+// run commits and seals until the store is closed.
 func (t *Telemetry) run() {
 	defer close(t.answers)
+	look := time.NewTicker(time.Second)
+	defer look.Stop()
+	stop := make(chan struct{})
+	defer close(stop)
+	go func() { // wakes the writer, for what is to be sealed while nothing comes in
+		for {
+			select {
+			case <-look.C:
+				t.ready.Signal()
+			case <-stop:
+				return
+			}
+		}
+	}()
+	failed := time.Time{} // when sealing failed last
 	for {
+		able := time.Since(failed) > time.Second
 		t.mu.Lock()
-		for len(t.queue) == 0 && !t.closed {
+		if len(t.queue) == 0 && !t.closed && len(t.wanted) == 0 && !(able && t.due()) {
 			t.ready.Wait()
 		}
-		if len(t.queue) == 0 {
-			t.mu.Unlock()
+		batch, rows := t.take()
+		wanted := len(t.wanted) > 0
+		over := t.closed && len(t.queue) == 0 && len(batch) == 0
+		t.mu.Unlock()
+		if len(batch) > 0 {
+			start := time.Now()
+			err := t.commit(batch)
+			t.stats.Nanos.Add(uint64(time.Since(start)))
+			t.stats.Commits.Add(1)
+			if err != nil {
+				t.stats.Failures.Add(1)
+			} else {
+				t.stats.Readings.Add(uint64(rows))
+			}
+			t.answers <- answer{batch, err}
+		}
+		if over {
+			t.release()
 			return
 		}
-		n, rows := 0, 0
-		for n < len(t.queue) && (n == 0 || rows+len(t.queue[n].Readings) <= maxBatch) {
-			rows += len(t.queue[n].Readings)
-			n++
+		if able && len(t.dirty) > 0 && (wanted || t.due()) {
+			if err := t.seal(t.patience()); err != nil {
+				failed, able = time.Now(), false
+				t.stats.Failures.Add(1)
+			}
 		}
-		batch := slices.Clone(t.queue[:n])
-		rest := copy(t.queue, t.queue[n:])
-		clear(t.queue[rest:])
-		t.queue = t.queue[:rest]
-		t.rows -= rows
-		t.mu.Unlock()
-
-		start := time.Now()
-		err := t.commit(batch)
-		t.stats.Nanos.Add(uint64(time.Since(start)))
-		t.stats.Commits.Add(1)
-		if err != nil {
-			t.stats.Failures.Add(1)
-		} else {
-			t.stats.Readings.Add(uint64(rows))
+		if len(t.dirty) == 0 {
+			t.emptied = time.Now()
 		}
-		t.answers <- answer{batch, err}
+		if len(t.dirty) == 0 || !able {
+			t.release()
+		}
 	}
 }
 
-// commit writes a batch in one transaction. On failure nothing of it is kept.
-func (t *Telemetry) commit(batch []ingest.Append) (err error) {
-	ctx := context.Background()
-	if _, err := t.conn.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
+// due reports whether something should be sealed now.
+func (t *Telemetry) due() bool {
+	return t.fresh > sealAbove || len(t.dirty) > 0 && time.Since(t.emptied) > sealAfter
+}
+
+// patience is how long the next slice may take: longer, the more is fresh.
+func (t *Telemetry) patience() time.Duration {
+	return sealFor * time.Duration(1+max(0, t.fresh-sealAbove)*8/sealAbove)
+}
+
+func (t *Telemetry) release() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, c := range t.wanted {
+		close(c)
+	}
+	t.wanted = nil
+}
+
+// Seal waits until everything that is stored now is in chunks.
+func (t *Telemetry) Seal() {
+	c := make(chan struct{})
+	t.mu.Lock()
+	if t.closed {
+		t.mu.Unlock()
+		return
+	}
+	t.wanted = append(t.wanted, c)
+	t.ready.Signal()
+	t.mu.Unlock()
+	<-c
+}
+
+// take takes the next batch from the queue; the caller holds mu.
+func (t *Telemetry) take() (batch []ingest.Append, rows int) {
+	n := 0
+	for n < len(t.queue) && (n == 0 || rows+len(t.queue[n].Readings) <= maxBatch) {
+		rows += len(t.queue[n].Readings)
+		n++
+	}
+	if n == 0 {
+		return nil, 0
+	}
+	batch = slices.Clone(t.queue[:n])
+	rest := copy(t.queue, t.queue[n:])
+	clear(t.queue[rest:])
+	t.queue = t.queue[:rest]
+	t.rows -= rows
+	return batch, rows
+}
+
+// statement prepares a statement of the writer once.
+func (t *Telemetry) statement(q string) (*sql.Stmt, error) {
+	if s := t.stmts[q]; s != nil {
+		return s, nil
+	}
+	s, err := t.conn.PrepareContext(context.Background(), q)
+	if err == nil {
+		t.stmts[q] = s
+	}
+	return s, err
+}
+
+func (t *Telemetry) exec(q string, args ...any) error {
+	s, err := t.statement(q)
+	if err != nil {
+		return err
+	}
+	_, err = s.Exec(args...)
+	return err
+}
+
+// transaction runs f between BEGIN and COMMIT of the writer. On failure
+// nothing of it is kept.
+func (t *Telemetry) transaction(f func() error) error {
+	if err := t.exec("BEGIN IMMEDIATE"); err != nil {
 		return translate(err)
 	}
-	added := map[seriesKey]int64{}
-	defer func() {
-		if err != nil {
-			t.conn.ExecContext(ctx, "ROLLBACK")
-			return
-		}
-		if len(added) > 0 {
-			t.seriesMu.Lock()
-			for k, id := range added {
-				t.series[k] = id
-			}
-			t.seriesMu.Unlock()
-		}
-	}()
-	args := make([]any, 0, 64*6)
+	err := f()
+	if err == nil {
+		err = t.exec("COMMIT")
+	}
+	if err != nil {
+		t.conn.ExecContext(context.Background(), "ROLLBACK")
+		return translate(err)
+	}
+	return nil
+}
+
+// commit writes one record of a batch, and takes the readings in once it is on
+// disk.
+func (t *Telemetry) commit(batch []ingest.Append) error {
+	type fresh struct {
+		s *stream
+		x series.Sample
+	}
 	total := 0
 	for i := range batch {
 		total += len(batch[i].Readings)
 	}
-	left, size := total, 0
-	next := func() {
-		for _, n := range insertSizes {
-			if left >= n {
-				size = n
-				return
-			}
-		}
-	}
-	next()
-	for i := range batch {
-		a := &batch[i]
-		for _, r := range a.Readings {
-			id, err := t.seriesID(ctx, seriesKey{a.Device, r.Metric}, added)
-			if err != nil {
-				return translate(err)
-			}
-			args = append(args, id, r.At.UnixMilli(), column(r.Value), int64(r.Quality), orNull(ms(r.DeviceAt)), orNull(a.Receipt))
-			if len(args) == size*6 {
-				if _, err := t.ins[size].ExecContext(ctx, args...); err != nil {
-					return translate(err)
+	in := make([]fresh, 0, total)
+	var added []*stream
+	seq := t.seq + 1
+	if err := t.transaction(func() error {
+		t.record.reset()
+		for i := range batch {
+			a := &batch[i]
+			t.record.begin(a.Device, a.Receipt, arrivedAt(a), len(a.Readings))
+			of := t.names[a.Device] // only the writer changes the maps
+			for k := range a.Readings {
+				r := &a.Readings[k]
+				s := of[r.Metric]
+				if s == nil {
+					var err error
+					if s, err = t.addStream(&added, a, r.Metric); err != nil {
+						return err
+					}
 				}
-				left -= size
-				args = args[:0]
-				next()
+				x := series.Sample{At: r.At.UnixMilli(), Value: r.Value, Quality: r.Quality, DeviceAt: ms(r.DeviceAt)}
+				t.record.reading(s.id, &x)
+				in = append(in, fresh{s, x})
 			}
 		}
+		return t.exec("INSERT INTO records (seq, data) VALUES (?, ?)", seq, t.record.end())
+	}); err != nil {
+		return err
 	}
-	if _, err := t.conn.ExecContext(ctx, "COMMIT"); err != nil {
-		return translate(err)
+	t.seq = seq
+	t.freshMu.Lock()
+	for _, s := range added {
+		t.enter(s)
 	}
+	for i := range in {
+		t.freshen(in[i].s, &in[i].x)
+	}
+	t.freshMu.Unlock()
+	for i := range batch {
+		if batch[i].Receipt != 0 {
+			t.keep(batch[i].Device, batch[i].Receipt, arrivedAt(&batch[i]))
+		}
+	}
+	t.stats.Fresh.Store(int64(t.fresh))
 	return nil
 }
 
-func (t *Telemetry) seriesID(ctx context.Context, k seriesKey, added map[seriesKey]int64) (int64, error) {
-	t.seriesMu.RLock()
-	id, ok := t.series[k]
-	t.seriesMu.RUnlock()
-	if ok {
-		return id, nil
+// arrivedAt returns when an untimed message came: the time of its readings.
+func arrivedAt(a *ingest.Append) int64 {
+	if len(a.Readings) == 0 {
+		return time.Now().UnixMilli()
 	}
-	if id, ok := added[k]; ok {
-		return id, nil
-	}
-	res, err := t.conn.ExecContext(ctx, "INSERT INTO series (device, metric) VALUES (?, ?)", k.device, k.metric)
-	if err != nil {
-		return 0, err
-	}
-	if id, err = res.LastInsertId(); err == nil {
-		added[k] = id
-	}
-	return id, err
+	return a.Readings[0].At.UnixMilli()
 }
 
-func column(v value.Value) any {
-	switch v.Kind {
-	case value.Number:
-		return v.Num
-	case value.Text:
-		return v.Text
-	case value.Bool:
-		return int64(v.Num)
-	}
-	return nil
-}
-
-func fromColumn(x any) value.Value {
-	switch x := x.(type) {
-	case float64:
-		return value.OfNumber(x)
-	case int64:
-		return value.OfBool(x != 0)
-	case string:
-		return value.OfText(x)
-	case []byte:
-		return value.OfText(string(x))
-	}
-	return value.Value{}
-}
-
-func orNull(n int64) any {
-	if n == 0 {
-		return nil
-	}
-	return n
-}
-
-func (t *Telemetry) id(device, metric string) (int64, bool) {
-	t.seriesMu.RLock()
-	defer t.seriesMu.RUnlock()
-	id, ok := t.series[seriesKey{device, metric}]
-	return id, ok
-}
-
-// HasReceipt implements ingest.Store.
-func (t *Telemetry) HasReceipt(device string, receipt int64, since time.Time) (bool, error) {
-	var n int64
-	err := t.db.read.Raw(`SELECT count(*) FROM readings WHERE series IN (SELECT id FROM series WHERE device = ?) AND at >= ? AND receipt = ?`,
-		device, ms(since), receipt).Scan(&n).Error
-	return n > 0, translate(err)
-}
-
-// Readings calls yield with the readings of a series from a time up to, but
-// without, another, in order. A yield that fails ends it with that error.
-func (t *Telemetry) Readings(device, metric string, from, to time.Time, yield func(series.Point) error) error {
-	return t.ReadingsContext(context.Background(), device, metric, from, to, yield)
-}
-
-// ReadingsContext is Readings that ends when ctx does.
-func (t *Telemetry) ReadingsContext(ctx context.Context, device, metric string, from, to time.Time, yield func(series.Point) error) error {
-	id, ok := t.id(device, metric)
-	if !ok {
-		return nil
-	}
-	rows, err := t.db.read.WithContext(ctx).Raw(`SELECT at, value, quality FROM readings WHERE series = ? AND at >= ? AND at < ? ORDER BY at`,
-		id, from.UnixMilli(), to.UnixMilli()).Rows()
-	if err != nil {
-		return translate(err)
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var at int64
-		var v any
-		var q uint8
-		if err := rows.Scan(&at, &v, &q); err != nil {
-			return translate(err)
-		}
-		if err := yield(series.Point{At: value.FromMillis(at), Value: fromColumn(v), Quality: value.Quality(q)}); err != nil {
-			return err
+func (t *Telemetry) addStream(added *[]*stream, a *ingest.Append, metric string) (*stream, error) {
+	for _, s := range *added {
+		if s.device == a.Device && s.metric == metric {
+			return s, nil
 		}
 	}
-	return translate(rows.Err())
-}
-
-// Last implements derived.History.
-func (t *Telemetry) Last(device, metric string, at time.Time) (value.Reading, bool, error) {
-	id, ok := t.id(device, metric)
-	if !ok {
-		return value.Reading{}, false, nil
+	s := &stream{device: a.Device, metric: metric, every: a.Every.Milliseconds(), sorted: true}
+	if s.every <= 0 {
+		s.every = everyUsually.Milliseconds()
 	}
-	rows, err := t.db.read.Raw(`SELECT at, value, quality FROM readings WHERE series = ? AND at <= ? ORDER BY at DESC LIMIT 1`, id, at.UnixMilli()).Rows()
+	q, err := t.statement("INSERT INTO series (device, metric, every) VALUES (?, ?, ?)")
 	if err != nil {
-		return value.Reading{}, false, translate(err)
+		return nil, err
 	}
-	defer rows.Close()
-	if !rows.Next() {
-		return value.Reading{}, false, translate(rows.Err())
-	}
-	var ms int64
-	var v any
-	var q uint8
-	if err := rows.Scan(&ms, &v, &q); err != nil {
-		return value.Reading{}, false, translate(err)
-	}
-	return value.Reading{Metric: metric, At: value.FromMillis(ms), Value: fromColumn(v), Quality: value.Quality(q)}, true, nil
-}
-
-// Latest implements present.Latests.
-func (t *Telemetry) Latest(yield func(device string, r value.Reading)) error {
-	rows, err := t.db.read.Raw(`SELECT s.device, s.metric, r.at, r.value, r.quality FROM series s
-		JOIN readings r ON r.series = s.id AND r.at = (SELECT max(at) FROM readings WHERE series = s.id)`).Rows()
+	res, err := q.Exec(s.device, s.metric, s.every)
 	if err != nil {
-		return translate(err)
+		return nil, err
 	}
-	defer rows.Close()
-	for rows.Next() {
-		var device string
-		var r value.Reading
-		var at int64
-		var v any
-		var q uint8
-		if err := rows.Scan(&device, &r.Metric, &at, &v, &q); err != nil {
-			return translate(err)
-		}
-		r.At, r.Value, r.Quality = value.FromMillis(at), fromColumn(v), value.Quality(q)
-		yield(device, r)
+	if s.id, err = res.LastInsertId(); err == nil && s.id > maxSeries {
+		err = fault.New(fault.Full, "there are %d series, and no more are kept in one store", maxSeries)
 	}
-	return translate(rows.Err())
-}
-
-// Count returns how many readings of a device are stored.
-func (t *Telemetry) Count(device string) (int64, error) {
-	var n int64
-	err := t.db.read.Raw(`SELECT count(*) FROM readings WHERE series IN (SELECT id FROM series WHERE device = ?)`, device).Scan(&n).Error
-	return n, translate(err)
+	*added = append(*added, s)
+	return s, err
 }
 
 func (t *Telemetry) close() error {
@@ -421,9 +475,111 @@ func (t *Telemetry) close() error {
 		return nil
 	}
 	<-t.done
-	for _, s := range t.ins {
+	for _, s := range t.stmts {
 		s.Close()
 	}
 	t.conn.Close()
 	return t.db.close()
+}
+
+// Receipts.
+
+// recent holds the newest receipts of one device.
+type recent struct {
+	items [keptReceipts]struct{ receipt, arrived int64 }
+	next  int
+}
+
+// keptReceipts is how many receipts of a device are known. Only what is not
+// acknowledged yet is sent again, and that is no more.
+const keptReceipts = 64
+
+// kept is a receipt with the record that holds it.
+type kept struct {
+	seq              int64
+	device           string
+	receipt, arrived int64
+}
+
+// keep remembers a receipt of the newest record.
+func (t *Telemetry) keep(device string, receipt, arrived int64) {
+	t.kept = append(t.kept, kept{t.seq, device, receipt, arrived})
+	t.remember(device, receipt, arrived)
+}
+
+func (t *Telemetry) remember(device string, receipt, arrived int64) {
+	t.receiptMu.Lock()
+	defer t.receiptMu.Unlock()
+	r := t.receipts[device]
+	if r == nil {
+		r = &recent{}
+		t.receipts[device] = r
+	}
+	r.items[r.next].receipt, r.items[r.next].arrived = receipt, arrived
+	r.next = (r.next + 1) % keptReceipts
+}
+
+// HasReceipt implements ingest.Store.
+func (t *Telemetry) HasReceipt(device string, receipt int64, since time.Time) (bool, error) {
+	t.receiptMu.Lock()
+	defer t.receiptMu.Unlock()
+	if r := t.receipts[device]; r != nil {
+		for _, x := range r.items {
+			if x.receipt == receipt && x.arrived >= since.UnixMilli() {
+				return true, nil
+			}
+		}
+	}
+	return false, nil
+}
+
+// receiptsFor is how long receipts outlive the record that they came in.
+const receiptsFor = time.Hour
+
+// saveReceipts stores the receipts of records that are dropped now, those
+// before seq, in one row.
+func (t *Telemetry) saveReceipts(seq int64) error {
+	n, now := 0, int64(0)
+	for n < len(t.kept) && t.kept[n].seq < seq {
+		now = max(now, t.kept[n].arrived)
+		n++
+	}
+	if n == 0 {
+		return nil
+	}
+	since := value.FromMillis(now).Add(-receiptsFor)
+	t.record.reset()
+	count := 0
+	for _, k := range t.kept[:n] {
+		if known, _ := t.HasReceipt(k.device, k.receipt, since); known {
+			t.record.begin(k.device, k.receipt, k.arrived, 0)
+			count++
+		}
+	}
+	if count > 0 {
+		if err := t.exec("INSERT INTO receipts (at, data) VALUES (?, ?)", now, t.record.end()); err != nil {
+			return err
+		}
+	}
+	return t.exec("DELETE FROM receipts WHERE at < ?", since.UnixMilli())
+}
+
+func (t *Telemetry) loadReceipts() error {
+	rows, err := t.read.Query("SELECT data FROM receipts ORDER BY id")
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var data sql.RawBytes
+		if err := rows.Scan(&data); err != nil {
+			return err
+		}
+		readRecord(data, t.remember, func(int64, series.Sample) {})
+	}
+	return rows.Err()
+}
+
+func point(x *series.Sample) series.Point {
+	return series.Point{At: value.FromMillis(x.At), Value: x.Value, Quality: x.Quality}
 }

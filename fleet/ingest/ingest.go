@@ -67,6 +67,9 @@ type Outcome struct {
 type Append struct {
 	Device   string
 	Readings []value.Reading
+	// Every is how often the device is expected to report; it says which roll-ups
+	// are kept of a metric that is new. A minute if it is zero.
+	Every time.Duration
 	// Receipt identifies an untimed message, so that its redelivery is known
 	// again after a restart. Zero for none.
 	Receipt int64
@@ -249,7 +252,7 @@ func (d *Door) acceptReadings(m Message, dev devices.Device, arrived time.Time, 
 	if d.Derive != nil {
 		checked.Readings = append(checked.Readings, d.Derive.Derive(m.Device, mod, checked.Readings)...)
 	}
-	err = d.Store.Append(Append{Device: m.Device, Readings: checked.Readings, Receipt: receipt, Done: func(err error) {
+	err = d.Store.Append(Append{Device: m.Device, Readings: checked.Readings, Every: mod.Interval, Receipt: receipt, Done: func(err error) {
 		if err != nil {
 			d.forget(m.Device, receipt)
 			done(d.finish(m, arrived, Outcome{Err: fault.From(err)}))

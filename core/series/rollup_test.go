@@ -1,0 +1,115 @@
+package series_test
+
+import (
+	"errors"
+	"math"
+	"math/rand/v2"
+	"slices"
+	"testing"
+
+	"ullage/core/series"
+)
+
+// slow sums one cell up millisecond by millisecond's worth: by definition.
+func slow(ats []int64, vs []float64, from, to, hold int64) (r series.Rollup) {
+	r.At = from
+	for i, at := range ats {
+		until := at + hold
+		if i+1 < len(ats) {
+			until = min(until, ats[i+1])
+		} else {
+			until = at // the newest holds for no time that is known
+		}
+		if w := min(until, to) - max(at, from); w > 0 {
+			r.Area += vs[i] * float64(w)
+			r.Held += w
+		}
+		if at < from || at >= to {
+			continue
+		}
+		if r.N++; r.N == 1 {
+			r.Min, r.Max, r.First = vs[i], vs[i], vs[i]
+		}
+		r.Min, r.Max, r.Sum, r.Last = min(r.Min, vs[i]), max(r.Max, vs[i]), r.Sum+vs[i], vs[i]
+	}
+	return r
+}
+
+func near(a, b float64) bool { return math.Abs(a-b) <= 1e-9*max(1, math.Abs(a), math.Abs(b)) }
+
+func alike(a, b series.Rollup) bool {
+	return a.At == b.At && a.N == b.N && a.Held == b.Held && a.Min == b.Min && a.Max == b.Max && a.First == b.First && a.Last == b.Last &&
+		near(a.Sum, b.Sum) && near(a.Area, b.Area)
+}
+
+// TestRollerAgainstItsDefinition compares with sums made the slow way, and the
+// coarser levels made of finer ones with those made of samples.
+func TestRollerAgainstItsDefinition(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 10))
+	for range 300 {
+		const width, hold = 900_000, 180_000
+		at := int64(1772359200000) + r.Int64N(width)
+		var ats []int64
+		var vs []float64
+		fine, coarse := series.NewRoller(series.Every(width), hold), series.NewRoller(series.Every(4*width), hold)
+		for range 1 + r.IntN(200) {
+			v := math.Round(r.NormFloat64()*1000) / 10
+			ats, vs = append(ats, at), append(vs, v)
+			fine.Add(at, v)
+			coarse.Add(at, v)
+			at += 1 + r.Int64N(60_000)
+			if r.IntN(30) == 0 {
+				at += r.Int64N(10 * width) // a gap
+			}
+		}
+		for _, got := range fine.Rollups() {
+			if want := slow(ats, vs, got.At, got.At+width, hold); !alike(got, want) {
+				t.Fatalf("the cell is %+v, want %+v", got, want)
+			}
+		}
+		if made := series.Coarser(fine.Rollups(), series.Every(4*width)); len(made) != len(coarse.Rollups()) {
+			t.Fatalf("%d coarser cells, want %d", len(made), len(coarse.Rollups()))
+		} else {
+			for i, got := range made {
+				want := coarse.Rollups()[i]
+				// What held into a fine cell without a sample of its own is left out there.
+				got.Area, got.Held, want.Area, want.Held = 0, min(got.Held, want.Held), 0, min(got.Held, want.Held)
+				if !alike(got, want) {
+					t.Fatalf("made of finer ones it is %+v, of samples %+v", got, want)
+				}
+			}
+		}
+		block := series.EncodeRollups(nil, fine.Rollups())
+		back, err := series.DecodeRollups(nil, block)
+		if err != nil || !slices.Equal(back, fine.Rollups()) {
+			t.Fatalf("%d roll-ups came out as %d others, %v", len(fine.Rollups()), len(back), err)
+		}
+		bad := slices.Clone(block)
+		bad[r.IntN(len(bad))] ^= 1 << r.IntN(8)
+		if got, err := series.DecodeRollups(nil, bad); !errors.Is(err, series.ErrDamaged) && !slices.Equal(got, back) {
+			t.Fatal("damage went unnoticed")
+		}
+	}
+}
+
+func TestLevels(t *testing.T) {
+	for every, want := range map[int64]int{1000: 0, 60_000: 0, 90_000: 0, 90_001: 1, 360_000: 1, 1_800_000: 2, 8_640_000: 2, 8_640_001: 3} {
+		if got := series.LevelsOf(every); got != want {
+			t.Errorf("every %d ms the finest level is %d, want %d", every, got, want)
+		}
+	}
+}
+
+func FuzzDecodeRollups(f *testing.F) {
+	r := rand.New(rand.NewPCG(11, 12))
+	roller := series.NewRoller(series.Every(1000), 3000)
+	for i := range 200 {
+		roller.Add(int64(i)*700, math.Round(r.NormFloat64()*100)/10)
+	}
+	f.Add(series.EncodeRollups(nil, roller.Rollups()))
+	f.Fuzz(func(t *testing.T, block []byte) {
+		if out, err := series.DecodeRollups(nil, series.Sealed(block)); err == nil && (len(out) == 0 || len(out) > series.MaxRollups) {
+			t.Fatalf("%d roll-ups", len(out))
+		}
+	})
+}

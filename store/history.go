@@ -1,0 +1,289 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"math"
+	"slices"
+	"time"
+
+	"ullage/core/series"
+	"ullage/core/value"
+)
+
+func (t *Telemetry) stream(device, metric string) *stream {
+	t.freshMu.RLock()
+	defer t.freshMu.RUnlock()
+	return t.names[device][metric]
+}
+
+// freshOf returns what is fresh of a series in [from, to).
+func (t *Telemetry) freshOf(s *stream, from, to int64) []series.Sample {
+	t.freshMu.RLock()
+	defer t.freshMu.RUnlock()
+	return s.fresh(from, to)
+}
+
+// samples gives the samples of a series in [from, to), in order of time, some
+// at a time. What is fresh is looked at first: what is sealed meanwhile is then
+// found twice, and not missed.
+func (t *Telemetry) samples(ctx context.Context, s *stream, from, to int64, yield func([]series.Sample) error) error {
+	fresh := t.freshOf(s, from, to)
+	first, _ := keys(s.id)
+	rows, err := t.read.QueryContext(ctx, `SELECT data FROM chunks
+		WHERE key >= coalesce((SELECT max(key) FROM chunks WHERE key >= ?1 AND key <= ?2), ?1) AND key <= ?3 AND till >= ?4 ORDER BY key`,
+		first, chunkKey(s.id, from), chunkKey(s.id, to), from)
+	if err != nil {
+		return translate(err)
+	}
+	defer rows.Close()
+	var data sql.RawBytes
+	var xs []series.Sample
+	for rows.Next() {
+		if err := rows.Scan(&data); err != nil {
+			return translate(err)
+		}
+		if xs, err = series.Decode(xs[:0], data); err != nil {
+			return err
+		}
+		a, _ := slices.BinarySearchFunc(xs, from, byTime)
+		b, _ := slices.BinarySearchFunc(xs, to, byTime)
+		part := xs[a:b]
+		if len(part) == 0 {
+			continue
+		}
+		n, _ := slices.BinarySearchFunc(fresh, part[len(part)-1].At+1, byTime)
+		if n > 0 {
+			part, fresh = merge(part, fresh[:n]), fresh[n:]
+		}
+		if err := yield(part); err != nil {
+			return err
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return translate(err)
+	}
+	if len(fresh) > 0 {
+		return yield(fresh)
+	}
+	return nil
+}
+
+func byTime(x series.Sample, at int64) int {
+	switch {
+	case x.At < at:
+		return -1
+	case x.At > at:
+		return 1
+	}
+	return 0
+}
+
+// Readings calls yield with the readings of a series from a time up to, but
+// without, another, in order. A yield that fails ends it with that error.
+func (t *Telemetry) Readings(device, metric string, from, to time.Time, yield func(series.Point) error) error {
+	return t.ReadingsContext(context.Background(), device, metric, from, to, yield)
+}
+
+// ReadingsContext is Readings that ends when ctx does.
+func (t *Telemetry) ReadingsContext(ctx context.Context, device, metric string, from, to time.Time, yield func(series.Point) error) error {
+	s := t.stream(device, metric)
+	if s == nil {
+		return nil
+	}
+	return t.samples(ctx, s, from.UnixMilli(), to.UnixMilli(), func(xs []series.Sample) error {
+		for i := range xs {
+			if err := yield(point(&xs[i])); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Cells sums the numbers and booleans of a series in [from, to) up on a grid
+// whose cells have this width at least, in ms. The coarsest roll-ups that the
+// grid is made of are read, and single readings only where those do not reach.
+func (t *Telemetry) Cells(ctx context.Context, device, metric string, from, to time.Time, grid series.Grid, width int64) ([]series.Rollup, error) {
+	s := t.stream(device, metric)
+	if s == nil {
+		return nil, nil
+	}
+	lo, hi := from.UnixMilli(), to.UnixMilli()
+	hold := holds * s.every
+	level := -1
+	for i := series.LevelsOf(s.every); i < len(series.Levels); i++ {
+		if width >= series.Levels[i] && fits(grid, lo, hi, series.Levels[i]) {
+			level = i
+		}
+	}
+	if level < 0 {
+		return t.roll(ctx, s, lo, hi, hold, grid)
+	}
+	fine := series.Every(series.Levels[level])
+	start, end := lo, hi
+	if cell, next := fine.Cell(lo); cell < lo {
+		start = next
+	}
+	end, _ = fine.Cell(hi)
+	// Roll-ups know nothing of what is fresh.
+	if fresh := t.freshOf(s, lo-hold, hi+hold); len(fresh) > 0 {
+		reach, _ := fine.Cell(fresh[0].At - hold)
+		end = min(end, reach)
+	}
+	if end <= start {
+		return t.roll(ctx, s, lo, hi, hold, grid)
+	}
+	parts, err := t.roll(ctx, s, lo, start, hold, fine)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := t.read.QueryContext(ctx, "SELECT data FROM rollups WHERE key >= ? AND key <= ? ORDER BY key", blockKey(s.id, level, start), blockKey(s.id, level, end-1))
+	if err != nil {
+		return nil, translate(err)
+	}
+	defer rows.Close()
+	middle, err := scanBlocks(rows, start, end)
+	if err != nil {
+		return nil, translate(err)
+	}
+	tail, err := t.roll(ctx, s, end, hi, hold, fine)
+	if err != nil {
+		return nil, err
+	}
+	return series.Coarser(append(append(parts, middle...), tail...), grid), nil
+}
+
+// fits reports whether every cell of a grid is made of whole ones of a width.
+func fits(grid series.Grid, lo, hi, width int64) bool {
+	if e, ok := grid.(series.Every); ok {
+		return int64(e)%width == 0
+	}
+	for at := lo; at < hi; {
+		from, to := grid.Cell(at)
+		if from%width != 0 || to%width != 0 {
+			return false
+		}
+		at = to
+	}
+	return true
+}
+
+// roll sums single readings up on a grid.
+func (t *Telemetry) roll(ctx context.Context, s *stream, lo, hi, hold int64, grid series.Grid) ([]series.Rollup, error) {
+	if lo >= hi {
+		return nil, nil
+	}
+	r := series.NewRoller(grid, hold)
+	after := false
+	err := t.samples(ctx, s, lo-hold, hi+hold, func(xs []series.Sample) error {
+		for i := range xs {
+			x := &xs[i]
+			switch {
+			case !summable(x) || after:
+			case x.At < lo:
+				r.Lead(x.At, x.Value.Num, lo)
+			case x.At < hi:
+				r.Add(x.At, x.Value.Num)
+			default:
+				r.End(x.At)
+				after = true
+			}
+		}
+		return nil
+	})
+	return r.Rollups(), err
+}
+
+// Last implements derived.History.
+func (t *Telemetry) Last(device, metric string, at time.Time) (value.Reading, bool, error) {
+	s := t.stream(device, metric)
+	if s == nil {
+		return value.Reading{}, false, nil
+	}
+	x, ok, err := t.last(s, at.UnixMilli())
+	return reading(metric, &x), ok, err
+}
+
+func reading(metric string, x *series.Sample) value.Reading {
+	r := value.Reading{Metric: metric, At: value.FromMillis(x.At), Value: x.Value, Quality: x.Quality}
+	if x.DeviceAt != 0 {
+		r.DeviceAt = value.FromMillis(x.DeviceAt)
+	}
+	return r
+}
+
+// last returns the newest sample at or before a time.
+func (t *Telemetry) last(s *stream, at int64) (best series.Sample, ok bool, err error) {
+	until := at
+	if until < math.MaxInt64 {
+		until++
+	}
+	if fresh := t.freshOf(s, math.MinInt64, until); len(fresh) > 0 {
+		best, ok = fresh[len(fresh)-1], true
+	}
+	first, _ := keys(s.id)
+	for key := chunkKey(s.id, at); ; {
+		var data []byte
+		err := t.read.QueryRow("SELECT key, data FROM chunks WHERE key >= ? AND key <= ? ORDER BY key DESC LIMIT 1", first, key).Scan(&key, &data)
+		if errors.Is(err, sql.ErrNoRows) {
+			return best, ok, nil
+		}
+		if err != nil {
+			return best, ok, translate(err)
+		}
+		xs, err := series.Decode(nil, data)
+		if err != nil {
+			return best, ok, err
+		}
+		if n, _ := slices.BinarySearchFunc(xs, until, byTime); n > 0 {
+			if x := xs[n-1]; !ok || x.At > best.At {
+				best, ok = x, true
+			}
+			return best, ok, nil
+		}
+		key-- // it begins in the slot of the time, and after it
+	}
+}
+
+// Latest implements present.Latests.
+func (t *Telemetry) Latest(yield func(device string, r value.Reading)) error {
+	t.freshMu.RLock()
+	all := make([]*stream, 0, len(t.streams))
+	for _, s := range t.streams {
+		all = append(all, s)
+	}
+	t.freshMu.RUnlock()
+	slices.SortFunc(all, func(a, b *stream) int { return int(a.id - b.id) })
+	for _, s := range all {
+		x, ok, err := t.last(s, math.MaxInt64)
+		if err != nil {
+			return err
+		}
+		if ok {
+			yield(s.device, reading(s.metric, &x))
+		}
+	}
+	return nil
+}
+
+// Count returns how many readings of a device are stored.
+func (t *Telemetry) Count(device string) (int64, error) {
+	t.freshMu.RLock()
+	var all []*stream
+	for _, s := range t.names[device] {
+		all = append(all, s)
+	}
+	t.freshMu.RUnlock()
+	n := int64(0)
+	for _, s := range all {
+		if err := t.samples(context.Background(), s, 0, math.MaxInt64>>1, func(xs []series.Sample) error {
+			n += int64(len(xs))
+			return nil
+		}); err != nil {
+			return 0, err
+		}
+	}
+	return n, nil
+}
