@@ -35,6 +35,7 @@ import (
 	"ullage/fleet/models"
 	"ullage/fleet/people"
 	"ullage/fleet/present"
+	"ullage/fleet/query"
 	"ullage/fleet/revisions"
 	"ullage/fleet/settings"
 	"ullage/fleet/wire"
@@ -58,6 +59,7 @@ type Deps struct {
 	People      *people.Register
 	Journal     journal.Records
 	History     History
+	Clerk       *query.Clerk
 	Wire        *wire.Log
 	Revisions   *revisions.Office
 	Workshop    *derived.Workshop
@@ -221,6 +223,7 @@ func (s *server) routes() {
 	s.settingRoutes()
 	s.commandRoutes()
 	s.historyRoutes()
+	s.queryRoutes()
 	s.alarmRoutes()
 	s.expressionRoutes()
 	s.liveRoutes()

@@ -12,9 +12,10 @@ import (
 	"ullage/core/value"
 	"ullage/fleet/alarms"
 	"ullage/fleet/fault"
+	"ullage/fleet/query"
 )
 
-// History gives the stored readings of a series in order of time.
+// History gives the stored readings of a series, one by one in order of time.
 type History interface {
 	ReadingsContext(ctx context.Context, device, metric string, from, to time.Time, yield func(series.Point) error) error
 }
@@ -66,19 +67,13 @@ func (s *server) historyRoutes() {
 			}
 			step = d.Std()
 		}
-		b, err := series.NewBucketer(from, to, step)
+		a, err := s.Clerk.Run(ctx, query.Query{Devices: []string{in.ID}, Metrics: []string{in.Metric}, From: from, To: to, Step: step})
 		if err != nil {
-			return nil, s.failed(fault.New(fault.Invalid, "%s", err))
-		}
-		if err := s.History.ReadingsContext(ctx, in.ID, in.Metric, from, to, func(p series.Point) error {
-			b.Add(p)
-			return nil
-		}); err != nil {
 			return nil, s.failed(err)
 		}
 		out := client.History{Device: in.ID, Metric: in.Metric, From: from.UTC(), To: to.UTC(), Step: value.Duration(step).String(), Buckets: []client.Bucket{}}
-		for _, x := range b.Buckets() {
-			out.Buckets = append(out.Buckets, client.Bucket{At: x.At, Count: x.Count, Min: x.Min, Max: x.Max, Mean: x.Mean, Last: x.Last.Any()})
+		for _, x := range a.Lines[0].Points {
+			out.Buckets = append(out.Buckets, client.Bucket{At: x.At, Count: int(x.Count), Min: x.Min, Max: x.Max, Mean: x.Value, Last: x.Last.Any()})
 		}
 		return &body[client.History]{out}, nil
 	}, describe("history", "A metric over time, in buckets with least, greatest and mean", "Readings"), notFound)

@@ -3,119 +3,233 @@ package cli
 import (
 	"fmt"
 	"io"
-	"math"
+	"os"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"ullage/client"
+	"ullage/core/series"
 	"ullage/core/value"
 )
 
 func queryCommand() *cobra.Command {
-	var last, step, from, to string
-	var points int
+	var q client.Query
+	var where *string
+	var draw bool
+	var export string
 	c := &cobra.Command{
-		Use:     "query DEVICE METRIC",
-		Short:   "Read a metric over time",
-		Long:    "Reads a metric in buckets with least, greatest and mean, over the last day unless told otherwise.",
-		Example: "  ullage query tank-fennimore-07 must_temp --last 6h --step 15min",
+		Use:   "query [DEVICE] METRIC…",
+		Short: "Read telemetry over time, of one device or of many",
+		Long: `Reads telemetry over time and sums it up in steps: the least, the greatest and
+what --sum says of each. The first word is the device; without one, every device
+is meant, or those of --where. With --by, devices that share a label become one.
+
+  --span   6h, 7d          until now
+           today, yesterday, this week, last week, this month, last month
+           2026-03-01, 2026-03-01..2026-03-03, 2026-03-01T10:00..12h
+  --step   15min; 1d is a local day, which may have 23 or 25 hours
+
+With --export every single reading is written instead, in csv, jsonl or senml
+(RFC 8428), as it comes.`,
+		Example: "  ullage query tank-fennimore-07 must_temp --span 6h --draw\n" +
+			"  ullage query tank-fennimore-07 must_temp density --span yesterday --step 1h\n" +
+			"  ullage query co2 --where 'label.site == \"Kilnside\"' --span 7d --step 1d --sum max\n" +
+			"  ullage query must_temp --by site --across max --unit must_temp=degF\n" +
+			"  ullage query tank-fennimore-07 must_temp --span 30d --export csv > must_temp.csv",
 		GroupID: groupConnect,
-		Args:    exactly(2, "a device and a metric"), ValidArgsFunction: deviceNames,
+		Args:    atLeast(1, "telemetry, and the device before it"), ValidArgsFunction: queryWords,
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
 			if err != nil {
 				return err
 			}
-			span := client.Span{Points: points}
-			d, err := value.ParseDuration(last)
-			if err != nil {
-				return usageError{fmt.Errorf("--last: %w", err)}
+			q.Where = *where
+			if q.Metrics = args; q.Where == "" && q.By == "" && len(args) > 1 {
+				q.Devices, q.Metrics = strings.Split(args[0], ","), args[1:]
 			}
-			span.To = time.Now()
-			for _, x := range []struct {
-				text string
-				at   *time.Time
-				flag string
-			}{{to, &span.To, "--to"}, {from, &span.From, "--from"}} {
-				if x.text != "" {
-					if *x.at, err = time.Parse(time.RFC3339, x.text); err != nil {
-						return usageError{fmt.Errorf("%s is %q; write it like 2026-03-01T10:00:00Z", x.flag, x.text)}
-					}
-				}
+			if len(q.Devices) == 0 && q.Where == "" && q.By == "" && len(args) == 1 {
+				return usageError{fmt.Errorf("%s of which device? Write it before the telemetry, or choose devices with --where or --by", args[0])}
 			}
-			if from == "" {
-				span.From = span.To.Add(-d.Std())
-			}
-			if step != "" {
-				s, err := value.ParseDuration(step)
-				if err != nil {
+			if q.Step != "" {
+				if _, err := value.ParseDuration(q.Step); err != nil {
 					return usageError{fmt.Errorf("--step: %w", err)}
 				}
-				span.Step = s.Std()
 			}
-			h, err := cl.History(c.Context(), args[0], args[1], span)
+			if _, _, err := series.ParseSpan(q.Span, time.Now(), time.UTC); err != nil {
+				return usageError{fmt.Errorf("--span: %w", err)}
+			}
+			if export != "" {
+				return cl.Export(c.Context(), q, export, c.OutOrStdout())
+			}
+			if draw && !c.Flags().Changed("points") {
+				q.Points = chartWidth() * 2
+			}
+			a, err := cl.Ask(c.Context(), q)
 			if err != nil {
 				return err
 			}
 			if format, _ := c.Flags().GetString("output"); format == "csv" {
-				return render(c, h.Buckets, nil)
+				return render(c, rowsOf(a), nil)
 			}
-			return show(c, h, func(w io.Writer) { printHistory(w, h) })
+			return show(c, a, func(w io.Writer) {
+				if draw {
+					drawAnswer(w, a)
+				} else {
+					printAnswer(w, q, a)
+				}
+			})
 		},
 	}
-	c.Flags().StringVar(&last, "last", "24h", "how far back, like 90min or 7d")
-	c.Flags().StringVar(&from, "from", "", "start, in RFC 3339")
-	c.Flags().StringVar(&to, "to", "", "end, in RFC 3339")
-	c.Flags().StringVar(&step, "step", "", "width of a bucket, like 10min")
-	c.Flags().IntVar(&points, "points", 24, "how many buckets to aim at, without --step")
+	f := c.Flags()
+	where = whereFlag(c)
+	f.StringVar(&q.Span, "span", "24h", "when, like 6h, yesterday or 2026-03-01..2026-03-03")
+	f.StringVar(&q.Step, "step", "", "width of a step, like 15min or 1d")
+	f.IntVar(&q.Points, "points", 24, "how many steps to aim at, without --step")
+	f.StringVar(&q.Sum, "sum", "mean", "mean, weighted (by time), min, max, sum, count, first or last")
+	f.StringVar(&q.By, "by", "", "take devices together that share this label")
+	f.StringVar(&q.Across, "across", "mean", "how they are taken together: mean, min, max, sum or count")
+	f.StringSliceVar(&q.Units, "unit", nil, "wanted unit, as must_temp=degF; may be given several times")
+	f.StringVar(&q.Zone, "zone", "", "time zone of local days; that of the service if left out")
+	f.BoolVar(&draw, "draw", false, "draw a chart")
+	f.StringVar(&export, "export", "", "write every single reading instead: csv, jsonl or senml")
+	for flag, words := range map[string][]string{"span": {"1h", "6h", "24h", "7d", "30d", "today", "yesterday", "this week"}, "sum": {"mean", "weighted", "min", "max", "sum", "count", "first", "last"},
+		"across": {"mean", "min", "max", "sum", "count"}, "export": {"csv", "jsonl", "senml"}} {
+		c.RegisterFlagCompletionFunc(flag, cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp))
+	}
 	return c
 }
 
-func printHistory(w io.Writer, h client.History) {
-	if len(h.Buckets) == 0 {
-		fmt.Fprintf(w, "%s of %s has no reading between %s and %s.\nSee what it has with: ullage device show %s\n", h.Metric, h.Device,
-			h.From.Local().Format(time.DateTime), h.To.Local().Format(time.DateTime), h.Device)
-		return
+// queryWords completes a device, then its telemetry.
+func queryWords(c *cobra.Command, args []string, prefix string) ([]string, cobra.ShellCompDirective) {
+	if len(args) == 0 {
+		return deviceNames(c, args, prefix)
 	}
-	fmt.Fprintf(w, "%s of %s, in steps of %s\n%s\n\n", h.Metric, h.Device, h.Step, spark(h))
-	cells := [][]string{{"FROM", "COUNT", "LEAST", "MEAN", "GREATEST", "LAST"}}
-	for _, b := range h.Buckets {
-		line := []string{b.At.Local().Format(time.DateTime), fmt.Sprint(b.Count), num(b.Min, -1), num(b.Mean, 2), num(b.Max, -1), plain(b.Last)}
-		if _, text := b.Last.(string); text {
-			line[2], line[3], line[4] = "–", "–", "–"
-		}
-		cells = append(cells, line)
+	cl, err := connect(c)
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	table(w, cells)
+	d, err := cl.Device(c.Context(), args[0])
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	return sortedKeys(d.Latest), cobra.ShellCompDirectiveNoFileComp
 }
 
-// spark draws the means as one line of eighth blocks; a gap stays blank.
-func spark(h client.History) string {
-	step, err := value.ParseDuration(h.Step)
-	if err != nil {
+// row is one point of one line, flat.
+type row struct {
+	Name   string    `json:"name"`
+	Metric string    `json:"metric"`
+	At     time.Time `json:"at"`
+	Count  int64     `json:"count"`
+	Value  float64   `json:"value"`
+	Min    float64   `json:"min"`
+	Max    float64   `json:"max"`
+	Last   any       `json:"last"`
+	Unit   string    `json:"unit"`
+}
+
+func rowsOf(a client.Answer) []row {
+	out := []row{}
+	for _, l := range a.Lines {
+		for _, p := range l.Points {
+			out = append(out, row{l.Name(), l.Metric, p.At, p.Count, p.Value, p.Min, p.Max, p.Last, l.Unit})
+		}
+	}
+	return out
+}
+
+func heading(l client.Line) string {
+	s := l.Metric + " of " + l.Name()
+	if l.Display != "" {
+		s += ", " + l.Display
+	}
+	if l.Members > 0 {
+		s += fmt.Sprintf(", %s", plural(l.Members, "device"))
+	}
+	return s
+}
+
+func nothing(w io.Writer, l client.Line, a client.Answer) {
+	fmt.Fprintf(w, "%s: no reading between %s and %s.\n", heading(l), a.From.Local().Format(time.DateTime), a.To.Local().Format(time.DateTime))
+}
+
+func printAnswer(w io.Writer, q client.Query, a client.Answer) {
+	if len(a.Lines) == 0 {
+		fmt.Fprintln(w, "No device is like that.")
+	}
+	for i, l := range a.Lines {
+		if i > 0 {
+			fmt.Fprintln(w)
+		}
+		if len(l.Points) == 0 {
+			nothing(w, l, a)
+			continue
+		}
+		fmt.Fprintf(w, "%s, in steps of %s\n%s\n", heading(l), a.Step, spark(l, a))
+		cells := [][]string{{"FROM", "COUNT", "LEAST", strings.ToUpper(q.Sum), "GREATEST", "LAST"}}
+		decimals := l.Decimals
+		if decimals < 0 {
+			decimals = 2
+		}
+		for _, p := range l.Points {
+			line := []string{p.At.Local().Format(time.DateTime), fmt.Sprint(p.Count), num(p.Min, decimals), num(p.Value, decimals+1), num(p.Max, decimals), plain(p.Last)}
+			if q.Sum == "count" {
+				line[3] = num(p.Value, 0)
+			}
+			if f, isNumber := p.Last.(float64); isNumber {
+				line[5] = num(f, decimals)
+			}
+			if l.Type == "text" {
+				line[2], line[3], line[4] = "–", "–", "–"
+			}
+			cells = append(cells, line)
+		}
+		table(w, cells)
+	}
+}
+
+// spark draws a line of eighth blocks; a gap stays blank.
+func spark(l client.Line, a client.Answer) string {
+	if l.Type == "text" {
 		return ""
 	}
-	low, high := math.Inf(1), math.Inf(-1)
-	byTime := map[int64]client.Bucket{}
-	for _, b := range h.Buckets {
-		low, high = min(low, b.Mean), max(high, b.Mean)
-		byTime[b.At.UnixMilli()] = b
-	}
+	cols, low, high := columnsOf(l, a, 0)
 	var out strings.Builder
-	first, last := h.Buckets[0].At, h.Buckets[len(h.Buckets)-1].At
-	for t := first; !t.After(last); t = t.Add(step.Std()) {
-		b, ok := byTime[t.UnixMilli()]
-		if !ok {
+	for _, c := range cols {
+		if c.n == 0 {
 			out.WriteByte(' ')
 			continue
 		}
 		i := 0
 		if high > low {
-			i = int((b.Mean - low) / (high - low) * 7)
+			i = int((c.value - low) / (high - low) * 7)
 		}
-		out.WriteRune([]rune("▁▂▃▄▅▆▇█")[i])
+		out.WriteRune([]rune("▁▂▃▄▅▆▇█")[min(max(i, 0), 7)])
 	}
-	return out.String()
+	return strings.TrimRight(out.String(), " ")
+}
+
+// chartWidth is how many columns a chart has beside its scale.
+func chartWidth() int {
+	if w, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && w > 40 {
+		return min(w-14, 160)
+	}
+	return 72
+}
+
+func drawAnswer(w io.Writer, a client.Answer) {
+	for i, l := range a.Lines {
+		if i > 0 {
+			fmt.Fprintln(w)
+		}
+		if len(l.Points) == 0 || l.Type == "text" {
+			nothing(w, l, a)
+			continue
+		}
+		fmt.Fprintln(w, heading(l))
+		drawChart(w, l, a, chartWidth(), 12)
+	}
 }

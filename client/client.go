@@ -83,7 +83,12 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) error
 	if c.token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.token)
 	}
-	resp, err := c.http.Do(req)
+	client := c.http
+	stream, streams := out.(io.Writer)
+	if streams { // takes as long as it takes
+		client = &http.Client{Transport: c.http.Transport}
+	}
+	resp, err := client.Do(req)
 	if err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()
@@ -101,6 +106,15 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) error
 		return p
 	}
 	if out == nil {
+		return nil
+	}
+	if streams {
+		if _, err := io.Copy(stream, resp.Body); err != nil {
+			return fmt.Errorf("the stream broke off: %w", err)
+		}
+		if said := resp.Trailer.Get("Ullage-Problem"); said != "" {
+			return fmt.Errorf("the stream broke off: %s", said)
+		}
 		return nil
 	}
 	if b, ok := out.(*text); ok {

@@ -1,8 +1,10 @@
 package store
 
 import (
+	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"math"
 	"slices"
 	"time"
@@ -354,4 +356,31 @@ func (t *Telemetry) replace(id int64, level int, from, to int64, cells []series.
 		}
 	}
 	return nil
+}
+
+const (
+	// vacuumAbove is how many pages may be free before some are given back.
+	vacuumAbove = 2000
+	// vacuumPages is how many are given back between two commits.
+	vacuumPages = 500
+)
+
+// giveBack returns pages that hold nothing to the disk, some at a time, and
+// reports whether there are more.
+func (t *Telemetry) giveBack() (more bool, err error) {
+	q, err := t.statement("PRAGMA freelist_count")
+	if err != nil {
+		return false, err
+	}
+	free := 0
+	if err := q.QueryRow().Scan(&free); err != nil || free < vacuumAbove {
+		return false, translate(err)
+	}
+	rows, err := t.conn.QueryContext(context.Background(), fmt.Sprintf("PRAGMA incremental_vacuum(%d)", vacuumPages))
+	if err != nil {
+		return false, translate(err)
+	}
+	for rows.Next() {
+	}
+	return free-vacuumPages >= vacuumAbove, translate(errors.Join(rows.Err(), rows.Close()))
 }

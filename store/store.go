@@ -27,6 +27,9 @@ import (
 type Options struct {
 	// MaxBytes bounds the telemetry file; 0 for no bound but the disk's.
 	MaxBytes int64
+	// SealAbove is how many readings are kept in memory and in the write-ahead
+	// table before the oldest are sealed into chunks; a million if it is zero.
+	SealAbove int
 }
 
 // Store is an open data folder.
@@ -91,7 +94,11 @@ func openDatabase(path string, pragmas url.Values, migrations []*gormigrate.Migr
 	if db.write, err = connect(path, common, 1); err != nil {
 		return db, err
 	}
-	if err := gormigrate.New(db.write, gormigrate.DefaultOptions, migrations).Migrate(); err != nil {
+	// All of them in one transaction: a service that is killed meanwhile finds the
+	// file as it was.
+	options := *gormigrate.DefaultOptions
+	options.UseTransaction = true
+	if err := gormigrate.New(db.write, &options, migrations).Migrate(); err != nil {
 		return db, translate(fmt.Errorf("bringing %s up to date: %w", filepath.Base(path), err))
 	}
 	only := url.Values{"_pragma": append([]string{"query_only(1)"}, common["_pragma"]...)}

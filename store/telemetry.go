@@ -51,6 +51,7 @@ type Telemetry struct {
 	record  recordWriter
 	stmts   map[string]*sql.Stmt
 	emptied time.Time // when there was nothing fresh last
+	above   int       // Options.SealAbove
 	damaged int       // records that could not be read back
 
 	receiptMu sync.Mutex
@@ -81,9 +82,9 @@ const (
 	// maxBatch keeps one commit far below 20 ms, because acknowledgements wait
 	// for it.
 	maxBatch = 20_000
-	// sealAbove is how many fresh readings are kept before the oldest are
+	// sealUsually is how many fresh readings are kept before the oldest are
 	// sealed: the more, the fuller the chunks and the longer the start.
-	sealAbove = 1_000_000
+	sealUsually = 1_000_000
 	// maxFresh is where readings come in faster than they can be sealed.
 	maxFresh = 4_000_000
 	// sealFor is how long one slice of sealing goes on; a slice stands between
@@ -91,6 +92,8 @@ const (
 	sealFor = 4 * time.Millisecond
 	// sealAfter is how long readings are fresh at most while little comes in.
 	sealAfter = 10 * time.Minute
+	// vacuumEvery is how often pages that are free are looked for.
+	vacuumEvery = 30 * time.Second
 	// everyUsually is the expected interval of a series that came without one.
 	everyUsually = time.Minute
 )
@@ -108,6 +111,9 @@ func openTelemetry(path string, o Options) (*Telemetry, error) {
 	}
 	t := &Telemetry{db: db, streams: map[int64]*stream{}, names: map[string]map[string]*stream{}, stmts: map[string]*sql.Stmt{},
 		receipts: map[string]*recent{}, done: make(chan struct{}), answers: make(chan answer, 4), emptied: time.Now()}
+	if t.above = o.SealAbove; t.above <= 0 {
+		t.above = sealUsually
+	}
 	t.ready = sync.NewCond(&t.mu)
 	pool, err := db.write.DB()
 	if err != nil {
@@ -246,6 +252,7 @@ func (t *Telemetry) run() {
 		}
 	}()
 	failed := time.Time{} // when sealing failed last
+	looked := time.Now()  // when free pages were looked for
 	for {
 		able := time.Since(failed) > time.Second
 		t.mu.Lock()
@@ -281,6 +288,11 @@ func (t *Telemetry) run() {
 		if len(t.dirty) == 0 {
 			t.emptied = time.Now()
 		}
+		if able && time.Since(looked) > vacuumEvery {
+			if more, err := t.giveBack(); err != nil || !more {
+				looked = time.Now()
+			}
+		}
 		if len(t.dirty) == 0 || !able {
 			t.release()
 		}
@@ -289,12 +301,12 @@ func (t *Telemetry) run() {
 
 // due reports whether something should be sealed now.
 func (t *Telemetry) due() bool {
-	return t.fresh > sealAbove || len(t.dirty) > 0 && time.Since(t.emptied) > sealAfter
+	return t.fresh > t.above || len(t.dirty) > 0 && time.Since(t.emptied) > sealAfter
 }
 
 // patience is how long the next slice may take: longer, the more is fresh.
 func (t *Telemetry) patience() time.Duration {
-	return sealFor * time.Duration(1+max(0, t.fresh-sealAbove)*8/sealAbove)
+	return sealFor * time.Duration(1+max(0, t.fresh-t.above)*8/t.above)
 }
 
 func (t *Telemetry) release() {

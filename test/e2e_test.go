@@ -120,7 +120,7 @@ func TestTheWholeWay(t *testing.T) {
 	if d.Latest["must_temp"].Value != 22.0 || d.Standing != "active" || d.Link != "online" {
 		t.Errorf("after the first readings the device is %+v", d)
 	}
-	if out := cli(t, s, "query", "tank-fennimore-07", "must_temp", "--last", "1h"); !strings.Contains(out, "22") {
+	if out := cli(t, s, "query", "tank-fennimore-07", "must_temp", "--span", "1h"); !strings.Contains(out, "22") {
 		t.Errorf("the history is\n%s", out)
 	}
 
@@ -262,7 +262,7 @@ func TestCommandLine(t *testing.T) {
 		{[]string{"setting", "set", "tank-fennimore-07", "max_temp=hot"}, 1, "wants a number in °C"},
 		{[]string{"setting", "set", "tank-fennimore-07", "max_temp=99"}, 1, "between 15 and 40 °C"},
 		{[]string{"setting", "set", "tank-fennimore-07", "max_tmp=9"}, 1, "did you mean max_temp?"},
-		{[]string{"query", "tank-fennimore-07", "must_temp", "--last", "yesterday"}, 2, "90s, 10min"},
+		{[]string{"query", "tank-fennimore-07", "must_temp", "--span", "soon"}, 2, "6h, 7d, today"},
 		{[]string{"model", "load", bad}, 1, "ends too early"},
 		{[]string{"model", "load", "/nowhere"}, 1, "no such file"},
 		{[]string{"rule", "load", bad}, 1, "bad.tm.json"},

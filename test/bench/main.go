@@ -41,7 +41,7 @@ const (
 type figure struct{ what, got, target, ratio string }
 
 func main() {
-	only := flag.String("only", "", "measure only this part: ingest, expressions, models or fleet")
+	only := flag.String("only", "", "measure only this part: ingest, store, expressions, models or fleet")
 	flag.Parse()
 	figures, err := run(*only)
 	if err != nil {
@@ -67,6 +67,7 @@ func run(only string) ([]figure, error) {
 	}{
 		{"ingest", func() ([]figure, error) { return ingestFigures(dir, 1) }},
 		{"ingest", func() ([]figure, error) { return ingestFigures(dir, 16) }},
+		{"store", func() ([]figure, error) { return storeFigures(dir) }},
 		{"expressions", func() ([]figure, error) { return expressionFigures(dir) }},
 		{"models", func() ([]figure, error) { return modelFigures(dir) }},
 		{"fleet", func() ([]figure, error) { return fleetFigures(dir) }},

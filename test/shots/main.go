@@ -169,7 +169,7 @@ func terminals(console, password, out, only string) error {
 		{"cli-model", "ullage check examples/cellars; ullage model test examples/cellars/models/cellar-air.tm.json; ullage compare examples/cellars; ullage model show cellar-air"},
 		{"cli-device", "ullage device show tank-fennimore-07; ullage alarm list"},
 		{"cli-setting", "ullage setting set tank-kilnside-01 stir_at=27.5; ullage setting show valve-fennimore-01"},
-		{"cli-query", "ullage query tank-fennimore-07 must_temp --last 12h --step 1h; " +
+		{"cli-query", "ullage query tank-fennimore-07 must_temp --span 12h --draw; " +
 			`ullage expr explain --device tank-fennimore-07 'must_temp > set.max_temp - 3 and avg(must_temp, 1h) > 29'; ullage expr check 'must_tmp > 30 and label.stage = "fermenting"'`},
 		{"cli-wire", "ullage wire --once --last 22"},
 		{"cli-journal", "ullage journal list --limit 26"},

@@ -314,6 +314,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every single reading of a query, as a stream in an open format */
+        get: operations["export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/expressions/check": {
         parameters: {
             query?: never;
@@ -622,6 +639,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/query": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Telemetry over time, of one device or of many */
+        get: operations["query"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rules": {
         parameters: {
             query?: never;
@@ -799,6 +833,18 @@ export interface components {
             times: number;
             /** @description Value when it was raised */
             value?: unknown;
+        };
+        Answer: {
+            /** Format: date-time */
+            from: string;
+            lines: components["schemas"]["Line"][];
+            /** @description Width of a point */
+            step: string;
+            /**
+             * Format: date-time
+             * @description Not included
+             */
+            to: string;
         };
         Backfill: {
             /** @description Ids; empty for every device of the model */
@@ -1292,6 +1338,54 @@ export interface components {
             /** @description Marks such as beyond range; none for a good reading */
             quality?: string[];
             value: unknown;
+        };
+        Line: {
+            /** Format: int64 */
+            decimals: number;
+            /** @description Empty where devices are together */
+            device?: string;
+            /** @description Unit as people write it */
+            display?: string;
+            /**
+             * @description The label that the devices share
+             * @example site=Kilnside
+             */
+            group?: string;
+            /**
+             * Format: int64
+             * @description How many devices of the group have readings
+             */
+            members?: number;
+            metric: string;
+            /** @description In order of time; a gap has none */
+            points: components["schemas"]["LinePoint"][];
+            title?: string;
+            /** @enum {string} */
+            type: "number" | "text" | "boolean";
+            unit?: string;
+        };
+        LinePoint: {
+            /**
+             * Format: date-time
+             * @description Start of the stretch
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description How many readings fell into it
+             */
+            count: number;
+            /** @description Value of the last reading */
+            last: unknown;
+            /** Format: double */
+            max: number;
+            /** Format: double */
+            min: number;
+            /**
+             * Format: double
+             * @description What was asked for; 0 for texts
+             */
+            value: number;
         };
         Made: {
             /** @description A Thing Model in JSON, to be edited */
@@ -3244,6 +3338,85 @@ export interface operations {
             };
         };
     };
+    export: {
+        parameters: {
+            query: {
+                /** @description Only of devices for which this condition is true now */
+                where?: string;
+                /** @description Ids of devices; those of the condition where not given */
+                device?: string[];
+                /** @description Telemetry to read */
+                metric: string[];
+                /** @description When: 6h or 7d until now, today, yesterday, this week, last month, 2026-03-01, 2026-03-01..2026-03-03, 2026-03-01T10:00..12h */
+                span?: string;
+                /** @description Time zone of local days; that of the service where not given */
+                zone?: string;
+                /** @description Width of a point, like 15min; 1d is a local day; a round one that gives about the wished points where not given */
+                step?: string;
+                /** @description How many points to aim at */
+                points?: number;
+                /** @description What a point is worth; weighted is the mean weighted by time */
+                sum?: "mean" | "weighted" | "min" | "max" | "sum" | "count" | "first" | "last";
+                /** @description Take devices together by this label */
+                by?: string;
+                /** @description How devices are taken together */
+                across?: "mean" | "min" | "max" | "sum" | "count";
+                /** @description Wanted units, as metric=unit */
+                unit?: string[];
+                /** @description CSV (RFC 4180), JSON Lines, or SenML JSON (RFC 8428) */
+                format?: "csv" | "jsonl" | "senml";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
     "check-expression": {
         parameters: {
             query?: never;
@@ -4296,6 +4469,85 @@ export interface operations {
                 };
                 content: {
                     "application/json": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    query: {
+        parameters: {
+            query: {
+                /** @description Only of devices for which this condition is true now */
+                where?: string;
+                /** @description Ids of devices; those of the condition where not given */
+                device?: string[];
+                /** @description Telemetry to read */
+                metric: string[];
+                /** @description When: 6h or 7d until now, today, yesterday, this week, last month, 2026-03-01, 2026-03-01..2026-03-03, 2026-03-01T10:00..12h */
+                span?: string;
+                /** @description Time zone of local days; that of the service where not given */
+                zone?: string;
+                /** @description Width of a point, like 15min; 1d is a local day; a round one that gives about the wished points where not given */
+                step?: string;
+                /** @description How many points to aim at */
+                points?: number;
+                /** @description What a point is worth; weighted is the mean weighted by time */
+                sum?: "mean" | "weighted" | "min" | "max" | "sum" | "count" | "first" | "last";
+                /** @description Take devices together by this label */
+                by?: string;
+                /** @description How devices are taken together */
+                across?: "mean" | "min" | "max" | "sum" | "count";
+                /** @description Wanted units, as metric=unit */
+                unit?: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Answer"];
                 };
             };
             /** @description Unauthorized */

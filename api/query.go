@@ -1,0 +1,116 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"ullage/client"
+	"ullage/core/exchange"
+	"ullage/core/series"
+	"ullage/core/unit"
+	"ullage/core/value"
+	"ullage/fleet/fault"
+	"ullage/fleet/query"
+)
+
+// Asked is a query as the parameters of a URL.
+type Asked struct {
+	Where
+	Device []string `query:"device" doc:"Ids of devices; those of the condition where not given"`
+	Metric []string `query:"metric" required:"true" doc:"Telemetry to read" example:"must_temp"`
+	Span   string   `query:"span" default:"24h" doc:"When: 6h or 7d until now, today, yesterday, this week, last month, 2026-03-01, 2026-03-01..2026-03-03, 2026-03-01T10:00..12h" example:"yesterday"`
+	Zone   string   `query:"zone" doc:"Time zone of local days; that of the service where not given" example:"Pacific/Chatham"`
+	Step   string   `query:"step" doc:"Width of a point, like 15min; 1d is a local day; a round one that gives about the wished points where not given"`
+	Points int      `query:"points" default:"300" minimum:"1" maximum:"5000" doc:"How many points to aim at"`
+	Sum    string   `query:"sum" default:"mean" enum:"mean,weighted,min,max,sum,count,first,last" doc:"What a point is worth; weighted is the mean weighted by time"`
+	By     string   `query:"by" doc:"Take devices together by this label" example:"site"`
+	Across string   `query:"across" default:"mean" enum:"mean,min,max,sum,count" doc:"How devices are taken together"`
+	Unit   []string `query:"unit" doc:"Wanted units, as metric=unit" example:"must_temp=degF"`
+}
+
+func (a *Asked) query() (query.Query, error) {
+	q := query.Query{Devices: a.Device, Where: a.Where.Where, Metrics: a.Metric, Span: a.Span, Points: a.Points, Sum: a.Sum, By: a.By, Across: a.Across, Units: map[string]string{}}
+	if a.Zone != "" {
+		zone, err := time.LoadLocation(a.Zone)
+		if err != nil {
+			return q, fault.New(fault.Invalid, "%q is no time zone that is known", a.Zone).Then("write a name of the IANA database, such as UTC or Pacific/Chatham")
+		}
+		q.Zone = zone
+	}
+	if a.Step != "" {
+		d, err := value.ParseDuration(a.Step)
+		if err != nil {
+			return q, fault.New(fault.Invalid, "step: %s", err)
+		}
+		q.Step = d.Std()
+	}
+	for _, u := range a.Unit {
+		metric, symbol, ok := strings.Cut(u, "=")
+		if !ok {
+			return q, fault.New(fault.Invalid, "%q is no wanted unit", u).Then("write it like must_temp=degF")
+		}
+		q.Units[metric] = symbol
+	}
+	return q, nil
+}
+
+func (s *server) queryRoutes() {
+	huma.Get(s.api, "/api/v1/query", func(ctx context.Context, in *Asked) (*body[client.Answer], error) {
+		q, err := in.query()
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		a, err := s.Clerk.Run(ctx, q)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		out := client.Answer{From: a.From.UTC(), To: a.To.UTC(), Step: value.Duration(a.Step).String(), Lines: make([]client.Line, len(a.Lines))}
+		for i, l := range a.Lines {
+			x := client.Line{Device: l.Device, Group: l.Group, Members: l.Members, Metric: l.Metric, Title: l.Title, Type: l.Kind.String(),
+				Unit: l.Unit, Display: unit.Display(l.Unit), Decimals: l.Decimals, Points: make([]client.LinePoint, len(l.Points))}
+			for k, p := range l.Points {
+				x.Points[k] = client.LinePoint{At: p.At, Count: p.Count, Value: p.Value, Min: p.Min, Max: p.Max, Last: p.Last.Any()}
+			}
+			out.Lines[i] = x
+		}
+		return &body[client.Answer]{out}, nil
+	}, describe("query", "Telemetry over time, of one device or of many", "Readings"), notFound)
+	type export struct {
+		Asked
+		Format string `query:"format" default:"csv" enum:"csv,jsonl,senml" doc:"CSV (RFC 4180), JSON Lines, or SenML JSON (RFC 8428)"`
+	}
+	huma.Get(s.api, "/api/v1/export", func(_ context.Context, in *export) (*huma.StreamResponse, error) {
+		q, err := in.query()
+		if err == nil {
+			_, err = s.Clerk.Plan(q) // what is wrong is said before anything is sent
+		}
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		return &huma.StreamResponse{Body: func(c huma.Context) { s.export(c, q, exchange.Format(in.Format)) }}, nil
+	}, describe("export", "Every single reading of a query, as a stream in an open format", "Readings"), notFound)
+}
+
+// problemTrailer tells that a stream broke off, after what was sent.
+const problemTrailer = "Ullage-Problem"
+
+func (s *server) export(c huma.Context, q query.Query, f exchange.Format) {
+	c.SetHeader("Content-Type", f.MediaType())
+	c.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="readings.%s"`, map[exchange.Format]string{exchange.CSV: "csv", exchange.Lines: "jsonl", exchange.SenML: "senml.json"}[f]))
+	w, err := exchange.NewWriter(c.BodyWriter(), f)
+	if err == nil {
+		err = s.Clerk.Export(c.Context(), q, func(device, metric, symbol string, x series.Point) error { return w.Write(device, metric, symbol, x) })
+	}
+	if err == nil {
+		err = w.Close()
+	}
+	if err != nil && c.Context().Err() == nil {
+		s.Log.Error("an export broke off", "error", err)
+		c.SetHeader(http.TrailerPrefix+problemTrailer, fault.From(err).Error())
+	}
+}

@@ -1,0 +1,94 @@
+package client
+
+import (
+	"context"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Query is a question about history: of which devices, which telemetry, when,
+// and summed up how.
+type Query struct {
+	Devices []string
+	Where   string
+	Metrics []string
+	Span    string // 6h, today, 2026-03-01..2026-03-03 and so on
+	Zone    string
+	Step    string
+	Points  int
+	Sum     string
+	By      string
+	Across  string
+	Units   []string // metric=unit
+}
+
+// Values returns the query as the parameters of a URL.
+func (q Query) Values() url.Values {
+	v := url.Values{}
+	for name, list := range map[string][]string{"device": q.Devices, "metric": q.Metrics, "unit": q.Units} {
+		if len(list) > 0 {
+			v.Set(name, strings.Join(list, ","))
+		}
+	}
+	for name, s := range map[string]string{"where": q.Where, "span": q.Span, "zone": q.Zone, "step": q.Step, "sum": q.Sum, "by": q.By, "across": q.Across} {
+		if s != "" {
+			v.Set(name, s)
+		}
+	}
+	if q.Points > 0 {
+		v.Set("points", strconv.Itoa(q.Points))
+	}
+	return v
+}
+
+// Answer is the answer to a Query.
+type Answer struct {
+	From  time.Time `json:"from"`
+	To    time.Time `json:"to" doc:"Not included"`
+	Step  string    `json:"step" doc:"Width of a point"`
+	Lines []Line    `json:"lines"`
+}
+
+// Line is one metric of one device, or of devices together.
+type Line struct {
+	Device   string      `json:"device,omitempty" doc:"Empty where devices are together"`
+	Group    string      `json:"group,omitempty" doc:"The label that the devices share" example:"site=Kilnside"`
+	Members  int         `json:"members,omitempty" doc:"How many devices of the group have readings"`
+	Metric   string      `json:"metric"`
+	Title    string      `json:"title,omitempty"`
+	Type     string      `json:"type" enum:"number,text,boolean"`
+	Unit     string      `json:"unit,omitempty"`
+	Display  string      `json:"display,omitempty" doc:"Unit as people write it"`
+	Decimals int         `json:"decimals"`
+	Points   []LinePoint `json:"points" doc:"In order of time; a gap has none"`
+}
+
+// Name returns the device or the group.
+func (l Line) Name() string { return l.Device + l.Group }
+
+// LinePoint is one point of a line.
+type LinePoint struct {
+	At    time.Time `json:"at" doc:"Start of the stretch"`
+	Count int64     `json:"count" doc:"How many readings fell into it"`
+	Value float64   `json:"value" doc:"What was asked for; 0 for texts"`
+	Min   float64   `json:"min"`
+	Max   float64   `json:"max"`
+	Last  any       `json:"last" doc:"Value of the last reading"`
+}
+
+// Ask answers a query.
+func (c *Client) Ask(ctx context.Context, q Query) (Answer, error) {
+	return get[Answer](ctx, c, "/query?"+q.Values().Encode())
+}
+
+// Export writes every single reading of a query to w as it comes, in a format:
+// csv, jsonl or senml.
+func (c *Client) Export(ctx context.Context, q Query, format string, w io.Writer) error {
+	v := q.Values()
+	v.Set("format", format)
+	return c.do(ctx, http.MethodGet, "/export?"+v.Encode(), nil, w)
+}

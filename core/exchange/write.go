@@ -1,0 +1,150 @@
+// Package exchange writes readings in open formats: CSV (RFC 4180), JSON Lines
+// and SenML JSON (RFC 8428).
+package exchange
+
+import (
+	"bufio"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"ullage/core/series"
+	"ullage/core/value"
+)
+
+// Format is one of the ways to write readings.
+type Format string
+
+// The formats.
+const (
+	CSV   Format = "csv"   // a row a reading: device,metric,at,value,unit,quality
+	Lines Format = "jsonl" // an object a reading, one a line
+	SenML Format = "senml" // one pack; names are device/metric
+)
+
+// Formats lists them.
+var Formats = []Format{CSV, Lines, SenML}
+
+// MediaType returns the media type of a format.
+func (f Format) MediaType() string {
+	switch f {
+	case CSV:
+		return "text/csv; charset=utf-8; header=present"
+	case SenML:
+		return "application/senml+json"
+	}
+	return "application/jsonl"
+}
+
+// Writer writes readings. Close ends what was begun.
+type Writer interface {
+	Write(device, metric, unit string, x series.Point) error
+	Close() error
+}
+
+// NewWriter returns a Writer of a format.
+func NewWriter(w io.Writer, f Format) (Writer, error) {
+	switch f {
+	case CSV:
+		c := &csvWriter{w: csv.NewWriter(w)}
+		return c, c.w.Write([]string{"device", "metric", "at", "value", "unit", "quality"})
+	case Lines:
+		b := bufio.NewWriter(w)
+		return &lineWriter{b, json.NewEncoder(b)}, nil
+	case SenML:
+		b := bufio.NewWriter(w)
+		_, err := b.WriteString("[")
+		return &packWriter{w: b}, err
+	}
+	return nil, fmt.Errorf("%q is no format; there are csv, jsonl and senml", f)
+}
+
+const stamp = "2006-01-02T15:04:05.000Z"
+
+type csvWriter struct {
+	w   *csv.Writer
+	row [6]string
+}
+
+func (c *csvWriter) Write(device, metric, unit string, x series.Point) error {
+	c.row = [6]string{device, metric, x.At.UTC().Format(stamp), Plain(x.Value), unit, strings.Join(x.Quality.Words(), "; ")}
+	return c.w.Write(c.row[:])
+}
+
+func (c *csvWriter) Close() error {
+	c.w.Flush()
+	return c.w.Error()
+}
+
+// Plain writes a value so that nothing of it is lost: a number with the digits
+// it needs, a boolean as true or false, a text as it is.
+func Plain(v value.Value) string {
+	switch v.Kind {
+	case value.Number:
+		return strconv.FormatFloat(v.Num, 'g', -1, 64)
+	case value.Bool:
+		return strconv.FormatBool(v.Bool())
+	}
+	return v.Text
+}
+
+type lineWriter struct {
+	b *bufio.Writer
+	e *json.Encoder
+}
+
+func (l *lineWriter) Write(device, metric, unit string, x series.Point) error {
+	return l.e.Encode(struct {
+		Device  string   `json:"device"`
+		Metric  string   `json:"metric"`
+		At      string   `json:"at"`
+		Value   any      `json:"value"`
+		Unit    string   `json:"unit,omitempty"`
+		Quality []string `json:"quality,omitempty"`
+	}{device, metric, x.At.UTC().Format(stamp), x.Value.Any(), unit, x.Quality.Words()})
+}
+
+func (l *lineWriter) Close() error { return l.b.Flush() }
+
+// packWriter writes a pack whose records say their whole name once a series.
+type packWriter struct {
+	w            *bufio.Writer
+	device, name string
+	any          bool
+}
+
+func (p *packWriter) Write(device, metric, unit string, x series.Point) error {
+	if p.any {
+		p.w.WriteByte(',')
+	}
+	p.any = true
+	p.w.WriteString("\n{")
+	if device != p.device {
+		fmt.Fprintf(p.w, `"bn":%s,`, quoted(device+"/"))
+		p.device = device
+	}
+	fmt.Fprintf(p.w, `"n":%s,"t":%s,`, quoted(metric), strconv.FormatFloat(float64(x.At.UnixMilli())/1000, 'f', -1, 64))
+	if unit != "" {
+		fmt.Fprintf(p.w, `"u":%s,`, quoted(unit))
+	}
+	key := map[value.Kind]string{value.Number: "v", value.Bool: "vb", value.Text: "vs"}[x.Value.Kind]
+	b, err := json.Marshal(x.Value.Any())
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(p.w, `%s:%s}`, quoted(key), b)
+	return err
+}
+
+func (p *packWriter) Close() error {
+	p.w.WriteString("\n]\n")
+	return p.w.Flush()
+}
+
+func quoted(s string) string {
+	b, _ := json.Marshal(s) // a text can always be written
+	return string(b)
+}

@@ -1,0 +1,460 @@
+// Package query answers what the fleet's telemetry was over time: one question
+// for one device or many, in single readings or summed up, each device by
+// itself or all of a label together. It is the one way in which the API, the
+// command line and the console read history.
+package query
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ullage/core/model"
+	"ullage/core/series"
+	"ullage/core/unit"
+	"ullage/core/value"
+	"ullage/fleet/devices"
+	"ullage/fleet/fault"
+	"ullage/fleet/models"
+)
+
+// Bounds of one answer.
+const (
+	MaxLines  = 500     // devices times metrics, or groups times metrics
+	MaxPoints = 500_000 // over all lines
+	MaxReads  = 5_000   // series that are read for groups
+)
+
+// Summaries are the ways to sum a stretch of time, or several devices, up.
+var Summaries = []string{"mean", "weighted", "min", "max", "sum", "count", "first", "last"}
+
+// Query is a question about history.
+type Query struct {
+	Devices []string // ids; those that Where is true for where empty
+	Where   string
+	Metrics []string
+	Span    string // as series.ParseSpan reads it; the last day where empty
+	// From and To are the span instead, where they are not zero.
+	From, To time.Time
+	Zone     *time.Location
+	Step     time.Duration // of a point; a round one that gives about Points where zero
+	Points   int
+	// Sum is what a point is worth, one of Summaries; the mean where empty.
+	Sum string
+	// By is a label: devices of one value of it become one line, whose points are
+	// those of the devices summed up by Across. "" gives each device a line.
+	By     string
+	Across string            // mean where empty; weighted, first and last are not across devices
+	Units  map[string]string // wanted units by metric
+}
+
+// Point is one point of a line. Min and Max keep the spikes that a mean hides.
+type Point struct {
+	At       time.Time
+	Count    int64
+	Value    float64 // as Sum asked for
+	Min, Max float64
+	Last     value.Value // of texts and booleans what matters
+}
+
+// Line is one metric of one device or of one group.
+type Line struct {
+	Device   string // empty for a group
+	Group    string // label=value, for a group
+	Members  int    // devices of the group that have readings
+	Metric   string
+	Title    string
+	Kind     value.Kind
+	Unit     string // symbol
+	Decimals int
+	Points   []Point // a gap has none
+}
+
+// Answer is the answer to a Query.
+type Answer struct {
+	From, To time.Time
+	Step     time.Duration
+	Lines    []Line
+}
+
+// History reads what is stored.
+type History interface {
+	Readings
+	// Cells sums numbers up; width is that of the narrowest cell, in ms.
+	Cells(ctx context.Context, device, metric string, from, to time.Time, grid series.Grid, width int64) ([]series.Rollup, error)
+}
+
+// Readings gives single readings.
+type Readings interface {
+	ReadingsContext(ctx context.Context, device, metric string, from, to time.Time, yield func(series.Point) error) error
+}
+
+// Clerk answers queries. Make one with New.
+type Clerk struct {
+	history  History
+	devices  *devices.Registry
+	models   *models.Catalogue
+	matching func(where string) (map[string]bool, error)
+	zone     *time.Location
+	now      func() time.Time
+}
+
+// New returns a Clerk. matching tells for which devices a condition is true.
+func New(h History, d *devices.Registry, m *models.Catalogue, matching func(string) (map[string]bool, error), zone *time.Location, now func() time.Time) *Clerk {
+	return &Clerk{history: h, devices: d, models: m, matching: matching, zone: zone, now: now}
+}
+
+// Plan is a query made definite: which series are read, and how.
+type Plan struct {
+	Query
+	From, To time.Time
+	series   []one
+}
+
+// one is one series to read.
+type one struct {
+	device devices.Device
+	metric string
+	p      *model.Property // nil for telemetry that the model does not name
+}
+
+// Plan checks a query.
+func (c *Clerk) Plan(q Query) (*Plan, error) {
+	p := &Plan{Query: q, From: q.From, To: q.To}
+	if p.Zone == nil {
+		p.Zone = c.zone
+	}
+	switch {
+	case p.From.IsZero() != p.To.IsZero():
+		return nil, fault.New(fault.Invalid, "a span has both a beginning and an end").Then("give both, or say it in words, like 6h or yesterday")
+	case p.From.IsZero():
+		if p.Span = strings.TrimSpace(p.Span); p.Span == "" {
+			p.Span = "24h"
+		}
+		var err error
+		if p.From, p.To, err = series.ParseSpan(p.Span, c.now(), p.Zone); err != nil {
+			return nil, fault.New(fault.Invalid, "span: %s", err)
+		}
+	case !p.From.Before(p.To):
+		return nil, fault.New(fault.Invalid, "the span ends at %s, before it starts at %s", p.To.Format(time.RFC3339), p.From.Format(time.RFC3339))
+	}
+	p.Sum, p.Across = cmp.Or(p.Sum, "mean"), cmp.Or(p.Across, "mean")
+	if !slices.Contains(Summaries, p.Sum) {
+		return nil, fault.New(fault.Invalid, "%q is no way to sum up", p.Sum).Then("there are %s", strings.Join(Summaries, ", "))
+	}
+	if across := []string{"mean", "min", "max", "sum", "count"}; !slices.Contains(across, p.Across) {
+		return nil, fault.New(fault.Invalid, "%q is no way to sum devices up", p.Across).Then("there are %s", strings.Join(across, ", "))
+	}
+	if len(p.Metrics) == 0 {
+		return nil, fault.New(fault.Invalid, "no telemetry is asked for").Then("name one, like must_temp")
+	}
+	if p.Points <= 0 {
+		p.Points = 300
+	}
+	if p.Step == 0 {
+		p.Step = series.NiceStep(p.To.Sub(p.From), p.Points)
+	}
+	if _, err := series.GridOf(p.Step, p.Zone, p.From, p.To); err != nil {
+		return nil, fault.New(fault.Invalid, "%s", err)
+	}
+	return p, c.pick(p)
+}
+
+// pick finds the series of a plan, in order of device and then of the metrics
+// as they were asked for.
+func (c *Clerk) pick(p *Plan) error {
+	ids := slices.Clone(p.Devices)
+	if len(ids) == 0 {
+		if strings.TrimSpace(p.Where) == "" {
+			for _, d := range c.devices.List() {
+				ids = append(ids, d.ID)
+			}
+		} else {
+			set, err := c.matching(p.Where)
+			if err != nil {
+				return err
+			}
+			for id := range set {
+				ids = append(ids, id)
+			}
+		}
+		slices.Sort(ids)
+	}
+	named := map[string]bool{}
+	for _, id := range ids {
+		d, err := c.devices.Get(id)
+		if err != nil {
+			return err
+		}
+		m, err := c.models.Of(d.Model, d.Version)
+		if err != nil {
+			return err
+		}
+		for _, metric := range p.Metrics {
+			prop, ok := m.Property(metric)
+			if ok && prop.Role != model.Telemetry {
+				return fault.New(fault.Invalid, "%s of %s is a %s, which has no history", metric, m.Name, prop.Role)
+			}
+			if !ok && !m.Additional {
+				// Among several devices some may be of models without it.
+				if len(p.Devices) == 1 {
+					e := fault.New(fault.NotFound, "%s has no telemetry %s", m, metric)
+					if near := m.Nearest(metric, model.Telemetry); near != "" {
+						e.Then("did you mean %s?", near)
+					}
+					return e
+				}
+				continue
+			}
+			named[metric] = true
+			p.series = append(p.series, one{d, metric, prop})
+		}
+	}
+	for _, metric := range p.Metrics {
+		if !named[metric] && len(ids) > 0 {
+			return fault.New(fault.NotFound, "none of these devices has telemetry %s", metric).Then("see what a model has with: ullage model show MODEL")
+		}
+	}
+	most, what := MaxLines, "lines"
+	if p.By != "" {
+		most, what = MaxReads, "series to read"
+	}
+	if len(p.series) > most {
+		return fault.New(fault.Invalid, "that would be %d %s; at most %d are given", len(p.series), what, most).Then("narrow it with a condition, or take devices together by a label")
+	}
+	return nil
+}
+
+// Run answers a query. It ends early with the error of ctx.
+func (c *Clerk) Run(ctx context.Context, q Query) (*Answer, error) {
+	p, err := c.Plan(q)
+	if err != nil {
+		return nil, err
+	}
+	grid, err := series.GridOf(p.Step, p.Zone, p.From, p.To)
+	if err != nil {
+		return nil, err
+	}
+	a := &Answer{From: p.From, To: p.To, Step: p.Step, Lines: []Line{}}
+	groups := map[string]*gathering{}
+	total := 0
+	for _, s := range p.series {
+		convert, symbol, err := s.unit(p.Units[s.metric])
+		if err != nil {
+			return nil, err
+		}
+		cells, texts, err := c.read(ctx, p, grid, &s)
+		if err != nil {
+			return nil, err
+		}
+		if p.By != "" {
+			key := cmp.Or(s.device.Labels[p.By], "none")
+			g := groups[key+"\x00"+s.metric]
+			if g == nil {
+				l := s.line(symbol)
+				l.Device, l.Group = "", p.By+"="+key
+				g = &gathering{line: l, at: map[int64]*cellSum{}}
+				groups[key+"\x00"+s.metric] = g
+			}
+			if err := g.add(cells, texts, p, convert); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		l := s.line(symbol)
+		if texts != nil {
+			l.Points = texts
+			l.Kind = texts[0].Last.Kind
+		}
+		for i := range cells {
+			l.Points = append(l.Points, point(&cells[i], p.Sum, convert, l.Kind))
+		}
+		if total += len(l.Points); total > MaxPoints {
+			return nil, fault.New(fault.Invalid, "that would be more than %d points", MaxPoints).Then("widen the step, or ask for fewer devices")
+		}
+		a.Lines = append(a.Lines, l)
+	}
+	for _, g := range groups {
+		a.Lines = append(a.Lines, g.finish(p.Across))
+	}
+	if p.By != "" {
+		slices.SortFunc(a.Lines, func(x, y Line) int { return cmp.Or(cmp.Compare(x.Group, y.Group), cmp.Compare(x.Metric, y.Metric)) })
+		if len(a.Lines) > MaxLines {
+			return nil, fault.New(fault.Invalid, "the label %s has %d values; at most %d lines are given", p.By, len(a.Lines), MaxLines)
+		}
+	}
+	return a, nil
+}
+
+// read reads one series: cells of numbers, or points of texts.
+func (c *Clerk) read(ctx context.Context, p *Plan, grid series.Grid, s *one) (cells []series.Rollup, texts []Point, err error) {
+	if s.p == nil || s.p.Kind != value.Text {
+		width := p.Step.Milliseconds()
+		if _, days := grid.(series.Days); days {
+			width = 23 * time.Hour.Milliseconds() // the shortest day
+		}
+		if cells, err = c.history.Cells(ctx, s.device.ID, s.metric, p.From, p.To, grid, width); err != nil || len(cells) > 0 || s.p != nil {
+			return cells, nil, err
+		}
+	}
+	err = c.history.ReadingsContext(ctx, s.device.ID, s.metric, p.From, p.To, func(x series.Point) error {
+		if x.Value.Kind != value.Text {
+			return nil
+		}
+		at, _ := grid.Cell(x.At.UnixMilli())
+		if n := len(texts); n == 0 || texts[n-1].At.UnixMilli() != at {
+			texts = append(texts, Point{At: value.FromMillis(at)})
+		}
+		k := &texts[len(texts)-1]
+		k.Count++
+		k.Last = x.Value
+		return nil
+	})
+	return nil, texts, err
+}
+
+func (s *one) line(symbol string) Line {
+	l := Line{Device: s.device.ID, Metric: s.metric, Unit: symbol, Decimals: -1, Kind: value.Number, Points: []Point{}}
+	if s.p != nil {
+		l.Title, l.Kind, l.Decimals = s.p.Title, s.p.Kind, s.p.Decimals
+		if symbol != s.p.Unit {
+			l.Decimals = -1
+		}
+	}
+	return l
+}
+
+// unit returns the conversion to a wanted unit, and the unit that comes out.
+func (s *one) unit(want string) (convert func(float64) float64, symbol string, err error) {
+	own := ""
+	if s.p != nil {
+		own = s.p.Unit
+	}
+	if want == "" || want == own {
+		return func(x float64) float64 { return x }, own, nil
+	}
+	from, err := unit.Lookup(own)
+	if err == nil {
+		var to unit.Unit
+		if to, err = unit.Lookup(want); err == nil {
+			var c unit.Conversion
+			if c, err = from.To(to); err == nil {
+				return c.Apply, want, nil
+			}
+		}
+	}
+	return nil, "", fault.New(fault.Invalid, "%s of %s is not given in %s: %s", s.metric, s.device.ID, want, err)
+}
+
+func point(r *series.Rollup, sum string, convert func(float64) float64, kind value.Kind) Point {
+	x := Point{At: value.FromMillis(r.At), Count: r.N, Min: convert(r.Min), Max: convert(r.Max), Last: value.OfNumber(convert(r.Last))}
+	if kind == value.Bool {
+		x.Last = value.OfBool(r.Last != 0)
+	}
+	switch sum {
+	case "weighted":
+		x.Value = convert(r.Weighted())
+	case "min":
+		x.Value = x.Min
+	case "max":
+		x.Value = x.Max
+	case "sum":
+		zero := convert(0) // a shifted scale shifts each
+		x.Value = series.Tidy(r.Sum*(convert(1)-zero) + zero*float64(r.N))
+	case "count":
+		x.Value = float64(r.N)
+	case "first":
+		x.Value = convert(r.First)
+	case "last":
+		x.Value = convert(r.Last)
+	default:
+		x.Value = convert(r.Mean())
+	}
+	return x
+}
+
+// gathering sums the points of several devices up.
+type gathering struct {
+	line Line
+	at   map[int64]*cellSum
+}
+
+type cellSum struct {
+	n, count int64
+	sum      float64
+	min, max float64
+}
+
+func (g *gathering) add(cells []series.Rollup, texts []Point, p *Plan, convert func(float64) float64) error {
+	if texts != nil {
+		return fault.New(fault.Invalid, "%s is text, which is not summed up over devices", g.line.Metric)
+	}
+	if len(cells) > 0 {
+		g.line.Members++
+	}
+	for i := range cells {
+		x := point(&cells[i], p.Sum, convert, value.Number)
+		k := g.at[cells[i].At]
+		if k == nil {
+			k = &cellSum{min: x.Min, max: x.Max}
+			g.at[cells[i].At] = k
+		}
+		switch {
+		case p.Across == "min" && k.n > 0:
+			k.sum = min(k.sum, x.Value)
+		case p.Across == "max" && k.n > 0:
+			k.sum = max(k.sum, x.Value)
+		default:
+			k.sum += x.Value
+		}
+		k.n++
+		k.count += x.Count
+		k.min, k.max = min(k.min, x.Min), max(k.max, x.Max)
+	}
+	return nil
+}
+
+func (g *gathering) finish(across string) Line {
+	l := g.line
+	l.Kind = value.Number
+	for at, k := range g.at {
+		x := Point{At: value.FromMillis(at), Count: k.count, Value: k.sum, Min: k.min, Max: k.max}
+		switch across {
+		case "mean":
+			x.Value = k.sum / float64(k.n)
+		case "count":
+			x.Value = float64(k.n)
+		}
+		x.Last = value.OfNumber(x.Value)
+		l.Points = append(l.Points, x)
+	}
+	slices.SortFunc(l.Points, func(a, b Point) int { return a.At.Compare(b.At) })
+	return l
+}
+
+// Export gives every single reading that a query is about, one series after
+// the other, each in order of time. Step, By and what goes with them say nothing.
+func (c *Clerk) Export(ctx context.Context, q Query, yield func(device, metric, unit string, x series.Point) error) error {
+	p, err := c.Plan(q)
+	if err != nil {
+		return err
+	}
+	for _, s := range p.series {
+		convert, symbol, err := s.unit(p.Units[s.metric])
+		if err != nil {
+			return err
+		}
+		if err := c.history.ReadingsContext(ctx, s.device.ID, s.metric, p.From, p.To, func(x series.Point) error {
+			if x.Value.Kind == value.Number {
+				x.Value.Num = convert(x.Value.Num)
+			}
+			return yield(s.device.ID, s.metric, symbol, x)
+		}); err != nil {
+			return fmt.Errorf("reading %s of %s: %w", s.metric, s.device.ID, err)
+		}
+	}
+	return nil
+}
