@@ -314,6 +314,9 @@ func property(p *model.Property) client.Property {
 	if p.Retention > 0 {
 		c.Retention = value.Duration(p.Retention).String()
 	}
+	if p.RollupRetention > 0 {
+		c.RollupRetention = value.Duration(p.RollupRetention).String()
+	}
 	return c
 }
 

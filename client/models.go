@@ -10,25 +10,26 @@ import (
 
 // Property is one telemetry, attribute or setting of a model.
 type Property struct {
-	Name        string    `json:"name"`
-	Title       string    `json:"title,omitempty"`
-	Description string    `json:"description,omitempty"`
-	Role        string    `json:"role" enum:"telemetry,attribute,setting"`
-	Type        string    `json:"type" enum:"number,integer,text,boolean,nothing" doc:"Nothing for values that are checked and not stored"`
-	Unit        string    `json:"unit,omitempty" doc:"Symbol as in the model"`
-	Display     string    `json:"display,omitempty" doc:"Unit as people write it"`
-	Decimals    int       `json:"decimals" doc:"Digits after the point on screen; -1 where the model gives none"`
-	Minimum     *float64  `json:"minimum,omitempty"`
-	Maximum     *float64  `json:"maximum,omitempty"`
-	Usual       []float64 `json:"usual,omitempty" doc:"Where the value lives on a good day"`
-	Accept      []float64 `json:"accept,omitempty" doc:"What is physically possible; readings outside are refused"`
-	Enum        []string  `json:"enum,omitempty"`
-	Default     any       `json:"default,omitempty"`
-	Held        bool      `json:"held,omitempty" doc:"A setting that lives in the service only"`
-	Optional    bool      `json:"optional,omitempty" doc:"Not on every device"`
-	Derived     string    `json:"derived,omitempty" doc:"The expression that computes it"`
-	Retention   string    `json:"retention,omitempty" doc:"How long its readings are kept" example:"365d"`
-	Says        string    `json:"says,omitempty" doc:"What a value may be, in words"`
+	Name            string    `json:"name"`
+	Title           string    `json:"title,omitempty"`
+	Description     string    `json:"description,omitempty"`
+	Role            string    `json:"role" enum:"telemetry,attribute,setting"`
+	Type            string    `json:"type" enum:"number,integer,text,boolean,nothing" doc:"Nothing for values that are checked and not stored"`
+	Unit            string    `json:"unit,omitempty" doc:"Symbol as in the model"`
+	Display         string    `json:"display,omitempty" doc:"Unit as people write it"`
+	Decimals        int       `json:"decimals" doc:"Digits after the point on screen; -1 where the model gives none"`
+	Minimum         *float64  `json:"minimum,omitempty"`
+	Maximum         *float64  `json:"maximum,omitempty"`
+	Usual           []float64 `json:"usual,omitempty" doc:"Where the value lives on a good day"`
+	Accept          []float64 `json:"accept,omitempty" doc:"What is physically possible; readings outside are refused"`
+	Enum            []string  `json:"enum,omitempty"`
+	Default         any       `json:"default,omitempty"`
+	Held            bool      `json:"held,omitempty" doc:"A setting that lives in the service only"`
+	Optional        bool      `json:"optional,omitempty" doc:"Not on every device"`
+	Derived         string    `json:"derived,omitempty" doc:"The expression that computes it"`
+	Retention       string    `json:"retention,omitempty" doc:"How long its readings are kept" example:"365d"`
+	RollupRetention string    `json:"rollup_retention,omitempty" doc:"How long their roll-ups are kept" example:"1825d"`
+	Says            string    `json:"says,omitempty" doc:"What a value may be, in words"`
 }
 
 // Affordance is a command or an event of a model.

@@ -19,6 +19,7 @@ import (
 	"github.com/knadh/koanf/v2"
 	"github.com/spf13/pflag"
 
+	"ullage/core/value"
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
 )
@@ -47,6 +48,8 @@ var Options = []Option{
 	{Key: "device_connects", Default: 20, Help: "MQTT connections a minute of one device; 0 for no limit"},
 	{Key: "address_failures", Default: 30, Help: "failed device sign-ins a minute of one address before answers slow down"},
 	{Key: "store_limit", Default: 0, Help: "largest size of the telemetry file, in MB; 0 for no limit but the disk's"},
+	{Key: "keep_readings", Default: "", Help: "how long readings are kept of which the model says nothing, like 365d; always if empty"},
+	{Key: "keep_rollups", Default: "", Help: "how long roll-ups are kept of which the model says nothing, like 3650d; always if empty"},
 	{Key: "log_level", Default: "info", Help: "debug, info, warn or error"},
 	{Key: "log_format", Default: "text", Help: "text or json"},
 }
@@ -205,6 +208,18 @@ func (c *Config) zone() (*time.Location, error) {
 		return nil, fault.New(fault.Invalid, "zone is %q, which is no time zone that is known", c.str("zone")).Then("write a name of the IANA database, such as UTC or Pacific/Chatham")
 	}
 	return zone, nil
+}
+
+// keep reads how long something is kept; 0 for always.
+func (c *Config) keep(key string) (time.Duration, error) {
+	if c.str(key) == "" {
+		return 0, nil
+	}
+	d, err := value.ParseDuration(c.str(key))
+	if err != nil || d.Std() < 24*time.Hour {
+		return 0, fault.New(fault.Invalid, "%s is %q, which is not how long something is kept", key, c.str(key)).Then("write it like 90d or 365d, one day at least")
+	}
+	return d.Std(), nil
 }
 
 func (c *Config) limits() ingest.Limits {

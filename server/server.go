@@ -29,6 +29,7 @@ import (
 	"ullage/fleet/people"
 	"ullage/fleet/present"
 	"ullage/fleet/query"
+	"ullage/fleet/retention"
 	"ullage/fleet/revisions"
 	"ullage/fleet/settings"
 	"ullage/fleet/wire"
@@ -111,6 +112,14 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 		return err
 	}
 	tape := wire.New(2000, 100)
+	keepReadings, err := c.keep("keep_readings")
+	if err != nil {
+		return err
+	}
+	keepRollups, err := c.keep("keep_rollups")
+	if err != nil {
+		return err
+	}
 	queue, err := commands.Open(st.Records, reg, cat, bus, now)
 	if err != nil {
 		return err
@@ -173,6 +182,8 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	ticking, stopTicking := context.WithCancel(context.Background())
 	defer stopTicking()
 	go tick(ticking, bus, meter, door)
+	keeper := &retention.Keeper{Store: st.Telemetry, Devices: reg, Models: cat, Readings: keepReadings, Rollups: keepRollups, Log: log, Now: now}
+	go keeper.Run(ticking)
 	isReady.Store(true)
 	log.Info("ready", "version", Version, "console", started.Console, "mqtt", started.MQTT, "device_http", started.DeviceHTTP,
 		"devices", len(reg.List()), "start", time.Since(begun).Round(time.Millisecond))

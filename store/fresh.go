@@ -13,6 +13,7 @@ type stream struct {
 	id             int64
 	device, metric string
 	every          int64 // expected interval in ms
+	kept           int64 // older readings were thrown away; 0 for none
 
 	cells  []cell // fresh readings in the order of arrival
 	extras []extra

@@ -118,15 +118,24 @@ func (t *Telemetry) Cells(ctx context.Context, device, metric string, from, to t
 			level = i
 		}
 	}
+	if first := series.LevelsOf(s.every); level < 0 && lo < s.kept && first < len(series.Levels) {
+		level = first // coarser than asked for, and all there is
+	}
 	if level < 0 {
 		return t.roll(ctx, s, lo, hi, hold, grid)
 	}
 	fine := series.Every(series.Levels[level])
 	start, end := lo, hi
 	if cell, next := fine.Cell(lo); cell < lo {
-		start = next
+		if start = next; lo < s.kept {
+			start = cell
+		}
 	}
 	end, _ = fine.Cell(hi)
+	if width < series.Levels[level] {
+		_, whole := fine.Cell(s.kept)
+		end = min(end, whole)
+	}
 	// Roll-ups know nothing of what is fresh.
 	if fresh := t.freshOf(s, lo-hold, hi+hold); len(fresh) > 0 {
 		reach, _ := fine.Cell(fresh[0].At - hold)

@@ -80,7 +80,7 @@ type chunk struct {
 
 // sealStream merges what is fresh of a series into its chunks and roll-ups.
 func (t *Telemetry) sealStream(s *stream) error {
-	fresh := s.fresh(math.MinInt64, math.MaxInt64)
+	fresh := s.fresh(s.kept, math.MaxInt64) // what is older is not kept any more
 	for rest := fresh; len(rest) > 0; {
 		before, err := t.chunkAt(s.id, rest[0].At)
 		if err != nil {
@@ -228,6 +228,12 @@ func (t *Telemetry) rollUpSpan(s *stream, level int, lo, hi int64) error {
 	hold := holds * s.every
 	from, _ := series.Every(series.Levels[level]).Cell(lo - hold)
 	_, to := series.Every(series.Levels[level]).Cell(hi + hold)
+	if from < s.kept { // what it was made of is gone, so it stays as it is
+		_, from = series.Every(series.Levels[level]).Cell(s.kept)
+	}
+	if from >= to {
+		return nil
+	}
 	roller := series.NewRoller(series.Every(series.Levels[level]), hold)
 	if err := t.eachChunk(s.id, from-hold, to+hold, func(xs []series.Sample) error {
 		for i := range xs {

@@ -34,6 +34,7 @@ type Telemetry struct {
 	rows   int // readings in the queue
 	closed bool
 	wanted []chan struct{} // those that wait until everything is sealed
+	jobs   []*job
 	done   chan struct{}
 	// answers carries finished batches to the goroutine that calls Done, so that
 	// the next commit does not wait for what callers do with the news.
@@ -135,14 +136,14 @@ func openTelemetry(path string, o Options) (*Telemetry, error) {
 
 // load reads the series, the receipts, and what is fresh back.
 func (t *Telemetry) load() error {
-	rows, err := t.read.Query("SELECT id, device, metric, every FROM series")
+	rows, err := t.read.Query("SELECT id, device, metric, every, kept FROM series")
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
 	for rows.Next() {
 		s := &stream{sorted: true}
-		if err := rows.Scan(&s.id, &s.device, &s.metric, &s.every); err != nil {
+		if err := rows.Scan(&s.id, &s.device, &s.metric, &s.every, &s.kept); err != nil {
 			return err
 		}
 		t.enter(s)
@@ -256,8 +257,12 @@ func (t *Telemetry) run() {
 	for {
 		able := time.Since(failed) > time.Second
 		t.mu.Lock()
-		if len(t.queue) == 0 && !t.closed && len(t.wanted) == 0 && !(able && t.due()) {
+		if len(t.queue) == 0 && !t.closed && len(t.wanted) == 0 && len(t.jobs) == 0 && !(able && t.due()) {
 			t.ready.Wait()
+		}
+		var next *job
+		if len(t.jobs) > 0 {
+			next = t.jobs[0]
 		}
 		batch, rows := t.take()
 		wanted := len(t.wanted) > 0
@@ -277,7 +282,16 @@ func (t *Telemetry) run() {
 		}
 		if over {
 			t.release()
+			t.stopJobs()
 			return
+		}
+		if next != nil {
+			if more, err := next.slice(); err != nil || !more {
+				t.mu.Lock()
+				t.jobs = t.jobs[1:]
+				t.mu.Unlock()
+				next.end <- err
+			}
 		}
 		if able && len(t.dirty) > 0 && (wanted || t.due()) {
 			if err := t.seal(t.patience()); err != nil {
@@ -330,6 +344,35 @@ func (t *Telemetry) Seal() {
 	t.ready.Signal()
 	t.mu.Unlock()
 	<-c
+}
+
+// job is work for the writer that is done in slices between commits.
+type job struct {
+	slice func() (more bool, err error)
+	end   chan error
+}
+
+// work has a job done and waits for its end.
+func (t *Telemetry) work(slice func() (more bool, err error)) error {
+	j := &job{slice, make(chan error, 1)}
+	t.mu.Lock()
+	if t.closed {
+		t.mu.Unlock()
+		return fault.New(fault.Stopping, "the service is stopping")
+	}
+	t.jobs = append(t.jobs, j)
+	t.ready.Signal()
+	t.mu.Unlock()
+	return <-j.end
+}
+
+func (t *Telemetry) stopJobs() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, j := range t.jobs {
+		j.end <- fault.New(fault.Stopping, "the service is stopping")
+	}
+	t.jobs = nil
 }
 
 // take takes the next batch from the queue; the caller holds mu.

@@ -25,6 +25,7 @@ var telemetryMigrations = []*gormigrate.Migration{{
 	Migrate: func(tx *gorm.DB) error {
 		if err := statements(tx,
 			`ALTER TABLE series ADD COLUMN every INTEGER NOT NULL DEFAULT 60000`,
+			`ALTER TABLE series ADD COLUMN kept INTEGER NOT NULL DEFAULT 0`,
 			`CREATE TABLE records (seq INTEGER PRIMARY KEY, data BLOB NOT NULL)`,
 			`CREATE TABLE chunks (key INTEGER PRIMARY KEY, n INTEGER NOT NULL, till INTEGER NOT NULL, data BLOB NOT NULL)`,
 			`CREATE TABLE rollups (key INTEGER PRIMARY KEY, data BLOB NOT NULL)`,

@@ -170,6 +170,9 @@ func (c *comparer) property(at string, p, q *Property) {
 	if p.Derived != q.Derived {
 		c.add(at+"/ullage:derived", Careful, "%s is computed by %s and was %s: its history was computed the other way", p.Name, orSent(q.Derived), orSent(p.Derived))
 	}
+	if p.RollupRetention != q.RollupRetention {
+		c.add(at+"/ullage:rollup_retention", Careful, "roll-ups of %s are kept %s and were kept %s", p.Name, kept(q.RollupRetention), kept(p.RollupRetention))
+	}
 	if p.Retention != q.Retention {
 		c.add(at+"/ullage:retention", Careful, "readings of %s are kept %s and were kept %s", p.Name, kept(q.Retention), kept(p.Retention))
 	}

@@ -63,6 +63,8 @@ type Property struct {
 	Optional bool
 	// Retention is how long readings are kept; 0 for as long as the service does.
 	Retention time.Duration
+	// RollupRetention is how long their roll-ups are kept; 0 as above.
+	RollupRetention time.Duration
 	// Derived is the expression that computes this telemetry; a device does not
 	// send it. Package check compiles it.
 	Derived string

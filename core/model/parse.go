@@ -319,7 +319,7 @@ func kindByte(v any) byte {
 // The terms that stand under the prefix, by where they may.
 var (
 	thingTerms    = []string{"name", "interval", "additional"}
-	propertyTerms = []string{"role", "decimals", "usual", "accept", "held", "retention", "derived"}
+	propertyTerms = []string{"role", "decimals", "usual", "accept", "held", "retention", "rollup_retention", "derived"}
 )
 
 // ours refuses a term under Ullage's prefix that Ullage does not know: it is a
@@ -360,15 +360,19 @@ func (p *Property) additions(n *node, at string, wrong *Findings) {
 			wrong.add(at+"/ullage:held", "only a setting can be held by the service")
 		}
 	}
-	if r := n.get("ullage:retention"); r != nil {
+	for term, keep := range map[string]*time.Duration{"ullage:retention": &p.Retention, "ullage:rollup_retention": &p.RollupRetention} {
+		r := n.get(term)
+		if r == nil {
+			continue
+		}
 		d, err := value.ParseDuration(r.text)
 		switch {
 		case r.kind != '"' || err != nil || d.Std() < 24*time.Hour:
-			wrong.add(at+"/ullage:retention", "%q is not how long readings are kept; write it like 30d or 365d, one day at least", clip(r.text))
+			wrong.add(at+"/"+term, "%q is not how long readings are kept; write it like 30d or 365d, one day at least", clip(r.text))
 		case p.Role != Telemetry:
-			wrong.add(at+"/ullage:retention", "only telemetry has a history to keep")
+			wrong.add(at+"/"+term, "only telemetry has a history to keep")
 		default:
-			p.Retention = d.Std()
+			*keep = d.Std()
 		}
 	}
 	if d := n.get("ullage:derived"); d != nil {
