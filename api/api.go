@@ -60,6 +60,7 @@ type Deps struct {
 	Journal     journal.Records
 	History     History
 	Clerk       *query.Clerk
+	Storage     Storage
 	Wire        *wire.Log
 	Revisions   *revisions.Office
 	Workshop    *derived.Workshop
@@ -224,6 +225,7 @@ func (s *server) routes() {
 	s.commandRoutes()
 	s.historyRoutes()
 	s.queryRoutes()
+	s.storeRoutes()
 	s.alarmRoutes()
 	s.expressionRoutes()
 	s.liveRoutes()

@@ -33,7 +33,7 @@ func demoCommand() *cobra.Command {
 		GroupID: groupService,
 		Args:    cobra.NoArgs,
 		Long: `Starts a service on a data folder of its own, loads the models and rules of
-Tarn & Hollow, onboards its 48 devices, tells their last three days through the
+Tarn & Hollow, onboards its 48 devices, tells their last 30 days through the
 front door, and goes on live. The devices run in a process of their own, with
 their own tokens, over MQTT and HTTP.
 
@@ -48,7 +48,7 @@ replaced by free ones unless they were asked for.`,
 		},
 	}
 	server.AddFlags(c.Flags())
-	c.Flags().StringVar(&history, "history", "3d", "how much of the time before now to tell")
+	c.Flags().StringVar(&history, "history", "30d", "how much of the time before now to tell")
 	c.Flags().Uint64Var(&seed, "seed", 1, "another seed gives another season")
 	return c
 }

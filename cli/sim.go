@@ -166,6 +166,7 @@ type progress struct {
 	begun  time.Time
 	last   time.Time
 	done   int
+	bytes  int // that came, where those are counted
 	isTerm bool
 }
 
@@ -186,6 +187,10 @@ func (p *progress) set(done, total int) {
 	}
 	if time.Since(p.last) >= 5*time.Second {
 		p.last = time.Now()
+		if total < 0 {
+			fmt.Fprintf(p.w, "%s: %d %s\n", p.what, done, p.unit)
+			return
+		}
 		fmt.Fprintf(p.w, "%s: %d of %d %s\n", p.what, done, total, p.unit)
 	}
 }

@@ -28,6 +28,26 @@ type Options struct {
 // workers is how many devices tell their history at once.
 const workers = 8
 
+const (
+	// fully is how much of the history is told reading by reading; before that
+	// one stands for all of some minutes.
+	fully    = 72 * time.Hour
+	sometime = 10 * time.Minute
+)
+
+// step is how far apart readings of the history are, so long before the start.
+func (u Unit) step(before time.Duration) time.Duration {
+	if before > fully {
+		return max(u.Every, sometime)
+	}
+	return u.Every
+}
+
+// told is how many times a unit tells of in a history of some length.
+func told(u Unit, span time.Duration) int {
+	return int(min(span, fully)/u.Every + max(0, span-fully)/u.step(span))
+}
+
 // perMessage keeps messages of history below the 1,000 readings one may carry.
 const perMessage = 900
 
@@ -41,7 +61,7 @@ func Run(ctx context.Context, o Options) error {
 			return fmt.Errorf("there is no token for %s in the credentials; make them with --onboard", u.ID)
 		}
 		devices[i] = newDevice(u, o.World, o.Credentials, o.Log)
-		total += int(o.History/u.Every) * len(o.World.Sample(u, o.World.Start, nil))
+		total += told(u, o.History) * len(o.World.Sample(u, o.World.Start, nil))
 	}
 	defer func() {
 		var wg sync.WaitGroup
@@ -55,7 +75,7 @@ func Run(ctx context.Context, o Options) error {
 	}()
 	var mu sync.Mutex
 	done := 0
-	told := func(n int) {
+	count := func(n int) {
 		mu.Lock()
 		defer mu.Unlock()
 		done += n
@@ -67,7 +87,7 @@ func Run(ctx context.Context, o Options) error {
 		if err := d.connect(ctx); err != nil {
 			return err
 		}
-		return d.history(ctx, o.History, told)
+		return d.history(ctx, o.History, count)
 	}); err != nil {
 		return err
 	}
@@ -150,7 +170,7 @@ func (d *device) history(ctx context.Context, span time.Duration, told func(int)
 		return nil
 	}
 	start := d.world.Start.Truncate(d.Every)
-	for t := start.Add(-span.Truncate(d.Every)); t.Before(start); t = t.Add(d.Every) {
+	for t := start.Add(-span.Truncate(d.Every)); t.Before(start); t = t.Add(d.step(start.Sub(t))) {
 		if d.world.Silent(d.Unit, t) {
 			backlog = append(backlog, d.at(t))
 			continue

@@ -120,7 +120,7 @@ func (w World) Sample(u Unit, at time.Time, applied map[string]any) map[string]a
 	case "press-scale":
 		return w.press(u, at, quick, jit)
 	}
-	uptime := math.Mod(h*3600+500*3600+own*9000, 400*3600)
+	uptime := math.Mod(h*3600+2100*3600+own*9000, 400*3600)
 	disk := 66 + 12*own - 0.02*h + 1.2*slow("disk")
 	return map[string]any{"cpu_temp": round(48+3*own+2.5*day+1.2*quick("cpu")+0.4*jit("cpu"), 1), "disk_free": round(disk, 0),
 		"backlog": round(math.Max(0, 6+8*quick("backlog")+2*jit("backlog")), 0), "uptime": round(math.Max(0, uptime), 0)}
@@ -132,9 +132,13 @@ func (w World) tank(u Unit, h, day, own float64, slow, quick, jit func(string) f
 	flow := math.Max(0, 0.4+0.3*quick("flow"))
 	density := 1003 + 4*own
 	if fermenting {
-		temp = 22.4 + 1.6*own + 0.9*slow("temp") + 0.4*day
-		flow = 11 + 3*own + 3*slow("flow") + 0.8*quick("flow")
-		density = 1046 + 9*own - 0.31*h
+		// The must went in some days ago; before that the tank rested.
+		if filled := -210 - 40*own; h > filled {
+			warm := min(1, (h-filled)/18)
+			temp += warm * (22.4 + 1.6*own + 0.9*slow("temp") + 0.4*day - temp)
+			flow += warm * (11 + 3*own + 3*slow("flow") + 0.8*quick("flow") - flow)
+			density = 1046 + 9*own - 0.31*h
+		}
 	}
 	switch u.ID {
 	case "tank-fennimore-07":
@@ -143,7 +147,7 @@ func (w World) tank(u Unit, h, day, own float64, slow, quick, jit func(string) f
 			temp = 23.4 + 0.58*x + 0.021*x*x
 			flow = 13 + 0.9*x + 0.8*quick("flow")
 			density -= 0.8 * x
-		} else {
+		} else if h > -72 {
 			temp = 23.4 + 0.3*slow("temp")
 		}
 	case "tank-fennimore-03":

@@ -36,7 +36,9 @@ type Options struct {
 type Store struct {
 	*Records
 	*Telemetry
-	lock *flock.Flock
+	lock    *flock.Flock
+	dir     string
+	limited bool // Options.MaxBytes is set
 }
 
 // Open opens a data folder, making it where it does not exist. Only one
@@ -54,7 +56,7 @@ func Open(dir string, o Options) (*Store, error) {
 		return nil, fault.New(fault.Conflict, "another Ullage is running on the data folder %s", dir).
 			Then("stop it, or give this one a folder of its own with --data")
 	}
-	s := &Store{lock: lock}
+	s := &Store{lock: lock, dir: dir, limited: o.MaxBytes > 0}
 	if s.Records, err = openRecords(filepath.Join(dir, "records.db")); err == nil {
 		s.Telemetry, err = openTelemetry(filepath.Join(dir, "telemetry.db"), o)
 	}

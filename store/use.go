@@ -1,46 +1,149 @@
 package store
 
-// Use tells what telemetry.db is filled with, in bytes.
+import (
+	"database/sql"
+	"time"
+
+	"ullage/core/value"
+)
+
+// Use tells what the data folder is filled with, in bytes.
 type Use struct {
-	FileBytes   int64 // of the file, with what is free in it
-	FreeBytes   int64 // in pages that hold nothing now
-	ChunkBytes  int64 // of the chunks, rows and all
-	RollupBytes int64
-	RecordBytes int64 // of the write-ahead table
-	Readings    int64 // in chunks
-	Fresh       int64 // readings that are in no chunk yet
+	FileBytes    int64 // of telemetry.db, with what is free in it
+	FreeBytes    int64 // in its pages that hold nothing now
+	ChunkBytes   int64 // of the chunks, rows and all
+	RollupBytes  int64
+	RecordBytes  int64 // of the write-ahead table
+	FolderBytes  int64 // of records.db
+	Readings     int64 // in chunks
+	Fresh        int64 // readings that are in no chunk yet
+	DayBytes     int64 // how much chunks and roll-ups grew a day, over the last week
+	DiskFree     int64 // what the disk, or the limit of the file, leaves; -1 where that is not known
+	Series       []SeriesUse
+	FirstReading time.Time
 }
 
-// Use looks the file through.
-func (t *Telemetry) Use() (Use, error) {
+// SeriesUse tells what one series takes up.
+type SeriesUse struct {
+	Device, Metric string
+	Chunks         int64
+	Readings       int64 // in chunks
+	Bytes          int64 // of the data of its chunks and roll-ups, without rows and pages
+	From, Till     time.Time
+}
+
+// growthSpan is how far back growth is looked at.
+const growthSpan = 7 * 24 * time.Hour
+
+// Use looks the folder through.
+func (s *Store) Use() (Use, error) {
+	t := s.Telemetry
 	var u Use
-	var page, pages, free int64
-	for q, to := range map[string]*int64{"PRAGMA page_size": &page, "PRAGMA page_count": &pages, "PRAGMA freelist_count": &free,
-		"SELECT coalesce(sum(n), 0) FROM chunks": &u.Readings} {
+	var page, pages, free, most int64
+	for q, to := range map[string]*int64{"PRAGMA page_size": &page, "PRAGMA page_count": &pages, "PRAGMA freelist_count": &free, "PRAGMA max_page_count": &most} {
 		if err := t.read.QueryRow(q).Scan(to); err != nil {
 			return u, translate(err)
 		}
 	}
 	u.FileBytes, u.FreeBytes, u.Fresh = page*pages, page*free, t.stats.Fresh.Load()
-	rows, err := t.read.Query("SELECT name, sum(pgsize) FROM dbstat GROUP BY name")
-	if err != nil {
-		return u, translate(err)
+	u.DiskFree = diskFree(s.dir)
+	if left := page*most - u.FileBytes; s.limited && (u.DiskFree < 0 || left < u.DiskFree) {
+		u.DiskFree = max(left, 0)
 	}
-	defer rows.Close()
-	for rows.Next() {
-		var name string
-		var n int64
-		if err := rows.Scan(&name, &n); err != nil {
+	for _, table := range []struct {
+		db *sql.DB
+		to map[string]*int64
+	}{{t.read, map[string]*int64{"chunks": &u.ChunkBytes, "rollups": &u.RollupBytes, "records": &u.RecordBytes}}} {
+		rows, err := table.db.Query("SELECT name, sum(pgsize) FROM dbstat GROUP BY name")
+		if err != nil {
 			return u, translate(err)
 		}
-		switch name {
-		case "chunks":
-			u.ChunkBytes = n
-		case "rollups":
-			u.RollupBytes = n
-		case "records":
-			u.RecordBytes = n
+		for rows.Next() {
+			var name string
+			var n int64
+			if err := rows.Scan(&name, &n); err != nil {
+				rows.Close()
+				return u, translate(err)
+			}
+			if to := table.to[name]; to != nil {
+				*to = n
+			}
+		}
+		rows.Close()
+		if err := rows.Err(); err != nil {
+			return u, translate(err)
 		}
 	}
-	return u, translate(rows.Err())
+	if pool, err := s.Records.db.read.DB(); err == nil {
+		var size, count int64
+		if pool.QueryRow("PRAGMA page_size").Scan(&size) == nil && pool.QueryRow("PRAGMA page_count").Scan(&count) == nil {
+			u.FolderBytes = size * count
+		}
+	}
+	return u, t.seriesUse(&u)
+}
+
+// seriesUse adds what each series takes up, and how it grew.
+func (t *Telemetry) seriesUse(u *Use) error {
+	first, last := map[int64]int64{}, map[int64]int64{}
+	use := map[int64]*SeriesUse{}
+	rows, err := t.read.Query("SELECT key >> 39, count(*), sum(n), sum(length(data)), min(key) & 549755813887, max(till) FROM chunks GROUP BY key >> 39")
+	if err != nil {
+		return translate(err)
+	}
+	defer rows.Close()
+	newest := int64(0)
+	for rows.Next() {
+		var id, slot, till int64
+		x := &SeriesUse{}
+		if err := rows.Scan(&id, &x.Chunks, &x.Readings, &x.Bytes, &slot, &till); err != nil {
+			return translate(err)
+		}
+		first[id], last[id] = slot*slotMS, till
+		x.From, x.Till = value.FromMillis(slot*slotMS), value.FromMillis(till)
+		use[id] = x
+		u.Readings += x.Readings
+		newest = max(newest, till)
+		if u.FirstReading.IsZero() || x.From.Before(u.FirstReading) {
+			u.FirstReading = x.From
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return translate(err)
+	}
+	rollups, err := t.read.Query("SELECT key >> 39, sum(length(data)) FROM rollups GROUP BY key >> 39")
+	if err != nil {
+		return translate(err)
+	}
+	defer rollups.Close()
+	for rollups.Next() {
+		var id, n int64
+		if err := rollups.Scan(&id, &n); err != nil {
+			return translate(err)
+		}
+		if x := use[id]; x != nil {
+			x.Bytes += n
+		}
+	}
+	if err := rollups.Err(); err != nil {
+		return translate(err)
+	}
+	var recent int64
+	since := newest - growthSpan.Milliseconds()
+	if err := t.read.QueryRow("SELECT coalesce(sum(n), 0) FROM chunks WHERE till >= ?", since).Scan(&recent); err != nil {
+		return translate(err)
+	}
+	if span := newest - max(since, u.FirstReading.UnixMilli()); u.Readings > 0 && span > 0 {
+		each := float64(u.ChunkBytes+u.RollupBytes) / float64(u.Readings)
+		u.DayBytes = int64(float64(recent) * each * float64(24*3600_000) / float64(max(span, 3600_000)))
+	}
+	t.freshMu.RLock()
+	defer t.freshMu.RUnlock()
+	for id, x := range use {
+		if s := t.streams[id]; s != nil {
+			x.Device, x.Metric = s.device, s.metric
+			u.Series = append(u.Series, *x)
+		}
+	}
+	return nil
 }

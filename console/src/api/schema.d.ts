@@ -760,6 +760,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/store": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the data folder is filled with, how it grows, and when the disk is full */
+        get: operations["store"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/store/backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A backup of everything, as one tar file, while the service goes on */
+        get: operations["backup"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/wire": {
         parameters: {
             query?: never;
@@ -1664,6 +1698,11 @@ export interface components {
             retention?: string;
             /** @enum {string} */
             role: "telemetry" | "attribute" | "setting";
+            /**
+             * @description How long their roll-ups are kept
+             * @example 1825d
+             */
+            rollup_retention?: string;
             /** @description What a value may be, in words */
             says?: string;
             title?: string;
@@ -1877,6 +1916,20 @@ export interface components {
             /** @description Names to take the pin off, so that the model's default holds again */
             unset?: string[];
         };
+        Share: {
+            /**
+             * Format: int64
+             * @description Of the data of chunks and roll-ups
+             */
+            bytes: number;
+            /** Format: double */
+            bytes_a_reading: number;
+            name: string;
+            /** Format: int64 */
+            readings: number;
+            /** Format: int64 */
+            series: number;
+        };
         SignIn: {
             /** @description Password */
             password: string;
@@ -1902,6 +1955,84 @@ export interface components {
              * @enum {string}
              */
             standing: "active" | "suspended" | "retired";
+        };
+        Store: {
+            /** @enum {string} */
+            by: "model" | "metric" | "device";
+            /**
+             * Format: double
+             * @description Of the chunks
+             */
+            bytes_a_reading: number;
+            /**
+             * Format: int64
+             * @description Readings, packed
+             */
+            chunks: number;
+            /**
+             * Format: int64
+             * @description What the disk, or the limit of the file, leaves
+             */
+            disk_free?: number;
+            /**
+             * Format: int64
+             * @description Size of the telemetry file
+             */
+            file: number;
+            /**
+             * Format: int64
+             * @description Of that, in pages that hold nothing now
+             */
+            free: number;
+            /**
+             * Format: int64
+             * @description In no chunk yet
+             */
+            fresh: number;
+            /**
+             * Format: date-time
+             * @description When that is used up, if it goes on like this
+             */
+            full_on?: string;
+            /**
+             * Format: int64
+             * @description Of chunks and roll-ups, over the last week
+             */
+            growth_a_day: number;
+            /**
+             * Format: int64
+             * @description How many smaller ones are not listed
+             */
+            left_out?: number;
+            /**
+             * Format: int64
+             * @description In chunks
+             */
+            readings: number;
+            /**
+             * Format: int64
+             * @description Size of the other file: models, devices, alarms, journal
+             */
+            records: number;
+            /** Format: int64 */
+            rollups: number;
+            /**
+             * Format: int64
+             * @description What those take up
+             */
+            share_of_rest?: number;
+            /** @description The largest first */
+            shares: components["schemas"]["Share"][];
+            /**
+             * Format: date-time
+             * @description Time of the oldest reading
+             */
+            since?: string;
+            /**
+             * Format: int64
+             * @description Readings that are in no chunk yet
+             */
+            write_ahead: number;
         };
         TextFinding: {
             /**
@@ -4966,6 +5097,92 @@ export interface operations {
             204: {
                 headers: {
                     "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    store: {
+        parameters: {
+            query?: {
+                /** @description What to sum up by */
+                by?: "model" | "metric" | "device";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Store"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    backup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
                     [name: string]: unknown;
                 };
                 content?: never;

@@ -20,6 +20,8 @@ const spans = [
   { value: "6h", name: "6 h", ms: 6 * 3600_000 },
   { value: "24h", name: "24 h", ms: 24 * 3600_000 },
   { value: "3d", name: "3 d", ms: 72 * 3600_000 },
+  { value: "7d", name: "7 d", ms: 7 * 24 * 3600_000 },
+  { value: "30d", name: "30 d", ms: 30 * 24 * 3600_000 },
 ];
 
 export default function DevicePage() {

@@ -1,0 +1,105 @@
+package api
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"slices"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"ullage/client"
+	"ullage/fleet/fault"
+)
+
+// Usage is what the store tells about itself.
+type Usage struct {
+	Store  client.Store // without what follows from Series
+	Series []SeriesUse
+}
+
+// SeriesUse is what one series takes up.
+type SeriesUse struct {
+	Device, Metric  string
+	Readings, Bytes int64
+}
+
+// Storage is the data folder.
+type Storage interface {
+	Usage() (Usage, error)
+	Backup(ctx context.Context, w io.Writer, now time.Time) error
+}
+
+// maxShares is how many shares one answer lists.
+const maxShares = 500
+
+func (s *server) storeRoutes() {
+	type sumBy struct {
+		By string `query:"by" default:"model" enum:"model,metric,device" doc:"What to sum up by"`
+	}
+	huma.Get(s.api, "/api/v1/store", func(_ context.Context, in *sumBy) (*body[client.Store], error) {
+		u, err := s.Storage.Usage()
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		out := u.Store
+		out.By, out.Shares = in.By, []client.Share{}
+		shares := map[string]*client.Share{}
+		for _, x := range u.Series {
+			name := x.Device
+			switch in.By {
+			case "metric":
+				name = x.Metric
+			case "model":
+				name = "none"
+				if d, err := s.Devices.Get(x.Device); err == nil {
+					name = d.Model
+				}
+			}
+			sh := shares[name]
+			if sh == nil {
+				sh = &client.Share{Name: name}
+				shares[name] = sh
+			}
+			sh.Series++
+			sh.Readings += x.Readings
+			sh.Bytes += x.Bytes
+		}
+		for _, sh := range shares {
+			sh.Each = float64(sh.Bytes) / float64(max(sh.Readings, 1))
+			out.Shares = append(out.Shares, *sh)
+		}
+		slices.SortFunc(out.Shares, func(a, b client.Share) int { return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.Name, b.Name)) })
+		if len(out.Shares) > maxShares {
+			for _, sh := range out.Shares[maxShares:] {
+				out.LeftOut++
+				out.ShareOfRest += sh.Bytes
+			}
+			out.Shares = out.Shares[:maxShares]
+		}
+		if out.DiskFree != nil && out.Growth > 0 {
+			if days := *out.DiskFree / out.Growth; days < 365*100 {
+				at := s.Now().UTC().AddDate(0, 0, int(days)).Truncate(24 * time.Hour)
+				out.FullOn = &at
+			}
+		}
+		return &body[client.Store]{out}, nil
+	}, describe("store", "What the data folder is filled with, how it grows, and when the disk is full", "Service"))
+	huma.Get(s.api, "/api/v1/store/backup", func(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
+		person := by(ctx).Person
+		return &huma.StreamResponse{Body: func(c huma.Context) {
+			now := s.Now()
+			c.SetHeader("Content-Type", "application/x-tar")
+			c.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="ullage-%s.tar"`, now.UTC().Format("2006-01-02-1504")))
+			if err := s.Storage.Backup(c.Context(), c.BodyWriter(), now); err != nil && c.Context().Err() == nil {
+				s.Log.Error("a backup broke off", "error", err, "person", person)
+				c.SetHeader(http.TrailerPrefix+problemTrailer, fault.From(err).Error())
+				return
+			}
+			s.Log.Info("a backup was made", "person", person, "after", s.Now().Sub(now).Round(time.Millisecond))
+		}}, nil
+	}, describe("backup", "A backup of everything, as one tar file, while the service goes on", "Service"))
+}
