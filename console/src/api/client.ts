@@ -18,6 +18,7 @@ export type ExpressionReport = Schemas["ExpressionReport"];
 export type Part = Schemas["Part"];
 export type Affordance = Schemas["Affordance"];
 export type GivenCommand = Schemas["Command"];
+export type Line = Schemas["Line"];
 export type Rule = Schemas["Rule"];
 export type Change = Schemas["Change"];
 export type ModelPreview = Schemas["ModelPreview"];
@@ -36,7 +37,11 @@ export class Refusal extends Error {
 const unreachable =
   "The service does not answer. Is it running? This page goes on by itself when it is back.";
 
-export const api = createClient<paths>({ baseUrl: window.location.origin });
+export const api = createClient<paths>({
+  baseUrl: window.location.origin,
+  // Lists in a URL are one parameter with commas.
+  querySerializer: { array: { style: "form", explode: false } },
+});
 
 // ask unwraps an answer, or throws what the service said.
 export async function ask<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {

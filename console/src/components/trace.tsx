@@ -26,20 +26,48 @@ interface Props {
   summary: string;
   syncKey?: string;
   step?: boolean;
+  // Something to compare with, drawn dashed on the same times.
+  other?: TraceData;
+  alarms?: AlarmSpan[];
+  // Dragging over a stretch of time asks for it.
+  onZoom?: (from: number, to: number) => void;
+  // What stands under the cursor: its time in seconds, and the values there.
+  onHover?: (at: number | null, value: number | null, other: number | null) => void;
+}
+
+export interface AlarmSpan {
+  from: number;
+  to: number;
+  priority: string;
+  // It came and went in between, so when it stood is not known.
+  often?: boolean;
 }
 
 const css = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
 
 // Trace is the one wrapper round the chart library: a line of means in a band
 // of least and greatest values, with the limit drawn in.
-export function Trace({ data, from, to, height, limits, decimals, unit, summary, syncKey, step }: Props) {
+export function Trace(props: Props) {
+  const { data, from, to, height, limits, decimals, unit, summary, syncKey, step, other, alarms } = props;
   const holder = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot>(undefined);
-  const live = useRef({ limits, from, to, decimals });
+  const live = useRef({ limits, from, to, decimals, alarms, onZoom: props.onZoom, onHover: props.onHover });
   useEffect(() => {
-    live.current = { limits, from, to, decimals };
+    live.current = { limits, from, to, decimals, alarms, onZoom: props.onZoom, onHover: props.onHover };
   });
-  const columns = useMemo<uPlot.AlignedData>(() => [data.at, data.min, data.max, data.mean], [data]);
+  const zooms = Boolean(props.onZoom);
+  const columns = useMemo<uPlot.AlignedData>(() => {
+    const own: uPlot.AlignedData = [data.at, data.min, data.max, data.mean];
+    if (!other) return [...own, data.at.map(() => undefined)] as uPlot.AlignedData;
+    // Times that only one of the two has are no gaps of the other.
+    return uPlot.join(
+      [own, [other.at, other.mean]],
+      [
+        [0, 2, 2, 2],
+        [0, 2],
+      ],
+    );
+  }, [data, other]);
   const first = useRef(columns);
 
   useEffect(() => {
@@ -54,7 +82,7 @@ export function Trace({ data, from, to, height, limits, decimals, unit, summary,
           height,
           cursor: {
             sync: syncKey ? { key: syncKey } : undefined,
-            drag: { x: false, y: false },
+            drag: { x: zooms, y: false, setScale: false },
             points: { size: 5 },
           },
           legend: { show: false },
@@ -110,9 +138,35 @@ export function Trace({ data, from, to, height, limits, decimals, unit, summary,
               points: { show: false },
               paths: step ? uPlot.paths.stepped!({ align: 1 }) : undefined,
             },
+            {
+              stroke: css("--series-2"),
+              width: 1.3,
+              dash: [5, 4],
+              points: { show: false },
+              paths: step ? uPlot.paths.stepped!({ align: 1 }) : undefined,
+            },
           ],
           bands: [{ series: [2, 1], fill: css("--band") }],
-          hooks: { draw: [(u) => live.current.limits.forEach((l) => drawLimit(u, l, font, muted))] },
+          hooks: {
+            draw: [
+              (u) => live.current.limits.forEach((l) => drawLimit(u, l, font, muted)),
+              (u) => live.current.alarms?.forEach((a) => drawAlarm(u, a)),
+            ],
+            setSelect: [
+              (u) => {
+                const { left, width } = u.select;
+                u.setSelect({ left: 0, top: 0, width: 0, height: 0 }, false);
+                if (width > 6) live.current.onZoom?.(u.posToVal(left, "x"), u.posToVal(left + width, "x"));
+              },
+            ],
+            setCursor: [
+              (u) => {
+                const i = u.cursor.idx;
+                const at = (k: number) => (i == null ? null : ((u.data[k]?.[i] ?? null) as number | null));
+                live.current.onHover?.(i == null ? null : u.data[0][i], at(3), at(4));
+              },
+            ],
+          },
         },
         first.current,
         holder.current!,
@@ -129,12 +183,12 @@ export function Trace({ data, from, to, height, limits, decimals, unit, summary,
       resized.disconnect();
       plot.current?.destroy();
     };
-  }, [height, syncKey, step]);
+  }, [height, syncKey, step, zooms]);
 
   useEffect(() => {
     first.current = columns;
     plot.current?.setData(columns);
-  }, [columns, from, to, limits]);
+  }, [columns, from, to, limits, alarms]);
 
   return (
     <figure className="m-0 min-w-0">
@@ -156,6 +210,26 @@ function timeLabels(_u: uPlot, splits: number[]) {
     const time = `${pad(d.getHours())}:${pad(d.getMinutes())}`;
     return time === "00:00" ? `${days[d.getDay()]} ${d.getDate()}` : time;
   });
+}
+
+// drawAlarm marks when an alarm stood, along the top.
+function drawAlarm(u: uPlot, a: AlarmSpan) {
+  const { ctx, bbox } = u;
+  const clamp = (x: number) => Math.min(Math.max(x, bbox.left), bbox.left + bbox.width);
+  const left = clamp(u.valToPos(a.from, "x", true));
+  const right = clamp(u.valToPos(a.to, "x", true));
+  if (a.to < u.scales.x.min! || a.from > u.scales.x.max!) return;
+  ctx.save();
+  ctx.fillStyle = css(`--${a.priority}`);
+  ctx.fillRect(
+    left,
+    bbox.top,
+    Math.max(right - left, 3 * devicePixelRatio),
+    (a.often ? 2 : 4) * devicePixelRatio,
+  );
+  ctx.globalAlpha = a.often ? 0 : 0.08;
+  ctx.fillRect(left, bbox.top, Math.max(right - left, 3 * devicePixelRatio), bbox.height);
+  ctx.restore();
 }
 
 function drawLimit(u: uPlot, limit: Limit, font: string, colour: string) {

@@ -8,11 +8,13 @@ import { Badge } from "../components/badge";
 import { Commands } from "../components/commands";
 import { Button, Choice, Command, Empty } from "../components/parts";
 import { SettingsDialog } from "../components/settings-dialog";
-import { Trace, type TraceData } from "../components/trace";
+import { Trace } from "../components/trace";
 import { Vessel } from "../components/vessel";
 import { WireList } from "../components/wire-list";
 import { absolute, ago, lasting, say, words } from "../lib/format";
+import { expectedGap, summarise, withGaps } from "../lib/history";
 import { useNow, useParam, useTitle } from "../lib/use";
+import { History } from "./device-history";
 import { Rules } from "./device-rules";
 
 const spans = [
@@ -93,6 +95,9 @@ export default function DevicePage() {
         <NavLink end to={`/devices/${id}`} className={tab}>
           Now
         </NavLink>
+        <NavLink to={`/devices/${id}/history`} className={tab}>
+          History
+        </NavLink>
         <NavLink to={`/devices/${id}/rules`} className={tab}>
           Rules
         </NavLink>
@@ -115,6 +120,7 @@ export default function DevicePage() {
             />
           }
         />
+        <Route path="history" element={<History device={device} model={model.data} />} />
         <Route path="rules" element={<Rules device={device} />} />
         <Route path="wire" element={<WireList device={id} className="pt-4" />} />
         <Route path="journal" element={<Journal id={id} />} />
@@ -263,7 +269,11 @@ function Metric({
       ),
   });
   const data = useMemo(
-    () => withGaps(history.data?.buckets ?? [], expectedGap(device.interval, to - from)),
+    () =>
+      withGaps(
+        (history.data?.buckets ?? []).map((b) => ({ ...b, value: b.mean })),
+        expectedGap(device.interval, to - from),
+      ),
     [history.data, device.interval, to, from],
   );
   const limits = useMemo(
@@ -332,39 +342,6 @@ function Metric({
       )}
     </div>
   );
-}
-
-function expectedGap(interval: string, span: number): number {
-  const m = /^(?:(\d+)h)?(?:(\d+)min)?(?:(\d+)s)?$/.exec(interval);
-  const ms = m ? (Number(m[1] ?? 0) * 3600 + Number(m[2] ?? 0) * 60 + Number(m[3] ?? 0)) * 1000 : 60_000;
-  return Math.max(3 * ms, (span / 360) * 2.5);
-}
-
-// withGaps puts a hole where nothing came for longer than expected.
-function withGaps(buckets: { at: string; min: number; max: number; mean: number }[], gap: number): TraceData {
-  const d: TraceData = { at: [], mean: [], min: [], max: [] };
-  let last = -Infinity;
-  for (const b of buckets) {
-    const at = Date.parse(b.at);
-    if (at - last > gap && d.at.length) {
-      d.at.push((last + 1) / 1000);
-      d.mean.push(null);
-      d.min.push(null);
-      d.max.push(null);
-    }
-    d.at.push(at / 1000);
-    d.mean.push(b.mean);
-    d.min.push(b.min);
-    d.max.push(b.max);
-    last = at;
-  }
-  return d;
-}
-
-function summarise(p: Property, d: TraceData, from: number, to: number): string {
-  const values = d.mean.filter((v): v is number => v !== null);
-  if (!values.length) return `${p.name}: no readings in ${lasting(to - from)}.`;
-  return `${p.name} over ${lasting(to - from)}: from ${say(values[0], p)} to ${say(values.at(-1), p)}, least ${say(Math.min(...(d.min.filter((v) => v !== null) as number[])), p)}, greatest ${say(Math.max(...(d.max.filter((v) => v !== null) as number[])), p)}.`;
 }
 
 function OpenAlarms({ device, now }: { device: Device; now: number }) {

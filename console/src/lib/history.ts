@@ -1,0 +1,96 @@
+import type { Property } from "../api/client";
+import type { TraceData } from "../components/trace";
+import { lasting, say } from "./format";
+
+// expectedGap is how long nothing may come until a line is broken.
+export function expectedGap(interval: string, span: number, points = 360): number {
+  const m = /^(?:(\d+)h)?(?:(\d+)min)?(?:(\d+)s)?$/.exec(interval);
+  const ms = m ? (Number(m[1] ?? 0) * 3600 + Number(m[2] ?? 0) * 60 + Number(m[3] ?? 0)) * 1000 : 60_000;
+  return Math.max(3 * ms, (span / points) * 2.5);
+}
+
+interface Bucket {
+  at: string;
+  min: number;
+  max: number;
+  value: number;
+}
+
+// withGaps puts a hole where nothing came for longer than expected. Times are
+// moved by shift ms, to lay another time over this one.
+export function withGaps(buckets: Bucket[], gap: number, shift = 0): TraceData {
+  const d: TraceData = { at: [], mean: [], min: [], max: [] };
+  let last = -Infinity;
+  for (const b of buckets) {
+    const at = Date.parse(b.at) + shift;
+    if (at - last > gap && d.at.length) {
+      d.at.push((last + 1) / 1000);
+      d.mean.push(null);
+      d.min.push(null);
+      d.max.push(null);
+    }
+    d.at.push(at / 1000);
+    d.mean.push(b.value);
+    d.min.push(b.min);
+    d.max.push(b.max);
+    last = at;
+  }
+  return d;
+}
+
+export function summarise(p: Property, d: TraceData, from: number, to: number): string {
+  const values = d.mean.filter((v): v is number => v !== null);
+  if (!values.length) return `${p.name}: no readings in ${lasting(to - from)}.`;
+  const known = (x: (number | null)[]) => x.filter((v): v is number => v !== null);
+  return `${p.name} over ${lasting(to - from)}: from ${say(values[0], p)} to ${say(values.at(-1), p)}, least ${say(Math.min(...known(d.min)), p)}, greatest ${say(Math.max(...known(d.max)), p)}.`;
+}
+
+// Stretch is what a chart shows, in ms; live says that its end is now.
+export interface Stretch {
+  from: number;
+  to: number;
+  live: boolean;
+}
+
+const hour = 3600_000;
+export const spans = [
+  { value: "1h", name: "1 h", ms: hour },
+  { value: "6h", name: "6 h", ms: 6 * hour },
+  { value: "24h", name: "24 h", ms: 24 * hour },
+  { value: "7d", name: "7 d", ms: 7 * 24 * hour },
+  { value: "30d", name: "30 d", ms: 30 * 24 * hour },
+  { value: "90d", name: "90 d", ms: 90 * 24 * hour },
+  { value: "today", name: "Today", ms: 0 },
+  { value: "yesterday", name: "Yesterday", ms: 0 },
+  { value: "week", name: "This week", ms: 0 },
+] as const;
+
+// stretchOf turns a chosen span, as of now, into times. Days are those of the
+// browser.
+export function stretchOf(span: string, now: number): Stretch {
+  const midnight = new Date(now);
+  midnight.setHours(0, 0, 0, 0);
+  const day = (n: number) => {
+    const d = new Date(midnight);
+    d.setDate(d.getDate() + n);
+    return d.getTime();
+  };
+  switch (span) {
+    case "today":
+      return { from: day(0), to: day(1), live: false };
+    case "yesterday":
+      return { from: day(-1), to: day(0), live: false };
+    case "week": {
+      const monday = -((midnight.getDay() + 6) % 7);
+      return { from: day(monday), to: day(monday + 7), live: false };
+    }
+  }
+  const [from, to] = span.split("..").map(Date.parse);
+  if (from < to) return { from, to, live: false };
+  const ms = spans.find((s) => s.value === span)?.ms || 24 * hour;
+  // The window moves on every ten seconds, so that charts do not crawl.
+  const end = Math.ceil(now / 10_000) * 10_000;
+  return { from: end - ms, to: end, live: true };
+}
+
+export const iso = (ms: number) => new Date(ms).toISOString();

@@ -1,0 +1,342 @@
+import { useQuery } from "@tanstack/react-query";
+import { useMemo, useRef, useState, type KeyboardEvent, type WheelEvent } from "react";
+import { api, ask, type Alarm, type Device, type Line, type Model, type Property } from "../api/client";
+import { useFleet } from "../api/live";
+import { Button, Choice, Empty, Trouble } from "../components/parts";
+import { Trace, type AlarmSpan } from "../components/trace";
+import { say, words } from "../lib/format";
+import { expectedGap, iso, spans, stretchOf, summarise, withGaps, type Stretch } from "../lib/history";
+import { useNow, useParam } from "../lib/use";
+
+const points = 600;
+const day = 24 * 3600_000;
+const least = 60_000; // the shortest stretch that is shown
+
+const shifts: Record<string, number> = { day: day, week: 7 * day };
+
+// History is every number of a device on one time axis.
+export function History({ device, model }: { device: Device; model?: Model }) {
+  const now = useNow(5000);
+  const fleet = useFleet();
+  const [span, setSpan] = useParam("span", "24h");
+  const [hidden, setHidden] = useParam("hide", "");
+  const [against, setAgainst] = useParam("with", "");
+  const hide = hidden.split(",").filter(Boolean);
+  const telemetry = (model?.properties ?? []).filter((p) => p.role === "telemetry");
+  const numeric = telemetry.filter((p) => p.type !== "text" && p.type !== "nothing");
+  const shown = numeric.filter((p) => !hide.includes(p.name));
+  let stretch = stretchOf(span, now);
+  // A span until now in which nothing can be opens where the data is.
+  const newest = device.last_at ? Date.parse(device.last_at) : undefined;
+  if (stretch.live && newest && newest < stretch.from) {
+    const to = Math.ceil(newest / 10_000) * 10_000 + 10_000;
+    stretch = { from: to - (stretch.to - stretch.from), to, live: false };
+  }
+  const go = (from: number, to: number) => {
+    const width = Math.max(to - from, least);
+    const end = Math.min(from + width, Math.max(now, to - (to - from) / 2) + width / 4);
+    setSpan(`${iso(Math.round(end - width))}..${iso(Math.round(end))}`);
+  };
+  const width = stretch.to - stretch.from;
+  const pan = (part: number) => go(stretch.from + part * width, stretch.to + part * width);
+  const zoom = (by: number, at = 0.5) => {
+    const middle = stretch.from + at * width;
+    go(middle - at * width * by, middle + (1 - at) * width * by);
+  };
+  const keys = (e: KeyboardEvent) => {
+    const act: Record<string, () => void> = {
+      ArrowLeft: () => pan(-0.25),
+      ArrowRight: () => pan(0.25),
+      "+": () => zoom(0.5),
+      "-": () => zoom(2),
+      Home: () => setSpan("24h"),
+    };
+    if (e.target === e.currentTarget && act[e.key]) {
+      e.preventDefault();
+      act[e.key]();
+    }
+  };
+  const wheeled = useRef(0);
+  const wheel = (e: WheelEvent) => {
+    if (!e.ctrlKey && !e.metaKey) return;
+    if (e.timeStamp - wheeled.current < 60) return;
+    wheeled.current = e.timeStamp;
+    const box = e.currentTarget.getBoundingClientRect();
+    zoom(e.deltaY > 0 ? 1.4 : 0.7, Math.min(Math.max((e.clientX - box.left) / box.width, 0), 1));
+  };
+  const shift = shifts[against] ?? 0;
+  const lines = useLines(
+    device.id,
+    shown.map((p) => p.name),
+    stretch,
+  );
+  const other = useLines(
+    against === "" ? "" : shift ? device.id : against,
+    shown.map((p) => p.name),
+    { ...stretch, from: stretch.from - shift, to: stretch.to - shift },
+  );
+  const alarms = useQuery({
+    queryKey: ["alarms", device.id, "all", device.alarms.map((a) => a.id + a.state).join()],
+    queryFn: () =>
+      ask(api.GET("/api/v1/alarms", { params: { query: { device: device.id, all: true, limit: 500 } } })),
+    placeholderData: (old) => old,
+  });
+  const peers = [...fleet.devices.values()]
+    .filter((d) => d.model === device.model && d.id !== device.id && d.last_at)
+    .map((d) => d.id)
+    .sort();
+  if (!device.last_at)
+    return (
+      <Empty title="No reading has come yet" why="History begins with the first reading of the device." />
+    );
+  const chosen = spans.some((s) => s.value === span) ? span : "";
+  return (
+    <section aria-label="History" className="pt-3">
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-2 pb-2">
+        <Choice label="Span" options={spans} value={chosen} onChange={setSpan} />
+        <div className="flex gap-1">
+          <Button onClick={() => pan(-0.5)} aria-label="Earlier" className="!px-2.5 !py-1">
+            ‹
+          </Button>
+          <Button onClick={() => pan(0.5)} aria-label="Later" className="!px-2.5 !py-1">
+            ›
+          </Button>
+          <Button onClick={() => zoom(0.5)} aria-label="Closer" className="!px-2.5 !py-1">
+            +
+          </Button>
+          <Button onClick={() => zoom(2)} aria-label="Wider" className="!px-2.5 !py-1">
+            −
+          </Button>
+        </div>
+        <label className="flex items-center gap-2 text-muted">
+          Compare with
+          <select
+            value={against}
+            onChange={(e) => setAgainst(e.target.value)}
+            className="rounded-[4px] border border-muted bg-ground px-2 py-1 text-ink"
+          >
+            <option value="">nothing</option>
+            <option value="day">the day before</option>
+            <option value="week">the week before</option>
+            {peers.map((id) => (
+              <option key={id}>{id}</option>
+            ))}
+          </select>
+        </label>
+        <span className="ml-auto flex items-center gap-3 text-muted">
+          Export
+          {["csv", "jsonl", "senml"].map((f) => (
+            <a key={f} className="text-press" href={exportOf(device.id, shown, stretch, f)} download>
+              {f === "senml" ? "SenML" : f === "csv" ? "CSV" : "JSON Lines"}
+            </a>
+          ))}
+        </span>
+      </div>
+      <p className="flex flex-wrap items-baseline gap-x-3 pb-1 text-muted">
+        <b className="text-ink">
+          {moment(stretch.from)} – {stretch.live ? "now" : moment(stretch.to)}
+        </b>
+        <span>
+          {lines.data ? `a point every ${lines.data.step}` : "…"}. Drag over a chart to look closer; Ctrl and
+          the wheel, or + − and the arrow keys, when this part has the focus.
+        </span>
+      </p>
+      <div className="flex flex-wrap gap-1.5 pb-2" role="group" aria-label="Shown">
+        {numeric.map((p) => (
+          <button
+            key={p.name}
+            type="button"
+            aria-pressed={!hide.includes(p.name)}
+            onClick={() =>
+              setHidden(
+                hide.includes(p.name)
+                  ? hide.filter((x) => x !== p.name).join(",")
+                  : [...hide, p.name].join(","),
+              )
+            }
+            className={`rounded-[4px] border px-2 py-0.5 font-mono text-[0.8125rem] ${hide.includes(p.name) ? "border-transparent text-muted line-through" : "border-line bg-surface"}`}
+          >
+            {p.name}
+          </button>
+        ))}
+      </div>
+      {lines.error && <Trouble>{lines.error.message}</Trouble>}
+      <div
+        tabIndex={0}
+        role="group"
+        aria-label="Charts; arrow keys move, plus and minus zoom"
+        onKeyDown={keys}
+        onWheel={wheel}
+      >
+        {shown.map((p, i) => (
+          <Row
+            key={p.name}
+            device={device}
+            property={p}
+            line={lines.data?.lines.find((l) => l.metric === p.name)}
+            other={other.data?.lines.find((l) => l.metric === p.name)}
+            name={against && (shift ? `${against} before` : against)}
+            shift={shift}
+            stretch={stretch}
+            alarms={(alarms.data ?? []).filter((a) => a.metric === p.name)}
+            now={now}
+            tall={i === 0}
+            pending={lines.isPending}
+            onZoom={go}
+          />
+        ))}
+      </div>
+    </section>
+  );
+}
+
+function useLines(device: string, metrics: string[], s: Stretch) {
+  return useQuery({
+    queryKey: ["lines", device, metrics.join(), s.from, s.to],
+    enabled: device !== "" && metrics.length > 0,
+    // While the next stretch is on its way, the last one is drawn where it belongs.
+    placeholderData: (old, last) => (last?.queryKey[1] === device ? old : undefined),
+    queryFn: () =>
+      ask(
+        api.GET("/api/v1/query", {
+          params: {
+            query: { device: [device], metric: metrics, span: `${iso(s.from)}..${iso(s.to)}`, points },
+          },
+        }),
+      ),
+  });
+}
+
+function exportOf(device: string, shown: Property[], s: Stretch, format: string): string {
+  const q = new URLSearchParams({
+    device,
+    metric: shown.map((p) => p.name).join(),
+    span: `${iso(s.from)}..${iso(s.to)}`,
+    format,
+  });
+  return `/api/v1/export?${q}`;
+}
+
+const moment = (ms: number) =>
+  new Date(ms).toLocaleString("en-GB", {
+    weekday: "short",
+    day: "numeric",
+    month: "short",
+    hour: "2-digit",
+    minute: "2-digit",
+  });
+
+function Row({
+  device,
+  property: p,
+  line,
+  other,
+  name,
+  shift,
+  stretch,
+  alarms,
+  now,
+  tall,
+  pending,
+  onZoom,
+}: {
+  device: Device;
+  property: Property;
+  line?: Line;
+  other?: Line;
+  name: string;
+  shift: number;
+  stretch: Stretch;
+  alarms: Alarm[];
+  now: number;
+  tall: boolean;
+  pending: boolean;
+  onZoom: (from: number, to: number) => void;
+}) {
+  const [under, setUnder] = useState<{ at: number; value: number | null; other: number | null }>();
+  const gap = expectedGap(device.interval, stretch.to - stretch.from, points);
+  const data = useMemo(() => withGaps(line?.points ?? [], gap), [line, gap]);
+  const compared = useMemo(
+    () => (other ? withGaps(other.points, gap, shift) : undefined),
+    [other, gap, shift],
+  );
+  const limits = useMemo(
+    () =>
+      device.margins
+        .filter((m) => m.metric === p.name && m.of === m.metric)
+        .map((m) => ({
+          value: m.limit,
+          upward: m.upward,
+          name: `${words(m.rule)}, ${say(m.limit)} ${p.display ?? ""}`,
+        })),
+    [device.margins, p.name, p.display],
+  );
+  const marks = useMemo<AlarmSpan[]>(
+    () =>
+      alarms.map((a) => ({
+        from: Date.parse(a.raised_at) / 1000,
+        to: (a.returned_at ? Date.parse(a.returned_at) : now) / 1000,
+        priority: a.priority,
+        often: a.times > 1,
+      })),
+    [alarms, now],
+  );
+  const values = (line?.points ?? []).length;
+  const low = values ? Math.min(...line!.points.map((x) => x.min)) : undefined;
+  const high = values ? Math.max(...line!.points.map((x) => x.max)) : undefined;
+  return (
+    <div
+      className="grid grid-cols-1 border-b border-line py-2 sm:grid-cols-[9.25rem_minmax(0,1fr)]"
+      data-metric={p.name}
+    >
+      <div className="pr-2">
+        <h3 className="font-mono text-[0.8125rem] font-semibold">{p.name}</h3>
+        {under && under.value !== null ? (
+          <>
+            <p className="whitespace-nowrap">
+              <span className="text-[1.375rem] leading-tight font-bold">
+                {p.type === "boolean" ? (under.value >= 0.5 ? "yes" : "no") : say(under.value, p)}
+              </span>{" "}
+              <span className="text-muted">{p.display}</span>
+            </p>
+            <p className="text-[0.8125rem] text-muted">{moment(under.at * 1000)}</p>
+          </>
+        ) : low !== undefined && p.type !== "boolean" ? (
+          <p className="text-muted">
+            {say(low, p)} – {say(high, p)} {p.display}
+          </p>
+        ) : (
+          <p className="text-muted">{p.title}</p>
+        )}
+        {name && (
+          <p className="text-[0.8125rem] text-muted">
+            <span aria-hidden="true" style={{ color: "var(--series-2)" }}>
+              ╌╌{" "}
+            </span>
+            {under && under.other !== null ? `${say(under.other, p)} ${p.display ?? ""}` : name}
+          </p>
+        )}
+      </div>
+      {!pending && values === 0 && !compared?.at.length ? (
+        <p className="self-center text-muted">No reading in this span.</p>
+      ) : (
+        <Trace
+          data={data}
+          other={compared}
+          alarms={marks}
+          from={stretch.from / 1000}
+          to={stretch.to / 1000}
+          height={tall ? 150 : 96}
+          limits={limits}
+          decimals={p.decimals}
+          unit={p.display ?? ""}
+          syncKey={"history " + device.id}
+          step={p.type === "boolean"}
+          summary={summarise(p, data, stretch.from, stretch.to)}
+          onZoom={(a, b) => onZoom(a * 1000, b * 1000)}
+          onHover={(at, value, o) => setUnder(at === null ? undefined : { at, value, other: o })}
+        />
+      )}
+    </div>
+  );
+}
