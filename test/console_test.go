@@ -252,6 +252,42 @@ func TestConsole(t *testing.T) {
 		ok(t, p.Wait(at+` !== `+fmt.Sprintf("%q", before), 30*time.Second))
 	})
 
+	t.Run("history is zoomed, moved, compared and exported, and the URL carries it", func(t *testing.T) {
+		ok(t, p.Go(s.Console+"/devices/tank-fennimore-07/history?span=1h"))
+		ok(t, p.Wait(`document.querySelectorAll("[data-metric] canvas").length === 7`, 15*time.Second))
+		span := func() (width float64) {
+			t.Helper()
+			w, err := browser.Eval[float64](p, `(([a, b]) => (Date.parse(b) - Date.parse(a)) / 60000)(new URLSearchParams(location.search).get("span").split(".."))`)
+			ok(t, err)
+			return w
+		}
+		ok(t, p.Click(`button[aria-label="Closer"]`))
+		ok(t, p.Wait(`location.search.includes("..") || location.search.includes("%2E%2E")`, 5*time.Second))
+		if w := span(); w != 30 {
+			t.Errorf("closer shows %v minutes of an hour", w)
+		}
+		ok(t, p.Click(`button[aria-label="Earlier"]`))
+		ok(t, p.Click(`button[aria-label="Wider"]`))
+		if w := span(); w != 60 {
+			t.Errorf("wider shows %v minutes", w)
+		}
+		_, err := browser.Eval[any](p, `document.querySelector("[aria-label^=Charts]").focus()`)
+		ok(t, err)
+		ok(t, p.Keys("ArrowLeft"))
+		before, err := browser.Eval[string](p, `location.search`)
+		ok(t, err)
+		ok(t, p.Go(s.Console+"/devices/tank-fennimore-07/history"+before))
+		ok(t, p.Wait(`document.querySelectorAll("[data-metric] canvas").length === 7`, 15*time.Second))
+		ok(t, p.Go(s.Console+"/devices/tank-fennimore-07/history?span=1h&with=tank-fennimore-03&hide=rssi,battery"))
+		ok(t, p.Wait(`document.querySelectorAll("[data-metric] canvas").length === 5 && document.querySelector("[data-metric]").innerText.includes("tank-fennimore-03")`, 15*time.Second))
+		rows, err := browser.Eval[float64](p, `fetch(document.querySelector("a[download]").href).then((r) => r.text()).then((t) => t.trim().split("\n").length)`)
+		if err != nil || rows < 5*60 {
+			t.Errorf("the export of an hour has %v rows, %v", rows, err)
+		}
+		ok(t, p.Go(s.Console+"/devices/tank-fennimore-07/history?span=2001-01-01T00:00:00Z..2001-01-02T00:00:00Z"))
+		ok(t, p.WaitText("No reading in this span", 15*time.Second))
+	})
+
 	t.Run("an alarm rises, is acknowledged and goes", func(t *testing.T) {
 		ok(t, p.Go(s.Console+"/alarms"))
 		o, err := s.Client.CreateDevice(t.Context(), client.NewDevice{ID: "air-kilnside-9", Model: "cellar-air", Labels: map[string]string{"site": "Kilnside", "row": "press hall"}})
@@ -321,6 +357,7 @@ func TestAccessible(t *testing.T) {
 			"/?view=list":                       `document.querySelectorAll("tbody tr").length === 48`,
 			"/devices/air-kilnside-2":           `document.querySelector("figure canvas")`,
 			"/devices/tank-kilnside-01":         `document.querySelector("[data-setting=stir_at]")`,
+			"/devices/air-kilnside-2/history":   `document.querySelectorAll("[data-metric] canvas").length === 4`,
 			"/devices/air-kilnside-2/wire":      `document.querySelectorAll("ol li").length > 0`,
 			"/devices/tank-kilnside-01/journal": `document.querySelector("tbody tr")`,
 			"/alarms":                           `document.querySelector("main li") || document.body.innerText.includes("No alarm")`,
