@@ -30,6 +30,7 @@ import (
 	"ullage/fleet/expressions"
 	"ullage/fleet/fault"
 	"ullage/fleet/folder"
+	"ullage/fleet/imports"
 	"ullage/fleet/ingest"
 	"ullage/fleet/journal"
 	"ullage/fleet/models"
@@ -61,6 +62,7 @@ type Deps struct {
 	History     History
 	Clerk       *query.Clerk
 	Storage     Storage
+	Importer    *imports.Importer
 	Wire        *wire.Log
 	Revisions   *revisions.Office
 	Workshop    *derived.Workshop
@@ -225,6 +227,7 @@ func (s *server) routes() {
 	s.commandRoutes()
 	s.historyRoutes()
 	s.queryRoutes()
+	s.importRoutes()
 	s.storeRoutes()
 	s.alarmRoutes()
 	s.expressionRoutes()

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"fmt"
+	"io"
 	"net/http"
 	"strings"
 	"time"
@@ -94,6 +95,41 @@ func (s *server) queryRoutes() {
 		}
 		return &huma.StreamResponse{Body: func(c huma.Context) { s.export(c, q, exchange.Format(in.Format)) }}, nil
 	}, describe("export", "Every single reading of a query, as a stream in an open format", "Readings"), notFound)
+}
+
+// FileBody is a request body of any length, read as it comes.
+type FileBody struct{ r io.Reader }
+
+// Resolve implements huma.Resolver.
+func (f *FileBody) Resolve(ctx huma.Context) []error {
+	f.r = ctx.BodyReader()
+	return nil
+}
+
+func (s *server) importRoutes() {
+	type file struct {
+		FileBody
+		Format   string `query:"format" default:"csv" enum:"csv,jsonl,senml" doc:"As of an export"`
+		Evaluate bool   `query:"evaluate" doc:"Let the alarms judge the readings, into the journal where they are over"`
+	}
+	huma.Post(s.api, "/api/v1/import", func(ctx context.Context, in *file) (*body[client.Imported], error) {
+		r, err := exchange.NewReader(in.r, exchange.Format(in.Format), s.Now())
+		if err != nil {
+			return nil, s.failed(fault.New(fault.Invalid, "the file cannot be read: %s", err))
+		}
+		res, err := s.Importer.Run(ctx, r, in.Evaluate)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		s.Settle()
+		out := client.Imported{Rows: res.Rows, Kept: res.Kept, Refused: res.Refused, Devices: res.Devices, Findings: make([]client.ImportFinding, len(res.Findings))}
+		for i, f := range res.Findings {
+			out.Findings[i] = client.ImportFinding{Line: f.Line, Sentence: f.Sentence}
+		}
+		return &body[client.Imported]{out}, nil
+	}, describe("import", "Take readings of the past in, with the checks of live ones", "Readings"))
+	s.api.OpenAPI().Paths["/api/v1/import"].Post.RequestBody = &huma.RequestBody{Required: true, Description: "The file",
+		Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}
 }
 
 // problemTrailer tells that a stream broke off, after what was sent.

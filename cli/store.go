@@ -100,6 +100,14 @@ func count(n int64) string {
 	return s
 }
 
+// counted is plural with groups of three digits.
+func counted(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return count(int64(n)) + " " + word + "s"
+}
+
 func storeBackup() *cobra.Command {
 	return &cobra.Command{
 		Use: "backup FILE", Short: "Back a running service up to one file, and verify it", Args: exactly(1, "the file to write"),

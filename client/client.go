@@ -66,6 +66,8 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) error
 	case nil:
 	case []byte:
 		body = bytes.NewReader(in)
+	case io.Reader:
+		body, contentType = in, "application/octet-stream"
 	default:
 		b, err := json.Marshal(in)
 		if err != nil {
@@ -85,7 +87,7 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) error
 	}
 	client := c.http
 	stream, streams := out.(io.Writer)
-	if streams { // takes as long as it takes
+	if _, file := in.(io.Reader); streams || file { // takes as long as it takes
 		client = &http.Client{Transport: c.http.Transport}
 	}
 	resp, err := client.Do(req)

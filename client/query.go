@@ -92,3 +92,24 @@ func (c *Client) Export(ctx context.Context, q Query, format string, w io.Writer
 	v.Set("format", format)
 	return c.do(ctx, http.MethodGet, "/export?"+v.Encode(), nil, w)
 }
+
+// ImportFinding is a row that was not taken.
+type ImportFinding struct {
+	Line     int    `json:"line" doc:"From 1"`
+	Sentence string `json:"sentence"`
+}
+
+// Imported tells what became of a file.
+type Imported struct {
+	Rows     int             `json:"rows" doc:"Rows that were read"`
+	Kept     int             `json:"kept" doc:"Readings that are stored now"`
+	Refused  int             `json:"refused" doc:"Rows of which nothing was stored"`
+	Devices  int             `json:"devices"`
+	Findings []ImportFinding `json:"findings" doc:"Why, for the first hundred"`
+}
+
+// Import takes readings of the past in from r, in a format: csv, jsonl or senml.
+func (c *Client) Import(ctx context.Context, r io.Reader, format string, evaluate bool) (Imported, error) {
+	var out Imported
+	return out, c.do(ctx, http.MethodPost, "/import?format="+format+"&evaluate="+strconv.FormatBool(evaluate), r, &out)
+}

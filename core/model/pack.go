@@ -13,10 +13,13 @@ import (
 	"ullage/core/value"
 )
 
-// IsPack reports whether a JSON message without a content type is a SenML
-// pack: a list whose first record has one of SenML's labels for a name or a
+// IsPack reports whether a message without a content type is a SenML pack: a
+// list in CBOR, or a list in JSON whose first record has one of SenML's labels for a name or a
 // base, and no telemetry is called so.
 func (m *Model) IsPack(body []byte) bool {
+	if senml.IsCBOR(body) {
+		return true
+	}
 	body = bytes.TrimLeft(body, " \t\r\n")
 	if len(body) == 0 || body[0] != '[' {
 		return false
@@ -39,16 +42,23 @@ func (m *Model) IsPack(body []byte) bool {
 	return false
 }
 
-// Pack decodes a message of readings in SenML JSON (RFC 8428) and checks each
-// record against the model. Names are those of the model, alone or behind the
+// Pack decodes a message of readings in SenML, JSON or CBOR (RFC 8428), and
+// checks each record against the model. Names are those of the model, alone or behind the
 // device's own id; numbers in another unit of the same dimension are converted.
 func (m *Model) Pack(body []byte, device string, arrived time.Time) (Checked, error) {
 	var out Checked
-	records, err := senml.FromJSON(body, arrived)
+	read := senml.FromJSON
+	if senml.IsCBOR(body) {
+		read = senml.FromCBOR
+	}
+	records, err := read(body, arrived)
 	if err != nil {
 		var bad *senml.Wrong
 		if errors.As(err, &bad) {
 			return out, &Problem{Finding{fmt.Sprintf("/%d", bad.Record), "the SenML pack cannot be read: " + bad.Sentence}}
+		}
+		if senml.IsCBOR(body) {
+			return out, &Problem{Finding{Sentence: err.Error()}}
 		}
 		return out, notJSON(body, err)
 	}

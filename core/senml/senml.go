@@ -67,25 +67,12 @@ func FromJSON(body []byte, now time.Time) ([]Record, error) {
 	if err := json.Unmarshal(body, &lines); err != nil {
 		return nil, err
 	}
-	var r resolver
+	var r Resolver
 	out := make([]Record, 0, len(lines))
-	for i, line := range lines {
-		var x raw
-		if err := json.Unmarshal(line, &x); err != nil {
-			return nil, &Wrong{i, "this is no SenML record: " + err.Error()}
-		}
-		// A label that ends in "_" must be understood (section 4.4).
-		var all map[string]json.RawMessage
-		if json.Unmarshal(line, &all) == nil {
-			for k := range all {
-				if k[max(len(k)-1, 0):] == "_" {
-					return nil, &Wrong{i, fmt.Sprintf("the label %q must be understood to read this pack, and is not", k)}
-				}
-			}
-		}
-		rec, keep, err := r.resolve(x, now)
-		if err != "" {
-			return nil, &Wrong{i, err}
+	for _, line := range lines {
+		rec, keep, err := r.JSON(line, now)
+		if err != nil {
+			return nil, err
 		}
 		if keep {
 			out = append(out, rec)
@@ -94,14 +81,40 @@ func FromJSON(body []byte, now time.Time) ([]Record, error) {
 	return out, nil
 }
 
-// resolver holds the base fields that are in force.
-type resolver struct {
+// Resolver resolves the records of one pack one by one. Its zero value is ready.
+type Resolver struct {
 	name, unit string
 	time       float64
 	value, sum *float64
+	records    int // seen so far
 }
 
-func (r *resolver) resolve(x raw, now time.Time) (Record, bool, string) {
+// JSON resolves the next record; false says that it only sets base fields. The
+// error is of type *Wrong.
+func (r *Resolver) JSON(line []byte, now time.Time) (Record, bool, error) {
+	i := r.records
+	r.records++
+	var x raw
+	if err := json.Unmarshal(line, &x); err != nil {
+		return Record{}, false, &Wrong{i, "this is no SenML record: " + err.Error()}
+	}
+	// A label that ends in "_" must be understood (section 4.4).
+	var all map[string]json.RawMessage
+	if json.Unmarshal(line, &all) == nil {
+		for k := range all {
+			if k[max(len(k)-1, 0):] == "_" {
+				return Record{}, false, &Wrong{i, fmt.Sprintf("the label %q must be understood to read this pack, and is not", k)}
+			}
+		}
+	}
+	rec, keep, bad := r.resolve(x, now)
+	if bad != "" {
+		return Record{}, false, &Wrong{i, bad}
+	}
+	return rec, keep, nil
+}
+
+func (r *Resolver) resolve(x raw, now time.Time) (Record, bool, string) {
 	if x.BaseVersion != nil {
 		var v int
 		if json.Unmarshal(*x.BaseVersion, &v) != nil || v < 1 || v > MaxVersion {

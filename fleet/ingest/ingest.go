@@ -4,12 +4,14 @@
 package ingest
 
 import (
+	"encoding/hex"
 	"fmt"
 	"hash/fnv"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
+	"unicode/utf8"
 
 	"ullage/core/model"
 	"ullage/core/value"
@@ -223,7 +225,7 @@ func (d *Door) acceptReadings(m Message, dev devices.Device, arrived time.Time, 
 		return
 	}
 	var checked model.Checked
-	if m.ContentType == senmlJSON || m.ContentType == "" && mod.IsPack(m.Body) {
+	if m.ContentType == senmlJSON || m.ContentType == senmlCBOR || m.ContentType == "" && mod.IsPack(m.Body) {
 		checked, err = mod.Pack(m.Body, m.Device, arrived)
 	} else {
 		checked, err = mod.Readings(m.Body, arrived)
@@ -272,7 +274,7 @@ func (d *Door) acceptReadings(m Message, dev devices.Device, arrived time.Time, 
 func (d *Door) finish(m Message, arrived time.Time, o Outcome) Outcome {
 	e := wire.Entry{
 		At: arrived, Device: m.Device, Direction: wire.Up, Transport: m.Transport, Remote: m.Remote,
-		Topic: string(m.Kind), Body: string(m.Body), Size: len(m.Body), Kept: o.Kept, Refused: o.Refused, Marked: o.Marked,
+		Topic: string(m.Kind), Body: shown(m.Body), Size: len(m.Body), Kept: o.Kept, Refused: o.Refused, Marked: o.Marked,
 	}
 	if o.Redelivered {
 		e.Note = "a redelivery of what was stored before; acknowledged, not stored again"
@@ -291,14 +293,25 @@ func (d *Door) finish(m Message, arrived time.Time, o Outcome) Outcome {
 	return o
 }
 
-const senmlJSON = "application/senml+json"
+// shown is a message as the wire shows it: as text, or byte by byte.
+func shown(body []byte) string {
+	if utf8.Valid(body) {
+		return string(body)
+	}
+	return "0x" + hex.EncodeToString(body[:min(len(body), 1024)])
+}
+
+const (
+	senmlJSON = "application/senml+json"
+	senmlCBOR = "application/senml+cbor"
+)
 
 func contentType(ct string) *fault.Error {
 	switch ct {
-	case "", senmlJSON, "application/json", "application/json; charset=utf-8", "application/octet-stream", "text/plain", "application/x-www-form-urlencoded":
+	case "", senmlJSON, senmlCBOR, "application/json", "application/json; charset=utf-8", "application/octet-stream", "text/plain", "application/x-www-form-urlencoded":
 		return nil
 	}
-	return fault.New(fault.Invalid, "content type %q is not read", ct).Then("send application/json or application/senml+json")
+	return fault.New(fault.Invalid, "content type %q is not read", ct).Then("send application/json, application/senml+json or application/senml+cbor")
 }
 
 // redelivered gives an untimed message its receipt, and tells whether it was

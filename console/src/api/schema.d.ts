@@ -416,6 +416,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take readings of the past in, with the checks of live ones */
+        post: operations["import"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/jobs/{id}": {
         parameters: {
             query?: never;
@@ -1302,6 +1319,35 @@ export interface components {
             step: string;
             /** Format: date-time */
             to: string;
+        };
+        ImportFinding: {
+            /**
+             * Format: int64
+             * @description From 1
+             */
+            line: number;
+            sentence: string;
+        };
+        Imported: {
+            /** Format: int64 */
+            devices: number;
+            /** @description Why, for the first hundred */
+            findings: components["schemas"]["ImportFinding"][];
+            /**
+             * Format: int64
+             * @description Readings that are stored now
+             */
+            kept: number;
+            /**
+             * Format: int64
+             * @description Rows of which nothing was stored
+             */
+            refused: number;
+            /**
+             * Format: int64
+             * @description Rows that were read
+             */
+            rows: number;
         };
         InputField: {
             default?: unknown;
@@ -3767,6 +3813,63 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FolderOutcome"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    import: {
+        parameters: {
+            query?: {
+                /** @description As of an export */
+                format?: "csv" | "jsonl" | "senml";
+                /** @description Let the alarms judge the readings, into the journal where they are over */
+                evaluate?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The file */
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Imported"];
                 };
             };
             /** @description Unauthorized */

@@ -1,0 +1,127 @@
+package exchange_test
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"ullage/core/exchange"
+	"ullage/core/series"
+	"ullage/core/value"
+)
+
+var zero = time.Date(2026, 3, 9, 12, 0, 0, 0, time.UTC)
+
+// TestThereAndBack writes values of every kind in every format and reads the
+// same back.
+func TestThereAndBack(t *testing.T) {
+	rng := rand.New(rand.NewPCG(1, 2))
+	type one struct {
+		device, metric, unit string
+		x                    series.Point
+	}
+	var in []one
+	values := []value.Value{value.OfNumber(21.4), value.OfNumber(-1e-9), value.OfNumber(math.MaxFloat64), value.OfNumber(0), value.OfBool(true), value.OfBool(false),
+		value.OfText("filling"), value.OfText("Grüße, „Fass 7“"), value.OfNumber(9007199254740991)}
+	for i := range 400 {
+		in = append(in, one{fmt.Sprintf("tank-kilnside-%02d", i/150), []string{"must_temp", "note"}[i/70%2], []string{"Cel", ""}[i/70%2],
+			series.Point{At: zero.Add(time.Duration(rng.IntN(1e9)) * time.Millisecond), Value: values[rng.IntN(len(values))]}})
+	}
+	for _, f := range exchange.Formats {
+		var b bytes.Buffer
+		w, err := exchange.NewWriter(&b, f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, o := range in {
+			if err := w.Write(o.device, o.metric, o.unit, o.x); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := w.Close(); err != nil {
+			t.Fatal(err)
+		}
+		r, err := exchange.NewReader(&b, f, zero)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i, o := range in {
+			x, err := r.Next()
+			if err != nil || x.Device != o.device || x.Name != o.metric || x.Unit != o.unit || !x.At.Equal(o.x.At) || x.Value != o.x.Value {
+				t.Fatalf("%s: reading %d is %+v, want %+v, %v", f, i, x, o, err)
+			}
+		}
+		if _, err := r.Next(); err != io.EOF {
+			t.Errorf("%s: after the last comes %v", f, err)
+		}
+	}
+}
+
+func TestBadLines(t *testing.T) {
+	for _, c := range []struct {
+		f          exchange.Format
+		text       string
+		rows, bads int
+		fails      string
+	}{
+		{exchange.CSV, "device,metric,at,value\na,x,2026-03-09T12:00:00Z,1\na,x,yesterday,1\n,x,2026-03-09T12:00:00Z,1\na,x,2026-03-09T12:00:00+01:00,2\n", 2, 2, ""},
+		{exchange.CSV, "\ufeffvalue;unit\n", 0, 0, "no column device"},
+		{exchange.CSV, "", 0, 0, "no CSV"},
+		{exchange.CSV, "device,metric,at,value\na,x,2026-03-09T12:00:00Z,\"1\nb", 0, 1, ""},
+		{exchange.Lines, `{"device":"a","metric":"x","at":"2026-03-09T12:00:00Z","value":1}` + "\n\n{\n" + `{"device":"a","metric":"x","at":"2026-03-09T12:00:00Z","value":[1]}`, 1, 2, ""},
+		{exchange.SenML, `[{"bn":"a/","n":"x","t":1773057600,"v":1},{"n":"x","v":1},{"n":"y","t":1773057600,"vd":"AA"}]`, 1, 2, ""},
+		{exchange.SenML, `{}`, 0, 0, "does not begin with a list"},
+		{exchange.SenML, `[{"bn":"a/","n":"x","t":1773057600,"v":1},`, 1, 0, "no JSON"},
+		{"xml", ``, 0, 0, "no format"},
+	} {
+		rows, bads := 0, 0
+		r, err := exchange.NewReader(strings.NewReader(c.text), c.f, zero)
+		for err == nil {
+			_, err = r.Next()
+			var bad *exchange.BadLine
+			switch {
+			case err == nil:
+				rows++
+			case errors.As(err, &bad):
+				bads, err = bads+1, nil
+			}
+		}
+		if errors.Is(err, io.EOF) {
+			err = nil
+		}
+		if rows != c.rows || bads != c.bads || (err == nil) != (c.fails == "") || err != nil && !strings.Contains(err.Error(), c.fails) {
+			t.Errorf("%s %q: %d rows, %d bad, %v", c.f, c.text, rows, bads, err)
+		}
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	for _, s := range []string{"device,metric,at,value\na,x,2026-03-09T12:00:00Z,1\n", `{"device":"a","metric":"x","at":"2026-03-09T12:00:00Z","value":1}`, `[{"bn":"a/","n":"x","t":1773057600,"v":1}]`} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		for _, format := range exchange.Formats {
+			r, err := exchange.NewReader(strings.NewReader(s), format, zero)
+			for n := 0; err == nil; n++ {
+				var x exchange.Row
+				x, err = r.Next()
+				var bad *exchange.BadLine
+				if err == nil && (x.Device == "" || x.Name == "" || x.At.IsZero() && format != exchange.CSV && format != exchange.Lines) {
+					t.Fatalf("%s: %+v", format, x)
+				}
+				if errors.As(err, &bad) {
+					err = nil
+				}
+				if n > len(s)+2 {
+					t.Fatalf("%s gives more rows than it has bytes", format)
+				}
+			}
+		}
+	})
+}

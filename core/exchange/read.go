@@ -1,0 +1,231 @@
+package exchange
+
+import (
+	"bufio"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"ullage/core/senml"
+	"ullage/core/value"
+)
+
+// Row is one reading as it stands in a file.
+type Row struct {
+	Line         int // from 1; the record's number in a pack
+	Device, Name string
+	At           time.Time
+	Value        value.Value
+	Unit         string // empty for that of the model
+}
+
+// BadLine is the error of one line that cannot be read; those after it can.
+type BadLine struct {
+	Line     int
+	Sentence string
+}
+
+// Error says both.
+func (b *BadLine) Error() string { return fmt.Sprintf("line %d: %s", b.Line, b.Sentence) }
+
+// Reader reads rows one by one. Next gives io.EOF after the last, a *BadLine
+// for a line to pass over, and any other error where it cannot go on.
+type Reader interface{ Next() (Row, error) }
+
+// NewReader returns a Reader of a format: of CSV with the columns device,
+// metric, at, value and, if it is there, unit, in any order; of JSON Lines with
+// members of those names; of a SenML pack whose names are device/metric.
+func NewReader(r io.Reader, f Format, now time.Time) (Reader, error) {
+	switch f {
+	case CSV:
+		return newCSV(r)
+	case Lines:
+		s := bufio.NewScanner(r)
+		s.Buffer(make([]byte, 64<<10), 1<<20)
+		return &lineReader{s: s}, nil
+	case SenML:
+		d := json.NewDecoder(bufio.NewReader(r))
+		if t, err := d.Token(); err != nil || t != json.Delim('[') {
+			return nil, errors.New("this is no SenML pack: it does not begin with a list")
+		}
+		return &packReader{d: d, now: now}, nil
+	}
+	return nil, fmt.Errorf("%q is no format; there are csv, jsonl and senml", f)
+}
+
+type csvReader struct {
+	r      *csv.Reader
+	column map[string]int
+}
+
+func newCSV(r io.Reader) (Reader, error) {
+	c := csv.NewReader(r)
+	c.ReuseRecord, c.FieldsPerRecord = true, -1
+	head, err := c.Read()
+	if err != nil {
+		return nil, errors.New("this is no CSV with a row of column names")
+	}
+	out := &csvReader{c, map[string]int{}}
+	for i, name := range head {
+		out.column[strings.ToLower(strings.TrimSpace(strings.TrimPrefix(name, "\ufeff")))] = i
+	}
+	for _, need := range []string{"device", "metric", "at", "value"} {
+		if _, ok := out.column[need]; !ok {
+			return nil, fmt.Errorf("there is no column %s; the columns are device, metric, at, value and, if wanted, unit", need)
+		}
+	}
+	return out, nil
+}
+
+func (c *csvReader) Next() (Row, error) {
+	rec, err := c.r.Read()
+	if err == io.EOF {
+		return Row{}, io.EOF
+	}
+	if err != nil {
+		var bad *csv.ParseError
+		if errors.As(err, &bad) {
+			return Row{}, &BadLine{bad.Line, "this is no CSV: " + bad.Err.Error()}
+		}
+		return Row{}, err
+	}
+	line, _ := c.r.FieldPos(0)
+	cell := func(name string) string {
+		if i, ok := c.column[name]; ok && i < len(rec) {
+			return strings.TrimSpace(rec[i])
+		}
+		return ""
+	}
+	x := Row{Line: line, Device: cell("device"), Name: cell("metric"), Unit: cell("unit"), Value: Read(cell("value"))}
+	return x.timed(cell("at"))
+}
+
+// Read reads a value as Plain writes it: a number or a boolean where it looks
+// like one, else a text.
+func Read(s string) value.Value {
+	var v any
+	if json.Unmarshal([]byte(s), &v) == nil {
+		switch v := v.(type) {
+		case float64:
+			return value.OfNumber(v)
+		case bool:
+			return value.OfBool(v)
+		}
+	}
+	return value.OfText(s)
+}
+
+func (x Row) timed(at string) (Row, error) {
+	var err error
+	if x.At, err = time.Parse(time.RFC3339, at); err != nil {
+		return x, &BadLine{x.Line, fmt.Sprintf("%q is no time; write it like 2026-03-01T10:00:00Z", clip(at))}
+	}
+	if x.Device == "" || x.Name == "" {
+		return x, &BadLine{x.Line, "the device or the metric is missing"}
+	}
+	return x, nil
+}
+
+type lineReader struct {
+	s *bufio.Scanner
+	n int
+}
+
+func (l *lineReader) Next() (Row, error) {
+	for l.s.Scan() {
+		l.n++
+		if len(strings.TrimSpace(l.s.Text())) == 0 {
+			continue
+		}
+		var o struct {
+			Device, Metric, At, Unit string
+			Value                    any
+		}
+		if err := json.Unmarshal(l.s.Bytes(), &o); err != nil {
+			return Row{}, &BadLine{l.n, "this is no JSON object with device, metric, at and value"}
+		}
+		v, err := value.FromAny(o.Value)
+		if err != nil {
+			return Row{}, &BadLine{l.n, "the value: " + err.Error()}
+		}
+		return Row{Line: l.n, Device: o.Device, Name: o.Metric, Unit: o.Unit, Value: v}.timed(o.At)
+	}
+	if err := l.s.Err(); err != nil {
+		return Row{}, fmt.Errorf("line %d: %w", l.n+1, err)
+	}
+	return Row{}, io.EOF
+}
+
+type packReader struct {
+	d   *json.Decoder
+	r   senml.Resolver
+	now time.Time
+	n   int
+}
+
+func (p *packReader) Next() (Row, error) {
+	for p.d.More() {
+		p.n++
+		var line json.RawMessage
+		if err := p.d.Decode(&line); err != nil {
+			return Row{}, fmt.Errorf("record %d: this is no JSON: %s", p.n, err)
+		}
+		rec, keep, err := p.r.JSON(line, p.now)
+		if err != nil {
+			return Row{}, &BadLine{p.n, err.Error()}
+		}
+		if !keep {
+			continue
+		}
+		x := Row{Line: p.n, Unit: rec.Unit, At: rec.At}
+		switch {
+		case rec.Number != nil:
+			x.Value = value.OfNumber(*rec.Number)
+		case rec.Text != nil:
+			x.Value = value.OfText(*rec.Text)
+		case rec.Truth != nil:
+			x.Value = value.OfBool(*rec.Truth)
+		default:
+			return Row{}, &BadLine{p.n, "the record has no value that is kept: a number, a text or true and false"}
+		}
+		i := strings.LastIndexAny(rec.Name, "/:")
+		if i <= 0 || rec.At.IsZero() {
+			return Row{}, &BadLine{p.n, fmt.Sprintf("%q is not device/metric, or has no time", clip(rec.Name))}
+		}
+		x.Device, x.Name = rec.Name[:i], rec.Name[i+1:]
+		return x, nil
+	}
+	if _, err := p.d.Token(); err != nil {
+		return Row{}, fmt.Errorf("the pack breaks off after record %d", p.n)
+	}
+	return Row{}, io.EOF
+}
+
+// FormatOf tells the format of a file by its name; "" where the name tells none.
+func FormatOf(name string) Format {
+	name = strings.ToLower(name)
+	switch {
+	case strings.HasSuffix(name, ".csv"):
+		return CSV
+	case strings.HasSuffix(name, ".jsonl"), strings.HasSuffix(name, ".ndjson"):
+		return Lines
+	case strings.HasSuffix(name, ".senml.json"), strings.HasSuffix(name, ".senml"):
+		return SenML
+	}
+	return ""
+}
+
+// Known reports whether f is one of Formats.
+func (f Format) Known() bool { return slices.Contains(Formats, f) }
+
+func clip(s string) string {
+	if r := []rune(s); len(r) > 60 {
+		return string(r[:60]) + "…"
+	}
+	return s
+}
