@@ -227,6 +227,7 @@ func (s *server) routes() {
 	s.commandRoutes()
 	s.historyRoutes()
 	s.queryRoutes()
+	s.figureRoutes()
 	s.importRoutes()
 	s.storeRoutes()
 	s.alarmRoutes()

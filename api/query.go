@@ -97,6 +97,54 @@ func (s *server) queryRoutes() {
 	}, describe("export", "Every single reading of a query, as a stream in an open format", "Readings"), notFound)
 }
 
+func (s *server) figureRoutes() {
+	huma.Get(s.api, "/api/v1/figures", func(ctx context.Context, in *Asked) (*body[client.Figures], error) {
+		q, err := in.query()
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		f, err := s.Clerk.Figures(ctx, q)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		x := f.Summary
+		out := client.Figures{Device: f.Line.Device, Metric: f.Line.Metric, Display: unit.Display(f.Line.Unit), Decimals: f.Line.Decimals, From: f.From.UTC(), To: f.To.UTC(),
+			N: x.N, Min: x.Min, P5: x.P5, P25: x.P25, P50: x.P50, P75: x.P75, P95: x.P95, Max: x.Max, Mean: x.Mean, Deviation: x.Deviation, Bins: []client.Bin{}}
+		if f.TrendKnown {
+			out.Trend = &client.Trend{Slope: f.Trend.Slope, Low: f.Trend.Low, High: f.Trend.High}
+		}
+		for i, n := range f.Histogram.Counts {
+			from := f.Histogram.Low + float64(i)*f.Histogram.Width
+			out.Bins = append(out.Bins, client.Bin{From: from, To: from + f.Histogram.Width, Count: n})
+		}
+		return &body[client.Figures]{out}, nil
+	}, describe("figures", "Quantiles, histogram and trend of one metric of one device", "Readings"), notFound)
+	type ahead struct {
+		Asked
+		Ahead string `query:"ahead" default:"12h" doc:"How far, from 5min to 14d"`
+	}
+	huma.Get(s.api, "/api/v1/forecast", func(ctx context.Context, in *ahead) (*body[client.Forecast], error) {
+		q, err := in.query()
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		d, err := value.ParseDuration(in.Ahead)
+		if err != nil {
+			return nil, s.failed(fault.New(fault.Invalid, "ahead: %s", err))
+		}
+		o, err := s.Clerk.Forecast(ctx, q, d.Std())
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		out := client.Forecast{Device: o.Line.Device, Metric: o.Line.Metric, Display: unit.Display(o.Line.Unit), Decimals: o.Line.Decimals,
+			Step: value.Duration(o.Step).String(), Seasonal: o.Seasonal, Error: o.Error, Note: o.Note, Points: make([]client.Probable, len(o.Points))}
+		for i, p := range o.Points {
+			out.Points[i] = client.Probable{At: p.At.UTC(), Mean: p.Mean, Low: p.Low, High: p.High}
+		}
+		return &body[client.Forecast]{out}, nil
+	}, describe("forecast", "What probably comes of one metric of one device, with a band of 95 %", "Readings"), notFound)
+}
+
 // FileBody is a request body of any length, read as it comes.
 type FileBody struct{ r io.Reader }
 

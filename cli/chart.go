@@ -65,13 +65,20 @@ func drawChart(w io.Writer, l client.Line, a client.Answer, width, height int) {
 	rowOf := func(v float64) int { return min(max(int((high-v)/(high-low)*float64(rows)), 0), rows-1) }
 	bits := [4][2]rune{{0x01, 0x08}, {0x02, 0x10}, {0x04, 0x20}, {0x40, 0x80}}
 	last, lastAt := -1, 0
+	apart := max(3, 5*len(cols)/2/max(len(l.Points), 1)) // columns from point to point
 	for i, c := range cols {
 		if c.n == 0 {
 			continue
 		}
 		at := rowOf(c.value)
 		from, to := at, at
-		if last >= 0 && i-lastAt <= 3 { // neighbours are joined, over a gap not
+		if last >= 0 && i-lastAt > 1 && i-lastAt <= apart { // a straight line between points that are apart
+			for k := lastAt + 1; k < i; k++ {
+				r := last + (at-last)*(k-lastAt)/(i-lastAt)
+				dots[r/4][k/2] |= bits[r%4][k%2]
+			}
+		}
+		if last >= 0 && i-lastAt <= apart { // neighbours are joined, over a gap not
 			from, to = min(last, at), max(last, at)
 		}
 		for r := from; r <= to; r++ {

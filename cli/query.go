@@ -19,7 +19,8 @@ func queryCommand() *cobra.Command {
 	var q client.Query
 	var where *string
 	var draw bool
-	var export string
+	var export, forecast string
+	var figures bool
 	c := &cobra.Command{
 		Use:   "query [DEVICE] METRIC…",
 		Short: "Read telemetry over time, of one device or of many",
@@ -38,6 +39,7 @@ With --export every single reading is written instead, in csv, jsonl or senml
 			"  ullage query tank-fennimore-07 must_temp density --span yesterday --step 1h\n" +
 			"  ullage query co2 --where 'label.site == \"Kilnside\"' --span 7d --step 1d --sum max\n" +
 			"  ullage query must_temp --by site --across max --unit must_temp=degF\n" +
+			"  ullage query tank-fennimore-07 must_temp --forecast 12h --draw\n" +
 			"  ullage query tank-fennimore-07 must_temp --span 30d --export csv > must_temp.csv",
 		GroupID: groupConnect,
 		Args:    atLeast(1, "telemetry, and the device before it"), ValidArgsFunction: queryWords,
@@ -63,6 +65,16 @@ With --export every single reading is written instead, in csv, jsonl or senml
 			}
 			if export != "" {
 				return cl.Export(c.Context(), q, export, c.OutOrStdout())
+			}
+			if figures {
+				x, err := cl.Figures(c.Context(), q)
+				if err != nil {
+					return err
+				}
+				return show(c, x, func(w io.Writer) { printFigures(w, x) })
+			}
+			if forecast != "" {
+				return foretell(c, cl, q, forecast, draw)
 			}
 			if draw && !c.Flags().Changed("points") {
 				q.Points = chartWidth() * 2
@@ -94,6 +106,8 @@ With --export every single reading is written instead, in csv, jsonl or senml
 	f.StringSliceVar(&q.Units, "unit", nil, "wanted unit, as must_temp=degF; may be given several times")
 	f.StringVar(&q.Zone, "zone", "", "time zone of local days; that of the service if left out")
 	f.BoolVar(&draw, "draw", false, "draw a chart")
+	f.StringVar(&forecast, "forecast", "", "tell what probably comes instead, so far ahead: 12h")
+	f.BoolVar(&figures, "figures", false, "describe the readings instead: quantiles, histogram, trend")
 	f.StringVar(&export, "export", "", "write every single reading instead: csv, jsonl or senml")
 	for flag, words := range map[string][]string{"span": {"1h", "6h", "24h", "7d", "30d", "today", "yesterday", "this week"}, "sum": {"mean", "weighted", "min", "max", "sum", "count", "first", "last"},
 		"across": {"mean", "min", "max", "sum", "count"}, "export": {"csv", "jsonl", "senml"}} {

@@ -113,3 +113,72 @@ func (c *Client) Import(ctx context.Context, r io.Reader, format string, evaluat
 	var out Imported
 	return out, c.do(ctx, http.MethodPost, "/import?format="+format+"&evaluate="+strconv.FormatBool(evaluate), r, &out)
 }
+
+// Figures describe one metric of one device over a span.
+type Figures struct {
+	Device    string    `json:"device"`
+	Metric    string    `json:"metric"`
+	Display   string    `json:"display,omitempty" doc:"Unit as people write it"`
+	Decimals  int       `json:"decimals"`
+	From      time.Time `json:"from"`
+	To        time.Time `json:"to"`
+	N         int       `json:"n" doc:"Readings"`
+	Min       float64   `json:"min"`
+	P5        float64   `json:"p5" doc:"5 % lie below"`
+	P25       float64   `json:"p25"`
+	P50       float64   `json:"p50" doc:"The median"`
+	P75       float64   `json:"p75"`
+	P95       float64   `json:"p95"`
+	Max       float64   `json:"max"`
+	Mean      float64   `json:"mean"`
+	Deviation float64   `json:"deviation" doc:"Standard deviation"`
+	Trend     *Trend    `json:"trend,omitempty" doc:"Absent where there is too little for one"`
+	Bins      []Bin     `json:"bins"`
+}
+
+// Trend is the change in an hour (Theil and Sen).
+type Trend struct {
+	Slope float64 `json:"slope"`
+	Low   float64 `json:"low" doc:"With 95 % confidence it is no less"`
+	High  float64 `json:"high" doc:"and no more"`
+}
+
+// Bin is one bar of a histogram.
+type Bin struct {
+	From  float64 `json:"from"`
+	To    float64 `json:"to"`
+	Count int     `json:"count"`
+}
+
+// Figures describes one metric of one device.
+func (c *Client) Figures(ctx context.Context, q Query) (Figures, error) {
+	return get[Figures](ctx, c, "/figures?"+q.Values().Encode())
+}
+
+// Forecast is what probably comes.
+type Forecast struct {
+	Device   string     `json:"device"`
+	Metric   string     `json:"metric"`
+	Display  string     `json:"display,omitempty" doc:"Unit as people write it"`
+	Decimals int        `json:"decimals"`
+	Step     string     `json:"step"`
+	Seasonal bool       `json:"seasonal" doc:"A day's way, or a week's, is in it"`
+	Error    float64    `json:"error" doc:"Standard deviation of its errors one step ahead"`
+	Note     string     `json:"note,omitempty" doc:"What to keep in mind"`
+	Points   []Probable `json:"points"`
+}
+
+// Probable is what a metric probably is at a time.
+type Probable struct {
+	At   time.Time `json:"at"`
+	Mean float64   `json:"mean"`
+	Low  float64   `json:"low" doc:"With 95 % it is no less"`
+	High float64   `json:"high" doc:"and no more"`
+}
+
+// Forecast tells what probably comes of one metric, for a time ahead.
+func (c *Client) Forecast(ctx context.Context, q Query, ahead string) (Forecast, error) {
+	v := q.Values()
+	v.Set("ahead", ahead)
+	return get[Forecast](ctx, c, "/forecast?"+v.Encode())
+}

@@ -399,6 +399,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/figures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Quantiles, histogram and trend of one metric of one device */
+        get: operations["figures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/folder": {
         parameters: {
             query?: never;
@@ -410,6 +427,23 @@ export interface paths {
         put?: never;
         /** Compare a fleet folder with the service, and put what differs in force: all of it or nothing */
         post: operations["load-folder"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What probably comes of one metric of one device, with a band of 95 % */
+        get: operations["forecast"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -906,6 +940,14 @@ export interface components {
              */
             since?: string;
         };
+        Bin: {
+            /** Format: int64 */
+            count: number;
+            /** Format: double */
+            from: number;
+            /** Format: double */
+            to: number;
+        };
         Bucket: {
             /**
              * Format: date-time
@@ -1215,6 +1257,53 @@ export interface components {
              */
             type?: string;
         };
+        Figures: {
+            bins: components["schemas"]["Bin"][];
+            /** Format: int64 */
+            decimals: number;
+            /**
+             * Format: double
+             * @description Standard deviation
+             */
+            deviation: number;
+            device: string;
+            /** @description Unit as people write it */
+            display?: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: double */
+            max: number;
+            /** Format: double */
+            mean: number;
+            metric: string;
+            /** Format: double */
+            min: number;
+            /**
+             * Format: int64
+             * @description Readings
+             */
+            n: number;
+            /** Format: double */
+            p25: number;
+            /**
+             * Format: double
+             * @description 5 % lie below
+             */
+            p5: number;
+            /**
+             * Format: double
+             * @description The median
+             */
+            p50: number;
+            /** Format: double */
+            p75: number;
+            /** Format: double */
+            p95: number;
+            /** Format: date-time */
+            to: string;
+            /** @description Absent where there is too little for one */
+            trend?: components["schemas"]["Trend"];
+        };
         Finding: {
             /**
              * @description JSON pointer (RFC 6901) to the place
@@ -1282,6 +1371,25 @@ export interface components {
             items: components["schemas"]["FolderItem"][];
             /** @description Whether they were put in force */
             loaded: boolean;
+        };
+        Forecast: {
+            /** Format: int64 */
+            decimals: number;
+            device: string;
+            /** @description Unit as people write it */
+            display?: string;
+            /**
+             * Format: double
+             * @description Standard deviation of its errors one step ahead
+             */
+            error: number;
+            metric: string;
+            /** @description What to keep in mind */
+            note?: string;
+            points: components["schemas"]["Probable"][];
+            /** @description A day's way, or a week's, is in it */
+            seasonal: boolean;
+            step: string;
         };
         FunctionHelp: {
             doc: string;
@@ -1713,6 +1821,22 @@ export interface components {
             quality?: string[];
             value: unknown;
         };
+        Probable: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: double
+             * @description and no more
+             */
+            high: number;
+            /**
+             * Format: double
+             * @description With 95 % it is no less
+             */
+            low: number;
+            /** Format: double */
+            mean: number;
+        };
         Property: {
             /** @description What is physically possible; readings outside are refused */
             accept?: number[];
@@ -2113,6 +2237,20 @@ export interface components {
              * @example 2h
              */
             likely: string;
+        };
+        Trend: {
+            /**
+             * Format: double
+             * @description and no more
+             */
+            high: number;
+            /**
+             * Format: double
+             * @description With 95 % confidence it is no less
+             */
+            low: number;
+            /** Format: double */
+            slope: number;
         };
         WireEntry: {
             /**
@@ -3793,6 +3931,85 @@ export interface operations {
             };
         };
     };
+    figures: {
+        parameters: {
+            query: {
+                /** @description Only of devices for which this condition is true now */
+                where?: string;
+                /** @description Ids of devices; those of the condition where not given */
+                device?: string[];
+                /** @description Telemetry to read */
+                metric: string[];
+                /** @description When: 6h or 7d until now, today, yesterday, this week, last month, 2026-03-01, 2026-03-01..2026-03-03, 2026-03-01T10:00..12h */
+                span?: string;
+                /** @description Time zone of local days; that of the service where not given */
+                zone?: string;
+                /** @description Width of a point, like 15min; 1d is a local day; a round one that gives about the wished points where not given */
+                step?: string;
+                /** @description How many points to aim at */
+                points?: number;
+                /** @description What a point is worth; weighted is the mean weighted by time */
+                sum?: "mean" | "weighted" | "min" | "max" | "sum" | "count" | "first" | "last";
+                /** @description Take devices together by this label */
+                by?: string;
+                /** @description How devices are taken together */
+                across?: "mean" | "min" | "max" | "sum" | "count";
+                /** @description Wanted units, as metric=unit */
+                unit?: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Figures"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
     "load-folder": {
         parameters: {
             query?: never;
@@ -3817,6 +4034,87 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    forecast: {
+        parameters: {
+            query: {
+                /** @description Only of devices for which this condition is true now */
+                where?: string;
+                /** @description Ids of devices; those of the condition where not given */
+                device?: string[];
+                /** @description Telemetry to read */
+                metric: string[];
+                /** @description When: 6h or 7d until now, today, yesterday, this week, last month, 2026-03-01, 2026-03-01..2026-03-03, 2026-03-01T10:00..12h */
+                span?: string;
+                /** @description Time zone of local days; that of the service where not given */
+                zone?: string;
+                /** @description Width of a point, like 15min; 1d is a local day; a round one that gives about the wished points where not given */
+                step?: string;
+                /** @description How many points to aim at */
+                points?: number;
+                /** @description What a point is worth; weighted is the mean weighted by time */
+                sum?: "mean" | "weighted" | "min" | "max" | "sum" | "count" | "first" | "last";
+                /** @description Take devices together by this label */
+                by?: string;
+                /** @description How devices are taken together */
+                across?: "mean" | "min" | "max" | "sum" | "count";
+                /** @description Wanted units, as metric=unit */
+                unit?: string[];
+                /** @description How far, from 5min to 14d */
+                ahead?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forecast"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

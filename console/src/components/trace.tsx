@@ -29,6 +29,8 @@ interface Props {
   // Something to compare with, drawn dashed on the same times.
   other?: TraceData;
   alarms?: AlarmSpan[];
+  // What probably comes: its mean, in a band.
+  ahead?: TraceData;
   // Dragging over a stretch of time asks for it.
   onZoom?: (from: number, to: number) => void;
   // What stands under the cursor: its time in seconds, and the values there.
@@ -48,7 +50,8 @@ const css = (name: string) => getComputedStyle(document.documentElement).getProp
 // Trace is the one wrapper round the chart library: a line of means in a band
 // of least and greatest values, with the limit drawn in.
 export function Trace(props: Props) {
-  const { data, from, to, height, limits, decimals, unit, summary, syncKey, step, other, alarms } = props;
+  const { data, from, to, height, limits, decimals, unit, summary, syncKey, step, other, alarms, ahead } =
+    props;
   const holder = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot>(undefined);
   const live = useRef({ limits, from, to, decimals, alarms, onZoom: props.onZoom, onHover: props.onHover });
@@ -58,16 +61,19 @@ export function Trace(props: Props) {
   const zooms = Boolean(props.onZoom);
   const columns = useMemo<uPlot.AlignedData>(() => {
     const own: uPlot.AlignedData = [data.at, data.min, data.max, data.mean];
-    if (!other) return [...own, data.at.map(() => undefined)] as uPlot.AlignedData;
-    // Times that only one of the two has are no gaps of the other.
+    const none: TraceData = { at: [], mean: [], min: [], max: [] };
+    const o = other ?? none;
+    const f = ahead ?? none;
+    // Times that only one of them has are no gaps of the others.
     return uPlot.join(
-      [own, [other.at, other.mean]],
+      [own, [o.at, o.mean], [f.at, f.min, f.max, f.mean]],
       [
         [0, 2, 2, 2],
         [0, 2],
+        [0, 2, 2, 2],
       ],
     );
-  }, [data, other]);
+  }, [data, other, ahead]);
   const first = useRef(columns);
 
   useEffect(() => {
@@ -145,8 +151,14 @@ export function Trace(props: Props) {
               points: { show: false },
               paths: step ? uPlot.paths.stepped!({ align: 1 }) : undefined,
             },
+            { stroke: "transparent", points: { show: false } },
+            { stroke: "transparent", points: { show: false } },
+            { stroke: css("--press"), width: 1.4, dash: [2, 3], points: { show: false } },
           ],
-          bands: [{ series: [2, 1], fill: css("--band") }],
+          bands: [
+            { series: [2, 1], fill: css("--band") },
+            { series: [6, 5], fill: css("--probable") },
+          ],
           hooks: {
             draw: [
               (u) => live.current.limits.forEach((l) => drawLimit(u, l, font, muted)),

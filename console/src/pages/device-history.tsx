@@ -3,7 +3,7 @@ import { useMemo, useRef, useState, type KeyboardEvent, type WheelEvent } from "
 import { api, ask, type Alarm, type Device, type Line, type Model, type Property } from "../api/client";
 import { useFleet } from "../api/live";
 import { Button, Choice, Empty, Trouble } from "../components/parts";
-import { Trace, type AlarmSpan } from "../components/trace";
+import { Trace, type AlarmSpan, type TraceData } from "../components/trace";
 import { say, words } from "../lib/format";
 import { expectedGap, iso, spans, stretchOf, summarise, withGaps, type Stretch } from "../lib/history";
 import { useNow, useParam } from "../lib/use";
@@ -12,6 +12,7 @@ const points = 600;
 const day = 24 * 3600_000;
 const least = 60_000; // the shortest stretch that is shown
 
+const horizons: Record<string, number> = { "6h": 6 * 3600_000, "12h": 12 * 3600_000, "24h": day };
 const shifts: Record<string, number> = { day: day, week: 7 * day };
 
 // History is every number of a device on one time axis.
@@ -21,6 +22,7 @@ export function History({ device, model }: { device: Device; model?: Model }) {
   const [span, setSpan] = useParam("span", "24h");
   const [hidden, setHidden] = useParam("hide", "");
   const [against, setAgainst] = useParam("with", "");
+  const [ahead, setAhead] = useParam("ahead", "");
   const hide = hidden.split(",").filter(Boolean);
   const telemetry = (model?.properties ?? []).filter((p) => p.role === "telemetry");
   const numeric = telemetry.filter((p) => p.type !== "text" && p.type !== "nothing");
@@ -32,6 +34,9 @@ export function History({ device, model }: { device: Device; model?: Model }) {
     const to = Math.ceil(newest / 10_000) * 10_000 + 10_000;
     stretch = { from: to - (stretch.to - stretch.from), to, live: false };
   }
+  // A forecast is of what comes after now.
+  const tomorrow = stretch.live ? (horizons[ahead] ?? 0) : 0;
+  const shownTo = stretch.to + tomorrow;
   const go = (from: number, to: number) => {
     const width = Math.max(to - from, least);
     const end = Math.min(from + width, Math.max(now, to - (to - from) / 2) + width / 4);
@@ -123,14 +128,21 @@ export function History({ device, model }: { device: Device; model?: Model }) {
             ))}
           </select>
         </label>
-        <span className="ml-auto flex items-center gap-3 text-muted">
-          Export
-          {["csv", "jsonl", "senml"].map((f) => (
-            <a key={f} className="text-press" href={exportOf(device.id, shown, stretch, f)} download>
-              {f === "senml" ? "SenML" : f === "csv" ? "CSV" : "JSON Lines"}
-            </a>
-          ))}
-        </span>
+        <label className="flex items-center gap-2 text-muted">
+          Forecast
+          <select
+            value={ahead}
+            onChange={(e) => setAhead(e.target.value)}
+            disabled={!stretch.live}
+            title={stretch.live ? undefined : "A forecast goes on from now; choose a span until now."}
+            className="rounded-[4px] border border-muted bg-ground px-2 py-1 text-ink disabled:opacity-50"
+          >
+            <option value="">none</option>
+            <option value="6h">6 h</option>
+            <option value="12h">12 h</option>
+            <option value="24h">24 h</option>
+          </select>
+        </label>
       </div>
       <p className="flex flex-wrap items-baseline gap-x-3 pb-1 text-muted">
         <b className="text-ink">
@@ -139,6 +151,14 @@ export function History({ device, model }: { device: Device; model?: Model }) {
         <span>
           {lines.data ? `a point every ${lines.data.step}` : "…"}. Drag over a chart to look closer; Ctrl and
           the wheel, or + − and the arrow keys, when this part has the focus.
+        </span>
+        <span className="ml-auto flex items-center gap-3 text-muted">
+          Export
+          {["csv", "jsonl", "senml"].map((f) => (
+            <a key={f} className="text-press" href={exportOf(device.id, shown, stretch, f)} download>
+              {f === "senml" ? "SenML" : f === "csv" ? "CSV" : "JSON Lines"}
+            </a>
+          ))}
         </span>
       </p>
       <div className="flex flex-wrap gap-1.5 pb-2" role="group" aria-label="Shown">
@@ -177,7 +197,8 @@ export function History({ device, model }: { device: Device; model?: Model }) {
             other={other.data?.lines.find((l) => l.metric === p.name)}
             name={against && (shift ? `${against} before` : against)}
             shift={shift}
-            stretch={stretch}
+            stretch={{ ...stretch, to: shownTo }}
+            ahead={tomorrow ? ahead : ""}
             alarms={(alarms.data ?? []).filter((a) => a.metric === p.name)}
             now={now}
             tall={i === 0}
@@ -234,6 +255,7 @@ function Row({
   name,
   shift,
   stretch,
+  ahead,
   alarms,
   now,
   tall,
@@ -247,6 +269,7 @@ function Row({
   name: string;
   shift: number;
   stretch: Stretch;
+  ahead: string;
   alarms: Alarm[];
   now: number;
   tall: boolean;
@@ -260,6 +283,28 @@ function Row({
     () => (other ? withGaps(other.points, gap, shift) : undefined),
     [other, gap, shift],
   );
+  const forecast = useQuery({
+    queryKey: ["forecast", device.id, p.name, ahead],
+    enabled: ahead !== "" && p.type !== "boolean",
+    refetchInterval: 60_000,
+    retry: false,
+    queryFn: () =>
+      ask(
+        api.GET("/api/v1/forecast", { params: { query: { device: [device.id], metric: [p.name], ahead } } }),
+      ),
+  });
+  const probable = useMemo<TraceData | undefined>(() => {
+    const f = ahead === "" ? undefined : forecast.data;
+    return (
+      f && {
+        at: f.points.map((x) => Date.parse(x.at) / 1000),
+        mean: f.points.map((x) => x.mean),
+        min: f.points.map((x) => x.low),
+        max: f.points.map((x) => x.high),
+      }
+    );
+  }, [forecast.data, ahead]);
+  const last = ahead === "" ? undefined : forecast.data?.points.at(-1);
   const limits = useMemo(
     () =>
       device.margins
@@ -308,6 +353,16 @@ function Row({
         ) : (
           <p className="text-muted">{p.title}</p>
         )}
+        {ahead !== "" && p.type !== "boolean" && (
+          <p className="text-[0.8125rem] text-muted" title={forecast.data?.note ?? forecast.error?.message}>
+            {last
+              ? `in ${ahead} ${say(last.mean, p)} ± ${say((last.high - last.low) / 2, p)}`
+              : forecast.error
+                ? "no forecast"
+                : "…"}
+            {forecast.data?.note && " *"}
+          </p>
+        )}
         {name && (
           <p className="text-[0.8125rem] text-muted">
             <span aria-hidden="true" style={{ color: "var(--series-2)" }}>
@@ -323,6 +378,7 @@ function Row({
         <Trace
           data={data}
           other={compared}
+          ahead={probable}
           alarms={marks}
           from={stretch.from / 1000}
           to={stretch.to / 1000}

@@ -1,0 +1,77 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ullage/client"
+)
+
+func printFigures(w io.Writer, f client.Figures) {
+	d := f.Decimals
+	if d < 0 {
+		d = 2
+	}
+	fmt.Fprintf(w, "%s of %s, %s readings from %s to %s\n\n", f.Metric, f.Device, count(int64(f.N)), f.From.Local().Format(time.DateTime), f.To.Local().Format(time.DateTime))
+	cells := [][]string{{"LEAST", "5 %", "25 %", "MEDIAN", "75 %", "95 %", "GREATEST", "MEAN", "DEVIATION", ""}, {}}
+	for _, v := range []float64{f.Min, f.P5, f.P25, f.P50, f.P75, f.P95, f.Max} {
+		cells[1] = append(cells[1], num(v, d))
+	}
+	cells[1] = append(cells[1], num(f.Mean, d+1), num(f.Deviation, d+1), f.Display)
+	table(w, cells)
+	switch {
+	case f.Trend == nil:
+		fmt.Fprintln(w, "\nThere is too little for a trend.")
+	case f.Trend.Low <= 0 && f.Trend.High >= 0:
+		fmt.Fprintf(w, "\nNo trend: between %s and %s %s an hour.\n", num(f.Trend.Low, d+2), num(f.Trend.High, d+2), f.Display)
+	default:
+		fmt.Fprintf(w, "\nTrend: %s %s an hour, between %s and %s with 95 %% confidence.\n", num(f.Trend.Slope, d+2), f.Display, num(f.Trend.Low, d+2), num(f.Trend.High, d+2))
+	}
+	most := 1
+	for _, b := range f.Bins {
+		most = max(most, b.Count)
+	}
+	fmt.Fprintln(w)
+	for _, b := range f.Bins {
+		fmt.Fprintf(w, "%10s … %-10s %s %s\n", num(b.From, d+1), num(b.To, d+1), strings.Repeat("█", b.Count*50/most), count(int64(b.Count)))
+	}
+}
+
+// foretell prints a forecast, or draws it behind what was.
+func foretell(c *cobra.Command, cl *client.Client, q client.Query, ahead string, draw bool) error {
+	f, err := cl.Forecast(c.Context(), q, ahead)
+	if err != nil {
+		return err
+	}
+	return show(c, f, func(w io.Writer) {
+		d := f.Decimals
+		if d < 0 {
+			d = 2
+		}
+		fmt.Fprintf(w, "%s of %s, %s, as it probably goes on", f.Metric, f.Device, f.Display)
+		if f.Note != "" {
+			fmt.Fprintf(w, " (%s)", f.Note)
+		}
+		fmt.Fprintln(w)
+		if draw && len(f.Points) > 0 {
+			l := client.Line{Device: f.Device, Metric: f.Metric, Display: f.Display, Decimals: f.Decimals}
+			for _, p := range f.Points {
+				l.Points = append(l.Points, client.LinePoint{At: p.At, Value: p.Mean, Min: p.Low, Max: p.High, Count: 1})
+			}
+			drawChart(w, l, client.Answer{From: f.Points[0].At, To: f.Points[len(f.Points)-1].At.Add(time.Second), Step: f.Step}, chartWidth(), 12)
+			last := f.Points[len(f.Points)-1]
+			fmt.Fprintf(w, "At the end %s, with 95 %% between %s and %s.\n", num(last.Mean, d), num(last.Low, d), num(last.High, d))
+			return
+		}
+		cells := [][]string{{"AT", "PROBABLY", "NO LESS", "NO MORE"}}
+		for _, p := range f.Points {
+			cells = append(cells, []string{p.At.Local().Format(time.DateTime), num(p.Mean, d+1), num(p.Low, d+1), num(p.High, d+1)})
+		}
+		table(w, cells)
+		fmt.Fprintln(w, "It lies within these bounds with 95 %, as long as nothing happens that never happened in the time it was learnt from.")
+	})
+}
