@@ -45,20 +45,21 @@ func storeStats() *cobra.Command {
 
 func printStore(w io.Writer, s client.Store, limit int) {
 	cells := [][]string{
-		{"READINGS", count(s.Readings + s.Fresh), fmt.Sprintf("%s of them not packed yet", count(s.Fresh))},
-		{"CHUNKS", size(s.Chunks), fmt.Sprintf("%.2f bytes a reading", s.Each)},
-		{"ROLL-UPS", size(s.Rollups), ""},
-		{"WRITE-AHEAD", size(s.WriteAhead), ""},
-		{"FILE", size(s.File), fmt.Sprintf("%s of it free", size(s.Free))},
-		{"RECORDS", size(s.Records), "models, devices, alarms, journal"},
-		{"GROWTH", size(s.Growth) + " a day", "chunks and roll-ups, over the last week"},
+		{"WHAT", "HOW MUCH", ""},
+		{"readings", count(s.Readings + s.Fresh), fmt.Sprintf("%s of them not packed yet", count(s.Fresh))},
+		{"chunks", size(s.Chunks), fmt.Sprintf("%.2f bytes a reading", s.Each)},
+		{"roll-ups", size(s.Rollups), ""},
+		{"write-ahead", size(s.WriteAhead), ""},
+		{"file", size(s.File), fmt.Sprintf("%s of it free", size(s.Free))},
+		{"records", size(s.Records), "models, devices, alarms, journal"},
+		{"growth", size(s.Growth) + " a day", "chunks and roll-ups, over the last week"},
 	}
 	if s.DiskFree != nil {
 		says := "no end in sight"
 		if s.FullOn != nil {
 			says = "full about " + s.FullOn.Format("2 January 2006") + ", if it goes on like this"
 		}
-		cells = append(cells, []string{"DISK", size(*s.DiskFree) + " free", says})
+		cells = append(cells, []string{"disk", size(*s.DiskFree) + " free", says})
 	}
 	table(w, cells)
 	if len(s.Shares) == 0 {

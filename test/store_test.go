@@ -95,7 +95,7 @@ func TestReadingsOutAndIn(t *testing.T) {
 	out, errs, code = s.CLI("", "import", file, "--resume")
 	wants(t, "resumed", out+errs, code, 0, fmt.Sprintf("%d,%03d rows", (rows-strings.Count(string(b[:half]), "\n")+1)/1000, (rows-strings.Count(string(b[:half]), "\n")+1)%1000))
 
-	wants(t, "stats", cli(t, s, "store", "stats", "--by", "metric"), 0, 0, "READINGS", "WRITE-AHEAD", "Nothing is packed")
+	wants(t, "stats", cli(t, s, "store", "stats", "--by", "metric"), 0, 0, "readings", "write-ahead", "Nothing is packed")
 	tar := filepath.Join(dir, "b.tar")
 	wants(t, "backup", cli(t, s, "store", "backup", tar), 0, 0, "verified")
 	out, errs, code = s.CLI("", "store", "backup", tar)

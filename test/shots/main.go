@@ -67,7 +67,7 @@ func run(console, password, out, only string) error {
 		{name: "fleet", path: "/"},
 		{name: "fleet-dark", path: "/", theme: "dark"},
 		{name: "fleet-list", path: "/?view=list&sort=headspace"},
-		{name: "fleet-narrow", path: "/", width: 390, height: 844},
+		{name: "history", path: "/devices/air-kilnside-1/history?span=24h&with=air-kilnside-3&ahead=24h"},
 		{name: "device", path: "/devices/tank-fennimore-07?span=24h"},
 		{name: "settings", path: "/devices/tank-coldharbour-02", after: func(p *browser.Page) error { return p.ClickText("Change a setting") }},
 		{name: "device-rules", path: "/devices/tank-fennimore-07/rules", after: func(p *browser.Page) error {
@@ -167,10 +167,10 @@ func terminals(console, password, out, only string) error {
 	for _, c := range []struct{ name, command string }{
 		{"cli-devices", "ullage device list --health watch; ullage device list --site Kilnside; ullage device list --model tank-probe"},
 		{"cli-model", "ullage check examples/cellars; ullage model test examples/cellars/models/cellar-air.tm.json; ullage compare examples/cellars; ullage model show cellar-air"},
-		{"cli-device", "ullage device show tank-fennimore-07; ullage alarm list"},
-		{"cli-setting", "ullage setting set tank-kilnside-01 stir_at=27.5; ullage setting show valve-fennimore-01"},
+		{"cli-device", "ullage device show tank-fennimore-07; ullage expr explain --device tank-fennimore-07 'must_temp > set.max_temp - 3 and avg(must_temp, 1h) > 29'"},
+		{"cli-setting", "ullage setting set tank-kilnside-01 stir_at=27.5; ullage command give tank-fennimore-07 zero_level reference_cm=30; ullage command give tank-coldharbour-02 zero_level reference_cm=30; ullage command give hub-kilnside pull_log lines=3; ullage command list"},
 		{"cli-query", "ullage query tank-fennimore-07 must_temp --span 12h --draw; " +
-			`ullage expr explain --device tank-fennimore-07 'must_temp > set.max_temp - 3 and avg(must_temp, 1h) > 29'; ullage expr check 'must_tmp > 30 and label.stage = "fermenting"'`},
+			`ullage query co2 --by site --across max --span 24h --step 12h | head -9; ullage store stats`},
 		{"cli-wire", "ullage wire --once --last 22"},
 		{"cli-journal", "ullage journal list --limit 26"},
 	} {
