@@ -5,6 +5,7 @@ import (
 	"hash/crc32"
 	"math"
 
+	"ullage/core/packed"
 	"ullage/core/series"
 	"ullage/core/value"
 )
@@ -101,94 +102,43 @@ func readRecord(b []byte, receipt func(device string, receipt, arrived int64), r
 	if !soundRecord(b) {
 		return false
 	}
-	r := recordReader{b: b[1 : len(b)-4]}
+	r := packed.Reader{Rest: b[1 : len(b)-4]}
 	at := int64(0)
-	for len(r.b) > 0 && !r.bad {
-		if device := r.text(); device != "" {
-			hash := int64(r.eight())
-			if arrived := r.varint(); !r.bad {
+	for len(r.Rest) > 0 && !r.Bad {
+		if device := r.Text(); device != "" {
+			hash := int64(r.Uint64())
+			if arrived := r.Varint(); !r.Bad {
 				receipt(device, hash, arrived)
 			}
 		}
-		for n := r.uvarint(); n > 0 && !r.bad; n-- {
-			id := int64(r.uvarint())
-			at += r.varint()
+		for n := r.Uvarint(); n > 0 && !r.Bad; n-- {
+			id := int64(r.Uvarint())
+			at += r.Varint()
 			s := series.Sample{At: at}
-			head := r.byte()
+			head := r.Byte()
 			switch kind := value.Kind(head & 3); {
 			case kind == value.Number && head&headScaled != 0:
-				d := r.byte()
-				s.Value = value.OfNumber(series.Unscaled(r.varint(), int(d)))
+				d := r.Byte()
+				s.Value = value.OfNumber(series.Unscaled(r.Varint(), int(d)))
 			case kind == value.Number:
-				s.Value = value.OfNumber(math.Float64frombits(r.eight()))
+				s.Value = value.OfNumber(math.Float64frombits(r.Uint64()))
 			case kind == value.Text:
-				s.Value = value.OfText(r.text())
+				s.Value = value.OfText(r.Text())
 			case kind == value.Bool:
-				s.Value = value.OfBool(r.byte() != 0)
+				s.Value = value.OfBool(r.Byte() != 0)
 			default:
-				r.byte()
+				r.Byte()
 			}
 			if head&headQuality != 0 {
-				s.Quality = value.Quality(r.byte())
+				s.Quality = value.Quality(r.Byte())
 			}
 			if head&headDeviceAt != 0 {
-				s.DeviceAt = r.varint()
+				s.DeviceAt = r.Varint()
 			}
-			if !r.bad {
+			if !r.Bad {
 				reading(id, s)
 			}
 		}
 	}
-	return !r.bad
-}
-
-type recordReader struct {
-	b   []byte
-	bad bool
-}
-
-func (r *recordReader) take(n uint64) []byte {
-	if n > uint64(len(r.b)) {
-		r.bad, r.b = true, nil
-		return nil
-	}
-	x := r.b[:n]
-	r.b = r.b[n:]
-	return x
-}
-
-func (r *recordReader) byte() byte {
-	if x := r.take(1); x != nil {
-		return x[0]
-	}
-	return 0
-}
-
-func (r *recordReader) eight() uint64 {
-	if x := r.take(8); x != nil {
-		return binary.LittleEndian.Uint64(x)
-	}
-	return 0
-}
-
-func (r *recordReader) text() string { return string(r.take(r.uvarint())) }
-
-func (r *recordReader) uvarint() uint64 {
-	x, n := binary.Uvarint(r.b)
-	if n <= 0 {
-		r.bad, r.b = true, nil
-		return 0
-	}
-	r.b = r.b[n:]
-	return x
-}
-
-func (r *recordReader) varint() int64 {
-	x, n := binary.Varint(r.b)
-	if n <= 0 {
-		r.bad, r.b = true, nil
-		return 0
-	}
-	r.b = r.b[n:]
-	return x
+	return !r.Bad
 }

@@ -111,9 +111,9 @@ func (l *lineWriter) Close() error { return l.b.Flush() }
 
 // packWriter writes a pack whose records say their whole name once a series.
 type packWriter struct {
-	w            *bufio.Writer
-	device, name string
-	any          bool
+	w      *bufio.Writer
+	device string
+	any    bool
 }
 
 func (p *packWriter) Write(device, metric, unit string, x series.Point) error {

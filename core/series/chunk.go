@@ -12,6 +12,7 @@ import (
 	"math/bits"
 	"sync"
 
+	"ullage/core/packed"
 	"ullage/core/value"
 )
 
@@ -122,19 +123,25 @@ var encoders = sync.Pool{New: func() any {
 func Encode(dst []byte, samples []Sample) []byte {
 	e := encoders.Get().(*encoder)
 	defer encoders.Put(e)
-	b := binary.AppendUvarint(e.body[:0], uint64(len(samples)))
-	b = binary.AppendVarint(b, samples[0].At)
-	e.ints = e.ints[:0]
-	step := int64(0)
-	for i := 1; i < len(samples); i++ {
-		d := samples[i].At - samples[i-1].At
-		e.ints = append(e.ints, d-step)
-		step = d
-	}
-	b = appendInts(b, e.ints)
+	b := e.times(len(samples), func(i int) int64 { return samples[i].At })
 	b = e.values(b, samples)
 	b = appendExtras(b, samples)
 	return e.frame(dst, b)
+}
+
+// times begins a body: how many there are, the first time, and the differences
+// of the differences of the others.
+func (e *encoder) times(n int, at func(i int) int64) []byte {
+	b := binary.AppendUvarint(e.body[:0], uint64(n))
+	b = binary.AppendVarint(b, at(0))
+	e.ints = e.ints[:0]
+	step := int64(0)
+	for i := 1; i < n; i++ {
+		d := at(i) - at(i-1)
+		e.ints = append(e.ints, d-step)
+		step = d
+	}
+	return appendInts(b, e.ints)
 }
 
 // frame appends a body with its version and checksum, compressed if that is
@@ -332,7 +339,7 @@ func Decode(dst []Sample, chunk []byte) ([]Sample, error) {
 		return dst, err
 	}
 	out := d.samples(dst, &r)
-	if r.bad || len(r.b) > 0 {
+	if r.Bad || len(r.Rest) > 0 {
 		return dst, fmt.Errorf("%w: its body breaks off or goes on", ErrDamaged)
 	}
 	return out, nil
@@ -345,9 +352,9 @@ func Sound(chunk []byte) bool {
 }
 
 // unframe returns the body of what frame wrote, good until the next use of d.
-func (d *decoder) unframe(chunk []byte) (reader, error) {
+func (d *decoder) unframe(chunk []byte) (packed.Reader, error) {
 	if !Sound(chunk) {
-		return reader{}, fmt.Errorf("%w: its checksum does not match", ErrDamaged)
+		return packed.Reader{}, fmt.Errorf("%w: its checksum does not match", ErrDamaged)
 	}
 	body := chunk[5:]
 	if chunk[0]&chunkCompressed != 0 {
@@ -355,23 +362,23 @@ func (d *decoder) unframe(chunk []byte) (reader, error) {
 		d.z.(flate.Resetter).Reset(&d.in, nil)
 		d.body.Reset()
 		if _, err := d.body.ReadFrom(io.LimitReader(d.z, maxBody+1)); err != nil || d.body.Len() > maxBody {
-			return reader{}, fmt.Errorf("%w: it does not unpack", ErrDamaged)
+			return packed.Reader{}, fmt.Errorf("%w: it does not unpack", ErrDamaged)
 		}
 		body = d.body.Bytes()
 	}
-	return reader{b: body}, nil
+	return packed.Reader{Rest: body}, nil
 }
 
-func (d *decoder) samples(dst []Sample, r *reader) []Sample {
-	n := r.uvarint()
+func (d *decoder) samples(dst []Sample, r *packed.Reader) []Sample {
+	n := r.Uvarint()
 	if n == 0 || n > MaxChunk {
-		r.bad = true
+		r.Bad = true
 		return dst
 	}
 	first := len(dst)
-	at := r.varint()
-	d.ints = r.ints(d.ints[:0], int(n)-1)
-	if r.bad {
+	at := r.Varint()
+	d.ints = readInts(r, d.ints[:0], int(n)-1)
+	if r.Bad {
 		return dst
 	}
 	dst = append(dst, Sample{At: at})
@@ -380,23 +387,23 @@ func (d *decoder) samples(dst []Sample, r *reader) []Sample {
 		step += dd
 		at += step
 		if step <= 0 {
-			r.bad = true
+			r.Bad = true
 			return dst
 		}
 		dst = append(dst, Sample{At: at})
 	}
 	d.values(dst[first:], r)
-	extras := r.uvarint()
+	extras := r.Uvarint()
 	i := uint64(0)
-	for k := uint64(0); k < extras && !r.bad; k++ {
-		gap := r.uvarint()
+	for k := uint64(0); k < extras && !r.Bad; k++ {
+		gap := r.Uvarint()
 		if i += gap; gap > n || i >= n || k > 0 && gap == 0 {
-			r.bad = true
+			r.Bad = true
 			return dst
 		}
 		s := &dst[first+int(i)]
-		s.Quality = value.Quality(r.byte())
-		switch off := r.varint(); {
+		s.Quality = value.Quality(r.Byte())
+		switch off := r.Varint(); {
 		case off > 0:
 			s.DeviceAt = s.At + off - 1
 		case off < 0:
@@ -406,13 +413,13 @@ func (d *decoder) samples(dst []Sample, r *reader) []Sample {
 	return dst
 }
 
-func (d *decoder) values(out []Sample, r *reader) {
-	switch code := r.byte(); code {
+func (d *decoder) values(out []Sample, r *packed.Reader) {
+	switch code := r.Byte(); code {
 	case codeScaled:
-		p := r.byte()
-		d.ints = r.ints(d.ints[:0], len(out))
-		if int(p) >= len(powers) || r.bad {
-			r.bad = true
+		p := r.Byte()
+		d.ints = readInts(r, d.ints[:0], len(out))
+		if int(p) >= len(powers) || r.Bad {
+			r.Bad = true
 			return
 		}
 		n, by := int64(0), powers[p]
@@ -423,132 +430,75 @@ func (d *decoder) values(out []Sample, r *reader) {
 	case codeFloats:
 		x := uint64(0)
 		for i := range out {
-			x ^= bits.ReverseBytes64(r.uvarint())
+			x ^= bits.ReverseBytes64(r.Uvarint())
 			out[i].Value = value.OfNumber(math.Float64frombits(x))
 		}
 	case codeBools:
-		d.ints = r.ints(d.ints[:0], len(out))
+		d.ints = readInts(r, d.ints[:0], len(out))
 		n := int64(0)
 		for i, x := range d.ints {
 			n += x
 			out[i].Value = value.OfBool(n != 0)
 		}
 	case codeTexts:
-		count := r.uvarint()
+		count := r.Uvarint()
 		if count > uint64(len(out)) {
-			r.bad = true
+			r.Bad = true
 			return
 		}
 		words := make([]string, count)
 		for i := range words {
-			words[i] = r.text()
+			words[i] = r.Text()
 		}
-		d.ints = r.ints(d.ints[:0], len(out))
+		d.ints = readInts(r, d.ints[:0], len(out))
 		n := int64(0)
 		for i, x := range d.ints {
 			if n += x; n < 0 || n >= int64(count) {
-				r.bad = true
+				r.Bad = true
 				return
 			}
 			out[i].Value = value.OfText(words[n])
 		}
 	case codeAny:
 		for i := range out {
-			switch k := value.Kind(r.byte()); k {
+			switch k := value.Kind(r.Byte()); k {
 			case value.None:
 			case value.Number:
-				out[i].Value = value.OfNumber(math.Float64frombits(r.eight()))
+				out[i].Value = value.OfNumber(math.Float64frombits(r.Uint64()))
 			case value.Text:
-				out[i].Value = value.OfText(r.text())
+				out[i].Value = value.OfText(r.Text())
 			case value.Bool:
-				out[i].Value = value.OfBool(r.byte() != 0)
+				out[i].Value = value.OfBool(r.Byte() != 0)
 			default:
-				r.bad = true
+				r.Bad = true
 			}
 		}
 	default:
-		r.bad = true
+		r.Bad = true
 	}
-}
-
-// reader reads what Encode wrote; bad is set where that is not there.
-type reader struct {
-	b   []byte
-	bad bool
-}
-
-func (r *reader) byte() byte {
-	if len(r.b) == 0 {
-		r.bad = true
-		return 0
-	}
-	x := r.b[0]
-	r.b = r.b[1:]
-	return x
-}
-
-func (r *reader) uvarint() uint64 {
-	x, n := binary.Uvarint(r.b)
-	if n <= 0 {
-		r.bad, r.b = true, nil
-		return 0
-	}
-	r.b = r.b[n:]
-	return x
-}
-
-func (r *reader) varint() int64 {
-	x, n := binary.Varint(r.b)
-	if n <= 0 {
-		r.bad, r.b = true, nil
-		return 0
-	}
-	r.b = r.b[n:]
-	return x
-}
-
-func (r *reader) eight() uint64 {
-	if len(r.b) < 8 {
-		r.bad, r.b = true, nil
-		return 0
-	}
-	x := binary.LittleEndian.Uint64(r.b)
-	r.b = r.b[8:]
-	return x
-}
-
-func (r *reader) text() string {
-	n := r.uvarint()
-	if n > uint64(len(r.b)) {
-		r.bad, r.b = true, nil
-		return ""
-	}
-	s := string(r.b[:n])
-	r.b = r.b[n:]
-	return s
 }
 
 // ints reads n numbers.
-func (r *reader) ints(dst []int64, n int) []int64 {
-	switch r.byte() {
+func readInts(r *packed.Reader, dst []int64, n int) []int64 {
+	switch r.Byte() {
 	case 0:
 		for range n {
-			dst = append(dst, r.varint())
+			dst = append(dst, r.Varint())
 		}
 	case 1:
-		for len(dst) < n && !r.bad {
-			x, run := r.varint(), r.uvarint()
+		for len(dst) < n && !r.Bad {
+			x, run := r.Varint(), r.Uvarint()
 			if run == 0 || run > uint64(n-len(dst)) {
-				r.bad = true
+				r.Bad = true
 			}
-			for ; run > 0 && !r.bad; run-- {
+			for ; run > 0 && !r.Bad; run-- {
 				dst = append(dst, x)
 			}
 		}
 	default:
-		r.bad = true
+		r.Bad = true
 	}
-	if r.bad {
+	if r.Bad {
 		return dst[:0]
 	}
 	return dst

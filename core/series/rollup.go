@@ -1,7 +1,6 @@
 package series
 
 import (
-	"encoding/binary"
 	"fmt"
 	"math"
 
@@ -209,16 +208,7 @@ func (r *Rollup) setColumn(i int, x float64) {
 func EncodeRollups(dst []byte, rs []Rollup) []byte {
 	e := encoders.Get().(*encoder)
 	defer encoders.Put(e)
-	b := binary.AppendUvarint(e.body[:0], uint64(len(rs)))
-	b = binary.AppendVarint(b, rs[0].At)
-	e.ints = e.ints[:0]
-	step := int64(0)
-	for i := 1; i < len(rs); i++ {
-		d := rs[i].At - rs[i-1].At
-		e.ints = append(e.ints, d-step)
-		step = d
-	}
-	b = appendInts(b, e.ints)
+	b := e.times(len(rs), func(i int) int64 { return rs[i].At })
 	col := make([]Sample, len(rs))
 	for c := range columns {
 		for i := range rs {
@@ -238,13 +228,13 @@ func DecodeRollups(dst []Rollup, block []byte) ([]Rollup, error) {
 	if err != nil {
 		return dst, err
 	}
-	n := r.uvarint()
+	n := r.Uvarint()
 	if n == 0 || n > MaxRollups {
 		return dst, fmt.Errorf("%w: it says that it holds %d roll-ups", ErrDamaged, n)
 	}
 	first := len(dst)
-	at := r.varint()
-	d.ints = r.ints(d.ints[:0], int(n)-1)
+	at := r.Varint()
+	d.ints = readInts(&r, d.ints[:0], int(n)-1)
 	step := int64(0)
 	for i := range int(n) {
 		if i > 0 && i <= len(d.ints) {
@@ -260,7 +250,7 @@ func DecodeRollups(dst []Rollup, block []byte) ([]Rollup, error) {
 			dst[first+i].setColumn(c, col[i].Value.Num)
 		}
 	}
-	if r.bad || len(r.b) > 0 {
+	if r.Bad || len(r.Rest) > 0 {
 		return dst[:first], fmt.Errorf("%w: its body breaks off or goes on", ErrDamaged)
 	}
 	return dst, nil

@@ -3,6 +3,7 @@ import { Dialog } from "radix-ui";
 import { useState, type FormEvent } from "react";
 import { api, ask, type Affordance, type Device, type GivenCommand, type Model } from "../api/client";
 import { absolute, ago, lasting, say, words } from "../lib/format";
+import { choicesOf, Field, fieldLook, rangeOf } from "./field";
 import { useTell } from "./notices";
 import { Button, Trouble } from "./parts";
 
@@ -217,7 +218,6 @@ function InputDialog({
     setWrong("");
     send(input, expires || undefined, () => tell(`${device} was told to ${words(action.name)}`));
   };
-  const field = "w-full rounded-[4px] border border-muted bg-ground px-2 py-1.5";
   return (
     <Dialog.Root open onOpenChange={(isOpen) => !isOpen && onClose()}>
       <Dialog.Portal>
@@ -232,15 +232,6 @@ function InputDialog({
             {fields.map((f) => {
               const id = `input-${f.name}`;
               const set = (v: string) => setTexts((t) => ({ ...t, [f.name]: v }));
-              const range =
-                f.minimum !== undefined && f.maximum !== undefined
-                  ? `${f.minimum} to ${f.maximum}`
-                  : f.minimum !== undefined
-                    ? `from ${f.minimum}`
-                    : f.maximum !== undefined
-                      ? `to ${f.maximum}`
-                      : "";
-              const choices = f.type === "boolean" ? ["true", "false"] : f.enum?.map(String);
               return (
                 <div
                   key={f.name}
@@ -249,36 +240,16 @@ function InputDialog({
                   <label htmlFor={id}>
                     <span className="font-mono text-[0.8125rem]">{f.name}</span>
                     <span className="block text-muted">
-                      {[
-                        f.title,
-                        [range, f.display].filter(Boolean).join(" "),
-                        !f.required && "may be left out",
-                      ]
-                        .filter(Boolean)
-                        .join(", ")}
+                      {[f.title, rangeOf(f), !f.required && "may be left out"].filter(Boolean).join(", ")}
                     </span>
                   </label>
-                  {choices ? (
-                    <select
-                      id={id}
-                      value={texts[f.name]}
-                      onChange={(e) => set(e.target.value)}
-                      className={field}
-                    >
-                      {texts[f.name] === "" && <option value="" />}
-                      {choices.map((v) => (
-                        <option key={v}>{v}</option>
-                      ))}
-                    </select>
-                  ) : (
-                    <input
-                      id={id}
-                      value={texts[f.name]}
-                      inputMode={f.type === "text" ? undefined : "decimal"}
-                      onChange={(e) => set(e.target.value)}
-                      className={`${field} ${f.type === "text" ? "" : "text-right"}`}
-                    />
-                  )}
+                  <Field
+                    id={id}
+                    type={f.type}
+                    value={texts[f.name]}
+                    choices={choicesOf(f.type, f.enum)}
+                    onChange={set}
+                  />
                 </div>
               );
             })}
@@ -290,7 +261,7 @@ function InputDialog({
                   onChange={(e) => setRaw(e.target.value)}
                   rows={8}
                   spellCheck={false}
-                  className={`${field} font-mono text-[0.8125rem]`}
+                  className={`${fieldLook} font-mono text-[0.8125rem]`}
                 />
               </label>
             )}
@@ -299,7 +270,7 @@ function InputDialog({
                 Given up
                 <span className="block text-muted">if the device has not replied</span>
               </span>
-              <select value={expires} onChange={(e) => setExpires(e.target.value)} className={field}>
+              <select value={expires} onChange={(e) => setExpires(e.target.value)} className={fieldLook}>
                 <option value="">after 1 min</option>
                 <option value="10min">after 10 min</option>
                 <option value="1h">after 1 h</option>

@@ -3,6 +3,7 @@ import { Dialog } from "radix-ui";
 import { useState, type FormEvent } from "react";
 import { api, ask, type Setting, type Settings } from "../api/client";
 import { say } from "../lib/format";
+import { choicesOf, Field, rangeOf } from "./field";
 import { useTell } from "./notices";
 import { Button, Trouble } from "./parts";
 
@@ -14,18 +15,6 @@ function read(s: Setting, text: string): unknown {
     return text.trim() === "" ? text : Number(text.replace(",", "."));
   if (s.type === "boolean") return text === "true";
   return text;
-}
-
-function hint(s: Setting): string {
-  const range =
-    s.minimum !== undefined && s.maximum !== undefined
-      ? `${s.minimum} to ${s.maximum}`
-      : s.minimum !== undefined
-        ? `from ${s.minimum}`
-        : s.maximum !== undefined
-          ? `to ${s.maximum}`
-          : "";
-  return [range, s.display].filter(Boolean).join(" ");
 }
 
 export function SettingsDialog({ settings, onClose }: { settings: Settings; onClose: () => void }) {
@@ -63,7 +52,6 @@ export function SettingsDialog({ settings, onClose }: { settings: Settings; onCl
       },
     );
   };
-  const field = "w-full rounded-[4px] border border-muted bg-ground px-2 py-1.5";
   return (
     <Dialog.Root open onOpenChange={(open) => !open && onClose()}>
       <Dialog.Portal>
@@ -85,7 +73,7 @@ export function SettingsDialog({ settings, onClose }: { settings: Settings; onCl
                   <label htmlFor={id}>
                     <span className="font-mono text-[0.8125rem]">{s.name}</span>
                     <span className="block text-muted">
-                      {[s.title, hint(s)].filter(Boolean).join(", ")}
+                      {[s.title, rangeOf(s)].filter(Boolean).join(", ")}
                       {s.source === "pin" && (
                         <>
                           {" "}
@@ -113,36 +101,13 @@ export function SettingsDialog({ settings, onClose }: { settings: Settings; onCl
                       )}
                     </span>
                   </label>
-                  {s.enum ? (
-                    <select
-                      id={id}
-                      value={texts[s.name]}
-                      onChange={(e) => set(e.target.value)}
-                      className={field}
-                    >
-                      {s.enum.map((v) => (
-                        <option key={v}>{v}</option>
-                      ))}
-                    </select>
-                  ) : s.type === "boolean" ? (
-                    <select
-                      id={id}
-                      value={texts[s.name]}
-                      onChange={(e) => set(e.target.value)}
-                      className={field}
-                    >
-                      <option value="true">yes</option>
-                      <option value="false">no</option>
-                    </select>
-                  ) : (
-                    <input
-                      id={id}
-                      value={texts[s.name]}
-                      inputMode={s.type === "text" ? undefined : "decimal"}
-                      onChange={(e) => set(e.target.value)}
-                      className={`${field} ${s.type === "text" ? "" : "text-right"}`}
-                    />
-                  )}
+                  <Field
+                    id={id}
+                    type={s.type}
+                    value={texts[s.name]}
+                    choices={choicesOf(s.type, s.enum)}
+                    onChange={set}
+                  />
                 </div>
               );
             })}

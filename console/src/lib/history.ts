@@ -1,6 +1,6 @@
-import type { Property } from "../api/client";
+import type { Device, Property } from "../api/client";
 import type { TraceData } from "../components/trace";
-import { lasting, say } from "./format";
+import { lasting, say, words } from "./format";
 
 // expectedGap is how long nothing may come until a line is broken.
 export function expectedGap(interval: string, span: number, points = 360): number {
@@ -94,3 +94,14 @@ export function stretchOf(span: string, now: number): Stretch {
 }
 
 export const iso = (ms: number) => new Date(ms).toISOString();
+
+// limitsOf are the limits that rules set to a telemetry itself.
+export function limitsOf(margins: Device["margins"], p: Property) {
+  return margins
+    .filter((m) => m.metric === p.name && m.of === m.metric)
+    .map((m) => ({
+      value: m.limit,
+      upward: m.upward,
+      name: `${words(m.rule)}, ${say(m.limit)} ${p.display ?? ""}`,
+    }));
+}

@@ -5,7 +5,16 @@ import { useFleet } from "../api/live";
 import { Button, Choice, Empty, Trouble } from "../components/parts";
 import { Trace, type AlarmSpan, type TraceData } from "../components/trace";
 import { say, words } from "../lib/format";
-import { expectedGap, iso, spans, stretchOf, summarise, withGaps, type Stretch } from "../lib/history";
+import {
+  expectedGap,
+  iso,
+  limitsOf,
+  spans,
+  stretchOf,
+  summarise,
+  withGaps,
+  type Stretch,
+} from "../lib/history";
 import { useNow, useParam } from "../lib/use";
 
 const points = 600;
@@ -305,17 +314,7 @@ function Row({
     );
   }, [forecast.data, ahead]);
   const last = ahead === "" ? undefined : forecast.data?.points.at(-1);
-  const limits = useMemo(
-    () =>
-      device.margins
-        .filter((m) => m.metric === p.name && m.of === m.metric)
-        .map((m) => ({
-          value: m.limit,
-          upward: m.upward,
-          name: `${words(m.rule)}, ${say(m.limit)} ${p.display ?? ""}`,
-        })),
-    [device.margins, p.name, p.display],
-  );
+  const limits = useMemo(() => limitsOf(device.margins, p), [device.margins, p]);
   const marks = useMemo<AlarmSpan[]>(
     () =>
       alarms.map((a) => ({

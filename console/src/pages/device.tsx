@@ -12,7 +12,7 @@ import { Trace } from "../components/trace";
 import { Vessel } from "../components/vessel";
 import { WireList } from "../components/wire-list";
 import { absolute, ago, lasting, say, words } from "../lib/format";
-import { expectedGap, summarise, withGaps } from "../lib/history";
+import { expectedGap, limitsOf, summarise, withGaps } from "../lib/history";
 import { useNow, useParam, useTitle } from "../lib/use";
 import { History } from "./device-history";
 import { Rules } from "./device-rules";
@@ -276,17 +276,7 @@ function Metric({
       ),
     [history.data, device.interval, to, from],
   );
-  const limits = useMemo(
-    () =>
-      device.margins
-        .filter((m) => m.metric === p.name && m.of === m.metric)
-        .map((m) => ({
-          value: m.limit,
-          upward: m.upward,
-          name: `${words(m.rule)}, ${say(m.limit)} ${p.display ?? ""}`,
-        })),
-    [device.margins, p.name, p.display],
-  );
+  const limits = useMemo(() => limitsOf(device.margins, p), [device.margins, p]);
   const marks = latest?.quality?.join(", ");
   return (
     <div className="grid grid-cols-[9.25rem_minmax(0,1fr)] border-b border-line py-2">
