@@ -288,6 +288,17 @@ func TestConsole(t *testing.T) {
 		ok(t, p.WaitText("No reading in this span", 15*time.Second))
 	})
 
+	t.Run("one telemetry of many devices is asked for, and the URL carries the question", func(t *testing.T) {
+		ok(t, p.Go(s.Console+"/query"))
+		ok(t, p.WaitText("Which telemetry?", 10*time.Second))
+		ok(t, p.Type("input[aria-label=Telemetry]", "co2"))
+		ok(t, p.Wait(`document.querySelectorAll("[data-line]").length === 10 && document.querySelector("figure canvas")`, 15*time.Second))
+		ok(t, p.Go(s.Console+"/query?metric=co2&by=site&across=max&span=1h&where="+url.QueryEscape(`label.site in ("Kilnside", "Fennimore")`)))
+		ok(t, p.Wait(`document.querySelectorAll("[data-line]").length === 2 && document.querySelector("[data-line=Kilnside]").innerText.includes("3 devices")`, 15*time.Second))
+		ok(t, p.Go(s.Console+"/query?metric=co3"))
+		ok(t, p.WaitText("No device has reported co3", 15*time.Second))
+	})
+
 	t.Run("an alarm rises, is acknowledged and goes", func(t *testing.T) {
 		ok(t, p.Go(s.Console+"/alarms"))
 		o, err := s.Client.CreateDevice(t.Context(), client.NewDevice{ID: "air-kilnside-9", Model: "cellar-air", Labels: map[string]string{"site": "Kilnside", "row": "press hall"}})
@@ -365,6 +376,7 @@ func TestAccessible(t *testing.T) {
 			"/models/tank-probe":                `document.body.innerText.includes("set.tank_depth")`,
 			"/models/tank-probe/edit":           `document.querySelector(".cm-content") && document.body.innerText.includes("as it is published")`,
 			"/models/new?from=message":          `document.querySelector("textarea")`,
+			"/query?metric=must_temp":           `document.querySelectorAll("[data-line]").length === 18 && document.querySelector("figure canvas")`,
 			"/wire":                             `document.querySelectorAll("ol li").length > 0`,
 			"/nowhere":                          `document.body.innerText.includes("no such page")`,
 		} {

@@ -15,6 +15,7 @@ const AlarmsPage = lazy(() => import("./pages/alarms"));
 const ModelsPage = lazy(() => import("./pages/models"));
 const ModelPage = lazy(() => import("./pages/model"));
 const ModelEditPage = lazy(() => import("./pages/model-edit"));
+const QueryPage = lazy(() => import("./pages/query"));
 const WirePage = lazy(() => import("./pages/wire"));
 
 const wasHere = "ullage-signed-in";
@@ -57,6 +58,7 @@ export function App() {
             <Route path="/models/new" element={<ModelEditPage />} />
             <Route path="/models/:name" element={<ModelPage />} />
             <Route path="/models/:name/edit" element={<ModelEditPage />} />
+            <Route path="/query" element={<QueryPage />} />
             <Route path="/alarms" element={<AlarmsPage />} />
             <Route path="/wire" element={<WirePage />} />
             <Route

@@ -34,6 +34,7 @@ export default function Palette({ onClose }: { onClose: () => void }) {
             ["Fleet", "/"],
             ["Models", "/models"],
             ["Write a model", "/models/new"],
+            ["Query: one telemetry of many devices", "/query"],
             ["Wire", "/wire"],
             ["Refused messages on the wire", "/wire?trouble=yes"],
             ["Alarms", "/alarms"],

@@ -1,5 +1,6 @@
 import { useEffect, useMemo, useRef } from "react";
 import uPlot from "uplot";
+import { timeLabels } from "../lib/history";
 
 export interface TraceData {
   // times in seconds since 1970, with a hole (null) where there is a gap
@@ -211,17 +212,6 @@ export function Trace(props: Props) {
       </figcaption>
     </figure>
   );
-}
-
-const pad = (n: number) => String(n).padStart(2, "0");
-const days = ["Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat"];
-
-function timeLabels(_u: uPlot, splits: number[]) {
-  return splits.map((s) => {
-    const d = new Date(s * 1000);
-    const time = `${pad(d.getHours())}:${pad(d.getMinutes())}`;
-    return time === "00:00" ? `${days[d.getDay()]} ${d.getDate()}` : time;
-  });
 }
 
 // drawAlarm marks when an alarm stood, along the top.

@@ -105,3 +105,15 @@ export function limitsOf(margins: Device["margins"], p: Property) {
       name: `${words(m.rule)}, ${say(m.limit)} ${p.display ?? ""}`,
     }));
 }
+
+const pad = (n: number) => String(n).padStart(2, "0");
+const days = ["Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat"];
+
+// timeLabels are the labels of a time axis: the hour, or the day at midnight.
+export function timeLabels(_u: unknown, splits: number[]) {
+  return splits.map((s) => {
+    const d = new Date(s * 1000);
+    const time = `${pad(d.getHours())}:${pad(d.getMinutes())}`;
+    return time === "00:00" ? `${days[d.getDay()]} ${d.getDate()}` : time;
+  });
+}

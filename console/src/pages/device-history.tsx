@@ -1,10 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useRef, useState, type KeyboardEvent, type WheelEvent } from "react";
+import { Link } from "react-router";
 import { api, ask, type Alarm, type Device, type Line, type Model, type Property } from "../api/client";
 import { useFleet } from "../api/live";
 import { Button, Choice, Empty, Trouble } from "../components/parts";
 import { Trace, type AlarmSpan, type TraceData } from "../components/trace";
-import { say, words } from "../lib/format";
+import { say } from "../lib/format";
 import {
   expectedGap,
   iso,
@@ -162,6 +163,12 @@ export function History({ device, model }: { device: Device; model?: Model }) {
           the wheel, or + − and the arrow keys, when this part has the focus.
         </span>
         <span className="ml-auto flex items-center gap-3 text-muted">
+          <Link
+            className="text-press"
+            to={`/query?metric=${shown[0]?.name ?? ""}&span=${encodeURIComponent(span)}`}
+          >
+            many devices
+          </Link>
           Export
           {["csv", "jsonl", "senml"].map((f) => (
             <a key={f} className="text-press" href={exportOf(device.id, shown, stretch, f)} download>

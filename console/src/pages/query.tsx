@@ -1,0 +1,251 @@
+import { useQuery } from "@tanstack/react-query";
+import { useMemo, useState } from "react";
+import { Link } from "react-router";
+import { api, ask, type Line } from "../api/client";
+import { useFleet } from "../api/live";
+import { colourOf, colours, Lines, type ManyLines } from "../components/lines";
+import { Choice, Command, Empty, Trouble } from "../components/parts";
+import { Where } from "../components/where";
+import { plural, say } from "../lib/format";
+import { iso, spans, stretchOf } from "../lib/history";
+import { useNow, useParam, useTitle, useTyped } from "../lib/use";
+
+const points = 400;
+const sums = ["mean", "weighted", "min", "max", "sum", "count", "last"] as const;
+const ways = ["mean", "min", "max", "sum", "count"] as const;
+
+// The Query page asks for one telemetry of many devices at once. All of the
+// question is in the URL.
+export default function QueryPage() {
+  useTitle("Query");
+  const now = useNow(10_000);
+  const fleet = useFleet();
+  const [metric, setMetric] = useTyped("metric");
+  const [where, setWhere] = useParam("where", "");
+  const [span, setSpan] = useParam("span", "24h");
+  const [sum, setSum] = useParam("sum", "mean");
+  const [by, setBy] = useParam("by", "");
+  const [across, setAcross] = useParam("across", "mean");
+  const [picked, setPicked] = useState(-1);
+  const stretch = stretchOf(span, now);
+  const known = useMemo(
+    () => [...new Set([...fleet.devices.values()].flatMap((d) => Object.keys(d.latest)))].sort(),
+    [fleet.devices],
+  );
+  const labels = useMemo(
+    () => [...new Set([...fleet.devices.values()].flatMap((d) => Object.keys(d.labels)))].sort(),
+    [fleet.devices],
+  );
+  const answer = useQuery({
+    queryKey: ["query", metric, where, span, stretch.from, stretch.to, sum, by, across],
+    enabled: metric !== "" && known.includes(metric),
+    placeholderData: (old, last) => (last?.queryKey[1] === metric ? old : undefined),
+    retry: false,
+    queryFn: () =>
+      ask(
+        api.GET("/api/v1/query", {
+          params: {
+            query: {
+              metric: [metric],
+              span: `${iso(stretch.from)}..${iso(stretch.to)}`,
+              points,
+              sum: sum as (typeof sums)[number],
+              ...(where && { where }),
+              ...(by && { by, across: across as (typeof ways)[number] }),
+            },
+          },
+        }),
+      ),
+  });
+  const rows = useMemo(() => ranked(answer.data?.lines ?? []), [answer.data]);
+  const lines = useMemo<ManyLines[]>(
+    () =>
+      rows.map((r) => ({
+        name: r.name,
+        at: r.line.points.map((p) => Date.parse(p.at) / 1000),
+        value: r.line.points.map((p) => p.value),
+      })),
+    [rows],
+  );
+  const field = "rounded-[4px] border border-muted bg-ground px-2 py-1 text-ink";
+  const command = `ullage query ${metric || "must_temp"} --span ${span.includes("..") ? `'${span}'` : span}${where ? ` --where '${where}'` : ""}${by ? ` --by ${by} --across ${across}` : where ? "" : " --where true"}${sum === "mean" ? "" : ` --sum ${sum}`}`;
+  return (
+    <>
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-2 py-3.5">
+        <h1 className="text-[1.375rem] font-bold">Query</h1>
+        <p className="text-muted">one telemetry of many devices, over time</p>
+      </div>
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-2 pb-3">
+        <input
+          type="search"
+          list="telemetry"
+          aria-label="Telemetry"
+          placeholder="Telemetry, such as must_temp"
+          value={metric}
+          onChange={(e) => setMetric(e.target.value)}
+          className={`${field} w-56 font-mono`}
+        />
+        <datalist id="telemetry">
+          {known.map((n) => (
+            <option key={n} value={n} />
+          ))}
+        </datalist>
+        <Pick label="worth" value={sum} onChange={setSum} options={sums} />
+        <label className="flex items-center gap-2 text-muted">
+          together by
+          <select value={by} onChange={(e) => setBy(e.target.value)} className={field}>
+            <option value="">each device alone</option>
+            {labels.map((l) => (
+              <option key={l}>{l}</option>
+            ))}
+          </select>
+        </label>
+        {by && <Pick label="as their" value={across} onChange={setAcross} options={ways} />}
+        <Choice
+          label="Span"
+          options={spans}
+          value={spans.some((s) => s.value === span) ? span : ""}
+          onChange={setSpan}
+        />
+      </div>
+      <div className="pb-3">
+        <Where
+          value={where}
+          onChange={setWhere}
+          label="Only of devices for which this condition is true"
+          placeholder='Only of devices for which this is true, such as label.site == "Kilnside"'
+        />
+      </div>
+      {answer.error && <Trouble>{answer.error.message}</Trouble>}
+      {metric === "" || !known.includes(metric) ? (
+        <Empty
+          title={metric === "" ? "Which telemetry?" : `No device has reported ${metric}`}
+          why={known.length > 0 ? `There are ${known.join(", ")}.` : "No device has reported anything yet."}
+          next={<Command>{command}</Command>}
+        />
+      ) : answer.data && rows.length === 0 ? (
+        <Empty title="No reading in this span" why="Choose a longer span, or other devices." />
+      ) : (
+        <>
+          <Lines
+            lines={lines}
+            from={stretch.from}
+            to={stretch.to}
+            height={320}
+            picked={picked}
+            summary={`${metric} of ${plural(rows.length, by ? "group" : "device")}.`}
+            onZoom={(a, b) => setSpan(`${iso(Math.round(a))}..${iso(Math.round(b))}`)}
+          />
+          <p className="py-2 text-muted">
+            {plural(rows.length, by ? "group" : "device")}
+            {answer.data && `, a point every ${answer.data.step}`}
+            {rows.length > colours && `; the ${colours} greatest have colours`}. Drag over the chart to look
+            closer.
+          </p>
+          <table className="w-full border-collapse" onMouseLeave={() => setPicked(-1)}>
+            <thead>
+              <tr className="border-b border-line text-muted">
+                <th scope="col" className="py-1 text-left font-normal">
+                  {by || "device"}
+                </th>
+                {["least", "mean", "greatest", "last"].map((h) => (
+                  <th key={h} scope="col" className="py-1 pl-4 text-right font-normal">
+                    {h}
+                  </th>
+                ))}
+                <th scope="col" className="w-16 py-1 pl-2 text-left font-normal">
+                  <span className="sr-only">unit</span>
+                </th>
+              </tr>
+            </thead>
+            <tbody>
+              {rows.map((r, i) => (
+                <tr
+                  key={r.name}
+                  className="border-b border-line"
+                  onMouseEnter={() => setPicked(i)}
+                  onFocus={() => setPicked(i)}
+                  data-line={r.name}
+                >
+                  <td className="py-1.5">
+                    <span
+                      aria-hidden="true"
+                      className="mr-2 inline-block h-[3px] w-5 align-middle"
+                      style={{ background: colourOf(i) }}
+                    />
+                    {r.line.device ? (
+                      <Link
+                        className="font-mono text-[0.875rem]"
+                        to={`/devices/${r.line.device}/history?span=${encodeURIComponent(span)}`}
+                      >
+                        {r.name}
+                      </Link>
+                    ) : (
+                      <>
+                        {r.name} <span className="text-muted">{plural(r.line.members ?? 0, "device")}</span>
+                      </>
+                    )}
+                  </td>
+                  {[r.low, r.mean, r.high, r.last].map((v, k) => (
+                    <td key={k} className="py-1.5 pl-4 text-right">
+                      {say(v, r.line)}
+                    </td>
+                  ))}
+                  <td className="py-1.5 pl-2 text-muted">{r.line.display}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          <div className="py-4">
+            <Command>{command}</Command>
+          </div>
+        </>
+      )}
+    </>
+  );
+}
+
+function Pick({
+  label,
+  value,
+  onChange,
+  options,
+}: {
+  label: string;
+  value: string;
+  onChange: (v: string) => void;
+  options: readonly string[];
+}) {
+  return (
+    <label className="flex items-center gap-2 text-muted">
+      {label}
+      <select
+        value={value}
+        onChange={(e) => onChange(e.target.value)}
+        className="rounded-[4px] border border-muted bg-ground px-2 py-1 text-ink"
+      >
+        {options.map((o) => (
+          <option key={o}>{o}</option>
+        ))}
+      </select>
+    </label>
+  );
+}
+
+// ranked are the lines that have points, that with the greatest value first.
+function ranked(lines: Line[]) {
+  return lines
+    .filter((l) => l.points.length > 0 && l.type !== "text")
+    .map((line) => {
+      const n = line.points.reduce((a, p) => a + p.count, 0);
+      return {
+        line,
+        name: line.device || (line.group ?? "").replace(/^[^=]*=/, ""),
+        low: Math.min(...line.points.map((p) => p.min)),
+        high: Math.max(...line.points.map((p) => p.max)),
+        mean: line.points.reduce((a, p) => a + p.value * p.count, 0) / n,
+        last: line.points[line.points.length - 1].value,
+      };
+    })
+    .sort((a, b) => b.high - a.high);
+}
