@@ -15,10 +15,14 @@ import (
 	"ullage/fleet/fault"
 )
 
-// Usage is what the store tells about itself.
+// Usage is what the store tells about itself, in bytes.
 type Usage struct {
-	Store  client.Store // without what follows from Series
-	Series []SeriesUse
+	File, Free, Chunks, Rollups, WriteAhead, Records int64
+	Readings, Fresh                                  int64
+	Growth                                           int64 // a day
+	DiskFree                                         int64 // -1 where it is not known
+	Since                                            time.Time
+	Series                                           []SeriesUse
 }
 
 // SeriesUse is what one series takes up.
@@ -45,8 +49,14 @@ func (s *server) storeRoutes() {
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		out := u.Store
-		out.By, out.Shares = in.By, []client.Share{}
+		out := client.Store{File: u.File, Free: u.Free, Chunks: u.Chunks, Rollups: u.Rollups, WriteAhead: u.WriteAhead, Records: u.Records, Readings: u.Readings,
+			Fresh: u.Fresh, Growth: u.Growth, Since: optional(u.Since), By: in.By, Shares: []client.Share{}}
+		if u.Readings > 0 {
+			out.Each = float64(u.Chunks) / float64(u.Readings)
+		}
+		if u.DiskFree >= 0 {
+			out.DiskFree = &u.DiskFree
+		}
 		shares := map[string]*client.Share{}
 		for _, x := range u.Series {
 			name := x.Device

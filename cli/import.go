@@ -28,7 +28,7 @@ func importCommand() *cobra.Command {
 		Short: "Take readings of the past in from a file",
 		Long: `Takes readings in from CSV with the columns device, metric, at, value and, if
 wanted, unit; from JSON Lines with members of those names; or from a SenML pack
-(RFC 8428) whose names are device/metric. That is what "ullage query --export"
+(RFC 8428) whose names are device/metric; or from Parquet. That is what "ullage query --export"
 writes. The devices must be there. Readings have the checks of live ones, units
 are converted, and a reading that is stored already is replaced.
 
@@ -43,7 +43,7 @@ refused.`,
 				f = exchange.FormatOf(args[0])
 			}
 			if !f.Known() {
-				return usageError{fmt.Errorf("the name of %s tells no format; say --format csv, jsonl or senml", args[0])}
+				return usageError{fmt.Errorf("the name of %s tells no format; say --format csv, jsonl, senml or parquet", args[0])}
 			}
 			cl, err := connect(c)
 			if err != nil {
@@ -86,10 +86,10 @@ refused.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&format, "format", "", "csv, jsonl or senml; by the name of the file if left out")
+	c.Flags().StringVar(&format, "format", "", "csv, jsonl, senml or parquet; by the name of the file if left out")
 	c.Flags().BoolVar(&evaluate, "evaluate", false, "let the alarms judge the readings, into the journal where they are over")
 	c.Flags().BoolVar(&resume, "resume", false, "go on where the last import of this file ended")
-	c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"csv", "jsonl", "senml"}, cobra.ShellCompDirectiveNoFileComp))
+	c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"csv", "jsonl", "senml", "parquet"}, cobra.ShellCompDirectiveNoFileComp))
 	return c
 }
 
@@ -108,7 +108,7 @@ type importing struct {
 
 func (im *importing) run(c *cobra.Command, file *os.File, resume bool) error {
 	im.sum.Findings = []client.ImportFinding{}
-	if im.format == exchange.SenML { // base fields hold for all that follows
+	if im.format == exchange.SenML || im.format == exchange.Parquet { // these cannot be cut into lines
 		return im.send(c, file, nil)
 	}
 	in := bufio.NewReaderSize(file, 1<<20)

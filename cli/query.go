@@ -19,7 +19,7 @@ func queryCommand() *cobra.Command {
 	var q client.Query
 	var where *string
 	var draw bool
-	var export, forecast string
+	var export, forecast, png string
 	var figures bool
 	c := &cobra.Command{
 		Use:   "query [DEVICE] METRIC…",
@@ -33,12 +33,13 @@ is meant, or those of --where. With --by, devices that share a label become one.
            2026-03-01, 2026-03-01..2026-03-03, 2026-03-01T10:00..12h
   --step   15min; 1d is a local day, which may have 23 or 25 hours
 
-With --export every single reading is written instead, in csv, jsonl or senml
+With --export every single reading is written instead, in csv, jsonl, senml or parquet
 (RFC 8428), as it comes.`,
 		Example: "  ullage query tank-fennimore-07 must_temp --span 6h --draw\n" +
 			"  ullage query tank-fennimore-07 must_temp density --span yesterday --step 1h\n" +
 			"  ullage query co2 --where 'label.site == \"Kilnside\"' --span 7d --step 1d --sum max\n" +
 			"  ullage query must_temp --by site --across max --unit must_temp=degF\n" +
+			"  ullage query tank-fennimore-07 must_temp density --span 7d --png season.png\n" +
 			"  ullage query tank-fennimore-07 must_temp --forecast 12h --draw\n" +
 			"  ullage query tank-fennimore-07 must_temp --span 30d --export csv > must_temp.csv",
 		GroupID: groupConnect,
@@ -76,12 +77,21 @@ With --export every single reading is written instead, in csv, jsonl or senml
 			if forecast != "" {
 				return foretell(c, cl, q, forecast, draw)
 			}
+			if png != "" && !c.Flags().Changed("points") {
+				q.Points = 800
+			}
 			if draw && !c.Flags().Changed("points") {
 				q.Points = chartWidth() * 2
 			}
 			a, err := cl.Ask(c.Context(), q)
 			if err != nil {
 				return err
+			}
+			if png != "" {
+				if err := writePNG(png, a); err != nil {
+					return err
+				}
+				return show(c, map[string]string{"file": png}, func(w io.Writer) { fmt.Fprintf(w, "%s is drawn.\n", png) })
 			}
 			if format, _ := c.Flags().GetString("output"); format == "csv" {
 				return render(c, rowsOf(a), nil)
@@ -106,11 +116,12 @@ With --export every single reading is written instead, in csv, jsonl or senml
 	f.StringSliceVar(&q.Units, "unit", nil, "wanted unit, as must_temp=degF; may be given several times")
 	f.StringVar(&q.Zone, "zone", "", "time zone of local days; that of the service if left out")
 	f.BoolVar(&draw, "draw", false, "draw a chart")
+	f.StringVar(&png, "png", "", "draw a chart into this file")
 	f.StringVar(&forecast, "forecast", "", "tell what probably comes instead, so far ahead: 12h")
 	f.BoolVar(&figures, "figures", false, "describe the readings instead: quantiles, histogram, trend")
-	f.StringVar(&export, "export", "", "write every single reading instead: csv, jsonl or senml")
+	f.StringVar(&export, "export", "", "write every single reading instead: csv, jsonl, senml or parquet")
 	for flag, words := range map[string][]string{"span": {"1h", "6h", "24h", "7d", "30d", "today", "yesterday", "this week"}, "sum": {"mean", "weighted", "min", "max", "sum", "count", "first", "last"},
-		"across": {"mean", "min", "max", "sum", "count"}, "export": {"csv", "jsonl", "senml"}} {
+		"across": {"mean", "min", "max", "sum", "count"}, "export": {"csv", "jsonl", "senml", "parquet"}} {
 		c.RegisterFlagCompletionFunc(flag, cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp))
 	}
 	return c

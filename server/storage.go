@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"ullage/api"
-	"ullage/client"
 	"ullage/fleet/fault"
 	"ullage/store"
 )
@@ -21,14 +20,8 @@ func (s storage) Usage() (api.Usage, error) {
 	if err != nil {
 		return api.Usage{}, err
 	}
-	out := api.Usage{Store: client.Store{File: u.FileBytes, Free: u.FreeBytes, Chunks: u.ChunkBytes, Rollups: u.RollupBytes, WriteAhead: u.RecordBytes,
-		Records: u.FolderBytes, Readings: u.Readings, Fresh: u.Fresh, Growth: u.DayBytes}}
-	if u.Readings > 0 {
-		out.Store.Each, out.Store.Since = float64(u.ChunkBytes)/float64(u.Readings), &u.FirstReading
-	}
-	if u.DiskFree >= 0 {
-		out.Store.DiskFree = &u.DiskFree
-	}
+	out := api.Usage{File: u.FileBytes, Free: u.FreeBytes, Chunks: u.ChunkBytes, Rollups: u.RollupBytes, WriteAhead: u.RecordBytes, Records: u.FolderBytes,
+		Readings: u.Readings, Fresh: u.Fresh, Growth: u.DayBytes, DiskFree: u.DiskFree, Since: u.FirstReading}
 	for _, x := range u.Series {
 		out.Series = append(out.Series, api.SeriesUse{Device: x.Device, Metric: x.Metric, Readings: x.Readings, Bytes: x.Bytes})
 	}

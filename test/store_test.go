@@ -66,6 +66,11 @@ func TestReadingsOutAndIn(t *testing.T) {
 		out, errs, code := s.CLI("", c.args...)
 		wants(t, strings.Join(c.args, " "), out+errs, code, 0, c.says...)
 	}
+	png := filepath.Join(dir, "day.png")
+	wants(t, "a picture", cli(t, s, "query", "must_temp", "--by", "row", "--span", day, "--png", png), 0, 0, "is drawn")
+	if b, err := os.ReadFile(png); err != nil || !strings.HasPrefix(string(b), "\x89PNG") || len(b) < 5000 {
+		t.Errorf("the picture has %d bytes, %v", len(b), err)
+	}
 	// Each format, and back under the name of another device.
 	for _, format := range []string{"csv", "jsonl", "senml"} {
 		id := "tank-kilnside-1" + format[:1]
@@ -79,6 +84,14 @@ func TestReadingsOutAndIn(t *testing.T) {
 			t.Errorf("through %s the readings changed", format)
 		}
 	}
+	// Parquet hides the names in compressed pages: it goes back to the same device.
+	was := cli(t, s, "query", "tank-kilnside-02", "must_temp", "--span", day, "--export", "csv")
+	columns := filepath.Join(dir, "again.parquet")
+	ok(t, os.WriteFile(columns, []byte(cli(t, s, "query", "tank-kilnside-02", "must_temp", "--span", day, "--export", "parquet")), 0o600))
+	wants(t, "import parquet", cli(t, s, "import", columns), 0, 0, "1,440 readings stored")
+	if is := cli(t, s, "query", "tank-kilnside-02", "must_temp", "--span", day, "--export", "csv"); is != was {
+		t.Error("through parquet the readings changed")
+	}
 	// What is wrong is told row by row, and the rest is kept.
 	bad := filepath.Join(dir, "bad.csv")
 	ok(t, os.WriteFile(bad, []byte("device,metric,at,value,unit\ntank-kilnside-00,must_temp,"+begin.Format(time.RFC3339)+",hot,\ntank-nowhere-1,must_temp,"+begin.Format(time.RFC3339)+",1,\ntank-kilnside-00,must_temp,yesterday,1,\ntank-kilnside-00,must_temp,"+begin.Format(time.RFC3339)+",294.15,K\n"), 0o600))
@@ -86,7 +99,7 @@ func TestReadingsOutAndIn(t *testing.T) {
 	wants(t, "a bad import", out+errs, code, 3, "line 2: ", "line 3: there is no device tank-nowhere-1", `line 4: "yesterday" is no time`, "4 rows: 1 reading stored, 3 refused")
 	wants(t, "after it", cli(t, s, "query", "tank-kilnside-00", "must_temp", "--span", day, "--step", "1d"), 0, 0, "21.0")
 	out, errs, code = s.CLI("", "import", filepath.Join(dir, "no.xml"))
-	wants(t, "no format", out+errs, code, 2, "--format csv, jsonl or senml")
+	wants(t, "no format", out+errs, code, 2, "--format csv, jsonl, senml or parquet")
 	// An import that was interrupted goes on where it was.
 	b, err := os.ReadFile(file)
 	ok(t, err)

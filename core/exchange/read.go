@@ -39,7 +39,8 @@ type Reader interface{ Next() (Row, error) }
 
 // NewReader returns a Reader of a format: of CSV with the columns device,
 // metric, at, value and, if it is there, unit, in any order; of JSON Lines with
-// members of those names; of a SenML pack whose names are device/metric.
+// members of those names; of a SenML pack whose names are device/metric; of
+// Parquet with the columns that are written.
 func NewReader(r io.Reader, f Format, now time.Time) (Reader, error) {
 	switch f {
 	case CSV:
@@ -55,7 +56,10 @@ func NewReader(r io.Reader, f Format, now time.Time) (Reader, error) {
 		}
 		return &packReader{d: d, now: now}, nil
 	}
-	return nil, fmt.Errorf("%q is no format; there are csv, jsonl and senml", f)
+	if f == Parquet {
+		return newParquetReader(r)
+	}
+	return nil, fmt.Errorf("%q is no format; there are csv, jsonl, senml and parquet", f)
 }
 
 type csvReader struct {
@@ -216,6 +220,8 @@ func FormatOf(name string) Format {
 		return Lines
 	case strings.HasSuffix(name, ".senml.json"), strings.HasSuffix(name, ".senml"):
 		return SenML
+	case strings.HasSuffix(name, ".parquet"):
+		return Parquet
 	}
 	return ""
 }

@@ -1,5 +1,5 @@
-// Package exchange writes readings in open formats: CSV (RFC 4180), JSON Lines
-// and SenML JSON (RFC 8428).
+// Package exchange writes readings in open formats: CSV (RFC 4180), JSON Lines,
+// SenML JSON (RFC 8428) and Apache Parquet, and reads them back.
 package exchange
 
 import (
@@ -23,10 +23,12 @@ const (
 	CSV   Format = "csv"   // a row a reading: device,metric,at,value,unit,quality
 	Lines Format = "jsonl" // an object a reading, one a line
 	SenML Format = "senml" // one pack; names are device/metric
+	// Parquet has columns device, metric, at, number, truth, text, unit, quality.
+	Parquet Format = "parquet"
 )
 
 // Formats lists them.
-var Formats = []Format{CSV, Lines, SenML}
+var Formats = []Format{CSV, Lines, SenML, Parquet}
 
 // MediaType returns the media type of a format.
 func (f Format) MediaType() string {
@@ -35,6 +37,8 @@ func (f Format) MediaType() string {
 		return "text/csv; charset=utf-8; header=present"
 	case SenML:
 		return "application/senml+json"
+	case Parquet:
+		return "application/vnd.apache.parquet"
 	}
 	return "application/jsonl"
 }
@@ -59,7 +63,10 @@ func NewWriter(w io.Writer, f Format) (Writer, error) {
 		_, err := b.WriteString("[")
 		return &packWriter{w: b}, err
 	}
-	return nil, fmt.Errorf("%q is no format; there are csv, jsonl and senml", f)
+	if f == Parquet {
+		return newParquetWriter(w), nil
+	}
+	return nil, fmt.Errorf("%q is no format; there are csv, jsonl, senml and parquet", f)
 }
 
 const stamp = "2006-01-02T15:04:05.000Z"

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { CircleHelp, X } from "lucide-react";
-import { useEffect, useId, useMemo, useRef, useState, type KeyboardEvent } from "react";
+import { useEffect, useId, useLayoutEffect, useMemo, useRef, useState, type KeyboardEvent } from "react";
+import { useNavigationType } from "react-router";
 import { api, ask, type Candidate, type ExpressionReport } from "../api/client";
 import { ExpressionHelp } from "./expression-help";
 
@@ -36,9 +37,13 @@ export function Where({ value, onChange, label, placeholder }: Props) {
 
   // The address or another part of the page may have set another condition.
   const [seen, setSeen] = useState(value);
+  const [focused, setFocused] = useState(false);
+  const how = useNavigationType();
   if (value !== seen) {
     setSeen(value);
-    if (value !== text.trim()) setText(value);
+    // While somebody types, what was handed on comes back when something else
+    // stands in the field already.
+    if (value !== text.trim() && (!focused || how === "POP")) setText(value);
   }
 
   const [asked, setAsked] = useState({ source: value, cursor: value.length });
@@ -84,6 +89,15 @@ export function Where({ value, onChange, label, placeholder }: Props) {
   const findings = text.trim() === "" ? [] : (report?.findings ?? []);
   const quiet = shown && !settled;
 
+  // The cursor goes where it belongs together with the new text, and not later:
+  // somebody may be typing on.
+  const wanted = useRef<number>(undefined);
+  useLayoutEffect(() => {
+    if (wanted.current === undefined) return;
+    input.current?.setSelectionRange(wanted.current, wanted.current);
+    wanted.current = undefined;
+  });
+
   const type = (next: string, at: number) => {
     setText(next);
     setCursor(at);
@@ -96,8 +110,7 @@ export function Where({ value, onChange, label, placeholder }: Props) {
     const at = from + insert.length - back;
     type(next, at);
     input.current?.focus();
-    // The field takes its new text with the next drawing.
-    requestAnimationFrame(() => input.current?.setSelectionRange(at, at));
+    wanted.current = at;
   };
   const choose = (c: Candidate) => {
     put(c.start, c.end, c.text, c.back);
@@ -166,8 +179,12 @@ export function Where({ value, onChange, label, placeholder }: Props) {
               setOpen(true);
             }}
             onSelect={(e) => setCursor(e.currentTarget.selectionStart ?? 0)}
-            onFocus={() => setOpen(text === "")}
+            onFocus={() => {
+              setFocused(true);
+              setOpen(text === "");
+            }}
             onBlur={() => {
+              setFocused(false);
               setOpen(false);
               setSettled(true);
             }}

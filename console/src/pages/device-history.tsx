@@ -19,6 +19,7 @@ import {
 import { useNow, useParam } from "../lib/use";
 
 const points = 600;
+const names: Record<string, string> = { csv: "CSV", jsonl: "JSON Lines", senml: "SenML", parquet: "Parquet" };
 const day = 24 * 3600_000;
 const least = 60_000; // the shortest stretch that is shown
 
@@ -170,9 +171,9 @@ export function History({ device, model }: { device: Device; model?: Model }) {
             many devices
           </Link>
           Export
-          {["csv", "jsonl", "senml"].map((f) => (
+          {["csv", "jsonl", "senml", "parquet"].map((f) => (
             <a key={f} className="text-press" href={exportOf(device.id, shown, stretch, f)} download>
-              {f === "senml" ? "SenML" : f === "csv" ? "CSV" : "JSON Lines"}
+              {names[f]}
             </a>
           ))}
         </span>
