@@ -83,7 +83,7 @@ func (s *server) queryRoutes() {
 	}, describe("query", "Telemetry over time, of one device or of many", "Readings"), notFound)
 	type export struct {
 		Asked
-		Format string `query:"format" default:"csv" enum:"csv,jsonl,senml,parquet" doc:"CSV (RFC 4180), JSON Lines, SenML JSON (RFC 8428) or Apache Parquet"`
+		Format string `query:"format" default:"csv" enum:"csv,wide,jsonl,senml,cbor,parquet" doc:"CSV (RFC 4180), a row a reading or a row a time; JSON Lines; SenML in JSON or CBOR (RFC 8428); Apache Parquet"`
 	}
 	huma.Get(s.api, "/api/v1/export", func(_ context.Context, in *export) (*huma.StreamResponse, error) {
 		q, err := in.query()
@@ -157,7 +157,7 @@ func (f *FileBody) Resolve(ctx huma.Context) []error {
 func (s *server) importRoutes() {
 	type file struct {
 		FileBody
-		Format   string `query:"format" default:"csv" enum:"csv,jsonl,senml,parquet" doc:"As of an export"`
+		Format   string `query:"format" default:"csv" enum:"csv,wide,jsonl,senml,cbor,parquet" doc:"As of an export"`
 		Evaluate bool   `query:"evaluate" doc:"Let the alarms judge the readings, into the journal where they are over"`
 	}
 	huma.Post(s.api, "/api/v1/import", func(ctx context.Context, in *file) (*body[client.Imported], error) {
@@ -185,7 +185,7 @@ const problemTrailer = "Ullage-Problem"
 
 func (s *server) export(c huma.Context, q query.Query, f exchange.Format) {
 	c.SetHeader("Content-Type", f.MediaType())
-	c.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="readings.%s"`, map[exchange.Format]string{exchange.CSV: "csv", exchange.Lines: "jsonl", exchange.SenML: "senml.json", exchange.Parquet: "parquet"}[f]))
+	c.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="readings.%s"`, map[exchange.Format]string{exchange.CSV: "csv", exchange.Wide: "csv", exchange.CBOR: "senml.cbor", exchange.Lines: "jsonl", exchange.SenML: "senml.json", exchange.Parquet: "parquet"}[f]))
 	w, err := exchange.NewWriter(c.BodyWriter(), f)
 	if err == nil {
 		err = s.Clerk.Export(c.Context(), q, func(device, metric, symbol string, x series.Point) error { return w.Write(device, metric, symbol, x) })

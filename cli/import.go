@@ -43,7 +43,7 @@ refused.`,
 				f = exchange.FormatOf(args[0])
 			}
 			if !f.Known() {
-				return usageError{fmt.Errorf("the name of %s tells no format; say --format csv, jsonl, senml or parquet", args[0])}
+				return usageError{fmt.Errorf("the name of %s tells no format; say --format csv, wide, jsonl, senml, cbor or parquet", args[0])}
 			}
 			cl, err := connect(c)
 			if err != nil {
@@ -86,10 +86,10 @@ refused.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&format, "format", "", "csv, jsonl, senml or parquet; by the name of the file if left out")
+	c.Flags().StringVar(&format, "format", "", "csv, wide, jsonl, senml, cbor or parquet; by the name of the file if left out")
 	c.Flags().BoolVar(&evaluate, "evaluate", false, "let the alarms judge the readings, into the journal where they are over")
 	c.Flags().BoolVar(&resume, "resume", false, "go on where the last import of this file ended")
-	c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"csv", "jsonl", "senml", "parquet"}, cobra.ShellCompDirectiveNoFileComp))
+	c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"csv", "wide", "jsonl", "senml", "cbor", "parquet"}, cobra.ShellCompDirectiveNoFileComp))
 	return c
 }
 
@@ -108,12 +108,12 @@ type importing struct {
 
 func (im *importing) run(c *cobra.Command, file *os.File, resume bool) error {
 	im.sum.Findings = []client.ImportFinding{}
-	if im.format == exchange.SenML || im.format == exchange.Parquet { // these cannot be cut into lines
+	if im.format != exchange.CSV && im.format != exchange.Wide && im.format != exchange.Lines { // these cannot be cut into lines
 		return im.send(c, file, nil)
 	}
 	in := bufio.NewReaderSize(file, 1<<20)
 	var head []byte
-	if im.format == exchange.CSV {
+	if im.format != exchange.Lines {
 		line, err := in.ReadBytes('\n')
 		if err != nil && !errors.Is(err, io.EOF) {
 			return err

@@ -33,7 +33,7 @@ is meant, or those of --where. With --by, devices that share a label become one.
            2026-03-01, 2026-03-01..2026-03-03, 2026-03-01T10:00..12h
   --step   15min; 1d is a local day, which may have 23 or 25 hours
 
-With --export every single reading is written instead, in csv, jsonl, senml or parquet
+With --export every single reading is written instead, in csv, wide, jsonl, senml, cbor or parquet
 (RFC 8428), as it comes.`,
 		Example: "  ullage query tank-fennimore-07 must_temp --span 6h --draw\n" +
 			"  ullage query tank-fennimore-07 must_temp density --span yesterday --step 1h\n" +
@@ -119,9 +119,9 @@ With --export every single reading is written instead, in csv, jsonl, senml or p
 	f.StringVar(&png, "png", "", "draw a chart into this file")
 	f.StringVar(&forecast, "forecast", "", "tell what probably comes instead, so far ahead: 12h")
 	f.BoolVar(&figures, "figures", false, "describe the readings instead: quantiles, histogram, trend")
-	f.StringVar(&export, "export", "", "write every single reading instead: csv, jsonl, senml or parquet")
+	f.StringVar(&export, "export", "", "write every single reading instead: csv, wide, jsonl, senml, cbor or parquet")
 	for flag, words := range map[string][]string{"span": {"1h", "6h", "24h", "7d", "30d", "today", "yesterday", "this week"}, "sum": {"mean", "weighted", "min", "max", "sum", "count", "first", "last"},
-		"across": {"mean", "min", "max", "sum", "count"}, "export": {"csv", "jsonl", "senml", "parquet"}} {
+		"across": {"mean", "min", "max", "sum", "count"}, "export": {"csv", "wide", "jsonl", "senml", "cbor", "parquet"}} {
 		c.RegisterFlagCompletionFunc(flag, cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp))
 	}
 	return c

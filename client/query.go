@@ -86,7 +86,7 @@ func (c *Client) Ask(ctx context.Context, q Query) (Answer, error) {
 }
 
 // Export writes every single reading of a query to w as it comes, in a format:
-// csv, jsonl, senml or parquet.
+// csv, wide, jsonl, senml, cbor or parquet.
 func (c *Client) Export(ctx context.Context, q Query, format string, w io.Writer) error {
 	v := q.Values()
 	v.Set("format", format)
@@ -108,7 +108,7 @@ type Imported struct {
 	Findings []ImportFinding `json:"findings" doc:"Why, for the first hundred"`
 }
 
-// Import takes readings of the past in from r, in a format: csv, jsonl, senml or parquet.
+// Import takes readings of the past in from r, in a format: csv, wide, jsonl, senml, cbor or parquet.
 func (c *Client) Import(ctx context.Context, r io.Reader, format string, evaluate bool) (Imported, error) {
 	var out Imported
 	return out, c.do(ctx, http.MethodPost, "/import?format="+format+"&evaluate="+strconv.FormatBool(evaluate), r, &out)

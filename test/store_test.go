@@ -72,7 +72,7 @@ func TestReadingsOutAndIn(t *testing.T) {
 		t.Errorf("the picture has %d bytes, %v", len(b), err)
 	}
 	// Each format, and back under the name of another device.
-	for _, format := range []string{"csv", "jsonl", "senml"} {
+	for _, format := range []string{"csv", "wide", "jsonl", "senml"} {
 		id := "tank-kilnside-1" + format[:1]
 		onboard(t, s, id, "tank-probe")
 		text := cli(t, s, "query", "tank-kilnside-02", "must_temp", "--span", day, "--export", format)
@@ -92,6 +92,9 @@ func TestReadingsOutAndIn(t *testing.T) {
 	if is := cli(t, s, "query", "tank-kilnside-02", "must_temp", "--span", day, "--export", "csv"); is != was {
 		t.Error("through parquet the readings changed")
 	}
+	packed := filepath.Join(dir, "again.cbor")
+	ok(t, os.WriteFile(packed, []byte(cli(t, s, "query", "tank-kilnside-02", "must_temp", "--span", day, "--export", "cbor")), 0o600))
+	wants(t, "import cbor", cli(t, s, "import", packed), 0, 0, "1,440 readings stored")
 	// What is wrong is told row by row, and the rest is kept.
 	bad := filepath.Join(dir, "bad.csv")
 	ok(t, os.WriteFile(bad, []byte("device,metric,at,value,unit\ntank-kilnside-00,must_temp,"+begin.Format(time.RFC3339)+",hot,\ntank-nowhere-1,must_temp,"+begin.Format(time.RFC3339)+",1,\ntank-kilnside-00,must_temp,yesterday,1,\ntank-kilnside-00,must_temp,"+begin.Format(time.RFC3339)+",294.15,K\n"), 0o600))
@@ -99,7 +102,7 @@ func TestReadingsOutAndIn(t *testing.T) {
 	wants(t, "a bad import", out+errs, code, 3, "line 2: ", "line 3: there is no device tank-nowhere-1", `line 4: "yesterday" is no time`, "4 rows: 1 reading stored, 3 refused")
 	wants(t, "after it", cli(t, s, "query", "tank-kilnside-00", "must_temp", "--span", day, "--step", "1d"), 0, 0, "21.0")
 	out, errs, code = s.CLI("", "import", filepath.Join(dir, "no.xml"))
-	wants(t, "no format", out+errs, code, 2, "--format csv, jsonl, senml or parquet")
+	wants(t, "no format", out+errs, code, 2, "--format csv, wide, jsonl, senml, cbor or parquet")
 	// An import that was interrupted goes on where it was.
 	b, err := os.ReadFile(file)
 	ok(t, err)

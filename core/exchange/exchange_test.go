@@ -34,6 +34,9 @@ func TestThereAndBack(t *testing.T) {
 			series.Point{At: zero.Add(time.Duration(rng.IntN(1e9)) * time.Millisecond), Value: values[rng.IntN(len(values))]}})
 	}
 	for _, f := range exchange.Formats {
+		if f == exchange.Wide { // it orders by time; see below
+			continue
+		}
 		var b bytes.Buffer
 		w, err := exchange.NewWriter(&b, f)
 		if err != nil {
@@ -60,6 +63,59 @@ func TestThereAndBack(t *testing.T) {
 		if _, err := r.Next(); err != io.EOF {
 			t.Errorf("%s: after the last comes %v", f, err)
 		}
+	}
+}
+
+// TestWide writes a row a device and time.
+func TestWide(t *testing.T) {
+	var b bytes.Buffer
+	w, err := exchange.NewWriter(&b, exchange.Wide)
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := func(m int) time.Time { return zero.Add(time.Duration(m) * time.Minute) }
+	for _, o := range []struct {
+		device, metric, unit string
+		minute               int
+		v                    value.Value
+	}{
+		{"a", "must_temp", "Cel", 1, value.OfNumber(21.4)}, {"a", "must_temp", "Cel", 2, value.OfNumber(21.5)}, {"a", "note", "", 2, value.OfText("x, y")},
+		{"b", "must_temp", "Cel", 0, value.OfNumber(3)}, {"b", "note", "", 1, value.OfBool(true)},
+	} {
+		if err := w.Write(o.device, o.metric, o.unit, series.Point{At: at(o.minute), Value: o.v}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	want := "device,at,must_temp [Cel],note\na,2026-03-09T12:01:00.000Z,21.4,\na,2026-03-09T12:02:00.000Z,21.5,\"x, y\"\nb,2026-03-09T12:00:00.000Z,3,\nb,2026-03-09T12:01:00.000Z,,true\n"
+	if b.String() != want {
+		t.Errorf("it is\n%s", b.String())
+	}
+	r, err := exchange.NewReader(&b, exchange.Wide, zero)
+	if err != nil {
+		t.Fatal(err)
+	}
+	got := ""
+	for {
+		x, err := r.Next()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		got += fmt.Sprintf("%s %s %s %s %s|", x.Device, x.Name, x.Unit, x.At.Format("15:04"), x.Value)
+	}
+	if got != "a must_temp Cel 12:01 21.4|a must_temp Cel 12:02 21.5|a note  12:02 x, y|b must_temp Cel 12:00 3|b note  12:01 true|" {
+		t.Errorf("it reads back as %s", got)
+	}
+	w, _ = exchange.NewWriter(&b, exchange.Wide)
+	w.Write("a", "x", "", series.Point{At: zero, Value: value.OfNumber(1)})
+	w.Write("b", "x", "", series.Point{At: zero, Value: value.OfNumber(1)})
+	if err := w.Write("b", "y", "", series.Point{At: zero, Value: value.OfNumber(1)}); err == nil {
+		t.Error("a metric without a column was taken")
 	}
 }
 
@@ -112,7 +168,7 @@ func FuzzRead(f *testing.F) {
 				var x exchange.Row
 				x, err = r.Next()
 				var bad *exchange.BadLine
-				if err == nil && (x.Device == "" || x.Name == "" || x.At.IsZero() && format != exchange.CSV && format != exchange.Lines) {
+				if err == nil && (x.Device == "" || x.Name == "" || x.At.IsZero() && format != exchange.CSV && format != exchange.Lines && format != exchange.Wide) {
 					t.Fatalf("%s: %+v", format, x)
 				}
 				if errors.As(err, &bad) {

@@ -40,7 +40,7 @@ type Reader interface{ Next() (Row, error) }
 // NewReader returns a Reader of a format: of CSV with the columns device,
 // metric, at, value and, if it is there, unit, in any order; of JSON Lines with
 // members of those names; of a SenML pack whose names are device/metric; of
-// Parquet with the columns that are written.
+// Parquet with the columns that are written; of CSV with a row a device and time.
 func NewReader(r io.Reader, f Format, now time.Time) (Reader, error) {
 	switch f {
 	case CSV:
@@ -56,10 +56,15 @@ func NewReader(r io.Reader, f Format, now time.Time) (Reader, error) {
 		}
 		return &packReader{d: d, now: now}, nil
 	}
-	if f == Parquet {
+	switch f {
+	case Parquet:
 		return newParquetReader(r)
+	case Wide:
+		return newWide(r)
+	case CBOR:
+		return newCBORReader(r, now)
 	}
-	return nil, fmt.Errorf("%q is no format; there are csv, jsonl, senml and parquet", f)
+	return nil, fmt.Errorf("%q is no format; there are %s", f, Names())
 }
 
 type csvReader struct {
@@ -186,28 +191,33 @@ func (p *packReader) Next() (Row, error) {
 		if !keep {
 			continue
 		}
-		x := Row{Line: p.n, Unit: rec.Unit, At: rec.At}
-		switch {
-		case rec.Number != nil:
-			x.Value = value.OfNumber(*rec.Number)
-		case rec.Text != nil:
-			x.Value = value.OfText(*rec.Text)
-		case rec.Truth != nil:
-			x.Value = value.OfBool(*rec.Truth)
-		default:
-			return Row{}, &BadLine{p.n, "the record has no value that is kept: a number, a text or true and false"}
-		}
-		i := strings.LastIndexAny(rec.Name, "/:")
-		if i <= 0 || rec.At.IsZero() {
-			return Row{}, &BadLine{p.n, fmt.Sprintf("%q is not device/metric, or has no time", clip(rec.Name))}
-		}
-		x.Device, x.Name = rec.Name[:i], rec.Name[i+1:]
-		return x, nil
+		return rowOf(rec, p.n)
 	}
 	if _, err := p.d.Token(); err != nil {
 		return Row{}, fmt.Errorf("the pack breaks off after record %d", p.n)
 	}
 	return Row{}, io.EOF
+}
+
+// rowOf makes a row of a record of a pack.
+func rowOf(rec senml.Record, n int) (Row, error) {
+	x := Row{Line: n, Unit: rec.Unit, At: rec.At}
+	switch {
+	case rec.Number != nil:
+		x.Value = value.OfNumber(*rec.Number)
+	case rec.Text != nil:
+		x.Value = value.OfText(*rec.Text)
+	case rec.Truth != nil:
+		x.Value = value.OfBool(*rec.Truth)
+	default:
+		return Row{}, &BadLine{n, "the record has no value that is kept: a number, a text or true and false"}
+	}
+	i := strings.LastIndexAny(rec.Name, "/:")
+	if i <= 0 || rec.At.IsZero() {
+		return Row{}, &BadLine{n, fmt.Sprintf("%q is not device/metric, or has no time", clip(rec.Name))}
+	}
+	x.Device, x.Name = rec.Name[:i], rec.Name[i+1:]
+	return x, nil
 }
 
 // FormatOf tells the format of a file by its name; "" where the name tells none.
@@ -220,6 +230,8 @@ func FormatOf(name string) Format {
 		return Lines
 	case strings.HasSuffix(name, ".senml.json"), strings.HasSuffix(name, ".senml"):
 		return SenML
+	case strings.HasSuffix(name, ".cbor"):
+		return CBOR
 	case strings.HasSuffix(name, ".parquet"):
 		return Parquet
 	}

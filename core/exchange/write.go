@@ -23,18 +23,24 @@ const (
 	CSV   Format = "csv"   // a row a reading: device,metric,at,value,unit,quality
 	Lines Format = "jsonl" // an object a reading, one a line
 	SenML Format = "senml" // one pack; names are device/metric
+	// CBOR is a SenML pack too, in CBOR.
+	CBOR Format = "cbor"
+	// Wide is CSV with a row a device and time, and a column a metric.
+	Wide Format = "wide"
 	// Parquet has columns device, metric, at, number, truth, text, unit, quality.
 	Parquet Format = "parquet"
 )
 
 // Formats lists them.
-var Formats = []Format{CSV, Lines, SenML, Parquet}
+var Formats = []Format{CSV, Wide, Lines, SenML, CBOR, Parquet}
 
 // MediaType returns the media type of a format.
 func (f Format) MediaType() string {
 	switch f {
-	case CSV:
+	case CSV, Wide:
 		return "text/csv; charset=utf-8; header=present"
+	case CBOR:
+		return "application/senml+cbor"
 	case SenML:
 		return "application/senml+json"
 	case Parquet:
@@ -63,10 +69,25 @@ func NewWriter(w io.Writer, f Format) (Writer, error) {
 		_, err := b.WriteString("[")
 		return &packWriter{w: b}, err
 	}
-	if f == Parquet {
+	switch f {
+	case Parquet:
 		return newParquetWriter(w), nil
+	case Wide:
+		return &wideWriter{w: csv.NewWriter(w), rows: map[int64][]value.Value{}}, nil
+	case CBOR:
+		b := bufio.NewWriter(w)
+		return &cborWriter{w: b}, b.WriteByte(0x9f) // a list whose length is not known yet
 	}
-	return nil, fmt.Errorf("%q is no format; there are csv, jsonl, senml and parquet", f)
+	return nil, fmt.Errorf("%q is no format; there are %s", f, Names())
+}
+
+// Names are the formats, for messages.
+func Names() string {
+	words := make([]string, len(Formats))
+	for i, f := range Formats {
+		words[i] = string(f)
+	}
+	return strings.Join(words, ", ")
 }
 
 const stamp = "2006-01-02T15:04:05.000Z"

@@ -36,20 +36,41 @@ func FromCBOR(body []byte, now time.Time) ([]Record, error) {
 	}
 	var r Resolver
 	out := make([]Record, 0, len(lines))
-	for i, line := range lines {
-		x, bad := rawOf(line)
-		if bad != "" {
-			return nil, &Wrong{i, bad}
-		}
-		rec, keep, bad := r.resolve(x, now)
-		if bad != "" {
-			return nil, &Wrong{i, bad}
+	for _, line := range lines {
+		rec, keep, err := r.fromMap(line, now)
+		if err != nil {
+			return nil, err
 		}
 		if keep {
 			out = append(out, rec)
 		}
 	}
 	return out, nil
+}
+
+// CBOR resolves the next record; false says that it only sets base fields. The
+// error is of type *Wrong.
+func (r *Resolver) CBOR(line []byte, now time.Time) (Record, bool, error) {
+	var x map[any]any
+	if err := decoding.Unmarshal(line, &x); err != nil {
+		r.records++
+		return Record{}, false, &Wrong{r.records - 1, "this is no SenML record: " + err.Error()}
+	}
+	return r.fromMap(x, now)
+}
+
+func (r *Resolver) fromMap(line map[any]any, now time.Time) (Record, bool, error) {
+	i := r.records
+	r.records++
+	x, bad := rawOf(line)
+	if bad != "" {
+		return Record{}, false, &Wrong{i, bad}
+	}
+	rec, keep, bad := r.resolve(x, now)
+	if bad != "" {
+		return Record{}, false, &Wrong{i, bad}
+	}
+	return rec, keep, nil
 }
 
 // rawOf reads one record; bad says what is wrong with it.

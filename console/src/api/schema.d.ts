@@ -3678,8 +3678,8 @@ export interface operations {
                 across?: "mean" | "min" | "max" | "sum" | "count";
                 /** @description Wanted units, as metric=unit */
                 unit?: string[];
-                /** @description CSV (RFC 4180), JSON Lines, SenML JSON (RFC 8428) or Apache Parquet */
-                format?: "csv" | "jsonl" | "senml" | "parquet";
+                /** @description CSV (RFC 4180), a row a reading or a row a time; JSON Lines; SenML in JSON or CBOR (RFC 8428); Apache Parquet */
+                format?: "csv" | "wide" | "jsonl" | "senml" | "cbor" | "parquet";
             };
             header?: never;
             path?: never;
@@ -4146,7 +4146,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description As of an export */
-                format?: "csv" | "jsonl" | "senml" | "parquet";
+                format?: "csv" | "wide" | "jsonl" | "senml" | "cbor" | "parquet";
                 /** @description Let the alarms judge the readings, into the journal where they are over */
                 evaluate?: boolean;
             };

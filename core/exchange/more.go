@@ -1,0 +1,267 @@
+package exchange
+
+import (
+	"bufio"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/fxamacker/cbor/v2"
+
+	"ullage/core/senml"
+	"ullage/core/series"
+	"ullage/core/value"
+)
+
+// wideWriter gathers the readings of one device, whose metrics come one after
+// the other, and writes them by time. The header names the metrics of the first
+// device, with their units in brackets; those of later ones must be among them.
+type wideWriter struct {
+	w       *csv.Writer
+	device  string
+	metrics []string
+	begun   bool // the header is written
+	rows    map[int64][]value.Value
+}
+
+// maxWide is how many rows of one device are gathered.
+const maxWide = 5_000_000
+
+func (w *wideWriter) Write(device, metric, unit string, x series.Point) error {
+	if device != w.device {
+		if err := w.flush(); err != nil {
+			return err
+		}
+		w.device = device
+	}
+	if unit != "" {
+		metric += " [" + unit + "]"
+	}
+	i := slices.Index(w.metrics, metric)
+	if i < 0 {
+		if w.begun {
+			return fmt.Errorf("%s of %s has no column, since the device before it has no %s; ask for devices of one model, or for csv", metric, device, metric)
+		}
+		i = len(w.metrics)
+		w.metrics = append(w.metrics, metric)
+	}
+	at := x.At.UnixMilli()
+	row := w.rows[at]
+	for len(row) <= i {
+		row = append(row, value.Value{})
+	}
+	row[i] = x.Value
+	w.rows[at] = row
+	if len(w.rows) > maxWide {
+		return fmt.Errorf("%s has more than %d rows; ask for a shorter span, or for csv", device, maxWide)
+	}
+	return nil
+}
+
+func (w *wideWriter) flush() error {
+	if len(w.rows) == 0 {
+		return nil
+	}
+	if !w.begun {
+		w.begun = true
+		if err := w.w.Write(append([]string{"device", "at"}, w.metrics...)); err != nil {
+			return err
+		}
+	}
+	times := make([]int64, 0, len(w.rows))
+	for at := range w.rows {
+		times = append(times, at)
+	}
+	slices.Sort(times)
+	cells := make([]string, 2+len(w.metrics))
+	for _, at := range times {
+		clear(cells)
+		cells[0], cells[1] = w.device, value.FromMillis(at).Format(stamp)
+		for i, v := range w.rows[at] {
+			if v.Known() {
+				cells[2+i] = Plain(v)
+			}
+		}
+		if err := w.w.Write(cells); err != nil {
+			return err
+		}
+	}
+	clear(w.rows)
+	return nil
+}
+
+func (w *wideWriter) Close() error {
+	if err := w.flush(); err != nil {
+		return err
+	}
+	w.w.Flush()
+	return w.w.Error()
+}
+
+// wideReader reads CSV with a row a device and time.
+type wideReader struct {
+	r       *csv.Reader
+	metrics []string // by column; empty for device and at
+	device  int
+	at      int
+	left    []Row
+}
+
+func newWide(r io.Reader) (Reader, error) {
+	c := csv.NewReader(r)
+	c.FieldsPerRecord = -1
+	head, err := c.Read()
+	if err != nil {
+		return nil, errors.New("this is no CSV with a row of column names")
+	}
+	w := &wideReader{r: c, metrics: head, device: -1, at: -1}
+	for i, name := range head {
+		switch head[i] = strings.TrimSpace(strings.TrimPrefix(name, "\ufeff")); strings.ToLower(head[i]) {
+		case "device":
+			w.device, head[i] = i, ""
+		case "at":
+			w.at, head[i] = i, ""
+		}
+	}
+	if w.device < 0 || w.at < 0 {
+		return nil, errors.New("there is no column device or no column at; the others are one for each metric")
+	}
+	return w, nil
+}
+
+func (w *wideReader) Next() (Row, error) {
+	for len(w.left) == 0 {
+		rec, err := w.r.Read()
+		if err == io.EOF {
+			return Row{}, io.EOF
+		}
+		if err != nil {
+			var bad *csv.ParseError
+			if errors.As(err, &bad) {
+				return Row{}, &BadLine{bad.Line, "this is no CSV: " + bad.Err.Error()}
+			}
+			return Row{}, err
+		}
+		line, _ := w.r.FieldPos(0)
+		if len(rec) <= max(w.device, w.at) {
+			return Row{}, &BadLine{line, "the device or the time is missing"}
+		}
+		for i, cell := range rec {
+			if i >= len(w.metrics) || w.metrics[i] == "" || cell == "" {
+				continue
+			}
+			name, unit, _ := strings.Cut(strings.TrimSuffix(w.metrics[i], "]"), " [")
+			x, err := Row{Line: line, Device: rec[w.device], Name: name, Unit: unit, Value: Read(cell)}.timed(rec[w.at])
+			if err != nil {
+				return Row{}, err
+			}
+			w.left = append(w.left, x)
+		}
+	}
+	x := w.left[0]
+	w.left = w.left[1:]
+	return x, nil
+}
+
+// cborWriter writes a SenML pack in CBOR (RFC 8428, section 6).
+type cborWriter struct {
+	w      *bufio.Writer
+	device string
+}
+
+type cborRecord struct {
+	Base  string   `cbor:"-2,keyasint,omitempty"`
+	Name  string   `cbor:"0,keyasint"`
+	Unit  string   `cbor:"1,keyasint,omitempty"`
+	Value *float64 `cbor:"2,keyasint,omitempty"`
+	Text  *string  `cbor:"3,keyasint,omitempty"`
+	Truth *bool    `cbor:"4,keyasint,omitempty"`
+	Time  float64  `cbor:"6,keyasint"`
+}
+
+// shortest writes each float in the fewest bytes that hold it.
+var shortest = func() cbor.EncMode {
+	m, err := cbor.EncOptions{ShortestFloat: cbor.ShortestFloat16}.EncMode()
+	if err != nil {
+		panic(err) // the options are constants
+	}
+	return m
+}()
+
+func (c *cborWriter) Write(device, metric, unit string, x series.Point) error {
+	r := cborRecord{Name: metric, Unit: unit, Time: float64(x.At.UnixMilli()) / 1000}
+	if device != c.device {
+		r.Base, c.device = device+"/", device
+	}
+	switch v := x.Value; v.Kind {
+	case value.Number:
+		r.Value = &v.Num
+	case value.Text:
+		r.Text = &v.Text
+	case value.Bool:
+		b := v.Bool()
+		r.Truth = &b
+	}
+	b, err := shortest.Marshal(r)
+	if err == nil {
+		_, err = c.w.Write(b)
+	}
+	return err
+}
+
+func (c *cborWriter) Close() error {
+	c.w.WriteByte(0xff)
+	return c.w.Flush()
+}
+
+// cborReader reads a pack record by record.
+type cborReader struct {
+	d   *cbor.Decoder
+	r   senml.Resolver
+	now time.Time
+	n   int
+}
+
+// newCBORReader reads the head of the list itself, so that a pack of any
+// length is read as it comes.
+func newCBORReader(r io.Reader, now time.Time) (Reader, error) {
+	b := bufio.NewReader(r)
+	head, err := b.ReadByte()
+	if err != nil || head>>5 != 4 {
+		return nil, errors.New("this is no SenML pack in CBOR: it does not begin with a list")
+	}
+	if n := map[byte]int{0x98: 1, 0x99: 2, 0x9a: 4, 0x9b: 8}[head]; n > 0 {
+		if _, err := b.Discard(n); err != nil {
+			return nil, errors.New("this is no SenML pack in CBOR: it breaks off")
+		}
+	}
+	return &cborReader{d: cbor.NewDecoder(b), now: now}, nil
+}
+
+func (c *cborReader) Next() (Row, error) {
+	for {
+		c.n++
+		var raw cbor.RawMessage
+		if err := c.d.Decode(&raw); err != nil {
+			// A list of known length ends with the file, another with a break.
+			if errors.Is(err, io.EOF) {
+				return Row{}, io.EOF
+			}
+			if strings.Contains(err.Error(), "break") {
+				return Row{}, io.EOF
+			}
+			return Row{}, fmt.Errorf("record %d: this is no CBOR: %s", c.n, err)
+		}
+		rec, keep, err := c.r.CBOR(raw, c.now)
+		if err != nil {
+			return Row{}, &BadLine{c.n, err.Error()}
+		}
+		if keep {
+			return rowOf(rec, c.n)
+		}
+	}
+}
