@@ -147,6 +147,54 @@ func TestDamageIsNamedAndRepaired(t *testing.T) {
 	}
 }
 
+// TestDamageHoldsNobodyUp goes on writing to a series whose last chunk is
+// damaged: the others and what comes later are sealed all the same.
+func TestDamageHoldsNobodyUp(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir, store.Options{})
+	fill(t, s)
+	s.Seal()
+	s.Close()
+	db, err := sql.Open("sqlite", filepath.Join(dir, "telemetry.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Exec("UPDATE chunks SET data = zeroblob(100), n = 10 WHERE key = (SELECT max(key) FROM chunks WHERE key < 2 << 39); UPDATE rollups SET data = x'0100000000aabb' WHERE key = (SELECT max(key) FROM rollups)"); err != nil {
+		t.Fatal(err)
+	}
+	db.Close()
+	s = open(t, dir, store.Options{})
+	later := zero.AddDate(0, 0, 6)
+	for _, m := range []string{"must_temp", "cycle"} {
+		if err := put(s, "a", 0, value.Reading{Metric: m, At: later, Value: value.OfNumber(7)}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	s.Seal()
+	if n := s.Stats().Fresh.Load(); n != 0 {
+		t.Errorf("%d readings could not be sealed", n)
+	}
+	if r, ok, err := s.Last("a", "must_temp", later); err != nil || !ok || r.Value != value.OfNumber(7) {
+		t.Errorf("the newest reading is %+v, %v, %v", r, ok, err)
+	}
+	s.Close()
+	db, err = sql.Open("sqlite", filepath.Join(dir, "telemetry.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if c, err := store.Check(context.Background(), dir, true, nil); err != nil || len(c.Damage) == 0 || !strings.Contains(c.Damage[0].Sentence, "put aside") {
+		t.Errorf("the check finds %+v, %v", c, err)
+	}
+	if c, err := store.Check(context.Background(), dir, false, nil); err != nil || len(c.Damage) > 0 {
+		t.Errorf("after the repair it finds %+v, %v", c, err)
+	}
+	defer db.Close()
+	var aside int
+	if err := db.QueryRow("SELECT count(*) FROM damaged").Scan(&aside); err != nil || aside != 0 {
+		t.Errorf("%d chunks are still put aside, %v", aside, err)
+	}
+}
+
 func TestUse(t *testing.T) {
 	s := open(t, t.TempDir(), store.Options{})
 	defer s.Close()

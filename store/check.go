@@ -111,7 +111,7 @@ func (c *Checked) telemetry(ctx context.Context, t *Telemetry, repair bool, told
 		key    int64
 		damage int
 	}
-	var chunks, rollups, records []bad
+	var chunks, aside, rollups, records []bad
 	each := func(q string, f func(key, n, till int64, data []byte) string, place func(key int64) string, to *[]bad) error {
 		rows, err := t.read.QueryContext(ctx, q)
 		if err != nil {
@@ -139,6 +139,14 @@ func (c *Checked) telemetry(ctx context.Context, t *Telemetry, repair bool, told
 		return fmt.Sprintf("series %d, which is not known", key>>slotBits)
 	}
 	var xs []series.Sample
+	beginning := func(key int64) string {
+		return fmt.Sprintf("chunk of %s from %s", named(key), value.FromMillis(key&(1<<slotBits-1)*slotMS).Format(time.RFC3339))
+	}
+	if err := each("SELECT key, 0, 0, data FROM damaged ORDER BY key", func(int64, int64, int64, []byte) string {
+		return "it could not be read when something was to be merged into it, and was put aside; its readings are lost"
+	}, beginning, &aside); err != nil {
+		return err
+	}
 	if err := each("SELECT key, n, till, data FROM chunks ORDER BY key", func(key, n, till int64, data []byte) string {
 		c.Chunks++
 		var err error
@@ -153,9 +161,7 @@ func (c *Checked) telemetry(ctx context.Context, t *Telemetry, repair bool, told
 		}
 		c.Readings += n
 		return ""
-	}, func(key int64) string {
-		return fmt.Sprintf("chunk of %s from %s", named(key), value.FromMillis(key&(1<<slotBits-1)*slotMS).Format(time.RFC3339))
-	}, &chunks); err != nil {
+	}, beginning, &chunks); err != nil {
 		return err
 	}
 	if err := each("SELECT key, 0, 0, data FROM rollups ORDER BY key", func(_, _, _ int64, data []byte) string {
@@ -179,21 +185,22 @@ func (c *Checked) telemetry(ctx context.Context, t *Telemetry, repair bool, told
 	if !repair {
 		return nil
 	}
-	for _, x := range chunks {
-		if err := t.work(func() (bool, error) {
-			return false, t.transaction(func() error { return t.exec("DELETE FROM chunks WHERE key = ?", x.key) })
-		}); err != nil {
-			return err
+	for _, out := range []struct {
+		list     []bad
+		q, words string
+	}{
+		{chunks, "DELETE FROM chunks WHERE key = ?", "taken out; the readings before and after it can be read again"},
+		{aside, "DELETE FROM damaged WHERE key = ?", "thrown away"},
+		{records, "DELETE FROM records WHERE seq = ?", "taken out"},
+	} {
+		for _, x := range out.list {
+			if err := t.work(func() (bool, error) {
+				return false, t.transaction(func() error { return t.exec(out.q, x.key) })
+			}); err != nil {
+				return err
+			}
+			c.Damage[x.damage].Repaired = out.words
 		}
-		c.Damage[x.damage].Repaired = "taken out; the readings before and after it can be read again"
-	}
-	for _, x := range records {
-		if err := t.work(func() (bool, error) {
-			return false, t.transaction(func() error { return t.exec("DELETE FROM records WHERE seq = ?", x.key) })
-		}); err != nil {
-			return err
-		}
-		c.Damage[x.damage].Repaired = "taken out"
 	}
 	for _, x := range rollups {
 		s := t.streams[x.key>>slotBits]

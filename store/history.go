@@ -153,7 +153,7 @@ func (t *Telemetry) Cells(ctx context.Context, device, metric string, from, to t
 		return nil, translate(err)
 	}
 	defer rows.Close()
-	middle, err := scanBlocks(rows, start, end)
+	middle, err := scanBlocks(rows, start, end, false)
 	if err != nil {
 		return nil, translate(err)
 	}

@@ -132,7 +132,12 @@ func (t *Telemetry) place(id int64, before, next chunk, group []series.Sample) e
 	if base.data != nil {
 		var err error
 		if old, err = series.Decode(nil, base.data); err != nil {
-			return err
+			// Nothing can be merged into it. It is put aside, or it would keep
+			// everything after it from being sealed.
+			if err := t.exec("INSERT OR REPLACE INTO damaged (key, data) VALUES (?, ?)", base.key, base.data); err != nil {
+				return err
+			}
+			old = nil
 		}
 	}
 	all := merge(old, group)
@@ -282,11 +287,11 @@ func (t *Telemetry) eachChunk(id, from, to int64, f func([]series.Sample) error)
 	var xs []series.Sample
 	for {
 		if c.data != nil {
-			if xs, err = series.Decode(xs[:0], c.data); err != nil {
-				return err
-			}
-			if err := f(xs); err != nil {
-				return err
+			// A damaged chunk counts as a gap here; store check names it.
+			if xs, err = series.Decode(xs[:0], c.data); err == nil {
+				if err := f(xs); err != nil {
+					return err
+				}
 			}
 		}
 		if c, err = t.chunkAfter(c.key, last); err != nil || c.data == nil || c.key > chunkKey(id, to) {
@@ -306,10 +311,12 @@ func (t *Telemetry) blocks(id int64, level int, from, to int64) ([]series.Rollup
 		return nil, err
 	}
 	defer rows.Close()
-	return scanBlocks(rows, from, to)
+	// A damaged block counts as empty here: what is touched is worked out again,
+	// and store check --repair does the rest.
+	return scanBlocks(rows, from, to, true)
 }
 
-func scanBlocks(rows *sql.Rows, from, to int64) ([]series.Rollup, error) {
+func scanBlocks(rows *sql.Rows, from, to int64, lenient bool) ([]series.Rollup, error) {
 	var out []series.Rollup
 	var data sql.RawBytes
 	for rows.Next() {
@@ -318,7 +325,7 @@ func scanBlocks(rows *sql.Rows, from, to int64) ([]series.Rollup, error) {
 		}
 		n := len(out)
 		var err error
-		if out, err = series.DecodeRollups(out, data); err != nil {
+		if out, err = series.DecodeRollups(out, data); err != nil && !lenient {
 			return nil, err
 		}
 		out = append(out[:n], slices.DeleteFunc(out[n:], func(r series.Rollup) bool { return r.At < from || r.At >= to })...)

@@ -28,6 +28,7 @@ var telemetryMigrations = []*gormigrate.Migration{{
 			`ALTER TABLE series ADD COLUMN kept INTEGER NOT NULL DEFAULT 0`,
 			`CREATE TABLE records (seq INTEGER PRIMARY KEY, data BLOB NOT NULL)`,
 			`CREATE TABLE chunks (key INTEGER PRIMARY KEY, n INTEGER NOT NULL, till INTEGER NOT NULL, data BLOB NOT NULL)`,
+			`CREATE TABLE damaged (key INTEGER PRIMARY KEY, data BLOB NOT NULL)`,
 			`CREATE TABLE rollups (key INTEGER PRIMARY KEY, data BLOB NOT NULL)`,
 			`CREATE TABLE receipts (id INTEGER PRIMARY KEY, at INTEGER NOT NULL, data BLOB NOT NULL)`); err != nil {
 			return err
