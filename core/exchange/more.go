@@ -140,11 +140,7 @@ func (w *wideReader) Next() (Row, error) {
 			return Row{}, io.EOF
 		}
 		if err != nil {
-			var bad *csv.ParseError
-			if errors.As(err, &bad) {
-				return Row{}, &BadLine{bad.Line, "this is no CSV: " + bad.Err.Error()}
-			}
-			return Row{}, err
+			return Row{}, notCSV(err)
 		}
 		line, _ := w.r.FieldPos(0)
 		if len(rec) <= max(w.device, w.at) {

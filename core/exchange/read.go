@@ -97,11 +97,7 @@ func (c *csvReader) Next() (Row, error) {
 		return Row{}, io.EOF
 	}
 	if err != nil {
-		var bad *csv.ParseError
-		if errors.As(err, &bad) {
-			return Row{}, &BadLine{bad.Line, "this is no CSV: " + bad.Err.Error()}
-		}
-		return Row{}, err
+		return Row{}, notCSV(err)
 	}
 	line, _ := c.r.FieldPos(0)
 	cell := func(name string) string {
@@ -112,6 +108,15 @@ func (c *csvReader) Next() (Row, error) {
 	}
 	x := Row{Line: line, Device: cell("device"), Name: cell("metric"), Unit: cell("unit"), Value: Read(cell("value"))}
 	return x.timed(cell("at"))
+}
+
+// notCSV makes an error of a line that can be passed over of one of the library.
+func notCSV(err error) error {
+	var bad *csv.ParseError
+	if errors.As(err, &bad) {
+		return &BadLine{bad.Line, "this is no CSV: " + bad.Err.Error()}
+	}
+	return err
 }
 
 // Read reads a value as Plain writes it: a number or a boolean where it looks
