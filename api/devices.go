@@ -33,7 +33,7 @@ func (s *server) deviceRoutes() {
 		}
 		all, _ := s.Present.Since(0)
 		if among != nil {
-			all = slices.DeleteFunc(all, func(d present.Device) bool { return !among[d.ID] })
+			all = slices.DeleteFunc(all, func(d *present.Device) bool { return !among[d.ID] })
 		}
 		return &body[[]client.Device]{devicesOf(all)}, nil
 	}, describe("devices", "Every device now", "Devices"))
@@ -122,7 +122,7 @@ func (s *server) onboarded(d devices.Device, token string) client.Onboarded {
 	}
 }
 
-func devicesOf(in []present.Device) []client.Device {
+func devicesOf(in []*present.Device) []client.Device {
 	out := make([]client.Device, len(in))
 	for i, d := range in {
 		out[i] = deviceOf(d)
@@ -130,7 +130,7 @@ func devicesOf(in []present.Device) []client.Device {
 	return out
 }
 
-func deviceOf(d present.Device) client.Device {
+func deviceOf(d *present.Device) client.Device {
 	c := client.Device{
 		ID: d.ID, Model: d.Model, ModelVersion: d.ModelVersion, ModelTitle: d.ModelTitle, Labels: d.Labels, Standing: string(d.Standing),
 		JoinedAt: d.JoinedAt, Attributes: map[string]any{}, Link: string(d.Link), LastAt: optional(d.LastAt), Interval: value.Duration(d.Interval).String(),

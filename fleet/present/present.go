@@ -98,6 +98,20 @@ type entry struct {
 	heardAt  time.Time // arrival of the last message of readings
 	missed   bool      // the journal has been told that it fell silent
 	dirty    bool
+	shown    *Device // what was handed out last; its Latest is the entry's own while lent
+	lent     bool    // Latest was handed out and is not written to any more
+}
+
+// take notes a reading if it is not older than what is known. What was handed
+// out does not change: the first reading after it goes into a copy.
+func (e *entry) take(metric string, l Latest) {
+	if old, ok := e.Latest[metric]; ok && l.At.Before(old.At) {
+		return
+	}
+	if e.lent {
+		e.Latest, e.lent = maps.Clone(e.Latest), false
+	}
+	e.Latest[metric] = l
 }
 
 // Open fills the board from the registries and the store.
@@ -151,9 +165,7 @@ func (b *Board) Handle(i int, ev event.Event) {
 	switch ev := ev.(type) {
 	case event.Readings:
 		for _, r := range ev.Readings {
-			if old, ok := e.Latest[r.Metric]; !ok || !r.At.Before(old.At) {
-				e.Latest[r.Metric] = Latest{r.At, r.Value, r.Quality}
-			}
+			e.take(r.Metric, Latest{r.At, r.Value, r.Quality})
 			if r.At.After(e.LastAt) {
 				e.LastAt = r.At
 			}
@@ -162,9 +174,7 @@ func (b *Board) Handle(i int, ev event.Event) {
 		b.link(e, ev.Arrived, false)
 	case event.Backfilled:
 		for _, r := range ev.Latest {
-			if old, ok := e.Latest[r.Metric]; !ok || !r.At.Before(old.At) {
-				e.Latest[r.Metric] = Latest{r.At, r.Value, r.Quality}
-			}
+			e.take(r.Metric, Latest{r.At, r.Value, r.Quality})
 		}
 	case event.Device, event.Attributes, event.Settings:
 		b.refresh(e.ID)
@@ -299,7 +309,9 @@ func (b *Board) refresh(id string) *entry {
 func (b *Board) judge(e *entry) {
 	now := b.now()
 	e.dirty = false
-	e.Refusals = len(e.refusals)
+	if n := len(e.refusals); n != e.Refusals {
+		e.Refusals, e.Seq = n, b.seq.Add(1)
+	}
 	signs := vitals.Signs{
 		Link: e.Link, LastAt: e.LastAt, Interval: e.Interval, Least: e.Least,
 		DriftSince: e.DriftSince, Drifting: e.Drifting, Refusals: e.Refusals,
@@ -316,43 +328,50 @@ func (b *Board) judge(e *entry) {
 }
 
 // Get returns a device now.
-func (b *Board) Get(id string) (Device, bool) {
+func (b *Board) Get(id string) (*Device, bool) {
 	s := &b.shards[event.ShardOf(id)]
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	e := s.devices[id]
 	if e == nil {
-		return Device{}, false
+		return nil, false
 	}
-	return b.copy(e), true
+	return b.show(e), true
 }
 
 // Since returns the devices that have changed after seq, by id, and the seq to
 // ask with next time. Zero asks for all.
-func (b *Board) Since(seq uint64) ([]Device, uint64) {
+func (b *Board) Since(seq uint64) ([]*Device, uint64) {
 	next := b.seq.Load()
-	out := []Device{}
+	out := []*Device{}
 	for i := range b.shards {
 		s := &b.shards[i]
 		s.mu.Lock()
+		if seq == 0 {
+			out = slices.Grow(out, len(s.devices))
+		}
 		for _, e := range s.devices {
 			if e.Seq > seq || seq == 0 {
-				out = append(out, b.copy(e))
+				out = append(out, b.show(e))
 			}
 		}
 		s.mu.Unlock()
 	}
-	slices.SortFunc(out, func(a, b Device) int { return strings.Compare(a.ID, b.ID) })
+	slices.SortFunc(out, func(a, b *Device) int { return strings.Compare(a.ID, b.ID) })
 	return out, next
 }
 
-func (b *Board) copy(e *entry) Device {
+// show returns the device as it is now. It is built once for each change,
+// however often it is asked for, and whoever has it keeps it as it was.
+func (b *Board) show(e *entry) *Device {
 	if e.dirty {
 		b.judge(e)
 	}
-	d := e.Device
-	d.Latest = maps.Clone(e.Latest)
-	return d
+	if e.shown == nil || e.shown.Seq != e.Seq {
+		d := e.Device
+		e.shown, e.lent = &d, true
+	}
+	return e.shown
 }
 
 // Latest returns the newest reading of one metric of a device.

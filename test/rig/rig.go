@@ -214,7 +214,7 @@ func (r *Rig) Pass(d time.Duration) {
 }
 
 // Device returns a device now.
-func (r *Rig) Device(id string) present.Device {
+func (r *Rig) Device(id string) *present.Device {
 	r.T.Helper()
 	d, ok := r.Present.Get(id)
 	if !ok {

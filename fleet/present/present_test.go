@@ -1,0 +1,110 @@
+package present_test
+
+import (
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"ullage/core/value"
+	"ullage/core/vitals"
+	"ullage/fleet/event"
+	"ullage/test/rig"
+)
+
+const tank = "tank-fennimore-07"
+
+// TestWhatWasHandedOutStays holds on to a device while it changes.
+func TestWhatWasHandedOutStays(t *testing.T) {
+	r := rig.New(t)
+	r.Onboard(tank, "tank-probe", map[string]string{"site": "Fennimore"})
+	r.Onboard("air-kilnside-2", "cellar-air", nil)
+	r.Keep(tank, `{"must_temp":21.5,"density":1050}`)
+	before, _ := r.Present.Since(0)
+	if len(before) != 2 || before[0].ID != "air-kilnside-2" || before[1].Latest["must_temp"].Value != value.OfNumber(21.5) {
+		t.Fatalf("two devices by id, one of them at 21.5 °C: %+v", before)
+	}
+	again, seq := r.Present.Since(0)
+	if again[0] != before[0] || again[1] != before[1] {
+		t.Error("devices that have not changed were built again")
+	}
+	if changed, _ := r.Present.Since(seq); len(changed) != 0 {
+		t.Errorf("nothing has changed, and %d devices came", len(changed))
+	}
+	r.Clock.Forward(time.Second)
+	r.Keep(tank, `{"must_temp":22.5}`)
+	if got := before[1].Latest["must_temp"].Value; got != value.OfNumber(21.5) {
+		t.Errorf("a device handed out has changed to %v", got)
+	}
+	changed, _ := r.Present.Since(seq)
+	if len(changed) != 1 || changed[0].Latest["must_temp"].Value != value.OfNumber(22.5) || changed[0].Latest["density"].Value != value.OfNumber(1050) {
+		t.Errorf("one device has changed, to 22.5 °C: %+v", changed)
+	}
+	// A reading of before changes nothing of what is known now.
+	r.Keep(tank, fmt.Sprintf(`{"at":%q,"values":{"must_temp":19}}`, rig.Start.Add(-time.Hour).Format(time.RFC3339)))
+	if got := r.Device(tank).Latest["must_temp"].Value; got != value.OfNumber(22.5) {
+		t.Errorf("a late reading became the newest: %v", got)
+	}
+}
+
+// TestRefusalsAreForgotten counts refusals for an hour and says so both times.
+func TestRefusalsAreForgotten(t *testing.T) {
+	r := rig.New(t)
+	r.Onboard(tank, "tank-probe", nil)
+	r.Keep(tank, `{"must_temp":21.5}`)
+	for range 3 {
+		r.Send(tank, `{"must_temp":"hot"}`)
+	}
+	d := r.Device(tank)
+	if d.Refusals != 3 {
+		t.Fatalf("three were refused, not %d", d.Refusals)
+	}
+	_, seq := r.Present.Since(0)
+	r.Pass(61 * time.Minute)
+	changed, _ := r.Present.Since(seq)
+	if len(changed) != 1 || changed[0].Refusals != 0 || changed[0].Link != vitals.Silent || d.Refusals != 3 {
+		t.Errorf("an hour later the refusals are forgotten and the device is silent: %+v", changed)
+	}
+}
+
+// TestReadWhileWritten reads all devices while readings of all of them arrive:
+// of each device a reader sees values that only grow.
+func TestReadWhileWritten(t *testing.T) {
+	r := rig.New(t)
+	const devices, rounds = 40, 50
+	for i := range devices {
+		r.Onboard(fmt.Sprintf("tank-fennimore-%02d", i), "tank-probe", nil)
+	}
+	var wrote sync.WaitGroup
+	wrote.Go(func() {
+		for n := range rounds {
+			for i := range devices {
+				at := rig.Start.Add(time.Duration(n) * time.Second)
+				r.Bus.Publish(event.Readings{Device: fmt.Sprintf("tank-fennimore-%02d", i), Arrived: at,
+					Readings: []value.Reading{{Metric: "must_temp", At: at, Value: value.OfNumber(float64(n))}}})
+			}
+		}
+	})
+	seen := map[string]float64{}
+	look := func() {
+		all, _ := r.Present.Since(0)
+		for _, d := range all {
+			now := d.Latest["must_temp"].Value.Num
+			if now < seen[d.ID] {
+				t.Fatalf("%s went back from %g to %g", d.ID, seen[d.ID], now)
+			}
+			seen[d.ID] = now
+		}
+	}
+	for range rounds {
+		look()
+	}
+	wrote.Wait()
+	r.Bus.Settle()
+	look()
+	for id, v := range seen {
+		if v != rounds-1 {
+			t.Errorf("%s ended at %g", id, v)
+		}
+	}
+}
