@@ -87,13 +87,17 @@ func (s *server) queryRoutes() {
 	}
 	huma.Get(s.api, "/api/v1/export", func(_ context.Context, in *export) (*huma.StreamResponse, error) {
 		q, err := in.query()
+		var columns []string
 		if err == nil {
-			_, err = s.Clerk.Plan(q) // what is wrong is said before anything is sent
+			var p *query.Plan
+			if p, err = s.Clerk.Plan(q); err == nil { // what is wrong is said before anything is sent
+				columns, err = p.Columns()
+			}
 		}
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		return &huma.StreamResponse{Body: func(c huma.Context) { s.export(c, q, exchange.Format(in.Format)) }}, nil
+		return &huma.StreamResponse{Body: func(c huma.Context) { s.export(c, q, exchange.Format(in.Format), columns) }}, nil
 	}, describe("export", "Every single reading of a query, as a stream in an open format", "Readings"), notFound)
 }
 
@@ -183,10 +187,10 @@ func (s *server) importRoutes() {
 // problemTrailer tells that a stream broke off, after what was sent.
 const problemTrailer = "Ullage-Problem"
 
-func (s *server) export(c huma.Context, q query.Query, f exchange.Format) {
+func (s *server) export(c huma.Context, q query.Query, f exchange.Format, columns []string) {
 	c.SetHeader("Content-Type", f.MediaType())
 	c.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="readings.%s"`, map[exchange.Format]string{exchange.CSV: "csv", exchange.Wide: "csv", exchange.CBOR: "senml.cbor", exchange.Lines: "jsonl", exchange.SenML: "senml.json", exchange.Parquet: "parquet"}[f]))
-	w, err := exchange.NewWriter(c.BodyWriter(), f)
+	w, err := exchange.NewWriter(c.BodyWriter(), f, columns...)
 	if err == nil {
 		err = s.Clerk.Export(c.Context(), q, func(device, metric, symbol string, x series.Point) error { return w.Write(device, metric, symbol, x) })
 	}

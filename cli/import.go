@@ -7,16 +7,16 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"strconv"
-	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"ullage/client"
 	"ullage/core/exchange"
+	"ullage/core/series"
 )
 
-// perPart is how many lines of a file are sent at a time, so that an import
+// perPart is how many rows of a file are sent at a time, so that an import
 // that was interrupted goes on where it was.
 const perPart = 100_000
 
@@ -32,7 +32,7 @@ wanted, unit; from JSON Lines with members of those names; or from a SenML pack
 writes. The devices must be there. Readings have the checks of live ones, units
 are converted, and a reading that is stored already is replaced.
 
-Lines are sent in parts of 100,000; how far it is stands beside the file in
+Rows are sent in parts of 100,000; how far it is stands beside the file in
 FILE.imported, and --resume goes on from there. It exits with 3 if some rows were
 refused.`,
 		Example: "  ullage import harvest.csv\n  ullage import harvest.csv --resume\n  ullage import harvest.senml --evaluate",
@@ -109,7 +109,7 @@ type importing struct {
 func (im *importing) run(c *cobra.Command, file *os.File, resume bool) error {
 	im.sum.Findings = []client.ImportFinding{}
 	if im.format != exchange.CSV && im.format != exchange.Wide && im.format != exchange.Lines { // these cannot be cut into lines
-		return im.send(c, file, nil)
+		return im.runRows(c, file, resume)
 	}
 	in := bufio.NewReaderSize(file, 1<<20)
 	var head []byte
@@ -121,13 +121,11 @@ func (im *importing) run(c *cobra.Command, file *os.File, resume bool) error {
 		head, im.done, im.lines = line, int64(len(line)), 1
 	}
 	if resume {
-		if b, err := os.ReadFile(im.mark); err == nil {
-			fields := strings.Fields(string(b))
-			if len(fields) != 2 {
-				return fmt.Errorf("%s is not readable; remove it and begin again", im.mark)
-			}
-			im.done, _ = strconv.ParseInt(fields[0], 10, 64)
-			im.lines, _ = strconv.Atoi(fields[1])
+		found, err := im.resume()
+		if err != nil {
+			return err
+		}
+		if found {
 			if _, err := file.Seek(im.done, io.SeekStart); err != nil {
 				return err
 			}
@@ -155,10 +153,8 @@ func (im *importing) run(c *cobra.Command, file *os.File, resume bool) error {
 		if err := im.send(c, &part, head); err != nil {
 			return err
 		}
-		im.done += size
 		im.lines += n
-		im.bar.set(int(im.done/1000), int(im.size/1000))
-		if err := os.WriteFile(im.mark, []byte(fmt.Sprintln(im.done, im.lines)), 0o600); err != nil {
+		if err := im.got(im.done + size); err != nil {
 			return err
 		}
 	}
@@ -166,26 +162,123 @@ func (im *importing) run(c *cobra.Command, file *os.File, resume bool) error {
 	return nil
 }
 
+// resume reads how far an import before came, if there was one.
+func (im *importing) resume() (found bool, err error) {
+	b, err := os.ReadFile(im.mark)
+	if err != nil {
+		return false, nil
+	}
+	if _, err := fmt.Sscan(string(b), &im.done, &im.lines); err != nil {
+		return false, fmt.Errorf("%s is not readable; remove it and begin again", im.mark)
+	}
+	return true, nil
+}
+
+// got notes how far it is.
+func (im *importing) got(done int64) error {
+	im.done = done
+	im.bar.set(int(im.done/1000), int(im.size/1000))
+	return os.WriteFile(im.mark, []byte(fmt.Sprintln(im.done, im.lines)), 0o600)
+}
+
+// runRows sends a file that cannot be cut into lines: its rows are read here
+// and go as JSON Lines, in parts.
+func (im *importing) runRows(c *cobra.Command, file *os.File, resume bool) error {
+	if resume {
+		if _, err := im.resume(); err != nil {
+			return err
+		}
+	}
+	count := &counting{r: file}
+	in, err := exchange.NewReader(count, im.format, time.Now())
+	if err != nil {
+		return fmt.Errorf("the file cannot be read: %w", err)
+	}
+	begin := im.lines // rows that were sent before
+	for n, more := 0, true; more; {
+		var part bytes.Buffer
+		w, err := exchange.NewWriter(&part, exchange.Lines)
+		if err != nil {
+			return err
+		}
+		var lines []int // where in the file the rows of this part stand
+		for len(lines) < perPart {
+			x, err := in.Next()
+			var bad *exchange.BadLine
+			if err == io.EOF {
+				more = false
+				break
+			}
+			if err != nil && !errors.As(err, &bad) {
+				return fmt.Errorf("the file cannot be read on: %w", err)
+			}
+			if n++; n <= begin {
+				continue
+			}
+			if bad != nil {
+				im.sum.Rows++
+				im.refuse(1, client.ImportFinding{Line: bad.Line, Sentence: bad.Sentence})
+				continue
+			}
+			lines = append(lines, x.Line)
+			if err := w.Write(x.Device, x.Name, x.Unit, series.Point{At: x.At, Value: x.Value, Quality: x.Quality, DeviceAt: x.DeviceAt}); err != nil {
+				return err
+			}
+		}
+		if len(lines) > 0 {
+			if err := w.Close(); err != nil {
+				return err
+			}
+			if err := im.post(c, &part, exchange.Lines, func(line int) int { return lines[line-1] }); err != nil {
+				return err
+			}
+		}
+		im.lines = n
+		if err := im.got(count.n); err != nil {
+			return err
+		}
+	}
+	os.Remove(im.mark)
+	return nil
+}
+
+// counting counts what is read.
+type counting struct {
+	r io.Reader
+	n int64
+}
+
+func (c *counting) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	c.n += int64(n)
+	return n, err
+}
+
 func (im *importing) send(c *cobra.Command, part io.Reader, head []byte) error {
+	before := im.lines
 	if head != nil {
 		part = io.MultiReader(bytes.NewReader(head), part)
+		before-- // the names of the columns came with this part too
 	}
-	res, err := im.cl.Import(c.Context(), part, string(im.format), im.evaluate)
+	return im.post(c, part, im.format, func(line int) int { return line + before })
+}
+
+// post sends a part; lineOf tells where in the file its lines stand.
+func (im *importing) post(c *cobra.Command, part io.Reader, f exchange.Format, lineOf func(int) int) error {
+	res, err := im.cl.Import(c.Context(), part, string(f), im.evaluate)
 	if err != nil {
 		return err
 	}
 	im.sum.Rows += res.Rows
 	im.sum.Kept += res.Kept
-	im.sum.Refused += res.Refused
-	before := im.lines
-	if head != nil {
-		before-- // the names of the columns came with this part too
+	for i := range res.Findings {
+		res.Findings[i].Line = lineOf(res.Findings[i].Line)
 	}
-	for _, x := range res.Findings {
-		if len(im.sum.Findings) < 100 {
-			x.Line += before
-			im.sum.Findings = append(im.sum.Findings, x)
-		}
-	}
+	im.refuse(res.Refused, res.Findings...)
 	return nil
+}
+
+func (im *importing) refuse(n int, why ...client.ImportFinding) {
+	im.sum.Refused += n
+	im.sum.Findings = append(im.sum.Findings, why[:min(len(why), max(0, 100-len(im.sum.Findings)))]...)
 }

@@ -216,11 +216,8 @@ func (t *Telemetry) Last(device, metric string, at time.Time) (value.Reading, bo
 }
 
 func reading(metric string, x *series.Sample) value.Reading {
-	r := value.Reading{Metric: metric, At: value.FromMillis(x.At), Value: x.Value, Quality: x.Quality}
-	if x.DeviceAt != 0 {
-		r.DeviceAt = value.FromMillis(x.DeviceAt)
-	}
-	return r
+	p := point(x)
+	return value.Reading{Metric: metric, At: p.At, Value: p.Value, Quality: p.Quality, DeviceAt: p.DeviceAt}
 }
 
 // last returns the newest sample at or before a time.

@@ -538,5 +538,9 @@ func (t *Telemetry) close() error {
 }
 
 func point(x *series.Sample) series.Point {
-	return series.Point{At: value.FromMillis(x.At), Value: x.Value, Quality: x.Quality}
+	p := series.Point{At: value.FromMillis(x.At), Value: x.Value, Quality: x.Quality}
+	if x.DeviceAt != 0 {
+		p.DeviceAt = value.FromMillis(x.DeviceAt)
+	}
+	return p
 }

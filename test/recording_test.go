@@ -152,7 +152,40 @@ func TestRecording(t *testing.T) {
 			t.Errorf("the alarm is %+v", a)
 		}
 	}
+	throughEveryFormat(t, s, motes)
 	if as, err := s.Client.Alarms(t.Context(), "mote-2", "", true, 100); err != nil || len(as) != 0 {
 		t.Errorf("mote 2, where nothing is marked, has %d alarms, %v", len(as), err)
+	}
+}
+
+// throughEveryFormat takes the recording out of one service in each format and
+// into another, and finds there what the file holds.
+func throughEveryFormat(t *testing.T, s *service.Service, motes map[string][]row) {
+	t.Helper()
+	dir := t.TempDir()
+	ok(t, os.WriteFile(filepath.Join(dir, "mote.tm.json"), []byte(moteModel), 0o600))
+	span := fmt.Sprintf("%s..%s", recorded.Format(time.RFC3339), recorded.Add(24*time.Hour).Format(time.RFC3339))
+	for format, suffix := range map[string]string{"csv": "csv", "wide": "csv", "jsonl": "jsonl", "senml": "senml", "cbor": "cbor", "parquet": "parquet"} {
+		file := filepath.Join(dir, format+"."+suffix)
+		ok(t, os.WriteFile(file, []byte(cli(t, s, "query", "temperature", "humidity", "--where", `device.model == "mote"`, "--span", span, "--export", format)), 0o600))
+		other := start(t)
+		cli(t, other, "model", "load", filepath.Join(dir, "mote.tm.json"))
+		for id := range motes {
+			onboard(t, other, id, "mote")
+		}
+		wants(t, "import "+format, cli(t, other, "import", file, "--format", format), 0, 0, "37,828 readings stored, 0 refused")
+		for id, rows := range motes {
+			for metric, value := range map[string]func(row) float64{"temperature": func(r row) float64 { return r.temperature }, "humidity": func(r row) float64 { return r.humidity }} {
+				got, err := other.Client.Readings(t.Context(), id, metric, client.Span{From: recorded, To: recorded.Add(24 * time.Hour)}, 50000)
+				if err != nil || len(got.Readings) != len(rows) {
+					t.Fatalf("through %s, %s %s has %d readings, %v; the file has %d", format, id, metric, len(got.Readings), err, len(rows))
+				}
+				for i, p := range got.Readings {
+					if !p.At.Equal(rows[i].at) || p.Value != value(rows[i]) {
+						t.Fatalf("through %s, %s %s, row %d: %v at %s, the file has %v at %s", format, id, metric, i+1, p.Value, p.At, value(rows[i]), rows[i].at)
+					}
+				}
+			}
+		}
 	}
 }

@@ -32,6 +32,12 @@ func TestThereAndBack(t *testing.T) {
 	for i := range 400 {
 		in = append(in, one{fmt.Sprintf("tank-kilnside-%02d", i/150), []string{"must_temp", "note"}[i/70%2], []string{"Cel", ""}[i/70%2],
 			series.Point{At: zero.Add(time.Duration(rng.IntN(1e9)) * time.Millisecond), Value: values[rng.IntN(len(values))]}})
+		if i%7 == 0 {
+			in[i].x.Quality = value.Quality(rng.IntN(8))
+		}
+		if x := &in[i].x; x.Quality&value.ClockAhead != 0 {
+			x.DeviceAt = x.At.Add(time.Duration(rng.IntN(1e9)) * time.Millisecond)
+		}
 	}
 	for _, f := range exchange.Formats {
 		if f == exchange.Wide { // it orders by time; see below
@@ -58,6 +64,10 @@ func TestThereAndBack(t *testing.T) {
 			x, err := r.Next()
 			if err != nil || x.Device != o.device || x.Name != o.metric || x.Unit != o.unit || !x.At.Equal(o.x.At) || x.Value != o.x.Value {
 				t.Fatalf("%s: reading %d is %+v, want %+v, %v", f, i, x, o, err)
+			}
+			// A pack of SenML has no place for what is known against a reading.
+			if f != exchange.SenML && f != exchange.CBOR && (x.Quality != o.x.Quality || !x.DeviceAt.Equal(o.x.DeviceAt)) {
+				t.Fatalf("%s: reading %d is marked %+v, want %+v", f, i, x, o)
 			}
 		}
 		if _, err := r.Next(); err != io.EOF {
@@ -111,6 +121,12 @@ func TestWide(t *testing.T) {
 	if got != "a must_temp Cel 12:01 21.4|a must_temp Cel 12:02 21.5|a note  12:02 x, y|b must_temp Cel 12:00 3|b note  12:01 true|" {
 		t.Errorf("it reads back as %s", got)
 	}
+	w, _ = exchange.NewWriter(&b, exchange.Wide, "x", "z [V]")
+	w.Write("a", "x", "", series.Point{At: zero, Value: value.OfNumber(1)})
+	w.Write("b", "z", "V", series.Point{At: zero, Value: value.OfNumber(2)})
+	if err := w.Close(); err != nil || b.String() != "device,at,x,z [V]\na,2026-03-09T12:00:00.000Z,1,\nb,2026-03-09T12:00:00.000Z,,2\n" {
+		t.Errorf("with columns that were announced it is\n%s%v", b.String(), err)
+	}
 	w, _ = exchange.NewWriter(&b, exchange.Wide)
 	w.Write("a", "x", "", series.Point{At: zero, Value: value.OfNumber(1)})
 	w.Write("b", "x", "", series.Point{At: zero, Value: value.OfNumber(1)})
@@ -131,6 +147,8 @@ func TestBadLines(t *testing.T) {
 		{exchange.CSV, "", 0, 0, "no CSV"},
 		{exchange.CSV, "device,metric,at,value\na,x,2026-03-09T12:00:00Z,\"1\nb", 0, 1, ""},
 		{exchange.Lines, `{"device":"a","metric":"x","at":"2026-03-09T12:00:00Z","value":1}` + "\n\n{\n" + `{"device":"a","metric":"x","at":"2026-03-09T12:00:00Z","value":[1]}`, 1, 2, ""},
+		{exchange.Lines, `{"device":"a","metric":"x","at":"2026-03-09T12:00:00Z"}` + "\n" + `{"device":"a","metric":"x","at":"2026-03-09T12:00:00Z","value":null}` + "\n" +
+			`{"device":"a","metric":"x","at":"2026-03-09T12:00:00Z","value":1,"quality":["odd"]}` + "\n" + `{"device":"a","metric":"x","at":"2026-03-09T12:00:00Z","value":1,"device_at":"noon"}`, 0, 4, ""},
 		{exchange.SenML, `[{"bn":"a/","n":"x","t":1773057600,"v":1},{"n":"x","v":1},{"n":"y","t":1773057600,"vd":"AA"}]`, 1, 2, ""},
 		{exchange.SenML, `{}`, 0, 0, "does not begin with a list"},
 		{exchange.SenML, `[{"bn":"a/","n":"x","t":1773057600,"v":1},`, 1, 0, "no JSON"},

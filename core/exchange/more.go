@@ -18,8 +18,9 @@ import (
 )
 
 // wideWriter gathers the readings of one device, whose metrics come one after
-// the other, and writes them by time. The header names the metrics of the first
-// device, with their units in brackets; those of later ones must be among them.
+// the other, and writes them by time. The header names the columns that were
+// announced and those of the first device, with their units in brackets; those
+// of later ones must be among them.
 type wideWriter struct {
 	w       *csv.Writer
 	device  string
@@ -38,9 +39,7 @@ func (w *wideWriter) Write(device, metric, unit string, x series.Point) error {
 		}
 		w.device = device
 	}
-	if unit != "" {
-		metric += " [" + unit + "]"
-	}
+	metric = Column(metric, unit)
 	i := slices.Index(w.metrics, metric)
 	if i < 0 {
 		if w.begun {
@@ -60,6 +59,14 @@ func (w *wideWriter) Write(device, metric, unit string, x series.Point) error {
 		return fmt.Errorf("%s has more than %d rows; ask for a shorter span, or for csv", device, maxWide)
 	}
 	return nil
+}
+
+// Column names a column of Wide.
+func Column(metric, unit string) string {
+	if unit == "" {
+		return metric
+	}
+	return metric + " [" + unit + "]"
 }
 
 func (w *wideWriter) flush() error {
@@ -151,7 +158,7 @@ func (w *wideReader) Next() (Row, error) {
 				continue
 			}
 			name, unit, _ := strings.Cut(strings.TrimSuffix(w.metrics[i], "]"), " [")
-			x, err := Row{Line: line, Device: rec[w.device], Name: name, Unit: unit, Value: Read(cell)}.timed(rec[w.at])
+			x, err := Row{Line: line, Device: rec[w.device], Name: name, Unit: unit, Value: Read(cell), Written: cell}.timed(rec[w.at])
 			if err != nil {
 				return Row{}, err
 			}

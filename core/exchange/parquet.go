@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 	"time"
 
 	"github.com/parquet-go/parquet-go"
@@ -16,14 +17,15 @@ import (
 // parquetRow is a reading as a row of Parquet: one of the three columns of
 // values is set, by its kind.
 type parquetRow struct {
-	Device  string    `parquet:"device,dict"`
-	Metric  string    `parquet:"metric,dict"`
-	At      time.Time `parquet:"at,timestamp(millisecond),delta"`
-	Number  *float64  `parquet:"number,optional"`
-	Truth   *bool     `parquet:"truth,optional"`
-	Text    *string   `parquet:"text,optional,dict"`
-	Unit    string    `parquet:"unit,dict"`
-	Quality int32     `parquet:"quality"`
+	Device   string    `parquet:"device,dict"`
+	Metric   string    `parquet:"metric,dict"`
+	At       time.Time `parquet:"at,timestamp(millisecond),delta"`
+	Number   *float64  `parquet:"number,optional"`
+	Truth    *bool     `parquet:"truth,optional"`
+	Text     *string   `parquet:"text,optional,dict"`
+	Unit     string    `parquet:"unit,dict"`
+	Quality  string    `parquet:"quality,dict"`
+	DeviceAt *int64    `parquet:"device_at,optional,timestamp(millisecond)"`
 }
 
 // parquetGroup is how many rows one group of a file has.
@@ -40,7 +42,11 @@ func newParquetWriter(w io.Writer) Writer {
 }
 
 func (p *parquetWriter) Write(device, metric, unit string, x series.Point) error {
-	r := parquetRow{Device: device, Metric: metric, At: x.At.UTC(), Unit: unit, Quality: int32(x.Quality)}
+	r := parquetRow{Device: device, Metric: metric, At: x.At.UTC(), Unit: unit, Quality: strings.Join(x.Quality.Words(), "; ")}
+	if !x.DeviceAt.IsZero() {
+		ms := x.DeviceAt.UnixMilli()
+		r.DeviceAt = &ms
+	}
 	switch v := x.Value; v.Kind {
 	case value.Number:
 		r.Number = &v.Num
@@ -148,6 +154,15 @@ func (p *parquetReader) Next() (x Row, err error) {
 	}
 	if x.Device == "" || x.Name == "" {
 		return x, &BadLine{p.n, "the device or the metric is missing"}
+	}
+	if r.Quality != "" {
+		var unknown string
+		if x.Quality, unknown = value.QualityOf(strings.Split(r.Quality, "; ")); unknown != "" {
+			return x, &BadLine{p.n, fmt.Sprintf("%q is no mark of a reading", clip(unknown))}
+		}
+	}
+	if r.DeviceAt != nil {
+		x.DeviceAt = value.FromMillis(*r.DeviceAt)
 	}
 	return x, nil
 }

@@ -21,7 +21,12 @@ type Row struct {
 	Device, Name string
 	At           time.Time
 	Value        value.Value
-	Unit         string // empty for that of the model
+	// Written is the value as it stands in a file that has no types: what looks
+	// like a number may be a text.
+	Written  string
+	Unit     string // empty for that of the model
+	Quality  value.Quality
+	DeviceAt time.Time // the device's own time where it was not believed, else zero
 }
 
 // BadLine is the error of one line that cannot be read; those after it can.
@@ -38,7 +43,7 @@ func (b *BadLine) Error() string { return fmt.Sprintf("line %d: %s", b.Line, b.S
 type Reader interface{ Next() (Row, error) }
 
 // NewReader returns a Reader of a format: of CSV with the columns device,
-// metric, at, value and, if it is there, unit, in any order; of JSON Lines with
+// metric, at, value and, if they are there, unit, quality and device_at, in any order; of JSON Lines with
 // members of those names; of a SenML pack whose names are device/metric; of
 // Parquet with the columns that are written; of CSV with a row a device and time.
 func NewReader(r io.Reader, f Format, now time.Time) (Reader, error) {
@@ -100,14 +105,20 @@ func (c *csvReader) Next() (Row, error) {
 		return Row{}, notCSV(err)
 	}
 	line, _ := c.r.FieldPos(0)
-	cell := func(name string) string {
+	written := func(name string) string {
 		if i, ok := c.column[name]; ok && i < len(rec) {
-			return strings.TrimSpace(rec[i])
+			return rec[i]
 		}
 		return ""
 	}
-	x := Row{Line: line, Device: cell("device"), Name: cell("metric"), Unit: cell("unit"), Value: Read(cell("value"))}
-	return x.timed(cell("at"))
+	cell := func(name string) string { return strings.TrimSpace(written(name)) }
+	x := Row{Line: line, Device: cell("device"), Name: cell("metric"), Unit: cell("unit"), Written: written("value")}
+	x.Value = Read(x.Written)
+	var marks []string
+	if s := cell("quality"); s != "" {
+		marks = strings.Split(s, "; ")
+	}
+	return x.stated(cell("at"), marks, cell("device_at"))
 }
 
 // notCSV makes an error of a line that can be passed over of one of the library.
@@ -123,6 +134,9 @@ func notCSV(err error) error {
 // like one, else a text.
 func Read(s string) value.Value {
 	var v any
+	if s == "" {
+		return value.OfText(s)
+	}
 	if json.Unmarshal([]byte(s), &v) == nil {
 		switch v := v.(type) {
 		case float64:
@@ -145,6 +159,21 @@ func (x Row) timed(at string) (Row, error) {
 	return x, nil
 }
 
+// stated is timed with the marks of the reading and the device's own time.
+func (x Row) stated(at string, marks []string, deviceAt string) (Row, error) {
+	var unknown string
+	if x.Quality, unknown = value.QualityOf(marks); unknown != "" {
+		return x, &BadLine{x.Line, fmt.Sprintf("%q is no mark of a reading", clip(unknown))}
+	}
+	if deviceAt != "" {
+		var err error
+		if x.DeviceAt, err = time.Parse(time.RFC3339, deviceAt); err != nil {
+			return x, &BadLine{x.Line, fmt.Sprintf("device_at: %q is no time", clip(deviceAt))}
+		}
+	}
+	return x.timed(at)
+}
+
 type lineReader struct {
 	s *bufio.Scanner
 	n int
@@ -156,18 +185,18 @@ func (l *lineReader) Next() (Row, error) {
 		if len(strings.TrimSpace(l.s.Text())) == 0 {
 			continue
 		}
-		var o struct {
-			Device, Metric, At, Unit string
-			Value                    any
-		}
+		var o line
 		if err := json.Unmarshal(l.s.Bytes(), &o); err != nil {
 			return Row{}, &BadLine{l.n, "this is no JSON object with device, metric, at and value"}
 		}
 		v, err := value.FromAny(o.Value)
+		if err == nil && !v.Known() {
+			err = errors.New("it is missing")
+		}
 		if err != nil {
 			return Row{}, &BadLine{l.n, "the value: " + err.Error()}
 		}
-		return Row{Line: l.n, Device: o.Device, Name: o.Metric, Unit: o.Unit, Value: v}.timed(o.At)
+		return Row{Line: l.n, Device: o.Device, Name: o.Metric, Unit: o.Unit, Value: v}.stated(o.At, o.Quality, o.DeviceAt)
 	}
 	if err := l.s.Err(); err != nil {
 		return Row{}, fmt.Errorf("line %d: %w", l.n+1, err)

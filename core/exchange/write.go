@@ -10,6 +10,7 @@ import (
 	"io"
 	"strconv"
 	"strings"
+	"time"
 
 	"ullage/core/series"
 	"ullage/core/value"
@@ -20,14 +21,15 @@ type Format string
 
 // The formats.
 const (
-	CSV   Format = "csv"   // a row a reading: device,metric,at,value,unit,quality
+	CSV   Format = "csv"   // a row a reading: device,metric,at,value,unit,quality,device_at
 	Lines Format = "jsonl" // an object a reading, one a line
 	SenML Format = "senml" // one pack; names are device/metric
 	// CBOR is a SenML pack too, in CBOR.
 	CBOR Format = "cbor"
 	// Wide is CSV with a row a device and time, and a column a metric.
 	Wide Format = "wide"
-	// Parquet has columns device, metric, at, number, truth, text, unit, quality.
+	// Parquet has columns device, metric, at, number, truth, text, unit, quality,
+	// device_at.
 	Parquet Format = "parquet"
 )
 
@@ -55,12 +57,13 @@ type Writer interface {
 	Close() error
 }
 
-// NewWriter returns a Writer of a format.
-func NewWriter(w io.Writer, f Format) (Writer, error) {
+// NewWriter returns a Writer of a format. The columns are those that Wide has
+// at least; the other formats need none.
+func NewWriter(w io.Writer, f Format, columns ...string) (Writer, error) {
 	switch f {
 	case CSV:
 		c := &csvWriter{w: csv.NewWriter(w)}
-		return c, c.w.Write([]string{"device", "metric", "at", "value", "unit", "quality"})
+		return c, c.w.Write([]string{"device", "metric", "at", "value", "unit", "quality", "device_at"})
 	case Lines:
 		b := bufio.NewWriter(w)
 		return &lineWriter{b, json.NewEncoder(b)}, nil
@@ -73,7 +76,7 @@ func NewWriter(w io.Writer, f Format) (Writer, error) {
 	case Parquet:
 		return newParquetWriter(w), nil
 	case Wide:
-		return &wideWriter{w: csv.NewWriter(w), rows: map[int64][]value.Value{}}, nil
+		return &wideWriter{w: csv.NewWriter(w), metrics: columns, rows: map[int64][]value.Value{}}, nil
 	case CBOR:
 		b := bufio.NewWriter(w)
 		return &cborWriter{w: b}, b.WriteByte(0x9f) // a list whose length is not known yet
@@ -92,13 +95,21 @@ func Names() string {
 
 const stamp = "2006-01-02T15:04:05.000Z"
 
+// stamped writes a time; the zero time as nothing.
+func stamped(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format(stamp)
+}
+
 type csvWriter struct {
 	w   *csv.Writer
-	row [6]string
+	row [7]string
 }
 
 func (c *csvWriter) Write(device, metric, unit string, x series.Point) error {
-	c.row = [6]string{device, metric, x.At.UTC().Format(stamp), Plain(x.Value), unit, strings.Join(x.Quality.Words(), "; ")}
+	c.row = [7]string{device, metric, x.At.UTC().Format(stamp), Plain(x.Value), unit, strings.Join(x.Quality.Words(), "; "), stamped(x.DeviceAt)}
 	return c.w.Write(c.row[:])
 }
 
@@ -119,20 +130,24 @@ func Plain(v value.Value) string {
 	return v.Text
 }
 
+// line is one reading in JSON Lines.
+type line struct {
+	Device   string   `json:"device"`
+	Metric   string   `json:"metric"`
+	At       string   `json:"at"`
+	Value    any      `json:"value"`
+	Unit     string   `json:"unit,omitempty"`
+	Quality  []string `json:"quality,omitempty"`
+	DeviceAt string   `json:"device_at,omitempty"`
+}
+
 type lineWriter struct {
 	b *bufio.Writer
 	e *json.Encoder
 }
 
 func (l *lineWriter) Write(device, metric, unit string, x series.Point) error {
-	return l.e.Encode(struct {
-		Device  string   `json:"device"`
-		Metric  string   `json:"metric"`
-		At      string   `json:"at"`
-		Value   any      `json:"value"`
-		Unit    string   `json:"unit,omitempty"`
-		Quality []string `json:"quality,omitempty"`
-	}{device, metric, x.At.UTC().Format(stamp), x.Value.Any(), unit, x.Quality.Words()})
+	return l.e.Encode(line{device, metric, stamped(x.At), x.Value.Any(), unit, x.Quality.Words(), stamped(x.DeviceAt)})
 }
 
 func (l *lineWriter) Close() error { return l.b.Flush() }

@@ -46,7 +46,6 @@ func (m *Model) IsPack(body []byte) bool {
 // checks each record against the model. Names are those of the model, alone or behind the
 // device's own id; numbers in another unit of the same dimension are converted.
 func (m *Model) Pack(body []byte, device string, arrived time.Time) (Checked, error) {
-	var out Checked
 	read := senml.FromJSON
 	if senml.IsCBOR(body) {
 		read = senml.FromCBOR
@@ -55,19 +54,26 @@ func (m *Model) Pack(body []byte, device string, arrived time.Time) (Checked, er
 	if err != nil {
 		var bad *senml.Wrong
 		if errors.As(err, &bad) {
-			return out, &Problem{Finding{fmt.Sprintf("/%d", bad.Record), "the SenML pack cannot be read: " + bad.Sentence}}
+			return Checked{}, &Problem{Finding{fmt.Sprintf("/%d", bad.Record), "the SenML pack cannot be read: " + bad.Sentence}}
 		}
 		if senml.IsCBOR(body) {
-			return out, &Problem{Finding{Sentence: err.Error()}}
+			return Checked{}, &Problem{Finding{Sentence: err.Error()}}
 		}
-		return out, notJSON(body, err)
+		return Checked{}, notJSON(body, err)
 	}
 	if len(records) > MaxReadings {
-		return out, &Problem{Finding{"", fmt.Sprintf("the message carries more than %d readings; send it in parts", MaxReadings)}}
+		return Checked{}, &Problem{Finding{"", fmt.Sprintf("the message carries more than %d readings; send it in parts", MaxReadings)}}
 	}
 	if len(records) == 0 {
-		return out, &Problem{Finding{"", `the pack has no record; a reading is sent like [{"n":"must_temp","u":"Cel","v":21.4}]`}}
+		return Checked{}, &Problem{Finding{"", `the pack has no record; a reading is sent like [{"n":"must_temp","u":"Cel","v":21.4}]`}}
 	}
+	return m.Records(records, device, arrived), nil
+}
+
+// Records checks the records of a pack against the model; the pointers of what
+// it finds begin with the number of the record, from 0.
+func (m *Model) Records(records []senml.Record, device string, arrived time.Time) Checked {
+	var out Checked
 	for i, r := range records {
 		at := fmt.Sprintf("/%d", i)
 		name := r.Name
@@ -109,7 +115,7 @@ func (m *Model) Pack(body []byte, device string, arrived time.Time) (Checked, er
 		}
 		m.field(name, "n", x, at, value.Reading{At: when.UTC().Truncate(time.Millisecond), Quality: quality, DeviceAt: deviceAt}, &out)
 	}
-	return out, nil
+	return out
 }
 
 // convert turns a number in a unit that was sent into the unit of p.

@@ -16,6 +16,8 @@ type Point struct {
 	At      time.Time
 	Value   value.Value
 	Quality value.Quality
+	// DeviceAt is the device's own time where it was not believed, else zero.
+	DeviceAt time.Time
 }
 
 // Steps are the bucket widths that NiceStep chooses from.

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"time"
 )
@@ -175,19 +176,31 @@ const (
 	ClockNotSet
 )
 
+// marks are the words for each mark, from the lowest.
+var marks = []string{"beyond range", "clock ahead", "clock not set"}
+
 // Words returns the marks in words, in a fixed order; none for a good reading.
 func (q Quality) Words() []string {
 	var w []string
-	if q&BeyondRange != 0 {
-		w = append(w, "beyond range")
-	}
-	if q&ClockAhead != 0 {
-		w = append(w, "clock ahead")
-	}
-	if q&ClockNotSet != 0 {
-		w = append(w, "clock not set")
+	for i, word := range marks {
+		if q&(1<<i) != 0 {
+			w = append(w, word)
+		}
 	}
 	return w
+}
+
+// QualityOf returns the marks that Words would write so, and the first word
+// that is none.
+func QualityOf(words []string) (q Quality, unknown string) {
+	for _, word := range words {
+		i := slices.Index(marks, word)
+		if i < 0 {
+			return q, word
+		}
+		q |= 1 << i
+	}
+	return q, ""
 }
 
 // Reading is one value of one metric at one time.

@@ -4,7 +4,6 @@ package imports
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -12,6 +11,7 @@ import (
 
 	"ullage/core/exchange"
 	"ullage/core/model"
+	"ullage/core/senml"
 	"ullage/core/value"
 	"ullage/fleet/devices"
 	"ullage/fleet/event"
@@ -155,6 +155,31 @@ type pack struct {
 	rows    []exchange.Row
 }
 
+// mark is where in the history of a device a row stands.
+type mark struct {
+	metric string
+	at     int64
+}
+
+// record is a row as SenML, which has the checks of everything that comes so.
+func (p *pack) record(x *exchange.Row) senml.Record {
+	r := senml.Record{Name: x.Name, Unit: x.Unit, At: x.At}
+	v := x.Value
+	if prop, ok := p.model.Property(x.Name); ok && prop.Kind == value.Text && x.Written != "" {
+		v = value.OfText(x.Written) // it only looks like something else
+	}
+	switch v.Kind {
+	case value.Number:
+		r.Number = &v.Num
+	case value.Text:
+		r.Text = &v.Text
+	default:
+		b := v.Bool()
+		r.Truth = &b
+	}
+	return r
+}
+
 func (im *Importer) begin(device string) (*pack, error) {
 	d, err := im.Devices.Get(device)
 	if err != nil {
@@ -164,41 +189,27 @@ func (im *Importer) begin(device string) (*pack, error) {
 	return &pack{device: device, model: m}, err
 }
 
-// record is a row as SenML, which has the checks of everything that comes so.
-type record struct {
-	Name   string   `json:"n"`
-	Unit   string   `json:"u,omitempty"`
-	Time   float64  `json:"t"`
-	Number *float64 `json:"v,omitempty"`
-	Text   *string  `json:"vs,omitempty"`
-	Truth  *bool    `json:"vb,omitempty"`
-}
-
 // store checks a pack and hands it to the store, which calls done when it is
 // on disk. done is not called where it fails or nothing is left.
 func (im *Importer) store(ctx context.Context, p *pack, evaluate bool, done func(error), res *Result) (kept int, err error) {
-	records := make([]record, len(p.rows))
-	for i, x := range p.rows {
-		r := record{Name: x.Name, Unit: x.Unit, Time: float64(x.At.UnixMilli()) / 1000}
-		switch x.Value.Kind {
-		case value.Number:
-			r.Number = &x.Value.Num
-		case value.Text:
-			r.Text = &x.Value.Text
-		default:
-			b := x.Value.Bool()
-			r.Truth = &b
-		}
-		records[i] = r
-	}
-	body, err := json.Marshal(records)
-	if err != nil {
-		return 0, err
-	}
 	arrived := im.Now().UTC().Truncate(time.Millisecond)
-	checked, err := p.model.Pack(body, p.device, arrived)
-	if err != nil {
-		return 0, fault.From(err)
+	records := make([]senml.Record, len(p.rows))
+	told := map[mark]value.Reading{}
+	for i := range p.rows {
+		records[i] = p.record(&p.rows[i])
+		if x := &p.rows[i]; x.Quality&^value.BeyondRange != 0 || !x.DeviceAt.IsZero() {
+			told[mark{x.Name, x.At.UnixMilli()}] = value.Reading{Quality: x.Quality &^ value.BeyondRange, DeviceAt: x.DeviceAt}
+		}
+	}
+	checked := p.model.Records(records, p.device, arrived)
+	// What was once known of the device's clock is known on; ranges are the
+	// model's to judge.
+	for i := range checked.Readings {
+		r := &checked.Readings[i]
+		if x, ok := told[mark{r.Metric, r.At.UnixMilli()}]; ok && r.DeviceAt.IsZero() {
+			r.Quality |= x.Quality
+			r.DeviceAt = x.DeviceAt
+		}
 	}
 	for _, f := range checked.Refused {
 		i := 0

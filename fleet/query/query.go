@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"ullage/core/exchange"
 	"ullage/core/model"
 	"ullage/core/series"
 	"ullage/core/unit"
@@ -226,6 +227,23 @@ func (c *Clerk) pick(p *Plan) error {
 		return fault.New(fault.Invalid, "that would be %d %s; at most %d are given", len(p.series), what, most).Then("narrow it with a condition, or take devices together by a label")
 	}
 	return nil
+}
+
+// Columns names what an export of the plan has, each metric with its unit, as
+// a table with a column for each needs to know.
+func (p *Plan) Columns() ([]string, error) {
+	var out []string
+	for i := range p.series {
+		s := &p.series[i]
+		_, symbol, err := s.unit(p.Units[s.metric])
+		if err != nil {
+			return nil, err
+		}
+		if c := exchange.Column(s.metric, symbol); !slices.Contains(out, c) {
+			out = append(out, c)
+		}
+	}
+	return out, nil
 }
 
 // Run answers a query. It ends early with the error of ctx.
