@@ -1,14 +1,18 @@
 package api
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
+	"reflect"
 	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 
 	"ullage/client"
 	"ullage/core/exchange"
@@ -61,26 +65,20 @@ func (a *Asked) query() (query.Query, error) {
 }
 
 func (s *server) queryRoutes() {
-	huma.Get(s.api, "/api/v1/query", func(ctx context.Context, in *Asked) (*body[client.Answer], error) {
+	huma.Get(s.api, "/api/v1/query", func(_ context.Context, in *Asked) (*huma.StreamResponse, error) {
 		q, err := in.query()
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		a, err := s.Clerk.Run(ctx, q)
+		p, err := s.Clerk.Plan(q)
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		out := client.Answer{From: a.From.UTC(), To: a.To.UTC(), Step: value.Duration(a.Step).String(), Lines: make([]client.Line, len(a.Lines))}
-		for i, l := range a.Lines {
-			x := client.Line{Device: l.Device, Group: l.Group, Members: l.Members, Metric: l.Metric, Title: l.Title, Type: l.Kind.String(),
-				Unit: l.Unit, Display: unit.Display(l.Unit), Decimals: l.Decimals, Points: make([]client.LinePoint, len(l.Points))}
-			for k, p := range l.Points {
-				x.Points[k] = client.LinePoint{At: p.At, Count: p.Count, Value: p.Value, Min: p.Min, Max: p.Max, Last: p.Last.Any()}
-			}
-			out.Lines[i] = x
-		}
-		return &body[client.Answer]{out}, nil
-	}, describe("query", "Telemetry over time, of one device or of many", "Readings"), notFound)
+		return &huma.StreamResponse{Body: func(c huma.Context) { s.answer(c, p) }}, nil
+	}, describe("query", "Telemetry over time, of one device or of many, line by line as they are read", "Readings"), notFound)
+	api := s.api.OpenAPI()
+	api.Paths["/api/v1/query"].Get.Responses["200"].Content = map[string]*huma.MediaType{
+		"application/json": {Schema: api.Components.Schemas.Schema(reflect.TypeFor[client.Answer](), true, "Answer")}}
 	type export struct {
 		Asked
 		Format string `query:"format" default:"csv" enum:"csv,wide,jsonl,senml,cbor,parquet" doc:"CSV (RFC 4180), a row a reading or a row a time; JSON Lines; SenML in JSON or CBOR (RFC 8428); Apache Parquet"`
@@ -187,6 +185,62 @@ func (s *server) importRoutes() {
 // problemTrailer tells that a stream broke off, after what was sent.
 const problemTrailer = "Ullage-Problem"
 
+// answer writes an answer whose lines go out as they are read, so that a long
+// one neither gathers here nor is worked on after nobody listens.
+func (s *server) answer(c huma.Context, p *query.Plan) {
+	var w io.Writer
+	begin := func() error {
+		if w != nil {
+			_, err := io.WriteString(w, ",")
+			return err
+		}
+		c.SetHeader("Content-Type", "application/json")
+		head, err := json.Marshal(client.Answer{From: p.From.UTC(), To: p.To.UTC(), Step: value.Duration(p.Step).String(), Lines: []client.Line{}})
+		if err == nil {
+			w = c.BodyWriter()
+			_, err = w.Write(bytes.TrimSuffix(head, []byte("]}")))
+		}
+		return err
+	}
+	err := s.Clerk.Each(c.Context(), p, func(l query.Line) error {
+		b, err := json.Marshal(lineOf(&l))
+		if err == nil {
+			err = begin()
+		}
+		if err == nil {
+			_, err = w.Write(b)
+		}
+		return err
+	})
+	if err == nil && w == nil { // no line at all
+		err = begin()
+	}
+	switch {
+	case err == nil:
+		io.WriteString(w, "]}\n")
+	case c.Context().Err() != nil: // nobody listens any more
+	case w == nil:
+		s.refuse(humagin.Unwrap(c), fault.From(err))
+	default:
+		s.brokeOff(c, err)
+	}
+}
+
+func lineOf(l *query.Line) client.Line {
+	x := client.Line{Device: l.Device, Group: l.Group, Members: l.Members, Metric: l.Metric, Title: l.Title, Type: l.Kind.String(),
+		Unit: l.Unit, Display: unit.Display(l.Unit), Decimals: l.Decimals, Note: l.Note, Points: make([]client.LinePoint, len(l.Points))}
+	for k, p := range l.Points {
+		x.Points[k] = client.LinePoint{At: p.At, Count: p.Count, Value: p.Value, Min: p.Min, Max: p.Max, Last: p.Last.Any()}
+	}
+	return x
+}
+
+// brokeOff tells in a trailer that a stream ends before its end.
+func (s *server) brokeOff(c huma.Context, err error) {
+	s.Log.Error("an answer broke off", "error", err)
+	c.SetHeader(http.TrailerPrefix+problemTrailer, fault.From(err).Error())
+}
+
 func (s *server) export(c huma.Context, q query.Query, f exchange.Format, columns []string) {
 	c.SetHeader("Content-Type", f.MediaType())
 	c.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="readings.%s"`, map[exchange.Format]string{exchange.CSV: "csv", exchange.Wide: "csv", exchange.CBOR: "senml.cbor", exchange.Lines: "jsonl", exchange.SenML: "senml.json", exchange.Parquet: "parquet"}[f]))
@@ -198,7 +252,6 @@ func (s *server) export(c huma.Context, q query.Query, f exchange.Format, column
 		err = w.Close()
 	}
 	if err != nil && c.Context().Err() == nil {
-		s.Log.Error("an export broke off", "error", err)
-		c.SetHeader(http.TrailerPrefix+problemTrailer, fault.From(err).Error())
+		s.brokeOff(c, err)
 	}
 }

@@ -5,14 +5,12 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"net/http"
 	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"ullage/client"
-	"ullage/fleet/fault"
 )
 
 // Usage is what the store tells about itself, in bytes.
@@ -105,8 +103,7 @@ func (s *server) storeRoutes() {
 			c.SetHeader("Content-Type", "application/x-tar")
 			c.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="ullage-%s.tar"`, now.UTC().Format("2006-01-02-1504")))
 			if err := s.Storage.Backup(c.Context(), c.BodyWriter(), now); err != nil && c.Context().Err() == nil {
-				s.Log.Error("a backup broke off", "error", err, "person", person)
-				c.SetHeader(http.TrailerPrefix+problemTrailer, fault.From(err).Error())
+				s.brokeOff(c, err)
 				return
 			}
 			s.Log.Info("a backup was made", "person", person, "after", s.Now().Sub(now).Round(time.Millisecond))

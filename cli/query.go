@@ -87,6 +87,11 @@ With --export every single reading is written instead, in csv, wide, jsonl, senm
 			if err != nil {
 				return err
 			}
+			for _, l := range a.Lines {
+				if l.Note != "" {
+					fmt.Fprintln(c.ErrOrStderr(), l.Note)
+				}
+			}
 			if png != "" {
 				if err := writePNG(png, a); err != nil {
 					return err

@@ -1,7 +1,10 @@
 package client
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
+	"fmt"
 	"io"
 	"net/http"
 	"net/url"
@@ -65,6 +68,7 @@ type Line struct {
 	Display  string      `json:"display,omitempty" doc:"Unit as people write it"`
 	Decimals int         `json:"decimals"`
 	Points   []LinePoint `json:"points" doc:"In order of time; a gap has none"`
+	Note     string      `json:"note,omitempty" doc:"What could not be read of it"`
 }
 
 // Name returns the device or the group.
@@ -82,7 +86,15 @@ type LinePoint struct {
 
 // Ask answers a query.
 func (c *Client) Ask(ctx context.Context, q Query) (Answer, error) {
-	return get[Answer](ctx, c, "/query?"+q.Values().Encode())
+	var a Answer
+	var b bytes.Buffer
+	if err := c.do(ctx, http.MethodGet, "/query?"+q.Values().Encode(), nil, &b); err != nil {
+		return a, err
+	}
+	if err := json.Unmarshal(b.Bytes(), &a); err != nil {
+		return a, fmt.Errorf("the service did not answer as an Ullage does: %w", err)
+	}
+	return a, nil
 }
 
 // Export writes every single reading of a query to w as it comes, in a format:

@@ -118,6 +118,22 @@ func TestDamageIsNamedAndRepaired(t *testing.T) {
 	if n := len(all(t, s, "a", "cycle")); n != 6*1440 {
 		t.Errorf("beside the damage %d readings are found", n)
 	}
+	// What is left of the damaged series comes too, with what was lost of it.
+	n := 0
+	err = s.Readings("a", "must_temp", zero, zero.AddDate(0, 0, 6), func(series.Point) error { n++; return nil })
+	lost, failed := series.Whole(err)
+	if failed != nil || lost == nil || lost.Chunks != 1 || n != 6*1440-480 || lost.From.Before(zero.AddDate(0, 0, 2)) || lost.To.Sub(lost.From).Round(time.Minute) != 479*time.Minute {
+		t.Errorf("%d readings around %+v, %v", n, lost, err)
+	}
+	// Roll-ups make up for a lost chunk, and single readings for a lost block of them.
+	is, err := s.Cells(ctx, "a", "must_temp", zero, zero.AddDate(0, 0, 5), series.Every(3600_000), 3600_000)
+	if err != nil || !slices.Equal(is, was) {
+		t.Errorf("%d hours are summed up beside the damage, %d before, %v", len(is), len(was), err)
+	}
+	is, err = s.Cells(ctx, "a", "must_temp", zero, zero.AddDate(0, 0, 5), series.Every(900_000), 900_000)
+	if lost, failed := series.Whole(err); failed != nil || lost == nil || len(is) < 5*96-33 || len(is) > 5*96-31 {
+		t.Errorf("%d quarters are summed up beside the damage, %v", len(is), err)
+	}
 	s.Close()
 	if c, err = store.Check(ctx, dir, true, nil); err != nil || len(c.Damage) != 3 {
 		t.Fatalf("%+v, %v", c, err)
@@ -132,10 +148,10 @@ func TestDamageIsNamedAndRepaired(t *testing.T) {
 	}
 	s = open(t, dir, store.Options{})
 	defer s.Close()
-	if n := len(all(t, s, "a", "must_temp")); n != 6*1440-480 {
+	if n = len(all(t, s, "a", "must_temp")); n != 6*1440-480 {
 		t.Errorf("%d readings are left, want all but one chunk", n)
 	}
-	is, err := s.Cells(ctx, "a", "must_temp", zero, zero.AddDate(0, 0, 5), series.Every(3600_000), 3600_000)
+	is, err = s.Cells(ctx, "a", "must_temp", zero, zero.AddDate(0, 0, 5), series.Every(3600_000), 3600_000)
 	if err != nil || len(is) < len(was)-8 || is[0] != was[0] || is[len(is)-1] != was[len(was)-1] {
 		t.Errorf("%d hours are summed up after the repair, %d before, %v", len(is), len(was), err)
 	}
@@ -164,6 +180,10 @@ func TestDamageHoldsNobodyUp(t *testing.T) {
 	}
 	db.Close()
 	s = open(t, dir, store.Options{})
+	// The newest reading is one before the damage, and the start goes well.
+	if r, ok, err := s.Last("a", "must_temp", zero.AddDate(1, 0, 0)); err != nil || !ok || r.At.After(zero.AddDate(0, 0, 6)) {
+		t.Errorf("before the damage the newest is %+v, %v, %v", r, ok, err)
+	}
 	later := zero.AddDate(0, 0, 6)
 	for _, m := range []string{"must_temp", "cycle"} {
 		if err := put(s, "a", 0, value.Reading{Metric: m, At: later, Value: value.OfNumber(7)}); err != nil {

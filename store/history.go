@@ -27,11 +27,12 @@ func (t *Telemetry) freshOf(s *stream, from, to int64) []series.Sample {
 
 // samples gives the samples of a series in [from, to), in order of time, some
 // at a time. What is fresh is looked at first: what is sealed meanwhile is then
-// found twice, and not missed.
+// found twice, and not missed. Chunks that cannot be read are left out, and told
+// of in a *series.Lost at the end.
 func (t *Telemetry) samples(ctx context.Context, s *stream, from, to int64, yield func([]series.Sample) error) error {
 	fresh := t.freshOf(s, from, to)
 	first, _ := keys(s.id)
-	rows, err := t.read.QueryContext(ctx, `SELECT data FROM chunks
+	rows, err := t.read.QueryContext(ctx, `SELECT key, till, data FROM chunks
 		WHERE key >= coalesce((SELECT max(key) FROM chunks WHERE key >= ?1 AND key <= ?2), ?1) AND key <= ?3 AND till >= ?4 ORDER BY key`,
 		first, chunkKey(s.id, from), chunkKey(s.id, to), from)
 	if err != nil {
@@ -40,12 +41,15 @@ func (t *Telemetry) samples(ctx context.Context, s *stream, from, to int64, yiel
 	defer rows.Close()
 	var data sql.RawBytes
 	var xs []series.Sample
+	var lost *series.Lost
 	for rows.Next() {
-		if err := rows.Scan(&data); err != nil {
+		var key, till int64
+		if err := rows.Scan(&key, &till, &data); err != nil {
 			return translate(err)
 		}
 		if xs, err = series.Decode(xs[:0], data); err != nil {
-			return err
+			lost = lost.Add(&series.Lost{From: value.FromMillis((key - first) * slotMS), To: value.FromMillis(till), Chunks: 1})
+			continue
 		}
 		a, _ := slices.BinarySearchFunc(xs, from, byTime)
 		b, _ := slices.BinarySearchFunc(xs, to, byTime)
@@ -65,7 +69,12 @@ func (t *Telemetry) samples(ctx context.Context, s *stream, from, to int64, yiel
 		return translate(err)
 	}
 	if len(fresh) > 0 {
-		return yield(fresh)
+		if err := yield(fresh); err != nil {
+			return err
+		}
+	}
+	if lost != nil {
+		return lost
 	}
 	return nil
 }
@@ -81,7 +90,8 @@ func byTime(x series.Sample, at int64) int {
 }
 
 // Readings calls yield with the readings of a series from a time up to, but
-// without, another, in order. A yield that fails ends it with that error.
+// without, another, in order. A yield that fails ends it with that error. What
+// is damaged is left out, and told of in a *series.Lost at the end.
 func (t *Telemetry) Readings(device, metric string, from, to time.Time, yield func(series.Point) error) error {
 	return t.ReadingsContext(context.Background(), device, metric, from, to, yield)
 }
@@ -105,6 +115,7 @@ func (t *Telemetry) ReadingsContext(ctx context.Context, device, metric string, 
 // Cells sums the numbers and booleans of a series in [from, to) up on a grid
 // whose cells have this width at least, in ms. The coarsest roll-ups that the
 // grid is made of are read, and single readings only where those do not reach.
+// What is damaged is left out, and told of in a *series.Lost beside the rest.
 func (t *Telemetry) Cells(ctx context.Context, device, metric string, from, to time.Time, grid series.Grid, width int64) ([]series.Rollup, error) {
 	s := t.stream(device, metric)
 	if s == nil {
@@ -145,6 +156,7 @@ func (t *Telemetry) Cells(ctx context.Context, device, metric string, from, to t
 		return t.roll(ctx, s, lo, hi, hold, grid)
 	}
 	parts, err := t.roll(ctx, s, lo, start, hold, fine)
+	lost, err := series.Whole(err)
 	if err != nil {
 		return nil, err
 	}
@@ -154,14 +166,25 @@ func (t *Telemetry) Cells(ctx context.Context, device, metric string, from, to t
 	}
 	defer rows.Close()
 	middle, err := scanBlocks(rows, start, end, false)
+	if errors.Is(err, series.ErrDamaged) { // then of single readings
+		middle, err = t.roll(ctx, s, start, end, hold, fine)
+		var more *series.Lost
+		more, err = series.Whole(err)
+		lost = lost.Add(more)
+	}
 	if err != nil {
 		return nil, translate(err)
 	}
 	tail, err := t.roll(ctx, s, end, hi, hold, fine)
+	more, err := series.Whole(err)
 	if err != nil {
 		return nil, err
 	}
-	return series.Coarser(append(append(parts, middle...), tail...), grid), nil
+	out := series.Coarser(append(append(parts, middle...), tail...), grid)
+	if lost = lost.Add(more); lost != nil {
+		return out, lost
+	}
+	return out, nil
 }
 
 // fits reports whether every cell of a grid is made of whole ones of a width.
@@ -239,9 +262,10 @@ func (t *Telemetry) last(s *stream, at int64) (best series.Sample, ok bool, err 
 		if err != nil {
 			return best, ok, translate(err)
 		}
+		// What is damaged is passed over: an older value is better than none.
 		xs, err := series.Decode(nil, data)
 		if err != nil {
-			return best, ok, err
+			xs = nil
 		}
 		if n, _ := slices.BinarySearchFunc(xs, until, byTime); n > 0 {
 			if x := xs[n-1]; !ok || x.At > best.At {
@@ -288,7 +312,9 @@ func (t *Telemetry) Count(device string) (int64, error) {
 			n += int64(len(xs))
 			return nil
 		}); err != nil {
-			return 0, err
+			if _, err = series.Whole(err); err != nil {
+				return 0, err
+			}
 		}
 	}
 	return n, nil

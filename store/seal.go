@@ -36,11 +36,23 @@ func keys(id int64) (first, last int64) { return id << slotBits, id<<slotBits | 
 
 // seal moves the oldest fresh readings into chunks, for a while, and drops the
 // records that nobody needs any more.
-func (t *Telemetry) seal(atMost time.Duration) error {
+func (t *Telemetry) seal(atMost time.Duration) error { return t.sealing(atMost, false) }
+
+// squeeze seals everything at once where there is no room: it drops all records
+// first, so that the chunks, which are much smaller, find theirs. A full file
+// has room again afterwards. If even that fails, everything is as it was.
+func (t *Telemetry) squeeze() error { return t.sealing(math.MaxInt64, true) }
+
+func (t *Telemetry) sealing(atMost time.Duration, dropFirst bool) error {
 	begun := time.Now()
 	n := 0
 	cut := t.seq + 1
 	if err := t.transaction(func() error {
+		if dropFirst {
+			if err := t.exec("DELETE FROM records"); err != nil {
+				return err
+			}
+		}
 		for n < len(t.dirty) && (n == 0 || time.Since(begun) < atMost) {
 			if err := t.sealStream(t.dirty[n]); err != nil {
 				return err

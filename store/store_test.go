@@ -210,6 +210,74 @@ func TestFullDisk(t *testing.T) {
 	}
 }
 
+// TestFullDiskIsSqueezed goes on where a file is full of records: they become
+// chunks in their own room, and nothing of what was acknowledged is lost, also
+// where sealing itself finds no room, and at a stop or a crash in that state.
+func TestFullDiskIsSqueezed(t *testing.T) {
+	for _, above := range []int{0, 3000} {
+		dir := t.TempDir()
+		rng := rand.New(rand.NewPCG(1, uint64(above)))
+		s := open(t, dir, store.Options{MaxBytes: 300 << 10, SealAbove: above})
+		n, refused, first := 0, 0, 0
+		add := func() error {
+			batch := make([]value.Reading, 100)
+			for i := range batch {
+				v := rng.Float64() // which packs badly
+				if above == 0 {
+					v = math.Round(200+20*v) / 10
+				}
+				batch[i] = value.Reading{Metric: []string{"must_temp", "density"}[i%2], At: zero.Add(time.Duration(n+i) * time.Second), Value: value.OfNumber(v)}
+			}
+			err := put(s, "a", 0, batch...)
+			if err == nil {
+				n += len(batch)
+			}
+			return err
+		}
+		for refused < 30 && n < 1_000_000 {
+			if err := add(); err != nil {
+				if !fault.Is(err, fault.Full) {
+					t.Fatal(err)
+				}
+				if refused++; refused == 1 {
+					first = n
+				}
+			}
+		}
+		t.Logf("sealing above %d: refused first after %d readings, for good after %d", above, first, n)
+		if refused < 30 || n <= first || above == 0 && n < 5*first {
+			t.Errorf("%d refusals; the first after %d readings, and %d were taken in all", refused, first, n)
+		}
+		look := func(when string) {
+			t.Helper()
+			if got := len(all(t, s, "a", "must_temp")) + len(all(t, s, "a", "density")); got != n {
+				t.Errorf("%s: %d readings are there, %d were acknowledged", when, got, n)
+			}
+		}
+		look("full")
+		s.Seal() // it cannot, and does not hang
+		look("full, sealed in vain")
+		s.Close()
+		s = open(t, dir, store.Options{MaxBytes: 300 << 10, SealAbove: above})
+		look("opened again, still full")
+		s.Close()
+		s = open(t, dir, store.Options{MaxBytes: 30 << 20, SealAbove: above})
+		look("with room")
+		if err := add(); err != nil {
+			t.Errorf("with room: %v", err)
+		}
+		s.Seal()
+		if f := s.Stats().Fresh.Load(); f != 0 {
+			t.Errorf("with room %d readings are not sealed", f)
+		}
+		look("sealed")
+		s.Close()
+		if c, err := store.Check(t.Context(), dir, false, nil); err != nil || len(c.Damage) > 0 || c.Readings != int64(n) {
+			t.Errorf("the check finds %+v, %v", c, err)
+		}
+	}
+}
+
 func TestManyWritersShareCommits(t *testing.T) {
 	s := open(t, t.TempDir(), store.Options{})
 	defer s.Close()

@@ -93,6 +93,9 @@ const (
 	sealFor = 4 * time.Millisecond
 	// sealAfter is how long readings are fresh at most while little comes in.
 	sealAfter = 10 * time.Minute
+	// squeezeEvery is how often sealing everything at once is tried where there
+	// was no room even for that, since it may take seconds.
+	squeezeEvery = 20 * time.Second
 	// vacuumEvery is how often pages that are free are looked for.
 	vacuumEvery = 30 * time.Second
 	// everyUsually is the expected interval of a series that came without one.
@@ -252,8 +255,10 @@ func (t *Telemetry) run() {
 			}
 		}
 	}()
-	failed := time.Time{} // when sealing failed last
-	looked := time.Now()  // when free pages were looked for
+	failed := time.Time{}   // when sealing failed last
+	squeezed := time.Time{} // when not even sealing everything at once found room
+	looked := time.Now()    // when free pages were looked for
+	tight := false          // nothing could be stored for want of room
 	for {
 		able := time.Since(failed) > time.Second
 		t.mu.Lock()
@@ -275,6 +280,7 @@ func (t *Telemetry) run() {
 			t.stats.Commits.Add(1)
 			if err != nil {
 				t.stats.Failures.Add(1)
+				tight = tight || fault.Is(err, fault.Full)
 			} else {
 				t.stats.Readings.Add(uint64(rows))
 			}
@@ -294,11 +300,20 @@ func (t *Telemetry) run() {
 			}
 		}
 		if able && len(t.dirty) > 0 && (wanted || t.due()) {
-			if err := t.seal(t.patience()); err != nil {
+			err := t.seal(t.patience())
+			tight = tight || fault.Is(err, fault.Full)
+			if err != nil {
 				failed, able = time.Now(), false
 				t.stats.Failures.Add(1)
 			}
 		}
+		if tight && len(t.dirty) > 0 && time.Since(squeezed) > squeezeEvery {
+			if err := t.squeeze(); err != nil {
+				t.stats.Failures.Add(1)
+				squeezed = time.Now()
+			}
+		}
+		tight = false
 		if len(t.dirty) == 0 {
 			t.emptied = time.Now()
 		}

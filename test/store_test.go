@@ -95,6 +95,9 @@ func TestReadingsOutAndIn(t *testing.T) {
 	packed := filepath.Join(dir, "again.cbor")
 	ok(t, os.WriteFile(packed, []byte(cli(t, s, "query", "tank-kilnside-02", "must_temp", "--span", day, "--export", "cbor")), 0o600))
 	wants(t, "import cbor", cli(t, s, "import", packed), 0, 0, "1,440 readings stored")
+	// A pack that was sent in part goes on behind its first 700 records.
+	ok(t, os.WriteFile(packed+".imported", []byte("7000 700\n"), 0o600))
+	wants(t, "resume cbor", cli(t, s, "import", packed, "--resume"), 0, 0, "740 rows: 740 readings stored")
 	// What is wrong is told row by row, and the rest is kept.
 	bad := filepath.Join(dir, "bad.csv")
 	ok(t, os.WriteFile(bad, []byte("device,metric,at,value,unit\ntank-kilnside-00,must_temp,"+begin.Format(time.RFC3339)+",hot,\ntank-nowhere-1,must_temp,"+begin.Format(time.RFC3339)+",1,\ntank-kilnside-00,must_temp,yesterday,1,\ntank-kilnside-00,must_temp,"+begin.Format(time.RFC3339)+",294.15,K\n"), 0o600))

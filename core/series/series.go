@@ -3,6 +3,9 @@
 package series
 
 import (
+	"cmp"
+	"errors"
+	"fmt"
 	"time"
 
 	"ullage/core/value"
@@ -18,6 +21,45 @@ type Point struct {
 	Quality value.Quality
 	// DeviceAt is the device's own time where it was not believed, else zero.
 	DeviceAt time.Time
+}
+
+// Lost is the error of a history of which some cannot be read, because its
+// chunks are damaged. It comes after all the rest was given.
+type Lost struct {
+	From, To time.Time // what was lost lies between
+	Chunks   int
+}
+
+// Error says from when to when.
+func (l *Lost) Error() string {
+	return fmt.Sprintf("the readings between %s and %s are damaged and were left out", l.From.Format(time.RFC3339), l.To.Format(time.RFC3339))
+}
+
+// Unwrap returns ErrDamaged.
+func (l *Lost) Unwrap() error { return ErrDamaged }
+
+// Add takes in what another part of the history has lost.
+func (l *Lost) Add(o *Lost) *Lost {
+	if l == nil || o == nil {
+		return cmp.Or(l, o)
+	}
+	if o.From.Before(l.From) {
+		l.From = o.From
+	}
+	if o.To.After(l.To) {
+		l.To = o.To
+	}
+	l.Chunks += o.Chunks
+	return l
+}
+
+// Whole tells what was lost apart from what really failed.
+func Whole(err error) (*Lost, error) {
+	var lost *Lost
+	if errors.As(err, &lost) {
+		return lost, nil
+	}
+	return nil, err
 }
 
 // Steps are the bucket widths that NiceStep chooses from.

@@ -77,7 +77,16 @@ func (e *Engine) stored(w *watched, metric string, slot int, from time.Time, jud
 		out = append(out, observed{slot, value.Millis(p.At), p.Value, judge})
 		return nil
 	})
-	return out, err
+	return out, e.whole(w.id, metric, err)
+}
+
+// whole goes on without what is damaged, and says so in the log.
+func (e *Engine) whole(device, metric string, err error) error {
+	lost, err := series.Whole(err)
+	if lost != nil {
+		e.log.Warn("some of the history is damaged; rules go on without it", "device", device, "telemetry", metric, "error", lost)
+	}
+	return err
 }
 
 // late is how far behind the time of a State readings may be without it being

@@ -250,7 +250,7 @@ func (e *Engine) fillUsual(w *watched, now time.Time) error {
 			values = append(values, p.Value.Num)
 			return nil
 		})
-		if err != nil {
+		if err = e.whole(w.id, metric, err); err != nil {
 			return err
 		}
 		usual := math.NaN()

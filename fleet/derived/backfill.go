@@ -255,7 +255,7 @@ func (w *Workshop) inputs(ctx context.Context, id string, p *check.Derivation, s
 			x.readings = append(x.readings, value.Reading{Metric: metric, At: pt.At, Value: pt.Value, Quality: pt.Quality})
 			return nil
 		})
-		if err != nil {
+		if _, err = series.Whole(err); err != nil { // what is damaged is a gap
 			return nil, err
 		}
 		if len(x.readings) > 0 {

@@ -257,7 +257,9 @@ func (d *Desk) Explain(src, device string, at time.Time) (Explained, error) {
 			all = append(all, observed{slot, p})
 			return nil
 		}); err != nil {
-			return out, err
+			if _, err = series.Whole(err); err != nil { // what is damaged is a gap
+				return out, err
+			}
 		}
 		if l, ok := d.present.Latest(device, n.Name.Key); ok && len(all) == before && !l.At.After(at) {
 			all = append(all, observed{slot, series.Point{At: l.At, Value: l.Value}})

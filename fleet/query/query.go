@@ -8,6 +8,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -72,6 +73,7 @@ type Line struct {
 	Unit     string // symbol
 	Decimals int
 	Points   []Point // a gap has none
+	Note     string  // what could not be read; "" for nothing
 }
 
 // Answer is the answer to a Query.
@@ -252,21 +254,35 @@ func (c *Clerk) Run(ctx context.Context, q Query) (*Answer, error) {
 	if err != nil {
 		return nil, err
 	}
-	grid, err := series.GridOf(p.Step, p.Zone, p.From, p.To)
+	a := &Answer{From: p.From, To: p.To, Step: p.Step, Lines: []Line{}}
+	err = c.Each(ctx, p, func(l Line) error {
+		a.Lines = append(a.Lines, l)
+		return nil
+	})
 	if err != nil {
 		return nil, err
 	}
-	a := &Answer{From: p.From, To: p.To, Step: p.Step, Lines: []Line{}}
+	return a, nil
+}
+
+// Each answers a plan line by line: those of devices as each has been read,
+// those of groups once all have. It ends with the error of ctx, or of yield.
+func (c *Clerk) Each(ctx context.Context, p *Plan, yield func(Line) error) error {
+	grid, err := series.GridOf(p.Step, p.Zone, p.From, p.To)
+	if err != nil {
+		return err
+	}
 	groups := map[string]*gathering{}
 	total := 0
 	for _, s := range p.series {
 		convert, symbol, err := s.unit(p.Units[s.metric])
 		if err != nil {
-			return nil, err
+			return err
 		}
 		cells, texts, err := c.read(ctx, p, grid, &s)
+		lost, err := series.Whole(err)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if p.By != "" {
 			key := cmp.Or(s.device.Labels[p.By], "none")
@@ -276,13 +292,18 @@ func (c *Clerk) Run(ctx context.Context, q Query) (*Answer, error) {
 				l.Device, l.Group = "", p.By+"="+key
 				g = &gathering{line: l, at: map[int64]*cellSum{}}
 				groups[key+"\x00"+s.metric] = g
+				if len(groups) > MaxLines {
+					return fault.New(fault.Invalid, "the label %s has too many values; at most %d lines are given", p.By, MaxLines)
+				}
 			}
+			g.line.note(s.device.ID, lost)
 			if err := g.add(cells, texts, p, convert); err != nil {
-				return nil, err
+				return err
 			}
 			continue
 		}
 		l := s.line(symbol)
+		l.note(s.device.ID, lost)
 		if texts != nil {
 			l.Points = texts
 			l.Kind = texts[0].Last.Kind
@@ -291,20 +312,29 @@ func (c *Clerk) Run(ctx context.Context, q Query) (*Answer, error) {
 			l.Points = append(l.Points, point(&cells[i], p.Sum, convert, l.Kind))
 		}
 		if total += len(l.Points); total > MaxPoints {
-			return nil, fault.New(fault.Invalid, "that would be more than %d points", MaxPoints).Then("widen the step, or ask for fewer devices")
+			return fault.New(fault.Invalid, "that would be more than %d points", MaxPoints).Then("widen the step, or ask for fewer devices")
 		}
-		a.Lines = append(a.Lines, l)
-	}
-	for _, g := range groups {
-		a.Lines = append(a.Lines, g.finish(p.Across))
-	}
-	if p.By != "" {
-		slices.SortFunc(a.Lines, func(x, y Line) int { return cmp.Or(cmp.Compare(x.Group, y.Group), cmp.Compare(x.Metric, y.Metric)) })
-		if len(a.Lines) > MaxLines {
-			return nil, fault.New(fault.Invalid, "the label %s has %d values; at most %d lines are given", p.By, len(a.Lines), MaxLines)
+		if err := yield(l); err != nil {
+			return err
 		}
 	}
-	return a, nil
+	for _, key := range slices.Sorted(maps.Keys(groups)) {
+		if err := yield(groups[key].finish(p.Across)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// note says in a line what could not be read of a device.
+func (l *Line) note(device string, lost *series.Lost) {
+	if lost == nil {
+		return
+	}
+	if l.Note != "" {
+		l.Note += "; "
+	}
+	l.Note += fmt.Sprintf("%s: %s; see: ullage store check", device, lost)
 }
 
 // read reads one series: cells of numbers, or points of texts.
@@ -314,7 +344,7 @@ func (c *Clerk) read(ctx context.Context, p *Plan, grid series.Grid, s *one) (ce
 		if _, days := grid.(series.Days); days {
 			width = 23 * time.Hour.Milliseconds() // the shortest day
 		}
-		if cells, err = c.history.Cells(ctx, s.device.ID, s.metric, p.From, p.To, grid, width); err != nil || len(cells) > 0 || s.p != nil {
+		if cells, err = c.history.Cells(ctx, s.device.ID, s.metric, p.From, p.To, grid, width); err != nil || len(cells) > 0 || s.p != nil { // a *series.Lost too
 			return cells, nil, err
 		}
 	}

@@ -37,6 +37,8 @@ export class Refusal extends Error {
 const unreachable =
   "The service does not answer. Is it running? This page goes on by itself when it is back.";
 
+const brokeOff = "The answer broke off before its end. Try again, or ask for less.";
+
 export const api = createClient<paths>({
   baseUrl: window.location.origin,
   // Lists in a URL are one parameter with commas.
@@ -48,7 +50,8 @@ export async function ask<T>(call: Promise<{ data?: T; error?: unknown; response
   let answer;
   try {
     answer = await call;
-  } catch {
+  } catch (e) {
+    if (e instanceof SyntaxError) throw new Refusal(brokeOff, 0);
     throw new Refusal(unreachable, 0);
   }
   if (answer.response.ok) return answer.data as T;

@@ -697,7 +697,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Telemetry over time, of one device or of many */
+        /** Telemetry over time, of one device or of many, line by line as they are read */
         get: operations["query"];
         put?: never;
         post?: never;
@@ -1545,6 +1545,8 @@ export interface components {
              */
             members?: number;
             metric: string;
+            /** @description What could not be read of it */
+            note?: string;
             /** @description In order of time; a gap has none */
             points: components["schemas"]["LinePoint"][];
             title?: string;

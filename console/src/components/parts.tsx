@@ -84,6 +84,17 @@ export function Command({ children, wrap = false }: { children: string; wrap?: b
   );
 }
 
+// Notes say what of some lines could not be read.
+export function Notes({ lines }: { lines?: { metric: string; note?: string }[] }) {
+  return lines
+    ?.filter((l) => l.note)
+    .map((l, i) => (
+      <Trouble key={i}>
+        {l.metric} of {l.note}
+      </Trouble>
+    ));
+}
+
 export function Trouble({ children }: { children: ReactNode }) {
   return (
     <p role="alert" className="border-l-4 border-urgent py-1 pl-3 text-urgent">

@@ -3,7 +3,7 @@ import { useMemo, useRef, useState, type KeyboardEvent, type WheelEvent } from "
 import { Link } from "react-router";
 import { api, ask, type Alarm, type Device, type Line, type Model, type Property } from "../api/client";
 import { useFleet } from "../api/live";
-import { Button, Choice, Empty, Trouble } from "../components/parts";
+import { Button, Choice, Empty, Notes, Trouble } from "../components/parts";
 import { Trace, type AlarmSpan, type TraceData } from "../components/trace";
 import { say } from "../lib/format";
 import {
@@ -198,6 +198,7 @@ export function History({ device, model }: { device: Device; model?: Model }) {
         ))}
       </div>
       {lines.error && <Trouble>{lines.error.message}</Trouble>}
+      <Notes lines={lines.data?.lines} />
       <div
         tabIndex={0}
         role="group"

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import { api, ask, type Line } from "../api/client";
 import { useFleet } from "../api/live";
 import { colourOf, colours, Lines, type ManyLines } from "../components/lines";
-import { Choice, Command, Empty, Trouble } from "../components/parts";
+import { Choice, Command, Empty, Notes, Trouble } from "../components/parts";
 import { Where } from "../components/where";
 import { plural, say } from "../lib/format";
 import { iso, spans, stretchOf } from "../lib/history";
@@ -117,6 +117,7 @@ export default function QueryPage() {
         />
       </div>
       {answer.error && <Trouble>{answer.error.message}</Trouble>}
+      <Notes lines={answer.data?.lines} />
       {metric === "" || !known.includes(metric) ? (
         <Empty
           title={metric === "" ? "Which telemetry?" : `No device has reported ${metric}`}
