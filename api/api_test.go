@@ -50,7 +50,7 @@ func newBench(t *testing.T) *bench {
 	}
 	b.server = httptest.NewServer(api.New(api.Deps{Version: "1.2.3", Started: rig.Start, Models: b.Models, Devices: b.Devices, Settings: b.Settings,
 		Alarms: b.Alarms, Present: b.Present, Door: b.Door, Meter: &ingest.Meter{}, People: b.People, Journal: b.Store.Records, History: b.Store.Telemetry,
-		Clerk:     query.New(b.Store.Telemetry, b.Devices, b.Models, nil, time.UTC, b.Clock.Now),
+		Clerk:     query.New(b.Store.Telemetry, b.Devices, b.Models, b.Present, nil, time.UTC, b.Clock.Now),
 		Revisions: &revisions.Office{Models: b.Models, Devices: b.Devices, Settings: b.Settings, Alarms: b.Alarms, Moved: b.Workshop.Forget}, Workshop: b.Workshop,
 		Folder: &folder.Loader{Records: b.Store.Records, Models: b.Models, Alarms: b.Alarms, Devices: b.Devices},
 		Wire:   b.Wire, Settle: b.Bus.Settle, MQTT: func() int { return 0 }, MQTTAt: "127.0.0.1:1883", HTTPAt: "127.0.0.1:8461", Console: page,

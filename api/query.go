@@ -139,7 +139,10 @@ func (s *server) figureRoutes() {
 			return nil, s.failed(err)
 		}
 		out := client.Forecast{Device: o.Line.Device, Metric: o.Line.Metric, Display: unit.Display(o.Line.Unit), Decimals: o.Line.Decimals,
-			Step: value.Duration(o.Step).String(), Seasonal: o.Seasonal, Error: o.Error, Note: o.Note, Points: make([]client.Probable, len(o.Points))}
+			Step: value.Duration(o.Step).String(), Seasonal: o.Seasonal, Error: o.Error, Note: o.Note, Points: make([]client.Probable, len(o.Points)), Reaches: make([]client.Reach, len(o.Reaches))}
+		for i, r := range o.Reaches {
+			out.Reaches[i] = client.Reach{Rule: r.Rule, Limit: r.Limit, Upward: r.Upward, Likely: optional(r.Likely), Early: optional(r.Early)}
+		}
 		for i, p := range o.Points {
 			out.Points[i] = client.Probable{At: p.At.UTC(), Mean: p.Mean, Low: p.Low, High: p.High}
 		}

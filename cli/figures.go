@@ -65,6 +65,7 @@ func foretell(c *cobra.Command, cl *client.Client, q client.Query, ahead string,
 			drawChart(w, l, client.Answer{From: f.Points[0].At, To: f.Points[len(f.Points)-1].At.Add(time.Second), Step: f.Step}, chartWidth(), 12)
 			last := f.Points[len(f.Points)-1]
 			fmt.Fprintf(w, "At the end %s, with 95 %% between %s and %s.\n", num(last.Mean, d), num(last.Low, d), num(last.High, d))
+			printReaches(w, f, d)
 			return
 		}
 		cells := [][]string{{"AT", "PROBABLY", "NO LESS", "NO MORE"}}
@@ -73,5 +74,24 @@ func foretell(c *cobra.Command, cl *client.Client, q client.Query, ahead string,
 		}
 		table(w, cells)
 		fmt.Fprintln(w, "It lies within these bounds with 95 %, as long as nothing happens that never happened in the time it was learnt from.")
+		printReaches(w, f, d)
 	})
+}
+
+// printReaches tells when a forecast gets to the limits of rules.
+func printReaches(w io.Writer, f client.Forecast, decimals int) {
+	at := func(t *time.Time) string { return t.Local().Format("2006-01-02 15:04") }
+	for _, r := range f.Reaches {
+		limit := fmt.Sprintf("%s at %s %s", r.Rule, num(r.Limit, decimals), f.Display)
+		switch {
+		case r.Likely != nil && r.Early != nil && r.Early.Before(*r.Likely):
+			fmt.Fprintf(w, "It reaches the limit of %s probably at %s, and with 95 %% not before %s.\n", limit, at(r.Likely), at(r.Early))
+		case r.Likely != nil:
+			fmt.Fprintf(w, "It reaches the limit of %s probably at %s.\n", limit, at(r.Likely))
+		case r.Early != nil:
+			fmt.Fprintf(w, "It probably does not reach the limit of %s, but may from %s on.\n", limit, at(r.Early))
+		default:
+			fmt.Fprintf(w, "It does not reach the limit of %s with 95 %%.\n", limit)
+		}
+	}
 }

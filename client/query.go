@@ -178,6 +178,16 @@ type Forecast struct {
 	Error    float64    `json:"error" doc:"Standard deviation of its errors one step ahead"`
 	Note     string     `json:"note,omitempty" doc:"What to keep in mind"`
 	Points   []Probable `json:"points"`
+	Reaches  []Reach    `json:"reaches" doc:"When it gets to the limits of rules"`
+}
+
+// Reach tells when a forecast gets to the limit of a rule.
+type Reach struct {
+	Rule   string     `json:"rule"`
+	Limit  float64    `json:"limit"`
+	Upward bool       `json:"upward" doc:"The alarm lies above the limit"`
+	Likely *time.Time `json:"likely,omitempty" doc:"When it probably gets there; none if not within this forecast"`
+	Early  *time.Time `json:"early,omitempty" doc:"Not before this with 95 %; none if surely not within this forecast"`
 }
 
 // Probable is what a metric probably is at a time.

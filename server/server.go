@@ -163,7 +163,7 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	operators := &http.Server{ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return streams },
 		Handler: api.New(api.Deps{Version: Version, Started: begun.UTC(), Models: cat, Devices: reg, Settings: book, Commands: queue, Told: told, Alarms: engine, Present: board,
 			Expressions: desk, Revisions: office, Workshop: workshop, Storage: storage{st},
-			Importer: &imports.Importer{Devices: reg, Models: cat, Store: st.Telemetry, Derive: workshop, Bus: bus, Now: now}, Clerk: query.New(st.Telemetry, reg, cat, desk.Where, zone, now), Folder: &folder.Loader{Records: st.Records, Models: cat, Alarms: engine, Devices: reg},
+			Importer: &imports.Importer{Devices: reg, Models: cat, Store: st.Telemetry, Derive: workshop, Bus: bus, Now: now}, Clerk: query.New(st.Telemetry, reg, cat, board, desk.Where, zone, now), Folder: &folder.Loader{Records: st.Records, Models: cat, Alarms: engine, Devices: reg},
 			Door: door, Meter: meter, People: folk, Journal: st.Records, History: st.Telemetry, Wire: tape, Settle: bus.Settle, MQTT: broker.Connected,
 			MQTTAt: started.MQTT, HTTPAt: started.DeviceHTTP, Console: page, Ready: isReady.Load,
 			Metrics: metrics(st.Telemetry, door, board, broker, bus), Log: log, Now: now})}

@@ -176,3 +176,21 @@ func (m *smoother) run(values []float64, alpha, beta, gamma float64) (sse float6
 	}
 	return sse, n
 }
+
+// Crossing tells where values that stand one step apart first reach a limit
+// from the side they begin on: 0 is at the first of them, and between two it is
+// on the straight line through both. It reports false where none gets there.
+func Crossing(values []float64, limit float64, upward bool) (at float64, ok bool) {
+	beyond := func(v float64) bool { return upward && v >= limit || !upward && v <= limit }
+	for i, v := range values {
+		switch {
+		case !beyond(v):
+		case i == 0:
+			return 0, true
+		default:
+			before := values[i-1]
+			return float64(i-1) + (limit-before)/(v-before), true
+		}
+	}
+	return 0, false
+}

@@ -112,3 +112,27 @@ func TestSummary(t *testing.T) {
 		t.Errorf("of one value: %+v", h)
 	}
 }
+
+func TestCrossing(t *testing.T) {
+	for name, c := range map[string]struct {
+		values []float64
+		limit  float64
+		upward bool
+		at     float64
+		ok     bool
+	}{
+		"on the way up":      {[]float64{1, 2, 4}, 3, true, 1.5, true},
+		"on the way down":    {[]float64{4, 3, 1}, 2, false, 1.5, true},
+		"from the beginning": {[]float64{5, 1}, 3, true, 0, true},
+		"just reached":       {[]float64{1, 3}, 3, true, 1, true},
+		"back again":         {[]float64{1, 5, 1}, 3, true, 0.5, true},
+		"never":              {[]float64{1, 2, 2.9}, 3, true, 0, false},
+		"the other side":     {[]float64{4, 5}, 3, false, 0, false},
+		"of nothing":         {nil, 3, true, 0, false},
+		"with a hole":        {[]float64{1, math.NaN(), 2}, 3, true, 0, false},
+	} {
+		if at, ok := stats.Crossing(c.values, c.limit, c.upward); ok != c.ok || math.Abs(at-c.at) > 1e-12 {
+			t.Errorf("%s: %g, %v", name, at, ok)
+		}
+	}
+}

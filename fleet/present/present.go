@@ -361,6 +361,17 @@ func (b *Board) Since(seq uint64) ([]*Device, uint64) {
 	return out, next
 }
 
+// Margins returns how far a device is from the limits of its rules now.
+func (b *Board) Margins(id string) []vitals.Margin {
+	s := &b.shards[event.ShardOf(id)]
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	if e := s.devices[id]; e != nil {
+		return e.Margins
+	}
+	return nil
+}
+
 // show returns the device as it is now. It is built once for each change,
 // however often it is asked for, and whoever has it keeps it as it was.
 func (b *Board) show(e *entry) *Device {

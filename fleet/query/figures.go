@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"math"
+	"slices"
+	"strings"
 	"time"
 
 	"ullage/core/series"
@@ -97,6 +99,17 @@ type Outlook struct {
 	Seasonal bool // a day's way, or a week's, was learnt
 	Error    float64
 	Note     string // what to keep in mind
+	Reaches  []Reach
+}
+
+// Reach tells when a forecast gets to the limit of a rule.
+type Reach struct {
+	Rule   string
+	Limit  float64 // in the unit of the forecast
+	Upward bool    // the alarm lies above it
+	// Likely is when the mean gets there, and Early when the band does; zero
+	// where they do not within the forecast.
+	Likely, Early time.Time
 }
 
 // Probable is what a metric probably is at a time: within Low and High with 95 %.
@@ -176,5 +189,30 @@ func (c *Clerk) Forecast(ctx context.Context, q Query, ahead time.Duration) (*Ou
 	for i := range f.Mean {
 		o.Points = append(o.Points, Probable{end.Add(time.Duration(i) * step), f.Mean[i], f.Low[i], f.High[i]})
 	}
+	for _, m := range c.limits.Margins(s.device.ID) {
+		if m.Of != s.metric { // it is about something worked out of it
+			continue
+		}
+		limit := m.Limit
+		if m.Unit != symbol {
+			convert, err := conversion(m.Unit, symbol)
+			if err != nil {
+				continue
+			}
+			limit = convert.Apply(limit)
+		}
+		nearer := f.Low
+		if m.Upward {
+			nearer = f.High
+		}
+		at := func(values []float64) time.Time {
+			if k, ok := stats.Crossing(values, limit, m.Upward); ok {
+				return end.Add(time.Duration(k * float64(step)))
+			}
+			return time.Time{}
+		}
+		o.Reaches = append(o.Reaches, Reach{Rule: m.Rule, Limit: limit, Upward: m.Upward, Likely: at(f.Mean), Early: at(nearer)})
+	}
+	slices.SortFunc(o.Reaches, func(a, b Reach) int { return strings.Compare(a.Rule, b.Rule) })
 	return o, nil
 }

@@ -18,6 +18,7 @@ import (
 	"ullage/core/series"
 	"ullage/core/unit"
 	"ullage/core/value"
+	"ullage/core/vitals"
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
 	"ullage/fleet/models"
@@ -95,19 +96,25 @@ type Readings interface {
 	ReadingsContext(ctx context.Context, device, metric string, from, to time.Time, yield func(series.Point) error) error
 }
 
+// Limits tells how far a device is from the limits of its alarms now.
+type Limits interface {
+	Margins(device string) []vitals.Margin
+}
+
 // Clerk answers queries. Make one with New.
 type Clerk struct {
 	history  History
 	devices  *devices.Registry
 	models   *models.Catalogue
+	limits   Limits
 	matching func(where string) (map[string]bool, error)
 	zone     *time.Location
 	now      func() time.Time
 }
 
 // New returns a Clerk. matching tells for which devices a condition is true.
-func New(h History, d *devices.Registry, m *models.Catalogue, matching func(string) (map[string]bool, error), zone *time.Location, now func() time.Time) *Clerk {
-	return &Clerk{history: h, devices: d, models: m, matching: matching, zone: zone, now: now}
+func New(h History, d *devices.Registry, m *models.Catalogue, l Limits, matching func(string) (map[string]bool, error), zone *time.Location, now func() time.Time) *Clerk {
+	return &Clerk{history: h, devices: d, models: m, limits: l, matching: matching, zone: zone, now: now}
 }
 
 // Plan is a query made definite: which series are read, and how.
@@ -384,17 +391,23 @@ func (s *one) unit(want string) (convert func(float64) float64, symbol string, e
 	if want == "" || want == own {
 		return func(x float64) float64 { return x }, own, nil
 	}
-	from, err := unit.Lookup(own)
+	c, err := conversion(own, want)
 	if err == nil {
-		var to unit.Unit
-		if to, err = unit.Lookup(want); err == nil {
-			var c unit.Conversion
-			if c, err = from.To(to); err == nil {
-				return c.Apply, want, nil
-			}
-		}
+		return c.Apply, want, nil
 	}
 	return nil, "", fault.New(fault.Invalid, "%s of %s is not given in %s: %s", s.metric, s.device.ID, want, err)
+}
+
+func conversion(from, to string) (unit.Conversion, error) {
+	a, err := unit.Lookup(from)
+	if err != nil {
+		return unit.Conversion{}, err
+	}
+	b, err := unit.Lookup(to)
+	if err != nil {
+		return unit.Conversion{}, err
+	}
+	return a.To(b)
 }
 
 func point(r *series.Rollup, sum string, convert func(float64) float64, kind value.Kind) Point {

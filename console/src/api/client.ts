@@ -19,6 +19,7 @@ export type Part = Schemas["Part"];
 export type Affordance = Schemas["Affordance"];
 export type GivenCommand = Schemas["Command"];
 export type Line = Schemas["Line"];
+export type Reach = Schemas["Reach"];
 export type Rule = Schemas["Rule"];
 export type Change = Schemas["Change"];
 export type ModelPreview = Schemas["ModelPreview"];

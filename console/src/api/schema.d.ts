@@ -1387,6 +1387,8 @@ export interface components {
             /** @description What to keep in mind */
             note?: string;
             points: components["schemas"]["Probable"][];
+            /** @description When it gets to the limits of rules */
+            reaches: components["schemas"]["Reach"][];
             /** @description A day's way, or a week's, is in it */
             seasonal: boolean;
             step: string;
@@ -1890,6 +1892,23 @@ export interface components {
         };
         Pulse: {
             service: components["schemas"]["Service"];
+        };
+        Reach: {
+            /**
+             * Format: date-time
+             * @description Not before this with 95 %; none if surely not within this forecast
+             */
+            early?: string;
+            /**
+             * Format: date-time
+             * @description When it probably gets there; none if not within this forecast
+             */
+            likely?: string;
+            /** Format: double */
+            limit: number;
+            rule: string;
+            /** @description The alarm lies above the limit */
+            upward: boolean;
         };
         Readings: {
             device: string;

@@ -37,6 +37,17 @@ export const absolute = (at: string) =>
 
 export const clock = (at: string) => new Date(at).toLocaleTimeString("en-GB");
 
+// soon is a time of the next days: without its day where that is today.
+export function soon(at: string): string {
+  const t = new Date(at);
+  const today = t.toDateString() === new Date().toDateString();
+  return t.toLocaleString("en-GB", {
+    weekday: today ? undefined : "short",
+    hour: "2-digit",
+    minute: "2-digit",
+  });
+}
+
 export const words = (name: string) => name.replaceAll("_", " ");
 
 export const priorities = ["urgent", "high", "medium", "low"] as const;

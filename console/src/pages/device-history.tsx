@@ -2,8 +2,10 @@ import { useQuery } from "@tanstack/react-query";
 import { useMemo, useRef, useState, type KeyboardEvent, type WheelEvent } from "react";
 import { Link } from "react-router";
 import { api, ask, type Alarm, type Device, type Line, type Model, type Property } from "../api/client";
+import { firstReach, useForecast } from "../api/forecast";
 import { useFleet } from "../api/live";
 import { Button, Choice, Empty, Notes, Trouble } from "../components/parts";
+import { Reached } from "../components/reached";
 import { Trace, type AlarmSpan, type TraceData } from "../components/trace";
 import { say } from "../lib/format";
 import {
@@ -301,16 +303,7 @@ function Row({
     () => (other ? withGaps(other.points, gap, shift) : undefined),
     [other, gap, shift],
   );
-  const forecast = useQuery({
-    queryKey: ["forecast", device.id, p.name, ahead],
-    enabled: ahead !== "" && p.type !== "boolean",
-    refetchInterval: 60_000,
-    retry: false,
-    queryFn: () =>
-      ask(
-        api.GET("/api/v1/forecast", { params: { query: { device: [device.id], metric: [p.name], ahead } } }),
-      ),
-  });
+  const forecast = useForecast(device.id, p.name, ahead, p.type !== "boolean");
   const probable = useMemo<TraceData | undefined>(() => {
     const f = ahead === "" ? undefined : forecast.data;
     return (
@@ -371,6 +364,7 @@ function Row({
             {forecast.data?.note && " *"}
           </p>
         )}
+        {ahead !== "" && <Reached reach={firstReach(forecast.data?.reaches)} ahead={ahead} />}
         {name && (
           <p className="text-[0.8125rem] text-muted">
             <span aria-hidden="true" style={{ color: "var(--series-2)" }}>

@@ -2,6 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import { Link, NavLink, Route, Routes, useParams } from "react-router";
 import { api, ask, type Device, type Model, type Property, type Settings } from "../api/client";
+import { useForecast } from "../api/forecast";
 import { useFleet } from "../api/live";
 import { Acknowledge } from "../components/acknowledge";
 import { Badge } from "../components/badge";
@@ -11,7 +12,7 @@ import { SettingsDialog } from "../components/settings-dialog";
 import { Trace } from "../components/trace";
 import { Vessel } from "../components/vessel";
 import { WireList } from "../components/wire-list";
-import { absolute, ago, lasting, say, words } from "../lib/format";
+import { absolute, ago, lasting, say, soon, words } from "../lib/format";
 import { expectedGap, limitsOf, summarise, withGaps } from "../lib/history";
 import { useNow, useParam, useTitle } from "../lib/use";
 import { History } from "./device-history";
@@ -309,6 +310,7 @@ function Metric({
             {margin.to_limit && <b className="block text-ink">limit in ~{margin.to_limit.likely}</b>}
           </p>
         )}
+        {margin?.to_limit && <Outlook device={device.id} metric={p.name} rule={margin.rule} />}
       </div>
       {!numeric ? (
         <p className="self-center text-muted">{latest ? `since ${ago(latest.at, now)}` : "never reported"}</p>
@@ -331,6 +333,21 @@ function Metric({
         />
       )}
     </div>
+  );
+}
+
+// Outlook is a second opinion on a trend: where the way of the days before leads.
+function Outlook({ device, metric, rule }: { device: string; metric: string; rule: string }) {
+  const forecast = useForecast(device, metric, "12h", true);
+  const reach = forecast.data?.reaches.find((r) => r.rule === rule);
+  if (!forecast.data?.seasonal || !reach) return null;
+  return (
+    <p
+      className="text-[0.8125rem] text-muted"
+      title="A forecast knows how a day usually goes; a trend does not"
+    >
+      forecast: {reach.likely ? soon(reach.likely) : "not within 12 h"}
+    </p>
   );
 }
 
