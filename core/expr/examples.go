@@ -36,7 +36,7 @@ var Examples = []Example{
 	{"Coolant outside its band, during the day", `supply_temp outside 2 and 12 and during("Mon-Sat 06:00-20:00")`, ForRule, "jacket-valve",
 		"outside takes two limits; the and after the second joins the next condition."},
 	{"A battery that fades", `min(battery, 1d) < set.battery_low`, ForRule, "cask-bung",
-		"Windows of more than an hour are kept in sixty panes, so a day costs no more memory than an hour."},
+		"Windows of more than an hour are kept in some sixty to a hundred panes, so a day costs no more memory than an hour."},
 	{"A press that stopped in the middle of a cycle", `cycle == "pressing" and max(motor_current, 2min) < 3 'A'`, ForRule, "press-scale",
 		"A text is a guard: it opens or closes the way to the number that decides."},
 	{"Most of a cellar is silent: it is the hub or the power", `share(device.link == "silent") > 50 '%'`, ForGroup, "tank-probe",

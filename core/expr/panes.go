@@ -2,9 +2,29 @@ package expr
 
 import "math"
 
-// paneCount is into how many panes a window of more than an hour is cut. Such
-// a window begins with a whole pane: up to one pane less than its width.
+// paneCount is into how many panes a window of more than an hour is cut at
+// least. Such a window begins with a whole pane: up to one pane less than its
+// width.
 const paneCount = 60
+
+// paneWidth returns how wide the panes of a window are: a sixtieth, or less so
+// that they are whole quarters of an hour, or whole hours, where a sixtieth is
+// longer than that. Summaries of the past stand on the same marks then.
+func paneWidth(width int64) int64 {
+	pane := (width + paneCount - 1) / paneCount
+	for _, whole := range []int64{hour, hour / 4} {
+		if pane >= whole {
+			return pane / whole * whole
+		}
+	}
+	return pane
+}
+
+// paneOf returns the panes for a window over a slot.
+func paneOf(slot int, width int64) paneSpec {
+	pane := paneWidth(width)
+	return paneSpec{slot, pane, int((width+pane-1)/pane) + 1}
+}
 
 // pane sums up the readings of one stretch of time [k·width, (k+1)·width).
 type pane struct {
@@ -24,6 +44,7 @@ type panes struct {
 	shift  float64
 	newest reading
 	any    bool
+	begin  int64 // before this time only summaries were taken; see State.Recall
 
 	done   pane // the sum of the closed panes from…to
 	from   int64
@@ -65,6 +86,9 @@ func (p *panes) add(spec *paneSpec, t int64, v float64, hold int64) {
 	} else {
 		p.spread(spec, p.newest, min(t, p.newest.t+hold), floorDiv(t, spec.width))
 	}
+	if p.newest = (reading{t, v}); t < p.begin { // it may hold on into what comes
+		return
+	}
 	x := p.at(floorDiv(t, spec.width))
 	if x.n == 0 {
 		x.first = reading{t, v}
@@ -74,15 +98,30 @@ func (p *panes) add(spec *paneSpec, t int64, v float64, hold int64) {
 	x.sum.add(v - p.shift)
 	x.squares.add((v - p.shift) * (v - p.shift))
 	x.low, x.high = min(x.low, v), max(x.high, v)
-	p.newest = reading{t, v}
+}
+
+// recall takes a summary of one pane.
+func (p *panes) recall(spec *paneSpec, y *Summary) {
+	p.start(spec)
+	if !p.any {
+		p.shift, p.any = y.First, true
+	}
+	x := p.at(floorDiv(y.At, spec.width))
+	x.n, x.cover = y.N, y.Held
+	x.sum = total{high: y.Sum - float64(y.N)*p.shift}
+	x.area = total{high: y.Area - float64(y.Held)*p.shift}
+	x.low, x.high = y.Min, y.Max
+	x.first, x.last = reading{y.At, y.First}, reading{y.At, y.Last}
+	p.newest = x.last
 }
 
 // spread gives the stretch for which a reading held to the panes it lies in.
 // Panes that the window has left behind are skipped.
 func (p *panes) spread(spec *paneSpec, r reading, end, newest int64) {
-	k := max(floorDiv(r.t, spec.width), newest-int64(spec.count)+1)
+	begin := max(r.t, p.begin)
+	k := max(floorDiv(begin, spec.width), newest-int64(spec.count)+1)
 	for ; k*spec.width < end; k++ {
-		from, to := max(r.t, k*spec.width), min(end, (k+1)*spec.width)
+		from, to := max(begin, k*spec.width), min(end, (k+1)*spec.width)
 		if to > from {
 			x := p.at(k)
 			x.cover += to - from
@@ -131,7 +170,7 @@ func (p *panes) value(spec *paneSpec, width int64, fn windowFunction, now, hold 
 	case wMax:
 		return x.high, x.n > 0
 	}
-	if open := min(now, p.newest.t+hold) - max(p.newest.t, from*spec.width); open > 0 {
+	if open := min(now, p.newest.t+hold) - max(p.newest.t, p.begin, from*spec.width); open > 0 {
 		x.cover += open
 		x.area.add((p.newest.v - p.shift) * float64(open))
 	}

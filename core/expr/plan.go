@@ -45,6 +45,58 @@ type paneSpec struct {
 	count int
 }
 
+// each reports whether what is asked of some panes needs single readings.
+func (p *Plan) each(panes int) bool {
+	for i := range p.windows {
+		if w := &p.windows[i]; w.panes == panes && w.needs&needEach != 0 {
+			return true
+		}
+	}
+	k := p.names[p.panes[panes].slot].Type.Kind
+	return k != Number && k != Bool
+}
+
+// Recall is telemetry of which a State needs no single readings of the far
+// past, but summaries: of the stretches of this width from From up to Until,
+// which are whole multiples of it since 1970.
+type Recall struct {
+	Slot        int
+	Width       time.Duration
+	From, Until time.Time
+	panes       int
+}
+
+// Past returns what fills a State that is to answer from a time on: from when
+// on its readings are needed, and summaries of what was before. Beside them the
+// newest two readings of each telemetry are needed, however old.
+func (p *Plan) Past(at time.Time) (readings time.Time, summaries []Recall) {
+	longest, hold := p.longest(false), p.counts()
+	first := at.UnixMilli() - longest
+	from := first
+	for i := range p.panes {
+		if s := &p.panes[i]; !p.each(i) {
+			until := floorDiv(first, s.width) * s.width
+			from = min(from, until)
+			summaries = append(summaries, Recall{s.slot, time.Duration(s.width) * time.Millisecond,
+				value.FromMillis(until - int64(s.count)*s.width), value.FromMillis(until), i})
+		}
+	}
+	return value.FromMillis(from - hold), summaries
+}
+
+// Summary is what the numbers of one stretch of time come to: when it began,
+// how many there were, and of them the least, greatest, sum, first and last;
+// the value times how long it held, in ms, and how long that was in all.
+type Summary struct {
+	At          int64
+	N           int64
+	Min, Max    float64
+	Sum         float64
+	First, Last float64
+	Area        float64
+	Held        int64
+}
+
 type condSpec struct {
 	node  *node
 	text  string
@@ -73,22 +125,34 @@ func (p *Plan) Slot(n Name) (int, bool) {
 	return i, ok
 }
 
-// Reach returns how far back the readings must go that refill a State: the
-// longest window, and the time for which a reading counts. Beside them the
+// Reach returns how far back readings must go that fill a State by themselves:
+// the longest window, and the time for which a reading counts. Beside them the
 // newest two readings of each telemetry are needed, however old.
 func (p *Plan) Reach() time.Duration {
+	return time.Duration(p.longest(true)+p.counts()) * time.Millisecond
+}
+
+// longest returns the width of the longest window, of all or of those that need
+// single readings.
+func (p *Plan) longest(all bool) int64 {
 	var longest int64
 	for _, w := range p.windows {
-		longest = max(longest, w.width)
+		if all || w.panes < 0 || p.each(w.panes) {
+			longest = max(longest, w.width)
+		}
 	}
 	for _, c := range p.conds {
 		longest = max(longest, c.width)
 	}
-	hold := p.hold
+	return longest
+}
+
+// counts returns for how long a reading counts, or an hour where nobody knows.
+func (p *Plan) counts() int64 {
 	if p.schema.Interval == 0 {
-		hold = time.Hour.Milliseconds()
+		return hour
 	}
-	return time.Duration(longest+hold) * time.Millisecond
+	return p.hold
 }
 
 // Windows returns how many windows are kept.
@@ -124,10 +188,10 @@ func (p *Plan) window(slot int, width int64, fn windowFunction) int {
 	}
 	w := windowSpec{slot: slot, width: width, series: -1, panes: -1, needs: needsOf(fn)}
 	if width > MaxExactWindow.Milliseconds() {
-		pane := (width + paneCount - 1) / paneCount
-		w.panes = slices.Index(p.panes, paneSpec{slot, pane, paneCount + 1})
+		spec := paneOf(slot, width)
+		w.panes = slices.Index(p.panes, spec)
 		if w.panes < 0 {
-			p.panes = append(p.panes, paneSpec{slot, pane, paneCount + 1})
+			p.panes = append(p.panes, spec)
 			w.panes = len(p.panes) - 1
 		}
 	} else {
@@ -291,6 +355,17 @@ func (s *State) Sample(slot int) Sample { return s.names[slot] }
 // has already summed up, so that s must be made anew from the stored readings.
 // Windows of up to an hour take late readings by themselves.
 func (s *State) Late() bool { return s.late }
+
+// Recall gives a State, before any reading, the summaries of the past that the
+// Plan asks for, in order of time. The readings that follow may begin before
+// r.Until: there they count elsewhere, and hold on into what comes.
+func (s *State) Recall(r Recall, past []Summary) {
+	p, spec := &s.panes[r.panes], &s.plan.panes[r.panes]
+	p.begin = r.Until.UnixMilli()
+	for i := range past {
+		p.recall(spec, &past[i])
+	}
+}
 
 // Observe takes one reading of the telemetry in a slot. Readings may come in
 // any order; of several of the same time the last counts. Booleans count as 1

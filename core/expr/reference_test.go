@@ -55,7 +55,7 @@ func (r *reference) latest(slot int) (value.Value, bool) {
 func (r *reference) window(slot int, w int64) (in []observed, cover int64, area float64) {
 	start := r.now - w
 	if w > MaxExactWindow.Milliseconds() {
-		p := (w + paneCount - 1) / paneCount
+		p := paneWidth(w)
 		k := start / p
 		start = (k+1)*p - 1 // readings from the first whole pane on
 	}

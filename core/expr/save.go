@@ -26,6 +26,7 @@ type stamped struct {
 
 type savedPanes struct {
 	Shift  float64
+	Begin  int64 `json:",omitempty"`
 	Newest stamped
 	Panes  []savedPane
 }
@@ -62,7 +63,7 @@ func (s *State) MarshalBinary() ([]byte, error) {
 	}
 	for i := range s.panes {
 		p := &s.panes[i]
-		x := savedPanes{Shift: p.shift, Newest: stamped{p.newest.t, p.newest.v}}
+		x := savedPanes{Shift: p.shift, Begin: p.begin, Newest: stamped{p.newest.t, p.newest.v}}
 		for _, y := range p.buf {
 			if y.n == 0 && y.cover == 0 {
 				continue
@@ -125,7 +126,7 @@ func (s *State) UnmarshalBinary(data []byte) error {
 		}
 		p := &fresh.panes[i]
 		p.start(&s.plan.panes[i])
-		p.shift, p.newest, p.any = x.Shift, reading{x.Newest.T, x.Newest.V}, true
+		p.shift, p.begin, p.newest, p.any = x.Shift, x.Begin, reading{x.Newest.T, x.Newest.V}, true
 		for _, z := range x.Panes {
 			y := p.at(z.K)
 			y.n, y.cover = z.N, z.Cover

@@ -42,6 +42,7 @@ const (
 	needMin
 	needMax
 	needOrder
+	needEach // single readings, also in panes
 )
 
 func needsOf(fn windowFunction) windowNeeds {
@@ -49,9 +50,11 @@ func needsOf(fn windowFunction) windowNeeds {
 	case wMean, wSum:
 		return needSum
 	case wStddev:
-		return needSum | needSquares
+		return needSum | needSquares | needEach
 	case wMeanT:
-		return needArea
+		return needArea | needEach
+	case wRate:
+		return needEach
 	case wMin:
 		return needMin
 	case wMax:

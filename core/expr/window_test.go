@@ -1,10 +1,15 @@
 package expr
 
 import (
+	"cmp"
+	"math"
+	"math/rand/v2"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 
+	"ullage/core/series"
 	"ullage/core/value"
 )
 
@@ -78,5 +83,104 @@ func TestEveryFunctionIsTested(t *testing.T) {
 		if n := strings.Count(string(b), f.Name+"("); n == 0 {
 			t.Errorf("%s stands in no test", f.Name)
 		}
+	}
+}
+
+// TestSummariesFillLikeReadings fills one State from every reading and another
+// from summaries of the far past and the readings of the near one; they answer
+// alike, also as time goes on and readings follow.
+func TestSummariesFillLikeReadings(t *testing.T) {
+	sources := []string{
+		`avg(ullage, 1d)`, `min(ullage, 1d)`, `max(ullage, 3d)`, `sum(ullage, 1d)`, `count(ullage, 7d)`, `first(ullage, 1d)`, `last(ullage, 20h)`, `delta(ullage, 1d)`, `avg(fan_on, 1d)`, `sum(fan_on, 16h)`, `count(fan_on, 90min)`, `avg(must_temp, 1d) - avg(must_temp, 1h)`,
+		`avg(ullage, 10min)`, `median(must_temp, 30min)`, `previous(must_temp)`,
+		// These look at single readings, however far back.
+		`rate(density, 1d)`, `stddev(density, 1d)`, `mean_t(density, 2h)`, `count(cycle, 1d)`, `time_in(fan_on, 3h)`,
+	}
+	recalled := 0
+	for seed := range 12 {
+		r := rand.New(rand.NewPCG(uint64(seed), 11))
+		plan := NewPlan(cellar())
+		var programs []*Program
+		asked := sources
+		if seed%4 != 0 { // else what needs single readings makes the near past long
+			asked = sources[:15]
+		}
+		for _, src := range asked {
+			if seed%3 != 0 && r.IntN(2) == 0 {
+				continue
+			}
+			p, found := plan.Compile(src, ForMessage)
+			if p == nil {
+				t.Fatalf("%s: %v", src, found)
+			}
+			programs = append(programs, p)
+		}
+		const begin, minute = int64(1_772_000_000_000), int64(60_000)
+		until := begin + 9*24*60*minute
+		var all []observation
+		for slot, n := range plan.Names() {
+			i := 0
+			for at := begin + r.Int64N(minute); at < until+3*60*minute; at += minute/2 + r.Int64N(minute) {
+				if seed%2 == 1 && r.IntN(500) == 0 {
+					at += r.Int64N(4 * 60 * minute)
+				}
+				i++
+				x := value.OfNumber(math.Round(200+50*math.Sin(float64(i)/300)+float64(r.IntN(20))) / 10)
+				switch n.Type.Kind {
+				case Bool:
+					x = value.OfBool(i/50%3 == 0)
+				case Text:
+					x = value.OfText("idle")
+				}
+				all = append(all, observation{slot, at, x})
+			}
+		}
+		slices.SortStableFunc(all, func(a, b observation) int { return cmp.Compare(a.at, b.at) })
+		n, _ := slices.BinarySearchFunc(all, until, func(o observation, at int64) int { return cmp.Compare(o.at, at) })
+		whole, part := plan.NewState(value.FromMillis(begin)), plan.NewState(value.FromMillis(begin))
+		from, summaries := plan.Past(value.FromMillis(until))
+		for _, s := range summaries {
+			roller := series.NewRoller(series.Every(s.Width.Milliseconds()), plan.hold)
+			for _, o := range all[:n] {
+				if o.slot == s.Slot {
+					roller.Add(o.at, o.v.Num)
+				}
+			}
+			var past []Summary
+			for _, x := range roller.Rollups() {
+				if x.At >= s.From.UnixMilli() && x.At < s.Until.UnixMilli() {
+					past = append(past, Summary(x))
+					recalled++
+				}
+			}
+			part.Recall(s, past)
+		}
+		for i, o := range all {
+			whole.Observe(o.slot, o.at, o.v)
+			if i >= n || o.at >= from.UnixMilli() {
+				part.Observe(o.slot, o.at, o.v)
+			}
+			if i < n-1 || (i-n)%40 != 0 {
+				continue
+			}
+			if i == n+80 { // stored and read back it goes on as before
+				data, err := part.MarshalBinary()
+				if err != nil {
+					t.Fatal(err)
+				}
+				if err := part.UnmarshalBinary(data); err != nil {
+					t.Fatal(err)
+				}
+			}
+			for k, p := range programs {
+				a, b := p.Value(whole), p.Value(part)
+				if a.Kind != b.Kind || !alike(a.Num, b.Num) {
+					t.Fatalf("seed %d, %d readings later: expression %d is %v of all readings and %v of summaries", seed, i-n, k, a, b)
+				}
+			}
+		}
+	}
+	if recalled < 1000 {
+		t.Errorf("only %d summaries were recalled", recalled)
 	}
 }

@@ -4,6 +4,7 @@
 package alarms
 
 import (
+	"context"
 	"log/slog"
 	"sync"
 	"time"
@@ -74,9 +75,12 @@ type Records interface {
 	Detections() ([]Detection, error)
 }
 
-// History gives the readings of a series that are newer than a time, in order.
+// History gives the readings of a series between two times, in order, and sums
+// of them.
 type History interface {
 	Readings(device, metric string, from, to time.Time, yield func(series.Point) error) error
+	// Cells sums numbers up; width is that of the narrowest cell, in ms.
+	Cells(ctx context.Context, device, metric string, from, to time.Time, grid series.Grid, width int64) ([]series.Rollup, error)
 }
 
 // Lateness is how old a batch may be for its raised-and-returned conditions to

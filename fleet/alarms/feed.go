@@ -2,9 +2,11 @@ package alarms
 
 import (
 	"cmp"
+	"context"
 	"slices"
 	"time"
 
+	"ullage/core/expr"
 	"ullage/core/model"
 	"ullage/core/series"
 	"ullage/core/value"
@@ -46,6 +48,10 @@ func (e *Engine) refill(s *shard, w *watched, judging bool) error {
 	}
 	e.fresh(w)
 	windows := w.set.plan.Windows() > 0 || w.set.plan.Previous()
+	from, err := e.recall(w, w.state, seen)
+	if err != nil {
+		return err
+	}
 	var all []observed
 	for metric, slot := range w.set.metrics {
 		latest, ok := e.present.Latest(w.id, metric)
@@ -57,7 +63,7 @@ func (e *Engine) refill(s *shard, w *watched, judging bool) error {
 			all = append(all, newest)
 			continue
 		}
-		got, err := e.stored(w, metric, slot, seen.Add(-w.set.plan.Reach()), judging)
+		got, err := e.stored(w, metric, slot, from, judging)
 		if err != nil {
 			return err
 		}
@@ -69,6 +75,26 @@ func (e *Engine) refill(s *shard, w *watched, judging bool) error {
 	sortObserved(all)
 	e.feed(s, w, all, true)
 	return nil
+}
+
+// recall gives a fresh State of w, which is to answer from a time on, what
+// summaries of the past tell it, and returns since when it needs readings.
+func (e *Engine) recall(w *watched, s *expr.State, at time.Time) (readings time.Time, err error) {
+	readings, summaries := w.set.plan.Past(at)
+	for _, r := range summaries {
+		metric := w.set.plan.Names()[r.Slot].Name.Key
+		width := r.Width.Milliseconds()
+		cells, err := e.history.Cells(context.Background(), w.id, metric, r.From, r.Until, series.Every(width), width)
+		if err = e.whole(w.id, metric, err); err != nil {
+			return readings, err
+		}
+		past := make([]expr.Summary, len(cells))
+		for i := range cells {
+			past[i] = expr.Summary(cells[i])
+		}
+		s.Recall(r, past)
+	}
+	return readings, nil
 }
 
 func (e *Engine) stored(w *watched, metric string, slot int, from time.Time, judge bool) ([]observed, error) {
@@ -110,6 +136,10 @@ func (e *Engine) live(s *shard, w *watched, batch []observed) error {
 		windows := w.set.plan.Windows() > 0 || w.set.plan.Previous()
 		old := w.state
 		e.fresh(w)
+		from, err := e.recall(w, w.state, value.FromMillis(batch[0].at))
+		if err != nil {
+			return err
+		}
 		for metric, slot := range w.set.metrics {
 			if x := old.Sample(slot); x.Value.Known() {
 				batch = append(batch, observed{slot, x.At, x.Value, false})
@@ -117,7 +147,7 @@ func (e *Engine) live(s *shard, w *watched, batch []observed) error {
 			if !windows {
 				continue
 			}
-			got, err := e.stored(w, metric, slot, value.FromMillis(batch[0].at).Add(-w.set.plan.Reach()), false)
+			got, err := e.stored(w, metric, slot, from, false)
 			if err != nil {
 				return err
 			}

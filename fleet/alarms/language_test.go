@@ -318,3 +318,51 @@ func TestClockBehind(t *testing.T) {
 		t.Errorf("after six minutes of silence open are %+v", r.Open())
 	}
 }
+
+// TestLongWindowsAfterRestart fills windows of days from roll-ups, and answers
+// as if nothing had been stopped: after a crash, and when a late reading makes
+// it begin again.
+func TestLongWindowsAfterRestart(t *testing.T) {
+	r := onboard(t, ruleOf("air_stale", "avg(co2, 1d) > 1500", ""), ruleOf("air_peak", "max(co2, 3d) > 2500 and count(co2, 2d) > 100", ""), ruleOf("air_rising", "delta(co2, 20h) > 2000", ""))
+	for i := range 4 * 48 { // four days, a batch each half hour
+		r.Clock.Forward(30 * time.Minute)
+		var parts []string
+		for m := range 30 {
+			parts = append(parts, fmt.Sprintf(`{"at":%q,"values":{"co2":%d}}`, r.Clock.Now().Add(time.Duration(m-30)*time.Minute).Format(time.RFC3339), 700+(i*i+7*m)%500))
+		}
+		r.Keep(air, "["+strings.Join(parts, ",")+"]")
+	}
+	r.Store.Seal()
+	r.Clock.Forward(5 * time.Minute) // away from the marks at which panes begin
+	co2(r, 801)
+	margins := func() map[string]float64 {
+		t.Helper()
+		r.Pass(time.Second)
+		out := map[string]float64{}
+		for _, m := range r.Device(air).Margins {
+			out[m.Of] = m.Value
+		}
+		return out
+	}
+	was := margins()
+	if len(was) != 3 || was["avg(co2, 1d)"] < 700 || was["max(co2, 3d)"] < 1000 {
+		t.Fatalf("the margins are %v", was)
+	}
+	same := func(when string) {
+		t.Helper()
+		is := margins()
+		for of, v := range was {
+			if math.Abs(is[of]-v) > 1e-6 {
+				t.Errorf("%s, %s is %v, and was %v", when, of, is[of], v)
+			}
+		}
+	}
+	r.Restart(true)
+	same("after a crash")
+	// The second reading is of the time of the first: everything is as before.
+	late := fmt.Sprintf(`{"at":%q,"values":{"co2":%d}}`, r.Clock.Now().Add(-50*time.Hour).Format(time.RFC3339), 900)
+	r.Keep(air, late)
+	same("after a late reading")
+	r.Restart(false)
+	same("after a stop")
+}

@@ -265,15 +265,19 @@ func (e *Engine) fillUsual(w *watched, now time.Time) error {
 // fillTrends plays the last hour or so through the rules to draw their trends.
 func (e *Engine) fillTrends(w *watched, now time.Time) error {
 	span := trendSpan(w.set.interval)
+	past := w.set.plan.NewState(time.Time{})
+	from, err := e.recall(w, past, now.Add(-span))
+	if err != nil {
+		return err
+	}
 	var all []observed
 	for metric, slot := range w.set.metrics {
-		got, err := e.stored(w, metric, slot, now.Add(-span-w.set.plan.Reach()), false)
+		got, err := e.stored(w, metric, slot, from, false)
 		if err != nil {
 			return err
 		}
 		all = append(all, got...)
 	}
-	past := w.set.plan.NewState(time.Time{})
 	names := w.set.plan.Names()
 	for slot := range names {
 		if names[slot].Name.Scope != "" {
