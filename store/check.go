@@ -212,7 +212,8 @@ func (c *Checked) telemetry(ctx context.Context, t *Telemetry, repair bool, told
 				}
 				width := series.Levels[level] * blockOf
 				from := x.key & (1<<levelBits - 1) * width
-				return t.rollUpSpan(s, series.LevelsOf(s.every), max(from, s.kept), from+width)
+				_, err := t.rollUpSpan(s, series.LevelsOf(s.every), max(from, s.kept), from+width)
+				return err
 			})
 		}); err != nil {
 			return err

@@ -19,6 +19,10 @@ type stream struct {
 	extras []extra
 	sorted bool  // the cells are in ascending order of time
 	since  int64 // sequence number of the oldest record that holds some of them
+
+	// tail goes on summing up where the series ended when it was sealed last; nil
+	// where that is not known. The writer's alone.
+	tail *series.Roller
 }
 
 // cell is a fresh reading; what most readings have not stands in an extra.

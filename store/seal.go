@@ -67,6 +67,9 @@ func (t *Telemetry) sealing(atMost time.Duration, dropFirst bool) error {
 		}
 		return t.exec("DELETE FROM records WHERE seq < ?", cut)
 	}); err != nil {
+		for _, s := range t.dirty[:min(n+1, len(t.dirty))] { // none of them was sealed
+			s.tail = nil
+		}
 		return err
 	}
 	t.freshMu.Lock()
@@ -93,6 +96,7 @@ type chunk struct {
 // sealStream merges what is fresh of a series into its chunks and roll-ups.
 func (t *Telemetry) sealStream(s *stream) error {
 	fresh := s.fresh(s.kept, math.MaxInt64) // what is older is not kept any more
+	follows := true                         // all of it comes after what is in chunks
 	for rest := fresh; len(rest) > 0; {
 		before, err := t.chunkAt(s.id, rest[0].At)
 		if err != nil {
@@ -103,6 +107,7 @@ func (t *Telemetry) sealStream(s *stream) error {
 		if err != nil {
 			return err
 		}
+		follows = follows && next.data == nil && (before.data == nil || rest[0].At > before.till)
 		// All that lies before the next chunk goes together.
 		n := len(rest)
 		if next.data != nil {
@@ -119,7 +124,7 @@ func (t *Telemetry) sealStream(s *stream) error {
 			return err
 		}
 	}
-	return t.rollUp(s, fresh)
+	return t.rollUp(s, fresh, follows)
 }
 
 // place puts samples, all of them between two chunks, into the one before
@@ -216,21 +221,39 @@ func blockKey(id int64, level int, at int64) int64 {
 const apart = 24 * 3600_000
 
 // rollUp works the roll-ups out again that fresh samples, now in chunks, touch.
-func (t *Telemetry) rollUp(s *stream, fresh []series.Sample) error {
+// Where they follow on what was summed up last, it goes on from there.
+func (t *Telemetry) rollUp(s *stream, fresh []series.Sample, follows bool) error {
 	level := series.LevelsOf(s.every)
 	if level == len(series.Levels) {
 		return nil
 	}
 	fresh = slices.DeleteFunc(slices.Clone(fresh), func(x series.Sample) bool { return !summable(&x) })
+	if len(fresh) == 0 {
+		return nil
+	}
+	if follows && s.tail != nil && s.tail.Rollups()[0].At >= s.kept {
+		from := s.tail.Rollups()[0].At
+		for i := range fresh {
+			s.tail.Add(fresh[i].At, fresh[i].Value.Num)
+		}
+		_, to := series.Every(series.Levels[level]).Cell(fresh[len(fresh)-1].At)
+		err := t.putRollups(s.id, level, from, to, s.tail.Rollups())
+		s.tail.Trim()
+		return err
+	}
+	s.tail = nil
 	for len(fresh) > 0 {
 		n := 1
 		for n < len(fresh) && fresh[n].At-fresh[n-1].At < apart {
 			n++
 		}
-		if err := t.rollUpSpan(s, level, fresh[0].At, fresh[n-1].At); err != nil {
+		roller, err := t.rollUpSpan(s, level, fresh[0].At, fresh[n-1].At)
+		if err != nil {
 			return err
 		}
-		fresh = fresh[n:]
+		if fresh = fresh[n:]; len(fresh) == 0 && follows {
+			s.tail = roller
+		}
 	}
 	return nil
 }
@@ -240,8 +263,9 @@ func summable(x *series.Sample) bool {
 }
 
 // rollUpSpan works out the cells that samples from lo to hi may count in: from
-// that of a sample before whose value they end, to that into which they hold.
-func (t *Telemetry) rollUpSpan(s *stream, level int, lo, hi int64) error {
+// that of a sample before whose value they end, to that into which they hold. It
+// returns what can go on from its end, if anything.
+func (t *Telemetry) rollUpSpan(s *stream, level int, lo, hi int64) (*series.Roller, error) {
 	hold := holds * s.every
 	from, _ := series.Every(series.Levels[level]).Cell(lo - hold)
 	_, to := series.Every(series.Levels[level]).Cell(hi + hold)
@@ -249,7 +273,7 @@ func (t *Telemetry) rollUpSpan(s *stream, level int, lo, hi int64) error {
 		_, from = series.Every(series.Levels[level]).Cell(s.kept)
 	}
 	if from >= to {
-		return nil
+		return nil, nil
 	}
 	roller := series.NewRoller(series.Every(series.Levels[level]), hold)
 	if err := t.eachChunk(s.id, from-hold, to+hold, func(xs []series.Sample) error {
@@ -260,11 +284,23 @@ func (t *Telemetry) rollUpSpan(s *stream, level int, lo, hi int64) error {
 		}
 		return nil
 	}); err != nil {
-		return err
+		return nil, err
 	}
-	cells := slices.DeleteFunc(roller.Rollups(), func(r series.Rollup) bool { return r.At < from || r.At >= to })
+	cells := slices.DeleteFunc(slices.Clone(roller.Rollups()), func(r series.Rollup) bool { return r.At < from || r.At >= to })
+	if err := t.putRollups(s.id, level, from, to, cells); err != nil {
+		return nil, err
+	}
+	if roller.Trim(); len(cells) == 0 || roller.Rollups()[0].At != cells[len(cells)-1].At {
+		return nil, nil
+	}
+	return roller, nil
+}
+
+// putRollups takes cells of a level in the place of all that is in [from, to),
+// and works the coarser levels out again.
+func (t *Telemetry) putRollups(id int64, level int, from, to int64, cells []series.Rollup) error {
 	for {
-		if err := t.replace(s.id, level, from, to, cells); err != nil {
+		if err := t.replace(id, level, from, to, cells); err != nil {
 			return err
 		}
 		if level++; level == len(series.Levels) {
@@ -273,7 +309,7 @@ func (t *Telemetry) rollUpSpan(s *stream, level int, lo, hi int64) error {
 		grid := series.Every(series.Levels[level])
 		from, _ = grid.Cell(from)
 		_, to = grid.Cell(to - 1)
-		finer, err := t.blocks(s.id, level-1, from, to)
+		finer, err := t.blocks(id, level-1, from, to)
 		if err != nil {
 			return err
 		}

@@ -24,6 +24,7 @@ func (t *Telemetry) Trim(cuts []retention.Cut) (readings int64, err error) {
 				if s == nil {
 					continue
 				}
+				s.tail = nil
 				gone, from, err := t.trim(s, c)
 				if err != nil {
 					return err

@@ -55,7 +55,7 @@ func Tidy(x float64) float64 {
 	if x == 0 || math.IsInf(x, 0) {
 		return x
 	}
-	d := 11 - int(math.Floor(math.Log10(math.Abs(x))))
+	d := 11 - magnitude(math.Abs(x))
 	if d < 0 || d >= len(powers) {
 		return x
 	}
@@ -63,6 +63,20 @@ func Tidy(x float64) float64 {
 		return y
 	}
 	return x
+}
+
+// magnitude returns the decimal exponent of x, which is above 0: 2 for 100 and
+// for 999. Far from 1 it may be one too small.
+func magnitude(x float64) int {
+	const log2 = 1233 // of 4096: the logarithm of 2 to the base of 10
+	g := (int(math.Float64bits(x)>>52) - 1023) * log2 >> 12
+	switch {
+	case g >= 0 && g+1 < len(powers) && x >= powers[g+1]:
+		g++
+	case g < 0 && -g-1 < len(powers) && x*powers[-g-1] >= 1:
+		g++
+	}
+	return g
 }
 
 // Levels are the widths of the roll-ups that are kept, the finest first, in ms.
@@ -165,6 +179,13 @@ func (r *Roller) End(at int64) {
 
 // Rollups returns what has come together so far.
 func (r *Roller) Rollups() []Rollup { return r.out }
+
+// Trim forgets all roll-ups but the newest, to which further samples may add.
+func (r *Roller) Trim() {
+	if n := len(r.out); n > 0 {
+		r.out = []Rollup{r.out[n-1]}
+	}
+}
 
 // Coarser sums roll-ups, given in order of time, up on a coarser grid whose
 // cells are made of whole ones of theirs.

@@ -113,3 +113,30 @@ func FuzzDecodeRollups(f *testing.F) {
 		}
 	})
 }
+
+// TestTidy takes away what adding decimals leaves behind, and nothing else.
+func TestTidy(t *testing.T) {
+	for in, want := range map[float64]float64{
+		0.1 + 0.2: 0.3, -0.1 - 0.2: -0.3, 21.4 + 21.4 + 21.4: 64.2, 1e11 + 0.1: 1e11 + 0.1, 123456.7 + 0.1: 123456.8, 0: 0, 1.0 / 3: 1.0 / 3, 1e300: 1e300, 1e-300: 1e-300,
+		math.Inf(1): math.Inf(1), 999.9999999999999: 1000, 0.09999999999999999: 0.09999999999999999, 0.1: 0.1, 1: 1, 99999999999.9: 99999999999.9,
+	} {
+		if got := series.Tidy(in); got != want {
+			t.Errorf("%v becomes %v, want %v", in, got, want)
+		}
+	}
+	// Twelve digits are counted from the first, whatever the magnitude.
+	r := rand.New(rand.NewPCG(5, 5))
+	for range 20_000 {
+		x := (r.Float64() - 0.5) * math.Pow(10, float64(r.IntN(16)-2))
+		want := x
+		if d := 11 - int(math.Floor(math.Log10(math.Abs(x)))); d >= 0 && d <= 12 {
+			p := math.Pow(10, float64(d))
+			if y := math.Round(x*p) / p; math.Abs(y-x) <= 1e-13*math.Abs(x) {
+				want = y
+			}
+		}
+		if got := series.Tidy(x); got != want {
+			t.Fatalf("%v becomes %v, want %v", x, got, want)
+		}
+	}
+}
