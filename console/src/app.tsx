@@ -16,6 +16,7 @@ const ModelsPage = lazy(() => import("./pages/models"));
 const ModelPage = lazy(() => import("./pages/model"));
 const ModelEditPage = lazy(() => import("./pages/model-edit"));
 const QueryPage = lazy(() => import("./pages/query"));
+const ServicePage = lazy(() => import("./pages/service"));
 const WirePage = lazy(() => import("./pages/wire"));
 
 const wasHere = "ullage-signed-in";
@@ -61,6 +62,7 @@ export function App() {
             <Route path="/query" element={<QueryPage />} />
             <Route path="/alarms" element={<AlarmsPage />} />
             <Route path="/wire" element={<WirePage />} />
+            <Route path="/service" element={<ServicePage />} />
             <Route
               path="*"
               element={<Empty title="There is no such page" next={<a href="/">Go to the fleet</a>} />}

@@ -69,6 +69,7 @@ const (
 	codeBools
 	codeTexts
 	codeAny
+	codeRollups // of blocks of roll-ups only
 )
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)

@@ -223,13 +223,17 @@ func (r *Rollup) setColumn(i int, x float64) {
 }
 
 // EncodeRollups appends a block of roll-ups to dst: framed like a chunk, the
-// times as there, then each column as the values of a chunk: N, Min, Max, Sum,
-// First, Last, Area, Held. They must be in ascending order of time, one to
-// MaxRollups of them.
+// times as there, then, where all numbers are decimals, a byte 5, the decimals,
+// and differences side by side; else each column as the values of a chunk: N,
+// Min, Max, Sum, First, Last, Area, Held. They must be in ascending order of
+// time, one to MaxRollups of them.
 func EncodeRollups(dst []byte, rs []Rollup) []byte {
 	e := encoders.Get().(*encoder)
 	defer encoders.Put(e)
 	b := e.times(len(rs), func(i int) int64 { return rs[i].At })
+	if xs, d, ok := scale(rs); ok {
+		return e.frame(dst, e.sideBySide(b, xs, d))
+	}
 	col := make([]Sample, len(rs))
 	for c := range columns {
 		for i := range rs {
@@ -264,11 +268,16 @@ func DecodeRollups(dst []Rollup, block []byte) ([]Rollup, error) {
 		}
 		dst = append(dst, Rollup{At: at})
 	}
-	col := make([]Sample, n)
-	for c := range columns {
-		d.values(col, &r)
-		for i := range col {
-			dst[first+i].setColumn(c, col[i].Value.Num)
+	if len(r.Rest) > 0 && r.Rest[0] == codeRollups {
+		r.Byte()
+		d.sideBySide(dst[first:], &r)
+	} else {
+		col := make([]Sample, n)
+		for c := range columns {
+			d.values(col, &r)
+			for i := range col {
+				dst[first+i].setColumn(c, col[i].Value.Num)
+			}
 		}
 	}
 	if r.Bad || len(r.Rest) > 0 {

@@ -100,13 +100,64 @@ func TestLevels(t *testing.T) {
 	}
 }
 
+// TestBlocksOfAnyNumbers writes and reads roll-ups of numbers that are decimals
+// and of some that are not, and finds that the former take less room.
+func TestBlocksOfAnyNumbers(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 4))
+	sizes := map[string]int{}
+	for name, v := range map[string]func(i int) float64{
+		"decimals":      func(i int) float64 { return math.Round(220+30*math.Sin(float64(i)/20)+r.Float64()*4) / 10 },
+		"whole":         func(int) float64 { return float64(r.IntN(5)) },
+		"booleans":      func(i int) float64 { return float64(i / 7 % 2) },
+		"thirds":        func(i int) float64 { return float64(i) / 3 },
+		"huge":          func(int) float64 { return (r.Float64() - 0.5) * math.MaxFloat64 / 1e9 },
+		"large decimal": func(i int) float64 { return 9e13 + float64(i) + 0.5 },
+		"tiny":          func(int) float64 { return r.Float64() * 1e-300 },
+		"minus zero":    func(int) float64 { return math.Copysign(0, -1) },
+		"mixed":         func(i int) float64 { return []float64{1.5, -1e300, 1.0 / 7, 0}[i%4] },
+	} {
+		roller := series.NewRoller(series.Every(900_000), 180_000)
+		at := int64(1_772_000_000_000)
+		for i := range 3000 {
+			roller.Add(at, v(i))
+			if at += 60_000; r.IntN(100) == 0 {
+				at += r.Int64N(1e7)
+			}
+		}
+		in := roller.Rollups()
+		block := series.EncodeRollups(nil, in)
+		sizes[name] = len(block) * 1000 / len(in)
+		out, err := series.DecodeRollups(nil, block)
+		if err != nil || len(out) != len(in) {
+			t.Fatalf("%s: %d of %d roll-ups came back, %v", name, len(out), len(in), err)
+		}
+		for i := range in {
+			if in[i] != out[i] || math.Signbit(in[i].Sum) != math.Signbit(out[i].Sum) {
+				t.Fatalf("%s: %+v came back as %+v", name, in[i], out[i])
+			}
+		}
+	}
+	if sizes["decimals"] > 11_000 || sizes["booleans"] > 6_000 || sizes["decimals"] > sizes["thirds"]/2 {
+		t.Errorf("thousandths of a byte a roll-up: %v", sizes)
+	}
+	// The extremes of what can be counted.
+	edge := []series.Rollup{{At: 0, N: math.MaxInt64, Min: -1, Max: 1, Sum: 0, First: 1, Last: -1, Held: math.MaxInt64}, {At: 900_000, N: 1, Min: 9007199254740992, Max: 9007199254740992, Sum: 9007199254740992, First: 9007199254740992, Last: -9007199254740992, Area: -9007199254740992, Held: 1 << 40}}
+	for n := range edge {
+		if out, err := series.DecodeRollups(nil, series.EncodeRollups(nil, edge[n:])); err != nil || !slices.Equal(out[1-n:], edge[1:]) {
+			t.Errorf("%+v, %v", out, err)
+		}
+	}
+}
+
 func FuzzDecodeRollups(f *testing.F) {
 	r := rand.New(rand.NewPCG(11, 12))
-	roller := series.NewRoller(series.Every(1000), 3000)
-	for i := range 200 {
-		roller.Add(int64(i)*700, math.Round(r.NormFloat64()*100)/10)
+	for _, by := range []float64{10, 3} { // side by side, and in columns
+		roller := series.NewRoller(series.Every(1000), 3000)
+		for i := range 200 {
+			roller.Add(int64(i)*700, math.Round(r.NormFloat64()*100)/by)
+		}
+		f.Add(series.EncodeRollups(nil, roller.Rollups()))
 	}
-	f.Add(series.EncodeRollups(nil, roller.Rollups()))
 	f.Fuzz(func(t *testing.T, block []byte) {
 		if out, err := series.DecodeRollups(nil, series.Sealed(block)); err == nil && (len(out) == 0 || len(out) > series.MaxRollups) {
 			t.Fatalf("%d roll-ups", len(out))

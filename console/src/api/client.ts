@@ -23,6 +23,7 @@ export type Reach = Schemas["Reach"];
 export type Rule = Schemas["Rule"];
 export type Change = Schemas["Change"];
 export type ModelPreview = Schemas["ModelPreview"];
+export type Store = Schemas["Store"];
 export type Service = Schemas["Service"];
 
 // Refusal is a problem of the service (RFC 9457) as an error.

@@ -1,7 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
 import { lazy, Suspense, useEffect, useState, type ReactNode } from "react";
-import { Link, NavLink } from "react-router";
+import { Link, NavLink, useNavigate } from "react-router";
 import { api, ask } from "../api/client";
 import { useFleet } from "../api/live";
 import { lasting, priorities } from "../lib/format";
@@ -122,6 +122,7 @@ function Stale() {
 
 function PersonMenu({ person }: { person: string }) {
   const queries = useQueryClient();
+  const navigate = useNavigate();
   const [chosen, setChosen] = useState<Theme>(theme());
   const item = "cursor-pointer px-3 py-1.5 outline-none data-[highlighted]:bg-ground";
   const choose = (t: Theme) => {
@@ -152,6 +153,9 @@ function PersonMenu({ person }: { person: string }) {
             ))}
           </DropdownMenu.RadioGroup>
           <DropdownMenu.Separator className="my-1 border-t border-line" />
+          <DropdownMenu.Item className={item} onSelect={() => navigate("/service")}>
+            Service
+          </DropdownMenu.Item>
           <DropdownMenu.Item className={item} onSelect={() => window.open("/api/docs")}>
             API reference
           </DropdownMenu.Item>

@@ -38,6 +38,7 @@ export default function Palette({ onClose }: { onClose: () => void }) {
             ["Wire", "/wire"],
             ["Refused messages on the wire", "/wire?trouble=yes"],
             ["Alarms", "/alarms"],
+            ["Service: storage and backup", "/service"],
           ].map(([name, to]) => (
             <Command.Item key={to} onSelect={() => go(to)} className={item}>
               {name}

@@ -8,6 +8,14 @@ export function number(v: number, decimals = -1): string {
   return (part ? `${spaced}.${part}` : spaced).replace("-", "\u2212");
 }
 
+// bytes writes a size as people read it.
+export function bytes(n: number): string {
+  if (n < 10_000) return `${n} B`;
+  if (n < 1e7) return `${number(n / 1e3, 0)} kB`;
+  if (n < 1e10) return `${(n / 1e6).toFixed(1)} MB`;
+  return `${(n / 1e9).toFixed(1)} GB`;
+}
+
 export function say(v: unknown, p?: Pick<Property, "decimals">): string {
   if (v === null || v === undefined) return "–";
   if (typeof v === "number") return number(v, p?.decimals ?? -1);
