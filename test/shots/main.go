@@ -65,7 +65,7 @@ func run(console, password, out, only string) error {
 	}
 	shots := []shot{
 		{name: "fleet", path: "/"},
-		{name: "fleet-dark", path: "/", theme: "dark"},
+		{name: "query", path: "/query?metric=co2&by=site&across=max&span=7d", theme: "dark"},
 		{name: "fleet-list", path: "/?view=list&sort=headspace"},
 		{name: "history", path: "/devices/air-kilnside-1/history?span=24h&with=air-kilnside-3&ahead=24h"},
 		{name: "device", path: "/devices/tank-fennimore-07?span=24h"},
@@ -85,6 +85,7 @@ func run(console, password, out, only string) error {
 		}},
 		{name: "alarms", path: "/alarms"},
 		{name: "wire", path: "/wire"},
+		{name: "service", path: "/service"},
 		{name: "model", path: "/models/tank-probe"},
 		{name: "model-edit", path: "/models/tank-probe", after: func(p *browser.Page) error {
 			// A change that is written and not published stays in the browser.
@@ -169,10 +170,9 @@ func terminals(console, password, out, only string) error {
 		{"cli-model", "ullage check examples/cellars; ullage model test examples/cellars/models/cellar-air.tm.json; ullage compare examples/cellars; ullage model show cellar-air"},
 		{"cli-device", "ullage device show tank-fennimore-07; ullage expr explain --device tank-fennimore-07 'must_temp > set.max_temp - 3 and avg(must_temp, 1h) > 29'"},
 		{"cli-setting", "ullage setting set tank-kilnside-01 stir_at=27.5; ullage command give tank-fennimore-07 zero_level reference_cm=30; ullage command give tank-coldharbour-02 zero_level reference_cm=30; ullage command give hub-kilnside pull_log lines=3; ullage command list"},
-		{"cli-query", "ullage query tank-fennimore-07 must_temp --span 12h --draw; " +
-			`ullage query co2 --by site --across max --span 24h --step 12h | head -9; ullage store stats`},
-		{"cli-wire", "ullage wire --once --last 22"},
-		{"cli-journal", "ullage journal list --limit 26"},
+		{"cli-query", "ullage query tank-fennimore-07 must_temp --span 12h --draw; ullage query tank-fennimore-07 must_temp --forecast 12h | tail -1; " +
+			"ullage store stats"},
+		{"cli-wire", "ullage wire --once --last 14; ullage journal list --limit 20"},
 	} {
 		if only != "" && only != c.name {
 			continue

@@ -39,7 +39,7 @@ export default function ServicePage() {
           </p>
         )}
       </div>
-      <div className="grid gap-x-10 gap-y-8 border-t border-line pt-4 lg:grid-cols-[minmax(0,1fr)_22rem]">
+      <div className="grid gap-x-10 gap-y-8 border-t border-line pt-4 lg:grid-cols-[minmax(0,1fr)_27rem]">
         <section aria-labelledby="storage" className="min-w-0">
           {store.error && <Trouble>{store.error.message}</Trouble>}
           {store.isPending && <p className="text-muted">Looking through the store…</p>}
