@@ -95,8 +95,12 @@ func (s *server) historyRoutes() {
 			out.Readings = append(out.Readings, client.Point{At: p.At, Value: p.Value.Any(), Quality: p.Quality.Words()})
 			return nil
 		})
+		lost, err := series.Whole(err)
 		if err != nil && !errors.Is(err, errEnough) {
 			return nil, s.failed(err)
+		}
+		if lost != nil {
+			out.Note = lost.Error()
 		}
 		return &body[client.Readings]{out}, nil
 	}, describe("readings", "Single readings of a metric, in order of time", "Readings"), notFound)

@@ -2,8 +2,10 @@ package api
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -110,7 +112,7 @@ func (s *server) figureRoutes() {
 			return nil, s.failed(err)
 		}
 		x := f.Summary
-		out := client.Figures{Device: f.Line.Device, Metric: f.Line.Metric, Display: unit.Display(f.Line.Unit), Decimals: f.Line.Decimals, From: f.From.UTC(), To: f.To.UTC(),
+		out := client.Figures{Note: f.Line.Note, Device: f.Line.Device, Metric: f.Line.Metric, Display: unit.Display(f.Line.Unit), Decimals: f.Line.Decimals, From: f.From.UTC(), To: f.To.UTC(),
 			N: x.N, Min: x.Min, P5: x.P5, P25: x.P25, P50: x.P50, P75: x.P75, P95: x.P95, Max: x.Max, Mean: x.Mean, Deviation: x.Deviation, Bins: []client.Bin{}}
 		if f.TrendKnown {
 			out.Trend = &client.Trend{Slope: f.Trend.Slope, Low: f.Trend.Low, High: f.Trend.High}
@@ -251,8 +253,8 @@ func (s *server) export(c huma.Context, q query.Query, f exchange.Format, column
 	if err == nil {
 		err = s.Clerk.Export(c.Context(), q, func(device, metric, symbol string, x series.Point) error { return w.Write(device, metric, symbol, x) })
 	}
-	if err == nil {
-		err = w.Close()
+	if err == nil || errors.Is(err, series.ErrDamaged) { // then all the rest is there
+		err = cmp.Or(w.Close(), err)
 	}
 	if err != nil && c.Context().Err() == nil {
 		s.brokeOff(c, err)

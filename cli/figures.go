@@ -17,6 +17,9 @@ func printFigures(w io.Writer, f client.Figures) {
 		d = 2
 	}
 	fmt.Fprintf(w, "%s of %s, %s readings from %s to %s\n\n", f.Metric, f.Device, count(int64(f.N)), f.From.Local().Format(time.DateTime), f.To.Local().Format(time.DateTime))
+	if f.Note != "" {
+		fmt.Fprintf(w, "%s\n\n", f.Note)
+	}
 	cells := [][]string{{"LEAST", "5 %", "25 %", "MEDIAN", "75 %", "95 %", "GREATEST", "MEAN", "DEVIATION", ""}, {}}
 	for _, v := range []float64{f.Min, f.P5, f.P25, f.P50, f.P75, f.P95, f.Max} {
 		cells[1] = append(cells[1], num(v, d))

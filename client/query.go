@@ -128,6 +128,7 @@ func (c *Client) Import(ctx context.Context, r io.Reader, format string, evaluat
 
 // Figures describe one metric of one device over a span.
 type Figures struct {
+	Note      string    `json:"note,omitempty" doc:"What could not be read"`
 	Device    string    `json:"device"`
 	Metric    string    `json:"metric"`
 	Display   string    `json:"display,omitempty" doc:"Unit as people write it"`

@@ -235,6 +235,7 @@ type Readings struct {
 	Metric   string  `json:"metric"`
 	Readings []Point `json:"readings"`
 	More     bool    `json:"more" doc:"True if the limit cut the answer; ask again from the last time"`
+	Note     string  `json:"note,omitempty" doc:"What could not be read"`
 }
 
 // Events of the live stream.

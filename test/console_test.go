@@ -299,6 +299,23 @@ func TestConsole(t *testing.T) {
 		ok(t, p.WaitText("No device has reported co3", 15*time.Second))
 	})
 
+	t.Run("the service tells how much room there is, and gives a backup", func(t *testing.T) {
+		ok(t, p.Go(s.Console+"/"))
+		ok(t, p.Wait(`document.querySelector("header button[aria-haspopup]")`, 10*time.Second))
+		ok(t, p.Click("header button[aria-haspopup]"))
+		ok(t, p.Wait(`[...document.querySelectorAll("[role=menuitem]")].find((x) => x.innerText === "Service")`, 5*time.Second))
+		ok(t, p.Keys("ArrowDown", "ArrowDown", "ArrowDown", "ArrowDown", "Enter"))
+		ok(t, p.Wait(`location.pathname === "/service"`, 5*time.Second))
+		ok(t, p.WaitText("Room on the disk", 10*time.Second))
+		ok(t, p.WaitText("Nothing is packed yet", 10*time.Second))
+		ok(t, p.ClickText("By device"))
+		ok(t, p.Wait(`location.search === "?by=device"`, 5*time.Second))
+		head, err := browser.Eval[string](p, `fetch(document.querySelector("a[download]").href).then((r) => r.text().then((b) => r.headers.get("content-type") + " " + (b.length > 20000) + " " + b.includes("telemetry.db")))`)
+		if err != nil || head != "application/x-tar true true" {
+			t.Errorf("the backup is %q, %v", head, err)
+		}
+	})
+
 	t.Run("an alarm rises, is acknowledged and goes", func(t *testing.T) {
 		ok(t, p.Go(s.Console+"/alarms"))
 		o, err := s.Client.CreateDevice(t.Context(), client.NewDevice{ID: "air-kilnside-9", Model: "cellar-air", Labels: map[string]string{"site": "Kilnside", "row": "press hall"}})
@@ -377,6 +394,7 @@ func TestAccessible(t *testing.T) {
 			"/models/tank-probe/edit":           `document.querySelector(".cm-content") && document.body.innerText.includes("as it is published")`,
 			"/models/new?from=message":          `document.querySelector("textarea")`,
 			"/query?metric=must_temp":           `document.querySelectorAll("[data-line]").length === 18 && document.querySelector("figure canvas")`,
+			"/service?by=metric":                `document.body.innerText.includes("Room on the disk")`,
 			"/wire":                             `document.querySelectorAll("ol li").length > 0`,
 			"/nowhere":                          `document.body.innerText.includes("no such page")`,
 		} {
@@ -414,7 +432,7 @@ func TestNarrowAndWide(t *testing.T) {
 	ok(t, p.SignIn("engineer", service.Password))
 	for _, size := range [][2]int64{{390, 844}, {1280, 800}, {3840, 2160}} {
 		ok(t, p.Size(size[0], size[1]))
-		for _, path := range []string{"/", "/devices/tank-fennimore-07", "/alarms", "/wire", "/models", "/models/tank-probe", "/models/tank-probe/edit"} {
+		for _, path := range []string{"/", "/devices/tank-fennimore-07", "/alarms", "/wire", "/models", "/models/tank-probe", "/models/tank-probe/edit", "/devices/tank-fennimore-07/history", "/query?metric=co2", "/service"} {
 			ok(t, p.Go(s.Console+path))
 			ok(t, p.Wait(`document.querySelector("h1")`, 10*time.Second))
 			time.Sleep(300 * time.Millisecond)

@@ -1,6 +1,8 @@
 package test
 
 import (
+	"bufio"
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -11,6 +13,7 @@ import (
 	"time"
 
 	"github.com/fxamacker/cbor/v2"
+	_ "modernc.org/sqlite"
 
 	"ullage/test/service"
 )
@@ -153,4 +156,69 @@ func TestSenMLInCBOR(t *testing.T) {
 	}
 	wants(t, "the device", cli(t, s, "device", "show", "tank-kilnside-01"), 0, 0, "21.5 °C", "31.0 cm")
 	wants(t, "the wire", cli(t, s, "wire", "tank-kilnside-01", "--once"), 0, 0, "0x82")
+}
+
+// TestDamagedHistory damages a chunk of a stopped service: everything else is
+// still answered, what is missing is said, and the check repairs what it can.
+func TestDamagedHistory(t *testing.T) {
+	dir := t.TempDir()
+	s, err := service.Start(dir)
+	ok(t, err)
+	defer func() { s.Stop() }()
+	cellars(t, s)
+	begin := time.Now().UTC().AddDate(0, 0, -30).Truncate(24 * time.Hour)
+	const tanks, rows = 26, 28 * 24 * 60
+	file := filepath.Join(t.TempDir(), "month.csv")
+	f, err := os.Create(file)
+	ok(t, err)
+	w := bufio.NewWriter(f)
+	fmt.Fprintln(w, "device,metric,at,value")
+	for d := range tanks {
+		id := fmt.Sprintf("tank-kilnside-%02d", d)
+		onboard(t, s, id, "tank-probe")
+		for i := range rows {
+			fmt.Fprintf(w, "%s,must_temp,%s,%.1f\n", id, begin.Add(time.Duration(i)*time.Minute).Format(time.RFC3339), 20+float64(i%97)/10)
+		}
+	}
+	ok(t, w.Flush())
+	ok(t, f.Close())
+	wants(t, "import", cli(t, s, "import", file), 0, 0, "1,048,320 readings stored, 0 refused")
+	// More than a million are fresh now, so some are being packed.
+	packed := 0
+	for end := time.Now().Add(20 * time.Second); packed < 20_000 && time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+		st, err := s.Client.Store(t.Context(), "device")
+		ok(t, err)
+		packed = int(st.Readings)
+	}
+	ok(t, s.Stop())
+	db, err := sql.Open("sqlite", filepath.Join(dir, "telemetry.db"))
+	ok(t, err)
+	var id string
+	if err := db.QueryRow("SELECT device FROM series WHERE id = (SELECT min(key) >> 39 FROM chunks)").Scan(&id); err != nil {
+		t.Fatalf("of %d readings nothing was packed: %v", packed, err)
+	}
+	_, err = db.Exec("UPDATE chunks SET data = zeroblob(40) WHERE key = (SELECT min(key) FROM chunks)")
+	ok(t, err)
+	ok(t, db.Close())
+	s, err = service.Start(dir)
+	ok(t, err)
+	day := begin.Format(time.DateOnly)
+	out, errs, code := s.CLI("", "query", id, "must_temp", "--span", day, "--step", "10min")
+	wants(t, "a query over damage", out, code, 0, "20:00:00")
+	wants(t, "what it says beside", errs, 0, 0, id+": the readings between "+day+"T00:00:00Z and "+day+"T07:59:00Z are damaged and were left out")
+	out, errs, code = s.CLI("", "query", id, "must_temp", "--span", day, "--step", "1h")
+	wants(t, "from roll-ups it is whole", out+errs, code, 0, "00:00:00", "24.9")
+	out, errs, code = s.CLI("", "query", id, "must_temp", "--span", day, "--export", "csv")
+	wants(t, "an export", errs, code, 1, "must_temp of "+id+": the readings between", "are damaged and were left out")
+	if n := strings.Count(out, "\n"); n != 1+1440-480 {
+		t.Errorf("the export has %d lines", n)
+	}
+	ok(t, s.Stop())
+	out, errs, code = s.CLI("", "store", "check", "--data", dir)
+	wants(t, "check", out+errs, code, 3, "chunk of must_temp of "+id)
+	out, errs, code = s.CLI("", "store", "check", "--data", dir, "--repair")
+	wants(t, "repair", out+errs, code, 3, "must_temp")
+	wants(t, "check again", cli(t, s, "store", "check", "--data", dir), 0, 0, "all sound")
+	s, err = service.Start(dir)
+	ok(t, err)
 }

@@ -48,12 +48,14 @@ func (c *Clerk) Figures(ctx context.Context, q Query) (*Figures, error) {
 		}
 		return nil
 	})
+	lost, err := series.Whole(err)
 	if err != nil {
 		return nil, err
 	}
+	f.Line.note(s.device.ID, lost)
 	step := series.NiceStep(p.To.Sub(p.From), 200)
 	cells, err := c.history.Cells(ctx, s.device.ID, s.metric, p.From, p.To, series.Every(step.Milliseconds()), step.Milliseconds())
-	if err != nil {
+	if _, err = series.Whole(err); err != nil { // it was said already
 		return nil, err
 	}
 	if len(values) > maxFigures {
@@ -152,7 +154,7 @@ func (c *Clerk) Forecast(ctx context.Context, q Query, ahead time.Duration) (*Ou
 		return nil, err
 	}
 	cells, err := c.history.Cells(ctx, s.device.ID, s.metric, q.From, q.To, series.Every(step.Milliseconds()), step.Milliseconds())
-	if err != nil {
+	if _, err = series.Whole(err); err != nil { // what is damaged is a hole
 		return nil, err
 	}
 	o := &Outlook{Line: s.line(symbol), From: end, Step: step}

@@ -498,24 +498,35 @@ func (g *gathering) finish(across string) Line {
 
 // Export gives every single reading that a query is about, one series after
 // the other, each in order of time. Step, By and what goes with them say nothing.
+// Where some are damaged it gives all the others, and an error of
+// series.ErrDamaged at the end.
 func (c *Clerk) Export(ctx context.Context, q Query, yield func(device, metric, unit string, x series.Point) error) error {
 	p, err := c.Plan(q)
 	if err != nil {
 		return err
 	}
+	var all Line
 	for _, s := range p.series {
 		convert, symbol, err := s.unit(p.Units[s.metric])
 		if err != nil {
 			return err
 		}
-		if err := c.history.ReadingsContext(ctx, s.device.ID, s.metric, p.From, p.To, func(x series.Point) error {
+		err = c.history.ReadingsContext(ctx, s.device.ID, s.metric, p.From, p.To, func(x series.Point) error {
 			if x.Value.Kind == value.Number {
 				x.Value.Num = convert(x.Value.Num)
 			}
 			return yield(s.device.ID, s.metric, symbol, x)
-		}); err != nil {
+		})
+		lost, err := series.Whole(err)
+		if err != nil {
 			return fmt.Errorf("reading %s of %s: %w", s.metric, s.device.ID, err)
 		}
+		all.note(s.metric+" of "+s.device.ID, lost)
+	}
+	if all.Note != "" {
+		e := fault.New(fault.Internal, "%s", all.Note)
+		e.Cause = series.ErrDamaged
+		return e
 	}
 	return nil
 }

@@ -42,7 +42,8 @@ type Service struct {
 	Token               string
 	cmd                 *exec.Cmd
 	log                 *output
-	ended               chan error
+	ended               chan struct{} // closed when it has
+	exit                error         // how it ended
 }
 
 // output collects what a process prints.
@@ -67,7 +68,7 @@ func (o *output) String() string {
 // the flags say others, and waits until it is ready and somebody is signed in.
 func Start(data string, flags ...string) (*Service, error) {
 	args := append([]string{"serve", "--data", data, "--listen", "127.0.0.1:0", "--mqtt", "127.0.0.1:0", "--device-http", "127.0.0.1:0"}, flags...)
-	s := &Service{Data: data, log: &output{}, ended: make(chan error, 1)}
+	s := &Service{Data: data, log: &output{}, ended: make(chan struct{})}
 	s.cmd = exec.Command(Binary(), args...)
 	s.cmd.Dir = data
 	os.MkdirAll(data, 0o700)
@@ -88,7 +89,8 @@ func Start(data string, flags ...string) (*Service, error) {
 		}
 		close(lines)
 		io.Copy(io.Discard, out)
-		s.ended <- s.cmd.Wait()
+		s.exit = s.cmd.Wait()
+		close(s.ended)
 	}()
 	timeout := time.After(20 * time.Second)
 	for s.HTTP == "" {
@@ -134,12 +136,13 @@ func (s *Service) Kill() {
 	<-s.ended
 }
 
-// Stop ends the service gracefully and returns how it exited.
+// Stop ends the service gracefully and returns how it exited; also one that has
+// ended already.
 func (s *Service) Stop() error {
 	s.cmd.Process.Signal(syscall.SIGTERM)
 	select {
-	case err := <-s.ended:
-		return err
+	case <-s.ended:
+		return s.exit
 	case <-time.After(15 * time.Second):
 		s.Kill()
 		return fmt.Errorf("the service did not stop within 15 s")

@@ -1283,6 +1283,8 @@ export interface components {
              * @description Readings
              */
             n: number;
+            /** @description What could not be read */
+            note?: string;
             /** Format: double */
             p25: number;
             /**
@@ -1915,6 +1917,8 @@ export interface components {
             metric: string;
             /** @description True if the limit cut the answer; ask again from the last time */
             more: boolean;
+            /** @description What could not be read */
+            note?: string;
             readings: components["schemas"]["Point"][];
         };
         RotateBody: {
