@@ -299,6 +299,20 @@ func TestConsole(t *testing.T) {
 		ok(t, p.WaitText("No device has reported co3", 15*time.Second))
 	})
 
+	t.Run("charts open where the data is", func(t *testing.T) {
+		onboard(t, s, "tank-fennimore-90", "tank-probe")
+		at := time.Now().UTC().AddDate(0, 0, -10)
+		file := filepath.Join(t.TempDir(), "old.csv")
+		ok(t, os.WriteFile(file, fmt.Appendf(nil, "device,metric,at,value\ntank-fennimore-90,must_temp,%s,21\ntank-fennimore-90,must_temp,%s,22\n", at.Format(time.RFC3339), at.Add(time.Minute).Format(time.RFC3339)), 0o600))
+		cli(t, s, "import", file)
+		for _, page := range []string{"", "/history"} {
+			ok(t, p.Go(s.Console+"/devices/tank-fennimore-90"+page))
+			ok(t, p.Wait(`document.querySelectorAll("[data-metric=must_temp] canvas").length === 1`, 15*time.Second))
+		}
+		ok(t, p.Go(s.Console+"/devices/tank-fennimore-90"))
+		ok(t, p.WaitText("Nothing since", 5*time.Second))
+	})
+
 	t.Run("the service tells how much room there is, and gives a backup", func(t *testing.T) {
 		ok(t, p.Go(s.Console+"/"))
 		ok(t, p.Wait(`document.querySelector("header button[aria-haspopup]")`, 10*time.Second))

@@ -200,15 +200,7 @@ func (c *cborWriter) Write(device, metric, unit string, x series.Point) error {
 	if device != c.device {
 		r.Base, c.device = device+"/", device
 	}
-	switch v := x.Value; v.Kind {
-	case value.Number:
-		r.Value = &v.Num
-	case value.Text:
-		r.Text = &v.Text
-	case value.Bool:
-		b := v.Bool()
-		r.Truth = &b
-	}
+	r.Value, r.Text, r.Truth = x.Value.Split()
 	b, err := shortest.Marshal(r)
 	if err == nil {
 		_, err = c.w.Write(b)

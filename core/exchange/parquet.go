@@ -47,15 +47,7 @@ func (p *parquetWriter) Write(device, metric, unit string, x series.Point) error
 		ms := x.DeviceAt.UnixMilli()
 		r.DeviceAt = &ms
 	}
-	switch v := x.Value; v.Kind {
-	case value.Number:
-		r.Number = &v.Num
-	case value.Text:
-		r.Text = &v.Text
-	case value.Bool:
-		b := v.Bool()
-		r.Truth = &b
-	}
+	r.Number, r.Text, r.Truth = x.Value.Split()
 	p.rows = append(p.rows, r)
 	if len(p.rows) == cap(p.rows) {
 		return p.flush()

@@ -65,6 +65,21 @@ func (v Value) Known() bool { return v.Kind != None }
 // Bool returns the truth of a boolean value; false for every other kind.
 func (v Value) Bool() bool { return v.Kind == Bool && v.Num != 0 }
 
+// Split returns what v holds, and nil for the kinds that it is not, as formats
+// with a field for each kind want it.
+func (v Value) Split() (number *float64, text *string, truth *bool) {
+	switch v.Kind {
+	case Number:
+		number = &v.Num
+	case Text:
+		text = &v.Text
+	case Bool:
+		b := v.Bool()
+		truth = &b
+	}
+	return number, text, truth
+}
+
 // Any returns v as the Go value that encoding/json would have decoded.
 func (v Value) Any() any {
 	switch v.Kind {

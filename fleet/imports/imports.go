@@ -168,15 +168,7 @@ func (p *pack) record(x *exchange.Row) senml.Record {
 	if prop, ok := p.model.Property(x.Name); ok && prop.Kind == value.Text && x.Written != "" {
 		v = value.OfText(x.Written) // it only looks like something else
 	}
-	switch v.Kind {
-	case value.Number:
-		r.Number = &v.Num
-	case value.Text:
-		r.Text = &v.Text
-	default:
-		b := v.Bool()
-		r.Truth = &b
-	}
+	r.Number, r.Text, r.Truth = v.Split()
 	return r
 }
 

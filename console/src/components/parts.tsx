@@ -84,6 +84,35 @@ export function Command({ children, wrap = false }: { children: string; wrap?: b
   );
 }
 
+// Head is the head of a column by which a table can be sorted.
+export function Head({
+  children,
+  right = false,
+  sorted,
+  onSort,
+}: {
+  children: ReactNode;
+  right?: boolean;
+  sorted?: "ascending" | "descending";
+  onSort: () => void;
+}) {
+  return (
+    <th
+      scope="col"
+      className={`py-1 pr-6 font-normal last:pr-0 ${right ? "text-right" : "text-left"}`}
+      aria-sort={sorted ?? "none"}
+    >
+      <button
+        type="button"
+        onClick={onSort}
+        className={`py-1 whitespace-nowrap ${sorted ? "font-semibold" : "text-muted"}`}
+      >
+        {children} {sorted && "↓"}
+      </button>
+    </th>
+  );
+}
+
 // Notes say what of some lines could not be read.
 export function Notes({ lines }: { lines?: { metric: string; note?: string }[] }) {
   return lines

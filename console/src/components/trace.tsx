@@ -1,6 +1,7 @@
 import { useEffect, useMemo, useRef } from "react";
 import uPlot from "uplot";
 import { timeLabels } from "../lib/history";
+import { css, dragged, look, mount } from "../lib/plot";
 
 export interface TraceData {
   // times in seconds since 1970, with a hole (null) where there is a gap
@@ -46,8 +47,6 @@ export interface AlarmSpan {
   often?: boolean;
 }
 
-const css = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
-
 // Trace is the one wrapper round the chart library: a line of means in a band
 // of least and greatest values, with the limit drawn in.
 export function Trace(props: Props) {
@@ -77,126 +76,109 @@ export function Trace(props: Props) {
   }, [data, other, ahead]);
   const first = useRef(columns);
 
-  useEffect(() => {
-    const make = () => {
-      plot.current?.destroy();
-      const line = css("--line");
-      const muted = css("--muted");
-      const font = `${0.75 * parseFloat(getComputedStyle(document.documentElement).fontSize)}px ${css("--font-sans") || "sans-serif"}`;
-      plot.current = new uPlot(
-        {
-          width: holder.current!.clientWidth,
-          height,
-          cursor: {
-            sync: syncKey ? { key: syncKey } : undefined,
-            drag: { x: zooms, y: false, setScale: false },
-            points: { size: 5 },
-          },
-          legend: { show: false },
-          scales: {
-            x: { time: true, range: () => [live.current.from, live.current.to] },
-            y: {
-              range: (_u, low, high) => {
-                if (step) return [-0.25, 1.25];
-                // A limit is drawn in when it is near; far away it would flatten the line.
-                const span = Math.max(high - low, 1e-9);
-                const near = live.current.limits
-                  .map((l) => l.value)
-                  .filter((l) => l > low - 2.5 * span && l < high + 2.5 * span);
-                low = Math.min(low, ...near);
-                high = Math.max(high, ...near);
-                const least = 10 ** -Math.max(live.current.decimals, 0) * 4;
-                const pad = Math.max((high - low) * 0.12, least / 2);
-                return [low - pad, high + pad];
+  useEffect(
+    () =>
+      mount(holder.current!, plot, height, (width) => {
+        const line = css("--line");
+        const { muted, font } = look();
+        return new uPlot(
+          {
+            width,
+            height,
+            cursor: {
+              sync: syncKey ? { key: syncKey } : undefined,
+              drag: { x: zooms, y: false, setScale: false },
+              points: { size: 5 },
+            },
+            legend: { show: false },
+            scales: {
+              x: { time: true, range: () => [live.current.from, live.current.to] },
+              y: {
+                range: (_u, low, high) => {
+                  if (step) return [-0.25, 1.25];
+                  // A limit is drawn in when it is near; far away it would flatten the line.
+                  const span = Math.max(high - low, 1e-9);
+                  const near = live.current.limits
+                    .map((l) => l.value)
+                    .filter((l) => l > low - 2.5 * span && l < high + 2.5 * span);
+                  low = Math.min(low, ...near);
+                  high = Math.max(high, ...near);
+                  const least = 10 ** -Math.max(live.current.decimals, 0) * 4;
+                  const pad = Math.max((high - low) * 0.12, least / 2);
+                  return [low - pad, high + pad];
+                },
               },
             },
-          },
-          axes: [
-            {
-              stroke: muted,
-              font,
-              grid: { stroke: line, width: 1 },
-              ticks: { show: false },
-              size: 20,
-              space: 90,
-              values: timeLabels,
-            },
-            {
-              stroke: muted,
-              font,
-              size: 46,
-              space: 26,
-              grid: { show: false },
-              ticks: { show: false },
-              values: (_u, vs) =>
-                step
-                  ? vs.map((v) => (v === 0 ? "no" : v === 1 ? "yes" : ""))
-                  : vs.map((v) => String(Math.round(v * 1e4) / 1e4)),
-              ...(step ? { splits: () => [0, 1] } : {}),
-            },
-          ],
-          series: [
-            {},
-            { stroke: "transparent", points: { show: false } },
-            { stroke: "transparent", points: { show: false } },
-            {
-              stroke: css("--series"),
-              width: 1.6,
-              points: { show: false },
-              paths: step ? uPlot.paths.stepped!({ align: 1 }) : undefined,
-            },
-            {
-              stroke: css("--series-2"),
-              width: 1.3,
-              dash: [5, 4],
-              points: { show: false },
-              paths: step ? uPlot.paths.stepped!({ align: 1 }) : undefined,
-            },
-            { stroke: "transparent", points: { show: false } },
-            { stroke: "transparent", points: { show: false } },
-            { stroke: css("--press"), width: 1.4, dash: [2, 3], points: { show: false } },
-          ],
-          bands: [
-            { series: [2, 1], fill: css("--band") },
-            { series: [6, 5], fill: css("--probable") },
-          ],
-          hooks: {
-            draw: [
-              (u) => live.current.limits.forEach((l) => drawLimit(u, l, font, muted)),
-              (u) => live.current.alarms?.forEach((a) => drawAlarm(u, a)),
-            ],
-            setSelect: [
-              (u) => {
-                const { left, width } = u.select;
-                u.setSelect({ left: 0, top: 0, width: 0, height: 0 }, false);
-                if (width > 6) live.current.onZoom?.(u.posToVal(left, "x"), u.posToVal(left + width, "x"));
+            axes: [
+              {
+                stroke: muted,
+                font,
+                grid: { stroke: line, width: 1 },
+                ticks: { show: false },
+                size: 20,
+                space: 90,
+                values: timeLabels,
+              },
+              {
+                stroke: muted,
+                font,
+                size: 46,
+                space: 26,
+                grid: { show: false },
+                ticks: { show: false },
+                values: (_u, vs) =>
+                  step
+                    ? vs.map((v) => (v === 0 ? "no" : v === 1 ? "yes" : ""))
+                    : vs.map((v) => String(Math.round(v * 1e4) / 1e4)),
+                ...(step ? { splits: () => [0, 1] } : {}),
               },
             ],
-            setCursor: [
-              (u) => {
-                const i = u.cursor.idx;
-                const at = (k: number) => (i == null ? null : ((u.data[k]?.[i] ?? null) as number | null));
-                live.current.onHover?.(i == null ? null : u.data[0][i], at(3), at(4));
+            series: [
+              {},
+              { stroke: "transparent", points: { show: false } },
+              { stroke: "transparent", points: { show: false } },
+              {
+                stroke: css("--series"),
+                width: 1.6,
+                points: { show: false },
+                paths: step ? uPlot.paths.stepped!({ align: 1 }) : undefined,
               },
+              {
+                stroke: css("--series-2"),
+                width: 1.3,
+                dash: [5, 4],
+                points: { show: false },
+                paths: step ? uPlot.paths.stepped!({ align: 1 }) : undefined,
+              },
+              { stroke: "transparent", points: { show: false } },
+              { stroke: "transparent", points: { show: false } },
+              { stroke: css("--press"), width: 1.4, dash: [2, 3], points: { show: false } },
             ],
+            bands: [
+              { series: [2, 1], fill: css("--band") },
+              { series: [6, 5], fill: css("--probable") },
+            ],
+            hooks: {
+              draw: [
+                (u) => live.current.limits.forEach((l) => drawLimit(u, l, font, muted)),
+                (u) => live.current.alarms?.forEach((a) => drawAlarm(u, a)),
+              ],
+              setSelect: [dragged((a, b) => live.current.onZoom?.(a, b))],
+              setCursor: [
+                (u) => {
+                  const i = u.cursor.idx;
+                  const at = (k: number) => (i == null ? null : ((u.data[k]?.[i] ?? null) as number | null));
+                  live.current.onHover?.(i == null ? null : u.data[0][i], at(3), at(4));
+                },
+              ],
+            },
           },
-        },
-        first.current,
-        holder.current!,
-      );
-    };
-    make();
-    const resized = new ResizeObserver(() =>
-      plot.current?.setSize({ width: holder.current!.clientWidth, height }),
-    );
-    resized.observe(holder.current!);
-    window.addEventListener("theme", make);
-    return () => {
-      window.removeEventListener("theme", make);
-      resized.disconnect();
-      plot.current?.destroy();
-    };
-  }, [height, syncKey, step, zooms]);
+          first.current,
+          holder.current!,
+        );
+      }),
+    [height, syncKey, step, zooms],
+  );
 
   useEffect(() => {
     first.current = columns;

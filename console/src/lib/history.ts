@@ -93,6 +93,19 @@ export function stretchOf(span: string, now: number): Stretch {
   return { from: end - ms, to: end, live: true };
 }
 
+// newestOf is the time of the newest reading of a device, live or from a file.
+export function newestOf(device: Device): number | undefined {
+  const times = Object.values(device.latest).map((l) => Date.parse(l.at));
+  return times.length ? Math.max(...times) : undefined;
+}
+
+// whereDataIs moves a span until now, in which nothing can be, to where it ends.
+export function whereDataIs(s: Stretch, newest: number | undefined): Stretch {
+  if (!s.live || newest === undefined || newest >= s.from) return s;
+  const to = Math.ceil(newest / 10_000) * 10_000 + 10_000;
+  return { from: to - (s.to - s.from), to, live: false };
+}
+
 export const iso = (ms: number) => new Date(ms).toISOString();
 
 // limitsOf are the limits that rules set to a telemetry itself.

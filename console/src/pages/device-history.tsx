@@ -12,9 +12,11 @@ import {
   expectedGap,
   iso,
   limitsOf,
+  newestOf,
   spans,
   stretchOf,
   summarise,
+  whereDataIs,
   withGaps,
   type Stretch,
 } from "../lib/history";
@@ -40,13 +42,8 @@ export function History({ device, model }: { device: Device; model?: Model }) {
   const telemetry = (model?.properties ?? []).filter((p) => p.role === "telemetry");
   const numeric = telemetry.filter((p) => p.type !== "text" && p.type !== "nothing");
   const shown = numeric.filter((p) => !hide.includes(p.name));
-  let stretch = stretchOf(span, now);
-  // A span until now in which nothing can be opens where the data is.
-  const newest = device.last_at ? Date.parse(device.last_at) : undefined;
-  if (stretch.live && newest && newest < stretch.from) {
-    const to = Math.ceil(newest / 10_000) * 10_000 + 10_000;
-    stretch = { from: to - (stretch.to - stretch.from), to, live: false };
-  }
+  const newest = newestOf(device);
+  const stretch = whereDataIs(stretchOf(span, now), newest);
   // A forecast is of what comes after now.
   const tomorrow = stretch.live ? (horizons[ahead] ?? 0) : 0;
   const shownTo = stretch.to + tomorrow;
@@ -100,10 +97,10 @@ export function History({ device, model }: { device: Device; model?: Model }) {
     placeholderData: (old) => old,
   });
   const peers = [...fleet.devices.values()]
-    .filter((d) => d.model === device.model && d.id !== device.id && d.last_at)
+    .filter((d) => d.model === device.model && d.id !== device.id && newestOf(d))
     .map((d) => d.id)
     .sort();
-  if (!device.last_at)
+  if (newest === undefined)
     return (
       <Empty title="No reading has come yet" why="History begins with the first reading of the device." />
     );

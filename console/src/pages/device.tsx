@@ -13,7 +13,7 @@ import { Trace } from "../components/trace";
 import { Vessel } from "../components/vessel";
 import { WireList } from "../components/wire-list";
 import { absolute, ago, lasting, say, soon, words } from "../lib/format";
-import { expectedGap, limitsOf, summarise, withGaps } from "../lib/history";
+import { expectedGap, limitsOf, newestOf, summarise, whereDataIs, withGaps } from "../lib/history";
 import { useNow, useParam, useTitle } from "../lib/use";
 import { History } from "./device-history";
 import { Rules } from "./device-rules";
@@ -156,8 +156,14 @@ function Verdict({ device }: { device: Device }) {
     <p className="text-muted">
       <b className={colour || "text-ink"}>{device.standing === "active" ? device.health : device.standing}</b>
       {device.reasons.length > 0 && <span className="text-ink">: {device.reasons.join("; ")}</span>}.{" "}
-      {device.link === "never" ? "Never heard of" : device.link[0].toUpperCase() + device.link.slice(1)}, last
-      reading <span title={device.last_at && absolute(device.last_at)}>{ago(device.last_at, now)}</span>
+      {device.link === "never" ? (
+        "It has not been heard yet"
+      ) : (
+        <>
+          {device.link[0].toUpperCase() + device.link.slice(1)}, last reading{" "}
+          <span title={device.last_at && absolute(device.last_at)}>{ago(device.last_at, now)}</span>
+        </>
+      )}
       {speaks}
     </p>
   );
@@ -179,8 +185,10 @@ function Now({
   const chosen = spans.find((s) => s.value === span) ?? spans[2];
   const telemetry = model?.properties.filter((p) => p.role === "telemetry") ?? [];
   const heard = Object.keys(device.latest).length > 0;
+  const newest = newestOf(device);
   // The window moves on every ten seconds, so that charts do not crawl.
-  const to = Math.ceil(now / 10_000) * 10_000;
+  const end = Math.ceil(now / 10_000) * 10_000;
+  const { from, to, live } = whereDataIs({ from: end - chosen.ms, to: end, live: true }, newest);
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-x-6 lg:grid-cols-[minmax(0,1fr)_minmax(19rem,23rem)]">
       <section aria-label="Readings">
@@ -188,7 +196,8 @@ function Now({
           Span
           <Choice label="Span" options={spans} value={chosen.value} onChange={setSpan} />
           <span className="ml-auto">
-            {new Date(now).toLocaleString("en-GB", {
+            {!live && "Nothing since "}
+            {new Date(live ? now : newest!).toLocaleString("en-GB", {
               weekday: "long",
               day: "numeric",
               month: "long",
@@ -206,15 +215,7 @@ function Now({
         )}
         {heard &&
           telemetry.map((p, i) => (
-            <Metric
-              key={p.name}
-              device={device}
-              property={p}
-              from={to - chosen.ms}
-              to={to}
-              now={now}
-              tall={i === 0}
-            />
+            <Metric key={p.name} device={device} property={p} from={from} to={to} now={now} tall={i === 0} />
           ))}
       </section>
       <aside className="lg:border-l lg:border-line lg:pl-6">
@@ -280,7 +281,7 @@ function Metric({
   const limits = useMemo(() => limitsOf(device.margins, p), [device.margins, p]);
   const marks = latest?.quality?.join(", ");
   return (
-    <div className="grid grid-cols-[9.25rem_minmax(0,1fr)] border-b border-line py-2">
+    <div className="grid grid-cols-[9.25rem_minmax(0,1fr)] border-b border-line py-2" data-metric={p.name}>
       <div className="pr-2">
         <h3 className="font-mono text-[0.8125rem] font-semibold">{p.name}</h3>
         <p className="whitespace-nowrap">

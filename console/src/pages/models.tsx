@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, ask, type Model } from "../api/client";
-import { Button, Command, Empty, Trouble } from "../components/parts";
+import { Button, Command, Empty, Head, Trouble } from "../components/parts";
 import { plural } from "../lib/format";
 import { useParam, useTitle, useTyped } from "../lib/use";
 
@@ -106,19 +106,14 @@ export default function ModelsPage() {
             <thead>
               <tr className="border-b border-line">
                 {columns.map((c) => (
-                  <th
+                  <Head
                     key={c.key}
-                    className={`py-1 pr-6 font-normal last:pr-0 ${c.right ? "text-right" : "text-left"}`}
-                    aria-sort={sort === c.key ? "ascending" : "none"}
+                    right={c.right}
+                    sorted={sort === c.key ? "ascending" : undefined}
+                    onSort={() => setSort(c.key)}
                   >
-                    <button
-                      type="button"
-                      onClick={() => setSort(c.key)}
-                      className={`py-1 whitespace-nowrap ${sort === c.key ? "font-semibold" : "text-muted"}`}
-                    >
-                      {c.name} {sort === c.key && "↓"}
-                    </button>
-                  </th>
+                    {c.name}
+                  </Head>
                 ))}
               </tr>
             </thead>

@@ -3,7 +3,7 @@ import type { ReactNode } from "react";
 import { Link } from "react-router";
 import { api, ask, type Store } from "../api/client";
 import { useFleet } from "../api/live";
-import { Choice, Command, Empty, Trouble } from "../components/parts";
+import { Choice, Command, Empty, Head, Trouble } from "../components/parts";
 import { absolute, bytes, lasting, number, plural } from "../lib/format";
 import { useNow, useParam, useTitle } from "../lib/use";
 
@@ -236,20 +236,14 @@ function Shares({ store: s }: { store: Store }) {
         <thead>
           <tr className="border-b border-line">
             {columns.map((c) => (
-              <th
+              <Head
                 key={c.key}
-                className={`py-1 pr-6 font-normal ${"right" in c ? "text-right" : "text-left"}`}
-                aria-sort={key === c.key ? (c.key === "name" ? "ascending" : "descending") : "none"}
+                right={"right" in c}
+                sorted={key !== c.key ? undefined : c.key === "name" ? "ascending" : "descending"}
+                onSort={() => setSort(c.key)}
               >
-                <button
-                  type="button"
-                  onClick={() => setSort(c.key)}
-                  className={`py-1 whitespace-nowrap ${key === c.key ? "font-semibold" : "text-muted"}`}
-                >
-                  {c.name || { model: "Model", metric: "Metric", device: "Device" }[s.by]}{" "}
-                  {key === c.key && "↓"}
-                </button>
-              </th>
+                {c.name || { model: "Model", metric: "Metric", device: "Device" }[s.by]}
+              </Head>
             ))}
             <th className="w-1/4 py-1 text-left font-normal max-sm:hidden">
               <span className="sr-only">Share</span>

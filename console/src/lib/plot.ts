@@ -1,0 +1,42 @@
+import uPlot from "uplot";
+
+// css reads a property of the theme.
+export const css = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
+
+// look is what axes are written and drawn with.
+export function look() {
+  const size = 0.75 * parseFloat(getComputedStyle(document.documentElement).fontSize);
+  return { muted: css("--muted"), font: `${size}px ${css("--font-sans") || "sans-serif"}` };
+}
+
+// mount draws a plot into a holder, again whenever the theme changes, as wide as
+// the holder is. What it returns takes everything away.
+export function mount(
+  holder: HTMLDivElement,
+  plot: { current: uPlot | undefined },
+  height: number,
+  draw: (width: number) => uPlot,
+): () => void {
+  const again = () => {
+    plot.current?.destroy();
+    plot.current = draw(holder.clientWidth);
+  };
+  again();
+  const resized = new ResizeObserver(() => plot.current?.setSize({ width: holder.clientWidth, height }));
+  resized.observe(holder);
+  window.addEventListener("theme", again);
+  return () => {
+    window.removeEventListener("theme", again);
+    resized.disconnect();
+    plot.current?.destroy();
+  };
+}
+
+// dragged tells which stretch of the x axis was dragged over.
+export function dragged(onZoom: (from: number, to: number) => void) {
+  return (u: uPlot) => {
+    const { left, width } = u.select;
+    u.setSelect({ left: 0, top: 0, width: 0, height: 0 }, false);
+    if (width > 6) onZoom(u.posToVal(left, "x"), u.posToVal(left + width, "x"));
+  };
+}
