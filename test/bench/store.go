@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"database/sql"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -226,32 +228,54 @@ func windowFigure(s *store.Store, device string) ([]figure, error) {
 // commits blobs of the same size, and takes the time of acknowledgements while
 // everything is sealed beside them.
 func writerFigures(dir string) ([]figure, error) {
-	fmt.Println("bare loop of the same blobs, 64 writers …")
-	bare, err := blobLoop(filepath.Join(dir, "bare.db"))
-	if err != nil {
-		return nil, err
-	}
-	var out []figure
-	out = append(out, figure{"ceiling: bare loop committing the same blobs, 64 writers × 1 under way", fmt.Sprintf("%.0f/s", bare), "", ""})
-	for _, c := range []struct {
+	kinds := []struct {
 		name  string
 		above int
-	}{{"64 writers of single readings into the store", 0}, {"  the same while all of it is sealed beside", 20_000}} {
-		fmt.Println(c.name, "…")
-		s, err := store.Open(filepath.Join(dir, fmt.Sprint("store-", c.above)), store.Options{SealAbove: c.above})
+	}{{"64 writers of single readings into the store", 0}, {"  the same while all of it is sealed beside", 20_000}}
+	type outcome struct {
+		rate, ratio float64
+		p50, p99    time.Duration
+		sealed      uint64
+	}
+	var bares []float64
+	outcomes := make([][]outcome, len(kinds))
+	// The machine has slower moments: each is measured in turns, against the
+	// ceiling of its own turn.
+	for turn := range writerTurns {
+		fmt.Printf("bare loop of the same blobs, then 64 writers, turn %d …\n", turn+1)
+		bare, err := blobLoop(filepath.Join(dir, fmt.Sprintf("bare-%d.db", turn)))
 		if err != nil {
 			return nil, err
 		}
-		rate, lat := singles(s)
-		sealed := s.Stats().Sealed.Load()
-		p50, p99 := lat.quantiles()
-		s.Close()
-		out = append(out, figure{c.name, fmt.Sprintf("%.0f/s", rate), "0.60", fmt.Sprintf("%.2f", rate/bare)},
-			figure{"    acknowledgement p50", p50.Round(10 * time.Microsecond).String(), "", ""},
-			figure{fmt.Sprintf("    acknowledgement p99, %d readings sealed meanwhile", sealed), p99.Round(10 * time.Microsecond).String(), "25ms", ""})
+		bares = append(bares, bare)
+		for i, k := range kinds {
+			s, err := store.Open(filepath.Join(dir, fmt.Sprint("store-", turn, "-", k.above)), store.Options{SealAbove: k.above})
+			if err != nil {
+				return nil, err
+			}
+			rate, lat := singles(s)
+			o := outcome{rate: rate, ratio: rate / bare, sealed: s.Stats().Sealed.Load()}
+			o.p50, o.p99 = lat.quantiles()
+			s.Close()
+			outcomes[i] = append(outcomes[i], o)
+		}
+	}
+	slices.Sort(bares)
+	out := []figure{{fmt.Sprintf("ceiling: bare loop committing the same blobs, 64 writers × 1 under way, median of %d turns", writerTurns),
+		fmt.Sprintf("%.0f/s", bares[len(bares)/2]), "", ""}}
+	for i, k := range kinds {
+		all := outcomes[i]
+		slices.SortFunc(all, func(a, b outcome) int { return cmp.Compare(a.ratio, b.ratio) })
+		o := all[len(all)/2]
+		out = append(out, figure{k.name, fmt.Sprintf("%.0f/s", o.rate), "0.60", fmt.Sprintf("%.2f (%.2f–%.2f)", o.ratio, all[0].ratio, all[len(all)-1].ratio)},
+			figure{"    acknowledgement p50", o.p50.Round(10 * time.Microsecond).String(), "", ""},
+			figure{fmt.Sprintf("    acknowledgement p99, %d readings sealed meanwhile", o.sealed), o.p99.Round(10 * time.Microsecond).String(), "25ms", ""})
 	}
 	return out, nil
 }
+
+// writerTurns is how often the writers are measured.
+const writerTurns = 3
 
 func singles(s *store.Store) (float64, *latencies) {
 	lat := &latencies{}
