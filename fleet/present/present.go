@@ -88,6 +88,7 @@ type Board struct {
 type shard struct {
 	mu      sync.RWMutex
 	devices map[string]*entry
+	byID    []*entry // the same, in order
 }
 
 type entry struct {
@@ -286,8 +287,10 @@ func (b *Board) refresh(id string) *entry {
 	}
 	e := s.devices[id]
 	if e == nil {
-		e = &entry{Device: Device{Latest: map[string]Latest{}, Link: vitals.Never}}
+		e = &entry{Device: Device{Device: d, Latest: map[string]Latest{}, Link: vitals.Never}}
 		s.devices[id] = e
+		i, _ := slices.BinarySearchFunc(s.byID, id, func(x *entry, id string) int { return strings.Compare(x.ID, id) })
+		s.byID = slices.Insert(s.byID, i, e)
 	}
 	e.Device.Device = d
 	e.dirty, e.Seq = true, b.seq.Add(1)
@@ -343,22 +346,41 @@ func (b *Board) Get(id string) (*Device, bool) {
 // ask with next time. Zero asks for all.
 func (b *Board) Since(seq uint64) ([]*Device, uint64) {
 	next := b.seq.Load()
-	out := []*Device{}
+	runs := make([][]*Device, len(b.shards))
 	for i := range b.shards {
 		s := &b.shards[i]
 		s.mu.Lock()
 		if seq == 0 {
-			out = slices.Grow(out, len(s.devices))
+			runs[i] = make([]*Device, 0, len(s.byID))
 		}
-		for _, e := range s.devices {
+		for _, e := range s.byID {
 			if e.Seq > seq || seq == 0 {
-				out = append(out, b.show(e))
+				runs[i] = append(runs[i], b.show(e))
 			}
 		}
 		s.mu.Unlock()
 	}
-	slices.SortFunc(out, func(a, b *Device) int { return strings.Compare(a.ID, b.ID) })
-	return out, next
+	for len(runs) > 1 { // each is in order; merging them is cheaper than sorting all
+		half := len(runs) / 2
+		for i := range half {
+			runs[i] = merge(runs[i], runs[len(runs)-1-i])
+		}
+		runs = runs[:len(runs)-half]
+	}
+	return runs[0], next
+}
+
+// merge puts two lists in order of id together.
+func merge(x, y []*Device) []*Device {
+	out := make([]*Device, 0, len(x)+len(y))
+	for len(x) > 0 && len(y) > 0 {
+		if x[0].ID < y[0].ID {
+			out, x = append(out, x[0]), x[1:]
+		} else {
+			out, y = append(out, y[0]), y[1:]
+		}
+	}
+	return append(append(out, x...), y...)
 }
 
 // Margins returns how far a device is from the limits of its rules now.
