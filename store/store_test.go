@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -271,6 +272,16 @@ func TestFullDiskIsSqueezed(t *testing.T) {
 			t.Errorf("with room %d readings are not sealed", f)
 		}
 		look("sealed")
+		// What failed on the way has left nothing in the sums.
+		h := history{}
+		for _, r := range all(t, s, "a", "density") {
+			h[r.At.UnixMilli()] = value.Reading{At: r.At, Value: r.Value}
+		}
+		lo, hi := zero.UnixMilli(), zero.AddDate(0, 0, 30).UnixMilli()
+		want := h.cells(lo, hi, 180_000, series.Every(900_000))
+		if got, err := s.Cells(t.Context(), "a", "density", zero, zero.AddDate(0, 0, 30), series.Every(900_000), 900_000); err != nil || !slices.Equal(got, want) {
+			t.Errorf("the readings are summed up in %d cells, want %d, %v", len(got), len(want), err)
+		}
 		s.Close()
 		if c, err := store.Check(t.Context(), dir, false, nil); err != nil || len(c.Damage) > 0 || c.Readings != int64(n) {
 			t.Errorf("the check finds %+v, %v", c, err)
