@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"flag"
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -163,6 +164,34 @@ func TestKilledWhileSealing(t *testing.T) {
 		}
 		if lost > 0 || len(acknowledged) < *crashes*100 {
 			t.Fatalf("of %d acknowledged readings %d are lost (%d found)", len(acknowledged), lost, len(found))
+		}
+	}
+	// The roll-ups say what the readings say.
+	for d := range crashDevices {
+		h := history{}
+		id := fmt.Sprint("d", d)
+		for _, p := range all(t, s, id, "x") {
+			h[p.At.UnixMilli()] = value.Reading{Value: p.Value}
+		}
+		times := h.times()
+		lo, hi := times[0], times[len(times)-1]+1
+		for _, width := range series.Levels {
+			grid := series.Every(width)
+			lo, _ := grid.Cell(lo)
+			_, hi := grid.Cell(hi)
+			got, err := s.Cells(t.Context(), id, "x", value.FromMillis(lo), value.FromMillis(hi), grid, width)
+			if err != nil {
+				t.Fatal(err)
+			}
+			want := h.cells(lo, hi, 3*60_000, grid)
+			if len(got) != len(want) {
+				t.Fatalf("%s has %d cells of %d ms, want %d", id, len(got), width, len(want))
+			}
+			for i := range got {
+				if g, w := got[i], want[i]; g.At != w.At || g.N != w.N || g.Min != w.Min || g.Max != w.Max || g.First != w.First || g.Last != w.Last || math.Abs(g.Sum-w.Sum) > 1e-6*math.Abs(w.Sum) {
+					t.Fatalf("%s, cell %d of %d ms is %+v, want %+v", id, i, width, g, w)
+				}
+			}
 		}
 	}
 	t.Logf("%d kills, %d readings acknowledged, none lost", *crashes, len(acknowledged))
