@@ -231,7 +231,8 @@ func writerFigures(dir string) ([]figure, error) {
 	kinds := []struct {
 		name  string
 		above int
-	}{{"64 writers of single readings into the store", 0}, {"  the same while all of it is sealed beside", 20_000}}
+		full  bool // a million readings are fresh, so that as many are sealed as come
+	}{{"64 writers of single readings into the store", 0, false}, {"  the same while as many are sealed beside", 0, true}, {"  the same with only 20,000 fresh, sealed 300 at a time", 20_000, false}}
 	type outcome struct {
 		rate, ratio float64
 		p50, p99    time.Duration
@@ -249,9 +250,14 @@ func writerFigures(dir string) ([]figure, error) {
 		}
 		bares = append(bares, bare)
 		for i, k := range kinds {
-			s, err := store.Open(filepath.Join(dir, fmt.Sprint("store-", turn, "-", k.above)), store.Options{SealAbove: k.above})
+			s, err := store.Open(filepath.Join(dir, fmt.Sprint("store-", turn, "-", i)), store.Options{SealAbove: k.above})
 			if err != nil {
 				return nil, err
+			}
+			if k.full {
+				if err := fillUp(s); err != nil {
+					return nil, err
+				}
 			}
 			rate, lat := singles(s)
 			o := outcome{rate: rate, ratio: rate / bare, sealed: s.Stats().Sealed.Load()}
@@ -272,6 +278,23 @@ func writerFigures(dir string) ([]figure, error) {
 			figure{fmt.Sprintf("    acknowledgement p99, %d readings sealed meanwhile", o.sealed), o.p99.Round(10 * time.Microsecond).String(), "25ms", ""})
 	}
 	return out, nil
+}
+
+// fillUp stores a million readings of the devices of singles, from before its time.
+func fillUp(s *store.Store) error {
+	const each = 1_000_000/connections + 1
+	for w := range connections {
+		for n := 0; n < each; n += 1000 {
+			batch := make([]value.Reading, min(1000, each-n))
+			for i := range batch {
+				batch[i] = reading("must_temp", season.Add(time.Duration(n+i-each)*time.Second), float64((n+i)%300)/10)
+			}
+			if err := appendAll(s, fmt.Sprint("d", w), time.Minute, batch); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // writerTurns is how often the writers are measured.
