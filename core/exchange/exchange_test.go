@@ -148,7 +148,8 @@ func TestBadLines(t *testing.T) {
 		{exchange.CSV, "device,metric,at,value\na,x,2026-03-09T12:00:00Z,\"1\nb", 0, 1, ""},
 		{exchange.Lines, `{"device":"a","metric":"x","at":"2026-03-09T12:00:00Z","value":1}` + "\n\n{\n" + `{"device":"a","metric":"x","at":"2026-03-09T12:00:00Z","value":[1]}`, 1, 2, ""},
 		{exchange.Lines, `{"device":"a","metric":"x","at":"2026-03-09T12:00:00Z"}` + "\n" + `{"device":"a","metric":"x","at":"2026-03-09T12:00:00Z","value":null}` + "\n" +
-			`{"device":"a","metric":"x","at":"2026-03-09T12:00:00Z","value":1,"quality":["odd"]}` + "\n" + `{"device":"a","metric":"x","at":"2026-03-09T12:00:00Z","value":1,"device_at":"noon"}`, 0, 4, ""},
+			`{"device":"a","metric":"x","at":"2026-03-09T12:00:00Z","value":1,"quality":["odd",7]}` + "\n" + `{"device":"a","metric":"x","at":"2026-03-09T12:00:00Z","value":1,"quality":"GOOD","device_at":12}`, 2, 2, ""},
+		{exchange.CSV, "device,metric,at,value,quality,device_at\na,x,2026-03-09T12:00:00Z,1,GOOD,noon\n", 1, 0, ""},
 		{exchange.SenML, `[{"bn":"a/","n":"x","t":1773057600,"v":1},{"n":"x","v":1},{"n":"y","t":1773057600,"vd":"AA"}]`, 1, 2, ""},
 		{exchange.SenML, `{}`, 0, 0, "does not begin with a list"},
 		{exchange.SenML, `[{"bn":"a/","n":"x","t":1773057600,"v":1},`, 1, 0, "no JSON"},

@@ -24,7 +24,7 @@ type parquetRow struct {
 	Truth    *bool     `parquet:"truth,optional"`
 	Text     *string   `parquet:"text,optional,dict"`
 	Unit     string    `parquet:"unit,dict"`
-	Quality  string    `parquet:"quality,dict"`
+	Marks    string    `parquet:"marks,dict"`
 	DeviceAt *int64    `parquet:"device_at,optional,timestamp(millisecond)"`
 }
 
@@ -42,7 +42,7 @@ func newParquetWriter(w io.Writer) Writer {
 }
 
 func (p *parquetWriter) Write(device, metric, unit string, x series.Point) error {
-	r := parquetRow{Device: device, Metric: metric, At: x.At.UTC(), Unit: unit, Quality: strings.Join(x.Quality.Words(), "; ")}
+	r := parquetRow{Device: device, Metric: metric, At: x.At.UTC(), Unit: unit, Marks: strings.Join(x.Quality.Words(), "; ")}
 	if !x.DeviceAt.IsZero() {
 		ms := x.DeviceAt.UnixMilli()
 		r.DeviceAt = &ms
@@ -147,12 +147,7 @@ func (p *parquetReader) Next() (x Row, err error) {
 	if x.Device == "" || x.Name == "" {
 		return x, &BadLine{p.n, "the device or the metric is missing"}
 	}
-	if r.Quality != "" {
-		var unknown string
-		if x.Quality, unknown = value.QualityOf(strings.Split(r.Quality, "; ")); unknown != "" {
-			return x, &BadLine{p.n, fmt.Sprintf("%q is no mark of a reading", clip(unknown))}
-		}
-	}
+	x.Quality = value.QualityOf(strings.Split(r.Marks, "; "))
 	if r.DeviceAt != nil {
 		x.DeviceAt = value.FromMillis(*r.DeviceAt)
 	}

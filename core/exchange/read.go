@@ -114,11 +114,7 @@ func (c *csvReader) Next() (Row, error) {
 	cell := func(name string) string { return strings.TrimSpace(written(name)) }
 	x := Row{Line: line, Device: cell("device"), Name: cell("metric"), Unit: cell("unit"), Written: written("value")}
 	x.Value = Read(x.Written)
-	var marks []string
-	if s := cell("quality"); s != "" {
-		marks = strings.Split(s, "; ")
-	}
-	return x.stated(cell("at"), marks, cell("device_at"))
+	return x.stated(cell("at"), strings.Split(cell("quality"), "; "), cell("device_at"))
 }
 
 // notCSV makes an error of a line that can be passed over of one of the library.
@@ -159,19 +155,29 @@ func (x Row) timed(at string) (Row, error) {
 	return x, nil
 }
 
-// stated is timed with the marks of the reading and the device's own time.
+// stated is timed with the marks of the reading and the device's own time. What
+// other programs write there is passed over where it says nothing to us.
 func (x Row) stated(at string, marks []string, deviceAt string) (Row, error) {
-	var unknown string
-	if x.Quality, unknown = value.QualityOf(marks); unknown != "" {
-		return x, &BadLine{x.Line, fmt.Sprintf("%q is no mark of a reading", clip(unknown))}
-	}
-	if deviceAt != "" {
-		var err error
-		if x.DeviceAt, err = time.Parse(time.RFC3339, deviceAt); err != nil {
-			return x, &BadLine{x.Line, fmt.Sprintf("device_at: %q is no time", clip(deviceAt))}
-		}
+	x.Quality = value.QualityOf(marks)
+	if t, err := time.Parse(time.RFC3339, deviceAt); err == nil {
+		x.DeviceAt = t
 	}
 	return x.timed(at)
+}
+
+// words are the texts of what may be one, or a list of some.
+func words(x any) (out []string) {
+	switch x := x.(type) {
+	case string:
+		out = []string{x}
+	case []any:
+		for _, y := range x {
+			if s, ok := y.(string); ok {
+				out = append(out, s)
+			}
+		}
+	}
+	return out
 }
 
 type lineReader struct {
@@ -185,7 +191,12 @@ func (l *lineReader) Next() (Row, error) {
 		if len(strings.TrimSpace(l.s.Text())) == 0 {
 			continue
 		}
-		var o line
+		var o struct {
+			Device, Metric, At, Unit string
+			Value                    any
+			Quality                  any
+			DeviceAt                 any `json:"device_at"`
+		}
 		if err := json.Unmarshal(l.s.Bytes(), &o); err != nil {
 			return Row{}, &BadLine{l.n, "this is no JSON object with device, metric, at and value"}
 		}
@@ -196,7 +207,7 @@ func (l *lineReader) Next() (Row, error) {
 		if err != nil {
 			return Row{}, &BadLine{l.n, "the value: " + err.Error()}
 		}
-		return Row{Line: l.n, Device: o.Device, Name: o.Metric, Unit: o.Unit, Value: v}.stated(o.At, o.Quality, o.DeviceAt)
+		return Row{Line: l.n, Device: o.Device, Name: o.Metric, Unit: o.Unit, Value: v}.stated(o.At, words(o.Quality), strings.Join(words(o.DeviceAt), ""))
 	}
 	if err := l.s.Err(); err != nil {
 		return Row{}, fmt.Errorf("line %d: %w", l.n+1, err)

@@ -28,8 +28,8 @@ const (
 	CBOR Format = "cbor"
 	// Wide is CSV with a row a device and time, and a column a metric.
 	Wide Format = "wide"
-	// Parquet has columns device, metric, at, number, truth, text, unit, quality,
-	// device_at.
+	// Parquet has columns device, metric, at, number, truth, text, unit, marks
+	// (its quality), device_at.
 	Parquet Format = "parquet"
 )
 

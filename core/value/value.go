@@ -205,17 +205,14 @@ func (q Quality) Words() []string {
 	return w
 }
 
-// QualityOf returns the marks that Words would write so, and the first word
-// that is none.
-func QualityOf(words []string) (q Quality, unknown string) {
+// QualityOf returns the marks that Words would write so; other words say nothing.
+func QualityOf(words []string) (q Quality) {
 	for _, word := range words {
-		i := slices.Index(marks, word)
-		if i < 0 {
-			return q, word
+		if i := slices.Index(marks, word); i >= 0 {
+			q |= 1 << i
 		}
-		q |= 1 << i
 	}
-	return q, ""
+	return q
 }
 
 // Reading is one value of one metric at one time.
