@@ -119,15 +119,13 @@ type wideReader struct {
 }
 
 func newWide(r io.Reader) (Reader, error) {
-	c := csv.NewReader(r)
-	c.FieldsPerRecord = -1
-	head, err := c.Read()
+	c, head, err := openCSV(r)
 	if err != nil {
-		return nil, errors.New("this is no CSV with a row of column names")
+		return nil, err
 	}
 	w := &wideReader{r: c, metrics: head, device: -1, at: -1}
 	for i, name := range head {
-		switch head[i] = strings.TrimSpace(strings.TrimPrefix(name, "\ufeff")); strings.ToLower(head[i]) {
+		switch strings.ToLower(name) {
 		case "device":
 			w.device, head[i] = i, ""
 		case "at":
@@ -142,14 +140,10 @@ func newWide(r io.Reader) (Reader, error) {
 
 func (w *wideReader) Next() (Row, error) {
 	for len(w.left) == 0 {
-		rec, err := w.r.Read()
-		if err == io.EOF {
-			return Row{}, io.EOF
-		}
+		rec, line, err := nextCSV(w.r)
 		if err != nil {
-			return Row{}, notCSV(err)
+			return Row{}, err
 		}
-		line, _ := w.r.FieldPos(0)
 		if len(rec) <= max(w.device, w.at) {
 			return Row{}, &BadLine{line, "the device or the time is missing"}
 		}

@@ -77,16 +77,39 @@ type csvReader struct {
 	column map[string]int
 }
 
-func newCSV(r io.Reader) (Reader, error) {
-	c := csv.NewReader(r)
+// openCSV reads the names of the columns.
+func openCSV(r io.Reader) (c *csv.Reader, head []string, err error) {
+	c = csv.NewReader(r)
 	c.ReuseRecord, c.FieldsPerRecord = true, -1
-	head, err := c.Read()
+	rec, err := c.Read()
 	if err != nil {
-		return nil, errors.New("this is no CSV with a row of column names")
+		return nil, nil, errors.New("this is no CSV with a row of column names")
+	}
+	for _, name := range rec {
+		head = append(head, strings.TrimSpace(strings.TrimPrefix(name, "\ufeff")))
+	}
+	return c, head, nil
+}
+
+// nextCSV reads a record and says on which line it begins; the record is good
+// until the next.
+func nextCSV(c *csv.Reader) (rec []string, line int, err error) {
+	if rec, err = c.Read(); err == nil {
+		line, _ = c.FieldPos(0)
+	} else if err != io.EOF {
+		err = notCSV(err)
+	}
+	return rec, line, err
+}
+
+func newCSV(r io.Reader) (Reader, error) {
+	c, head, err := openCSV(r)
+	if err != nil {
+		return nil, err
 	}
 	out := &csvReader{c, map[string]int{}}
 	for i, name := range head {
-		out.column[strings.ToLower(strings.TrimSpace(strings.TrimPrefix(name, "\ufeff")))] = i
+		out.column[strings.ToLower(name)] = i
 	}
 	for _, need := range []string{"device", "metric", "at", "value"} {
 		if _, ok := out.column[need]; !ok {
@@ -97,14 +120,10 @@ func newCSV(r io.Reader) (Reader, error) {
 }
 
 func (c *csvReader) Next() (Row, error) {
-	rec, err := c.r.Read()
-	if err == io.EOF {
-		return Row{}, io.EOF
-	}
+	rec, line, err := nextCSV(c.r)
 	if err != nil {
-		return Row{}, notCSV(err)
+		return Row{}, err
 	}
-	line, _ := c.r.FieldPos(0)
 	written := func(name string) string {
 		if i, ok := c.column[name]; ok && i < len(rec) {
 			return rec[i]
