@@ -39,7 +39,7 @@ import (
 	"ullage/fleet/query"
 	"ullage/fleet/revisions"
 	"ullage/fleet/settings"
-	"ullage/fleet/wire"
+	"ullage/fleet/traffic"
 	"ullage/transport/problem"
 )
 
@@ -49,23 +49,23 @@ type Deps struct {
 	Started     time.Time
 	Models      *models.Catalogue
 	Devices     *devices.Registry
-	Settings    *settings.Book
+	Settings    *settings.Settings
 	Commands    *commands.Queue
-	Told        *Told
+	Events      *Events
 	Alarms      *alarms.Engine
-	Present     *present.Board
-	Expressions *expressions.Desk
+	Present     *present.Fleet
+	Expressions *expressions.Expressions
 	Door        *ingest.Door
 	Meter       *ingest.Meter
 	People      *people.Register
 	Journal     journal.Records
 	History     History
-	Clerk       *query.Clerk
+	Queries     *query.Queries
 	Storage     Storage
 	Importer    *imports.Importer
-	Wire        *wire.Log
-	Revisions   *revisions.Office
-	Workshop    *derived.Workshop
+	Traffic     *traffic.Log
+	Revisions   *revisions.Revisions
+	Derivations *derived.Derivations
 	Folder      *folder.Loader
 	Settle      func()     // waits until committed news has been taken in
 	MQTT        func() int // sessions connected
@@ -166,7 +166,7 @@ func New(d Deps) http.Handler {
 func configuration(version string) huma.Config {
 	config := huma.DefaultConfig("Ullage", version)
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", "/api/schemas"
-	config.Info.Description = "Models, devices, settings, alarms, readings and the wire of one fleet. " +
+	config.Info.Description = "Models, devices, settings, alarms, readings and the traffic of one fleet. " +
 		"Sign in for a bearer token; refusals are problem details (RFC 9457)."
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token": {Type: "http", Scheme: "bearer"}, "session": {Type: "apiKey", In: "cookie", Name: cookieName},
@@ -181,8 +181,8 @@ func configuration(version string) huma.Config {
 // schemaName tells apart types of one name from different packages.
 func schemaName(t reflect.Type, hint string) string {
 	switch t {
-	case reflect.TypeFor[wire.Entry]():
-		return "WireEntry"
+	case reflect.TypeFor[traffic.Entry]():
+		return "TrafficEntry"
 	case reflect.TypeFor[journal.Entry]():
 		return "JournalEntry"
 	}
@@ -287,26 +287,26 @@ func (s *server) serviceRoutes() {
 		}
 		return &body[[]client.JournalEntry]{es}, nil
 	}, describe("journal", "What happened, the newest first", "Journal"))
-	type wireFilter struct {
+	type trafficFilter struct {
 		Where
 		Device  string `query:"device" doc:"Only of this device"`
-		Trouble bool   `query:"trouble" doc:"Only where something was refused"`
+		Refused bool   `query:"refused" doc:"Only where something was refused"`
 		After   uint64 `query:"after" doc:"Only entries with a greater number"`
 		Limit   int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 	}
-	huma.Get(s.api, "/api/v1/wire", func(_ context.Context, f *wireFilter) (*body[[]client.WireEntry], error) {
+	huma.Get(s.api, "/api/v1/traffic", func(_ context.Context, f *trafficFilter) (*body[[]client.TrafficEntry], error) {
 		among, _, err := s.among(f.Where)
 		if err != nil {
 			return nil, err
 		}
-		return &body[[]client.WireEntry]{s.Wire.Recent(wire.Filter{Among: among, Device: f.Device, Trouble: f.Trouble, After: f.After, Limit: f.Limit})}, nil
-	}, describe("wire", "The latest raw messages, the newest first", "Wire"))
+		return &body[[]client.TrafficEntry]{s.Traffic.Recent(traffic.Filter{Among: among, Device: f.Device, Refused: f.Refused, After: f.After, Limit: f.Limit})}, nil
+	}, describe("traffic", "The latest raw messages, the newest first", "Traffic"))
 }
 
 func (s *server) service() client.Service {
 	n := 0
 	for _, d := range s.Devices.List() {
-		if d.Standing != devices.Retired {
+		if d.Status != devices.Retired {
 			n++
 		}
 	}

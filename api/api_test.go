@@ -50,10 +50,10 @@ func newBench(t *testing.T) *bench {
 	}
 	b.server = httptest.NewServer(api.New(api.Deps{Version: "1.2.3", Started: rig.Start, Models: b.Models, Devices: b.Devices, Settings: b.Settings,
 		Alarms: b.Alarms, Present: b.Present, Door: b.Door, Meter: &ingest.Meter{}, People: b.People, Journal: b.Store.Records, History: b.Store.Telemetry,
-		Clerk:     query.New(b.Store.Telemetry, b.Devices, b.Models, b.Present, nil, time.UTC, b.Clock.Now),
-		Revisions: &revisions.Office{Models: b.Models, Devices: b.Devices, Settings: b.Settings, Alarms: b.Alarms, Moved: b.Workshop.Forget}, Workshop: b.Workshop,
-		Folder: &folder.Loader{Records: b.Store.Records, Models: b.Models, Alarms: b.Alarms, Devices: b.Devices},
-		Wire:   b.Wire, Settle: b.Bus.Settle, MQTT: func() int { return 0 }, MQTTAt: "127.0.0.1:1883", HTTPAt: "127.0.0.1:8461", Console: page,
+		Queries:   query.New(b.Store.Telemetry, b.Devices, b.Models, b.Present, nil, time.UTC, b.Clock.Now),
+		Revisions: &revisions.Revisions{Models: b.Models, Devices: b.Devices, Settings: b.Settings, Alarms: b.Alarms, Moved: b.Derivations.Forget}, Derivations: b.Derivations,
+		Folder:  &folder.Loader{Records: b.Store.Records, Models: b.Models, Alarms: b.Alarms, Devices: b.Devices},
+		Traffic: b.Traffic, Settle: b.Bus.Settle, MQTT: func() int { return 0 }, MQTTAt: "127.0.0.1:1883", HTTPAt: "127.0.0.1:8461", Console: page,
 		Log: slog.New(slog.NewTextHandler(&b.log, nil)), Now: b.Clock.Now}))
 	t.Cleanup(b.server.Close)
 	b.client = client.New(b.server.URL, "")
@@ -188,7 +188,7 @@ func TestAnswersAreWhatTheDocumentSays(t *testing.T) {
 	for path, real := range map[string]string{
 		"/api/v1/devices": "/api/v1/devices", "/api/v1/devices/{id}": "/api/v1/devices/" + tank, "/api/v1/models": "/api/v1/models",
 		"/api/v1/devices/{id}/settings": "/api/v1/devices/" + tank + "/settings", "/api/v1/service": "/api/v1/service", "/api/v1/journal": "/api/v1/journal",
-		"/api/v1/wire": "/api/v1/wire", "/api/v1/devices/{id}/history": "/api/v1/devices/" + tank + "/history?metric=ullage", "/api/v1/me": "/api/v1/me",
+		"/api/v1/traffic": "/api/v1/traffic", "/api/v1/devices/{id}/history": "/api/v1/devices/" + tank + "/history?metric=ullage", "/api/v1/me": "/api/v1/me",
 		"/api/v1/devices/{id}/readings": "/api/v1/devices/" + tank + "/readings?metric=ullage",
 	} {
 		resp, body := b.call("GET", real, "", b.bearer()...)
@@ -286,15 +286,15 @@ func TestHistoryThroughTheClient(t *testing.T) {
 	b := newBench(t)
 	b.Onboard(tank, "tank-probe", nil)
 	for i := range 120 {
-		b.Keep(tank, fmt.Sprintf(`{"at":%q,"values":{"must_temp":%d}}`, rig.Start.Add(-time.Duration(120-i)*time.Minute).Format(time.RFC3339), i%10))
+		b.Keep(tank, fmt.Sprintf(`{"at":%q,"must_temp":%d}`, rig.Start.Add(-time.Duration(120-i)*time.Minute).Format(time.RFC3339), i%10))
 	}
 	h, err := b.client.History(t.Context(), tank, "must_temp", client.Span{From: rig.Start.Add(-2 * time.Hour), To: rig.Start, Step: 10 * time.Minute})
-	if err != nil || len(h.Buckets) != 12 || h.Step != "10min" {
-		t.Fatalf("%d buckets of %s, %v", len(h.Buckets), h.Step, err)
+	if err != nil || len(h.Steps) != 12 || h.Step != "10min" {
+		t.Fatalf("%d steps of %s, %v", len(h.Steps), h.Step, err)
 	}
-	for _, k := range h.Buckets {
+	for _, k := range h.Steps {
 		if k.Count != 10 || k.Min != 0 || k.Max != 9 || k.Mean != 4.5 || k.Last != 9.0 {
-			t.Errorf("bucket %+v", k)
+			t.Errorf("step %+v", k)
 		}
 	}
 	rs, err := b.client.Readings(t.Context(), tank, "must_temp", client.Span{From: rig.Start.Add(-2 * time.Hour), To: rig.Start}, 50)
@@ -306,7 +306,7 @@ func TestHistoryThroughTheClient(t *testing.T) {
 			t.Errorf("%+v was answered", bad)
 		}
 	}
-	if h, err := b.client.History(t.Context(), tank, "rssi", client.Span{}); err != nil || h.Buckets == nil || len(h.Buckets) != 0 {
+	if h, err := b.client.History(t.Context(), tank, "rssi", client.Span{}); err != nil || h.Steps == nil || len(h.Steps) != 0 {
 		t.Errorf("a metric without readings gives %+v, %v", h, err)
 	}
 }

@@ -150,7 +150,7 @@ func (s *server) commandRoutes() {
 // streams say nothing before the first message, and a client would not know
 // that it is heard.
 func (s *server) tell(c huma.Context, device, name string) {
-	news, stop := s.Told.watch(device, name)
+	news, stop := s.Events.watch(device, name)
 	defer stop()
 	c.SetHeader("Content-Type", "text/event-stream")
 	c.SetStatus(http.StatusOK)
@@ -204,24 +204,24 @@ func commandOf(c commands.Command) client.Command {
 		Expires: optional(c.Expires.UTC()), SentAt: optional(c.SentAt.UTC()), EndedAt: optional(c.EndedAt.UTC()), Output: c.Output, Error: c.Error}
 }
 
-// Told passes events of devices on to those that watch for them. Its zero
+// Events passes events of devices on to those that watch for them. Its zero
 // value is ready; give Handle to the bus.
-type Told struct {
+type Events struct {
 	mu       sync.Mutex
 	watchers map[*watcher]struct{}
 }
 
 type watcher struct {
 	device, name string
-	news         chan event.Told
+	news         chan event.Sent
 }
 
 // maxBehind is how many events a slow watcher may be behind before it misses some.
 const maxBehind = 64
 
 // Handle implements event.Handler.
-func (t *Told) Handle(_ int, e event.Event) {
-	told, ok := e.(event.Told)
+func (t *Events) Handle(_ int, e event.Event) {
+	told, ok := e.(event.Sent)
 	if !ok {
 		return
 	}
@@ -237,8 +237,8 @@ func (t *Told) Handle(_ int, e event.Event) {
 	}
 }
 
-func (t *Told) watch(device, name string) (<-chan event.Told, func()) {
-	w := &watcher{device, name, make(chan event.Told, maxBehind)}
+func (t *Events) watch(device, name string) (<-chan event.Sent, func()) {
+	w := &watcher{device, name, make(chan event.Sent, maxBehind)}
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.watchers == nil {

@@ -9,11 +9,11 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"ullage/client"
+	"ullage/core/health"
 	"ullage/core/layering"
 	"ullage/core/model"
 	"ullage/core/unit"
 	"ullage/core/value"
-	"ullage/core/vitals"
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
 	"ullage/fleet/present"
@@ -83,16 +83,16 @@ func (s *server) deviceRoutes() {
 	type standing struct {
 		One
 		Body struct {
-			Standing devices.Standing `json:"standing" enum:"active,suspended,retired" doc:"active lets it in again; retired is for good"`
+			Status devices.Status `json:"standing" enum:"active,suspended,retired" doc:"active lets it in again; retired is for good"`
 		}
 	}
-	huma.Post(s.api, "/api/v1/devices/{id}/standing", func(ctx context.Context, in *standing) (*body[client.Device], error) {
-		if _, err := s.Devices.SetStanding(in.ID, in.Body.Standing, by(ctx).Person); err != nil {
+	huma.Post(s.api, "/api/v1/devices/{id}/status", func(ctx context.Context, in *standing) (*body[client.Device], error) {
+		if _, err := s.Devices.SetStatus(in.ID, in.Body.Status, by(ctx).Person); err != nil {
 			return nil, s.failed(err)
 		}
 		s.Settle()
 		return s.device(in.ID)
-	}, describe("set-standing", "Suspend, let in again, or retire a device", "Devices"), notFound)
+	}, describe("set-status", "Suspend, let in again, or retire a device", "Devices"), notFound)
 }
 
 func (s *server) device(id string) (*body[client.Device], error) {
@@ -116,7 +116,7 @@ func (s *server) onboarded(d devices.Device, token string) client.Onboarded {
 	}
 	host, port, _ := strings.Cut(s.MQTTAt, ":")
 	return client.Onboarded{
-		ID: d.ID, Model: d.Model, Token: token, MQTT: s.MQTTAt, HTTP: s.HTTPAt, Standing: string(d.Standing),
+		ID: d.ID, Model: d.Model, Token: token, MQTT: s.MQTTAt, HTTP: s.HTTPAt, Status: string(d.Status),
 		TryMQTT: fmt.Sprintf("mosquitto_pub -h %s -p %s -i %s -u %s -P '%s' -q 1 -t ullage/%s/readings -m '%s'", host, port, d.ID, d.ID, token, d.ID, payload),
 		TryHTTP: fmt.Sprintf("curl -sS -H 'Authorization: Bearer %s' -H 'Content-Type: application/json' -d '%s' http://%s/device/v1/readings", token, payload, s.HTTPAt),
 	}
@@ -132,7 +132,7 @@ func devicesOf(in []*present.Device) []client.Device {
 
 func deviceOf(d *present.Device) client.Device {
 	c := client.Device{
-		ID: d.ID, Model: d.Model, ModelVersion: d.ModelVersion, ModelTitle: d.ModelTitle, Labels: d.Labels, Standing: string(d.Standing),
+		ID: d.ID, Model: d.Model, ModelVersion: d.ModelVersion, ModelTitle: d.ModelTitle, Labels: d.Labels, Status: string(d.Status),
 		JoinedAt: d.JoinedAt, Attributes: map[string]any{}, Link: string(d.Link), LastAt: optional(d.LastAt), Interval: value.Duration(d.Interval).String(),
 		Health: string(d.Health), Reasons: d.Reasons, Margins: []client.Margin{}, Latest: map[string]client.Latest{}, Alarms: []client.OpenAlarm{},
 		Revision: d.Revision, Applied: d.Applied, Drifting: d.Drifting, Refusals: d.Refusals,
@@ -165,13 +165,13 @@ func deviceOf(d *present.Device) client.Device {
 	return c
 }
 
-func marginOf(m vitals.Margin) client.Margin {
+func marginOf(m health.Margin) client.Margin {
 	out := client.Margin{Rule: m.Rule, Metric: m.Metric, Of: m.Of, Unit: m.Unit, Display: unit.Display(m.Unit), Value: m.Value, Limit: m.Limit,
 		Upward: m.Upward, Headspace: m.Headspace, Known: m.Known, Reason: m.Reason}
 	if t := m.ToLimit; t.Likely > 0 {
-		out.ToLimit = &client.ToLimit{Likely: vitals.Ago(t.Likely), Early: vitals.Ago(t.Early)}
+		out.ToLimit = &client.ToLimit{Likely: health.Ago(t.Likely), Early: health.Ago(t.Early)}
 		if t.Late > 0 {
-			out.ToLimit.Late = vitals.Ago(t.Late)
+			out.ToLimit.Late = health.Ago(t.Late)
 		}
 	}
 	return out
@@ -200,7 +200,7 @@ func (s *server) settingRoutes() {
 		}
 		s.Settle()
 		return &body[client.Settings]{settingsOf(st, m)}, nil
-	}, describe("change-settings", "Pin and unpin settings on a device", "Settings"), notFound)
+	}, describe("change-settings", "Set overrides of settings on a device, and take them off", "Settings"), notFound)
 }
 
 func settingsOf(st settings.State, m *model.Model) client.Settings {
@@ -217,24 +217,24 @@ func settingsOf(st settings.State, m *model.Model) client.Settings {
 	if !st.Confirmed() {
 		out.State = "pending"
 	}
-	held := st.Held(m)
-	sources := layering.Merge(m.Defaults(false), st.Pin).Source
+	kept := st.KeptByService(m)
+	sources := layering.Merge(m.Defaults(false), st.Override).Source
 	for _, p := range m.With(model.Setting) {
 		c := client.Setting{Name: p.Name, Title: p.Title, Type: kindName(p), Unit: p.Unit, Display: unit.Display(p.Unit), Decimals: p.Decimals,
-			Minimum: p.Min, Maximum: p.Max, Enum: p.Enum, Held: p.Held, Intended: st.Intended[p.Name].Any(), Source: string(layering.FromModel), State: "applied"}
-		if sources[p.Name] == layering.FromPin {
-			c.Source = string(layering.FromPin)
+			Minimum: p.Min, Maximum: p.Max, Enum: p.Enum, KeptByService: p.KeptByService, Intended: st.Intended[p.Name].Any(), Source: string(layering.FromModel), State: "applied"}
+		if sources[p.Name] == layering.FromOverride {
+			c.Source = string(layering.FromOverride)
 		}
-		if by, ok := st.PinnedBy[p.Name]; ok {
-			c.PinnedBy, c.PinnedAt = by.By, optional(by.At)
+		if by, ok := st.OverriddenBy[p.Name]; ok {
+			c.OverriddenBy, c.OverriddenAt = by.By, optional(by.At)
 		}
 		if v, ok := st.Applied[p.Name]; ok {
 			c.Applied = v.Any()
 		}
 		d, drifting := drift[p.Name]
 		switch {
-		case p.Held:
-			c.Intended, c.Applied, c.State = held[p.Name].Any(), held[p.Name].Any(), "held"
+		case p.KeptByService:
+			c.Intended, c.Applied, c.State = kept[p.Name].Any(), kept[p.Name].Any(), "applied"
 		case !st.Confirmed() && st.Applied[p.Name] != st.Intended[p.Name]:
 			c.State = "pending"
 		case drifting && d.Reason != "":

@@ -23,7 +23,7 @@ type History interface {
 // Span says which part of a history is asked for.
 type Span struct {
 	One
-	Metric string    `query:"metric" required:"true" doc:"Telemetry to read" example:"must_temp"`
+	Metric string    `query:"metric" required:"true" doc:"Metric to read" example:"must_temp"`
 	From   time.Time `query:"from" doc:"Start; a day before the end if left out"`
 	To     time.Time `query:"to" doc:"End, not included; now if left out"`
 }
@@ -49,17 +49,17 @@ func (s *server) between(in *Span) (from, to time.Time, err error) {
 var errEnough = errors.New("enough")
 
 func (s *server) historyRoutes() {
-	type buckets struct {
+	type steps struct {
 		Span
-		Step   string `query:"step" doc:"Width of a bucket, like 10min; a round one that gives about the wished points if left out"`
-		Points int    `query:"points" default:"300" minimum:"1" maximum:"5000" doc:"How many buckets to aim at"`
+		Step  string `query:"step" doc:"Width of a step, like 10min; a round one that gives about the wished points if left out"`
+		Steps int    `query:"steps" default:"300" minimum:"1" maximum:"5000" doc:"How many steps to aim at"`
 	}
-	huma.Get(s.api, "/api/v1/devices/{id}/history", func(ctx context.Context, in *buckets) (*body[client.History], error) {
+	huma.Get(s.api, "/api/v1/devices/{id}/history", func(ctx context.Context, in *steps) (*body[client.History], error) {
 		from, to, err := s.between(&in.Span)
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		step := series.NiceStep(to.Sub(from), in.Points)
+		step := series.NiceStep(to.Sub(from), in.Steps)
 		if in.Step != "" {
 			d, err := value.ParseDuration(in.Step)
 			if err != nil {
@@ -67,16 +67,16 @@ func (s *server) historyRoutes() {
 			}
 			step = d.Std()
 		}
-		a, err := s.Clerk.Run(ctx, query.Query{Devices: []string{in.ID}, Metrics: []string{in.Metric}, From: from, To: to, Step: step})
+		a, err := s.Queries.Run(ctx, query.Query{Devices: []string{in.ID}, Metrics: []string{in.Metric}, From: from, To: to, Step: step})
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		out := client.History{Device: in.ID, Metric: in.Metric, From: from.UTC(), To: to.UTC(), Step: value.Duration(step).String(), Buckets: []client.Bucket{}}
-		for _, x := range a.Lines[0].Points {
-			out.Buckets = append(out.Buckets, client.Bucket{At: x.At, Count: int(x.Count), Min: x.Min, Max: x.Max, Mean: x.Value, Last: x.Last.Any()})
+		out := client.History{Device: in.ID, Metric: in.Metric, From: from.UTC(), To: to.UTC(), Step: value.Duration(step).String(), Steps: []client.HistoryStep{}}
+		for _, x := range a.Lines[0].Steps {
+			out.Steps = append(out.Steps, client.HistoryStep{At: x.At, Count: int(x.Count), Min: x.Min, Max: x.Max, Mean: x.Value, Last: x.Last.Any()})
 		}
 		return &body[client.History]{out}, nil
-	}, describe("history", "A metric over time, in buckets with least, greatest and mean", "Readings"), notFound)
+	}, describe("history", "A metric over time, in steps with least, greatest and mean", "Readings"), notFound)
 	type singles struct {
 		Span
 		Limit int `query:"limit" default:"1000" minimum:"1" maximum:"50000" doc:"At most this many"`

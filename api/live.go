@@ -9,7 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"ullage/client"
-	"ullage/fleet/wire"
+	"ullage/fleet/traffic"
 )
 
 const (
@@ -21,13 +21,13 @@ const (
 
 func (s *server) liveRoutes() {
 	type filter struct {
-		Where  string `query:"where" maxLength:"65536" doc:"Only the wire of devices for which this condition is true"`
-		Only   string `query:"only" enum:"fleet,wire" default:"fleet" doc:"What to tell: changes of devices, or what passes on the wire"`
-		Device string `query:"device" doc:"Only the wire of this device"`
+		Where  string `query:"where" maxLength:"65536" doc:"Only the traffic of devices for which this condition is true"`
+		Only   string `query:"only" enum:"fleet,traffic" default:"fleet" doc:"What to tell: changes of devices, or what passes in the traffic"`
+		Device string `query:"device" doc:"Only the traffic of this device"`
 	}
 	sse.Register(s.api, huma.Operation{OperationID: "live", Method: http.MethodGet, Path: "/api/v1/live", Tags: []string{"Service"},
 		Summary: "Changes as they happen, as server-sent events"},
-		map[string]any{"devices": client.DevicesChanged{}, "pulse": client.Pulse{}, "wire": client.WirePassed{}},
+		map[string]any{"devices": client.DevicesChanged{}, "pulse": client.Pulse{}, "traffic": client.TrafficPassed{}},
 		func(ctx context.Context, f *filter, send sse.Sender) {
 			among, _, err := s.among(Where{f.Where})
 			if err != nil { // the lists have said what is wrong with it
@@ -45,7 +45,7 @@ func (s *server) liveRoutes() {
 				return
 			}
 			var passed uint64
-			if recent := s.Wire.Recent(wire.Filter{Device: f.Device, Limit: 1}); len(recent) > 0 {
+			if recent := s.Traffic.Recent(traffic.Filter{Device: f.Device, Limit: 1}); len(recent) > 0 {
 				passed = recent[0].Seq
 			}
 			look := time.NewTicker(liveEvery)
@@ -67,10 +67,10 @@ func (s *server) liveRoutes() {
 					}
 					err = send.Data(client.Pulse{Service: s.service()})
 				case <-look.C:
-					if f.Only == "wire" {
-						if es := s.Wire.Recent(wire.Filter{Among: among, Device: f.Device, After: passed, Limit: 200}); len(es) > 0 {
+					if f.Only == "traffic" {
+						if es := s.Traffic.Recent(traffic.Filter{Among: among, Device: f.Device, After: passed, Limit: 200}); len(es) > 0 {
 							passed = es[0].Seq
-							err = send.Data(client.WirePassed{Entries: es})
+							err = send.Data(client.TrafficPassed{Entries: es})
 						}
 						break
 					}

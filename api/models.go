@@ -219,24 +219,24 @@ func (s *server) modelMoving() {
 		Body client.Backfill
 	}
 	huma.Post(s.api, "/api/v1/models/{name}/backfill", func(ctx context.Context, in *backfill) (*body[client.Job], error) {
-		v, err := s.Workshop.Backfill(in.Name, in.Body.Devices, in.Body.Since, by(ctx).Person)
+		v, err := s.Derivations.Backfill(in.Name, in.Body.Devices, in.Body.Since, by(ctx).Person)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		return &body[client.Job]{jobOf(v)}, nil
 	}, describe("backfill-model", "Compute derived telemetry of the past; the job is asked for how far it is", "Models"), notFound)
 	huma.Get(s.api, "/api/v1/jobs/{id}", func(_ context.Context, in *One) (*body[client.Job], error) {
-		v, err := s.Workshop.Job(in.ID)
+		v, err := s.Derivations.Job(in.ID)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		return &body[client.Job]{jobOf(v)}, nil
 	}, describe("job", "How far some work is", "Models"), notFound)
 	huma.Delete(s.api, "/api/v1/jobs/{id}", func(_ context.Context, in *One) (*struct{}, error) {
-		if _, err := s.Workshop.Job(in.ID); err != nil {
+		if _, err := s.Derivations.Job(in.ID); err != nil {
 			return nil, s.failed(err)
 		}
-		s.Workshop.Stop(in.ID)
+		s.Derivations.Stop(in.ID)
 		return nil, nil
 	}, describe("stop-job", "End some work; what it has done stays", "Models"), notFound)
 }
@@ -287,7 +287,7 @@ func (s *server) model(m *model.Model) client.Model {
 func (s *server) version(v models.Published) client.ModelVersion {
 	out := client.ModelVersion{Version: v.Version, LoadedAt: v.LoadedAt}
 	for _, d := range s.Devices.List() {
-		if d.Model != v.Name || d.Version != v.Version || d.Standing == devices.Retired {
+		if d.Model != v.Name || d.Version != v.Version || d.Status == devices.Retired {
 			continue
 		}
 		out.Devices++
@@ -304,7 +304,7 @@ func (s *server) version(v models.Published) client.ModelVersion {
 func property(p *model.Property) client.Property {
 	c := client.Property{Name: p.Name, Title: p.Title, Description: p.Description, Role: string(p.Role), Type: kindName(p),
 		Unit: p.Unit, Display: unit.Display(p.Unit), Decimals: p.Decimals, Minimum: p.Min, Maximum: p.Max, Enum: p.Enum,
-		Default: p.Default.Any(), Held: p.Held, Optional: p.Optional, Derived: p.Derived, Says: p.Schema.Words()}
+		Default: p.Default.Any(), KeptByService: p.KeptByService, Optional: p.Optional, Derived: p.Derived, Says: p.Schema.Words()}
 	if p.Usual != nil {
 		c.Usual = []float64{p.Usual.Low, p.Usual.High}
 	}

@@ -28,20 +28,20 @@ import (
 // Asked is a query as the parameters of a URL.
 type Asked struct {
 	Where
-	Device []string `query:"device" doc:"Ids of devices; those of the condition where not given"`
-	Metric []string `query:"metric" required:"true" doc:"Telemetry to read" example:"must_temp"`
-	Span   string   `query:"span" default:"24h" doc:"When: 6h or 7d until now, today, yesterday, this week, last month, 2026-03-01, 2026-03-01..2026-03-03, 2026-03-01T10:00..12h" example:"yesterday"`
-	Zone   string   `query:"zone" doc:"Time zone of local days; that of the service where not given" example:"Pacific/Chatham"`
-	Step   string   `query:"step" doc:"Width of a point, like 15min; 1d is a local day; a round one that gives about the wished points where not given"`
-	Points int      `query:"points" default:"300" minimum:"1" maximum:"5000" doc:"How many points to aim at"`
-	Sum    string   `query:"sum" default:"mean" enum:"mean,weighted,min,max,sum,count,first,last" doc:"What a point is worth; weighted is the mean weighted by time"`
-	By     string   `query:"by" doc:"Take devices together by this label" example:"site"`
-	Across string   `query:"across" default:"mean" enum:"mean,min,max,sum,count" doc:"How devices are taken together"`
-	Unit   []string `query:"unit" doc:"Wanted units, as metric=unit" example:"must_temp=degF"`
+	Device    []string `query:"device" doc:"Ids of devices; those of the condition where not given"`
+	Metric    []string `query:"metric" required:"true" doc:"Metrics to read" example:"must_temp"`
+	Span      string   `query:"span" default:"24h" doc:"When: 6h or 7d until now, today, yesterday, this week, last month, 2026-03-01, 2026-03-01..2026-03-03, 2026-03-01T10:00..12h" example:"yesterday"`
+	Zone      string   `query:"zone" doc:"Time zone of local days; that of the service where not given" example:"Pacific/Chatham"`
+	Step      string   `query:"step" doc:"Width of a step, like 15min; 1d is a local day; a round one that gives about so many steps as wished where not given"`
+	Steps     int      `query:"steps" default:"300" minimum:"1" maximum:"5000" doc:"How many steps to aim at"`
+	Aggregate string   `query:"aggregate" default:"mean" enum:"mean,weighted_mean,min,max,sum,count,first,last" doc:"What the value of a step is; weighted_mean is the mean weighted by time"`
+	GroupBy   string   `query:"group_by" doc:"Devices that share this label become one line" example:"site"`
+	Then      string   `query:"then" default:"mean" enum:"mean,min,max,sum,count" doc:"How the devices of a group are then aggregated"`
+	Unit      []string `query:"unit" doc:"Wanted units, as metric=unit" example:"must_temp=degF"`
 }
 
 func (a *Asked) query() (query.Query, error) {
-	q := query.Query{Devices: a.Device, Where: a.Where.Where, Metrics: a.Metric, Span: a.Span, Points: a.Points, Sum: a.Sum, By: a.By, Across: a.Across, Units: map[string]string{}}
+	q := query.Query{Devices: a.Device, Where: a.Where.Where, Metrics: a.Metric, Span: a.Span, Steps: a.Steps, Aggregate: a.Aggregate, GroupBy: a.GroupBy, Then: a.Then, Units: map[string]string{}}
 	if a.Zone != "" {
 		zone, err := time.LoadLocation(a.Zone)
 		if err != nil {
@@ -72,12 +72,12 @@ func (s *server) queryRoutes() {
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		p, err := s.Clerk.Plan(q)
+		p, err := s.Queries.Plan(q)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		return &huma.StreamResponse{Body: func(c huma.Context) { s.answer(c, p) }}, nil
-	}, describe("query", "Telemetry over time, of one device or of many, line by line as they are read", "Readings"), notFound)
+	}, describe("query", "Metrics over time, of one device or of many, line by line as they are read", "Readings"), notFound)
 	api := s.api.OpenAPI()
 	api.Paths["/api/v1/query"].Get.Responses["200"].Content = map[string]*huma.MediaType{
 		"application/json": {Schema: api.Components.Schemas.Schema(reflect.TypeFor[client.Answer](), true, "Answer")}}
@@ -90,7 +90,7 @@ func (s *server) queryRoutes() {
 		var columns []string
 		if err == nil {
 			var p *query.Plan
-			if p, err = s.Clerk.Plan(q); err == nil { // what is wrong is said before anything is sent
+			if p, err = s.Queries.Plan(q); err == nil { // what is wrong is said before anything is sent
 				columns, err = p.Columns()
 			}
 		}
@@ -102,17 +102,17 @@ func (s *server) queryRoutes() {
 }
 
 func (s *server) figureRoutes() {
-	huma.Get(s.api, "/api/v1/figures", func(ctx context.Context, in *Asked) (*body[client.Figures], error) {
+	huma.Get(s.api, "/api/v1/statistics", func(ctx context.Context, in *Asked) (*body[client.Statistics], error) {
 		q, err := in.query()
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		f, err := s.Clerk.Figures(ctx, q)
+		f, err := s.Queries.Statistics(ctx, q)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		x := f.Summary
-		out := client.Figures{Note: f.Line.Note, Device: f.Line.Device, Metric: f.Line.Metric, Display: unit.Display(f.Line.Unit), Decimals: f.Line.Decimals, From: f.From.UTC(), To: f.To.UTC(),
+		out := client.Statistics{Note: f.Line.Note, Device: f.Line.Device, Metric: f.Line.Metric, Display: unit.Display(f.Line.Unit), Decimals: f.Line.Decimals, From: f.From.UTC(), To: f.To.UTC(),
 			N: x.N, Min: x.Min, P5: x.P5, P25: x.P25, P50: x.P50, P75: x.P75, P95: x.P95, Max: x.Max, Mean: x.Mean, Deviation: x.Deviation, Bins: []client.Bin{}}
 		if f.TrendKnown {
 			out.Trend = &client.Trend{Slope: f.Trend.Slope, Low: f.Trend.Low, High: f.Trend.High}
@@ -121,8 +121,8 @@ func (s *server) figureRoutes() {
 			from := f.Histogram.Low + float64(i)*f.Histogram.Width
 			out.Bins = append(out.Bins, client.Bin{From: from, To: from + f.Histogram.Width, Count: n})
 		}
-		return &body[client.Figures]{out}, nil
-	}, describe("figures", "Quantiles, histogram and trend of one metric of one device", "Readings"), notFound)
+		return &body[client.Statistics]{out}, nil
+	}, describe("statistics", "Quantiles, histogram and trend of one metric of one device", "Readings"), notFound)
 	type ahead struct {
 		Asked
 		Ahead string `query:"ahead" default:"12h" doc:"How far, from 5min to 14d"`
@@ -136,17 +136,17 @@ func (s *server) figureRoutes() {
 		if err != nil {
 			return nil, s.failed(fault.New(fault.Invalid, "ahead: %s", err))
 		}
-		o, err := s.Clerk.Forecast(ctx, q, d.Std())
+		o, err := s.Queries.Forecast(ctx, q, d.Std())
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		out := client.Forecast{Device: o.Line.Device, Metric: o.Line.Metric, Display: unit.Display(o.Line.Unit), Decimals: o.Line.Decimals,
-			Step: value.Duration(o.Step).String(), Seasonal: o.Seasonal, Error: o.Error, Note: o.Note, Points: make([]client.Probable, len(o.Points)), Reaches: make([]client.Reach, len(o.Reaches))}
-		for i, r := range o.Reaches {
-			out.Reaches[i] = client.Reach{Rule: r.Rule, Limit: r.Limit, Upward: r.Upward, Likely: optional(r.Likely), Early: optional(r.Early)}
+			Step: value.Duration(o.Step).String(), Seasonal: o.Seasonal, Error: o.Error, Note: o.Note, Steps: make([]client.Probable, len(o.Steps)), Limits: make([]client.LimitAhead, len(o.Limits))}
+		for i, r := range o.Limits {
+			out.Limits[i] = client.LimitAhead{Rule: r.Rule, Limit: r.Limit, Upward: r.Upward, Likely: optional(r.Likely), Early: optional(r.Early)}
 		}
-		for i, p := range o.Points {
-			out.Points[i] = client.Probable{At: p.At.UTC(), Mean: p.Mean, Low: p.Low, High: p.High}
+		for i, p := range o.Steps {
+			out.Steps[i] = client.Probable{At: p.At.UTC(), Mean: p.Mean, Low: p.Low, High: p.High}
 		}
 		return &body[client.Forecast]{out}, nil
 	}, describe("forecast", "What probably comes of one metric of one device, with a band of 95 %", "Readings"), notFound)
@@ -207,7 +207,7 @@ func (s *server) answer(c huma.Context, p *query.Plan) {
 		}
 		return err
 	}
-	err := s.Clerk.Each(c.Context(), p, func(l query.Line) error {
+	err := s.Queries.Each(c.Context(), p, func(l query.Line) error {
 		b, err := json.Marshal(lineOf(&l))
 		if err == nil {
 			err = begin()
@@ -233,9 +233,9 @@ func (s *server) answer(c huma.Context, p *query.Plan) {
 
 func lineOf(l *query.Line) client.Line {
 	x := client.Line{Device: l.Device, Group: l.Group, Members: l.Members, Metric: l.Metric, Title: l.Title, Type: l.Kind.String(),
-		Unit: l.Unit, Display: unit.Display(l.Unit), Decimals: l.Decimals, Note: l.Note, Points: make([]client.LinePoint, len(l.Points))}
-	for k, p := range l.Points {
-		x.Points[k] = client.LinePoint{At: p.At, Count: p.Count, Value: p.Value, Min: p.Min, Max: p.Max, Last: p.Last.Any()}
+		Unit: l.Unit, Display: unit.Display(l.Unit), Decimals: l.Decimals, Note: l.Note, Steps: make([]client.LineStep, len(l.Steps))}
+	for k, p := range l.Steps {
+		x.Steps[k] = client.LineStep{At: p.At, Count: p.Count, Value: p.Value, Min: p.Min, Max: p.Max, Last: p.Last.Any()}
 	}
 	return x
 }
@@ -251,7 +251,7 @@ func (s *server) export(c huma.Context, q query.Query, f exchange.Format, column
 	c.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="readings.%s"`, map[exchange.Format]string{exchange.CSV: "csv", exchange.Wide: "csv", exchange.CBOR: "senml.cbor", exchange.Lines: "jsonl", exchange.SenML: "senml.json", exchange.Parquet: "parquet"}[f]))
 	w, err := exchange.NewWriter(c.BodyWriter(), f, columns...)
 	if err == nil {
-		err = s.Clerk.Export(c.Context(), q, func(device, metric, symbol string, x series.Point) error { return w.Write(device, metric, symbol, x) })
+		err = s.Queries.Export(c.Context(), q, func(device, metric, symbol string, x series.Point) error { return w.Write(device, metric, symbol, x) })
 	}
 	if err == nil || errors.Is(err, series.ErrDamaged) { // then all the rest is there
 		err = cmp.Or(w.Close(), err)

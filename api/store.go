@@ -15,12 +15,12 @@ import (
 
 // Usage is what the store tells about itself, in bytes.
 type Usage struct {
-	File, Free, Chunks, Rollups, WriteAhead, Records int64
-	Readings, Fresh                                  int64
-	Growth                                           int64 // a day
-	DiskFree                                         int64 // -1 where it is not known
-	Since                                            time.Time
-	Series                                           []SeriesUse
+	File, Free, Chunks, Rollups, UnsealedBytes, Records int64
+	Readings, Unsealed                                  int64
+	Growth                                              int64 // a day
+	DiskFree                                            int64 // -1 where it is not known
+	Since                                               time.Time
+	Series                                              []SeriesUse
 }
 
 // SeriesUse is what one series takes up.
@@ -47,8 +47,8 @@ func (s *server) storeRoutes() {
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		out := client.Store{File: u.File, Free: u.Free, Chunks: u.Chunks, Rollups: u.Rollups, WriteAhead: u.WriteAhead, Records: u.Records, Readings: u.Readings,
-			Fresh: u.Fresh, Growth: u.Growth, Since: optional(u.Since), By: in.By, Shares: []client.Share{}}
+		out := client.Store{File: u.File, Free: u.Free, Chunks: u.Chunks, Rollups: u.Rollups, UnsealedBytes: u.UnsealedBytes, Records: u.Records, Readings: u.Readings,
+			Unsealed: u.Unsealed, Growth: u.Growth, Since: optional(u.Since), By: in.By, Shares: []client.Share{}}
 		if u.Readings > 0 {
 			out.Each = float64(u.Chunks) / float64(u.Readings)
 		}

@@ -33,7 +33,7 @@ func (o *Origin) Resolve(ctx huma.Context) []error {
 // OneValue is the path of one value of a device.
 type OneValue struct {
 	One
-	Name string `path:"name" doc:"Name of a telemetry, attribute or setting" maxLength:"200"`
+	Name string `path:"name" doc:"Name of a metric, attribute or setting" maxLength:"200"`
 }
 
 // thingRoutes serve each device as a Thing of the W3C Web of Things: its
@@ -78,7 +78,7 @@ func (s *server) thingRoutes() {
 		}
 		v := s.value(d, m, p)
 		if !v.Known() {
-			return nil, s.failed(fault.New(fault.NotFound, "%s has not reported %s yet", in.ID, in.Name).Then("see what arrives with: ullage wire --device %s", in.ID))
+			return nil, s.failed(fault.New(fault.NotFound, "%s has not reported %s yet", in.ID, in.Name).Then("see what arrives with: ullage traffic --device %s", in.ID))
 		}
 		return &body[any]{v.Any()}, nil
 	}, describe("value", "One value of a device now", "Devices"), notFound)
@@ -96,7 +96,7 @@ func (s *server) thingRoutes() {
 		}
 		s.Settle()
 		return nil, nil
-	}, describe("set-value", "Pin one setting on a device", "Devices"), notFound, func(o *huma.Operation) {
+	}, describe("set-value", "Set one setting on a device", "Devices"), notFound, func(o *huma.Operation) {
 		o.SkipValidateBody = true // the model says more, and says it better
 	})
 }
@@ -119,8 +119,8 @@ func (s *server) value(d devices.Device, m *model.Model, p *model.Property) valu
 		if err != nil {
 			return value.Value{}
 		}
-		if p.Held {
-			return st.Held(m)[p.Name]
+		if p.KeptByService {
+			return st.KeptByService(m)[p.Name]
 		}
 		return st.Intended[p.Name]
 	}

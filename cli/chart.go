@@ -25,16 +25,16 @@ func columnsOf(l client.Line, a client.Answer, n int) (cols []stripe, low, high 
 	from := a.From
 	if n == 0 {
 		step, err := value.ParseDuration(a.Step)
-		if err != nil || step <= 0 || len(l.Points) == 0 {
+		if err != nil || step <= 0 || len(l.Steps) == 0 {
 			return nil, 0, 0
 		}
-		from = l.Points[0].At
-		span = l.Points[len(l.Points)-1].At.Sub(from) + step.Std()
+		from = l.Steps[0].At
+		span = l.Steps[len(l.Steps)-1].At.Sub(from) + step.Std()
 		n = int((span + step.Std() - 1) / step.Std())
 	}
 	cols = make([]stripe, n)
 	low, high = math.Inf(1), math.Inf(-1)
-	for _, p := range l.Points {
+	for _, p := range l.Steps {
 		i := min(max(int(float64(p.At.Sub(from))/float64(span)*float64(n)), 0), n-1)
 		c := &cols[i]
 		if c.n == 0 {
@@ -65,7 +65,7 @@ func drawChart(w io.Writer, l client.Line, a client.Answer, width, height int) {
 	rowOf := func(v float64) int { return min(max(int((high-v)/(high-low)*float64(rows)), 0), rows-1) }
 	bits := [4][2]rune{{0x01, 0x08}, {0x02, 0x10}, {0x04, 0x20}, {0x40, 0x80}}
 	last, lastAt := -1, 0
-	apart := max(3, 5*len(cols)/2/max(len(l.Points), 1)) // columns from point to point
+	apart := max(3, 5*len(cols)/2/max(len(l.Steps), 1)) // columns from point to point
 	for i, c := range cols {
 		if c.n == 0 {
 			continue

@@ -188,7 +188,7 @@ Sign in as %s with the password %s
 From another terminal:
   ullage login %s --person %s
   ullage device list --health poor
-  ullage wire tank-fennimore-07
+  ullage traffic tank-fennimore-07
   ullage setting set tank-fennimore-07 max_temp=30
 Stop with Ctrl-C.
 `, s.Console, s.FirstPerson, s.FirstPassword, s.Console, s.FirstPerson)

@@ -13,9 +13,9 @@ import (
 
 func deviceCommand() *cobra.Command {
 	return noun(groupJoin, "device", "Onboard devices and look after them", deviceCreate(), deviceList(), deviceShow(), deviceDescription(), deviceLabel(), deviceToken(),
-		deviceStanding("suspend", "suspended", "Keep a device out until it is let in again", "is kept out; let it in with: ullage device resume %s"),
-		deviceStanding("resume", "active", "Let a suspended device in again", "may connect again"),
-		deviceStanding("retire", "retired", "Take a device out of service for good; its history stays", "is retired; its history stays"))
+		deviceStatus("suspend", "suspended", "Keep a device out until it is let in again", "is kept out; let it in with: ullage device resume %s"),
+		deviceStatus("resume", "active", "Let a suspended device in again", "may connect again"),
+		deviceStatus("retire", "retired", "Take a device out of service for good; its history stays", "is retired; its history stays"))
 }
 
 func deviceCreate() *cobra.Command {
@@ -52,7 +52,7 @@ func deviceCreate() *cobra.Command {
 }
 
 func printOnboarded(w io.Writer, o client.Onboarded) {
-	fmt.Fprintf(w, "%s is onboarded as %s.\n\nToken (shown this once):\n  %s\n\nSend a first reading over MQTT:\n  %s\n\nor over HTTP:\n  %s\n\nWatch it arrive:\n  ullage wire %s\n",
+	fmt.Fprintf(w, "%s is onboarded as %s.\n\nToken (shown this once):\n  %s\n\nSend a first reading over MQTT:\n  %s\n\nor over HTTP:\n  %s\n\nWatch it arrive:\n  ullage traffic %s\n",
 		o.ID, o.Model, o.Token, o.TryMQTT, o.TryHTTP, o.ID)
 }
 
@@ -90,7 +90,7 @@ func deviceList() *cobra.Command {
 				column[client.Device]{"device", func(d client.Device) string { return d.ID }},
 				column[client.Device]{"model", func(d client.Device) string { return d.Model }},
 				column[client.Device]{"site", func(d client.Device) string { return d.Labels["site"] }},
-				column[client.Device]{"standing", func(d client.Device) string { return d.Standing }},
+				column[client.Device]{"status", func(d client.Device) string { return d.Status }},
 				column[client.Device]{"link", func(d client.Device) string { return d.Link }},
 				column[client.Device]{"last", func(d client.Device) string { return ago(d.LastAt) }},
 				column[client.Device]{"headspace", func(d client.Device) string { return percent(d.Headspace) }},
@@ -135,7 +135,7 @@ func deviceShow() *cobra.Command {
 }
 
 func printDevice(w io.Writer, d client.Device, m client.Model) {
-	fmt.Fprintf(w, "%s  %s %s, %s\n", d.ID, d.Model, d.ModelVersion, d.Standing)
+	fmt.Fprintf(w, "%s  %s %s, %s\n", d.ID, d.Model, d.ModelVersion, d.Status)
 	if d.Reported != "" {
 		fmt.Fprintf(w, "model      it says it was built for version %s; give it that with: ullage model move %s@%s --device %s\n", d.Reported, d.Model, d.Reported, d.ID)
 	}
@@ -180,7 +180,7 @@ func printDevice(w io.Writer, d client.Device, m client.Model) {
 		cells = append(cells, line)
 	}
 	if len(cells) == 1 {
-		fmt.Fprintf(w, "No reading has come yet. Watch for the first one with: ullage wire %s\n", d.ID)
+		fmt.Fprintf(w, "No reading has come yet. Watch for the first one with: ullage traffic %s\n", d.ID)
 		return
 	}
 	table(w, cells)
@@ -231,7 +231,7 @@ func deviceToken() *cobra.Command {
 	return c
 }
 
-func deviceStanding(verb, standing, short, done string) *cobra.Command {
+func deviceStatus(verb, standing, short, done string) *cobra.Command {
 	var yes bool
 	c := &cobra.Command{
 		Use: verb + " DEVICE", Short: short, Args: exactly(1, "one device"), ValidArgsFunction: deviceNames,
@@ -243,7 +243,7 @@ func deviceStanding(verb, standing, short, done string) *cobra.Command {
 			if standing == "retired" && !yes {
 				return usageError{fmt.Errorf("retiring %s is for good; if you mean it, say: ullage device retire %s --yes", args[0], args[0])}
 			}
-			d, err := cl.SetStanding(c.Context(), args[0], standing)
+			d, err := cl.SetStatus(c.Context(), args[0], standing)
 			if err != nil {
 				return err
 			}
@@ -262,7 +262,7 @@ func deviceStanding(verb, standing, short, done string) *cobra.Command {
 }
 
 // nearestLimit returns the margin with the least headspace among those that
-// compare a telemetry itself, not something worked out from it.
+// compare a metric itself, not something worked out from it.
 func nearestLimit(all []client.Margin, metric string) (least client.Margin, ok bool) {
 	for _, m := range all {
 		if m.Of == metric && (!ok || m.Headspace < least.Headspace) {

@@ -30,7 +30,7 @@ func exprCheck() *cobra.Command {
 		Long: `Checks an expression against the models, labels and rules of the service, or,
 with --file, against one Thing Model without a service. The exit code is 3 if
 something is wrong.`,
-		Example: "  ullage expr check 'must_temp > set.max_temp - 3'\n  ullage expr check --for rule --model cellar-air 'avg(co2, 10min) > 2000'\n  ullage expr check --file examples/cellars/models/tank-probe.tm.json 'must_tmp > 30'",
+		Example: "  ullage expr check 'must_temp > set.max_temp - 3'\n  ullage expr check --for rule --model cellar-air 'mean(co2 over 10min) > 2000'\n  ullage expr check --file examples/cellars/models/tank-probe.tm.json 'must_tmp > 30'",
 		Args:    exactly(1, "one expression, in quotes"),
 		RunE: func(c *cobra.Command, args []string) error {
 			p, err := expr.PurposeOf(purpose)
@@ -66,7 +66,7 @@ something is wrong.`,
 	c.RegisterFlagCompletionFunc("model", func(c *cobra.Command, _ []string, p string) ([]string, cobra.ShellCompDirective) {
 		return modelNames(c, nil, p)
 	})
-	c.RegisterFlagCompletionFunc("for", cobra.FixedCompletions([]string{"filter", "rule", "group", "target", "reach", "value"}, cobra.ShellCompDirectiveNoFileComp))
+	c.RegisterFlagCompletionFunc("for", cobra.FixedCompletions([]string{"filter", "rule", "group", "target", "access", "value"}, cobra.ShellCompDirectiveNoFileComp))
 	return c
 }
 
@@ -173,7 +173,7 @@ func explained(c *cobra.Command, src, device, at string) (client.ExpressionExpla
 func exprEval() *cobra.Command {
 	c := &cobra.Command{
 		Use: "eval EXPRESSION --device DEVICE", Short: "Work out an expression for a device, now or at a time",
-		Example: "  ullage expr eval --device tank-fennimore-07 'set.max_temp - must_temp'\n  ullage expr eval --device tank-fennimore-07 --at 2h 'avg(must_temp, 30min)'",
+		Example: "  ullage expr eval --device tank-fennimore-07 'set.max_temp - must_temp'\n  ullage expr eval --device tank-fennimore-07 --at 2h 'mean(must_temp over 30min)'",
 		Args:    exactly(1, "one expression, in quotes"),
 	}
 	about(c, func(w io.Writer, x client.ExpressionExplained) {

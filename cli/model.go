@@ -146,8 +146,8 @@ func printModel(w io.Writer, m client.Model) {
 	cells := [][]string{{"ROLE", "NAME", "TYPE", "UNIT", "RANGE", "USUAL", "DEFAULT"}}
 	for _, p := range m.Properties {
 		role := p.Role
-		if p.Held {
-			role += " (held)"
+		if p.KeptByService {
+			role += ", kept by the service"
 		}
 		if p.Derived != "" {
 			role += " (derived)"

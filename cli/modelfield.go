@@ -23,8 +23,8 @@ func modelMove() *cobra.Command {
 		Short: "Give devices another version of their model",
 		Long: `Publishing a new version of a model moves no device. This command gives devices
 another version, the newest where none is named: one by one, by a selector, or
-all that have the model. Pinned settings that the other version does not allow
-are unpinned, and said so. It asks before it moves more than one device.`,
+all that have the model. Overrides that the other version does not allow are
+taken off, and said so. It asks before it moves more than one device.`,
 		Example: "  ullage model move tank-probe --device tank-fennimore-07\n  ullage model move tank-probe@1.3.0 --where 'label.site == \"kilnside\"' --dry-run",
 		Args:    exactly(1, "one model"), ValidArgsFunction: modelNames,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -73,7 +73,7 @@ func printMoved(w io.Writer, name string, m client.Moved) {
 		verb = "moved"
 	}
 	fmt.Fprintf(w, "%s %s to %s %s\n\n", plural(len(m.Devices), "device"), verb, name, m.Version)
-	cells := [][]string{{"DEVICE", "FROM", "SAYS", "UNPINNED"}}
+	cells := [][]string{{"DEVICE", "FROM", "SAYS", "OVERRIDES LOST"}}
 	for _, d := range m.Devices {
 		cells = append(cells, []string{d.Device, d.From, orDash(d.Reported), orDash(strings.Join(d.Loses, ", "))})
 	}

@@ -18,7 +18,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"ullage/core/vitals"
+	"ullage/core/health"
 )
 
 // column is one column of a table.
@@ -173,7 +173,7 @@ func ago(t *time.Time) string {
 	if d < 0 {
 		return "just now"
 	}
-	return vitals.Ago(d) + " ago"
+	return health.Ago(d) + " ago"
 }
 
 func num(f float64, decimals int) string { return strconv.FormatFloat(f, 'f', decimals, 64) }

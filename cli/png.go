@@ -33,7 +33,7 @@ func writePNG(path string, a client.Answer) error {
 	var metrics []string
 	of := map[string][]client.Line{}
 	for _, l := range a.Lines {
-		if l.Type == "text" || len(l.Points) == 0 {
+		if l.Type == "text" || len(l.Steps) == 0 {
 			continue
 		}
 		if of[l.Metric] == nil {
@@ -124,7 +124,7 @@ func plotOf(lines []client.Line, a client.Answer, step time.Duration) (*plot.Plo
 			return nil
 		}
 		var last time.Time
-		for _, x := range l.Points {
+		for _, x := range l.Steps {
 			if !last.IsZero() && x.At.Sub(last) > step*5/2 {
 				if err := flush(); err != nil {
 					return nil, err

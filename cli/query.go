@@ -20,13 +20,13 @@ func queryCommand() *cobra.Command {
 	var where *string
 	var draw bool
 	var export, forecast, png string
-	var figures bool
+	var statistics bool
 	c := &cobra.Command{
 		Use:   "query [DEVICE] METRIC…",
-		Short: "Read telemetry over time, of one device or of many",
-		Long: `Reads telemetry over time and sums it up in steps: the least, the greatest and
-what --sum says of each. The first word is the device; without one, every device
-is meant, or those of --where. With --by, devices that share a label become one.
+		Short: "Read metrics over time, of one device or of many",
+		Long: `Reads metrics over time and sums it up in steps: the least, the greatest and
+what --aggregate says of each. The first word is the device; without one, every device
+is meant, or those of --where. With --group-by, devices that share a label become one.
 
   --span   6h, 7d          until now
            today, yesterday, this week, last week, this month, last month
@@ -37,24 +37,24 @@ With --export every single reading is written instead, in csv, wide, jsonl, senm
 (RFC 8428), as it comes.`,
 		Example: "  ullage query tank-fennimore-07 must_temp --span 6h --draw\n" +
 			"  ullage query tank-fennimore-07 must_temp density --span yesterday --step 1h\n" +
-			"  ullage query co2 --where 'label.site == \"Kilnside\"' --span 7d --step 1d --sum max\n" +
-			"  ullage query must_temp --by site --across max --unit must_temp=degF\n" +
+			"  ullage query co2 --where 'label.site == \"Kilnside\"' --span 7d --step 1d --aggregate max\n" +
+			"  ullage query must_temp --group-by site --then max --unit must_temp=degF\n" +
 			"  ullage query tank-fennimore-07 must_temp density --span 7d --png season.png\n" +
 			"  ullage query tank-fennimore-07 must_temp --forecast 12h --draw\n" +
 			"  ullage query tank-fennimore-07 must_temp --span 30d --export csv > must_temp.csv",
 		GroupID: groupConnect,
-		Args:    atLeast(1, "telemetry, and the device before it"), ValidArgsFunction: queryWords,
+		Args:    atLeast(1, "a metric, and the device before it"), ValidArgsFunction: queryWords,
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
 			if err != nil {
 				return err
 			}
 			q.Where = *where
-			if q.Metrics = args; q.Where == "" && q.By == "" && len(args) > 1 {
+			if q.Metrics = args; q.Where == "" && q.GroupBy == "" && len(args) > 1 {
 				q.Devices, q.Metrics = strings.Split(args[0], ","), args[1:]
 			}
-			if len(q.Devices) == 0 && q.Where == "" && q.By == "" && len(args) == 1 {
-				return usageError{fmt.Errorf("%s of which device? Write it before the telemetry, or choose devices with --where or --by", args[0])}
+			if len(q.Devices) == 0 && q.Where == "" && q.GroupBy == "" && len(args) == 1 {
+				return usageError{fmt.Errorf("%s of which device? Write it before the metric, or choose devices with --where or --group-by", args[0])}
 			}
 			if q.Step != "" {
 				if _, err := value.ParseDuration(q.Step); err != nil {
@@ -67,21 +67,21 @@ With --export every single reading is written instead, in csv, wide, jsonl, senm
 			if export != "" {
 				return cl.Export(c.Context(), q, export, c.OutOrStdout())
 			}
-			if figures {
-				x, err := cl.Figures(c.Context(), q)
+			if statistics {
+				x, err := cl.Statistics(c.Context(), q)
 				if err != nil {
 					return err
 				}
-				return show(c, x, func(w io.Writer) { printFigures(w, x) })
+				return show(c, x, func(w io.Writer) { printStatistics(w, x) })
 			}
 			if forecast != "" {
 				return foretell(c, cl, q, forecast, draw)
 			}
-			if png != "" && !c.Flags().Changed("points") {
-				q.Points = 800
+			if png != "" && !c.Flags().Changed("steps") {
+				q.Steps = 800
 			}
-			if draw && !c.Flags().Changed("points") {
-				q.Points = chartWidth() * 2
+			if draw && !c.Flags().Changed("steps") {
+				q.Steps = chartWidth() * 2
 			}
 			a, err := cl.Ask(c.Context(), q)
 			if err != nil {
@@ -114,25 +114,25 @@ With --export every single reading is written instead, in csv, wide, jsonl, senm
 	where = whereFlag(c)
 	f.StringVar(&q.Span, "span", "24h", "when, like 6h, yesterday or 2026-03-01..2026-03-03")
 	f.StringVar(&q.Step, "step", "", "width of a step, like 15min or 1d")
-	f.IntVar(&q.Points, "points", 24, "how many steps to aim at, without --step")
-	f.StringVar(&q.Sum, "sum", "mean", "mean, weighted (by time), min, max, sum, count, first or last")
-	f.StringVar(&q.By, "by", "", "take devices together that share this label")
-	f.StringVar(&q.Across, "across", "mean", "how they are taken together: mean, min, max, sum or count")
+	f.IntVar(&q.Steps, "steps", 24, "how many steps to aim at, without --step")
+	f.StringVar(&q.Aggregate, "aggregate", "mean", "mean, weighted_mean (by time), min, max, sum, count, first or last")
+	f.StringVar(&q.GroupBy, "group-by", "", "make one line of the devices that share this label")
+	f.StringVar(&q.Then, "then", "mean", "how the devices of a group are then aggregated: mean, min, max, sum or count")
 	f.StringSliceVar(&q.Units, "unit", nil, "wanted unit, as must_temp=degF; may be given several times")
 	f.StringVar(&q.Zone, "zone", "", "time zone of local days; that of the service if left out")
 	f.BoolVar(&draw, "draw", false, "draw a chart")
 	f.StringVar(&png, "png", "", "draw a chart into this file")
 	f.StringVar(&forecast, "forecast", "", "tell what probably comes instead, so far ahead: 12h")
-	f.BoolVar(&figures, "figures", false, "describe the readings instead: quantiles, histogram, trend")
+	f.BoolVar(&statistics, "statistics", false, "describe the readings instead: quantiles, histogram, trend")
 	f.StringVar(&export, "export", "", "write every single reading instead: csv, wide, jsonl, senml, cbor or parquet")
-	for flag, words := range map[string][]string{"span": {"1h", "6h", "24h", "7d", "30d", "today", "yesterday", "this week"}, "sum": {"mean", "weighted", "min", "max", "sum", "count", "first", "last"},
-		"across": {"mean", "min", "max", "sum", "count"}, "export": {"csv", "wide", "jsonl", "senml", "cbor", "parquet"}} {
+	for flag, words := range map[string][]string{"span": {"1h", "6h", "24h", "7d", "30d", "today", "yesterday", "this week"}, "aggregate": {"mean", "weighted_mean", "min", "max", "sum", "count", "first", "last"},
+		"then": {"mean", "min", "max", "sum", "count"}, "export": {"csv", "wide", "jsonl", "senml", "cbor", "parquet"}} {
 		c.RegisterFlagCompletionFunc(flag, cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp))
 	}
 	return c
 }
 
-// queryWords completes a device, then its telemetry.
+// queryWords completes a device, then its metrics.
 func queryWords(c *cobra.Command, args []string, prefix string) ([]string, cobra.ShellCompDirective) {
 	if len(args) == 0 {
 		return deviceNames(c, args, prefix)
@@ -164,7 +164,7 @@ type row struct {
 func rowsOf(a client.Answer) []row {
 	out := []row{}
 	for _, l := range a.Lines {
-		for _, p := range l.Points {
+		for _, p := range l.Steps {
 			out = append(out, row{l.Name(), l.Metric, p.At, p.Count, p.Value, p.Min, p.Max, p.Last, l.Unit})
 		}
 	}
@@ -194,19 +194,19 @@ func printAnswer(w io.Writer, q client.Query, a client.Answer) {
 		if i > 0 {
 			fmt.Fprintln(w)
 		}
-		if len(l.Points) == 0 {
+		if len(l.Steps) == 0 {
 			nothing(w, l, a)
 			continue
 		}
 		fmt.Fprintf(w, "%s, in steps of %s\n%s\n", heading(l), a.Step, spark(l, a))
-		cells := [][]string{{"FROM", "COUNT", "LEAST", strings.ToUpper(q.Sum), "GREATEST", "LAST"}}
+		cells := [][]string{{"FROM", "COUNT", "LEAST", strings.ToUpper(q.Aggregate), "GREATEST", "LAST"}}
 		decimals := l.Decimals
 		if decimals < 0 {
 			decimals = 2
 		}
-		for _, p := range l.Points {
+		for _, p := range l.Steps {
 			line := []string{p.At.Local().Format(time.DateTime), fmt.Sprint(p.Count), num(p.Min, decimals), num(p.Value, decimals+1), num(p.Max, decimals), plain(p.Last)}
-			if q.Sum == "count" {
+			if q.Aggregate == "count" {
 				line[3] = num(p.Value, 0)
 			}
 			if f, isNumber := p.Last.(float64); isNumber {
@@ -255,7 +255,7 @@ func drawAnswer(w io.Writer, a client.Answer) {
 		if i > 0 {
 			fmt.Fprintln(w)
 		}
-		if len(l.Points) == 0 || l.Type == "text" {
+		if len(l.Steps) == 0 || l.Type == "text" {
 			nothing(w, l, a)
 			continue
 		}

@@ -129,7 +129,7 @@ from top to bottom; or see it all at once with "ullage demo".`,
 	flags.String("url", "", "address of the service [ULLAGE_URL]")
 	flags.StringP("output", "o", "table", "table, json, yaml or csv")
 	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(modelCommand(), schemaCommand(), compareCommand(), loadCommand(), deviceCommand(), wireCommand(), queryCommand(), importCommand(), checkCommand(), ruleCommand(), alarmCommand(), exprCommand(),
+	root.AddCommand(modelCommand(), schemaCommand(), compareCommand(), loadCommand(), deviceCommand(), trafficCommand(), queryCommand(), importCommand(), checkCommand(), ruleCommand(), alarmCommand(), exprCommand(),
 		settingCommand(), commandCommand(), journalCommand(), serveCommand(), storeCommand(), configCommand(), demoCommand(), simCommand(), loginCommand(), logoutCommand(), openapiCommand())
 	return root
 }

@@ -30,8 +30,8 @@ func settingCommand() *cobra.Command {
 	var wait time.Duration
 	set := &cobra.Command{
 		Use:   "set DEVICE NAME=VALUE…",
-		Short: "Pin settings on a device and wait for its confirmation",
-		Long: `Pins values on a device, sends them out, and waits for the device to confirm or
+		Short: "Set settings on a device and wait for its confirmation",
+		Long: `Sets values on a device (its override), sends them out, and waits for the device to confirm or
 refuse them. A device that is away gets them when it is back; --wait 0s does not
 wait.`,
 		Example: "  ullage setting set tank-fennimore-07 max_temp=30",
@@ -50,7 +50,7 @@ wait.`,
 	}
 	set.Flags().DurationVar(&wait, "wait", 10*time.Second, "how long to wait for the device")
 	unset := &cobra.Command{
-		Use: "unset DEVICE NAME…", Short: "Take pins off, so that the model's defaults hold again",
+		Use: "unset DEVICE NAME…", Short: "Take values off a device, so that the model's defaults hold again",
 		Args: atLeast(2, "a device and names"), ValidArgsFunction: deviceNames,
 		RunE: func(c *cobra.Command, args []string) error {
 			return changeSettings(c, args[0], client.SettingsChange{Unset: args[1:]}, wait)
@@ -101,8 +101,8 @@ func printSettings(w io.Writer, s client.Settings) {
 	cells := [][]string{{"SETTING", "INTENDED", "APPLIED", "FROM", "STATE"}}
 	for _, x := range s.Settings {
 		from := x.Source
-		if x.PinnedBy != "" {
-			from = fmt.Sprintf("pinned by %s %s", x.PinnedBy, ago(x.PinnedAt))
+		if x.OverriddenBy != "" {
+			from = fmt.Sprintf("set on this device by %s %s", x.OverriddenBy, ago(x.OverriddenAt))
 		}
 		state := x.State
 		if x.Reason != "" {

@@ -46,10 +46,10 @@ func storeStats() *cobra.Command {
 func printStore(w io.Writer, s client.Store, limit int) {
 	cells := [][]string{
 		{"WHAT", "HOW MUCH", ""},
-		{"readings", count(s.Readings + s.Fresh), fmt.Sprintf("%s of them not packed yet", count(s.Fresh))},
+		{"readings", count(s.Readings + s.Unsealed), fmt.Sprintf("%s of them not yet sealed", count(s.Unsealed))},
 		{"chunks", size(s.Chunks), fmt.Sprintf("%.2f bytes a reading", s.Each)},
 		{"roll-ups", size(s.Rollups), ""},
-		{"write-ahead", size(s.WriteAhead), ""},
+		{"not yet sealed", size(s.UnsealedBytes), ""},
 		{"file", size(s.File), fmt.Sprintf("%s of it free", size(s.Free))},
 		{"records", size(s.Records), "models, devices, alarms, journal"},
 		{"growth", size(s.Growth) + " a day", "chunks and roll-ups, over the last week"},
@@ -63,7 +63,7 @@ func printStore(w io.Writer, s client.Store, limit int) {
 	}
 	table(w, cells)
 	if len(s.Shares) == 0 {
-		fmt.Fprintln(w, "\nNothing is packed into chunks yet.")
+		fmt.Fprintln(w, "\nNothing is sealed into chunks yet.")
 		return
 	}
 	fmt.Fprintln(w)

@@ -230,9 +230,9 @@ func (c *Client) Label(ctx context.Context, id string, labels map[string]string)
 	return send[Device](ctx, c, http.MethodPost, device(id)+"/labels", map[string]any{"labels": labels})
 }
 
-// SetStanding suspends ("suspended"), lets in again ("active") or retires ("retired").
-func (c *Client) SetStanding(ctx context.Context, id, standing string) (Device, error) {
-	return send[Device](ctx, c, http.MethodPost, device(id)+"/standing", map[string]string{"standing": standing})
+// SetStatus suspends ("suspended"), lets in again ("active") or retires ("retired").
+func (c *Client) SetStatus(ctx context.Context, id, standing string) (Device, error) {
+	return send[Device](ctx, c, http.MethodPost, device(id)+"/status", map[string]string{"status": standing})
 }
 
 // Settings returns a device's settings.
@@ -240,7 +240,7 @@ func (c *Client) Settings(ctx context.Context, id string) (Settings, error) {
 	return get[Settings](ctx, c, device(id)+"/settings")
 }
 
-// ChangeSettings pins and unpins settings on a device.
+// ChangeSettings sets settings on a device and takes them off.
 func (c *Client) ChangeSettings(ctx context.Context, id string, ch SettingsChange) (Settings, error) {
 	return send[Settings](ctx, c, http.MethodPost, device(id)+"/settings", ch)
 }
@@ -250,7 +250,7 @@ func (c *Client) ChangeSettings(ctx context.Context, id string, ch SettingsChang
 type Span struct {
 	From, To time.Time
 	Step     time.Duration
-	Points   int
+	Steps    int
 }
 
 func (s Span) query(metric string) string {
@@ -264,13 +264,13 @@ func (s Span) query(metric string) string {
 	if s.Step > 0 {
 		q.Set("step", strconv.FormatInt(int64(s.Step/time.Second), 10)+"s")
 	}
-	if s.Points > 0 {
-		q.Set("points", strconv.Itoa(s.Points))
+	if s.Steps > 0 {
+		q.Set("steps", strconv.Itoa(s.Steps))
 	}
 	return q.Encode()
 }
 
-// History returns a metric in buckets.
+// History returns a metric in steps.
 func (c *Client) History(ctx context.Context, id, metric string, s Span) (History, error) {
 	return get[History](ctx, c, device(id)+"/history?"+s.query(metric))
 }
@@ -311,17 +311,17 @@ func (c *Client) Journal(ctx context.Context, device, where, kind string, limit 
 	return get[[]JournalEntry](ctx, c, "/journal?"+q.Encode())
 }
 
-// Wire lists raw messages, the newest first, that are newer than after.
-func (c *Client) Wire(ctx context.Context, device, where string, trouble bool, after uint64, limit int) ([]WireEntry, error) {
+// Traffic lists raw messages, the newest first, that are newer than after.
+func (c *Client) Traffic(ctx context.Context, device, where string, refused bool, after uint64, limit int) ([]TrafficEntry, error) {
 	q := url.Values{"limit": {strconv.Itoa(limit)}, "after": {strconv.FormatUint(after, 10)}}
 	if device != "" {
 		q.Set("device", device)
 	}
-	if trouble {
-		q.Set("trouble", "true")
+	if refused {
+		q.Set("refused", "true")
 	}
 	filter(q, where)
-	return get[[]WireEntry](ctx, c, "/wire?"+q.Encode())
+	return get[[]TrafficEntry](ctx, c, "/traffic?"+q.Encode())
 }
 
 // IsNotFound reports whether err says that something does not exist.

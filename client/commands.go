@@ -37,8 +37,8 @@ type Command struct {
 // Open reports whether a reply is still waited for.
 func (c Command) Open() bool { return c.Phase == "waiting" || c.Phase == "sent" }
 
-// EventTold is an event that a device told of.
-type EventTold struct {
+// EventSent is an event that a device told of.
+type EventSent struct {
 	Device string          `json:"device"`
 	Name   string          `json:"name"`
 	At     time.Time       `json:"at"`

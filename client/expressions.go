@@ -11,7 +11,7 @@ import (
 // ExpressionCheck asks what is to be said about an expression.
 type ExpressionCheck struct {
 	Source  string `json:"source" maxLength:"65536" doc:"The expression"`
-	Purpose string `json:"purpose,omitempty" enum:"filter,rule,group,target,reach,value,derived" doc:"What it is for; filter where not given"`
+	Purpose string `json:"purpose,omitempty" enum:"filter,rule,group,target,access,value,derived" doc:"What it is for; filter where not given"`
 	Model   string `json:"model,omitempty" doc:"Only for devices of this model; for all models where not given"`
 	Cursor  *int   `json:"cursor,omitempty" minimum:"0" doc:"Where to complete it, in bytes of UTF-8 from the start"`
 }
@@ -40,7 +40,7 @@ type ExpressionFinding struct {
 // Candidate is one thing that can stand at a cursor.
 type Candidate struct {
 	Text   string `json:"text" doc:"What to put in place of start to end"`
-	Kind   string `json:"kind" doc:"telemetry, setting, attribute, label, fact, rule, function, operator, value, unit or duration"`
+	Kind   string `json:"kind" doc:"metric, setting, attribute, label, fact, rule, function, operator, value, unit or duration"`
 	Detail string `json:"detail,omitempty"`
 	Start  int    `json:"start" doc:"In bytes of UTF-8"`
 	End    int    `json:"end"`

@@ -8,7 +8,7 @@ import (
 	"time"
 )
 
-// Property is one telemetry, attribute or setting of a model.
+// Property is one metric, attribute or setting of a model.
 type Property struct {
 	Name            string    `json:"name"`
 	Title           string    `json:"title,omitempty"`
@@ -24,7 +24,7 @@ type Property struct {
 	Accept          []float64 `json:"accept,omitempty" doc:"What is physically possible; readings outside are refused"`
 	Enum            []string  `json:"enum,omitempty"`
 	Default         any       `json:"default,omitempty"`
-	Held            bool      `json:"held,omitempty" doc:"A setting that lives in the service only"`
+	KeptByService   bool      `json:"kept_by_service,omitempty" doc:"A setting that lives in the service only"`
 	Optional        bool      `json:"optional,omitempty" doc:"Not on every device"`
 	Derived         string    `json:"derived,omitempty" doc:"The expression that computes it"`
 	Retention       string    `json:"retention,omitempty" doc:"How long its readings are kept" example:"365d"`
@@ -152,7 +152,7 @@ type DeviceMoved struct {
 	Device   string   `json:"device"`
 	From     string   `json:"from"`
 	Reported string   `json:"reported,omitempty" doc:"The version that the device says it was built for"`
-	Loses    []string `json:"loses" doc:"Settings pinned on the device that the other version does not allow"`
+	Loses    []string `json:"loses" doc:"Settings of its override that the other version does not allow"`
 }
 
 // Job is work that takes a while.

@@ -13,20 +13,20 @@ import (
 	"time"
 )
 
-// Query is a question about history: of which devices, which telemetry, when,
+// Query is a question about history: of which devices, which metrics, when,
 // and summed up how.
 type Query struct {
-	Devices []string
-	Where   string
-	Metrics []string
-	Span    string // 6h, today, 2026-03-01..2026-03-03 and so on
-	Zone    string
-	Step    string
-	Points  int
-	Sum     string
-	By      string
-	Across  string
-	Units   []string // metric=unit
+	Devices   []string
+	Where     string
+	Metrics   []string
+	Span      string // 6h, today, 2026-03-01..2026-03-03 and so on
+	Zone      string
+	Step      string
+	Steps     int
+	Aggregate string
+	GroupBy   string
+	Then      string
+	Units     []string // metric=unit
 }
 
 // Values returns the query as the parameters of a URL.
@@ -37,13 +37,13 @@ func (q Query) Values() url.Values {
 			v.Set(name, strings.Join(list, ","))
 		}
 	}
-	for name, s := range map[string]string{"where": q.Where, "span": q.Span, "zone": q.Zone, "step": q.Step, "sum": q.Sum, "by": q.By, "across": q.Across} {
+	for name, s := range map[string]string{"where": q.Where, "span": q.Span, "zone": q.Zone, "step": q.Step, "aggregate": q.Aggregate, "group_by": q.GroupBy, "then": q.Then} {
 		if s != "" {
 			v.Set(name, s)
 		}
 	}
-	if q.Points > 0 {
-		v.Set("points", strconv.Itoa(q.Points))
+	if q.Steps > 0 {
+		v.Set("steps", strconv.Itoa(q.Steps))
 	}
 	return v
 }
@@ -58,24 +58,24 @@ type Answer struct {
 
 // Line is one metric of one device, or of devices together.
 type Line struct {
-	Device   string      `json:"device,omitempty" doc:"Empty where devices are together"`
-	Group    string      `json:"group,omitempty" doc:"The label that the devices share" example:"site=Kilnside"`
-	Members  int         `json:"members,omitempty" doc:"How many devices of the group have readings"`
-	Metric   string      `json:"metric"`
-	Title    string      `json:"title,omitempty"`
-	Type     string      `json:"type" enum:"number,text,boolean"`
-	Unit     string      `json:"unit,omitempty"`
-	Display  string      `json:"display,omitempty" doc:"Unit as people write it"`
-	Decimals int         `json:"decimals"`
-	Points   []LinePoint `json:"points" doc:"In order of time; a gap has none"`
-	Note     string      `json:"note,omitempty" doc:"What could not be read of it"`
+	Device   string     `json:"device,omitempty" doc:"Empty where devices are together"`
+	Group    string     `json:"group,omitempty" doc:"The label that the devices share" example:"site=Kilnside"`
+	Members  int        `json:"members,omitempty" doc:"How many devices of the group have readings"`
+	Metric   string     `json:"metric"`
+	Title    string     `json:"title,omitempty"`
+	Type     string     `json:"type" enum:"number,text,boolean"`
+	Unit     string     `json:"unit,omitempty"`
+	Display  string     `json:"display,omitempty" doc:"Unit as people write it"`
+	Decimals int        `json:"decimals"`
+	Steps    []LineStep `json:"steps" doc:"In order of time; a gap has none"`
+	Note     string     `json:"note,omitempty" doc:"What could not be read of it"`
 }
 
 // Name returns the device or the group.
 func (l Line) Name() string { return l.Device + l.Group }
 
-// LinePoint is one point of a line.
-type LinePoint struct {
+// LineStep is one point of a line.
+type LineStep struct {
 	At    time.Time `json:"at" doc:"Start of the stretch"`
 	Count int64     `json:"count" doc:"How many readings fell into it"`
 	Value float64   `json:"value" doc:"What was asked for; 0 for texts"`
@@ -126,8 +126,8 @@ func (c *Client) Import(ctx context.Context, r io.Reader, format string, evaluat
 	return out, c.do(ctx, http.MethodPost, "/import?format="+format+"&evaluate="+strconv.FormatBool(evaluate), r, &out)
 }
 
-// Figures describe one metric of one device over a span.
-type Figures struct {
+// Statistics describe one metric of one device over a span.
+type Statistics struct {
 	Note      string    `json:"note,omitempty" doc:"What could not be read"`
 	Device    string    `json:"device"`
 	Metric    string    `json:"metric"`
@@ -163,27 +163,27 @@ type Bin struct {
 	Count int     `json:"count"`
 }
 
-// Figures describes one metric of one device.
-func (c *Client) Figures(ctx context.Context, q Query) (Figures, error) {
-	return get[Figures](ctx, c, "/figures?"+q.Values().Encode())
+// Statistics describes one metric of one device.
+func (c *Client) Statistics(ctx context.Context, q Query) (Statistics, error) {
+	return get[Statistics](ctx, c, "/statistics?"+q.Values().Encode())
 }
 
 // Forecast is what probably comes.
 type Forecast struct {
-	Device   string     `json:"device"`
-	Metric   string     `json:"metric"`
-	Display  string     `json:"display,omitempty" doc:"Unit as people write it"`
-	Decimals int        `json:"decimals"`
-	Step     string     `json:"step"`
-	Seasonal bool       `json:"seasonal" doc:"A day's way, or a week's, is in it"`
-	Error    float64    `json:"error" doc:"Standard deviation of its errors one step ahead"`
-	Note     string     `json:"note,omitempty" doc:"What to keep in mind"`
-	Points   []Probable `json:"points"`
-	Reaches  []Reach    `json:"reaches" doc:"When it gets to the limits of rules"`
+	Device   string       `json:"device"`
+	Metric   string       `json:"metric"`
+	Display  string       `json:"display,omitempty" doc:"Unit as people write it"`
+	Decimals int          `json:"decimals"`
+	Step     string       `json:"step"`
+	Seasonal bool         `json:"seasonal" doc:"A day's way, or a week's, is in it"`
+	Error    float64      `json:"error" doc:"Standard deviation of its errors one step ahead"`
+	Note     string       `json:"note,omitempty" doc:"What to keep in mind"`
+	Steps    []Probable   `json:"steps"`
+	Limits   []LimitAhead `json:"limits" doc:"When it gets to the limits of rules"`
 }
 
-// Reach tells when a forecast gets to the limit of a rule.
-type Reach struct {
+// LimitAhead tells when a forecast gets to the limit of a rule.
+type LimitAhead struct {
 	Rule   string     `json:"rule"`
 	Limit  float64    `json:"limit"`
 	Upward bool       `json:"upward" doc:"The alarm lies above the limit"`

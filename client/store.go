@@ -9,23 +9,23 @@ import (
 
 // Store tells what the data folder is filled with. Sizes are in bytes.
 type Store struct {
-	File        int64      `json:"file" doc:"Size of the telemetry file"`
-	Free        int64      `json:"free" doc:"Of that, in pages that hold nothing now"`
-	Chunks      int64      `json:"chunks" doc:"Readings, packed"`
-	Rollups     int64      `json:"rollups"`
-	WriteAhead  int64      `json:"write_ahead" doc:"Readings that are in no chunk yet"`
-	Records     int64      `json:"records" doc:"Size of the other file: models, devices, alarms, journal"`
-	Readings    int64      `json:"readings" doc:"In chunks"`
-	Fresh       int64      `json:"fresh" doc:"In no chunk yet"`
-	Each        float64    `json:"bytes_a_reading" doc:"Of the chunks"`
-	Since       *time.Time `json:"since,omitempty" doc:"Time of the oldest reading"`
-	Growth      int64      `json:"growth_a_day" doc:"Of chunks and roll-ups, over the last week"`
-	DiskFree    *int64     `json:"disk_free,omitempty" doc:"What the disk, or the limit of the file, leaves"`
-	FullOn      *time.Time `json:"full_on,omitempty" doc:"When that is used up, if it goes on like this"`
-	By          string     `json:"by" enum:"model,metric,device"`
-	Shares      []Share    `json:"shares" doc:"The largest first"`
-	LeftOut     int        `json:"left_out,omitempty" doc:"How many smaller ones are not listed"`
-	ShareOfRest int64      `json:"share_of_rest,omitempty" doc:"What those take up"`
+	File          int64      `json:"file" doc:"Size of the telemetry file"`
+	Free          int64      `json:"free" doc:"Of that, in pages that hold nothing now"`
+	Chunks        int64      `json:"chunks" doc:"Readings, sealed"`
+	Rollups       int64      `json:"rollups"`
+	UnsealedBytes int64      `json:"unsealed_bytes" doc:"Readings that are not yet sealed"`
+	Records       int64      `json:"records" doc:"Size of the other file: models, devices, alarms, journal"`
+	Readings      int64      `json:"readings" doc:"In chunks"`
+	Unsealed      int64      `json:"unsealed" doc:"Not yet sealed: in no chunk yet"`
+	Each          float64    `json:"bytes_a_reading" doc:"Of the chunks"`
+	Since         *time.Time `json:"since,omitempty" doc:"Time of the oldest reading"`
+	Growth        int64      `json:"growth_a_day" doc:"Of chunks and roll-ups, over the last week"`
+	DiskFree      *int64     `json:"disk_free,omitempty" doc:"What the disk, or the limit of the file, leaves"`
+	FullOn        *time.Time `json:"full_on,omitempty" doc:"When that is used up, if it goes on like this"`
+	By            string     `json:"by" enum:"model,metric,device"`
+	Shares        []Share    `json:"shares" doc:"The largest first"`
+	LeftOut       int        `json:"left_out,omitempty" doc:"How many smaller ones are not listed"`
+	ShareOfRest   int64      `json:"share_of_rest,omitempty" doc:"What those take up"`
 }
 
 // Share is what one model, metric or device takes up.

@@ -8,7 +8,7 @@ import (
 	"ullage/core/model"
 	"ullage/core/rule"
 	"ullage/fleet/journal"
-	"ullage/fleet/wire"
+	"ullage/fleet/traffic"
 )
 
 // Service is what the service says about itself.
@@ -61,8 +61,8 @@ type RuleSaved struct {
 // Margin is how far a device is from one limit.
 type Margin struct {
 	Rule      string   `json:"rule"`
-	Metric    string   `json:"metric" doc:"The telemetry it is about"`
-	Of        string   `json:"of" doc:"What moves, as written in the rule: a telemetry, or an expression over one" example:"avg(must_temp, 10min)"`
+	Metric    string   `json:"metric" doc:"The metric it is about"`
+	Of        string   `json:"of" doc:"What moves, as written in the rule: a metric, or an expression over one" example:"mean(must_temp over 10min)"`
 	Unit      string   `json:"unit,omitempty" doc:"Symbol of the unit of value and limit"`
 	Display   string   `json:"display,omitempty" doc:"That unit as people write it"`
 	Value     float64  `json:"value"`
@@ -106,13 +106,13 @@ type Device struct {
 	Reported     string            `json:"reported_version,omitempty" doc:"The version that it says it was built for, where that is another"`
 	ModelTitle   string            `json:"model_title"`
 	Labels       map[string]string `json:"labels"`
-	Standing     string            `json:"standing" enum:"expected,waiting,active,suspended,retired"`
+	Status       string            `json:"status" enum:"expected,waiting,active,suspended,retired"`
 	JoinedAt     time.Time         `json:"joined_at"`
 	Attributes   map[string]any    `json:"attributes"`
-	Link         string            `json:"link" enum:"never,online,late,silent"`
+	Link         string            `json:"link" enum:"never,online,overdue,silent"`
 	LastAt       *time.Time        `json:"last_at,omitempty" doc:"Time of the newest reading"`
 	Interval     string            `json:"interval" doc:"How often it is expected to report"`
-	Health       string            `json:"health" enum:"sound,watch,poor,dark"`
+	Health       string            `json:"health,omitempty" enum:"sound,awaited,watch,poor,dark"`
 	Reasons      []string          `json:"reasons" doc:"Why its health is not sound"`
 	Headspace    *float64          `json:"headspace,omitempty" doc:"Least headspace over its rules, from 1 to 0"`
 	Margins      []Margin          `json:"margins"`
@@ -133,35 +133,35 @@ type NewDevice struct {
 
 // Onboarded is a new device with its token, which is shown this once.
 type Onboarded struct {
-	ID       string `json:"id"`
-	Model    string `json:"model"`
-	Token    string `json:"token" doc:"Shown once; only its hash is kept"`
-	MQTT     string `json:"mqtt" doc:"Address of the MQTT listener"`
-	HTTP     string `json:"http" doc:"Address of the devices' HTTP listener"`
-	TryMQTT  string `json:"try_mqtt" doc:"A command that sends a first reading over MQTT"`
-	TryHTTP  string `json:"try_http" doc:"A command that sends a first reading over HTTP"`
-	Standing string `json:"standing"`
+	ID      string `json:"id"`
+	Model   string `json:"model"`
+	Token   string `json:"token" doc:"Shown once; only its hash is kept"`
+	MQTT    string `json:"mqtt" doc:"Address of the MQTT listener"`
+	HTTP    string `json:"http" doc:"Address of the devices' HTTP listener"`
+	TryMQTT string `json:"try_mqtt" doc:"A command that sends a first reading over MQTT"`
+	TryHTTP string `json:"try_http" doc:"A command that sends a first reading over HTTP"`
+	Status  string `json:"status"`
 }
 
 // Setting is one setting of a device.
 type Setting struct {
-	Name     string     `json:"name"`
-	Title    string     `json:"title,omitempty"`
-	Type     string     `json:"type" enum:"number,integer,text,boolean"`
-	Unit     string     `json:"unit,omitempty"`
-	Display  string     `json:"display,omitempty"`
-	Decimals int        `json:"decimals"`
-	Minimum  *float64   `json:"minimum,omitempty"`
-	Maximum  *float64   `json:"maximum,omitempty"`
-	Enum     []string   `json:"enum,omitempty"`
-	Held     bool       `json:"held,omitempty" doc:"Lives in the service only"`
-	Intended any        `json:"intended" doc:"What it should be"`
-	Applied  any        `json:"applied,omitempty" doc:"What the device confirmed; absent before it did"`
-	Source   string     `json:"source" enum:"model,pin" doc:"Where the intended value comes from"`
-	PinnedBy string     `json:"pinned_by,omitempty"`
-	PinnedAt *time.Time `json:"pinned_at,omitempty"`
-	State    string     `json:"state" enum:"pending,applied,refused,drift,held" doc:"How far the device is with it"`
-	Reason   string     `json:"reason,omitempty" doc:"What the device said when it refused"`
+	Name          string     `json:"name"`
+	Title         string     `json:"title,omitempty"`
+	Type          string     `json:"type" enum:"number,integer,text,boolean"`
+	Unit          string     `json:"unit,omitempty"`
+	Display       string     `json:"display,omitempty"`
+	Decimals      int        `json:"decimals"`
+	Minimum       *float64   `json:"minimum,omitempty"`
+	Maximum       *float64   `json:"maximum,omitempty"`
+	Enum          []string   `json:"enum,omitempty"`
+	KeptByService bool       `json:"kept_by_service,omitempty" doc:"Lives in the service only"`
+	Intended      any        `json:"intended" doc:"What it should be"`
+	Applied       any        `json:"applied,omitempty" doc:"What the device confirmed; absent before it did"`
+	Source        string     `json:"source" enum:"model,override" doc:"Where the intended value comes from"`
+	OverriddenBy  string     `json:"overridden_by,omitempty"`
+	OverriddenAt  *time.Time `json:"overridden_at,omitempty"`
+	State         string     `json:"state" enum:"pending,applied,refused,drift" doc:"How far the device is with it"`
+	Reason        string     `json:"reason,omitempty" doc:"What the device said when it refused"`
 }
 
 // Settings are all settings of a device.
@@ -175,10 +175,10 @@ type Settings struct {
 	Settings   []Setting  `json:"settings"`
 }
 
-// SettingsChange pins and unpins settings on one device.
+// SettingsChange changes the override of one device.
 type SettingsChange struct {
 	Set   map[string]any `json:"set,omitempty" doc:"Values by name" example:"{\"max_temp\": 30}"`
-	Unset []string       `json:"unset,omitempty" doc:"Names to take the pin off, so that the model's default holds again"`
+	Unset []string       `json:"unset,omitempty" doc:"Names to take off, so that the model's default holds again"`
 }
 
 // Alarm is one occurrence of a rule on a device.
@@ -204,17 +204,17 @@ type Alarm struct {
 
 // History is one metric of a device over time.
 type History struct {
-	Device  string    `json:"device"`
-	Metric  string    `json:"metric"`
-	From    time.Time `json:"from"`
-	To      time.Time `json:"to"`
-	Step    string    `json:"step" doc:"Width of a bucket"`
-	Buckets []Bucket  `json:"buckets" doc:"In order of time; a gap has no buckets"`
+	Device string        `json:"device"`
+	Metric string        `json:"metric"`
+	From   time.Time     `json:"from"`
+	To     time.Time     `json:"to"`
+	Step   string        `json:"step" doc:"Width of a step"`
+	Steps  []HistoryStep `json:"steps" doc:"In order of time; a gap has no steps"`
 }
 
-// Bucket sums up the readings of one step.
-type Bucket struct {
-	At    time.Time `json:"at" doc:"Start of the bucket"`
+// HistoryStep sums up the readings of one step.
+type HistoryStep struct {
+	At    time.Time `json:"at" doc:"Start of the step"`
 	Count int       `json:"count" doc:"How many readings fell into it"`
 	Min   float64   `json:"min" doc:"Least value; 0 for texts"`
 	Max   float64   `json:"max" doc:"Greatest value; 0 for texts"`
@@ -248,9 +248,9 @@ type (
 	Pulse struct {
 		Service Service `json:"service"`
 	}
-	// WirePassed carries messages that passed on the wire.
-	WirePassed struct {
-		Entries []wire.Entry `json:"entries"`
+	// TrafficPassed carries messages that passed in the traffic.
+	TrafficPassed struct {
+		Entries []traffic.Entry `json:"entries"`
 	}
 )
 
@@ -260,8 +260,8 @@ type (
 	Rule = rule.Rule
 	// Finding is one thing wrong, and where.
 	Finding = model.Finding
-	// WireEntry is one raw message.
-	WireEntry = wire.Entry
+	// TrafficEntry is one raw message.
+	TrafficEntry = traffic.Entry
 	// JournalEntry is one thing that happened.
 	JournalEntry = journal.Entry
 )

@@ -7,8 +7,8 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"ullage/core/health"
 	"ullage/core/rule"
-	"ullage/core/vitals"
 	"ullage/fleet/event"
 	"ullage/fleet/ingest"
 	"ullage/fleet/present"
@@ -17,7 +17,7 @@ import (
 )
 
 // metrics are what /metrics tells, in Prometheus exposition format.
-func metrics(t *store.Telemetry, door *ingest.Door, board *present.Board, broker *mqtt.Server, bus *event.Bus) http.Handler {
+func metrics(t *store.Telemetry, door *ingest.Door, board *present.Fleet, broker *mqtt.Server, bus *event.Bus) http.Handler {
 	r := prometheus.NewRegistry()
 	r.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	counter := func(name, help string, f func() float64) {
@@ -40,7 +40,7 @@ func metrics(t *store.Telemetry, door *ingest.Door, board *present.Board, broker
 }
 
 // fleetCollector counts devices by health and open alarms by priority.
-type fleetCollector struct{ board *present.Board }
+type fleetCollector struct{ board *present.Fleet }
 
 var (
 	healthDesc = prometheus.NewDesc("ullage_devices", "Devices by health.", []string{"health"}, nil)
@@ -52,16 +52,16 @@ func (fleetCollector) Describe(ch chan<- *prometheus.Desc) { ch <- healthDesc; c
 
 // Collect implements prometheus.Collector.
 func (c fleetCollector) Collect(ch chan<- prometheus.Metric) {
-	health, open := map[vitals.Health]int{}, map[rule.Priority]int{}
+	healths, open := map[health.Health]int{}, map[rule.Priority]int{}
 	all, _ := c.board.Since(0)
 	for _, d := range all {
-		health[d.Health]++
+		healths[d.Health]++
 		for _, a := range d.Alarms {
 			open[a.Priority]++
 		}
 	}
-	for _, h := range []vitals.Health{vitals.Dark, vitals.Poor, vitals.Watch, vitals.Sound} {
-		ch <- prometheus.MustNewConstMetric(healthDesc, prometheus.GaugeValue, float64(health[h]), string(h))
+	for _, h := range []health.Health{health.Dark, health.Poor, health.Watch, health.Awaited, health.Sound} {
+		ch <- prometheus.MustNewConstMetric(healthDesc, prometheus.GaugeValue, float64(healths[h]), string(h))
 	}
 	for _, p := range rule.Priorities {
 		ch <- prometheus.MustNewConstMetric(alarmDesc, prometheus.GaugeValue, float64(open[p]), string(p))

@@ -33,7 +33,7 @@ import (
 	"ullage/fleet/retention"
 	"ullage/fleet/revisions"
 	"ullage/fleet/settings"
-	"ullage/fleet/wire"
+	"ullage/fleet/traffic"
 	"ullage/store"
 	"ullage/transport/mqtt"
 	"ullage/transport/web"
@@ -112,7 +112,7 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	if err != nil {
 		return err
 	}
-	tape := wire.New(2000, 100)
+	tape := traffic.New(2000, 100)
 	keepReadings, err := c.keep("keep_readings")
 	if err != nil {
 		return err
@@ -128,14 +128,14 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	workshop := derived.Open(reg, cat, board, st.Telemetry, st.Telemetry, bus, now, log)
 	defer workshop.Stop("")
 	door := ingest.New(ingest.Deps{Store: st.Telemetry, Devices: reg, Models: cat, Settings: book, Commands: queue, Journal: st.Records,
-		Wire: tape, Bus: bus, Derive: workshop, Now: now})
+		Traffic: tape, Bus: bus, Derive: workshop, Now: now})
 	gate := devices.NewGate(c.num("address_failures"), now)
-	broker := mqtt.NewServer(mqtt.Deps{Devices: reg, Door: door, Settings: book, Commands: queue, Wire: tape, Gate: gate, Limits: c.limits(), Log: log, Now: now})
+	broker := mqtt.NewServer(mqtt.Deps{Devices: reg, Door: door, Settings: book, Commands: queue, Traffic: tape, Gate: gate, Limits: c.limits(), Log: log, Now: now})
 	bus.Handle(board.Handle)
 	bus.Handle(engine.Handle)
 	bus.Handle(queue.Handle)
 	bus.Handle(broker.Handle)
-	told := &api.Told{}
+	told := &api.Events{}
 	bus.Handle(told.Handle)
 	bus.Start()
 
@@ -159,16 +159,16 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	streams, endStreams := context.WithCancel(context.Background())
 	defer endStreams()
 	desk := expressions.New(cat, reg, board, st.Telemetry, engine.Names, now)
-	office := &revisions.Office{Models: cat, Devices: reg, Settings: book, Alarms: engine, Matching: desk.Where, Moved: workshop.Forget}
+	office := &revisions.Revisions{Models: cat, Devices: reg, Settings: book, Alarms: engine, Matching: desk.Where, Moved: workshop.Forget}
 	operators := &http.Server{ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return streams },
-		Handler: api.New(api.Deps{Version: Version, Started: begun.UTC(), Models: cat, Devices: reg, Settings: book, Commands: queue, Told: told, Alarms: engine, Present: board,
-			Expressions: desk, Revisions: office, Workshop: workshop, Storage: storage{st},
-			Importer: &imports.Importer{Devices: reg, Models: cat, Store: st.Telemetry, Derive: workshop, Bus: bus, Now: now}, Clerk: query.New(st.Telemetry, reg, cat, board, desk.Where, zone, now), Folder: &folder.Loader{Records: st.Records, Models: cat, Alarms: engine, Devices: reg},
-			Door: door, Meter: meter, People: folk, Journal: st.Records, History: st.Telemetry, Wire: tape, Settle: bus.Settle, MQTT: broker.Connected,
+		Handler: api.New(api.Deps{Version: Version, Started: begun.UTC(), Models: cat, Devices: reg, Settings: book, Commands: queue, Events: told, Alarms: engine, Present: board,
+			Expressions: desk, Revisions: office, Derivations: workshop, Storage: storage{st},
+			Importer: &imports.Importer{Devices: reg, Models: cat, Store: st.Telemetry, Derive: workshop, Bus: bus, Now: now}, Queries: query.New(st.Telemetry, reg, cat, board, desk.Where, zone, now), Folder: &folder.Loader{Records: st.Records, Models: cat, Alarms: engine, Devices: reg},
+			Door: door, Meter: meter, People: folk, Journal: st.Records, History: st.Telemetry, Traffic: tape, Settle: bus.Settle, MQTT: broker.Connected,
 			MQTTAt: started.MQTT, HTTPAt: started.DeviceHTTP, Console: page, Ready: isReady.Load,
 			Metrics: metrics(st.Telemetry, door, board, broker, bus), Log: log, Now: now})}
 	field := &http.Server{ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
-		Handler: web.New(web.Deps{Devices: reg, Door: door, Settings: book, Commands: queue, Wire: tape, Gate: gate, Limits: c.limits(), Log: log, Now: now})}
+		Handler: web.New(web.Deps{Devices: reg, Door: door, Settings: book, Commands: queue, Traffic: tape, Gate: gate, Limits: c.limits(), Log: log, Now: now})}
 
 	failed := make(chan error, 3)
 	serve := func(f func(net.Listener) error, l net.Listener) {
@@ -184,7 +184,7 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	ticking, stopTicking := context.WithCancel(context.Background())
 	defer stopTicking()
 	go tick(ticking, bus, meter, door)
-	keeper := &retention.Keeper{Store: st.Telemetry, Devices: reg, Models: cat, Readings: keepReadings, Rollups: keepRollups, Log: log, Now: now}
+	keeper := &retention.Retention{Store: st.Telemetry, Devices: reg, Models: cat, Readings: keepReadings, Rollups: keepRollups, Log: log, Now: now}
 	go keeper.Run(ticking)
 	isReady.Store(true)
 	log.Info("ready", "version", Version, "console", started.Console, "mqtt", started.MQTT, "device_http", started.DeviceHTTP,

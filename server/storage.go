@@ -20,8 +20,8 @@ func (s storage) Usage() (api.Usage, error) {
 	if err != nil {
 		return api.Usage{}, err
 	}
-	out := api.Usage{File: u.FileBytes, Free: u.FreeBytes, Chunks: u.ChunkBytes, Rollups: u.RollupBytes, WriteAhead: u.RecordBytes, Records: u.FolderBytes,
-		Readings: u.Readings, Fresh: u.Fresh, Growth: u.DayBytes, DiskFree: u.DiskFree, Since: u.FirstReading}
+	out := api.Usage{File: u.FileBytes, Free: u.FreeBytes, Chunks: u.ChunkBytes, Rollups: u.RollupBytes, UnsealedBytes: u.RecordBytes, Records: u.FolderBytes,
+		Readings: u.Readings, Unsealed: u.Unsealed, Growth: u.DayBytes, DiskFree: u.DiskFree, Since: u.FirstReading}
 	for _, x := range u.Series {
 		out.Series = append(out.Series, api.SeriesUse{Device: x.Device, Metric: x.Metric, Readings: x.Readings, Bytes: x.Bytes})
 	}

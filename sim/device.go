@@ -83,7 +83,7 @@ func (d *device) connect(ctx context.Context) error {
 
 type document struct {
 	Revision int64          `json:"revision"`
-	Settings map[string]any `json:"settings"`
+	Settings map[string]any `json:"intended"`
 }
 
 // obey applies a settings document and reports what came of it.
@@ -104,7 +104,7 @@ func (d *device) obey(ctx context.Context, body []byte) {
 		d.applied[name] = v
 	}
 	d.revision = doc.Revision
-	report, err := json.Marshal(map[string]any{"revision": doc.Revision, "settings": d.applied, "refused": refused})
+	report, err := json.Marshal(map[string]any{"revision": doc.Revision, "applied": d.applied, "refused": refused})
 	d.mu.Unlock()
 	if err != nil {
 		return
@@ -334,7 +334,7 @@ func dial5(ctx context.Context, d *device) error {
 	wait, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	if err := cm.AwaitConnection(wait); err != nil {
-		return fmt.Errorf("no MQTT 5 connection to %s within 20 s; see why with: ullage wire %s", d.creds.MQTT, d.ID)
+		return fmt.Errorf("no MQTT 5 connection to %s within 20 s; see why with: ullage traffic %s", d.creds.MQTT, d.ID)
 	}
 	return nil
 }
@@ -384,7 +384,7 @@ func dial3(d *device) error {
 	l := &link3{d, mqtt3.NewClient(o)}
 	d.link = l
 	if t := l.c.Connect(); !t.WaitTimeout(20*time.Second) || t.Error() != nil {
-		return fmt.Errorf("no MQTT 3.1.1 connection to %s (%v); see why with: ullage wire %s", d.creds.MQTT, t.Error(), d.ID)
+		return fmt.Errorf("no MQTT 3.1.1 connection to %s (%v); see why with: ullage traffic %s", d.creds.MQTT, t.Error(), d.ID)
 	}
 	return nil
 }

@@ -138,15 +138,18 @@ func each(ctx context.Context, devices []*device, f func(*device) error) error {
 	return context.Cause(ctx)
 }
 
-type timed struct {
-	At     string         `json:"at"`
-	Values map[string]any `json:"values"`
-}
+// timed is a reading of many metrics with its time.
+type timed map[string]any
+
+// count returns how many metrics are in it.
+func (t timed) count() int { return max(len(t)-1, 1) }
 
 const stamp = "2006-01-02T15:04:05.000Z07:00"
 
 func (d *device) at(t time.Time) timed {
-	return timed{t.UTC().Format(stamp), d.world.Sample(d.Unit, t, d.settings())}
+	x := timed(d.world.Sample(d.Unit, t, d.settings()))
+	x["at"] = t.UTC().Format(stamp)
+	return x
 }
 
 // history tells the time before the start, oldest first. What the device could
@@ -156,7 +159,7 @@ func (d *device) history(ctx context.Context, span time.Duration, told func(int)
 	var batch, backlog []timed
 	send := func(part []timed) error {
 		for len(part) > 0 {
-			n := min(len(part), max(1, perMessage/len(part[0].Values)))
+			n := min(len(part), max(1, perMessage/part[0].count()))
 			body, err := json.Marshal(part[:n])
 			if err != nil {
 				return err
@@ -164,7 +167,7 @@ func (d *device) history(ctx context.Context, span time.Duration, told func(int)
 			if err := d.link.publish(ctx, "readings", body); err != nil {
 				return fmt.Errorf("%s: its history was not taken: %w", d.ID, err)
 			}
-			told(n * len(part[0].Values))
+			told(n * part[0].count())
 			part = part[n:]
 		}
 		return nil
@@ -216,7 +219,7 @@ func (d *device) live(ctx context.Context) {
 				break
 			}
 			for len(backlog) > 0 && ctx.Err() == nil {
-				n := min(len(backlog), max(1, perMessage/len(backlog[0].Values)))
+				n := min(len(backlog), max(1, perMessage/backlog[0].count()))
 				if err := d.tell(ctx, backlog[:n]); err != nil {
 					break
 				}

@@ -141,12 +141,25 @@ func Restore(ctx context.Context, backup io.Reader, dir string) (*Manifest, *Che
 	if len(c.Damage) > 0 {
 		return m, c, fault.New(fault.Invalid, "the backup is damaged: %s of %s: %s", c.Damage[0].Place, c.Damage[0].File, c.Damage[0].Sentence)
 	}
+	if err := beginEpoch(part); err != nil {
+		return m, c, err
+	}
 	os.Remove(filepath.Join(part, "lock"))
 	os.Remove(dir) // an empty folder, if there is one
 	if err := os.Rename(part, dir); err != nil {
 		return m, c, fault.New(fault.Internal, "%s cannot be made: %s", dir, plain(err))
 	}
 	return m, c, nil
+}
+
+// beginEpoch tells a restored folder that devices may have been sent revisions
+// that it knows nothing of.
+func beginEpoch(dir string) error {
+	r, err := openRecords(filepath.Join(dir, "records.db"))
+	if err != nil {
+		return err
+	}
+	return errors.Join(r.beginEpoch(), r.close())
 }
 
 func unpack(backup io.Reader, dir string) (*Manifest, error) {

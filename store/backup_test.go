@@ -17,7 +17,7 @@ import (
 	"ullage/store"
 )
 
-// season fills a store with some days of two series, and leaves some of it fresh.
+// season fills a store with some days of two series, and leaves some of it unsealed.
 func fill(t *testing.T, s *store.Store) {
 	t.Helper()
 	for day := range 6 {
@@ -191,7 +191,7 @@ func TestDamageHoldsNobodyUp(t *testing.T) {
 		}
 	}
 	s.Seal()
-	if n := s.Stats().Fresh.Load(); n != 0 {
+	if n := s.Stats().Unsealed.Load(); n != 0 {
 		t.Errorf("%d readings could not be sealed", n)
 	}
 	if r, ok, err := s.Last("a", "must_temp", later); err != nil || !ok || r.Value != value.OfNumber(7) {
@@ -223,7 +223,7 @@ func TestUse(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if u.Readings != 5*2*1440 || u.Fresh != 2*1440 || len(u.Series) != 2 || u.ChunkBytes == 0 || u.RollupBytes == 0 || u.RecordBytes == 0 || u.FolderBytes == 0 ||
+	if u.Readings != 5*2*1440 || u.Unsealed != 2*1440 || len(u.Series) != 2 || u.ChunkBytes == 0 || u.RollupBytes == 0 || u.RecordBytes == 0 || u.FolderBytes == 0 ||
 		u.DiskFree <= 0 || u.FirstReading.Sub(zero).Abs() > time.Second {
 		t.Errorf("%+v", u)
 	}

@@ -7,15 +7,15 @@ import (
 	"ullage/core/value"
 )
 
-// stream is one series: a metric of a device. What is fresh is committed to
-// the write-ahead table and in no chunk yet.
+// stream is one series: a metric of a device. What is not yet sealed is committed to
+// the table of records and in no chunk yet.
 type stream struct {
 	id             int64
 	device, metric string
 	every          int64 // expected interval in ms
 	kept           int64 // older readings were thrown away; 0 for none
 
-	cells  []cell // fresh readings in the order of arrival
+	cells  []cell // unsealed readings in the order of arrival
 	extras []extra
 	sorted bool  // the cells are in ascending order of time
 	since  int64 // sequence number of the oldest record that holds some of them
@@ -25,7 +25,7 @@ type stream struct {
 	tail *series.Roller
 }
 
-// cell is a fresh reading; what most readings have not stands in an extra.
+// cell is a unsealed reading; what most readings have not stands in an extra.
 type cell struct {
 	at      int64
 	num     float64
@@ -59,9 +59,9 @@ func (s *stream) sample(c cell) series.Sample {
 	return x
 }
 
-// fresh returns the fresh samples from a time up to, but without, another, in
+// unsealed returns the unsealed samples from a time up to, but without, another, in
 // order of time. Of those at one time the last to arrive counts.
-func (s *stream) fresh(from, to int64) []series.Sample {
+func (s *stream) unsealed(from, to int64) []series.Sample {
 	var picked []cell
 	for _, c := range s.cells {
 		if c.at >= from && c.at < to {

@@ -13,24 +13,24 @@ import (
 )
 
 func (t *Telemetry) stream(device, metric string) *stream {
-	t.freshMu.RLock()
-	defer t.freshMu.RUnlock()
+	t.unsealedMu.RLock()
+	defer t.unsealedMu.RUnlock()
 	return t.names[device][metric]
 }
 
-// freshOf returns what is fresh of a series in [from, to).
-func (t *Telemetry) freshOf(s *stream, from, to int64) []series.Sample {
-	t.freshMu.RLock()
-	defer t.freshMu.RUnlock()
-	return s.fresh(from, to)
+// unsealedOf returns what is not yet sealed of a series in [from, to).
+func (t *Telemetry) unsealedOf(s *stream, from, to int64) []series.Sample {
+	t.unsealedMu.RLock()
+	defer t.unsealedMu.RUnlock()
+	return s.unsealed(from, to)
 }
 
 // samples gives the samples of a series in [from, to), in order of time, some
-// at a time. What is fresh is looked at first: what is sealed meanwhile is then
+// at a time. What is not yet sealed is looked at first: what is sealed meanwhile is then
 // found twice, and not missed. Chunks that cannot be read are left out, and told
 // of in a *series.Lost at the end.
 func (t *Telemetry) samples(ctx context.Context, s *stream, from, to int64, yield func([]series.Sample) error) error {
-	fresh := t.freshOf(s, from, to)
+	unsealed := t.unsealedOf(s, from, to)
 	first, _ := keys(s.id)
 	rows, err := t.read.QueryContext(ctx, `SELECT key, till, data FROM chunks
 		WHERE key >= coalesce((SELECT max(key) FROM chunks WHERE key >= ?1 AND key <= ?2), ?1) AND key <= ?3 AND till >= ?4 ORDER BY key`,
@@ -57,9 +57,9 @@ func (t *Telemetry) samples(ctx context.Context, s *stream, from, to int64, yiel
 		if len(part) == 0 {
 			continue
 		}
-		n, _ := slices.BinarySearchFunc(fresh, part[len(part)-1].At+1, byTime)
+		n, _ := slices.BinarySearchFunc(unsealed, part[len(part)-1].At+1, byTime)
 		if n > 0 {
-			part, fresh = merge(part, fresh[:n]), fresh[n:]
+			part, unsealed = merge(part, unsealed[:n]), unsealed[n:]
 		}
 		if err := yield(part); err != nil {
 			return err
@@ -68,8 +68,8 @@ func (t *Telemetry) samples(ctx context.Context, s *stream, from, to int64, yiel
 	if err := rows.Err(); err != nil {
 		return translate(err)
 	}
-	if len(fresh) > 0 {
-		if err := yield(fresh); err != nil {
+	if len(unsealed) > 0 {
+		if err := yield(unsealed); err != nil {
 			return err
 		}
 	}
@@ -147,9 +147,9 @@ func (t *Telemetry) Cells(ctx context.Context, device, metric string, from, to t
 		_, whole := fine.Cell(s.kept)
 		end = min(end, whole)
 	}
-	// Roll-ups know nothing of what is fresh.
-	if fresh := t.freshOf(s, lo-hold, hi+hold); len(fresh) > 0 {
-		reach, _ := fine.Cell(fresh[0].At - hold)
+	// Roll-ups know nothing of what is not yet sealed.
+	if unsealed := t.unsealedOf(s, lo-hold, hi+hold); len(unsealed) > 0 {
+		reach, _ := fine.Cell(unsealed[0].At - hold)
 		end = min(end, reach)
 	}
 	if end <= start {
@@ -249,8 +249,8 @@ func (t *Telemetry) last(s *stream, at int64) (best series.Sample, ok bool, err 
 	if until < math.MaxInt64 {
 		until++
 	}
-	if fresh := t.freshOf(s, math.MinInt64, until); len(fresh) > 0 {
-		best, ok = fresh[len(fresh)-1], true
+	if unsealed := t.unsealedOf(s, math.MinInt64, until); len(unsealed) > 0 {
+		best, ok = unsealed[len(unsealed)-1], true
 	}
 	first, _ := keys(s.id)
 	for key := chunkKey(s.id, at); ; {
@@ -279,12 +279,12 @@ func (t *Telemetry) last(s *stream, at int64) (best series.Sample, ok bool, err 
 
 // Latest implements present.Latests.
 func (t *Telemetry) Latest(yield func(device string, r value.Reading)) error {
-	t.freshMu.RLock()
+	t.unsealedMu.RLock()
 	all := make([]*stream, 0, len(t.streams))
 	for _, s := range t.streams {
 		all = append(all, s)
 	}
-	t.freshMu.RUnlock()
+	t.unsealedMu.RUnlock()
 	slices.SortFunc(all, func(a, b *stream) int { return int(a.id - b.id) })
 	for _, s := range all {
 		x, ok, err := t.last(s, math.MaxInt64)
@@ -300,12 +300,12 @@ func (t *Telemetry) Latest(yield func(device string, r value.Reading)) error {
 
 // Count returns how many readings of a device are stored.
 func (t *Telemetry) Count(device string) (int64, error) {
-	t.freshMu.RLock()
+	t.unsealedMu.RLock()
 	var all []*stream
 	for _, s := range t.names[device] {
 		all = append(all, s)
 	}
-	t.freshMu.RUnlock()
+	t.unsealedMu.RUnlock()
 	n := int64(0)
 	for _, s := range all {
 		if err := t.samples(context.Background(), s, 0, math.MaxInt64>>1, func(xs []series.Sample) error {

@@ -10,7 +10,7 @@ import (
 	"ullage/core/value"
 )
 
-// A write-ahead record holds what one commit was asked to keep, packed:
+// A record holds what one commit was asked to keep, packed:
 //
 //	1 byte    version, 1
 //	for each append, until the checksum:

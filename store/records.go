@@ -28,8 +28,21 @@ import (
 // packages; each is one transaction.
 type Records struct{ db database }
 
+var recordMigrations = []*gormigrate.Migration{{
+	ID: "1",
+	Migrate: func(tx *gorm.DB) error {
+		return tx.AutoMigrate(&modelRow{}, &deviceRow{}, &credentialRow{}, &settingRow{}, &ruleRow{}, &alarmRow{}, &detectionRow{},
+			&journalRow{}, &commandRow{}, &personRow{}, &sessionRow{}, &storeRow{})
+	},
+}}
+
 // The rows stand in the shape of version 1; later shapes get a migration each.
 type (
+	// storeRow is about the store itself; there is one.
+	storeRow struct {
+		ID    int64 `gorm:"primaryKey"`
+		Epoch int64 // of revisions of settings; see Records.Epoch
+	}
 	modelRow struct {
 		Name     string `gorm:"primaryKey"`
 		Version  string `gorm:"primaryKey"`
@@ -37,19 +50,12 @@ type (
 		Parts    map[string]json.RawMessage `gorm:"serializer:json"`
 		LoadedAt int64
 	}
-	// firstModelRow is how models stood before migration 2.
-	firstModelRow struct {
-		Name     string `gorm:"primaryKey"`
-		Version  string
-		Source   []byte
-		LoadedAt int64
-	}
 	deviceRow struct {
 		ID         string `gorm:"primaryKey"`
 		Model      string
 		Version    string
 		Labels     map[string]string `gorm:"serializer:json"`
-		Standing   string
+		Status     string
 		JoinedAt   int64
 		Attributes layering.Settings `gorm:"serializer:json"`
 	}
@@ -63,10 +69,12 @@ type (
 	settingRow struct {
 		Device          string `gorm:"primaryKey"`
 		Revision        int64
-		Pin             layering.Settings `gorm:"serializer:json"`
+		First           int64
+		Earlier         []settings.Span   `gorm:"serializer:json"`
+		Override        layering.Settings `gorm:"serializer:json"`
 		Intended        layering.Settings `gorm:"serializer:json"`
 		IntendedAt      int64
-		PinnedBy        map[string]settings.Pinned `gorm:"serializer:json"`
+		OverriddenBy    map[string]settings.Overridden `gorm:"serializer:json"`
 		AppliedRevision int64
 		Applied         layering.Settings `gorm:"serializer:json"`
 		AppliedAt       int64
@@ -137,7 +145,7 @@ type (
 	}
 )
 
-func (firstModelRow) TableName() string { return "models" }
+func (storeRow) TableName() string      { return "store" }
 func (modelRow) TableName() string      { return "model_versions" }
 func (deviceRow) TableName() string     { return "devices" }
 func (credentialRow) TableName() string { return "credentials" }
@@ -151,34 +159,7 @@ func (personRow) TableName() string     { return "people" }
 func (sessionRow) TableName() string    { return "sessions" }
 
 func openRecords(path string) (*Records, error) {
-	db, err := openDatabase(path, nil, []*gormigrate.Migration{{
-		ID: "1",
-		Migrate: func(tx *gorm.DB) error {
-			return tx.AutoMigrate(&firstModelRow{}, &deviceRow{}, &credentialRow{}, &settingRow{}, &ruleRow{},
-				&alarmRow{}, &detectionRow{}, &journalRow{}, &personRow{}, &sessionRow{})
-		},
-	}, {
-		// Every version of a model is kept, and a device has one of them.
-		ID: "2",
-		Migrate: func(tx *gorm.DB) error {
-			if err := tx.AutoMigrate(&modelRow{}, &deviceRow{}); err != nil {
-				return err
-			}
-			for _, sql := range []string{
-				"INSERT OR IGNORE INTO model_versions (name, version, source, loaded_at) SELECT name, version, source, loaded_at FROM models",
-				"UPDATE devices SET version = coalesce((SELECT version FROM models WHERE models.name = devices.model), '') WHERE coalesce(version, '') = ''",
-				"DROP TABLE models",
-			} {
-				if err := tx.Exec(sql).Error; err != nil {
-					return err
-				}
-			}
-			return nil
-		},
-	}, {
-		ID:      "3",
-		Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&commandRow{}) },
-	}})
+	db, err := openDatabase(path, nil, recordMigrations)
 	return &Records{db}, err
 }
 
@@ -279,7 +260,7 @@ func (r *Records) Models() ([]models.Record, error) {
 func (r *Records) Devices() ([]devices.Device, error) {
 	rows, err := all[deviceRow](r)
 	return convert(rows, err, func(x deviceRow) devices.Device {
-		return devices.Device{ID: x.ID, Model: x.Model, Version: x.Version, Labels: x.Labels, Standing: devices.Standing(x.Standing),
+		return devices.Device{ID: x.ID, Model: x.Model, Version: x.Version, Labels: x.Labels, Status: devices.Status(x.Status),
 			JoinedAt: at(x.JoinedAt), Attributes: x.Attributes}
 	})
 }
@@ -296,7 +277,7 @@ func (r *Records) Credentials() ([]devices.Credential, error) {
 
 // SaveDevice implements devices.Records.
 func (r *Records) SaveDevice(d devices.Device, c *devices.Credential, e journal.Entry) error {
-	rows := []any{&deviceRow{d.ID, d.Model, d.Version, d.Labels, string(d.Standing), ms(d.JoinedAt), d.Attributes}}
+	rows := []any{&deviceRow{d.ID, d.Model, d.Version, d.Labels, string(d.Status), ms(d.JoinedAt), d.Attributes}}
 	if c != nil {
 		rows = append(rows, rowOf(*c))
 	}
@@ -336,19 +317,44 @@ func (r *Records) SaveAttributes(device string, a map[string]value.Value, e *jou
 	}))
 }
 
+// Epoch returns the upper part of the revisions that are made from now on: 0 for
+// a store that was never restored, else when it was, in 64ths of a second since
+// 2026. Restoring the same backup twice gives two epochs, which a count kept in the
+// backup could not.
+func (r *Records) Epoch() (int64, error) {
+	var row storeRow
+	err := r.db.read.Limit(1).Find(&row).Error
+	return row.Epoch, translate(err)
+}
+
+// beginEpoch makes the store another one than that of the backup it came from.
+func (r *Records) beginEpoch() error {
+	old, err := r.Epoch()
+	if err != nil {
+		return err
+	}
+	now := time.Since(firstEpoch) / epochTick
+	time.Sleep(epochTick) // so that whoever restores next gets another one
+	return r.save(nil, &storeRow{1, max(old+1, int64(now))})
+}
+
+var firstEpoch = time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
+
+const epochTick = time.Second / 64
+
 // SettingStates implements settings.Records.
 func (r *Records) SettingStates() ([]settings.State, error) {
 	rows, err := all[settingRow](r)
 	return convert(rows, err, func(x settingRow) settings.State {
-		return settings.State{Device: x.Device, Revision: x.Revision, Pin: x.Pin, Intended: x.Intended, IntendedAt: at(x.IntendedAt),
-			PinnedBy: x.PinnedBy, AppliedRevision: x.AppliedRevision, Applied: x.Applied, AppliedAt: at(x.AppliedAt),
+		return settings.State{Device: x.Device, Revision: x.Revision, First: x.First, Earlier: x.Earlier, Override: x.Override, Intended: x.Intended, IntendedAt: at(x.IntendedAt),
+			OverriddenBy: x.OverriddenBy, AppliedRevision: x.AppliedRevision, Applied: x.Applied, AppliedAt: at(x.AppliedAt),
 			Refused: x.Refused, DriftSince: at(x.DriftSince)}
 	})
 }
 
 // SaveSettings implements settings.Records.
 func (r *Records) SaveSettings(s settings.State, entries ...journal.Entry) error {
-	return r.save(entries, &settingRow{s.Device, s.Revision, s.Pin, s.Intended, ms(s.IntendedAt), s.PinnedBy,
+	return r.save(entries, &settingRow{s.Device, s.Revision, s.First, s.Earlier, s.Override, s.Intended, ms(s.IntendedAt), s.OverriddenBy,
 		s.AppliedRevision, s.Applied, ms(s.AppliedAt), s.Refused, ms(s.DriftSince)})
 }
 

@@ -34,7 +34,7 @@ func chunkKey(id, at int64) int64 { return id<<slotBits | min(slotOf(at), 1<<slo
 // keys returns the first and the last key that a series can have.
 func keys(id int64) (first, last int64) { return id << slotBits, id<<slotBits | (1<<slotBits - 1) }
 
-// seal moves the oldest fresh readings into chunks, for a while, and drops the
+// seal moves the oldest unsealed readings into chunks, for a while, and drops the
 // records that nobody needs any more.
 func (t *Telemetry) seal(atMost time.Duration) error { return t.sealing(atMost, false) }
 
@@ -72,16 +72,16 @@ func (t *Telemetry) sealing(atMost time.Duration, dropFirst bool) error {
 		}
 		return err
 	}
-	t.freshMu.Lock()
+	t.unsealedMu.Lock()
 	for _, s := range t.dirty[:n] {
-		t.fresh -= len(s.cells)
+		t.unsealed -= len(s.cells)
 		t.stats.Sealed.Add(uint64(len(s.cells)))
 		s.clear()
 	}
-	t.freshMu.Unlock()
+	t.unsealedMu.Unlock()
 	t.dirty = append(t.dirty[:0:0], t.dirty[n:]...)
 	t.kept = slices.DeleteFunc(t.kept, func(k kept) bool { return k.seq < cut })
-	t.stats.Fresh.Store(int64(t.fresh))
+	t.stats.Unsealed.Store(int64(t.unsealed))
 	return nil
 }
 
@@ -93,11 +93,11 @@ type chunk struct {
 	data []byte
 }
 
-// sealStream merges what is fresh of a series into its chunks and roll-ups.
+// sealStream merges what is not yet sealed of a series into its chunks and roll-ups.
 func (t *Telemetry) sealStream(s *stream) error {
-	fresh := s.fresh(s.kept, math.MaxInt64) // what is older is not kept any more
-	follows := true                         // all of it comes after what is in chunks
-	for rest := fresh; len(rest) > 0; {
+	unsealed := s.unsealed(s.kept, math.MaxInt64) // what is older is not kept any more
+	follows := true                               // all of it comes after what is in chunks
+	for rest := unsealed; len(rest) > 0; {
 		before, err := t.chunkAt(s.id, rest[0].At)
 		if err != nil {
 			return err
@@ -124,7 +124,7 @@ func (t *Telemetry) sealStream(s *stream) error {
 			return err
 		}
 	}
-	return t.rollUp(s, fresh, follows)
+	return t.rollUp(s, unsealed, follows)
 }
 
 // place puts samples, all of them between two chunks, into the one before
@@ -216,42 +216,42 @@ func blockKey(id int64, level int, at int64) int64 {
 	return id<<slotBits | int64(level)<<levelBits | max(at, 0)/(series.Levels[level]*blockOf)
 }
 
-// apart is how far apart fresh readings are for their roll-ups to be worked
+// apart is how far apart unsealed readings are for their roll-ups to be worked
 // out by themselves.
 const apart = 24 * 3600_000
 
-// rollUp works the roll-ups out again that fresh samples, now in chunks, touch.
+// rollUp works the roll-ups out again that unsealed samples, now in chunks, touch.
 // Where they follow on what was summed up last, it goes on from there.
-func (t *Telemetry) rollUp(s *stream, fresh []series.Sample, follows bool) error {
+func (t *Telemetry) rollUp(s *stream, unsealed []series.Sample, follows bool) error {
 	level := series.LevelsOf(s.every)
 	if level == len(series.Levels) {
 		return nil
 	}
-	fresh = slices.DeleteFunc(slices.Clone(fresh), func(x series.Sample) bool { return !summable(&x) })
-	if len(fresh) == 0 {
+	unsealed = slices.DeleteFunc(slices.Clone(unsealed), func(x series.Sample) bool { return !summable(&x) })
+	if len(unsealed) == 0 {
 		return nil
 	}
 	if follows && s.tail != nil && s.tail.Rollups()[0].At >= s.kept {
 		from := s.tail.Rollups()[0].At
-		for i := range fresh {
-			s.tail.Add(fresh[i].At, fresh[i].Value.Num)
+		for i := range unsealed {
+			s.tail.Add(unsealed[i].At, unsealed[i].Value.Num)
 		}
-		_, to := series.Every(series.Levels[level]).Cell(fresh[len(fresh)-1].At)
+		_, to := series.Every(series.Levels[level]).Cell(unsealed[len(unsealed)-1].At)
 		err := t.putRollups(s.id, level, from, to, s.tail.Rollups())
 		s.tail.Trim()
 		return err
 	}
 	s.tail = nil
-	for len(fresh) > 0 {
+	for len(unsealed) > 0 {
 		n := 1
-		for n < len(fresh) && fresh[n].At-fresh[n-1].At < apart {
+		for n < len(unsealed) && unsealed[n].At-unsealed[n-1].At < apart {
 			n++
 		}
-		roller, err := t.rollUpSpan(s, level, fresh[0].At, fresh[n-1].At)
+		roller, err := t.rollUpSpan(s, level, unsealed[0].At, unsealed[n-1].At)
 		if err != nil {
 			return err
 		}
-		if fresh = fresh[n:]; len(fresh) == 0 && follows {
+		if unsealed = unsealed[n:]; len(unsealed) == 0 && follows {
 			s.tail = roller
 		}
 	}

@@ -268,7 +268,7 @@ func TestFullDiskIsSqueezed(t *testing.T) {
 			t.Errorf("with room: %v", err)
 		}
 		s.Seal()
-		if f := s.Stats().Fresh.Load(); f != 0 {
+		if f := s.Stats().Unsealed.Load(); f != 0 {
 			t.Errorf("with room %d readings are not sealed", f)
 		}
 		look("sealed")

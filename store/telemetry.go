@@ -17,7 +17,7 @@ import (
 )
 
 // Telemetry is telemetry.db. One goroutine writes. Each commit adds one packed
-// record to the write-ahead table with whatever has queued up while the commit
+// record to the table of records with whatever has queued up while the commit
 // before was under way, so that many devices share one flush to disk and none
 // waits for a timer. The readings stay in memory besides, until they are
 // sealed: merged into chunks of some hundred readings of one series, with the
@@ -40,20 +40,20 @@ type Telemetry struct {
 	// the next commit does not wait for what callers do with the news.
 	answers chan answer
 
-	freshMu sync.RWMutex // of the streams and what is fresh in them
-	streams map[int64]*stream
-	names   map[string]map[string]*stream // by device and metric
+	unsealedMu sync.RWMutex // of the streams and what is not yet sealed in them
+	streams    map[int64]*stream
+	names      map[string]map[string]*stream // by device and metric
 
 	// The writer's alone.
-	dirty   []*stream // with something fresh, that with the oldest record first
-	fresh   int       // fresh readings in all
-	seq     int64     // of the newest record
-	kept    []kept    // receipts of records that are not dropped yet
-	record  recordWriter
-	stmts   map[string]*sql.Stmt
-	emptied time.Time // when there was nothing fresh last
-	above   int       // Options.SealAbove
-	damaged int       // records that could not be read back
+	dirty    []*stream // with something unsealed, that with the oldest record first
+	unsealed int       // unsealed readings in all
+	seq      int64     // of the newest record
+	kept     []kept    // receipts of records that are not dropped yet
+	record   recordWriter
+	stmts    map[string]*sql.Stmt
+	emptied  time.Time // when there was nothing unsealed last
+	above    int       // Options.SealAbove
+	damaged  int       // records that could not be read back
 
 	receiptMu sync.Mutex
 	receipts  map[string]*recent
@@ -68,7 +68,7 @@ type Stats struct {
 	Failures atomic.Uint64
 	Nanos    atomic.Uint64 // spent in commits
 	Sealed   atomic.Uint64 // readings that went into chunks
-	Fresh    atomic.Int64  // readings that are in no chunk yet
+	Unsealed atomic.Int64  // readings that are in no chunk yet
 }
 
 type answer struct {
@@ -83,15 +83,15 @@ const (
 	// maxBatch keeps one commit far below 20 ms, because acknowledgements wait
 	// for it.
 	maxBatch = 20_000
-	// sealUsually is how many fresh readings are kept before the oldest are
+	// sealUsually is how many unsealed readings are kept before the oldest are
 	// sealed: the more, the fuller the chunks and the longer the start.
 	sealUsually = 1_000_000
-	// maxFresh is where readings come in faster than they can be sealed.
-	maxFresh = 4_000_000
+	// maxUnsealed is where readings come in faster than they can be sealed.
+	maxUnsealed = 4_000_000
 	// sealFor is how long one slice of sealing goes on; a slice stands between
 	// two commits.
 	sealFor = 4 * time.Millisecond
-	// sealAfter is how long readings are fresh at most while little comes in.
+	// sealAfter is how long readings are not yet sealed at most while little comes in.
 	sealAfter = 10 * time.Minute
 	// squeezeEvery is how often sealing everything at once is tried where there
 	// was no room even for that, since it may take seconds.
@@ -137,7 +137,7 @@ func openTelemetry(path string, o Options) (*Telemetry, error) {
 	return t, nil
 }
 
-// load reads the series, the receipts, and what is fresh back.
+// load reads the series, the receipts, and what is not yet sealed back.
 func (t *Telemetry) load() error {
 	rows, err := t.read.Query("SELECT id, device, metric, every, kept FROM series")
 	if err != nil {
@@ -172,13 +172,13 @@ func (t *Telemetry) load() error {
 		if !readRecord(data, func(device string, receipt, arrived int64) { t.keep(device, receipt, arrived) },
 			func(id int64, x series.Sample) {
 				if s := t.streams[id]; s != nil {
-					t.freshen(s, &x)
+					t.enlist(s, &x)
 				}
 			}) {
 			t.damaged++
 		}
 	}
-	t.stats.Fresh.Store(int64(t.fresh))
+	t.stats.Unsealed.Store(int64(t.unsealed))
 	return records.Err()
 }
 
@@ -192,14 +192,14 @@ func (t *Telemetry) enter(s *stream) {
 	of[s.metric] = s
 }
 
-// freshen adds a reading of the newest record to what is fresh.
-func (t *Telemetry) freshen(s *stream, x *series.Sample) {
+// enlist adds a reading of the newest record to what is not yet sealed.
+func (t *Telemetry) enlist(s *stream, x *series.Sample) {
 	if len(s.cells) == 0 {
 		s.since = t.seq
 		t.dirty = append(t.dirty, s)
 	}
 	s.add(x)
-	t.fresh++
+	t.unsealed++
 }
 
 // Append implements ingest.Store.
@@ -209,7 +209,7 @@ func (t *Telemetry) Append(a ingest.Append) error {
 	if t.closed {
 		return fault.New(fault.Stopping, "the service is stopping").Then("send again in a moment")
 	}
-	if t.rows+len(a.Readings) > maxQueued || t.stats.Fresh.Load() > maxFresh {
+	if t.rows+len(a.Readings) > maxQueued || t.stats.Unsealed.Load() > maxUnsealed {
 		return fault.New(fault.Overload, "more readings come in than the disk takes").Then("send again in a moment; nothing of this message was kept")
 	}
 	t.queue = append(t.queue, a)
@@ -330,12 +330,12 @@ func (t *Telemetry) run() {
 
 // due reports whether something should be sealed now.
 func (t *Telemetry) due() bool {
-	return t.fresh > t.above || len(t.dirty) > 0 && time.Since(t.emptied) > sealAfter
+	return t.unsealed > t.above || len(t.dirty) > 0 && time.Since(t.emptied) > sealAfter
 }
 
-// patience is how long the next slice may take: longer, the more is fresh.
+// patience is how long the next slice may take: longer, the more is not yet sealed.
 func (t *Telemetry) patience() time.Duration {
-	return sealFor * time.Duration(1+max(0, t.fresh-t.above)*8/t.above)
+	return sealFor * time.Duration(1+max(0, t.unsealed-t.above)*8/t.above)
 }
 
 func (t *Telemetry) release() {
@@ -449,7 +449,7 @@ func (t *Telemetry) transaction(f func() error) error {
 // commit writes one record of a batch, and takes the readings in once it is on
 // disk.
 func (t *Telemetry) commit(batch []ingest.Append) error {
-	type fresh struct {
+	type unsealed struct {
 		s *stream
 		x series.Sample
 	}
@@ -457,7 +457,7 @@ func (t *Telemetry) commit(batch []ingest.Append) error {
 	for i := range batch {
 		total += len(batch[i].Readings)
 	}
-	in := make([]fresh, 0, total)
+	in := make([]unsealed, 0, total)
 	var added []*stream
 	seq := t.seq + 1
 	if err := t.transaction(func() error {
@@ -477,7 +477,7 @@ func (t *Telemetry) commit(batch []ingest.Append) error {
 				}
 				x := series.Sample{At: r.At.UnixMilli(), Value: r.Value, Quality: r.Quality, DeviceAt: ms(r.DeviceAt)}
 				t.record.reading(s.id, &x)
-				in = append(in, fresh{s, x})
+				in = append(in, unsealed{s, x})
 			}
 		}
 		return t.exec("INSERT INTO records (seq, data) VALUES (?, ?)", seq, t.record.end())
@@ -485,20 +485,20 @@ func (t *Telemetry) commit(batch []ingest.Append) error {
 		return err
 	}
 	t.seq = seq
-	t.freshMu.Lock()
+	t.unsealedMu.Lock()
 	for _, s := range added {
 		t.enter(s)
 	}
 	for i := range in {
-		t.freshen(in[i].s, &in[i].x)
+		t.enlist(in[i].s, &in[i].x)
 	}
-	t.freshMu.Unlock()
+	t.unsealedMu.Unlock()
 	for i := range batch {
 		if batch[i].Receipt != 0 {
 			t.keep(batch[i].Device, batch[i].Receipt, arrivedAt(&batch[i]))
 		}
 	}
-	t.stats.Fresh.Store(int64(t.fresh))
+	t.stats.Unsealed.Store(int64(t.unsealed))
 	return nil
 }
 

@@ -121,8 +121,8 @@ func TestAnyOrder(t *testing.T) {
 		compare(t, rng, s, want)
 		s.Seal()
 		compare(t, rng, s, want)
-		if n := s.Stats().Fresh.Load(); n != 0 {
-			t.Errorf("%d readings are fresh after everything was sealed", n)
+		if n := s.Stats().Unsealed.Load(); n != 0 {
+			t.Errorf("%d readings are not yet sealed after everything was sealed", n)
 		}
 		if err := s.Close(); err != nil {
 			t.Fatal(err)
@@ -263,46 +263,6 @@ func TestChunksStayWhole(t *testing.T) {
 			t.Errorf("the chunk %x says %d samples until %d, holds %d from %d, %v", key, n, till, len(xs), xs[0].At, err)
 		}
 		before = till
-	}
-}
-
-// TestRowsBecomeChunks opens a file as it was before there were chunks.
-func TestRowsBecomeChunks(t *testing.T) {
-	dir := t.TempDir()
-	path := filepath.Join(dir, "telemetry.db")
-	db, err := sql.Open("sqlite", path)
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, q := range []string{
-		`CREATE TABLE migrations (id VARCHAR(255) PRIMARY KEY)`, `INSERT INTO migrations VALUES ('1')`,
-		`CREATE TABLE series (id INTEGER PRIMARY KEY, device TEXT NOT NULL, metric TEXT NOT NULL, UNIQUE (device, metric))`,
-		`CREATE TABLE readings (series INTEGER NOT NULL, at INTEGER NOT NULL, value, quality INTEGER NOT NULL, device_at INTEGER, receipt INTEGER, PRIMARY KEY (series, at)) WITHOUT ROWID`,
-		`INSERT INTO series VALUES (1, 'a', 'x'), (2, 'a', 'on'), (3, 'b', 'cycle')`,
-		`WITH RECURSIVE n(i) AS (SELECT 0 UNION ALL SELECT i + 1 FROM n WHERE i < 1999) INSERT INTO readings SELECT 1, 1773057600000 + i * 60000, i * 0.5, i % 2, NULL, NULL FROM n`,
-		`INSERT INTO readings VALUES (2, 1773057600000, 1, 0, NULL, NULL), (2, 1773057660000, 0, 4, 1773057600001, 99), (3, 1773057600000, 'filling', 0, NULL, NULL)`,
-	} {
-		if _, err := db.Exec(q); err != nil {
-			t.Fatalf("%s: %v", q, err)
-		}
-	}
-	db.Close()
-	for range 2 {
-		s := open(t, dir, store.Options{})
-		xs := all(t, s, "a", "x")
-		if len(xs) != 2000 || xs[1999].Value != value.OfNumber(999.5) || xs[1].Quality != 1 {
-			t.Errorf("%d readings came over", len(xs))
-		}
-		if on := all(t, s, "a", "on"); len(on) != 2 || on[0].Value != value.OfBool(true) || on[1].Quality != 4 {
-			t.Errorf("the booleans are %+v", on)
-		}
-		if c := all(t, s, "b", "cycle"); len(c) != 1 || c[0].Value != value.OfText("filling") {
-			t.Errorf("the texts are %+v", c)
-		}
-		s.Seal()
-		if err := s.Close(); err != nil {
-			t.Fatal(err)
-		}
 	}
 }
 

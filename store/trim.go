@@ -38,11 +38,11 @@ func (t *Telemetry) Trim(cuts []retention.Cut) (readings int64, err error) {
 		}); err != nil {
 			return false, err
 		}
-		t.freshMu.Lock()
+		t.unsealedMu.Lock()
 		for s, from := range kept {
 			s.kept = from
 		}
-		t.freshMu.Unlock()
+		t.unsealedMu.Unlock()
 		cuts = cuts[n:]
 		return len(cuts) > 0, nil
 	})
@@ -89,13 +89,13 @@ func (t *Telemetry) trim(s *stream, c retention.Cut) (gone, kept int64, err erro
 
 // Each implements retention.Store: it calls yield with the device and metric of every series.
 func (t *Telemetry) Each(yield func(device, metric string)) {
-	t.freshMu.RLock()
+	t.unsealedMu.RLock()
 	type name struct{ device, metric string }
 	all := make([]name, 0, len(t.streams))
 	for _, s := range t.streams {
 		all = append(all, name{s.device, s.metric})
 	}
-	t.freshMu.RUnlock()
+	t.unsealedMu.RUnlock()
 	for _, n := range all {
 		yield(n.device, n.metric)
 	}

@@ -13,10 +13,10 @@ type Use struct {
 	FreeBytes    int64 // in its pages that hold nothing now
 	ChunkBytes   int64 // of the chunks, rows and all
 	RollupBytes  int64
-	RecordBytes  int64 // of the write-ahead table
+	RecordBytes  int64 // of the table of records
 	FolderBytes  int64 // of records.db
 	Readings     int64 // in chunks
-	Fresh        int64 // readings that are in no chunk yet
+	Unsealed     int64 // readings that are in no chunk yet
 	DayBytes     int64 // how much chunks and roll-ups grew a day, over the last week
 	DiskFree     int64 // what the disk, or the limit of the file, leaves; -1 where that is not known
 	Series       []SeriesUse
@@ -45,7 +45,7 @@ func (s *Store) Use() (Use, error) {
 			return u, translate(err)
 		}
 	}
-	u.FileBytes, u.FreeBytes, u.Fresh = page*pages, page*free, t.stats.Fresh.Load()
+	u.FileBytes, u.FreeBytes, u.Unsealed = page*pages, page*free, t.stats.Unsealed.Load()
 	u.DiskFree = diskFree(s.dir)
 	if left := page*most - u.FileBytes; s.limited && (u.DiskFree < 0 || left < u.DiskFree) {
 		u.DiskFree = max(left, 0)
@@ -137,8 +137,8 @@ func (t *Telemetry) seriesUse(u *Use) error {
 		each := float64(u.ChunkBytes+u.RollupBytes) / float64(u.Readings)
 		u.DayBytes = int64(float64(recent) * each * float64(24*3600_000) / float64(max(span, 3600_000)))
 	}
-	t.freshMu.RLock()
-	defer t.freshMu.RUnlock()
+	t.unsealedMu.RLock()
+	defer t.unsealedMu.RUnlock()
 	for id, x := range use {
 		if s := t.streams[id]; s != nil {
 			x.Device, x.Metric = s.device, s.metric

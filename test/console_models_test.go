@@ -47,7 +47,7 @@ func TestModelsInTheConsole(t *testing.T) {
 
 	t.Run("a model reads like documentation", func(t *testing.T) {
 		ok(t, p.Go(s.Console+"/models/tank-probe"))
-		for _, says := range []string{"Must temperature", "set.tank_depth - ullage", "held here", "reference_cm, a number from 0 to 400 cm", "must_too_warm"} {
+		for _, says := range []string{"Must temperature", "set.tank_depth - ullage", "kept by the service", "reference_cm, a number from 0 to 400 cm", "must_too_warm"} {
 			ok(t, p.WaitText(says, within))
 		}
 		ok(t, p.Go(s.Console+"/models/vat-probe"))
@@ -101,7 +101,7 @@ func TestModelsInTheConsole(t *testing.T) {
 		ok(t, p.Click(`div[aria-label="Beside the text"] button:last-child`))
 		ok(t, p.WaitText("the telemetry must_temp is gone", within))
 		ok(t, p.WaitText("Rules that would not fit any more", within))
-		ok(t, p.WaitText("no telemetry must_temp", within))
+		ok(t, p.WaitText("no metric must_temp", within))
 		put(`"vat_temp": {`, `"must_temp": {`)
 		ok(t, p.WaitText("Sound; follows 1.2.0", within))
 		ok(t, p.WaitText("Publish 1.3.0", within))

@@ -143,7 +143,7 @@ func TestConsole(t *testing.T) {
 		ok(t, p.Wait(field("must_temp > set.max_temp"), 5*time.Second))
 		// What is wrong is underlined and said; the list stays as it was.
 		ok(t, p.Type(box, `label.site == "Kilnside" and must_tmp > 3`))
-		ok(t, p.WaitText("no telemetry must_tmp in any model; did you mean must_temp?", 5*time.Second))
+		ok(t, p.WaitText("no metric must_tmp in any model; did you mean must_temp?", 5*time.Second))
 		if wave, err := browser.Eval[string](p, `document.querySelector(".decoration-wavy").innerText`); err != nil || wave != "must_tmp" {
 			t.Errorf("underlined is %q, %v", wave, err)
 		}
@@ -171,7 +171,7 @@ func TestConsole(t *testing.T) {
 	})
 
 	t.Run("the other lists take the same filter", func(t *testing.T) {
-		ok(t, p.Go(s.Console+"/wire?where="+url.QueryEscape(`label.site == "Kilnside"`)))
+		ok(t, p.Go(s.Console+"/traffic?where="+url.QueryEscape(`label.site == "Kilnside"`)))
 		ok(t, p.Wait(`document.querySelectorAll("ol li").length > 3`, 10*time.Second))
 		if others, err := browser.Eval[int](p, `[...document.querySelectorAll("ol li button")].filter((b) => !b.innerText.includes("kilnside")).length`); err != nil || others != 0 {
 			t.Errorf("%d messages of other sites, %v", others, err)
@@ -288,9 +288,9 @@ func TestConsole(t *testing.T) {
 		ok(t, p.WaitText("No reading in this span", 15*time.Second))
 	})
 
-	t.Run("one telemetry of many devices is asked for, and the URL carries the question", func(t *testing.T) {
+	t.Run("one metric of many devices is asked for, and the URL carries the question", func(t *testing.T) {
 		ok(t, p.Go(s.Console+"/query"))
-		ok(t, p.WaitText("Which telemetry?", 10*time.Second))
+		ok(t, p.WaitText("Which metric?", 10*time.Second))
 		ok(t, p.Type("input[aria-label=Telemetry]", "co2"))
 		ok(t, p.Wait(`document.querySelectorAll("[data-line]").length === 10 && document.querySelector("figure canvas")`, 15*time.Second))
 		ok(t, p.Go(s.Console+"/query?metric=co2&by=site&across=max&span=1h&where="+url.QueryEscape(`label.site in ("Kilnside", "Fennimore")`)))
@@ -346,15 +346,15 @@ func TestConsole(t *testing.T) {
 		ok(t, p.WaitText("acknowledged by engineer", 10*time.Second))
 	})
 
-	t.Run("the wire shows what passes and what was refused", func(t *testing.T) {
-		ok(t, p.Go(s.Console+"/wire?trouble=yes"))
+	t.Run("the traffic shows what passes and what was refused", func(t *testing.T) {
+		ok(t, p.Go(s.Console+"/traffic?refused=yes"))
 		ok(t, p.WaitText("Nothing was refused", 10*time.Second))
 		command := fmt.Sprintf(`curl -sS -H 'Authorization: Bearer nonsense' -d '{}' http://%s/device/v1/readings`, s.HTTP)
 		if out, err := shell(t, command); err != nil || !strings.Contains(out, "not authorised, ref ") {
 			t.Fatalf("curl: %v %s", err, out)
 		}
 		ok(t, p.WaitText("no Ullage token", 10*time.Second))
-		ok(t, p.Go(s.Console+"/wire?device=tank-fennimore-07"))
+		ok(t, p.Go(s.Console+"/traffic?device=tank-fennimore-07"))
 		ok(t, p.Wait(`document.querySelectorAll("ol li").length >= 2`, 15*time.Second))
 	})
 
@@ -400,7 +400,7 @@ func TestAccessible(t *testing.T) {
 			"/devices/air-kilnside-2":           `document.querySelector("figure canvas")`,
 			"/devices/tank-kilnside-01":         `document.querySelector("[data-setting=stir_at]")`,
 			"/devices/air-kilnside-2/history":   `document.querySelectorAll("[data-metric] canvas").length === 4`,
-			"/devices/air-kilnside-2/wire":      `document.querySelectorAll("ol li").length > 0`,
+			"/devices/air-kilnside-2/traffic":   `document.querySelectorAll("ol li").length > 0`,
 			"/devices/tank-kilnside-01/journal": `document.querySelector("tbody tr")`,
 			"/alarms":                           `document.querySelector("main li") || document.body.innerText.includes("No alarm")`,
 			"/models":                           `document.querySelectorAll("tbody tr").length === 6`,
@@ -409,7 +409,7 @@ func TestAccessible(t *testing.T) {
 			"/models/new?from=message":          `document.querySelector("textarea")`,
 			"/query?metric=must_temp":           `document.querySelectorAll("[data-line]").length === 18 && document.querySelector("figure canvas")`,
 			"/service?by=metric":                `document.body.innerText.includes("Room on the disk")`,
-			"/wire":                             `document.querySelectorAll("ol li").length > 0`,
+			"/traffic":                          `document.querySelectorAll("ol li").length > 0`,
 			"/nowhere":                          `document.body.innerText.includes("no such page")`,
 		} {
 			ok(t, p.Go(s.Console+path))
@@ -446,7 +446,7 @@ func TestNarrowAndWide(t *testing.T) {
 	ok(t, p.SignIn("engineer", service.Password))
 	for _, size := range [][2]int64{{390, 844}, {1280, 800}, {3840, 2160}} {
 		ok(t, p.Size(size[0], size[1]))
-		for _, path := range []string{"/", "/devices/tank-fennimore-07", "/alarms", "/wire", "/models", "/models/tank-probe", "/models/tank-probe/edit", "/devices/tank-fennimore-07/history", "/query?metric=co2", "/service"} {
+		for _, path := range []string{"/", "/devices/tank-fennimore-07", "/alarms", "/traffic", "/models", "/models/tank-probe", "/models/tank-probe/edit", "/devices/tank-fennimore-07/history", "/query?metric=co2", "/service"} {
 			ok(t, p.Go(s.Console+path))
 			ok(t, p.Wait(`document.querySelector("h1")`, 10*time.Second))
 			time.Sleep(300 * time.Millisecond)

@@ -39,7 +39,7 @@ func TestKilledUnderLoad(t *testing.T) {
 	acknowledged := map[string][]int{}
 	next := map[string]int{}
 	body := func(n int) string {
-		return fmt.Sprintf(`{"at":%q,"values":{"ullage":%d}}`, base.Add(time.Duration(n)*time.Second).Format(time.RFC3339), n%250)
+		return fmt.Sprintf(`{"at":%q,"ullage":%d}`, base.Add(time.Duration(n)*time.Second).Format(time.RFC3339), n%250)
 	}
 	sum := 0
 	for round := range crashes {

@@ -33,7 +33,7 @@ func TestFullDiskRecovers(t *testing.T) {
 	send := func() (status, answer string) {
 		var parts []string
 		for i := range 250 {
-			parts = append(parts, fmt.Sprintf(`{"at":%q,"values":{"battery":2.6,"ullage":20,"pressure":101.5,"cask_temp":12}}`, base.Add(time.Duration(n*250+i)*time.Second).Format(time.RFC3339)))
+			parts = append(parts, fmt.Sprintf(`{"at":%q,"battery":2.6,"ullage":20,"pressure":101.5,"cask_temp":12}`, base.Add(time.Duration(n*250+i)*time.Second).Format(time.RFC3339)))
 		}
 		file := filepath.Join(t.TempDir(), "body.json")
 		ok(t, os.WriteFile(file, []byte("["+strings.Join(parts, ",")+"]"), 0o600))

@@ -117,7 +117,7 @@ func TestTheWholeWay(t *testing.T) {
 	if err := json.Unmarshal([]byte(cli(t, s, "device", "show", "tank-fennimore-07", "-o", "json")), &d); err != nil {
 		t.Fatal(err)
 	}
-	if d.Latest["must_temp"].Value != 22.0 || d.Standing != "active" || d.Link != "online" {
+	if d.Latest["must_temp"].Value != 22.0 || d.Status != "active" || d.Link != "online" {
 		t.Errorf("after the first readings the device is %+v", d)
 	}
 	if out := cli(t, s, "query", "tank-fennimore-07", "must_temp", "--span", "1h"); !strings.Contains(out, "22") {
@@ -149,10 +149,10 @@ func TestTheWholeWay(t *testing.T) {
 	if err := <-done; err != nil {
 		t.Fatalf("the subscriber: %v", err)
 	}
-	if b, _ := os.ReadFile(heard); !strings.Contains(string(b), `{"revision":2,"settings":{"display_unit":"Cel","max_temp":24.5,"report_every":10,"stir_at":28}}`) {
+	if b, _ := os.ReadFile(heard); !strings.Contains(string(b), `{"revision":2,"intended":{"display_unit":"Cel","max_temp":24.5,"report_every":10,"stir_at":28}}`) {
 		t.Errorf("the subscriber heard %s", b)
 	}
-	applied := fmt.Sprintf(`curl -sS -H 'Authorization: Bearer %s' -H 'Content-Type: application/json' -d '{"revision":2,"settings":{"display_unit":"Cel","max_temp":24.5,"report_every":10,"stir_at":26},"refused":{"stir_at":"above 26 °C while sealed"}}' http://%s/device/v1/applied`, o.Token, s.HTTP)
+	applied := fmt.Sprintf(`curl -sS -H 'Authorization: Bearer %s' -H 'Content-Type: application/json' -d '{"revision":2,"applied":{"display_unit":"Cel","max_temp":24.5,"report_every":10,"stir_at":26},"refused":{"stir_at":"above 26 °C while sealed"}}' http://%s/device/v1/applied`, o.Token, s.HTTP)
 	if out, err := shell(t, applied); err != nil || !strings.Contains(out, `"kept":4`) {
 		t.Fatalf("the confirmation: %v %s", err, out)
 	}
@@ -232,9 +232,9 @@ func TestGoClient(t *testing.T) {
 	case <-time.After(5 * time.Second):
 		t.Error("no problem was heard")
 	}
-	out := cli(t, s, "wire", "hub-saltmarsh", "--once", "--trouble")
+	out := cli(t, s, "traffic", "hub-saltmarsh", "--once", "--refused")
 	if !strings.Contains(out, "did you mean cpu_temp?") {
-		t.Errorf("the wire shows\n%s", out)
+		t.Errorf("the traffic shows\n%s", out)
 	}
 }
 
@@ -368,7 +368,7 @@ func TestSimulatedFleet(t *testing.T) {
 	}
 	h, err := s.Client.History(t.Context(), "tank-fennimore-07", "must_temp", client.Span{From: time.Now().Add(-7 * time.Hour), To: time.Now(), Step: time.Hour})
 	count := 0
-	for _, b := range h.Buckets {
+	for _, b := range h.Steps {
 		count += b.Count
 	}
 	if err != nil || count != 360 {

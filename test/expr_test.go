@@ -44,11 +44,11 @@ func TestExpressionCommands(t *testing.T) {
 	})
 
 	out, _ := run(3, "expr", "check", `must_tmp > 30 and label.stage = "fermenting"`)
-	says(out, "^^^^^^^^", "column 1: no telemetry must_tmp in any model; did you mean must_temp?", `write: must_temp > 30 and label.stage = "fermenting"`, "column 31: = compares with two signs: ==")
-	out, _ = run(0, "expr", "check", "--for", "rule", "--model", "cellar-air", "avg(co2,600s)>set.co2_warn")
-	says(out, "avg(co2, 10min) > set.co2_warn", "cost", "1 window")
+	says(out, "^^^^^^^^", "column 1: no metric must_tmp in any model; did you mean must_temp?", `write: must_temp > 30 and label.stage = "fermenting"`, "column 31: = compares with two signs: ==")
+	out, _ = run(0, "expr", "check", "--for", "rule", "--model", "cellar-air", "mean(co2,600s)>set.co2_warn")
+	says(out, "mean(co2 over 10min) > set.co2_warn", "cost", "1 window")
 	out, _ = run(3, "expr", "check", "--file", filepath.Join(service.Root(), "examples", "cellars", "models", "tank-probe.tm.json"), "co2 > 3")
-	says(out, "no telemetry co2 in tank-probe")
+	says(out, "no metric co2 in tank-probe")
 	run(2, "expr", "check", "--for", "nothing", "true")
 	run(2, "expr", "check")
 	out, _ = run(0, "expr", "format", `( must_temp>300'K' )`)
@@ -65,7 +65,7 @@ func TestExpressionCommands(t *testing.T) {
 	out, _ = run(0, "expr", "explain", "--device", "tank-fennimore-07", `must_temp > set.max_temp - 3 and label.stage == "fermenting"`)
 	says(out, "├─ must_temp > set.max_temp - 3", "22.0 °C", "29.0 °C", "100 %", "└─ label.stage", "fermenting")
 	out, _ = run(0, "expr", "functions", "rate")
-	says(out, "rate(x, 10min)", "K/h")
+	says(out, "rate(x over 10min)", "K/h")
 
 	out, _ = run(0, "device", "list", "--where", `label.site == "Fennimore" and must_temp < 30`)
 	says(out, "tank-fennimore-07")
@@ -77,7 +77,7 @@ func TestExpressionCommands(t *testing.T) {
 	for _, list := range []string{"alarm", "journal"} {
 		run(0, list, "list", "--where", `device.model == "tank-probe"`)
 	}
-	run(0, "wire", "--once", "--where", "must_temp > 3")
+	run(0, "traffic", "--once", "--where", "must_temp > 3")
 	out, _ = run(0, "__complete", "device", "list", "--where", "must_temp > set.ma")
 	says(out, "must_temp > set.max_temp")
 	out, _ = run(0, "rule", "show", "cellar_silent")
@@ -111,7 +111,7 @@ func TestExpressionCommands(t *testing.T) {
 			"half a megabyte": {strings.Repeat("x", 1<<19), "expected length <= 65536", 422},
 			"parentheses":     {strings.Repeat("(", 10000) + strings.Repeat(")", 10000), "nested more than 100 deep", 200},
 			"zero bytes":      {"must_temp\x00> 3", "has no meaning here", 200},
-			"a long window":   {"avg(must_temp, 3650d) > 3", "every device would carry it in memory", 200},
+			"a long window":   {"mean(must_temp over 3650d) > 3", "every device would carry it in memory", 200},
 			"a regular one":   {`must_temp > 3`, `"canonical":"must_temp > 3"`, 200},
 			"a huge number":   {`must_temp > 1e400`, "larger than any number", 200},
 			"nothing written": {``, "nothing is written here yet", 200},
@@ -150,7 +150,7 @@ func TestCheckCommand(t *testing.T) {
 	path := filepath.Join(folder, "rules", "must_too_warm.yaml")
 	ok(t, os.WriteFile(path, []byte(strings.Replace(read(t, "examples/cellars/rules/must_too_warm.yaml"), "must_temp >", "must_tmp >", 1)), 0o600))
 	out := run(3, folder)
-	if !strings.Contains(out, path+":4:8: error: raise: no telemetry must_tmp in tank-probe 1.2.0; did you mean must_temp?\n    write: must_temp\n") {
+	if !strings.Contains(out, path+":4:8: error: raise: no metric must_tmp in tank-probe 1.2.0; did you mean must_temp?\n    write: must_temp\n") {
 		t.Errorf("of a mistake it says\n%s", out)
 	}
 	var report struct {
@@ -203,7 +203,7 @@ func TestModelCompare(t *testing.T) {
 	}
 	breaking := write("tank-probe.tm.json", `"must_temp": {`, `"must_temperature": {`, `"1.2.0"`, `"1.3.0"`)
 	out, errs, code := s.CLI("", "model", "compare", breaking)
-	for _, says := range []string{"breaking  /properties/must_temp", "the telemetry must_temp is gone", "the telemetry must_temperature is new", "1 device with this model", "must_too_warm, raise: column 1: no telemetry must_temp", "call for version 2.0.0 at least, which it does not carry"} {
+	for _, says := range []string{"breaking  /properties/must_temp", "the telemetry must_temp is gone", "the telemetry must_temperature is new", "1 device with this model", "must_too_warm, raise: column 1: no metric must_temp", "call for version 2.0.0 at least, which it does not carry"} {
 		if code != 3 || !strings.Contains(out, says) {
 			t.Errorf("it ends with %d and does not say %q:\n%s%s", code, says, out, errs)
 		}

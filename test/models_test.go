@@ -107,7 +107,7 @@ func TestFolderCommands(t *testing.T) {
 	out, errs, code = s.CLI("", "model", "move", "tank-probe@1.2.0", "--device", "tank-kilnside-02")
 	wants(t, "one back", out+errs, code, 0, "1 device moved to tank-probe 1.2.0")
 	out, errs, code = s.CLI("", "load", mine(t, `"Cask bung"`, `"Bung"`, `co2 > `, `co3 > `), "--yes")
-	wants(t, "a folder with a mistake", out+errs, code, 3, "no telemetry co3", "nothing was loaded")
+	wants(t, "a folder with a mistake", out+errs, code, 3, "no metric co3", "nothing was loaded")
 	out, errs, code = s.CLI("", "load", mine(t, `"Cask bung"`, `"Bung"`), "--yes")
 	wants(t, "another content under a version", out+errs, code, 1, "is published already", "give this file version")
 }
@@ -445,7 +445,7 @@ actions:
 	}
 }
 
-// TestBackfillCommand computes the past of a telemetry that a newer version derives.
+// TestBackfillCommand computes the past of a metric that a newer version derives.
 func TestBackfillCommand(t *testing.T) {
 	s := start(t)
 	cellars(t, s)
@@ -456,7 +456,7 @@ func TestBackfillCommand(t *testing.T) {
 		if i > 0 {
 			body.WriteByte(',')
 		}
-		fmt.Fprintf(&body, `{"at":%q,"values":{"opening":%d}}`, time.Now().Add(time.Duration(i-600)*time.Minute).UTC().Format(time.RFC3339), i%100)
+		fmt.Fprintf(&body, `{"at":%q,"opening":%d}`, time.Now().Add(time.Duration(i-600)*time.Minute).UTC().Format(time.RFC3339), i%100)
 	}
 	body.WriteByte(']')
 	req, err := http.NewRequest("POST", "http://"+o.HTTP+"/device/v1/readings", &body)

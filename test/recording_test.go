@@ -100,7 +100,7 @@ func TestRecording(t *testing.T) {
 			defer c.Disconnect(100)
 			var waiting []mqtt3.Token
 			for _, r := range rows {
-				body := fmt.Sprintf(`{"at":%q,"values":{"temperature":%v,"humidity":%v}}`, r.at.Format(time.RFC3339), r.temperature, r.humidity)
+				body := fmt.Sprintf(`{"at":%q,"temperature":%v,"humidity":%v}`, r.at.Format(time.RFC3339), r.temperature, r.humidity)
 				waiting = append(waiting, c.Publish("ullage/"+id+"/readings", 1, false, body))
 				if len(waiting) == 64 {
 					if !waiting[0].WaitTimeout(20 * time.Second) {

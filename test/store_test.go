@@ -60,9 +60,9 @@ func TestReadingsOutAndIn(t *testing.T) {
 		says []string
 	}{
 		{[]string{"query", "tank-kilnside-01", "must_temp", "--span", day, "--step", "6h"}, []string{"360", "21.0", "21.45", "21.9"}},
-		{[]string{"query", "tank-kilnside-01", "must_temp", "--span", day, "--step", "1d", "--unit", "must_temp=K", "--sum", "max"}, []string{"1440", "295.05", "K"}},
-		{[]string{"query", "must_temp", "--by", "row", "--across", "max", "--span", day, "--step", "1d"}, []string{"row=A, °C, 1 device", "row=B, °C, 2 devices", "22.45"}},
-		{[]string{"query", "fan_on", "--where", `device.model == "cellar-air"`, "--span", day, "--step", "1d", "--sum", "weighted"}, []string{"0.50"}},
+		{[]string{"query", "tank-kilnside-01", "must_temp", "--span", day, "--step", "1d", "--unit", "must_temp=K", "--aggregate", "max"}, []string{"1440", "295.05", "K"}},
+		{[]string{"query", "must_temp", "--group-by", "row", "--then", "max", "--span", day, "--step", "1d"}, []string{"row=A, °C, 1 device", "row=B, °C, 2 devices", "22.45"}},
+		{[]string{"query", "fan_on", "--where", `device.model == "cellar-air"`, "--span", day, "--step", "1d", "--aggregate", "weighted_mean"}, []string{"0.50"}},
 		{[]string{"query", "tank-kilnside-01", "must_temp", "--span", day, "--draw"}, []string{"└──", "must_temp of tank-kilnside-01, °C"}},
 		{[]string{"query", "tank-kilnside-01", "must_temp", "--span", day, "-o", "csv", "--step", "12h"}, []string{"name,metric,at,count", "720"}},
 	} {
@@ -70,7 +70,7 @@ func TestReadingsOutAndIn(t *testing.T) {
 		wants(t, strings.Join(c.args, " "), out+errs, code, 0, c.says...)
 	}
 	png := filepath.Join(dir, "day.png")
-	wants(t, "a picture", cli(t, s, "query", "must_temp", "--by", "row", "--span", day, "--png", png), 0, 0, "is drawn")
+	wants(t, "a picture", cli(t, s, "query", "must_temp", "--group-by", "row", "--span", day, "--png", png), 0, 0, "is drawn")
 	if b, err := os.ReadFile(png); err != nil || !strings.HasPrefix(string(b), "\x89PNG") || len(b) < 5000 {
 		t.Errorf("the picture has %d bytes, %v", len(b), err)
 	}
@@ -117,7 +117,7 @@ func TestReadingsOutAndIn(t *testing.T) {
 	out, errs, code = s.CLI("", "import", file, "--resume")
 	wants(t, "resumed", out+errs, code, 0, fmt.Sprintf("%d,%03d rows", (rows-strings.Count(string(b[:half]), "\n")+1)/1000, (rows-strings.Count(string(b[:half]), "\n")+1)%1000))
 
-	wants(t, "stats", cli(t, s, "store", "stats", "--by", "metric"), 0, 0, "readings", "write-ahead", "Nothing is packed")
+	wants(t, "stats", cli(t, s, "store", "stats", "--by", "metric"), 0, 0, "readings", "not yet sealed", "Nothing is sealed")
 	tar := filepath.Join(dir, "b.tar")
 	wants(t, "backup", cli(t, s, "store", "backup", tar), 0, 0, "verified")
 	out, errs, code = s.CLI("", "store", "backup", tar)
@@ -155,7 +155,7 @@ func TestSenMLInCBOR(t *testing.T) {
 		}
 	}
 	wants(t, "the device", cli(t, s, "device", "show", "tank-kilnside-01"), 0, 0, "21.5 °C", "31.0 cm")
-	wants(t, "the wire", cli(t, s, "wire", "tank-kilnside-01", "--once"), 0, 0, "0x82")
+	wants(t, "the traffic", cli(t, s, "traffic", "tank-kilnside-01", "--once"), 0, 0, "0x82")
 }
 
 // TestDamagedHistory damages a chunk of a stopped service: everything else is
@@ -183,7 +183,7 @@ func TestDamagedHistory(t *testing.T) {
 	ok(t, w.Flush())
 	ok(t, f.Close())
 	wants(t, "import", cli(t, s, "import", file), 0, 0, "1,048,320 readings stored, 0 refused")
-	// More than a million are fresh now, so some are being packed.
+	// More than a million are not yet sealed now, so some are being sealed.
 	packed := 0
 	for end := time.Now().Add(20 * time.Second); packed < 20_000 && time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
 		st, err := s.Client.Store(t.Context(), "device")

@@ -17,7 +17,7 @@ const ModelPage = lazy(() => import("./pages/model"));
 const ModelEditPage = lazy(() => import("./pages/model-edit"));
 const QueryPage = lazy(() => import("./pages/query"));
 const ServicePage = lazy(() => import("./pages/service"));
-const WirePage = lazy(() => import("./pages/wire"));
+const TrafficPage = lazy(() => import("./pages/traffic"));
 
 const wasHere = "ullage-signed-in";
 
@@ -61,7 +61,7 @@ export function App() {
             <Route path="/models/:name/edit" element={<ModelEditPage />} />
             <Route path="/query" element={<QueryPage />} />
             <Route path="/alarms" element={<AlarmsPage />} />
-            <Route path="/wire" element={<WirePage />} />
+            <Route path="/traffic" element={<TrafficPage />} />
             <Route path="/service" element={<ServicePage />} />
             <Route
               path="*"

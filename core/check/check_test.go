@@ -55,7 +55,7 @@ func TestFleet(t *testing.T) {
 	for _, c := range []struct{ src, models, says string }{
 		{"must_temp > 3", "cask-bung cellar-air tank-probe", ""},
 		{"must_temp > 3 and co2 > 5", "cask-bung cellar-air tank-probe", ""},
-		{"must_tmp > 3", "", "no telemetry must_tmp in any model; did you mean must_temp?"},
+		{"must_tmp > 3", "", "no metric must_tmp in any model; did you mean must_temp?"},
 		{"ullage > 3 'kPa'", "", "cannot be compared"},
 		{"ullage > 30", "cask-bung cellar-air tank-probe", "cm in tank-probe and in mm in cask-bung"},
 		{"ullage > 30 'cm'", "cask-bung cellar-air tank-probe", ""},
@@ -102,7 +102,7 @@ func TestRulesThatDoNotFit(t *testing.T) {
 	good := &rule.Rule{Name: "good", Models: []string{"tank-probe"}, Raise: "must_temp > 3", Priority: rule.Low, Message: "m"}
 	bad := &rule.Rule{Name: "bad", Models: []string{"tank-probe"}, Raise: "co2 > 3", Priority: rule.Low, Message: "m"}
 	plan, compiled, wrong := check.Rules([]*rule.Rule{good, bad}, s)
-	if len(compiled) != 1 || len(wrong) != 1 || !strings.Contains(wrong["bad"].Error(), "no telemetry co2") || len(plan.Names()) != 1 {
+	if len(compiled) != 1 || len(wrong) != 1 || !strings.Contains(wrong["bad"].Error(), "no metric co2") || len(plan.Names()) != 1 {
 		t.Errorf("%d compiled, wrong %v, names %v", len(compiled), wrong, plan.Names())
 	}
 }
@@ -141,9 +141,9 @@ func TestFolderFindings(t *testing.T) {
 		{"an unknown unit", "models/cask-bung.tm.json", `"unit": "kPa"`, `"unit": "kilopascal"`, []string{"models/cask-bung.tm.json:39:15: error: the unit 'kilopascal' is not known"}},
 		{"a model that is not JSON", "models/cask-bung.tm.json", `"@context": [`, `"@context": [,`, []string{"models/cask-bung.tm.json:2:16: error: this is not JSON"}},
 		{"names in an expression", "rules/must_too_warm.yaml", "must_temp > set.max_temp", "must_tmp > set.max_tmp", []string{
-			"rules/must_too_warm.yaml:4:8: error: raise: no telemetry must_tmp in tank-probe 1.2.0; did you mean must_temp?",
+			"rules/must_too_warm.yaml:4:8: error: raise: no metric must_tmp in tank-probe 1.2.0; did you mean must_temp?",
 			"rules/must_too_warm.yaml:4:19: error: raise: no setting max_tmp in tank-probe 1.2.0; did you mean set.max_temp?"}},
-		{"a name in a message", "rules/must_too_warm.yaml", "{must_temp}", "{must_tem}", []string{"rules/must_too_warm.yaml:9:34: error: message: no telemetry must_tem"}},
+		{"a name in a message", "rules/must_too_warm.yaml", "{must_temp}", "{must_tem}", []string{"rules/must_too_warm.yaml:9:34: error: message: no metric must_tem"}},
 		{"several keys", "rules/must_too_warm.yaml", "deadband: 1.5", "deadband: -1.5\nclear: must_temp <", []string{
 			"rules/must_too_warm.yaml:6:11: error: must_too_warm has a negative deadband", "rules/must_too_warm.yaml:7:19: error: clear: a name or a value is missing at the end"}},
 		{"a model that is not there", "rules/co2_high.yaml", "[cellar-air]", "[cellar-air, cellar-hair]", []string{"rules/co2_high.yaml:2:22: error: there is no model cellar-hair in this folder; did you mean cellar-air?"}},

@@ -57,7 +57,7 @@ func Derive(m *model.Model) (*Derivation, []DerivedFinding) {
 			}
 		}
 		if len(s.slots) == 0 {
-			refuse(p, "%s is computed from no telemetry, so it would never be computed; hold it as a setting", p.Name)
+			refuse(p, "%s is computed from no metric, so it would never be computed; hold it as a setting", p.Name)
 			continue
 		}
 		if k := kinds[p.Kind]; program.Type.Kind != k {

@@ -135,15 +135,18 @@ func (e *Example) run(m *model.Model, derivation *Derivation) []string {
 		got, refused, err = m.About(body)
 	case "applied":
 		var doc struct {
-			Settings map[string]any `json:"settings"`
+			Applied map[string]any `json:"applied"`
 		}
 		if err = json.Unmarshal(body, &doc); err == nil {
-			got, refused = m.Fields(doc.Settings, model.Setting)
+			got, refused = m.Fields(doc.Applied, model.Setting)
+			for i := range refused {
+				refused[i].Pointer = "/applied" + refused[i].Pointer
+			}
 		}
 	case "command":
 		_, refused, err = m.Input(name, body)
 	case "event":
-		_, refused, err = m.Told(name, body)
+		_, refused, err = m.CheckEvent(name, body)
 	default:
 		return []string{fmt.Sprintf("%q is no topic of an example; there are readings, about, applied, command/NAME and event/NAME", e.Topic)}
 	}

@@ -78,14 +78,14 @@ func TestDerive(t *testing.T) {
 
 func TestDeriveRefuses(t *testing.T) {
 	for property, says := range map[string]string{
-		`"x":{"type":"number","unit":"cm","readOnly":true,"ullage:derived":"a + c"}`:                                                                            "no telemetry c",
+		`"x":{"type":"number","unit":"cm","readOnly":true,"ullage:derived":"a + c"}`:                                                                            "no metric c",
 		`"x":{"type":"number","unit":"kPa","readOnly":true,"ullage:derived":"a + b"}`:                                                                           "x is in kPa",
-		`"x":{"type":"number","unit":"cm","readOnly":true,"ullage:derived":"avg(a, 10min)"}`:                                                                    "looks back over a window",
+		`"x":{"type":"number","unit":"cm","readOnly":true,"ullage:derived":"mean(a over 10min)"}`:                                                               "looks back over a window",
 		`"x":{"type":"number","unit":"s","readOnly":true,"ullage:derived":"age(a)"}`:                                                                            "changes without a reading",
 		`"x":{"type":"boolean","readOnly":true,"ullage:derived":"device.link == \"silent\""}`:                                                                   "changes without a reading",
 		`"x":{"type":"number","unit":"cm","readOnly":true,"ullage:derived":"x + a"}`:                                                                            "computed from itself",
 		`"x":{"type":"number","unit":"cm","readOnly":true,"ullage:derived":"y + a"},"y":{"type":"number","unit":"cm","readOnly":true,"ullage:derived":"x + a"}`: "computed from itself",
-		`"x":{"type":"number","unit":"m","readOnly":true,"ullage:derived":"set.depth"}`:                                                                         "from no telemetry",
+		`"x":{"type":"number","unit":"m","readOnly":true,"ullage:derived":"set.depth"}`:                                                                         "from no metric",
 		`"x":{"type":"number","readOnly":true,"ullage:derived":"name"}`:                                                                                         "the expression gives",
 		`"x":{"type":"number","readOnly":true,"ullage:derived":"a +"}`:                                                                                          "",
 	} {

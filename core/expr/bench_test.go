@@ -36,8 +36,8 @@ func bench(t testing.TB) (*Plan, *State, []*Program) {
 	plan := NewPlan(s)
 	var programs []*Program
 	for _, src := range []string{
-		`must_temp > set.max_temp`, `avg(must_temp, 10min) > set.max_temp - 1`, `max(must_temp, 1h) - min(must_temp, 1h) > 4`, `rate(must_temp, 30min) > 2 'K/h'`,
-		`must_temp > 30 and label.stage == "fermenting"`, `must_temp outside 10 and 35`, `p95(must_temp, 5min) > 33`, `stddev(must_temp, 10min) > 5`,
+		`must_temp > set.max_temp`, `mean(must_temp over 10min) > set.max_temp - 1`, `max(must_temp over 1h) - min(must_temp over 1h) > 4`, `rate(must_temp over 30min) > 2 'K/h'`,
+		`must_temp > 30 and label.stage == "fermenting"`, `must_temp outside 10 and 35`, `p95(must_temp over 5min) > 33`, `stddev(must_temp over 10min) > 5`,
 		`must_temp > 25 and not fan_on`, `age(must_temp) > 15min or must_temp < 4`,
 	} {
 		p, found := plan.Compile(src, ForRule)
@@ -55,8 +55,8 @@ func bench(t testing.TB) (*Plan, *State, []*Program) {
 }
 
 func FuzzCompile(f *testing.F) {
-	for _, s := range []string{`must_temp > set.max_temp and label.stage == "fermenting"`, `avg(density, 10min) between 1 'g/L' and 2`, `if a then b else c`, `1 < x < 5`, `cycle in ("a", 3)`,
-		`time_in(fan_on, 1h) > 3min`, `value("é") like "*"`, `"\u{41}`, `((`, `'Cel'`, `x && y || !z`, `during("Mon 1:00-2:00")`, `version("1") < version(attr.firmware)`, `-.5e-3 'K/h'`, "\xff"} {
+	for _, s := range []string{`must_temp > set.max_temp and label.stage == "fermenting"`, `mean(density over 10min) between 1 'g/L' and 2`, `if a then b else c`, `1 < x < 5`, `cycle in ("a", 3)`,
+		`time_in(fan_on over 1h) > 3min`, `value("é") like "*"`, `"\u{41}`, `((`, `'Cel'`, `x && y || !z`, `during("Mon 1:00-2:00")`, `version("1") < version(attr.firmware)`, `-.5e-3 'K/h'`, "\xff"} {
 		f.Add(s)
 	}
 	schema := cellar()
@@ -74,7 +74,7 @@ func FuzzCompile(f *testing.F) {
 				t.Errorf("%q is written %q, which is read as %q, %v", src, once, again, more)
 			}
 		}
-		for _, purpose := range []Purpose{ForFilter, ForRule, ForGroup, ForTarget, ForReach, ForMessage} {
+		for _, purpose := range []Purpose{ForFilter, ForRule, ForGroup, ForTarget, ForAccess, ForMessage} {
 			p, found := Compile(src, schema, purpose)
 			if (p == nil) != (len(found.Errors()) > 0) {
 				t.Fatalf("%q gives no program and no error", src)
@@ -123,7 +123,7 @@ func BenchmarkCompile(b *testing.B) {
 	s := cellar()
 	b.ReportAllocs()
 	for b.Loop() {
-		if p, _ := Compile(`avg(must_temp, 10min) > set.max_temp - 1.5 and label.stage == "fermenting"`, s, ForRule); p == nil {
+		if p, _ := Compile(`mean(must_temp over 10min) > set.max_temp - 1.5 and label.stage == "fermenting"`, s, ForRule); p == nil {
 			b.Fatal()
 		}
 	}

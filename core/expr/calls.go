@@ -35,21 +35,21 @@ func (c *checker) width(n *Node, limit time.Duration) (int64, bool) {
 		c.report(x, "1h", "the middle and the percentiles are kept exactly, so their window is %s at most", duration(float64(limit.Milliseconds())))
 		return 0, false
 	case w > limit:
-		c.report(x, "", "a window of %s is refused: every device would carry it in memory; %s is the longest, and ullage query looks back further", duration(x.num), duration(float64(limit.Milliseconds())))
+		c.report(x, "", "a window of %s is refused: every device would carry it in memory; %s is the longest, and a query looks back further", duration(x.num), duration(float64(limit.Milliseconds())))
 		return 0, false
 	}
 	return w.Milliseconds(), true
 }
 
-// telemetry checks that n is a telemetry name, plain or as value("…").
-func (c *checker) telemetry(call, n *Node) *node {
+// metric checks that n is a metric name, plain or as value("…").
+func (c *checker) metric(call, n *Node) *node {
 	name := n.name
 	if n.kind == kCall && n.name.Key == "value" && len(n.args) == 1 && n.args[0].kind == kText {
 		name = Name{Key: n.args[0].text}
 	} else if n.kind == kBad {
 		return nil
 	} else if n.kind != kName || name.Scope != "" {
-		c.report(n, "", "%s looks at the readings of one telemetry; %s is none", call.name.Key, what(n))
+		c.report(n, "", "%s looks at the readings of one metric; %s is none", call.name.Key, what(n))
 		return nil
 	}
 	was := c.inside
@@ -73,11 +73,28 @@ func (c *checker) call(n *Node) *node {
 		}
 		return c.report(n, "", "there is no function %s", clip(n.name.Key))
 	}
-	want := strings.Count(f.Form, ",") + 1
-	if strings.HasSuffix(f.Form, "()") {
+	want, over := 1, strings.Contains(f.Form, " over ")
+	switch {
+	case over:
+		want = 2
+	case strings.HasSuffix(f.Form, "()"):
 		want = 0
 	}
-	if len(n.args) != want {
+	switch {
+	case over && len(n.args) == 2 && !n.over:
+		right := *n
+		right.over = true
+		if w := n.args[1]; w.kind == kBad || w.kind == kDuration && w.num == 0 {
+			return c.report(n, "", "the window stands after over: %s", f.Form)
+		}
+		return c.report(n, right.String(), "the window stands after over: %s", clip2(right.String()))
+	case over && len(n.args) == 1 && n.args[0].kind != kBad:
+		return c.report(n, "", "%s looks back over a window: %s", f.Name, f.Form)
+	case n.over && !over && len(n.args) == want+1:
+		right := *n
+		right.over, right.args = false, n.args[:want]
+		return c.report(n, right.String(), "%s looks back over no window: %s", f.Name, f.Form)
+	case len(n.args) != want:
 		return c.report(n, "", "%s takes %s: %s", f.Name, plural(want, "thing"), f.Form)
 	}
 	switch {
@@ -93,7 +110,7 @@ func (c *checker) call(n *Node) *node {
 		if f.Family == FamilyTime && f.Name != "time" || f.Name == "age" || f.Name == "raised" || f.Name == "changed" || f.Name == "previous" {
 			return c.report(n, "", "%s changes without a reading, so nothing is computed from it", f.Name)
 		}
-	case ForTarget, ForReach:
+	case ForTarget, ForAccess:
 		if f.Family == FamilyTime && f.Name != "time" || f.Name == "age" || f.Name == "raised" || f.Name == "changed" || f.Name == "previous" {
 			return c.report(n, "", "%s changes by itself, so it cannot choose devices here", f.Name)
 		}
@@ -127,14 +144,14 @@ func (c *checker) call(n *Node) *node {
 		return c.timeIn(n)
 	case "value":
 		if n.args[0].kind != kText {
-			return c.report(n.args[0], "", "value takes the name of a telemetry in double quotes")
+			return c.report(n.args[0], "", "value takes the name of a metric in double quotes")
 		}
 		return c.name(n, Name{Key: n.args[0].text})
 	case "changed", "previous", "age":
 		if c.inside == "time_in" && f.Name == "age" {
 			return c.report(n, "", "the condition of time_in is over present values; age cannot stand in it")
 		}
-		x := c.telemetry(n, n.args[0])
+		x := c.metric(n, n.args[0])
 		if x == nil {
 			return nothing(n, Type{})
 		}
@@ -238,7 +255,7 @@ func plural(n int, word string) string {
 }
 
 func (c *checker) overWindow(n *Node, f *Function) *node {
-	x := c.telemetry(n, n.args[0])
+	x := c.metric(n, n.args[0])
 	limit := MaxWindow
 	if f.Name == "median" || f.Name == "p95" {
 		limit = MaxExactWindow
@@ -260,7 +277,7 @@ func (c *checker) overWindow(n *Node, f *Function) *node {
 	switch fn {
 	case wSum:
 		if t.Unit.Scale {
-			return c.report(n, "", "the sum of %ss on a scale has no meaning; avg has", t.Unit.Dimension)
+			return c.report(n, "", "the sum of %ss on a scale has no meaning; mean has", t.Unit.Dimension)
 		}
 	case wDelta, wStddev:
 		t.Unit = t.Unit.Difference()
@@ -340,7 +357,7 @@ func (c *checker) overGroup(n *Node, f *Function) *node {
 		return nothing(n, Type{})
 	}
 	if fn == gSum && x.typ.Unit.Scale {
-		return c.report(n, "", "the sum of %ss on a scale has no meaning; avg_of has", x.typ.Unit.Dimension)
+		return c.report(n, "", "the sum of %ss on a scale has no meaning; mean_of has", x.typ.Unit.Dimension)
 	}
 	out := c.make(oGroup, x.typ, n, x)
 	out.fn = fn

@@ -192,7 +192,7 @@ func (c *checker) name(n *Node, name Name) *node {
 }
 
 func (c *checker) unknownName(n *Node, name Name) *node {
-	what := map[string]string{"": "telemetry", "set": "setting", "intended": "setting", "attr": "attribute", "device": "fact of a device"}[name.Scope]
+	what := map[string]string{"": "metric", "set": "setting", "intended": "setting", "attr": "attribute", "device": "fact of a device"}[name.Scope]
 	if what == "" {
 		if near := value.Nearest(name.Scope, Scopes); near != "" {
 			return c.report(n, near+"."+name.Key, "%s is no prefix; did you mean %s.%s?", clip(name.Scope), near, clip(name.Key))
@@ -203,7 +203,7 @@ func (c *checker) unknownName(n *Node, name Name) *node {
 		for _, scope := range []string{"set", "label", "attr", "device"} {
 			if i, ok := c.schema.names[Name{scope, name.Key}]; ok && !i.Absent {
 				full := scope + "." + name.Key
-				return c.report(n, full, "%s is no telemetry of %s; did you mean %s?", clip(name.Key), c.schema.Title, full)
+				return c.report(n, full, "%s is no metric of %s; did you mean %s?", clip(name.Key), c.schema.Title, full)
 			}
 		}
 		if low := strings.ToLower(name.Key); low != name.Key && (low == "true" || low == "false") {
@@ -215,10 +215,10 @@ func (c *checker) unknownName(n *Node, name Name) *node {
 		return c.report(n, full, "no %s %s in %s; did you mean %s?", what, clip(name.Key), c.schema.Title, full)
 	}
 	if name.Scope == "device" {
-		return c.report(n, "", "no %s %s; there are id, model, model_version, link, standing, joined and zone", what, clip(name.Key))
+		return c.report(n, "", "no %s %s; there are id, model, model_version, link, status, joined and zone", what, clip(name.Key))
 	}
 	if f := value.Nearest(name.Key, functionNames()); f != "" && name.Scope == "" {
-		return c.report(n, "", "no telemetry %s in %s; did you mean the function %s?", clip(name.Key), c.schema.Title, functions[f].Form)
+		return c.report(n, "", "no metric %s in %s; did you mean the function %s?", clip(name.Key), c.schema.Title, functions[f].Form)
 	}
 	return c.report(n, "", "no %s %s in %s", what, clip(name.Key), c.schema.Title)
 }
@@ -234,8 +234,8 @@ func functionNames() []string {
 // allowed reports whether a name may stand in an expression of this purpose.
 func (c *checker) allowed(n *Node, name Name) bool {
 	switch c.purpose {
-	case ForTarget, ForReach:
-		ok := name.Scope == "label" || name.Scope == "device" && name.Key != "link" && name.Key != "standing" && name.Key != "zone"
+	case ForTarget, ForAccess:
+		ok := name.Scope == "label" || name.Scope == "device" && name.Key != "link" && name.Key != "status" && name.Key != "zone"
 		if name.Scope == "attr" && c.purpose == ForTarget {
 			c.warn(n, "", "%s is written by the device, so a device can move itself in and out of this", name)
 			return true
@@ -245,7 +245,7 @@ func (c *checker) allowed(n *Node, name Name) bool {
 		}
 		return ok
 	case ForDerived:
-		if name.Scope == "device" && (name.Key == "link" || name.Key == "standing") || name.Scope == "raised" {
+		if name.Scope == "device" && (name.Key == "link" || name.Key == "status") || name.Scope == "raised" {
 			c.report(n, "", "%s changes without a reading, so nothing is computed from it", name)
 			return false
 		}

@@ -11,7 +11,7 @@ import (
 // Candidate is one thing that can stand at a place in an expression.
 type Candidate struct {
 	Text   string // what to put in place of Span
-	Kind   string // telemetry, setting, attribute, label, fact, prefix, function, rule, operator, value, unit, duration
+	Kind   string // metric, setting, attribute, label, fact, prefix, function, rule, operator, value, unit, duration
 	Detail string // type, unit or use, for people
 	Span   Span   // what it replaces: the word at the cursor, or nothing
 	Back   int    // how far before its end the cursor stands afterwards
@@ -71,7 +71,7 @@ func Complete(src string, cursor int, s *Schema, purpose Purpose) []Candidate {
 	case operand:
 		k.operands(subject, call)
 	default:
-		k.operators(subject, tokens)
+		k.operators(subject, call, tokens)
 	}
 	return k.ranked()
 }
@@ -98,6 +98,11 @@ func (k *completer) walk(tokens []token) (operand bool, subject Info, call strin
 	for i, t := range tokens {
 		switch t.kind {
 		case tWord:
+			if t.text == "over" && !operand && len(calls) > 0 && takesWindow(calls[len(calls)-1]) {
+				calls[len(calls)-1] = "over " + calls[len(calls)-1]
+				operand = true
+				continue
+			}
 			if keywords[t.text] && t.text != "true" && t.text != "false" {
 				operand = true
 				if t.text == "and" || t.text == "or" {
@@ -133,9 +138,6 @@ func (k *completer) walk(tokens []token) (operand bool, subject Info, call strin
 				operand = false
 			case ".":
 			case ",":
-				if len(calls) > 0 && calls[len(calls)-1] != "" {
-					calls[len(calls)-1] = "," + strings.TrimPrefix(calls[len(calls)-1], ",")
-				}
 				operand = true
 			default:
 				operand = true
@@ -170,7 +172,7 @@ func (k *completer) names(scope string) {
 }
 
 func kindOf(scope string) string {
-	return map[string]string{"": "telemetry", "set": "setting", "intended": "setting", "attr": "attribute", "label": "label", "device": "fact", "raised": "rule"}[scope]
+	return map[string]string{"": "metric", "set": "setting", "intended": "setting", "attr": "attribute", "label": "label", "device": "fact", "raised": "rule"}[scope]
 }
 
 func (k *completer) detail(i Info) string {
@@ -190,8 +192,9 @@ func (k *completer) detail(i Info) string {
 }
 
 func (k *completer) operands(subject Info, call string) {
-	if f := functions[strings.TrimPrefix(call, ",")]; f != nil || call == "," {
-		if strings.HasPrefix(call, ",") {
+	call, over := strings.CutPrefix(call, "over ")
+	if f := functions[call]; f != nil {
+		if over {
 			for _, d := range []string{"10min", "30min", "1h", "6h", "1d"} {
 				k.add(d, "duration", "window", 0)
 			}
@@ -228,12 +231,12 @@ func (k *completer) operands(subject Info, call string) {
 			}
 		}
 	}
-	target := k.purpose == ForTarget || k.purpose == ForReach
+	target := k.purpose == ForTarget || k.purpose == ForAccess
 	if !target {
 		k.names("")
 	}
 	for _, i := range k.schema.All() {
-		ok := !target || i.Name.Scope == "label" || i.Name.Scope == "device" && i.Name.Key != "link" && i.Name.Key != "standing" && i.Name.Key != "zone" || i.Name.Scope == "attr" && k.purpose == ForTarget
+		ok := !target || i.Name.Scope == "label" || i.Name.Scope == "device" && i.Name.Key != "link" && i.Name.Key != "status" && i.Name.Key != "zone" || i.Name.Scope == "attr" && k.purpose == ForTarget
 		if ok && i.Name.Scope != "" && i.Name.Scope != "intended" && i.Name.Scope != "raised" {
 			k.add(i.Name.String(), kindOf(i.Name.Scope), k.detail(i), 0)
 		}
@@ -286,7 +289,13 @@ func (k *completer) comparing() bool {
 	return false
 }
 
-func (k *completer) operators(subject Info, tokens []token) {
+// takesWindow reports whether a function takes a window, behind over.
+func takesWindow(call string) bool {
+	f := functions[call]
+	return f != nil && (f.window || f.Name == "time_in")
+}
+
+func (k *completer) operators(subject Info, call string, tokens []token) {
 	n := len(tokens)
 	space := ""
 	if k.span.Start == k.span.End && k.span.Start > 0 && !strings.ContainsRune(" \t\n(", rune(k.src[k.span.Start-1])) {
@@ -314,6 +323,12 @@ func (k *completer) operators(subject Info, tokens []token) {
 		}
 	}
 	op := func(text, detail string) { k.add(space+text+" ", "operator", detail, 0) }
+	if f := functions[call]; f != nil && (f.window || f.Name == "time_in" && condition) {
+		op("over", "the window")
+		if f.window {
+			return
+		}
+	}
 	if !condition {
 		switch subject.Type.Kind {
 		case Text:
@@ -337,11 +352,11 @@ func (k *completer) operators(subject Info, tokens []token) {
 }
 
 func (k *completer) texts(subject Info, call string) {
-	switch strings.TrimPrefix(call, ",") {
+	switch strings.TrimPrefix(call, "over ") {
 	case "value":
 		for _, i := range k.schema.All() {
 			if i.Name.Scope == "" && i.Name.Key != "" {
-				k.add(quote(i.Name.Key), "telemetry", k.detail(i), 0)
+				k.add(quote(i.Name.Key), "metric", k.detail(i), 0)
 			}
 		}
 		return

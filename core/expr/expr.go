@@ -3,7 +3,7 @@
 // rollouts, as in
 //
 //	must_temp > set.max_temp and label.stage == "fermenting"
-//	avg(co2, 10min) > 2000 'ppm' or age(co2) > 15min
+//	mean(co2 over 10min) > 2000 'ppm' or age(co2) > 15min
 //
 // Values carry units and convert; any value may be unknown, and logic is
 // three-valued (Kleene 1938). Parse reads a text into a tree and reports every
@@ -183,6 +183,7 @@ type Node struct {
 	num  float64 // numbers; durations in milliseconds
 	unit string
 	args []*Node
+	over bool // of calls: the last argument is a window, written after over
 }
 
 // Names calls yield for every name in n, in the order of the text.

@@ -19,7 +19,7 @@ func TestFormat(t *testing.T) {
 		{`(a and b) and c`, `(a and b) and c`},
 		{`a-(b-c)-d*(e+f)/-g`, `a - (b - c) - d * (e + f) / -g`},
 		{`x between 1 and 5 or y outside -1.50 and 2e3`, `x between 1 and 5 or y outside -1.5 and 2000`},
-		{`avg( x , 600s )>3 'degF'`, `avg(x, 10min) > 3 '[degF]'`},
+		{`mean( x over 600s )>3 'degF'`, `mean(x over 10min) > 3 '[degF]'`},
 		{`90min == 1h30min`, `1h30min == 1h30min`},
 		{`if a then 1 else if b then 2 else 3`, `if a then 1 else if b then 2 else 3`},
 		{`(if a then 1 else 2) > 1`, `(if a then 1 else 2) > 1`},
@@ -57,7 +57,7 @@ func TestMistakes(t *testing.T) {
 		purpose Purpose
 	}{
 		{``, 1, "nothing is written here yet", "", ForRule},
-		{`must_tmp > 30`, 1, "no telemetry must_tmp in tank-probe 1.2.0; did you mean must_temp?", `must_temp > 30`, ForRule},
+		{`must_tmp > 30`, 1, "no metric must_tmp in tank-probe 1.2.0; did you mean must_temp?", `must_temp > 30`, ForRule},
 		{`max_temp > 30`, 1, "did you mean set.max_temp?", `set.max_temp > 30`, ForRule},
 		{`set.max_tmp > 30`, 1, "no setting max_tmp", `set.max_temp > 30`, ForRule},
 		{`sett.max_temp > 30`, 1, "no prefix", `set.max_temp > 30`, ForRule},
@@ -89,38 +89,42 @@ func TestMistakes(t *testing.T) {
 		{`must_temp`, 1, "a condition compares it", "", ForRule},
 		{`must_temp + set.max_temp > 3`, 1, "their sum has no meaning", "", ForRule},
 		{`must_temp * 2 > 3`, 1, "zero is arbitrary", "", ForRule},
-		{`sum(must_temp, 1h) > 3`, 1, "the sum of temperatures", "", ForRule},
+		{`sum(must_temp over 1h) > 3`, 1, "the sum of temperatures", "", ForRule},
 		{`must_temp > must_temp - set.max_temp`, 1, "one is a point on the scale, the other a distance", "", ForRule},
 		{`abs(must_temp) > 3`, 1, "without its sign", "", ForRule},
 		{`-must_temp < 3`, 1, "minus it has no meaning", "", ForRule},
-		{`rate(must_temp, 1h) > 2`, 23, "2 of what?", `rate(must_temp, 1h) > 2 'K/h'`, ForRule},
+		{`rate(must_temp over 1h) > 2`, 27, "2 of what?", `rate(must_temp over 1h) > 2 'K/h'`, ForRule},
 		{`age(must_temp) > 10`, 18, "10 of what?", `age(must_temp) > 10min`, ForRule},
 		{`co2_flow * 10min > 50`, 20, "of what?", `co2_flow * 10min > 50 'L/min.s'`, ForRule},
-		{`avg(must_temp) > 3`, 1, "avg takes 2 things: avg(x, 10min)", "", ForRule},
-		{`avg(must_temp, 10) > 3`, 16, "a length in time: 10min", `avg(must_temp, 10min) > 3`, ForRule},
-		{`avg(must_temp, 10m) > 3`, 16, "did you mean 10min?", `avg(must_temp, 10min) > 3`, ForRule},
-		{`avg(must_temp, 1.5h) > 3`, 16, "whole numbers", "", ForRule},
-		{`avg(must_temp, 3650d) > 3`, 16, "a window of 3650d is refused: every device would carry it in memory; 31d is the longest", "", ForRule},
-		{`median(must_temp, 2h) > 3`, 19, "1h at most", `median(must_temp, 1h) > 3`, ForRule},
-		{`avg(must_temp, 0s) > 3`, 16, "holds no readings", "", ForRule},
-		{`avg(must_temp, set.report_every) > 3`, 16, "a fixed length of time", "", ForRule},
-		{`avg(set.max_temp, 1h) > 3`, 5, "readings of one telemetry", "", ForRule},
-		{`avg(cycle, 1h) > 3`, 5, "calculates with numbers", "", ForRule},
-		{`agv(must_temp, 1h) > 3`, 1, "did you mean avg(x, 10min)", "avg(must_temp, 1h) > 3", ForRule},
-		{`avg > 3`, 1, "avg is a function: avg(x, 10min)", "", ForRule},
-		{`avg(must_temp, 1h) > 3`, 1, "kept for rules only", "", ForFilter},
+		{`mean(must_temp) > 3`, 1, "mean looks back over a window: mean(x over 10min)", "", ForRule},
+		{`mean(must_temp over 10) > 3`, 21, "a length in time: 10min", `mean(must_temp over 10min) > 3`, ForRule},
+		{`mean(must_temp over 10m) > 3`, 21, "did you mean 10min?", `mean(must_temp over 10min) > 3`, ForRule},
+		{`mean(must_temp over 1.5h) > 3`, 21, "whole numbers", "", ForRule},
+		{`mean(must_temp over 3650d) > 3`, 21, "a window of 3650d is refused: every device would carry it in memory; 31d is the longest", "", ForRule},
+		{`median(must_temp over 2h) > 3`, 23, "1h at most", `median(must_temp over 1h) > 3`, ForRule},
+		{`mean(must_temp over 0s) > 3`, 21, "holds no readings", "", ForRule},
+		{`mean(must_temp over set.report_every) > 3`, 21, "a fixed length of time", "", ForRule},
+		{`mean(set.max_temp over 1h) > 3`, 6, "readings of one metric", "", ForRule},
+		{`mean(cycle over 1h) > 3`, 6, "calculates with numbers", "", ForRule},
+		{`maen(must_temp over 1h) > 3`, 1, "did you mean mean(x over 10min)", "mean(must_temp over 1h) > 3", ForRule},
+		{`mean(must_temp, 1h) > 3`, 1, "the window stands after over: mean(must_temp over 1h)", "mean(must_temp over 1h) > 3", ForRule},
+		{`time_in(fan_on, 1h) > 3min`, 1, "the window stands after over", "time_in(fan_on over 1h) > 3min", ForRule},
+		{`age(must_temp over 1h) > 3min`, 1, "age looks back over no window: age(x)", "age(must_temp) > 3min", ForRule},
+		{`mean(must_temp over) > 3`, 20, "missing after over", "", ForRule},
+		{`mean > 3`, 1, "mean is a function: mean(x over 10min)", "", ForRule},
+		{`mean(must_temp over 1h) > 3`, 1, "kept for rules only", "", ForFilter},
 		{`changed(cycle)`, 1, "kept for rules only", "", ForFilter},
 		{`share(fan_on) > 50`, 1, "rules with each", "", ForRule},
 		{`must_temp > 3`, 1, "put it into a function such as max_of", "", ForGroup},
-		{`avg(must_temp, 1h) > 3`, 1, "put it into a function", "", ForGroup},
-		{`max_of(avg_of(must_temp)) > 3`, 8, "cannot stand within max_of", "", ForGroup},
-		{`time_in(avg(must_temp, 1h) > 3, 1h) > 3min`, 9, "over present values", "", ForRule},
-		{`time_in(age(must_temp) > 3min, 1h) > 3min`, 9, "over present values", "", ForRule},
-		{`time_in(during("daily 1:00-2:00"), 1h) > 3min`, 9, "over present values", "", ForRule},
+		{`mean(must_temp over 1h) > 3`, 1, "put it into a function", "", ForGroup},
+		{`max_of(mean_of(must_temp)) > 3`, 8, "cannot stand within max_of", "", ForGroup},
+		{`time_in(mean(must_temp over 1h) > 3 over 1h) > 3min`, 9, "over present values", "", ForRule},
+		{`time_in(age(must_temp) > 3min over 1h) > 3min`, 9, "over present values", "", ForRule},
+		{`time_in(during("daily 1:00-2:00") over 1h) > 3min`, 9, "over present values", "", ForRule},
 		{`must_temp > 3`, 1, "cannot choose devices here", "", ForTarget},
 		{`device.link == "silent"`, 1, "cannot choose devices here", "", ForTarget},
 		{`now() - device.joined > 7d`, 1, "changes by itself", "", ForTarget},
-		{`attr.firmware == "2"`, 1, "cannot choose devices here", "", ForReach},
+		{`attr.firmware == "2"`, 1, "cannot choose devices here", "", ForAccess},
 		{`raised(must_to_warm)`, 8, "did you mean must_too_warm?", `raised(must_too_warm)`, ForRule},
 		{`during("Mon-Fry 06:00-22:00")`, 8, "is no time of the week", "", ForRule},
 		{`device.joined > "2026-03-01"`, 17, `time("2026-03-01")`, `device.joined > time("2026-03-01")`, ForRule},
@@ -190,12 +194,12 @@ func TestMistakes(t *testing.T) {
 }
 
 func TestEveryMistakeAtOnce(t *testing.T) {
-	_, found := Compile(`must_tmp > 3 'kPa' and label.floor = 3 or cycle == "presing" && avg(densty, 10m) > 1`, cellar(), ForRule)
+	_, found := Compile(`must_tmp > 3 'kPa' and label.floor = 3 or cycle == "presing" && mean(densty over 10m) > 1`, cellar(), ForRule)
 	var columns []int
 	for _, f := range found.Errors() {
 		columns = append(columns, f.Column)
 	}
-	if got := fmt.Sprint(columns); got != "[1 24 36 52 62 69 77]" {
+	if got := fmt.Sprint(columns); got != "[1 24 36 52 62 70 82]" {
 		t.Errorf("mistakes at %s: %v", got, found)
 	}
 }
@@ -236,7 +240,7 @@ func TestBounds(t *testing.T) {
 		"quotes":                strings.Repeat(`"`, 60000),
 		"points":                strings.Repeat(".", 60000),
 		"commas":                strings.Repeat(",", 60000),
-		"windows":               "fan_on" + strings.Repeat(" and avg(density, 1h) > 1", 100),
+		"windows":               "fan_on" + strings.Repeat(" and mean(density over 1h) > 1", 100),
 		"a name that is nobody": strings.Repeat("q", 60000) + " > 1",
 		"stars":                 `cycle like "` + strings.Repeat("*a", 20000) + `"`,
 	} {
@@ -301,8 +305,8 @@ func TestTruth(t *testing.T) {
 		`(if fan_on then "a" else "b") == "a"`: True,
 		`now() - device.joined == 1d`:          True, `device.joined > time("2026-01-01")`: True, `device.joined + 2d > now()`: True,
 		`during("Mon 11:00-13:00")`: True, `during("Mon-Fri 06:00-11:59, Sun 00:00-24:00")`: False, `during("daily 22:00-12:01")`: True, `during("Fri-Mon 11:00-12:00")`: False, `during("Sun 20:00-12:30")`: True,
-		`age(must_temp) == 0s`: True, `age(pressure) == 1h`: True, `value("Must-Temp") == 31`: True, `device.link in ("silent", "late")`: False,
-		`count(density, 10min) == 1`: True, `count(pressure, 10min) == 0`: True, `avg(density, 10min) > 1`: Unknown, `max(density, 10min) == 1050`: True, `min(pressure, 10min) > 1`: Unknown,
+		`age(must_temp) == 0s`: True, `age(pressure) == 1h`: True, `value("Must-Temp") == 31`: True, `device.link in ("silent", "overdue")`: False,
+		`count(density over 10min) == 1`: True, `count(pressure over 10min) == 0`: True, `mean(density over 10min) > 1`: Unknown, `max(density over 10min) == 1050`: True, `min(pressure over 10min) > 1`: Unknown,
 		`set.report_every == 1min`: True, `previous(density) > 1`: Unknown, `changed(density)`: Unknown, `true`: True, `not true or false`: False,
 	} {
 		p, found := Compile(src, cellar(), ForRule)
@@ -389,7 +393,7 @@ func TestHeadspace(t *testing.T) {
 		{`pressure > 80 and must_temp > 32`, with("pressure", 90.0, "must_temp", 33.0), none, "", ""},
 		{`must_temp > 32 and density < 1000`, with("must_temp", 27.0), 0.5, "must_temp", ""},
 		{`age(must_temp) > 11min`, with("must_temp", 27.0), 1, "age(must_temp)", ""},
-		{`delta(must_temp, 1h) > 4`, with("must_temp", 27.0), none, "", ""},
+		{`delta(must_temp over 1h) > 4`, with("must_temp", 27.0), none, "", ""},
 		{`if fan_on then must_temp > 32 else must_temp > 42`, with("must_temp", 27.0, "fan_on", false), 0.75, "must_temp", ""},
 		{`must_temp > (if fan_on then 32 else 42)`, with("must_temp", 27.0, "fan_on", false), 0.75, "must_temp", ""},
 	} {
@@ -411,7 +415,7 @@ func TestHeadspace(t *testing.T) {
 }
 
 func TestUsualFromOutside(t *testing.T) {
-	p, _ := Compile(`max(pressure, 10min) > 100`, cellar(), ForRule)
+	p, _ := Compile(`max(pressure over 10min) > 100`, cellar(), ForRule)
 	s := device(p, map[string]any{"pressure": 90.0})
 	slot, _ := p.Plan().Slot(Name{Key: "pressure"})
 	s.SetUsual(slot, 80)
@@ -458,10 +462,10 @@ func TestGroup(t *testing.T) {
 		src  string
 		want Truth
 	}{
-		{`share(must_temp > 25) == 50 '%'`, True}, {`share(must_temp > 25) > 0.4`, True}, {`count_of(must_temp > 25) == 2`, True}, {`avg_of(must_temp) == 25`, True},
+		{`share(must_temp > 25) == 50 '%'`, True}, {`share(must_temp > 25) > 0.4`, True}, {`count_of(must_temp > 25) == 2`, True}, {`mean_of(must_temp) == 25`, True},
 		{`max_of(must_temp) > 27.5`, True}, {`min_of(must_temp) == 22`, True}, {`sum_of(density) > 2`, Unknown}, {`share(density > 1000) > 50`, Unknown},
 		{`count_of(density > 1000) == 1`, True}, {`max_of(density) == 1050`, True}, {`count_of(age(density) > 10min) >= 3 and label.site == "kilnside"`, True},
-		{`max_of(avg(must_temp, 1min)) > 1`, Unknown},
+		{`max_of(mean(must_temp over 1min)) > 1`, Unknown},
 	}
 	var programs []*Program
 	for _, x := range texts {
@@ -497,7 +501,7 @@ func TestSay(t *testing.T) {
 	for src, want := range map[string]string{
 		`must_temp`: "31.3 °C", `set.max_temp`: "32.0 °C", `set.max_temp - must_temp`: "0.7 K", `label.stage`: "resting", `fan_on`: "true", `pressure`: "–", `label.owner`: "",
 		`co2_flow * 10min`: "7200 L/min·s", `must_temp > 20`: "true", `age(pressure)`: "1h", `rssi`: "-60 dBm", `density / 7`: "150 g/L", `device.joined`: "2026-03-02 12:00:00 UTC",
-		`count(density, 10min)`: "1", `must_temp - 31.27`: "-0.0 °C",
+		`count(density over 10min)`: "1", `must_temp - 31.27`: "-0.0 °C",
 	} {
 		p, found := Compile(src, cellar(), ForMessage)
 		if p == nil {
@@ -515,7 +519,7 @@ func TestSay(t *testing.T) {
 }
 
 func TestExplain(t *testing.T) {
-	p, _ := Compile(`must_temp > 300 'K' and (avg(density, 10min) < 1000 or pressure > 3)`, cellar(), ForRule)
+	p, _ := Compile(`must_temp > 300 'K' and (mean(density over 10min) < 1000 or pressure > 3)`, cellar(), ForRule)
 	x := p.Explain(device(p, map[string]any{"must_temp": 30.0, "density": 1050.0}))
 	var lines []string
 	var walk func(Part, int)
@@ -526,12 +530,12 @@ func TestExplain(t *testing.T) {
 		}
 	}
 	walk(x, 0)
-	want := `must_temp > 300 'K' and (avg(density, 10min) < 1000 or pressure > 3): – 
+	want := `must_temp > 300 'K' and (mean(density over 10min) < 1000 or pressure > 3): – 
  must_temp > 300 'K': true 
   must_temp: 30.0 °C 
- avg(density, 10min) < 1000 or pressure > 3: – 
-  avg(density, 10min) < 1000: – 
-   avg(density, 10min): – less than half of the window is covered
+ mean(density over 10min) < 1000 or pressure > 3: – 
+  mean(density over 10min) < 1000: – 
+   mean(density over 10min): – less than half of the window is covered
   pressure > 3: – 
    pressure: – never reported`
 	if got := strings.Join(lines, "\n"); got != want {
@@ -547,7 +551,7 @@ func TestComplete(t *testing.T) {
 		offers  string // further candidates, by spaces
 		not     string
 	}{
-		{``, ForFilter, "must_temp", "density label.stage has()", "avg()"},
+		{``, ForFilter, "must_temp", "density label.stage has()", "mean()"},
 		{`mus`, ForFilter, "must_temp", "", "density"},
 		{`must_temp `, ForFilter, "> ", "", "and "},
 		{`must_temp > `, ForFilter, "set.max_temp", "must_temp", ""},
@@ -560,9 +564,11 @@ func TestComplete(t *testing.T) {
 		{`fan_on `, ForFilter, "and ", "or ", "> "},
 		{`must_temp > 300 '`, ForFilter, "'Cel'", "'K' '[degF]'", "'kPa'"},
 		{`must_temp > 300 `, ForFilter, "'Cel'", "'K' and", ""},
-		{`av`, ForRule, "avg()", "avg_of()", ""},
-		{`avg(`, ForRule, "must_temp", "density", "label.stage"},
-		{`avg(must_temp, `, ForRule, "10min", "1h", "must_temp"},
+		{`mea`, ForRule, "mean()", "", "mean_of()"},
+		{`mean(`, ForRule, "must_temp", "density", "label.stage"},
+		{`mean(must_temp `, ForRule, "over ", "", "must_temp"},
+		{`mean(must_temp over `, ForRule, "10min", "1h", "must_temp"},
+		{`time_in(must_temp > 30 `, ForRule, "'Cel'", "over and", ""},
 		{`raised(`, ForRule, "must_too_warm", "", "must_temp"},
 		{``, ForTarget, "device.id", "label.stage attr.firmware", "must_temp device.link"},
 		{`must_temp between 3 `, ForFilter, "'Cel'", "and", ""},
@@ -572,9 +578,6 @@ func TestComplete(t *testing.T) {
 		{`stage`, ForFilter, "label.stage", "", ""},
 	} {
 		offers := c.offers
-		if c.purpose == ForRule && strings.HasPrefix(c.before, "av") && c.before == "av" {
-			offers = ""
-		}
 		got := Complete(c.before+" and more", len(c.before), cellar(), c.purpose)
 		texts := map[string]bool{}
 		for _, x := range got {

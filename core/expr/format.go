@@ -92,7 +92,10 @@ func (n *Node) write(b *strings.Builder) {
 		b.WriteString(n.name.Key)
 		b.WriteByte('(')
 		for i, a := range n.args {
-			if i > 0 {
+			switch {
+			case i > 0 && i == len(n.args)-1 && n.over:
+				b.WriteString(" over ")
+			case i > 0:
 				b.WriteString(", ")
 			}
 			a.write(b)

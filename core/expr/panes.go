@@ -37,7 +37,7 @@ type pane struct {
 	first, last  reading
 }
 
-// panes holds the last panes of a telemetry. What a closed pane adds to the
+// panes holds the last panes of a metric. What a closed pane adds to the
 // window is summed up once, when the next one begins.
 type panes struct {
 	buf    []pane

@@ -460,6 +460,11 @@ func (p *parser) call(t token) *Node {
 	n := p.make(Node{kind: kCall, name: Name{Key: t.text}, Span: t.span})
 	for !p.is(")") && p.peek().kind != tEnd {
 		n.args = append(n.args, p.expression())
+		if p.accept("over") { // a word of its own only here, so that a metric may have the name
+			n.over = true
+			n.args = append(n.args, p.window())
+			break
+		}
 		if !p.accept(",") {
 			break
 		}
@@ -467,4 +472,13 @@ func (p *parser) call(t token) *Node {
 	n.Span.End = max(n.Span.End, p.peek().span.End)
 	p.close("call of " + t.text)
 	return n
+}
+
+// window reads what follows over.
+func (p *parser) window() *Node {
+	if t := p.peek(); t.kind == tEnd || t.kind == tSign && t.text == ")" {
+		p.report(t.span, "", "the length of the window is missing after over, such as 10min")
+		return p.make(Node{Span: Span{t.span.Start, t.span.Start}})
+	}
+	return p.expression()
 }

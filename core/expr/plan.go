@@ -24,7 +24,7 @@ type Plan struct {
 	hold     int64
 }
 
-// seriesSpec is a telemetry whose readings are kept for its windows.
+// seriesSpec is a metric whose readings are kept for its windows.
 type seriesSpec struct {
 	slot int
 	span int64 // of its longest window, in ms
@@ -68,7 +68,7 @@ type Recall struct {
 
 // Past returns what fills a State that is to answer from a time on: from when
 // on its readings are needed, and summaries of what was before. Beside them the
-// newest two readings of each telemetry are needed, however old.
+// newest two readings of each metric are needed, however old.
 func (p *Plan) Past(at time.Time) (readings time.Time, summaries []Recall) {
 	longest, hold := p.longest(false), p.counts()
 	first := at.UnixMilli() - longest
@@ -101,7 +101,7 @@ type condSpec struct {
 	node  *node
 	text  string
 	width int64
-	slots []int // the telemetry in it
+	slots []int // the metric in it
 }
 
 // NewPlan returns an empty Plan for devices of one Schema.
@@ -127,7 +127,7 @@ func (p *Plan) Slot(n Name) (int, bool) {
 
 // Reach returns how far back readings must go that fill a State by themselves:
 // the longest window, and the time for which a reading counts. Beside them the
-// newest two readings of each telemetry are needed, however old.
+// newest two readings of each metric are needed, however old.
 func (p *Plan) Reach() time.Duration {
 	return time.Duration(p.longest(true)+p.counts()) * time.Millisecond
 }
@@ -178,7 +178,7 @@ func (p *Plan) keepPrevious(slot int) {
 	}
 }
 
-// window returns the window over a telemetry of some width that can answer fn.
+// window returns the window over a metric of some width that can answer fn.
 func (p *Plan) window(slot int, width int64, fn windowFunction) int {
 	for i := range p.windows {
 		if w := &p.windows[i]; w.slot == slot && w.width == width {
@@ -367,7 +367,7 @@ func (s *State) Recall(r Recall, past []Summary) {
 	}
 }
 
-// Observe takes one reading of the telemetry in a slot. Readings may come in
+// Observe takes one reading of the metric in a slot. Readings may come in
 // any order; of several of the same time the last counts. Booleans count as 1
 // and 0 in windows, texts are only counted. Time moves forward to the reading.
 func (s *State) Observe(slot int, at int64, v value.Value) {

@@ -22,7 +22,7 @@ type Program struct {
 	Timed bool
 	// Raised are the rules that the expression asks about.
 	Raised []string
-	// Bare are the telemetry that a number without unit was compared with.
+	// Bare are the metrics that a number without unit was compared with.
 	Bare []Name
 	// Cost says what it takes to answer it.
 	Cost Cost
@@ -235,8 +235,8 @@ func (a Answer) Headspace() (h float64, known bool, reason string) {
 
 // Decider is the comparison that decides a margin.
 type Decider struct {
-	Of     string // the side that moves, as written: must_temp, rate(must_temp, 1h)
-	Metric string // the telemetry in it, "" for none
+	Of     string // the side that moves, as written: must_temp, rate(must_temp over 1h)
+	Metric string // the metric in it, "" for none
 	Value  float64
 	Limit  float64
 	Unit   unit.Unit
@@ -308,7 +308,7 @@ func (s *State) value(n *node) value.Value {
 }
 
 // Say writes what a Program for messages gives, with its unit and the decimals
-// that the model gives the telemetry in it; a dash for unknown.
+// that the model gives the metric in it; a dash for unknown.
 func (p *Program) Say(s *State) string {
 	return p.say(p.root, p.Value(s))
 }

@@ -334,19 +334,19 @@ func randomly(r *rand.Rand, depth int) string {
 			return fmt.Sprintf("%d", 1000+r.IntN(100))
 		case 2:
 			if d > 0 {
-				return "(" + quantity(d-1) + ") + (" + pick("density", "2 'g/L'", "delta(density, 5min)") + ")"
+				return "(" + quantity(d-1) + ") + (" + pick("density", "2 'g/L'", "delta(density over 5min)") + ")"
 			}
 		case 3:
 			if d > 0 {
 				return "if " + randomly(r, d-1) + " then " + quantity(0) + " else density"
 			}
 		}
-		fn := pick("avg", "mean_t", "min", "max", "first", "last", "median", "p95")
+		fn := pick("mean", "weighted_mean", "min", "max", "first", "last", "median", "p95")
 		w := pick(windows...)
 		if fn == "median" || fn == "p95" {
 			w = pick(windows[:4]...)
 		}
-		return fn + "(density, " + w + ")"
+		return fn + "(density over " + w + ")"
 	}
 	switch r.IntN(14) {
 	case 0:
@@ -354,17 +354,17 @@ func randomly(r *rand.Rand, depth int) string {
 	case 1:
 		return pick("fan_on", "changed(density)", "has(density)", "changed(cycle)")
 	case 2:
-		return "count(" + pick("density", "fan_on", "cycle") + ", " + pick(windows...) + ") < " + fmt.Sprint(r.IntN(40))
+		return "count(" + pick("density", "fan_on", "cycle") + " over " + pick(windows...) + ") < " + fmt.Sprint(r.IntN(40))
 	case 3:
 		return "age(" + pick("density", "must_temp") + ") > " + pick("90s", "3min", "10min")
 	case 4:
-		return "stddev(density, " + pick(windows...) + ") > " + fmt.Sprint(r.IntN(9))
+		return "stddev(density over " + pick(windows...) + ") > " + fmt.Sprint(r.IntN(9))
 	case 5:
-		return "rate(must_temp, " + pick(windows...) + ") > " + fmt.Sprint(r.IntN(20)-10) + " 'K/h'"
+		return "rate(must_temp over " + pick(windows...) + ") > " + fmt.Sprint(r.IntN(20)-10) + " 'K/h'"
 	case 6:
-		return "time_in(" + pick("must_temp > 22", "fan_on and density > 1040", "not fan_on", "density between 1030 and 1050 or must_temp < 20") + ", " + pick(windows...) + ") > " + pick("30s", "2min", "20min")
+		return "time_in(" + pick("must_temp > 22", "fan_on and density > 1040", "not fan_on", "density between 1030 and 1050 or must_temp < 20") + " over " + pick(windows...) + ") > " + pick("30s", "2min", "20min")
 	case 7:
-		return "avg(fan_on, " + pick(windows...) + ") > 0.5"
+		return "mean(fan_on over " + pick(windows...) + ") > 0.5"
 	case 8, 9, 10:
 		if depth > 0 {
 			return "(" + randomly(r, depth-1) + ") " + pick("and", "or") + " (" + randomly(r, depth-1) + ")"

@@ -112,8 +112,8 @@ const (
 	// ForTarget: what a layer or a rule applies to; labels, attributes and
 	// device facts that do not change by themselves.
 	ForTarget
-	// ForReach: what a person sees; as ForTarget, without attributes.
-	ForReach
+	// ForAccess: what a person sees; as ForTarget, without attributes.
+	ForAccess
 	// ForMessage: any value, to be shown.
 	ForMessage
 	// ForGroupMessage: any value of a group, to be shown.
@@ -133,8 +133,8 @@ func PurposeOf(word string) (Purpose, error) {
 		return ForGroup, nil
 	case "target":
 		return ForTarget, nil
-	case "reach":
-		return ForReach, nil
+	case "access":
+		return ForAccess, nil
 	case "value":
 		return ForMessage, nil
 	case "derived":
@@ -163,8 +163,8 @@ func NewSchema(title string, interval time.Duration) *Schema {
 		{"id", "Id", nil, Text},
 		{"model", "Model", nil, Text},
 		{"model_version", "Version of the model", nil, Text},
-		{"link", "Link", []string{"online", "late", "silent", "never"}, Text},
-		{"standing", "Standing", []string{"expected", "waiting", "active", "suspended", "retired"}, Text},
+		{"link", "Link", []string{"online", "overdue", "silent", "never"}, Text},
+		{"status", "Status", []string{"expected", "waiting", "active", "suspended", "retired"}, Text},
 		{"joined", "Joined", nil, Time},
 		{"zone", "Time zone", nil, Text},
 	} {

@@ -74,7 +74,7 @@ type node struct {
 	rel    relation
 	fn     windowFunction
 	aged   bool  // a comparison of an age with a fixed limit
-	still  bool  // no telemetry in it: on a good day it is what it is now
+	still  bool  // no metric in it: on a good day it is what it is now
 	slot   int32 // -1 for none
 	window int32 // of the plan's windows, or of its conditions
 	num    float64

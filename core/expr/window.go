@@ -27,10 +27,10 @@ const (
 	gSum
 )
 
-var windowFunctions = map[string]windowFunction{"avg": wMean, "mean_t": wMeanT, "min": wMin, "max": wMax, "sum": wSum, "count": wCount,
+var windowFunctions = map[string]windowFunction{"mean": wMean, "weighted_mean": wMeanT, "min": wMin, "max": wMax, "sum": wSum, "count": wCount,
 	"delta": wDelta, "rate": wRate, "stddev": wStddev, "first": wFirst, "last": wLast, "median": wMedian, "p95": wP95}
 
-var groupFunctions = map[string]windowFunction{"share": gShare, "count_of": gCount, "avg_of": gMean, "min_of": gMin, "max_of": gMax, "sum_of": gSum}
+var groupFunctions = map[string]windowFunction{"share": gShare, "count_of": gCount, "mean_of": gMean, "min_of": gMin, "max_of": gMax, "sum_of": gSum}
 
 // windowNeeds says what a window keeps beside its bounds.
 type windowNeeds uint8
@@ -71,7 +71,7 @@ type reading struct {
 	v float64
 }
 
-// ring holds the newest readings of a telemetry in order of time. Readings are
+// ring holds the newest readings of a metric in order of time. Readings are
 // called by a running number, so that windows can point at them.
 type ring struct {
 	buf  []reading // a power of two long
@@ -79,7 +79,7 @@ type ring struct {
 	n    uint32
 }
 
-// maxRing is how many readings of one telemetry are kept for windows of up to
+// maxRing is how many readings of one metric are kept for windows of up to
 // an hour; beyond it the oldest go, and windows cover less.
 const maxRing = 1 << 15
 

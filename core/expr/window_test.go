@@ -40,23 +40,23 @@ func windowed(p *Program) *State {
 // where it is unknown.
 func TestWindowFunctions(t *testing.T) {
 	for src, want := range map[string]string{
-		`avg(ullage, 10min)`: "15.5 cm", `mean_t(ullage, 10min)`: "15.0 cm", `min(ullage, 10min)`: "11.0 cm", `max(ullage, 10min)`: "20.0 cm", `sum(ullage, 10min)`: "155.0 cm",
-		`count(ullage, 10min)`: "10", `delta(ullage, 10min)`: "9.0 cm", `rate(ullage, 10min)`: "60 cm/h", `stddev(ullage, 10min)`: "3.0 cm", `first(ullage, 10min)`: "11.0 cm", `last(ullage, 10min)`: "20.0 cm",
-		`median(ullage, 10min)`: "15.5 cm", `median(ullage, 11min)`: "15.0 cm", `p95(ullage, 20min)`: "19.0 cm", `time_in(ullage > 14.5, 10min)`: "5min30s", `avg(fan_on, 20min)`: "0.25", `sum(fan_on, 20min)`: "5", `mean_t(fan_on, 8min)`: "0.25",
-		`count(cycle, 20min)`: "20", `previous(ullage)`: "19.0 cm", `previous(cycle)`: "idle", `changed(cycle)`: "true", `changed(fan_on)`: "true", `age(ullage)`: "30s",
-		`delta(must_temp, 10min)`: "0.9 K", `rate(must_temp, 10min)`: "6 K/h", `avg(must_temp, 9min)`: "21.5 °C", `max(must_temp, 10min) - min(must_temp, 10min)`: "0.9 K", `abs(delta(ullage, 5min) - 10)`: "6.0 cm",
+		`mean(ullage over 10min)`: "15.5 cm", `weighted_mean(ullage over 10min)`: "15.0 cm", `min(ullage over 10min)`: "11.0 cm", `max(ullage over 10min)`: "20.0 cm", `sum(ullage over 10min)`: "155.0 cm",
+		`count(ullage over 10min)`: "10", `delta(ullage over 10min)`: "9.0 cm", `rate(ullage over 10min)`: "60 cm/h", `stddev(ullage over 10min)`: "3.0 cm", `first(ullage over 10min)`: "11.0 cm", `last(ullage over 10min)`: "20.0 cm",
+		`median(ullage over 10min)`: "15.5 cm", `median(ullage over 11min)`: "15.0 cm", `p95(ullage over 20min)`: "19.0 cm", `time_in(ullage > 14.5 over 10min)`: "5min30s", `mean(fan_on over 20min)`: "0.25", `sum(fan_on over 20min)`: "5", `weighted_mean(fan_on over 8min)`: "0.25",
+		`count(cycle over 20min)`: "20", `previous(ullage)`: "19.0 cm", `previous(cycle)`: "idle", `changed(cycle)`: "true", `changed(fan_on)`: "true", `age(ullage)`: "30s",
+		`delta(must_temp over 10min)`: "0.9 K", `rate(must_temp over 10min)`: "6 K/h", `mean(must_temp over 9min)`: "21.5 °C", `max(must_temp over 10min) - min(must_temp over 10min)`: "0.9 K", `abs(delta(ullage over 5min) - 10)`: "6.0 cm",
 		// Beyond an hour, in panes: 90 s each for a window of 90 minutes.
-		`max(ullage, 90min)`: "20.0 cm", `min(ullage, 90min)`: "1.0 cm", `count(ullage, 90min)`: "20",
+		`max(ullage over 90min)`: "20.0 cm", `min(ullage over 90min)`: "1.0 cm", `count(ullage over 90min)`: "20",
 		// Half of the window must be covered.
-		`avg(ullage, 39min)`: "10.5 cm", `avg(ullage, 42min)`: "–", `mean_t(ullage, 42min)`: "–", `stddev(ullage, 42min)`: "–", `delta(ullage, 42min)`: "–", `rate(ullage, 42min)`: "–", `first(ullage, 42min)`: "–",
-		`last(ullage, 42min)`: "–", `median(ullage, 42min)`: "–", `p95(ullage, 42min)`: "–", `sum(ullage, 42min)`: "–", `time_in(ullage > 14.5, 42min)`: "–", `avg(ullage, 90min)`: "–",
+		`mean(ullage over 39min)`: "10.5 cm", `mean(ullage over 42min)`: "–", `weighted_mean(ullage over 42min)`: "–", `stddev(ullage over 42min)`: "–", `delta(ullage over 42min)`: "–", `rate(ullage over 42min)`: "–", `first(ullage over 42min)`: "–",
+		`last(ullage over 42min)`: "–", `median(ullage over 42min)`: "–", `p95(ullage over 42min)`: "–", `sum(ullage over 42min)`: "–", `time_in(ullage > 14.5 over 42min)`: "–", `mean(ullage over 90min)`: "–",
 		// These need only what they look at.
-		`min(ullage, 42min)`: "1.0 cm", `max(ullage, 42min)`: "20.0 cm", `count(ullage, 42min)`: "20",
+		`min(ullage over 42min)`: "1.0 cm", `max(ullage over 42min)`: "20.0 cm", `count(ullage over 42min)`: "20",
 		// Of what never came.
-		`avg(density, 10min)`: "–", `min(density, 10min)`: "–", `max(density, 10min)`: "–", `count(density, 10min)`: "0", `previous(density)`: "–", `changed(density)`: "–", `age(density)`: "1h30s", `time_in(density > 3, 10min)`: "–",
+		`mean(density over 10min)`: "–", `min(density over 10min)`: "–", `max(density over 10min)`: "–", `count(density over 10min)`: "0", `previous(density)`: "–", `changed(density)`: "–", `age(density)`: "1h30s", `time_in(density > 3 over 10min)`: "–",
 		// Mixed units.
-		`avg(ullage, 10min) > 154 'mm'`: "true", `avg(ullage, 10min) > 0.156 'm'`: "false", `rate(ullage, 10min) == 10 'mm/min'`: "true", `stddev(ullage, 10min) < 1 '[in_i]'`: "false", `delta(must_temp, 10min) between 1.61 '[degF]' and 1.63 '[degF]'`: "true",
-		`time_in(ullage > 145 'mm', 10min) > 5min`: "true", `sum(ullage, 10min) > 1.5 'm'`: "true", `p95(ullage, 20min) between 18 and 200 'mm'`: "true",
+		`mean(ullage over 10min) > 154 'mm'`: "true", `mean(ullage over 10min) > 0.156 'm'`: "false", `rate(ullage over 10min) == 10 'mm/min'`: "true", `stddev(ullage over 10min) < 1 '[in_i]'`: "false", `delta(must_temp over 10min) between 1.61 '[degF]' and 1.63 '[degF]'`: "true",
+		`time_in(ullage > 145 'mm' over 10min) > 5min`: "true", `sum(ullage over 10min) > 1.5 'm'`: "true", `p95(ullage over 20min) between 18 and 200 'mm'`: "true",
 	} {
 		p, found := Compile(src, cellar(), ForMessage)
 		if p == nil {
@@ -91,10 +91,10 @@ func TestEveryFunctionIsTested(t *testing.T) {
 // alike, also as time goes on and readings follow.
 func TestSummariesFillLikeReadings(t *testing.T) {
 	sources := []string{
-		`avg(ullage, 1d)`, `min(ullage, 1d)`, `max(ullage, 3d)`, `sum(ullage, 1d)`, `count(ullage, 7d)`, `first(ullage, 1d)`, `last(ullage, 20h)`, `delta(ullage, 1d)`, `avg(fan_on, 1d)`, `sum(fan_on, 16h)`, `count(fan_on, 90min)`, `avg(must_temp, 1d) - avg(must_temp, 1h)`,
-		`avg(ullage, 10min)`, `median(must_temp, 30min)`, `previous(must_temp)`,
+		`mean(ullage over 1d)`, `min(ullage over 1d)`, `max(ullage over 3d)`, `sum(ullage over 1d)`, `count(ullage over 7d)`, `first(ullage over 1d)`, `last(ullage over 20h)`, `delta(ullage over 1d)`, `mean(fan_on over 1d)`, `sum(fan_on over 16h)`, `count(fan_on over 90min)`, `mean(must_temp over 1d) - mean(must_temp over 1h)`,
+		`mean(ullage over 10min)`, `median(must_temp over 30min)`, `previous(must_temp)`,
 		// These look at single readings, however far back.
-		`rate(density, 1d)`, `stddev(density, 1d)`, `mean_t(density, 2h)`, `count(cycle, 1d)`, `time_in(fan_on, 3h)`,
+		`rate(density over 1d)`, `stddev(density over 1d)`, `weighted_mean(density over 2h)`, `count(cycle over 1d)`, `time_in(fan_on over 3h)`,
 	}
 	recalled := 0
 	for seed := range 12 {

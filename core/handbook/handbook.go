@@ -43,7 +43,7 @@ type Call struct {
 type Page struct {
 	Name, Title, Version, Description, Interval, Device     string
 	Additional                                              bool
-	Telemetry, Derived, Attributes, Settings, Held          []Row
+	Telemetry, Derived, Attributes, Settings, KeptByService []Row
 	Readings, Pack, About, Intended, Applied, TimeAndRefuse []Call
 	Commands, Replies, Events                               []Call
 }
@@ -66,8 +66,8 @@ func Of(m *model.Model, d Doors, at time.Time) Page {
 			p.Telemetry = append(p.Telemetry, r)
 		case q.Role == model.Attribute:
 			p.Attributes = append(p.Attributes, r)
-		case q.Held:
-			p.Held = append(p.Held, r)
+		case q.KeptByService:
+			p.KeptByService = append(p.KeptByService, r)
 		default:
 			p.Settings = append(p.Settings, r)
 		}

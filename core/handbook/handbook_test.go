@@ -35,7 +35,7 @@ func TestPage(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		for _, r := range append(append(append(p.Telemetry, p.Attributes...), p.Settings...), p.Held...) {
+		for _, r := range append(append(append(p.Telemetry, p.Attributes...), p.Settings...), p.KeptByService...) {
 			if !strings.Contains(md, "| `"+r.Name+"` |") || !strings.Contains(html, "<code>"+r.Name+"</code>") {
 				t.Errorf("the page of %s does not name %s", name, r.Name)
 			}

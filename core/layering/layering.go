@@ -1,5 +1,5 @@
 // Package layering works out what a device's settings are intended to be, from
-// the model's defaults up to its own pin, and how far what the device applied
+// the model's defaults up to its own override, and how far what the device applied
 // is from that. The words intended and applied are those of RFC 8342 (NMDA).
 package layering
 
@@ -24,8 +24,8 @@ type Source string
 
 // The sources, the weakest first.
 const (
-	FromModel Source = "model"
-	FromPin   Source = "pin"
+	FromModel    Source = "model"
+	FromOverride Source = "override"
 )
 
 // Merged is an intended document with the source of each value.
@@ -34,14 +34,14 @@ type Merged struct {
 	Source   map[string]Source
 }
 
-// Merge lays a device's pin over the model's defaults. Neither is changed.
-func Merge(defaults, pin Settings) Merged {
+// Merge lays a device's override over the model's defaults. Neither is changed.
+func Merge(defaults, override Settings) Merged {
 	m := Merged{Settings: Settings{}, Source: map[string]Source{}}
 	for name, v := range defaults {
 		m.Settings[name], m.Source[name] = v, FromModel
 	}
-	for name, v := range pin {
-		m.Settings[name], m.Source[name] = v, FromPin
+	for name, v := range override {
+		m.Settings[name], m.Source[name] = v, FromOverride
 	}
 	return m
 }

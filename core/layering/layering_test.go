@@ -10,12 +10,12 @@ import (
 func TestMergeAndDrift(t *testing.T) {
 	n := value.OfNumber
 	defaults := layering.Settings{"max_temp": n(32), "report_every": n(10)}
-	pin := layering.Settings{"max_temp": n(30)}
-	m := layering.Merge(defaults, pin)
-	if m.Settings["max_temp"] != n(30) || m.Source["max_temp"] != layering.FromPin || m.Source["report_every"] != layering.FromModel {
+	override := layering.Settings{"max_temp": n(30)}
+	m := layering.Merge(defaults, override)
+	if m.Settings["max_temp"] != n(30) || m.Source["max_temp"] != layering.FromOverride || m.Source["report_every"] != layering.FromModel {
 		t.Errorf("merged to %+v", m)
 	}
-	if defaults["max_temp"] != n(32) || len(pin) != 1 {
+	if defaults["max_temp"] != n(32) || len(override) != 1 {
 		t.Error("merging changed what it was given")
 	}
 	if d := layering.Drift(m.Settings, layering.Settings{"max_temp": n(30), "report_every": n(10)}, nil); len(d) != 0 {
@@ -25,7 +25,7 @@ func TestMergeAndDrift(t *testing.T) {
 	if len(d) != 2 || d[0].Name != "max_temp" || d[0].Reason != "sealed" || d[0].Applied != n(28) || d[1].Applied.Known() {
 		t.Errorf("drift is %+v", d)
 	}
-	if !defaults.Equal(layering.Settings{"report_every": n(10), "max_temp": n(32)}) || defaults.Equal(pin) {
+	if !defaults.Equal(layering.Settings{"report_every": n(10), "max_temp": n(32)}) || defaults.Equal(override) {
 		t.Error("equality is wrong")
 	}
 }

@@ -23,8 +23,8 @@ const (
 // Open reports whether an alarm in s still wants something from people.
 func (s State) Open() bool { return s != Normal }
 
-// Standing reports whether the condition itself still stands.
-func (s State) Standing() bool { return s == Unacknowledged || s == Acknowledged }
+// Holds reports whether the condition itself still stands.
+func (s State) Holds() bool { return s == Unacknowledged || s == Acknowledged }
 
 // Raise returns the state after the condition has come up.
 func (s State) Raise() State { return Unacknowledged }

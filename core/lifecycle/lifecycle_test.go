@@ -194,7 +194,7 @@ func TestStates(t *testing.T) {
 	if _, ok := lifecycle.Normal.Acknowledge(); ok {
 		t.Error("there was nothing to acknowledge")
 	}
-	if lifecycle.Normal.Open() || !lifecycle.Returned.Open() || lifecycle.Returned.Standing() || !lifecycle.Acknowledged.Standing() {
+	if lifecycle.Normal.Open() || !lifecycle.Returned.Open() || lifecycle.Returned.Holds() || !lifecycle.Acknowledged.Holds() {
 		t.Error("open and standing are mixed up")
 	}
 }

@@ -1,7 +1,6 @@
 package model
 
 import (
-	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -138,113 +137,6 @@ func clip(s string) string {
 	return s
 }
 
-// Checked is what a message of readings came to.
-type Checked struct {
-	Readings []value.Reading
-	// Refused lists the fields that were not kept, and why.
-	Refused []Finding
-	// Marked lists the fields that were kept with a mark, and why.
-	Marked []Finding
-	// Untimed reports that at least one reading took the arrival as its time.
-	Untimed bool
-}
-
-// Readings decodes a JSON message of readings and checks each field against
-// the model. The forms are a flat object of values, {"at": …, "values": {…}},
-// and an array of either. A message that is no such thing at all is an error
-// of type Finding; fields are refused one by one.
-func (m *Model) Readings(body []byte, arrived time.Time) (Checked, error) {
-	var out Checked
-	trimmed := bytes.TrimLeft(body, " \t\r\n")
-	if len(trimmed) == 0 {
-		return out, &Problem{Finding{"", `the message is empty; a reading is sent like {"must_temp":21.4}`}}
-	}
-	if trimmed[0] == '[' {
-		var list []json.RawMessage
-		if err := json.Unmarshal(body, &list); err != nil {
-			return out, notJSON(body, err)
-		}
-		for i, item := range list {
-			if err := m.one(item, "/"+strconv.Itoa(i), arrived, &out); err != nil {
-				return Checked{}, err
-			}
-		}
-		return out, nil
-	}
-	if err := m.one(body, "", arrived, &out); err != nil {
-		return Checked{}, err
-	}
-	return out, nil
-}
-
-// Problem is the error of a message that could not be taken at all.
-type Problem struct{ Finding }
-
-// Error returns the sentence.
-func (p *Problem) Error() string { return p.Sentence }
-
-func notJSON(body []byte, err error) error {
-	f := jsonFinding(body, err)
-	return &Problem{Finding{"", "the message is not JSON: " + strings.Replace(f.Sentence, "this is not JSON: ", "", 1)}}
-}
-
-func (m *Model) one(raw []byte, at string, arrived time.Time, out *Checked) error {
-	var fields map[string]any
-	if err := json.Unmarshal(raw, &fields); err != nil || fields == nil {
-		var te *json.UnmarshalTypeError
-		if err == nil || errors.As(err, &te) {
-			return &Problem{Finding{at, "a reading is a JSON object of values by name; this is something else"}}
-		}
-		return notJSON(raw, err)
-	}
-	when, deviceAt, quality := arrived, time.Time{}, value.Quality(0)
-	prefix := at
-	if values, ok := fields["values"].(map[string]any); ok {
-		stated, has := fields["at"]
-		for k := range fields {
-			if k != "at" && k != "values" {
-				out.Refused = append(out.Refused, Finding{at + "/" + escape(k), fmt.Sprintf("beside \"at\" and \"values\" there is no place for %q", clip(k))})
-			}
-		}
-		fields, prefix = values, at+"/values"
-		if has {
-			t, err := parseTime(stated)
-			if err != nil {
-				return &Problem{Finding{at + "/at", err.Error()}}
-			}
-			when = t
-		} else {
-			out.Untimed = true
-		}
-	} else {
-		if _, has := fields["at"]; has {
-			if _, named := m.byName["at"]; !named {
-				return &Problem{Finding{at, `a message with a time is written {"at":"2026-03-01T10:00:00Z","values":{…}}`}}
-			}
-		}
-		out.Untimed = true
-	}
-	if len(out.Readings)+len(fields) > MaxReadings {
-		return &Problem{Finding{"", fmt.Sprintf("the message carries more than %d readings; send it in parts", MaxReadings)}}
-	}
-	when, deviceAt, quality = believe(when, arrived)
-	if quality != 0 {
-		out.Marked = append(out.Marked, clockFinding(at+"/at", quality, deviceAt, arrived))
-	}
-	samples := make([]Sample, 0, len(fields))
-	for k, x := range fields {
-		samples = append(samples, Sample{k, x})
-	}
-	slices.SortFunc(samples, func(a, b Sample) int { return strings.Compare(a.Name, b.Name) })
-	if out.Readings == nil {
-		out.Readings = make([]value.Reading, 0, len(samples))
-	}
-	if !m.Take(samples, prefix, value.Reading{At: when.UTC().Truncate(time.Millisecond), Quality: quality, DeviceAt: deviceAt}, out) {
-		return &Problem{Finding{"", fmt.Sprintf("the message carries more than %d readings; send it in parts", MaxReadings)}}
-	}
-	return nil
-}
-
 // believe returns the time that a reading is stored under: the device's own, or
 // its arrival where the device's clock cannot be right.
 func believe(when, arrived time.Time) (time.Time, time.Time, value.Quality) {
@@ -362,18 +254,6 @@ func (m *Model) unnamed(name, key string, x any, prefix string, r value.Reading,
 	}
 	r.Metric, r.Value = name, v
 	out.Readings = append(out.Readings, r)
-}
-
-func parseTime(x any) (time.Time, error) {
-	s, ok := x.(string)
-	if !ok {
-		return time.Time{}, fmt.Errorf(`the time is %s; write it as text like "2026-03-01T10:00:00Z"`, value.JSONKind(x))
-	}
-	t, err := time.Parse(time.RFC3339Nano, s)
-	if err != nil {
-		return time.Time{}, fmt.Errorf("%q is no RFC 3339 time with a zone, like 2026-03-01T10:00:00Z", clip(s))
-	}
-	return t, nil
 }
 
 // Object decodes a JSON object of scalars, such as attributes or settings, and

@@ -116,7 +116,7 @@ func (c *comparer) add(at string, w Weight, format string, args ...any) {
 func (c *comparer) removed(at string, p *Property) {
 	switch p.Role {
 	case Telemetry:
-		c.add(at, Breaking, "the telemetry %s is gone: devices that send it are refused in part, and rules over it do not fit any more", p.Name)
+		c.add(at, Breaking, "the metric %s is gone: devices that send it are refused in part, and rules over it do not fit any more", p.Name)
 	case Setting:
 		c.add(at, Breaking, "the setting %s is gone: devices are not told it any more, and rules over it do not fit any more", p.Name)
 	default:
@@ -126,14 +126,14 @@ func (c *comparer) removed(at string, p *Property) {
 
 func (c *comparer) added(at string, p *Property) {
 	switch {
-	case p.Role == Setting && !p.Held:
+	case p.Role == Setting && !p.KeptByService:
 		what := "it has no default, so nobody is told it until it is set"
 		if p.Default.Known() {
 			what = "every device gets a new revision with " + p.Say(p.Default)
 		}
 		c.add(at, Careful, "the setting %s is new: %s", p.Name, what)
 	case p.Role == Setting:
-		c.add(at, Safe, "the setting %s is new; it is held by the service", p.Name)
+		c.add(at, Safe, "the setting %s is new; it is kept by the service", p.Name)
 	default:
 		c.add(at, Safe, "the %s %s is new", p.Role, p.Name)
 	}
@@ -159,10 +159,10 @@ func (c *comparer) property(at string, p, q *Property) {
 	c.accept(at, p, q)
 	c.texts(at, p, q)
 	if p.Default != q.Default {
-		c.add(at+"/default", Careful, "the default of %s is %s and was %s: devices without a pin get a new revision", p.Name, say(q, q.Default), say(p, p.Default))
+		c.add(at+"/default", Careful, "the default of %s is %s and was %s: devices without an override get a new revision", p.Name, say(q, q.Default), say(p, p.Default))
 	}
-	if p.Held != q.Held {
-		c.add(at+"/ullage:held", Breaking, "whether %s is held by the service is other than it was: devices are told it, or not any more", p.Name)
+	if p.KeptByService != q.KeptByService {
+		c.add(at+"/ullage:kept_by_service", Breaking, "whether %s is kept by the service is other than it was: devices are told it, or not any more", p.Name)
 	}
 	if !sameSpan(p.Usual, q.Usual) {
 		c.add(at+"/ullage:usual", Careful, "the usual range of %s is other than it was: headspace is measured from another middle", p.Name)

@@ -150,7 +150,9 @@ func (m *Model) Examples(device string, at time.Time) Examples {
 	readings := m.nested(Telemetry)
 	timed := object()
 	timed.set("at", textNode(stamp))
-	timed.set("values", readings)
+	for i, name := range readings.keys {
+		timed.set(name, readings.kids[i])
+	}
 	x := Examples{Readings: readings.json(false), Timed: timed.json(false), Pack: m.pack(device, at), Commands: map[string]json.RawMessage{}}
 	if about := m.nested(Attribute); len(about.keys) > 0 {
 		x.About = about.json(false)
@@ -158,15 +160,18 @@ func (m *Model) Examples(device string, at time.Time) Examples {
 	if len(m.Defaults(false)) > 0 || len(m.nested(Setting).keys) > 0 {
 		settings := object()
 		for _, p := range m.With(Setting) {
-			if !p.Held && p.Stored() {
+			if !p.KeptByService && p.Stored() {
 				settings.set(p.Name, valueNode(p.Example()))
 			}
 		}
 		if len(settings.keys) > 0 {
-			doc := object()
-			doc.set("revision", &node{kind: '0', text: "12", num: 12})
-			doc.set("settings", settings)
-			x.Intended, x.Applied = doc.json(false), doc.json(false)
+			document := func(member string) json.RawMessage {
+				doc := object()
+				doc.set("revision", &node{kind: '0', text: "12", num: 12})
+				doc.set(member, settings)
+				return doc.json(false)
+			}
+			x.Intended, x.Applied = document("intended"), document("applied")
 		}
 	}
 	for _, a := range m.Actions {
@@ -205,7 +210,7 @@ func (m *Model) nested(r Role) *node {
 	out := object()
 	for i := range m.Properties {
 		p := &m.Properties[i]
-		if p.Role != r || !p.Stored() || p.Derived != "" || p.Held {
+		if p.Role != r || !p.Stored() || p.Derived != "" || p.KeptByService {
 			continue
 		}
 		in := out
@@ -333,10 +338,6 @@ func collect(n *node, at string, props *node, wrong *Findings) {
 			collect(k, fmt.Sprintf("%s/%d", at, i), props, wrong)
 		}
 	case '{':
-		if v := n.get("values"); v != nil && v.kind == '{' && len(n.keys) <= 2 {
-			collect(v, at+"/values", props, wrong)
-			return
-		}
 		if name := n.str("n"); name != "" { // a SenML record
 			for _, k := range []string{"v", "vs", "vb"} {
 				if v := n.get(k); v != nil {
@@ -346,7 +347,17 @@ func collect(n *node, at string, props *node, wrong *Findings) {
 			return
 		}
 		for i, k := range n.keys {
-			collectOne(k, "", n.kids[i], props)
+			if k == memberAt || k == memberEvery {
+				continue
+			}
+			v := n.kids[i]
+			if v.kind == '[' { // a column
+				for _, x := range v.kids {
+					collectOne(k, "", x, props)
+				}
+				continue
+			}
+			collectOne(k, "", v, props)
 		}
 	}
 }

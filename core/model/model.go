@@ -38,24 +38,24 @@ func (s Span) Contains(v float64) bool { return v >= s.Low && v <= s.High }
 // Middle returns the centre of s.
 func (s Span) Middle() float64 { return (s.Low + s.High) / 2 }
 
-// Property is one telemetry, attribute or setting of a model.
+// Property is one metric, attribute or setting of a model.
 type Property struct {
-	Name        string
-	Title       string
-	Description string
-	Role        Role
-	Kind        value.Kind
-	Integer     bool
-	Unit        string // symbol as in the file; empty for none
-	Decimals    int    // digits after the point on screen; -1 where not given
-	Min, Max    *float64
-	MinLength   int
-	MaxLength   int      // 0 where not given
-	Enum        []string // the texts allowed; empty for any
-	Usual       *Span    // where the value lives on a good day
-	Accept      *Span    // what is physically possible
-	Default     value.Value
-	Held        bool // a setting that lives in the service only
+	Name          string
+	Title         string
+	Description   string
+	Role          Role
+	Kind          value.Kind
+	Integer       bool
+	Unit          string // symbol as in the file; empty for none
+	Decimals      int    // digits after the point on screen; -1 where not given
+	Min, Max      *float64
+	MinLength     int
+	MaxLength     int      // 0 where not given
+	Enum          []string // the texts allowed; empty for any
+	Usual         *Span    // where the value lives on a good day
+	Accept        *Span    // what is physically possible
+	Default       value.Value
+	KeptByService bool // a setting that lives in the service only
 	// Path leads to the value in a message: the name alone, or of a member of an
 	// object the names of its objects before its own.
 	Path []string
@@ -166,12 +166,12 @@ func (m *Model) With(r Role) []*Property {
 // String returns "name version".
 func (m *Model) String() string { return m.Name + " " + m.Version }
 
-// Defaults returns the settings that have a default, by name; held ones only
-// if held is true, the others only if it is false.
-func (m *Model) Defaults(held bool) map[string]value.Value {
+// Defaults returns the settings that have a default, by name; those kept by the service
+// only if kept is true, the others only if it is false.
+func (m *Model) Defaults(kept bool) map[string]value.Value {
 	out := map[string]value.Value{}
 	for _, p := range m.With(Setting) {
-		if p.Default.Known() && p.Held == held {
+		if p.Default.Known() && p.KeptByService == kept {
 			out[p.Name] = p.Default
 		}
 	}

@@ -1,13 +1,17 @@
 package model_test
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/fxamacker/cbor/v2"
 
 	"ullage/core/model"
 	"ullage/core/value"
@@ -53,7 +57,7 @@ func TestScenarioModels(t *testing.T) {
 	}
 	bung := load(t, "cask-bung")
 	if len(bung.Defaults(false)) != 0 || len(bung.Defaults(true)) != 2 {
-		t.Errorf("the bung's settings are %v and %v; both must be held", bung.Defaults(false), bung.Defaults(true))
+		t.Errorf("the bung's settings are %v and %v; both must be kept by the service", bung.Defaults(false), bung.Defaults(true))
 	}
 }
 
@@ -79,7 +83,7 @@ func TestParseRefuses(t *testing.T) {
 		{"type", head + `"properties":{"a":{"type":"thing"}}}`, "/properties/a/type", "boolean, integer"},
 		{"member of a wrong type", head + `"properties":{"a":{"type":"number","minimum":"low"}}}`, "/properties/a/minimum", "wants a number"},
 		{"interval", head + `"ullage:interval":"1 minute","properties":{}}`, "/ullage:interval", "60s"},
-		{"held telemetry", head + `"properties":{"a":{"type":"number","ullage:role":"telemetry","ullage:held":true}}}`, "/properties/a/ullage:held", "only a setting"},
+		{"telemetry kept by the service", head + `"properties":{"a":{"type":"number","ullage:role":"telemetry","ullage:kept_by_service":true}}}`, "/properties/a/ullage:kept_by_service", "only a setting"},
 		{"too deep", strings.Repeat(`[`, 40), "", "nested"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -120,11 +124,20 @@ func TestReadings(t *testing.T) {
 		untimed         bool
 	}{
 		{"flat", `{"must_temp":21.4,"ullage":3}`, "must_temp=21.4@0,ullage=3@0", "", "", true},
-		{"timed", `{"at":"2026-03-01T09:59:00Z","values":{"must_temp":21.4}}`, "must_temp=21.4@-60", "", "", false},
-		{"array", `[{"at":"2026-03-01T09:00:00+00:00","values":{"ullage":1}},{"at":"2026-03-01T09:01:00Z","values":{"ullage":2}}]`, "ullage=1@-3600,ullage=2@-3540", "", "", false},
+		{"timed", `{"at":"2026-03-01T09:59:00Z","must_temp":21.4}`, "must_temp=21.4@-60", "", "", false},
+		{"array", `[{"at":"2026-03-01T09:00:00+00:00","ullage":1},{"at":"2026-03-01T09:01:00Z","ullage":2}]`, "ullage=1@-3600,ullage=2@-3540", "", "", false},
 		{"array of flat", `[{"ullage":1}]`, "ullage=1@0", "", "", true},
-		{"values without a time", `{"values":{"ullage":1}}`, "ullage=1@0", "", "", true},
-		{"another zone", `{"at":"2026-03-01T10:59:00+01:00","values":{"ullage":1}}`, "ullage=1@-60", "", "", false},
+		{"milliseconds", `{"at":1772359140000,"ullage":1}`, "ullage=1@-60", "", "", false},
+		{"a time alone", `{"at":"2026-03-01T09:59:00Z"}`, "", "", "", false},
+		{"one row of a list with no time", `[{"at":"noon","ullage":1},{"at":"2026-03-01T09:59:00Z","ullage":2}]`, "ullage=2@-60", "/0/at", "", false},
+		{"columns", `{"at":["2026-03-01T09:58:00Z",1772359140000],"ullage":[1,2],"rssi":[null,-60]}`, "ullage=1@-120,rssi=-60@-60,ullage=2@-60", "", "", false},
+		{"columns from a time on", `{"at":"2026-03-01T09:00:00Z","every":"60s","ullage":[1,2,3]}`, "ullage=1@-3600,ullage=2@-3540,ullage=3@-3480", "", "", false},
+		{"columns until now", `{"every":"10min","ullage":[1,2,3]}`, "ullage=1@-1200,ullage=2@-600,ullage=3@0", "", "", true},
+		{"a wrong place of a column", `{"every":"1min","ullage":[1,"x",3],"must_temp":[20,21,300]}`, "must_temp=20@-120,ullage=1@-120,must_temp=21@-60,ullage=3@0", "/ullage/1,/must_temp/2", "", true},
+		{"a time of a column that is none", `{"at":["2026-03-01T09:58:00Z","noon"],"ullage":[1,2]}`, "ullage=1@-120", "/at/1", "", false},
+		{"a column that is not in the model", `{"every":"1min","ullage":[1],"colour":["red"]}`, "ullage=1@0", "/colour/0", "", true},
+		{"empty columns", `{"every":"1min","ullage":[]}`, "", "", "", true},
+		{"another zone", `{"at":"2026-03-01T10:59:00+01:00","ullage":1}`, "ullage=1@-60", "", "", false},
 		{"wrong type", `{"must_temp":"hot","ullage":3,"rssi":-60}`, "rssi=-60@0,ullage=3@0", "/must_temp", "", true},
 		{"unknown field", `{"must_tmp":21,"ullage":3}`, "ullage=3@0", "/must_tmp", "", true},
 		{"a setting", `{"max_temp":21}`, "", "/max_temp", "", true},
@@ -132,10 +145,11 @@ func TestReadings(t *testing.T) {
 		{"nested", `{"ullage":{"v":1}}`, "", "/ullage", "", true},
 		{"beyond range", `{"must_temp":75}`, "must_temp=75@0", "", "/must_temp", true},
 		{"impossible", `{"must_temp":300}`, "", "/must_temp", "", true},
-		{"clock a little ahead", `{"at":"2026-03-01T10:01:59Z","values":{"ullage":1}}`, "ullage=1@119", "", "", false},
-		{"clock ahead", `{"at":"2026-03-01T10:05:00Z","values":{"ullage":1}}`, "ullage=1@0", "", "/at", false},
-		{"clock not set", `{"at":"1970-01-01T00:00:09Z","values":{"ullage":1}}`, "ullage=1@0", "", "/at", false},
-		{"something beside", `{"at":"2026-03-01T10:00:00Z","values":{"ullage":1},"qos":2}`, "ullage=1@0", "/qos", "", false},
+		{"clock a little ahead", `{"at":"2026-03-01T10:01:59Z","ullage":1}`, "ullage=1@119", "", "", false},
+		{"clock ahead", `{"at":"2026-03-01T10:05:00Z","ullage":1}`, "ullage=1@0", "", "/at", false},
+		{"clock not set", `{"at":"1970-01-01T00:00:09Z","ullage":1}`, "ullage=1@0", "", "/at", false},
+		{"something beside", `{"at":"2026-03-01T10:00:00Z","ullage":1,"qos":2}`, "ullage=1@0", "/qos", "", false},
+		{"clocks that were never set keep their order", `[{"at":1000,"ullage":1},{"at":2000,"ullage":2}]`, "ullage=1@0,ullage=2@0", "", "/0/at,/1/at", false},
 		{"an escaped name", `{"a/b~c":1}`, "", "/a~1b~0c", "", true},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -163,6 +177,34 @@ func TestReadings(t *testing.T) {
 	}
 }
 
+// TestReadingsInCBOR takes the same forms in CBOR: what comes of them is the same.
+func TestReadingsInCBOR(t *testing.T) {
+	m := load(t, "tank-probe")
+	for _, body := range []string{`{"must_temp":21.4,"ullage":3}`, `{"at":"2026-03-01T09:59:00Z","must_temp":21.4,"rssi":"near"}`, `[{"at":1772359140000,"ullage":1},{"ullage":2}]`,
+		`{"at":["2026-03-01T09:58:00Z","2026-03-01T09:59:00Z"],"ullage":[1,2],"rssi":[null,-60]}`, `{"every":"60s","ullage":[1,2,3]}`} {
+		var x any
+		if err := json.Unmarshal([]byte(body), &x); err != nil {
+			t.Fatal(err)
+		}
+		packed, err := cbor.Marshal(x)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !model.IsCBOR(packed) || m.IsPack(packed) {
+			t.Errorf("%s is not recognised", body)
+		}
+		want, err1 := m.Readings([]byte(body), arrived)
+		got, err2 := m.Readings(packed, arrived)
+		if err1 != nil || err2 != nil || !reflect.DeepEqual(got, want) {
+			t.Errorf("%s gives %+v, %v; in CBOR %+v, %v", body, want, err1, got, err2)
+		}
+	}
+	tagged, _ := cbor.Marshal(map[string]any{"at": cbor.Tag{Number: 1, Content: 1772359140}, "ullage": 1})
+	if got, err := m.Readings(tagged, arrived); err != nil || len(got.Readings) != 1 || !got.Readings[0].At.Equal(arrived.Add(-time.Minute)) {
+		t.Errorf("a time with its tag gives %+v, %v", got, err)
+	}
+}
+
 func pointers(fs []model.Finding) string {
 	var out []string
 	for _, f := range fs {
@@ -175,8 +217,13 @@ func TestReadingsRefusesWhole(t *testing.T) {
 	m := load(t, "tank-probe")
 	many := `[` + strings.Repeat(`{"ullage":1},`, model.MaxReadings) + `{"ullage":1}]`
 	for _, c := range []struct{ body, says string }{
-		{``, "empty"}, {`{"ullage":1`, "not JSON"}, {`hello`, "not JSON"}, {`{"ullage":NaN}`, "not JSON"}, {`[1,2]`, "JSON object"}, {`"x"`, "JSON object"}, {`null`, "JSON object"},
-		{`{"at":"yesterday","values":{"ullage":1}}`, "RFC 3339"}, {`{"at":5,"values":{"ullage":1}}`, "as text"}, {`{"at":"2026-03-01T10:00:00Z","ullage":1}`, "values"},
+		{``, "empty"}, {`{"ullage":1`, "not JSON"}, {`hello`, "not JSON"}, {`{"ullage":NaN}`, "not JSON"}, {`[1,2]`, "JSON objects"}, {`"x"`, "JSON object"}, {`null`, "JSON object"},
+		{`{"at":"yesterday","ullage":1}`, "RFC 3339"}, {`{"at":5.5,"ullage":1}`, "whole milliseconds"}, {`{"at":true,"ullage":1}`, "as text"},
+		{`{"ullage":[1,2]}`, "need times"}, {`{"at":"2026-03-01T10:00:00Z","ullage":[1,2]}`, "at is one time and ullage has 2 values"}, {`{"at":["2026-03-01T10:00:00Z"],"ullage":[1,2]}`, "at has 1 times and ullage has 2 values"},
+		{`{"every":"60s","ullage":[1,2],"rssi":[1]}`, "ullage has 2 values and rssi has 1"}, {`{"every":"60s","ullage":[1,2],"rssi":1}`, "rssi is a number beside columns"}, {`{"every":"60s","ullage":1}`, "beside columns"},
+		{`{"every":"60s","at":["2026-03-01T10:00:00Z"],"ullage":[1]}`, "leave one of the two out"}, {`{"every":60,"ullage":[1]}`, "as text"}, {`{"every":"-60s","ullage":[1]}`, "as text"}, {`{"every":"60s"}`, "no column"},
+		{`{"every":"9000000000d","ullage":[1,2]}`, "every"}, {`[{"every":"60s","ullage":[1]}]`, "stand alone"}, {`{"every":"1s","ullage":[` + strings.Repeat("1,", model.MaxReadings) + `1]}`, "more than 1000"},
+		{"\xa1\x66ullage", "not CBOR"}, {"\x82\x01\x02", "holds JSON objects"},
 		{many, "more than 1000"},
 	} {
 		_, err := m.Readings([]byte(c.body), arrived)
@@ -238,7 +285,7 @@ func FuzzParse(f *testing.F) {
 
 func FuzzReadings(f *testing.F) {
 	m := load(f, "tank-probe")
-	for _, s := range []string{`{"must_temp":1}`, `[{"at":"2026-03-01T10:00:00Z","values":{"ullage":1}}]`, `{"at":1}`, `[[`, `{"values":{}}`} {
+	for _, s := range []string{`{"must_temp":1}`, `[{"at":"2026-03-01T10:00:00Z","ullage":1}]`, `{"at":1}`, `[[`, `{"at":[1],"ullage":[1]}`, `{"every":"1s","ullage":[1,null]}`, "\xa1\x66ullage\x18\x1e", "\x81\xa1\x66ullage\x01"} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, body []byte) {

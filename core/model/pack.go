@@ -10,12 +10,12 @@ import (
 
 	"ullage/core/senml"
 	"ullage/core/unit"
-	"ullage/core/value"
 )
 
 // IsPack reports whether a message without a content type is a SenML pack: a
-// list in CBOR, or a list in JSON whose first record has one of SenML's labels for a name or a
-// base, and no telemetry is called so.
+// list in CBOR whose first record has numbers for labels, or a list in JSON
+// whose first record has one of SenML's labels for a name or a base, and no
+// metric is called so.
 func (m *Model) IsPack(body []byte) bool {
 	if senml.IsCBOR(body) {
 		return true
@@ -83,14 +83,11 @@ func (m *Model) Records(records []senml.Record, device string, arrived time.Time
 				break
 			}
 		}
-		when, deviceAt, quality := r.At, time.Time{}, value.Quality(0)
+		when := r.At
 		if when.IsZero() {
 			when, out.Untimed = arrived, true
 		}
-		when, deviceAt, quality = believe(when, arrived)
-		if quality != 0 {
-			out.Marked = append(out.Marked, clockFinding(at, quality, deviceAt, arrived))
-		}
+		like := out.believe(when, arrived, at)
 		var x any
 		switch {
 		case r.Number != nil:
@@ -113,7 +110,7 @@ func (m *Model) Records(records []senml.Record, device string, arrived time.Time
 			}
 			x = converted
 		}
-		m.field(name, "n", x, at, value.Reading{At: when.UTC().Truncate(time.Millisecond), Quality: quality, DeviceAt: deviceAt}, &out)
+		m.field(name, "n", x, at, like, &out)
 	}
 	return out
 }

@@ -170,6 +170,8 @@ func (m *Model) property(name, at string, n *node, optional bool, wrong *Finding
 		wrong.add(at, "telemetry, attributes and settings are named in small letters, digits and underscores, starting with a letter")
 	} else if !propertyName.MatchString(name) {
 		m.warn(at, "the name does not fit expressions as it is; write value(%q) in them", name)
+	} else if name == memberAt || name == memberEvery {
+		wrong.add(at, "%s is no name for a value: in a message it gives the time of the others", name)
 	}
 	role := n.get("ullage:role")
 	switch {
@@ -319,7 +321,7 @@ func kindByte(v any) byte {
 // The terms that stand under the prefix, by where they may.
 var (
 	thingTerms    = []string{"name", "interval", "additional"}
-	propertyTerms = []string{"role", "decimals", "usual", "accept", "held", "retention", "rollup_retention", "derived"}
+	propertyTerms = []string{"role", "decimals", "usual", "accept", "kept_by_service", "retention", "rollup_retention", "derived"}
 )
 
 // ours refuses a term under Ullage's prefix that Ullage does not know: it is a
@@ -353,11 +355,11 @@ func (p *Property) additions(n *node, at string, wrong *Findings) {
 	if u, a := p.Usual, p.Accept; u != nil && (p.Min != nil && u.High < *p.Min || p.Max != nil && u.Low > *p.Max || a != nil && (u.High < a.Low || u.Low > a.High)) {
 		wrong.add(at+"/ullage:usual", "the usual range lies outside what the model allows")
 	}
-	if h := n.get("ullage:held"); h != nil {
-		if p.Held = h.yes; h.kind != 't' {
-			wrong.add(at+"/ullage:held", "this is %s; write true or false", h.words())
-		} else if p.Held && p.Role != Setting {
-			wrong.add(at+"/ullage:held", "only a setting can be held by the service")
+	if h := n.get("ullage:kept_by_service"); h != nil {
+		if p.KeptByService = h.yes; h.kind != 't' {
+			wrong.add(at+"/ullage:kept_by_service", "this is %s; write true or false", h.words())
+		} else if p.KeptByService && p.Role != Setting {
+			wrong.add(at+"/ullage:kept_by_service", "only a setting can be kept by the service")
 		}
 	}
 	for term, keep := range map[string]*time.Duration{"ullage:retention": &p.Retention, "ullage:rollup_retention": &p.RollupRetention} {

@@ -202,7 +202,7 @@ func TestFromMessage(t *testing.T) {
 	schema := official(t, "wot-thing-model-types", "tm-json-schema-validation.json")
 	for body, want := range map[string]string{
 		`{"cask_temp":12.4,"battery":3.31,"lid":{"open":true}}`:         "cask_temp:Cel:1 battery:V:2 lid_open::-1",
-		`{"at":"2026-03-01T10:00:00Z","values":{"co2":640,"x":"a"}}`:    "co2:ppm:0 x::-1",
+		`{"at":"2026-03-01T10:00:00Z","co2":640,"x":"a"}`:               "co2:ppm:0 x::-1",
 		`[{"n":"must_temp","u":"Cel","v":21.45},{"n":"fan","vb":true}]`: "must_temp:Cel:2 fan::-1",
 		`[{"load":1},{"load":1.25}]`:                                    "load:kg:2",
 	} {

@@ -258,7 +258,7 @@ type Compiled struct {
 	*Rule
 	// Raises says that the alarm is to be raised, Clears that it may return.
 	Raises, Clears *expr.Program
-	// Metric is the telemetry it is mostly about; "" where there is none.
+	// Metric is the metric it is mostly about; "" where there is none.
 	Metric string
 	// Warnings are what is worth a word although the rule can be used.
 	Warnings []*Error

@@ -109,7 +109,7 @@ func TestFor(t *testing.T) {
 		{"raise: must_temp > set.report_every", "cannot be compared"},
 		{"raise: max_temp > 3", "did you mean set.max_temp?"},
 		{"raise: must_temp > 300 'K'", ""},
-		{"raise: avg(must_temp, 10min) > set.stir_at", ""},
+		{"raise: mean(must_temp over 10min) > set.stir_at", ""},
 		{"raise: must_temp > set.max_temp and battery < 3", "one dimension"},
 		{"raise: raised(nobody)", "there is no rule nobody"},
 		{"devices: must_temp > 3", "cannot choose devices"},

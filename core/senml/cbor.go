@@ -23,9 +23,21 @@ var decoding = func() cbor.DecMode {
 	return m
 }()
 
-// IsCBOR reports whether a message begins as a pack in CBOR does: with a list,
-// which no message in JSON can look like.
-func IsCBOR(body []byte) bool { return len(body) > 0 && body[0]>>5 == 4 }
+// IsCBOR reports whether a message begins as a pack in CBOR does: with a list
+// whose first record has a number for its first label.
+func IsCBOR(body []byte) bool {
+	for _, major := range []byte{4, 5} { // a list, and a map in it
+		if len(body) == 0 || body[0]>>5 != major || body[0]&31 == 0 {
+			return false
+		}
+		head := 1
+		if n := body[0] & 31; n >= 24 && n <= 27 {
+			head += 1 << (n - 24)
+		}
+		body = body[min(head, len(body)):]
+	}
+	return len(body) > 0 && body[0]>>5 <= 1
+}
 
 // FromCBOR reads a pack in CBOR (RFC 8428, section 6). Now is what relative
 // times count from. The error is of type *Wrong, or says what is no CBOR.

@@ -33,7 +33,7 @@ type Alarm struct {
 	Message        string
 	Cause          string
 	Response       string
-	Metric         string      // the telemetry it is about
+	Metric         string      // the metric it is about
 	Value          value.Value // of the metric when it was raised
 	Limit          value.Value // what it was compared with, where that is one number
 	Times          int         // how often it came up
@@ -93,7 +93,7 @@ type Engine struct {
 	history History
 	devices *devices.Registry
 	models  *models.Catalogue
-	present *present.Board
+	present *present.Fleet
 	bus     *event.Bus
 	now     func() time.Time
 	log     *slog.Logger
@@ -127,7 +127,7 @@ func (b *batch) empty() bool { return len(b.alarms)+len(b.detections)+len(b.entr
 // Open reads rules, open alarms and detections, fills the windows from the
 // history, and evaluates the readings that were stored but not yet evaluated
 // when the service stopped.
-func Open(r Records, h History, d *devices.Registry, m *models.Catalogue, p *present.Board, bus *event.Bus, now func() time.Time, log *slog.Logger) (*Engine, error) {
+func Open(r Records, h History, d *devices.Registry, m *models.Catalogue, p *present.Fleet, bus *event.Bus, now func() time.Time, log *slog.Logger) (*Engine, error) {
 	e := &Engine{records: r, history: h, devices: d, models: m, present: p, bus: bus, now: now, log: log, rules: map[string]*rule.Rule{}, sets: map[string]*ruleset{}}
 	stored, err := r.Rules()
 	if err != nil {

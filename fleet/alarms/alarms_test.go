@@ -201,11 +201,11 @@ func TestLateBatches(t *testing.T) {
 	r := rig.New(t)
 	r.Onboard("air-kilnside-2", "cellar-air", nil)
 	r.Rule(quick)
-	r.Keep("air-kilnside-2", fmt.Sprintf(`{"at":%q,"values":{"co2":700}}`, rig.Start.Add(-8*time.Hour).Format(time.RFC3339)))
+	r.Keep("air-kilnside-2", fmt.Sprintf(`{"at":%q,"co2":700}`, rig.Start.Add(-8*time.Hour).Format(time.RFC3339)))
 	batch := func(from time.Duration, values ...int) {
 		var parts []string
 		for i, v := range values {
-			parts = append(parts, fmt.Sprintf(`{"at":%q,"values":{"co2":%d}}`, rig.Start.Add(from+time.Duration(i)*time.Minute).Format(time.RFC3339), v))
+			parts = append(parts, fmt.Sprintf(`{"at":%q,"co2":%d}`, rig.Start.Add(from+time.Duration(i)*time.Minute).Format(time.RFC3339), v))
 		}
 		r.Keep("air-kilnside-2", "["+strings.Join(parts, ",")+"]")
 	}
@@ -297,7 +297,7 @@ func TestHeadspaceFollowsTheSetting(t *testing.T) {
 	if d := r.Device(tank); d.Least == nil || d.Least.Headspace != 0.5 || !d.Least.Upward || d.Least.Limit != 32 {
 		t.Fatalf("the least headspace is %+v", d.Least)
 	}
-	r.SendMessage(applied(tank, `{"revision":1,"settings":{"max_temp":27.5,"report_every":10,"stir_at":28,"display_unit":"Cel"}}`))
+	r.SendMessage(applied(tank, `{"revision":1,"applied":{"max_temp":27.5,"report_every":10,"stir_at":28,"display_unit":"Cel"}}`))
 	if d := r.Device(tank); d.Least.Limit != 27.5 || d.Health != "watch" {
 		t.Errorf("with another limit applied it is %+v and %s", d.Least, d.Health)
 	}
@@ -309,7 +309,7 @@ func TestRetiredDevicesAreNotWatched(t *testing.T) {
 		temp(r, 33)
 		r.Pass(time.Minute)
 	}
-	_, err := r.Devices.SetStanding(tank, devices.Retired, "tester")
+	_, err := r.Devices.SetStatus(tank, devices.Retired, "tester")
 	r.Must(err)
 	r.Bus.Settle()
 	if as := r.Open(); len(as) != 0 {

@@ -5,10 +5,10 @@ import (
 	"slices"
 	"time"
 
+	"ullage/core/health"
 	"ullage/core/lifecycle"
 	"ullage/core/rule"
 	"ullage/core/value"
-	"ullage/core/vitals"
 	"ullage/fleet/event"
 	"ullage/fleet/journal"
 )
@@ -23,10 +23,10 @@ func (e *Engine) refused(s *shard, ev event.Refused) {
 		return
 	}
 	w.refusals = append(w.refusals, ev.At)
-	if n := len(w.refusals) - vitals.RefusalsToWatch; n > 0 {
+	if n := len(w.refusals) - health.RefusalsToWatch; n > 0 {
 		w.refusals = slices.Delete(w.refusals, 0, n)
 	}
-	if len(w.refusals) < vitals.RefusalsToWatch || ev.At.Sub(w.refusals[0]) > time.Hour {
+	if len(w.refusals) < health.RefusalsToWatch || ev.At.Sub(w.refusals[0]) > time.Hour {
 		return
 	}
 	switch a := w.builtin; {
@@ -34,10 +34,10 @@ func (e *Engine) refused(s *shard, ev event.Refused) {
 		w.builtin = &Alarm{
 			ID: journal.NewID(ev.At), Rule: RepeatedRefusals, Device: ev.Device, Priority: rule.Low,
 			State: lifecycle.Normal.Raise(), Times: 1, RaisedAt: ev.At,
-			Message:  fmt.Sprintf("%d messages of %s were refused within an hour", vitals.RefusalsToWatch, ev.Device),
+			Message:  fmt.Sprintf("%d messages of %s were refused within an hour", health.RefusalsToWatch, ev.Device),
 			Cause:    "Its firmware sends what its model does not know, or sends it in the wrong form",
-			Response: "Read the reasons on its wire; correct the model or the firmware",
-			Value:    value.OfNumber(vitals.RefusalsToWatch), Limit: value.OfNumber(vitals.RefusalsToWatch),
+			Response: "Read the reasons on its traffic; correct the model or the firmware",
+			Value:    value.OfNumber(health.RefusalsToWatch), Limit: value.OfNumber(health.RefusalsToWatch),
 		}
 		e.record(s, *w.builtin, journal.New(ev.At, journal.AlarmRaised, ev.Device, "", w.builtin.Message))
 	case a.State == lifecycle.Returned:
@@ -50,7 +50,7 @@ func (e *Engine) refused(s *shard, ev event.Refused) {
 // calm returns the built-in alarm once an hour has passed without a refusal.
 func (e *Engine) calm(s *shard, id string, w *watched, now time.Time) {
 	a := w.builtin
-	if a == nil || !a.State.Standing() || len(w.refusals) > 0 && now.Sub(w.refusals[len(w.refusals)-1]) < time.Hour {
+	if a == nil || !a.State.Holds() || len(w.refusals) > 0 && now.Sub(w.refusals[len(w.refusals)-1]) < time.Hour {
 		return
 	}
 	a.State, a.ReturnedAt = a.State.Return(), now

@@ -110,7 +110,7 @@ func (e *Engine) stored(w *watched, metric string, slot int, from time.Time, jud
 func (e *Engine) whole(device, metric string, err error) error {
 	lost, err := series.Whole(err)
 	if lost != nil {
-		e.log.Warn("some of the history is damaged; rules go on without it", "device", device, "telemetry", metric, "error", lost)
+		e.log.Warn("some of the history is damaged; rules go on without it", "device", device, "metric", metric, "error", lost)
 	}
 	return err
 }

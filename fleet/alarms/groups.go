@@ -174,7 +174,7 @@ func (e *Engine) groupRule(r *rule.Rule) (*groupRule, error) {
 func (e *Engine) join(g *groupRule, d devices.Device) {
 	label := d.Labels[g.key]
 	get, _, ok := e.present.Lookup(d.ID)
-	if !ok || label == "" || d.Standing == devices.Retired || d.Standing == devices.Suspended || !g.rule.Names(d.Model) || g.rule.Selects() != nil && !selects(g.rule.Selects(), get) {
+	if !ok || label == "" || d.Status == devices.Retired || d.Status == devices.Suspended || !g.rule.Names(d.Model) || g.rule.Selects() != nil && !selects(g.rule.Selects(), get) {
 		delete(g.members, d.ID)
 		return
 	}

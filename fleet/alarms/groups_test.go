@@ -16,7 +16,7 @@ import (
 const halfSilent = `rule: cellar_silent
 models: [tank-probe, cellar-air]
 each: label.site
-raise: share(device.link in ("late", "silent")) > 50 '%'
+raise: share(device.link in ("overdue", "silent")) > 50 '%'
 on_delay: 30s
 off_delay: 10s
 priority: urgent
@@ -92,7 +92,7 @@ func TestGroupRuleOverWindowsAndOtherRules(t *testing.T) {
 	r := twoCellars(t)
 	r.Rule("rule: tank_warm\nmodels: [tank-probe]\nraise: must_temp > 21.5\npriority: low\nmessage: m\n")
 	r.Rule("rule: two_warm\nmodels: [tank-probe]\neach: label.site\nraise: count_of(raised(tank_warm)) >= 2\npriority: high\nmessage: '{count_of(raised(tank_warm))} tanks'\n")
-	r.Rule("rule: cellar_warm\nmodels: [tank-probe]\neach: label.site\ndevices: device.id like \"*-[0-2]\" or true\nraise: avg_of(avg(must_temp, 5min)) > 20.5\npriority: high\nmessage: '{avg_of(must_temp)}'\n")
+	r.Rule("rule: cellar_warm\nmodels: [tank-probe]\neach: label.site\ndevices: device.id like \"*-[0-2]\" or true\nraise: mean_of(mean(must_temp over 5min)) > 20.5\npriority: high\nmessage: '{mean_of(must_temp)}'\n")
 	minutes(r, 6, "fennimore")
 	if as := group(r); len(as) != 1 || as[0].Rule != "cellar_warm" || as[0].Message != "21.0 °C" {
 		t.Errorf("over windows: %+v", as)

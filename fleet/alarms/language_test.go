@@ -63,7 +63,7 @@ func TestNeverHeardIsSilentSinceItJoined(t *testing.T) {
 
 // A window rises with its readings, and goes by time alone.
 func TestWindowAndClear(t *testing.T) {
-	r := onboard(t, ruleOf("co2_for_long", "avg(co2, 10min) > 1500", "clear: avg(co2, 10min) < 1200 or age(co2) > 20min\n"))
+	r := onboard(t, ruleOf("co2_for_long", "mean(co2 over 10min) > 1500", "clear: mean(co2 over 10min) < 1200 or age(co2) > 20min\n"))
 	for range 12 {
 		co2(r, 1000)
 		r.Pass(time.Minute)
@@ -72,7 +72,7 @@ func TestWindowAndClear(t *testing.T) {
 	if as := r.Open(); len(as) != 1 || as[0].Value.Num != 9000 || as[0].Limit.Num != 1500 {
 		t.Fatalf("the mean went over the limit: %+v", as)
 	}
-	if d := r.Device(air); len(d.Margins) != 1 || d.Margins[0].Of != "avg(co2, 10min)" || d.Margins[0].Metric != "co2" || !d.Margins[0].Known || d.Margins[0].Headspace != 0 {
+	if d := r.Device(air); len(d.Margins) != 1 || d.Margins[0].Of != "mean(co2 over 10min)" || d.Margins[0].Metric != "co2" || !d.Margins[0].Known || d.Margins[0].Headspace != 0 {
 		t.Errorf("margins are %+v", d.Margins)
 	}
 	for range 8 {
@@ -94,7 +94,7 @@ func TestWindowAndClear(t *testing.T) {
 // With and without a restart in the middle of a window, the same happens.
 func TestWindowsAfterARestart(t *testing.T) {
 	happened := func(restart bool) string {
-		r := onboard(t, ruleOf("co2_swings", "stddev(co2, 30min) > 100 and time_in(co2 > 900, 1h) > 10min", "on_delay: 3min\noff_delay: 2min\n"), ruleOf("co2_day", "max(co2, 6h) - min(co2, 6h) > 900", ""))
+		r := onboard(t, ruleOf("co2_swings", "stddev(co2 over 30min) > 100 and time_in(co2 > 900 over 1h) > 10min", "on_delay: 3min\noff_delay: 2min\n"), ruleOf("co2_day", "max(co2 over 6h) - min(co2 over 6h) > 900", ""))
 		for i := range 150 {
 			co2(r, math.Round(800+400*math.Sin(float64(i)/7)+float64(i)))
 			r.Pass(time.Minute)
@@ -119,7 +119,7 @@ func TestWindowsAfterARestart(t *testing.T) {
 
 // Readings that come hours late go through the windows of their own time.
 func TestLateReadingsThroughWindows(t *testing.T) {
-	r := onboard(t, ruleOf("co2_for_long", "avg(co2, 10min) > 1500", ""))
+	r := onboard(t, ruleOf("co2_for_long", "mean(co2 over 10min) > 1500", ""))
 	co2(r, 700)
 	for range 4 {
 		r.Pass(time.Hour)
@@ -130,7 +130,7 @@ func TestLateReadingsThroughWindows(t *testing.T) {
 		if i >= 10 && i < 25 {
 			v = 3000
 		}
-		parts = append(parts, fmt.Sprintf(`{"at":%q,"values":{"co2":%d}}`, rig.Start.Add(time.Hour+time.Duration(i)*time.Minute).Format(time.RFC3339), v))
+		parts = append(parts, fmt.Sprintf(`{"at":%q,"co2":%d}`, rig.Start.Add(time.Hour+time.Duration(i)*time.Minute).Format(time.RFC3339), v))
 	}
 	r.Keep(air, "["+strings.Join(parts, ",")+"]")
 	up, down := r.Journal(journal.AlarmRaised), r.Journal(journal.AlarmReturned)
@@ -272,7 +272,7 @@ func TestBacklogInPieces(t *testing.T) {
 		var parts []string
 		for range 12 {
 			at = at.Add(time.Minute)
-			parts = append(parts, fmt.Sprintf(`{"at":%q,"values":{"co2":700}}`, at.Format(time.RFC3339)))
+			parts = append(parts, fmt.Sprintf(`{"at":%q,"co2":700}`, at.Format(time.RFC3339)))
 		}
 		r.Keep(air, "["+strings.Join(parts, ",")+"]")
 		r.Pass(time.Second)
@@ -292,9 +292,9 @@ func TestBacklogInPieces(t *testing.T) {
 // A device whose clock is behind lives in its own time; its readings are not
 // late for it.
 func TestClockBehind(t *testing.T) {
-	r := onboard(t, ruleOf("co2_for_long", "avg(co2, 10min) > 1500", ""), ruleOf("air_silent", "age(co2) > 5min", ""))
+	r := onboard(t, ruleOf("co2_for_long", "mean(co2 over 10min) > 1500", ""), ruleOf("air_silent", "age(co2) > 5min", ""))
 	at := func(v float64) {
-		r.Keep(air, fmt.Sprintf(`{"at":%q,"values":{"co2":%g}}`, r.Clock.Now().Add(-2*time.Minute).Format(time.RFC3339), v))
+		r.Keep(air, fmt.Sprintf(`{"at":%q,"co2":%g}`, r.Clock.Now().Add(-2*time.Minute).Format(time.RFC3339), v))
 	}
 	for range 14 {
 		at(1000)
@@ -323,12 +323,12 @@ func TestClockBehind(t *testing.T) {
 // as if nothing had been stopped: after a crash, and when a late reading makes
 // it begin again.
 func TestLongWindowsAfterRestart(t *testing.T) {
-	r := onboard(t, ruleOf("air_stale", "avg(co2, 1d) > 1500", ""), ruleOf("air_peak", "max(co2, 3d) > 2500 and count(co2, 2d) > 100", ""), ruleOf("air_rising", "delta(co2, 20h) > 2000", ""))
+	r := onboard(t, ruleOf("air_stale", "mean(co2 over 1d) > 1500", ""), ruleOf("air_peak", "max(co2 over 3d) > 2500 and count(co2 over 2d) > 100", ""), ruleOf("air_rising", "delta(co2 over 20h) > 2000", ""))
 	for i := range 4 * 48 { // four days, a batch each half hour
 		r.Clock.Forward(30 * time.Minute)
 		var parts []string
 		for m := range 30 {
-			parts = append(parts, fmt.Sprintf(`{"at":%q,"values":{"co2":%d}}`, r.Clock.Now().Add(time.Duration(m-30)*time.Minute).Format(time.RFC3339), 700+(i*i+7*m)%500))
+			parts = append(parts, fmt.Sprintf(`{"at":%q,"co2":%d}`, r.Clock.Now().Add(time.Duration(m-30)*time.Minute).Format(time.RFC3339), 700+(i*i+7*m)%500))
 		}
 		r.Keep(air, "["+strings.Join(parts, ",")+"]")
 	}
@@ -345,7 +345,7 @@ func TestLongWindowsAfterRestart(t *testing.T) {
 		return out
 	}
 	was := margins()
-	if len(was) != 3 || was["avg(co2, 1d)"] < 700 || was["max(co2, 3d)"] < 1000 {
+	if len(was) != 3 || was["mean(co2 over 1d)"] < 700 || was["max(co2 over 3d)"] < 1000 {
 		t.Fatalf("the margins are %v", was)
 	}
 	same := func(when string) {
@@ -360,7 +360,7 @@ func TestLongWindowsAfterRestart(t *testing.T) {
 	r.Restart(true)
 	same("after a crash")
 	// The second reading is of the time of the first: everything is as before.
-	late := fmt.Sprintf(`{"at":%q,"values":{"co2":%d}}`, r.Clock.Now().Add(-50*time.Hour).Format(time.RFC3339), 900)
+	late := fmt.Sprintf(`{"at":%q,"co2":%d}`, r.Clock.Now().Add(-50*time.Hour).Format(time.RFC3339), 900)
 	r.Keep(air, late)
 	same("after a late reading")
 	r.Restart(false)

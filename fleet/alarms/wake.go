@@ -6,10 +6,10 @@ import (
 	"time"
 
 	"ullage/core/expr"
+	"ullage/core/health"
 	"ullage/core/series"
 	"ullage/core/stats"
 	"ullage/core/value"
-	"ullage/core/vitals"
 	"ullage/fleet/event"
 )
 
@@ -159,7 +159,7 @@ func (e *Engine) advance(s *shard, w *watched, ms int64) {
 type trend struct {
 	points  []stats.Point
 	line    stats.Trend // through the points
-	toLimit vitals.ToLimit
+	toLimit health.ToLimit
 	start   time.Time
 }
 
@@ -193,7 +193,7 @@ func (t *trend) add(at time.Time, a expr.Answer, interval time.Duration) {
 		t.points = append(t.points, stats.Point{X: x, Y: a.Margin})
 		t.line, _ = stats.TheilSen(t.points)
 	}
-	t.toLimit, _ = vitals.TimeToLimit(t.line, a.Margin)
+	t.toLimit, _ = health.TimeToLimit(t.line, a.Margin)
 }
 
 // chores fills trends from the history, and looks up what is usual, for some

@@ -7,11 +7,11 @@ import (
 	"time"
 
 	"ullage/core/expr"
+	"ullage/core/health"
 	"ullage/core/lifecycle"
 	"ullage/core/model"
 	"ullage/core/rule"
 	"ullage/core/value"
-	"ullage/core/vitals"
 	"ullage/fleet/devices"
 	"ullage/fleet/event"
 	"ullage/fleet/journal"
@@ -26,7 +26,7 @@ type watched struct {
 	watches  []*watch
 	refusals []time.Time
 	builtin  *Alarm
-	margins  []vitals.Margin
+	margins  []health.Margin
 	heard    time.Time // when readings came last
 	newest   int64     // the time of the newest of them
 	lag      int64     // how far its clock, or its way, is behind, in ms
@@ -71,7 +71,7 @@ type watch struct {
 func (e *Engine) choose(w *watched, d devices.Device) {
 	w.set, w.state = nil, nil
 	get, m, ok := e.present.Lookup(d.ID)
-	if !ok || d.Standing == devices.Retired {
+	if !ok || d.Status == devices.Retired {
 		return
 	}
 	set := e.setFor(m, get)
@@ -99,7 +99,7 @@ func (e *Engine) outer(w *watched) {
 			continue
 		}
 		standing := slices.ContainsFunc(w.watches, func(x *watch) bool {
-			return x.rule.Name == name && x.alarm != nil && x.alarm.State.Standing()
+			return x.rule.Name == name && x.alarm != nil && x.alarm.State.Holds()
 		})
 		w.state.Set(slot, expr.Sample{Value: value.OfBool(standing)})
 	}
@@ -375,13 +375,13 @@ func (e *Engine) settle(s *shard, w *watched) {
 // measure works out the margins of a device, tells them if they changed, and
 // queues the device for when time alone may change something.
 func (e *Engine) measure(s *shard, w *watched) {
-	margins := make([]vitals.Margin, 0, len(w.watches))
+	margins := make([]health.Margin, 0, len(w.watches))
 	for _, x := range w.watches {
 		d, ok := x.rule.Raises.Decider(w.state, x.answer)
 		if !ok || !x.asked {
 			continue
 		}
-		m := vitals.Margin{Rule: x.rule.Name, Metric: d.Metric, Of: d.Of, Unit: d.Unit.Symbol, Value: d.Value, Limit: d.Limit, Upward: d.Upward, ToLimit: x.trend.toLimit}
+		m := health.Margin{Rule: x.rule.Name, Metric: d.Metric, Of: d.Of, Unit: d.Unit.Symbol, Value: d.Value, Limit: d.Limit, Upward: d.Upward, ToLimit: x.trend.toLimit}
 		m.Headspace, m.Known, m.Reason = x.answer.Headspace()
 		margins = append(margins, m)
 	}

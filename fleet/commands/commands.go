@@ -140,8 +140,8 @@ func (q *Queue) Give(device, name string, input json.RawMessage, e Expiry, by st
 	if err != nil {
 		return Command{}, err
 	}
-	if d.Standing == devices.Retired || d.Standing == devices.Suspended {
-		return Command{}, fault.New(fault.Conflict, "%s is %s, so it gets no commands", device, d.Standing)
+	if d.Status == devices.Retired || d.Status == devices.Suspended {
+		return Command{}, fault.New(fault.Conflict, "%s is %s, so it gets no commands", device, d.Status)
 	}
 	m, err := q.models.Of(d.Model, d.Version)
 	if err != nil {

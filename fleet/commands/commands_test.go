@@ -67,7 +67,7 @@ func TestWhatMayBeGiven(t *testing.T) {
 			t.Errorf("%s %s %s: %v, want %s with %q", c.device, c.name, c.input, err, c.code, c.says)
 		}
 	}
-	if _, err := r.Devices.SetStanding("bung-saltmarsh-112", "suspended", "mara"); err != nil {
+	if _, err := r.Devices.SetStatus("bung-saltmarsh-112", "suspended", "mara"); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := r.Commands.Give("bung-saltmarsh-112", "identify", nil, commands.Expiry{}, "mara"); rig.Code(err) != fault.Conflict {
@@ -260,7 +260,7 @@ func TestEvents(t *testing.T) {
 	if o := r.SendMessage(again); !o.Redelivered || o.Kept != 0 {
 		t.Errorf("a redelivery gives %+v", o)
 	}
-	if js := r.Journal(journal.EventTold); strings.Join(js, "|") != `it told of muted {"minutes":5}|it told of muted {"minutes":6}` {
+	if js := r.Journal(journal.EventSent); strings.Join(js, "|") != `it told of muted {"minutes":5}|it told of muted {"minutes":6}` {
 		t.Errorf("the journal says %q", js)
 	}
 }

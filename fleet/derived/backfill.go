@@ -69,7 +69,7 @@ type jobs struct {
 // some moment on; of every device with that model where ids is empty. It
 // returns at once; the job is asked for with Job. Settings and labels count
 // with their values of now.
-func (w *Workshop) Backfill(modelName string, ids []string, since time.Time, by string) (View, error) {
+func (w *Derivations) Backfill(modelName string, ids []string, since time.Time, by string) (View, error) {
 	m, err := w.models.Get(modelName)
 	if err != nil {
 		return View{}, err
@@ -77,7 +77,7 @@ func (w *Workshop) Backfill(modelName string, ids []string, since time.Time, by 
 	var chosen []string
 	derives := false
 	for _, d := range w.devices.List() {
-		if d.Model != m.Name || d.Standing == devices.Retired || len(ids) > 0 && !slices.Contains(ids, d.ID) {
+		if d.Model != m.Name || d.Status == devices.Retired || len(ids) > 0 && !slices.Contains(ids, d.ID) {
 			continue
 		}
 		if of, err := w.models.Of(d.Model, d.Version); err == nil && w.plan(of) != nil {
@@ -104,7 +104,7 @@ func (w *Workshop) Backfill(modelName string, ids []string, since time.Time, by 
 }
 
 // Job returns a job that was begun since the start of the service.
-func (w *Workshop) Job(id string) (View, error) {
+func (w *Derivations) Job(id string) (View, error) {
 	w.jobs.mu.Lock()
 	defer w.jobs.mu.Unlock()
 	if j := w.jobs.all[id]; j != nil {
@@ -114,7 +114,7 @@ func (w *Workshop) Job(id string) (View, error) {
 }
 
 // Stop ends a job, or every job where id is empty; what it has stored stays.
-func (w *Workshop) Stop(id string) {
+func (w *Derivations) Stop(id string) {
 	w.jobs.mu.Lock()
 	defer w.jobs.mu.Unlock()
 	for _, j := range w.jobs.all {
@@ -124,7 +124,7 @@ func (w *Workshop) Stop(id string) {
 	}
 }
 
-func (w *Workshop) run(ctx context.Context, j *Job) {
+func (w *Derivations) run(ctx context.Context, j *Job) {
 	defer j.cancel()
 	for _, id := range j.devices {
 		n, err := w.one(ctx, id, j.since)
@@ -150,7 +150,7 @@ const batch = 500
 
 // one computes the history of one device: its inputs are read side by side in
 // the order of their times.
-func (w *Workshop) one(ctx context.Context, id string, since time.Time) (int, error) {
+func (w *Derivations) one(ctx context.Context, id string, since time.Time) (int, error) {
 	d, err := w.devices.Get(id)
 	if err != nil {
 		return 0, err
@@ -244,7 +244,7 @@ func (q *queue) Pop() any {
 	return x
 }
 
-func (w *Workshop) inputs(ctx context.Context, id string, p *check.Derivation, since, until time.Time) (*queue, error) {
+func (w *Derivations) inputs(ctx context.Context, id string, p *check.Derivation, since, until time.Time) (*queue, error) {
 	q := &queue{}
 	for _, metric := range p.Inputs() {
 		x := &input{}

@@ -32,11 +32,11 @@ type Store interface {
 	Append(ingest.Append) error
 }
 
-// Workshop computes derived telemetry.
-type Workshop struct {
+// Derivations computes derived telemetry.
+type Derivations struct {
 	devices *devices.Registry
 	models  *models.Catalogue
-	board   *present.Board
+	board   *present.Fleet
 	history History
 	store   Store
 	bus     *event.Bus
@@ -56,9 +56,9 @@ type shard struct {
 	last map[string]map[string]value.Reading
 }
 
-// Open returns a Workshop.
-func Open(d *devices.Registry, m *models.Catalogue, b *present.Board, h History, s Store, bus *event.Bus, now func() time.Time, log *slog.Logger) *Workshop {
-	w := &Workshop{devices: d, models: m, board: b, history: h, store: s, bus: bus, now: now, log: log, plans: map[*model.Model]*check.Derivation{}}
+// Open returns a Derivations.
+func Open(d *devices.Registry, m *models.Catalogue, b *present.Fleet, h History, s Store, bus *event.Bus, now func() time.Time, log *slog.Logger) *Derivations {
+	w := &Derivations{devices: d, models: m, board: b, history: h, store: s, bus: bus, now: now, log: log, plans: map[*model.Model]*check.Derivation{}}
 	for i := range w.shards {
 		w.shards[i].last = map[string]map[string]value.Reading{}
 	}
@@ -67,7 +67,7 @@ func Open(d *devices.Registry, m *models.Catalogue, b *present.Board, h History,
 }
 
 // plan returns what a model derives, nil for nothing.
-func (w *Workshop) plan(m *model.Model) *check.Derivation {
+func (w *Derivations) plan(m *model.Model) *check.Derivation {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	p, known := w.plans[m]
@@ -76,7 +76,7 @@ func (w *Workshop) plan(m *model.Model) *check.Derivation {
 		p, wrong = check.Derive(m)
 		for _, f := range wrong {
 			if !f.Finding.Warning {
-				w.log.Error("derived telemetry cannot be computed", "model", m.String(), "telemetry", f.Property, "error", f.Finding.Sentence)
+				w.log.Error("derived telemetry cannot be computed", "model", m.String(), "metric", f.Property, "error", f.Finding.Sentence)
 			}
 		}
 		w.plans[m] = p
@@ -85,7 +85,7 @@ func (w *Workshop) plan(m *model.Model) *check.Derivation {
 }
 
 // Derive implements ingest.Deriver. Messages of one device come one at a time.
-func (w *Workshop) Derive(device string, m *model.Model, readings []value.Reading) []value.Reading {
+func (w *Derivations) Derive(device string, m *model.Model, readings []value.Reading) []value.Reading {
 	p := w.plan(m)
 	if p == nil {
 		return nil
@@ -111,7 +111,7 @@ func (w *Workshop) Derive(device string, m *model.Model, readings []value.Readin
 		// A late message: what counted then is in the store.
 		r, ok, err := w.history.Last(device, metric, at)
 		if err != nil {
-			w.log.Error("the reading before a late one is not readable", "device", device, "telemetry", metric, "error", err)
+			w.log.Error("the reading before a late one is not readable", "device", device, "metric", metric, "error", err)
 		}
 		return r, ok
 	}, w.facts(device))
@@ -123,7 +123,7 @@ func (w *Workshop) Derive(device string, m *model.Model, readings []value.Readin
 	return out
 }
 
-func (w *Workshop) facts(device string) func(expr.Name) value.Value {
+func (w *Derivations) facts(device string) func(expr.Name) value.Value {
 	get, _, ok := w.board.Lookup(device)
 	if !ok {
 		return func(expr.Name) value.Value { return value.Value{} }
@@ -132,7 +132,7 @@ func (w *Workshop) facts(device string) func(expr.Name) value.Value {
 }
 
 // Forget drops what is remembered of a device whose model has changed.
-func (w *Workshop) Forget(device string) {
+func (w *Derivations) Forget(device string) {
 	s := &w.shards[event.ShardOf(device)]
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -24,7 +24,7 @@ func points(ps []series.Point) string {
 }
 
 func send(r *rig.Rig, at time.Time, body string) {
-	r.Keep(tank, fmt.Sprintf(`{"at":%q,"values":%s}`, at.Format(time.RFC3339), body))
+	r.Keep(tank, fmt.Sprintf(`{"at":%q,%s`, at.Format(time.RFC3339), body[1:]))
 }
 
 func TestDerivedAtIngest(t *testing.T) {
@@ -37,7 +37,7 @@ func TestDerivedAtIngest(t *testing.T) {
 	r.Must(err)
 	r.Bus.Settle()
 	r.Pass(time.Minute)
-	r.Keep(tank, fmt.Sprintf(`[{"at":%q,"values":{"ullage":21}},{"at":%q,"values":{"ullage":22.5}}]`, t0.Add(30*time.Second).Format(time.RFC3339), t0.Add(20*time.Second).Format(time.RFC3339)))
+	r.Keep(tank, fmt.Sprintf(`[{"at":%q,"ullage":21},{"at":%q,"ullage":22.5}]`, t0.Add(30*time.Second).Format(time.RFC3339), t0.Add(20*time.Second).Format(time.RFC3339)))
 	if got := points(r.Points(tank, "must_depth")); got != t0.Format("15:04:05")+" 300, "+t0.Add(20*time.Second).Format("15:04:05")+" 277.5, "+t0.Add(30*time.Second).Format("15:04:05")+" 279" {
 		t.Errorf("computed: %s", got)
 	}
@@ -83,12 +83,12 @@ func TestBackfillEqualsIngest(t *testing.T) {
 		}
 		r.Pass(8 * time.Hour)
 		for _, m := range all {
-			r.Keep("two-1", fmt.Sprintf(`{"at":%q,"values":%s}`, m.at.Format(time.RFC3339), m.body))
+			r.Keep("two-1", fmt.Sprintf(`{"at":%q,%s`, m.at.Format(time.RFC3339), m.body[1:]))
 		}
 		if !live {
 			_, _, err = r.Models.Load([]byte(fmt.Sprintf(twoModel, "1.1.0", derived)), nil, "t")
 			r.Must(err)
-			_, err = r.Workshop.Backfill("two", nil, time.Time{}, "mara")
+			_, err = r.Derivations.Backfill("two", nil, time.Time{}, "mara")
 			if rig.Code(err) != fault.Invalid {
 				t.Errorf("nothing is derived in the version that devices have: %v", err)
 			}
@@ -96,11 +96,11 @@ func TestBackfillEqualsIngest(t *testing.T) {
 			r.Must(err)
 			r.Bus.Settle()
 			for range 2 { // again without change
-				v, err := r.Workshop.Backfill("two", nil, time.Time{}, "mara")
+				v, err := r.Derivations.Backfill("two", nil, time.Time{}, "mara")
 				r.Must(err)
 				for v.EndedAt.IsZero() {
 					time.Sleep(5 * time.Millisecond)
-					v, err = r.Workshop.Job(v.ID)
+					v, err = r.Derivations.Job(v.ID)
 					r.Must(err)
 				}
 				if v.Error != "" || v.Done != 1 || v.Readings == 0 {
@@ -125,13 +125,13 @@ func TestBackfillEqualsIngest(t *testing.T) {
 
 func TestBackfillRefuses(t *testing.T) {
 	r := rig.New(t)
-	if _, err := r.Workshop.Backfill("nothing", nil, time.Time{}, "mara"); rig.Code(err) != fault.NotFound {
+	if _, err := r.Derivations.Backfill("nothing", nil, time.Time{}, "mara"); rig.Code(err) != fault.NotFound {
 		t.Errorf("a model that is not there: %v", err)
 	}
-	if _, err := r.Workshop.Backfill("cellar-hub", nil, time.Time{}, "mara"); rig.Code(err) != fault.Invalid {
+	if _, err := r.Derivations.Backfill("cellar-hub", nil, time.Time{}, "mara"); rig.Code(err) != fault.Invalid {
 		t.Errorf("a model that derives nothing: %v", err)
 	}
-	if _, err := r.Workshop.Job("01X"); rig.Code(err) != fault.NotFound {
+	if _, err := r.Derivations.Job("01X"); rig.Code(err) != fault.NotFound {
 		t.Errorf("a job that is not there: %v", err)
 	}
 }

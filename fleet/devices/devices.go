@@ -24,15 +24,15 @@ import (
 	"ullage/fleet/models"
 )
 
-// Standing is where a device is in its life.
-type Standing string
+// Status is where a device is in its life.
+type Status string
 
-// The standings that exist so far.
+// The statuses that exist so far.
 const (
-	Expected  Standing = "expected" // onboarded, never heard of
-	Active    Standing = "active"
-	Suspended Standing = "suspended"
-	Retired   Standing = "retired"
+	Expected  Status = "expected" // onboarded, never heard of
+	Active    Status = "active"
+	Suspended Status = "suspended"
+	Retired   Status = "retired"
 )
 
 // Device is one device as people made it.
@@ -42,7 +42,7 @@ type Device struct {
 	// Version is the version of the model that it was given.
 	Version    string
 	Labels     map[string]string
-	Standing   Standing
+	Status     Status
 	JoinedAt   time.Time
 	Attributes map[string]value.Value
 }
@@ -123,12 +123,12 @@ func (g *Registry) Create(id, modelName string, labels map[string]string, by str
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if old := g.devices[id]; old != nil {
-		return Device{}, "", fault.New(fault.Conflict, "there is a device %s already, %s", id, old.Standing).
+		return Device{}, "", fault.New(fault.Conflict, "there is a device %s already, %s", id, old.Status).
 			Then("choose another id, or give it a new token with: ullage device token %s", id)
 	}
 	at := g.now()
 	token, c := newCredential(id, at)
-	d := Device{ID: id, Model: m.Name, Version: m.Version, Labels: maps.Clone(labels), Standing: Expected, JoinedAt: at, Attributes: map[string]value.Value{}}
+	d := Device{ID: id, Model: m.Name, Version: m.Version, Labels: maps.Clone(labels), Status: Expected, JoinedAt: at, Attributes: map[string]value.Value{}}
 	if d.Labels == nil {
 		d.Labels = map[string]string{}
 	}
@@ -220,25 +220,25 @@ func (g *Registry) Move(id, version, by string) (Device, error) {
 // "" while it has not said.
 func (d *Device) Reported() string { return d.Attributes[model.ReportedVersion].Text }
 
-// SetStanding suspends, reactivates or retires a device. A retired device
+// SetStatus suspends, reactivates or retires a device. A retired device
 // stays retired.
-func (g *Registry) SetStanding(id string, s Standing, by string) (Device, error) {
+func (g *Registry) SetStatus(id string, s Status, by string) (Device, error) {
 	g.mu.RLock()
 	d, err := g.get(id)
 	g.mu.RUnlock()
 	if err != nil {
 		return Device{}, err
 	}
-	if d.Standing == Retired && s != Retired {
+	if d.Status == Retired && s != Retired {
 		return Device{}, fault.New(fault.Conflict, "%s is retired, and that is for good", id).
 			Then("onboard it again under another id")
 	}
 	return g.change(id, by, func(d *Device) string {
-		if d.Standing == s || s == Active && d.Standing == Expected {
+		if d.Status == s || s == Active && d.Status == Expected {
 			return ""
 		}
-		verb := map[Standing]string{Suspended: "suspended it", Active: "let it in again", Retired: "retired it"}[s]
-		d.Standing = s
+		verb := map[Status]string{Suspended: "suspended it", Active: "let it in again", Retired: "retired it"}[s]
+		d.Status = s
 		return verb
 	})
 }
@@ -248,16 +248,16 @@ func (g *Registry) SetStanding(id string, s Standing, by string) (Device, error)
 func (g *Registry) Seen(id string) error {
 	g.mu.RLock()
 	d := g.devices[id]
-	expected := d != nil && d.Standing == Expected
+	expected := d != nil && d.Status == Expected
 	g.mu.RUnlock()
 	if !expected {
 		return nil
 	}
 	_, err := g.change(id, "", func(d *Device) string {
-		if d.Standing != Expected {
+		if d.Status != Expected {
 			return ""
 		}
-		d.Standing = Active
+		d.Status = Active
 		return "sent its first reading"
 	})
 	return err
@@ -389,9 +389,9 @@ func (g *Registry) Authenticate(claimed, token string) (Device, error) {
 	switch {
 	case !c.RevokedAt.IsZero():
 		return refuse("the token was revoked on %s; flash the newer one", c.RevokedAt.UTC().Format(time.RFC3339))
-	case d.Standing == Suspended:
+	case d.Status == Suspended:
 		return refuse("%s is suspended; let it in with: ullage device resume %s", d.ID, d.ID)
-	case d.Standing == Retired:
+	case d.Status == Retired:
 		return refuse("%s is retired; onboard it under another id if it is to come back", d.ID)
 	}
 	return *d, nil
@@ -410,9 +410,9 @@ func (g *Registry) MayStay(id, credential string) (string, bool) {
 	defer g.mu.RUnlock()
 	d, c := g.devices[id], g.credentials[credential]
 	switch {
-	case d == nil || d.Standing == Retired:
+	case d == nil || d.Status == Retired:
 		return "the device was retired", false
-	case d.Standing == Suspended:
+	case d.Status == Suspended:
 		return "the device was suspended", false
 	case c == nil || !c.RevokedAt.IsZero():
 		return "its token was revoked", false

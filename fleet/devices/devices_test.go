@@ -86,21 +86,21 @@ func TestTokens(t *testing.T) {
 	}
 }
 
-func TestStanding(t *testing.T) {
+func TestStatus(t *testing.T) {
 	r := rig.New(t)
 	token := r.Onboard(tank, "tank-probe", nil)
 	credential, _, _ := strings.Cut(token, ".")
-	if d := r.Device(tank); d.Standing != devices.Expected {
-		t.Errorf("a new device is %s", d.Standing)
+	if d := r.Device(tank); d.Status != devices.Expected {
+		t.Errorf("a new device is %s", d.Status)
 	}
 	r.Keep(tank, `{"ullage":30}`)
 	for _, c := range []struct {
-		to       devices.Standing
+		to       devices.Status
 		in, stay bool
 		says     string
 	}{{devices.Suspended, false, false, "suspended"}, {devices.Active, true, true, ""}, {devices.Retired, false, false, "retired"}} {
-		d, err := r.Devices.SetStanding(tank, c.to, "mara")
-		if err != nil || d.Standing != c.to {
+		d, err := r.Devices.SetStatus(tank, c.to, "mara")
+		if err != nil || d.Status != c.to {
 			t.Fatalf("to %s: %+v, %v", c.to, d, err)
 		}
 		if _, err := r.Devices.Authenticate(tank, token); (err == nil) != c.in || err != nil && !strings.Contains(err.Error(), c.says) {
@@ -110,7 +110,7 @@ func TestStanding(t *testing.T) {
 			t.Errorf("%s: may stay is %v", c.to, ok)
 		}
 	}
-	if _, err := r.Devices.SetStanding(tank, devices.Active, "mara"); rig.Code(err) != fault.Conflict {
+	if _, err := r.Devices.SetStatus(tank, devices.Active, "mara"); rig.Code(err) != fault.Conflict {
 		t.Errorf("back from retirement: %v", err)
 	}
 	if got := strings.Join(r.Journal(journal.DeviceChanged), "; "); !strings.Contains(got, "sent its first reading") || !strings.Contains(got, "mara suspended it; mara let it in again; mara retired it") {

@@ -30,7 +30,7 @@ func NewGate(limit int, now func() time.Time) *Gate {
 }
 
 // Failed records a failure from an address. It returns how long to wait before
-// answering, and whether the failure is one too many to be told on the wire.
+// answering, and whether the failure is one too many to be told in the traffic.
 func (g *Gate) Failed(address string) (wait time.Duration, quiet bool) {
 	g.mu.Lock()
 	defer g.mu.Unlock()

@@ -9,10 +9,10 @@ import (
 	"sync"
 	"time"
 
+	"ullage/core/health"
 	"ullage/core/lifecycle"
 	"ullage/core/rule"
 	"ullage/core/value"
-	"ullage/core/vitals"
 )
 
 // Event is one piece of news. About returns the device it is of, or "" for
@@ -27,7 +27,7 @@ type Readings struct {
 }
 
 // Backfilled tells that readings of the past were computed and stored; Latest
-// are the newest of each telemetry.
+// are the newest of each metric.
 type Backfilled struct {
 	Device string
 	Latest []value.Reading
@@ -45,8 +45,8 @@ type Settings struct{ Device string }
 // Command tells that a command was given to the device, or has ended.
 type Command struct{ Device string }
 
-// Told is an event of the model that a device told of. Data is JSON.
-type Told struct {
+// Sent is an event of the model that a device told of. Data is JSON.
+type Sent struct {
 	Device, Name string
 	Data         []byte
 	At           time.Time
@@ -64,7 +64,7 @@ type Alarm struct {
 // Margins were measured: how far the device is from the limits of its rules.
 type Margins struct {
 	Device  string
-	Margins []vitals.Margin
+	Margins []health.Margin
 }
 
 // Refused tells of a message, or part of one, that was not kept.
@@ -89,7 +89,7 @@ func (e Device) About() string     { return e.Device }
 func (e Attributes) About() string { return e.Device }
 func (e Settings) About() string   { return e.Device }
 func (e Command) About() string    { return e.Device }
-func (e Told) About() string       { return e.Device }
+func (e Sent) About() string       { return e.Device }
 func (e Alarm) About() string      { return e.Device }
 func (e Margins) About() string    { return e.Device }
 func (e Refused) About() string    { return e.Device }

@@ -27,11 +27,11 @@ type History interface {
 	Readings(device, metric string, from, to time.Time, yield func(series.Point) error) error
 }
 
-// Desk answers about expressions. Make one with New.
-type Desk struct {
+// Expressions answers about expressions. Make one with New.
+type Expressions struct {
 	models  *models.Catalogue
 	devices *devices.Registry
-	present *present.Board
+	present *present.Fleet
 	history History
 	rules   func() []string
 	now     func() time.Time
@@ -50,7 +50,7 @@ type fleet struct {
 	labelAt time.Time
 }
 
-func (d *Desk) wholeFleet() map[string]*expr.Schema {
+func (d *Expressions) wholeFleet() map[string]*expr.Schema {
 	around, list := d.around(), d.models.List()
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -60,9 +60,9 @@ func (d *Desk) wholeFleet() map[string]*expr.Schema {
 	return d.fleet.schemas
 }
 
-// New returns a Desk. rules gives the names of the rules in force.
-func New(m *models.Catalogue, d *devices.Registry, p *present.Board, h History, rules func() []string, now func() time.Time) *Desk {
-	return &Desk{models: m, devices: d, present: p, history: h, rules: rules, now: now}
+// New returns a Expressions. rules gives the names of the rules in force.
+func New(m *models.Catalogue, d *devices.Registry, p *present.Fleet, h History, rules func() []string, now func() time.Time) *Expressions {
+	return &Expressions{models: m, devices: d, present: p, history: h, rules: rules, now: now}
 }
 
 // labelsEvery is how old the list of labels seen may be.
@@ -71,7 +71,7 @@ const labelsEvery = 5 * time.Second
 // maxValues is how many values of one label are offered.
 const maxValues = 200
 
-func (d *Desk) around() check.Around {
+func (d *Expressions) around() check.Around {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if now := d.now(); d.labels == nil || now.Sub(d.labelAt) > labelsEvery {
@@ -103,7 +103,7 @@ func natural(a, b string) int {
 }
 
 // schemas returns what may be spoken of: of one model, or of all where name is "".
-func (d *Desk) schemas(name string) (map[string]*expr.Schema, error) {
+func (d *Expressions) schemas(name string) (map[string]*expr.Schema, error) {
 	if name != "" {
 		m, err := d.models.Get(name)
 		if err != nil {
@@ -124,7 +124,7 @@ type Report struct {
 }
 
 // Check checks an expression for one model, or for all where name is "".
-func (d *Desk) Check(src, modelName string, purpose expr.Purpose) (Report, error) {
+func (d *Expressions) Check(src, modelName string, purpose expr.Purpose) (Report, error) {
 	schemas, err := d.schemas(modelName)
 	if err != nil {
 		return Report{}, err
@@ -144,7 +144,7 @@ func (d *Desk) Check(src, modelName string, purpose expr.Purpose) (Report, error
 }
 
 // Complete returns what can stand at a cursor.
-func (d *Desk) Complete(src string, cursor int, modelName string, purpose expr.Purpose) ([]expr.Candidate, error) {
+func (d *Expressions) Complete(src string, cursor int, modelName string, purpose expr.Purpose) ([]expr.Candidate, error) {
 	schemas, err := d.schemas(modelName)
 	if err != nil {
 		return nil, err
@@ -153,7 +153,7 @@ func (d *Desk) Complete(src string, cursor int, modelName string, purpose expr.P
 	for n := range schemas {
 		names = append(names, n)
 	}
-	// Models that have the telemetry spoken of come first: their settings are
+	// Models that have the metric spoken of come first: their settings are
 	// the likelier limits.
 	tree, _ := expr.Parse(src)
 	has := map[string]int{}
@@ -198,7 +198,7 @@ func Wrong(parameter string, found expr.Findings) *fault.Error {
 
 // Where returns the devices for which a condition is true now, by id. Those
 // for which it is unknown are not among them.
-func (d *Desk) Where(src string) (map[string]bool, error) {
+func (d *Expressions) Where(src string) (map[string]bool, error) {
 	programs, found := check.Fleet(src, d.wholeFleet(), expr.ForFilter)
 	if programs == nil {
 		return nil, Wrong("where", found)
@@ -217,7 +217,7 @@ type Explained struct {
 // Explain works out an expression for a device, part by part. At the zero time
 // it is now; at another, readings are those of that time, and everything else
 // as it is now.
-func (d *Desk) Explain(src, device string, at time.Time) (Explained, error) {
+func (d *Expressions) Explain(src, device string, at time.Time) (Explained, error) {
 	get, m, ok := d.present.Lookup(device)
 	if !ok {
 		return Explained{}, fault.New(fault.NotFound, "there is no device %q", device).Then("see: ullage device list")

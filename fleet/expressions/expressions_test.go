@@ -13,7 +13,7 @@ import (
 	"ullage/test/rig"
 )
 
-func cellars(t testing.TB) (*rig.Rig, *expressions.Desk) {
+func cellars(t testing.TB) (*rig.Rig, *expressions.Expressions) {
 	r := rig.New(t)
 	for i := 1; i <= 4; i++ {
 		r.Onboard(fmt.Sprintf("tank-fennimore-%02d", i), "tank-probe", map[string]string{"site": "Fennimore", "stage": []string{"fermenting", "resting"}[i%2]})
@@ -50,7 +50,7 @@ func TestWhere(t *testing.T) {
 		{`device.link == "never"`, "tank-kilnside-01"},
 		{`set.max_ullage < 30 'cm'`, "bung-saltmarsh-112"},
 		{`intended.max_temp == 32`, "tank-fennimore-01 tank-fennimore-02 tank-fennimore-03 tank-fennimore-04 tank-kilnside-01"},
-		{`now() - device.joined < 1h and device.zone == "UTC" and device.standing != "retired" and device.model_version != ""`, "air-kilnside-1 bung-saltmarsh-112 tank-fennimore-01 tank-fennimore-02 tank-fennimore-03 tank-fennimore-04 tank-kilnside-01"},
+		{`now() - device.joined < 1h and device.zone == "UTC" and device.status != "retired" and device.model_version != ""`, "air-kilnside-1 bung-saltmarsh-112 tank-fennimore-01 tank-fennimore-02 tank-fennimore-03 tank-fennimore-04 tank-kilnside-01"},
 	} {
 		set, err := d.Where(c.where)
 		var got []string
@@ -111,7 +111,7 @@ func TestExplain(t *testing.T) {
 		r.Pass(time.Minute)
 		r.Keep("tank-fennimore-01", `{"must_temp":30}`)
 	}
-	x, err := d.Explain("avg(must_temp, 10min)", "tank-fennimore-01", time.Time{})
+	x, err := d.Explain("mean(must_temp over 10min)", "tank-fennimore-01", time.Time{})
 	if err != nil || x.Part.Value != "30.0 °C" {
 		t.Errorf("now it is %+v, %v", x.Part, err)
 	}
@@ -119,7 +119,7 @@ func TestExplain(t *testing.T) {
 	if err != nil || x.Part.Truth != "true" || len(x.Part.Parts) != 1 || x.Part.Parts[0].Value != "28.0 °C" {
 		t.Errorf("at its first minute it is %+v, %v", x.Part, err)
 	}
-	x, err = d.Explain("avg(must_temp, 10min)", "tank-fennimore-01", rig.Start.Add(time.Minute))
+	x, err = d.Explain("mean(must_temp over 10min)", "tank-fennimore-01", rig.Start.Add(time.Minute))
 	if err != nil || x.Part.Known || x.Part.Note == "" {
 		t.Errorf("before the window was covered it is %+v, %v", x.Part, err)
 	}

@@ -200,7 +200,7 @@ func (l *Loader) modelItem(c models.Change, file string) Item {
 		i.Weight, i.Changes = string(c.Comparison.Weight), c.Comparison.Changes
 	}
 	for _, d := range l.Devices.List() {
-		if d.Model == i.Name && d.Standing != devices.Retired {
+		if d.Model == i.Name && d.Status != devices.Retired {
 			i.Devices++
 		}
 	}

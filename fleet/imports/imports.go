@@ -239,7 +239,7 @@ func (im *Importer) store(ctx context.Context, p *pack, evaluate bool, done func
 	}
 }
 
-// latest returns the newest reading of each telemetry.
+// latest returns the newest reading of each metric.
 func latest(rs []value.Reading) []value.Reading {
 	newest := map[string]value.Reading{}
 	for _, r := range rs {

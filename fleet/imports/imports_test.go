@@ -15,7 +15,7 @@ import (
 )
 
 func importer(r *rig.Rig) *imports.Importer {
-	return &imports.Importer{Devices: r.Devices, Models: r.Models, Store: r.Store.Telemetry, Derive: r.Workshop, Bus: r.Bus, Now: r.Clock.Now}
+	return &imports.Importer{Devices: r.Devices, Models: r.Models, Store: r.Store.Telemetry, Derive: r.Derivations, Bus: r.Bus, Now: r.Clock.Now}
 }
 
 // take imports a file and returns what became of it.

@@ -22,7 +22,7 @@ import (
 	"ullage/fleet/journal"
 	"ullage/fleet/models"
 	"ullage/fleet/settings"
-	"ullage/fleet/wire"
+	"ullage/fleet/traffic"
 )
 
 // Kind is what a message is, by its topic or path below the device's own.
@@ -99,10 +99,10 @@ type Deps struct {
 	Store    Store
 	Devices  *devices.Registry
 	Models   *models.Catalogue
-	Settings *settings.Book
+	Settings *settings.Settings
 	Commands *commands.Queue
 	Journal  journal.Records
-	Wire     *wire.Log
+	Traffic  *traffic.Log
 	Bus      *event.Bus
 	Derive   Deriver // nil for no derived telemetry
 	Now      func() time.Time
@@ -188,7 +188,7 @@ func (d *Door) acceptEvent(m Message, dev devices.Device, name string, arrived t
 	if err != nil {
 		return Outcome{Err: fault.From(err)}
 	}
-	data, wrong, err := mod.Told(name, m.Body)
+	data, wrong, err := mod.CheckEvent(name, m.Body)
 	if err != nil {
 		return Outcome{Err: fault.From(err)}
 	}
@@ -206,11 +206,11 @@ func (d *Door) acceptEvent(m Message, dev devices.Device, name string, arrived t
 	if string(data) != "{}" {
 		text += " " + clip(string(data))
 	}
-	if err := d.Journal.AppendJournal(journal.New(arrived, journal.EventTold, m.Device, "", text)); err != nil {
+	if err := d.Journal.AppendJournal(journal.New(arrived, journal.EventSent, m.Device, "", text)); err != nil {
 		d.forget(m.Device, receipt)
 		return Outcome{Err: fault.From(err)}
 	}
-	d.Bus.Publish(event.Told{Device: m.Device, Name: name, Data: data, At: arrived})
+	d.Bus.Publish(event.Sent{Device: m.Device, Name: name, Data: data, At: arrived})
 	return Outcome{Kept: 1}
 }
 
@@ -220,7 +220,7 @@ func (d *Door) acceptReadings(m Message, dev devices.Device, arrived time.Time, 
 		done(d.finish(m, arrived, Outcome{Err: fault.From(err)}))
 		return
 	}
-	if err := contentType(m.ContentType); err != nil {
+	if err := contentType(m.ContentType, m.Body); err != nil {
 		done(d.finish(m, arrived, Outcome{Err: err}))
 		return
 	}
@@ -270,10 +270,10 @@ func (d *Door) acceptReadings(m Message, dev devices.Device, arrived time.Time, 
 	}
 }
 
-// finish writes the message to the wire and counts refusals.
+// finish writes the message to the traffic and counts refusals.
 func (d *Door) finish(m Message, arrived time.Time, o Outcome) Outcome {
-	e := wire.Entry{
-		At: arrived, Device: m.Device, Direction: wire.Up, Transport: m.Transport, Remote: m.Remote,
+	e := traffic.Entry{
+		At: arrived, Device: m.Device, Direction: traffic.Up, Transport: m.Transport, Remote: m.Remote,
 		Topic: string(m.Kind), Body: shown(m.Body), Size: len(m.Body), Kept: o.Kept, Refused: o.Refused, Marked: o.Marked,
 	}
 	if o.Redelivered {
@@ -285,15 +285,15 @@ func (d *Door) finish(m Message, arrived time.Time, o Outcome) Outcome {
 			e.Refused = o.Err.Findings
 		}
 	}
-	d.Wire.Add(e)
-	if e.Trouble() && (o.Err == nil || !o.Err.Code.Ours()) {
+	d.Traffic.Add(e)
+	if e.Refusal() && (o.Err == nil || !o.Err.Code.Ours()) {
 		d.refused.Add(1)
 		d.Bus.Publish(event.Refused{Device: m.Device, At: arrived})
 	}
 	return o
 }
 
-// shown is a message as the wire shows it: as text, or byte by byte.
+// shown is a message as the traffic shows it: as text, or byte by byte.
 func shown(body []byte) string {
 	if utf8.Valid(body) {
 		return string(body)
@@ -304,14 +304,19 @@ func shown(body []byte) string {
 const (
 	senmlJSON = "application/senml+json"
 	senmlCBOR = "application/senml+cbor"
+	plainCBOR = "application/cbor"
 )
 
-func contentType(ct string) *fault.Error {
+// contentType judges what the transport says that the body is.
+func contentType(ct string, body []byte) *fault.Error {
+	if cbor := model.IsCBOR(body); len(body) > 0 && (ct == plainCBOR || ct == senmlCBOR) != cbor && (strings.Contains(ct, "cbor") || strings.Contains(ct, "json")) {
+		return fault.New(fault.Invalid, "the message is not what its content type %s says", ct).Then("send it with the type it has, or with none")
+	}
 	switch ct {
-	case "", senmlJSON, senmlCBOR, "application/json", "application/json; charset=utf-8", "application/octet-stream", "text/plain", "application/x-www-form-urlencoded":
+	case "", senmlJSON, senmlCBOR, plainCBOR, "application/json", "application/json; charset=utf-8", "application/octet-stream", "text/plain", "application/x-www-form-urlencoded":
 		return nil
 	}
-	return fault.New(fault.Invalid, "content type %q is not read", ct).Then("send application/json, application/senml+json or application/senml+cbor")
+	return fault.New(fault.Invalid, "content type %q is not read", ct).Then("send application/json, application/cbor, application/senml+json or application/senml+cbor")
 }
 
 // redelivered gives an untimed message its receipt, and tells whether it was

@@ -10,7 +10,7 @@ import (
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
-	"ullage/fleet/wire"
+	"ullage/fleet/traffic"
 	"ullage/store"
 	"ullage/test/rig"
 )
@@ -27,12 +27,12 @@ func TestReadingsAreDurableAndSeen(t *testing.T) {
 		t.Errorf("stored is %+v", ps)
 	}
 	d := r.Device("tank-fennimore-07")
-	if d.Latest["ullage"].Value != value.OfNumber(31.5) || d.Standing != devices.Active || d.Link != "online" {
+	if d.Latest["ullage"].Value != value.OfNumber(31.5) || d.Status != devices.Active || d.Link != "online" {
 		t.Errorf("the device now is %+v", d)
 	}
-	es := r.Wire.Recent(wire.Filter{Device: "tank-fennimore-07"})
-	if len(es) != 1 || !es[0].Trouble() || !strings.Contains(es[0].Refused[0].Sentence, "the model wants a number in °C") {
-		t.Errorf("the wire shows %+v", es)
+	es := r.Traffic.Recent(traffic.Filter{Device: "tank-fennimore-07"})
+	if len(es) != 1 || !es[0].Refusal() || !strings.Contains(es[0].Refused[0].Sentence, "the model wants a number in °C") {
+		t.Errorf("the traffic shows %+v", es)
 	}
 }
 
@@ -46,7 +46,7 @@ func TestRefusedWhole(t *testing.T) {
 		{ingest.Message{Kind: ingest.Readings, Body: []byte(`{"must_temp":`)}, fault.Invalid},
 		{ingest.Message{Kind: ingest.Readings, Body: []byte(`{"must_temp":1}`), ContentType: "application/cbor"}, fault.Invalid},
 		{ingest.Message{Kind: "weather", Body: []byte(`{}`)}, fault.NotFound},
-		{ingest.Message{Kind: ingest.Applied, Body: []byte(`{"settings":{}}`)}, fault.Invalid},
+		{ingest.Message{Kind: ingest.Applied, Body: []byte(`{"applied":{}}`)}, fault.Invalid},
 		{ingest.Message{Kind: ingest.About, Body: []byte(`[]`)}, fault.Invalid},
 	} {
 		c.m.Device = "tank-fennimore-07"
@@ -65,7 +65,7 @@ func TestRefusedWhole(t *testing.T) {
 		t.Errorf("open alarms are %+v", as)
 	}
 	r.Pass(2 * time.Hour)
-	if as := r.Open(); len(as) != 1 || as[0].State.Standing() {
+	if as := r.Open(); len(as) != 1 || as[0].State.Holds() {
 		t.Errorf("two quiet hours later %+v", as)
 	}
 }
@@ -92,7 +92,7 @@ func TestRedelivery(t *testing.T) {
 	if o := send(`{"battery":2.6}`, 7, true); !o.Redelivered || count() != 3 {
 		t.Errorf("after a restart the redelivery gives %+v, and %d are stored", o, count())
 	}
-	timed := `{"at":"2026-03-09T13:00:00Z","values":{"battery":2.7}}`
+	timed := `{"at":"2026-03-09T13:00:00Z","battery":2.7}`
 	send(timed, 9, false)
 	send(timed, 9, true)
 	if count() != 4 {
@@ -104,7 +104,7 @@ func TestLastToArriveWins(t *testing.T) {
 	r := rig.New(t)
 	r.Onboard("bung-saltmarsh-112", "cask-bung", nil)
 	for _, v := range []string{"2.7", "2.8", "2.75"} {
-		r.Keep("bung-saltmarsh-112", `{"at":"2026-03-09T13:00:00.123Z","values":{"battery":`+v+`}}`)
+		r.Keep("bung-saltmarsh-112", `{"at":"2026-03-09T13:00:00.123Z","battery":`+v+`}`)
 	}
 	ps := r.Points("bung-saltmarsh-112", "battery")
 	if len(ps) != 1 || ps[0].Value != value.OfNumber(2.75) || ps[0].At.Nanosecond() != 123_000_000 {
@@ -115,9 +115,9 @@ func TestLastToArriveWins(t *testing.T) {
 func TestClockRules(t *testing.T) {
 	r := rig.New(t)
 	r.Onboard("bung-saltmarsh-112", "cask-bung", nil)
-	r.Send("bung-saltmarsh-112", `{"at":"2026-03-09T15:00:00Z","values":{"battery":2.6}}`)
+	r.Send("bung-saltmarsh-112", `{"at":"2026-03-09T15:00:00Z","battery":2.6}`)
 	r.Clock.Forward(time.Minute)
-	r.Send("bung-saltmarsh-112", `{"at":"1970-01-01T00:01:00Z","values":{"battery":2.6}}`)
+	r.Send("bung-saltmarsh-112", `{"at":"1970-01-01T00:01:00Z","battery":2.6}`)
 	ps := r.Points("bung-saltmarsh-112", "battery")
 	if len(ps) != 2 || ps[0].Quality != value.ClockAhead || !ps[0].At.Equal(rig.Start) || ps[1].Quality != value.ClockNotSet || !ps[1].At.Equal(rig.Start.Add(time.Minute)) {
 		t.Errorf("stored is %+v", ps)
@@ -148,7 +148,7 @@ func TestBacklogDoesNotMakeADeviceOnline(t *testing.T) {
 	if d := r.Device("hub-saltmarsh"); d.Link != "silent" || d.Health != "dark" {
 		t.Fatalf("after 10 minutes it is %s and %s", d.Link, d.Health)
 	}
-	r.Keep("hub-saltmarsh", fmt.Sprintf(`{"at":%q,"values":{"backlog":2}}`, rig.Start.Add(2*time.Minute).Format(time.RFC3339)))
+	r.Keep("hub-saltmarsh", fmt.Sprintf(`{"at":%q,"backlog":2}`, rig.Start.Add(2*time.Minute).Format(time.RFC3339)))
 	if d := r.Device("hub-saltmarsh"); d.Link != "silent" {
 		t.Errorf("an old reading makes it %s", d.Link)
 	}
@@ -164,7 +164,7 @@ func TestBacklogDoesNotMakeADeviceOnline(t *testing.T) {
 func TestSilenceAfterABacklogIsTold(t *testing.T) {
 	r := rig.New(t)
 	r.Onboard("hub-saltmarsh", "cellar-hub", nil)
-	r.Keep("hub-saltmarsh", fmt.Sprintf(`{"at":%q,"values":{"backlog":2}}`, rig.Start.Add(-6*time.Hour).Format(time.RFC3339)))
+	r.Keep("hub-saltmarsh", fmt.Sprintf(`{"at":%q,"backlog":2}`, rig.Start.Add(-6*time.Hour).Format(time.RFC3339)))
 	r.Pass(2 * time.Minute)
 	if got := r.Journal("link changed"); len(got) != 1 || got[0] != "it was heard for the first time" {
 		t.Errorf("while more may come the journal tells %q", got)
@@ -182,7 +182,7 @@ func TestFullDiskKeepsNothingAndForgetsNothing(t *testing.T) {
 	kept, full := 0, false
 	for i := range 20_000 {
 		m := ingest.Message{Device: "bung-saltmarsh-112", Kind: ingest.Readings, PacketID: uint16(i%60000 + 1),
-			Body: fmt.Appendf(nil, `{"at":%q,"values":{"battery":2.6,"ullage":20,"pressure":101,"cask_temp":12}}`, rig.Start.Add(-time.Duration(i)*time.Second).Format(time.RFC3339))}
+			Body: fmt.Appendf(nil, `{"at":%q,"battery":2.6,"ullage":20,"pressure":101,"cask_temp":12}`, rig.Start.Add(-time.Duration(i)*time.Second).Format(time.RFC3339))}
 		o := r.SendMessage(m)
 		if o.Err != nil {
 			if o.Err.Code != fault.Full {

@@ -28,7 +28,7 @@ const (
 	CommandGiven      Kind = "command given"
 	CommandReplied    Kind = "command replied"
 	CommandEnded      Kind = "command ended" // expired or withdrawn
-	EventTold         Kind = "event"
+	EventSent         Kind = "event"
 	Access            Kind = "access"
 )
 

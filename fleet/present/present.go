@@ -14,11 +14,11 @@ import (
 	"time"
 
 	"ullage/core/expr"
+	"ullage/core/health"
 	"ullage/core/lifecycle"
 	"ullage/core/model"
 	"ullage/core/rule"
 	"ullage/core/value"
-	"ullage/core/vitals"
 	"ullage/fleet/devices"
 	"ullage/fleet/event"
 	"ullage/fleet/journal"
@@ -50,13 +50,13 @@ type Device struct {
 	ModelVersion string
 	ModelTitle   string
 	Interval     time.Duration
-	Link         vitals.Link
+	Link         health.Link
 	LastAt       time.Time // of the newest reading
-	Health       vitals.Health
+	Health       health.Health
 	Reasons      []string
 	Latest       map[string]Latest
-	Margins      []vitals.Margin
-	Least        *vitals.Margin
+	Margins      []health.Margin
+	Least        *health.Margin
 	Alarms       []Alarm
 	Revision     int64
 	Applied      int64
@@ -71,11 +71,11 @@ type Latests interface {
 	Latest(yield func(device string, r value.Reading)) error
 }
 
-// Board holds every device now.
-type Board struct {
+// Fleet holds every device now.
+type Fleet struct {
 	devices  *devices.Registry
 	models   *models.Catalogue
-	settings *settings.Book
+	settings *settings.Settings
 	journal  journal.Records
 	now      func() time.Time
 	log      *slog.Logger
@@ -115,9 +115,9 @@ func (e *entry) take(metric string, l Latest) {
 	e.Latest[metric] = l
 }
 
-// Open fills the board from the registries and the store.
-func Open(d *devices.Registry, m *models.Catalogue, s *settings.Book, l Latests, j journal.Records, now func() time.Time, log *slog.Logger) (*Board, error) {
-	b := &Board{devices: d, models: m, settings: s, journal: j, now: now, log: log, zone: time.UTC}
+// Open fills what is present from the registries and the store.
+func Open(d *devices.Registry, m *models.Catalogue, s *settings.Settings, l Latests, j journal.Records, now func() time.Time, log *slog.Logger) (*Fleet, error) {
+	b := &Fleet{devices: d, models: m, settings: s, journal: j, now: now, log: log, zone: time.UTC}
 	for i := range b.shards {
 		b.shards[i].devices = map[string]*entry{}
 	}
@@ -134,8 +134,8 @@ func Open(d *devices.Registry, m *models.Catalogue, s *settings.Book, l Latests,
 	})
 	for i := range b.shards {
 		for _, e := range b.shards[i].devices {
-			e.Link, e.linkNext = vitals.LinkOf(e.LastAt, now(), e.Interval)
-			e.missed = e.Link == vitals.Silent
+			e.Link, e.linkNext = health.LinkOf(e.LastAt, now(), e.Interval)
+			e.missed = e.Link == health.Silent
 			b.judge(e)
 		}
 	}
@@ -143,13 +143,13 @@ func Open(d *devices.Registry, m *models.Catalogue, s *settings.Book, l Latests,
 }
 
 // In says in which zone the devices are; it is UTC until it is called.
-func (b *Board) In(zone *time.Location) { b.zone = zone }
+func (b *Fleet) In(zone *time.Location) { b.zone = zone }
 
 // Zone returns the zone of a device.
-func (b *Board) Zone(string) *time.Location { return b.zone }
+func (b *Fleet) Zone(string) *time.Location { return b.zone }
 
-// Handle keeps the board up to date; it is the first handler of the bus.
-func (b *Board) Handle(i int, ev event.Event) {
+// Handle keeps what is present up to date; it is the first handler of the bus.
+func (b *Fleet) Handle(i int, ev event.Event) {
 	s := &b.shards[i]
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -188,7 +188,7 @@ func (b *Board) Handle(i int, ev event.Event) {
 			}
 		}
 	case event.Alarm:
-		if e != nil { // groups have no place on the board
+		if e != nil { // groups have no place on what is present
 			b.alarm(e, ev)
 		}
 	case event.Refused:
@@ -209,11 +209,11 @@ func (b *Board) Handle(i int, ev event.Event) {
 	}
 }
 
-func (b *Board) tick(e *entry, now time.Time) {
+func (b *Fleet) tick(e *entry, now time.Time) {
 	if !e.linkNext.IsZero() && !now.Before(e.linkNext) {
 		b.link(e, now, true)
 	}
-	if e.Link == vitals.Silent && !e.missed && now.Sub(e.heardAt) >= 3*e.Interval {
+	if e.Link == health.Silent && !e.missed && now.Sub(e.heardAt) >= 3*e.Interval {
 		// It began with a backlog, and nothing newer has followed.
 		b.fellSilent(e, now)
 	}
@@ -221,8 +221,8 @@ func (b *Board) tick(e *entry, now time.Time) {
 		e.refusals = slices.DeleteFunc(e.refusals, func(t time.Time) bool { return now.Sub(t) > time.Hour })
 		e.dirty = true
 	}
-	grace := !e.DriftSince.IsZero() && now.Sub(e.DriftSince) >= vitals.DriftGrace && e.Health == vitals.Sound
-	if e.dirty || grace || e.Link == vitals.Silent {
+	grace := !e.DriftSince.IsZero() && now.Sub(e.DriftSince) >= health.DriftGrace && e.Health == health.Sound
+	if e.dirty || grace || e.Link == health.Silent {
 		b.judge(e)
 	}
 }
@@ -230,21 +230,21 @@ func (b *Board) tick(e *entry, now time.Time) {
 // link judges the link again and writes to the journal when a device is heard
 // for the first time, falls silent, or comes back. Only the passing of time
 // makes a device fall silent: one that begins with its backlog has not.
-func (b *Board) link(e *entry, now time.Time, byTime bool) {
+func (b *Fleet) link(e *entry, now time.Time, byTime bool) {
 	old := e.Link
-	e.Link, e.linkNext = vitals.LinkOf(e.LastAt, now, e.Interval)
+	e.Link, e.linkNext = health.LinkOf(e.LastAt, now, e.Interval)
 	if e.Link == old {
 		return
 	}
 	e.dirty, e.Seq = true, b.seq.Add(1)
 	text := ""
 	switch {
-	case old == vitals.Never:
+	case old == health.Never:
 		text = "it was heard for the first time"
-	case e.Link == vitals.Silent && byTime:
+	case e.Link == health.Silent && byTime:
 		b.fellSilent(e, now)
 		return
-	case e.Link == vitals.Online && e.missed:
+	case e.Link == health.Online && e.missed:
 		text = "it is back"
 		e.missed = false
 	default:
@@ -253,18 +253,18 @@ func (b *Board) link(e *entry, now time.Time, byTime bool) {
 	b.tell(e, now, text)
 }
 
-func (b *Board) fellSilent(e *entry, now time.Time) {
+func (b *Fleet) fellSilent(e *entry, now time.Time) {
 	e.missed = true
 	b.tell(e, now, fmt.Sprintf("it fell silent; its last reading is of %s", e.LastAt.UTC().Format(time.RFC3339)))
 }
 
-func (b *Board) tell(e *entry, now time.Time, text string) {
+func (b *Fleet) tell(e *entry, now time.Time, text string) {
 	if err := b.journal.AppendJournal(journal.New(now, journal.LinkChanged, e.ID, "", text)); err != nil {
 		b.log.Error("the journal did not take a change of link", "device", e.ID, "error", err)
 	}
 }
 
-func (b *Board) alarm(e *entry, ev event.Alarm) {
+func (b *Fleet) alarm(e *entry, ev event.Alarm) {
 	e.Alarms = slices.DeleteFunc(slices.Clone(e.Alarms), func(a Alarm) bool { return a.ID == ev.ID })
 	if ev.State.Open() {
 		e.Alarms = append(e.Alarms, Alarm{ev.ID, ev.Rule, ev.Message, ev.Priority, ev.State, ev.RaisedAt})
@@ -279,7 +279,7 @@ func (b *Board) alarm(e *entry, ev event.Alarm) {
 
 // refresh takes over what the registries say about a device; the shard is
 // locked or not yet shared.
-func (b *Board) refresh(id string) *entry {
+func (b *Fleet) refresh(id string) *entry {
 	s := &b.shards[event.ShardOf(id)]
 	d, err := b.devices.Get(id)
 	if err != nil {
@@ -287,7 +287,7 @@ func (b *Board) refresh(id string) *entry {
 	}
 	e := s.devices[id]
 	if e == nil {
-		e = &entry{Device: Device{Device: d, Latest: map[string]Latest{}, Link: vitals.Never}}
+		e = &entry{Device: Device{Device: d, Latest: map[string]Latest{}, Link: health.Never}}
 		s.devices[id] = e
 		i, _ := slices.BinarySearchFunc(s.byID, id, func(x *entry, id string) int { return strings.Compare(x.ID, id) })
 		s.byID = slices.Insert(s.byID, i, e)
@@ -309,21 +309,23 @@ func (b *Board) refresh(id string) *entry {
 	return e
 }
 
-func (b *Board) judge(e *entry) {
+func (b *Fleet) judge(e *entry) {
 	now := b.now()
 	e.dirty = false
 	if n := len(e.refusals); n != e.Refusals {
 		e.Refusals, e.Seq = n, b.seq.Add(1)
 	}
-	signs := vitals.Signs{
+	signs := health.Signs{
 		Link: e.Link, LastAt: e.LastAt, Interval: e.Interval, Least: e.Least,
 		DriftSince: e.DriftSince, Drifting: e.Drifting, Refusals: e.Refusals,
-		Suspended: e.Standing == devices.Suspended || e.Standing == devices.Retired,
+	}
+	if e.Status == devices.Suspended || e.Status == devices.Retired {
+		signs.Out = string(e.Status)
 	}
 	for _, a := range e.Alarms {
-		signs.Alarms = append(signs.Alarms, vitals.Alarm{Rule: a.Rule, Priority: a.Priority, Standing: a.State.Standing()})
+		signs.Alarms = append(signs.Alarms, health.Alarm{Rule: a.Rule, Priority: a.Priority, Holds: a.State.Holds()})
 	}
-	health, reasons := vitals.Judge(signs, now)
+	health, reasons := health.Judge(signs, now)
 	if health != e.Health || !slices.Equal(reasons, e.Reasons) {
 		e.Health, e.Reasons = health, reasons
 		e.Seq = b.seq.Add(1)
@@ -331,7 +333,7 @@ func (b *Board) judge(e *entry) {
 }
 
 // Get returns a device now.
-func (b *Board) Get(id string) (*Device, bool) {
+func (b *Fleet) Get(id string) (*Device, bool) {
 	s := &b.shards[event.ShardOf(id)]
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -344,7 +346,7 @@ func (b *Board) Get(id string) (*Device, bool) {
 
 // Since returns the devices that have changed after seq, by id, and the seq to
 // ask with next time. Zero asks for all.
-func (b *Board) Since(seq uint64) ([]*Device, uint64) {
+func (b *Fleet) Since(seq uint64) ([]*Device, uint64) {
 	next := b.seq.Load()
 	runs := make([][]*Device, len(b.shards))
 	for i := range b.shards {
@@ -384,7 +386,7 @@ func merge(x, y []*Device) []*Device {
 }
 
 // Margins returns how far a device is from the limits of its rules now.
-func (b *Board) Margins(id string) []vitals.Margin {
+func (b *Fleet) Margins(id string) []health.Margin {
 	s := &b.shards[event.ShardOf(id)]
 	s.mu.RLock()
 	defer s.mu.RUnlock()
@@ -396,7 +398,7 @@ func (b *Board) Margins(id string) []vitals.Margin {
 
 // show returns the device as it is now. It is built once for each change,
 // however often it is asked for, and whoever has it keeps it as it was.
-func (b *Board) show(e *entry) *Device {
+func (b *Fleet) show(e *entry) *Device {
 	if e.dirty {
 		b.judge(e)
 	}
@@ -408,7 +410,7 @@ func (b *Board) show(e *entry) *Device {
 }
 
 // Latest returns the newest reading of one metric of a device.
-func (b *Board) Latest(id, metric string) (Latest, bool) {
+func (b *Fleet) Latest(id, metric string) (Latest, bool) {
 	s := &b.shards[event.ShardOf(id)]
 	s.mu.RLock()
 	defer s.mu.RUnlock()
@@ -421,7 +423,7 @@ func (b *Board) Latest(id, metric string) (Latest, bool) {
 
 // Match returns the devices, by id, for which a condition is true now. There is
 // one Program for each model; devices of other models are not among them.
-func (b *Board) Match(programs map[string]*expr.Program) map[string]bool {
+func (b *Fleet) Match(programs map[string]*expr.Program) map[string]bool {
 	now := b.now()
 	var found [event.Shards][]string
 	var each sync.WaitGroup
@@ -442,7 +444,7 @@ func (b *Board) Match(programs map[string]*expr.Program) map[string]bool {
 	return out
 }
 
-func (b *Board) matchShard(sh *shard, programs map[string]*expr.Program, now time.Time) []string {
+func (b *Fleet) matchShard(sh *shard, programs map[string]*expr.Program, now time.Time) []string {
 	states := map[string]*expr.State{}
 	for model, p := range programs {
 		s := p.Plan().NewState(time.Time{})
@@ -470,7 +472,7 @@ func (b *Board) matchShard(sh *shard, programs map[string]*expr.Program, now tim
 }
 
 // sample returns what a name stands for on a device whose shard is locked.
-func (b *Board) sample(e *entry, n *expr.Info) expr.Sample {
+func (b *Fleet) sample(e *entry, n *expr.Info) expr.Sample {
 	if n.Absent {
 		return expr.Sample{}
 	}
@@ -492,14 +494,14 @@ func (b *Board) sample(e *entry, n *expr.Info) expr.Sample {
 			return expr.Sample{Value: st.IntendedOf(m, n.Name.Key)}
 		}
 	case "raised":
-		return expr.Sample{Value: value.OfBool(slices.ContainsFunc(e.Alarms, func(a Alarm) bool { return a.Rule == n.Name.Key && a.State.Standing() }))}
+		return expr.Sample{Value: value.OfBool(slices.ContainsFunc(e.Alarms, func(a Alarm) bool { return a.Rule == n.Name.Key && a.State.Holds() }))}
 	case "device":
 		return expr.Sample{Value: b.fact(e, n.Name.Key)}
 	}
 	return expr.Sample{}
 }
 
-func (b *Board) fact(e *entry, key string) value.Value {
+func (b *Fleet) fact(e *entry, key string) value.Value {
 	switch key {
 	case "id":
 		return value.OfText(e.ID)
@@ -507,8 +509,8 @@ func (b *Board) fact(e *entry, key string) value.Value {
 		return value.OfText(e.Model)
 	case "model_version":
 		return value.OfText(e.ModelVersion)
-	case "standing":
-		return value.OfText(string(e.Standing))
+	case "status":
+		return value.OfText(string(e.Status))
 	case "link":
 		return value.OfText(string(e.Link))
 	case "joined":
@@ -525,7 +527,7 @@ type Lookup func(expr.Name) value.Value
 
 // Lookup returns what names stand for on a device: telemetry, set., intended.,
 // attr., label. and device.
-func (b *Board) Lookup(id string) (Lookup, *model.Model, bool) {
+func (b *Fleet) Lookup(id string) (Lookup, *model.Model, bool) {
 	s := &b.shards[event.ShardOf(id)]
 	s.mu.RLock()
 	e := s.devices[id]

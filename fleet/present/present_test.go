@@ -6,8 +6,8 @@ import (
 	"testing"
 	"time"
 
+	"ullage/core/health"
 	"ullage/core/value"
-	"ullage/core/vitals"
 	"ullage/fleet/event"
 	"ullage/test/rig"
 )
@@ -41,7 +41,7 @@ func TestWhatWasHandedOutStays(t *testing.T) {
 		t.Errorf("one device has changed, to 22.5 °C: %+v", changed)
 	}
 	// A reading of before changes nothing of what is known now.
-	r.Keep(tank, fmt.Sprintf(`{"at":%q,"values":{"must_temp":19}}`, rig.Start.Add(-time.Hour).Format(time.RFC3339)))
+	r.Keep(tank, fmt.Sprintf(`{"at":%q,"must_temp":19}`, rig.Start.Add(-time.Hour).Format(time.RFC3339)))
 	if got := r.Device(tank).Latest["must_temp"].Value; got != value.OfNumber(22.5) {
 		t.Errorf("a late reading became the newest: %v", got)
 	}
@@ -62,7 +62,7 @@ func TestRefusalsAreForgotten(t *testing.T) {
 	_, seq := r.Present.Since(0)
 	r.Pass(61 * time.Minute)
 	changed, _ := r.Present.Since(seq)
-	if len(changed) != 1 || changed[0].Refusals != 0 || changed[0].Link != vitals.Silent || d.Refusals != 3 {
+	if len(changed) != 1 || changed[0].Refusals != 0 || changed[0].Link != health.Silent || d.Refusals != 3 {
 		t.Errorf("an hour later the refusals are forgotten and the device is silent: %+v", changed)
 	}
 }

@@ -14,11 +14,11 @@ import (
 	"time"
 
 	"ullage/core/exchange"
+	"ullage/core/health"
 	"ullage/core/model"
 	"ullage/core/series"
 	"ullage/core/unit"
 	"ullage/core/value"
-	"ullage/core/vitals"
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
 	"ullage/fleet/models"
@@ -26,13 +26,13 @@ import (
 
 // Bounds of one answer.
 const (
-	MaxLines  = 500     // devices times metrics, or groups times metrics
-	MaxPoints = 500_000 // over all lines
-	MaxReads  = 5_000   // series that are read for groups
+	MaxLines = 500     // devices times metrics, or groups times metrics
+	MaxSteps = 500_000 // over all lines
+	MaxReads = 5_000   // series that are read for groups
 )
 
-// Summaries are the ways to sum a stretch of time, or several devices, up.
-var Summaries = []string{"mean", "weighted", "min", "max", "sum", "count", "first", "last"}
+// Aggregates are the ways to sum up a step of time.
+var Aggregates = []string{"mean", "weighted_mean", "min", "max", "sum", "count", "first", "last"}
 
 // Query is a question about history.
 type Query struct {
@@ -43,22 +43,22 @@ type Query struct {
 	// From and To are the span instead, where they are not zero.
 	From, To time.Time
 	Zone     *time.Location
-	Step     time.Duration // of a point; a round one that gives about Points where zero
-	Points   int
-	// Sum is what a point is worth, one of Summaries; the mean where empty.
-	Sum string
-	// By is a label: devices of one value of it become one line, whose points are
-	// those of the devices summed up by Across. "" gives each device a line.
-	By     string
-	Across string            // mean where empty; weighted, first and last are not across devices
-	Units  map[string]string // wanted units by metric
+	Step     time.Duration // width of a step; a round one that gives about Steps of them where zero
+	Steps    int
+	// Aggregate says what the value of a step is, one of Aggregates; the mean where empty.
+	Aggregate string
+	// GroupBy is a label: devices of one value of it become one line, whose steps
+	// are those of the devices, aggregated by Then. "" gives each device a line.
+	GroupBy string
+	Then    string            // mean where empty; weighted_mean, first and last are not over devices
+	Units   map[string]string // wanted units by metric
 }
 
-// Point is one point of a line. Min and Max keep the spikes that a mean hides.
-type Point struct {
+// Step is one point of a line. Min and Max keep the spikes that a mean hides.
+type Step struct {
 	At       time.Time
 	Count    int64
-	Value    float64 // as Sum asked for
+	Value    float64 // as Aggregate asked for
 	Min, Max float64
 	Last     value.Value // of texts and booleans what matters
 }
@@ -73,8 +73,8 @@ type Line struct {
 	Kind     value.Kind
 	Unit     string // symbol
 	Decimals int
-	Points   []Point // a gap has none
-	Note     string  // what could not be read; "" for nothing
+	Steps    []Step // a gap has none
+	Note     string // what could not be read; "" for nothing
 }
 
 // Answer is the answer to a Query.
@@ -98,11 +98,11 @@ type Readings interface {
 
 // Limits tells how far a device is from the limits of its alarms now.
 type Limits interface {
-	Margins(device string) []vitals.Margin
+	Margins(device string) []health.Margin
 }
 
-// Clerk answers queries. Make one with New.
-type Clerk struct {
+// Queries answers queries. Make one with New.
+type Queries struct {
 	history  History
 	devices  *devices.Registry
 	models   *models.Catalogue
@@ -112,9 +112,9 @@ type Clerk struct {
 	now      func() time.Time
 }
 
-// New returns a Clerk. matching tells for which devices a condition is true.
-func New(h History, d *devices.Registry, m *models.Catalogue, l Limits, matching func(string) (map[string]bool, error), zone *time.Location, now func() time.Time) *Clerk {
-	return &Clerk{history: h, devices: d, models: m, limits: l, matching: matching, zone: zone, now: now}
+// New returns a Queries. matching tells for which devices a condition is true.
+func New(h History, d *devices.Registry, m *models.Catalogue, l Limits, matching func(string) (map[string]bool, error), zone *time.Location, now func() time.Time) *Queries {
+	return &Queries{history: h, devices: d, models: m, limits: l, matching: matching, zone: zone, now: now}
 }
 
 // Plan is a query made definite: which series are read, and how.
@@ -132,7 +132,7 @@ type one struct {
 }
 
 // Plan checks a query.
-func (c *Clerk) Plan(q Query) (*Plan, error) {
+func (c *Queries) Plan(q Query) (*Plan, error) {
 	p := &Plan{Query: q, From: q.From, To: q.To}
 	if p.Zone == nil {
 		p.Zone = c.zone
@@ -151,21 +151,21 @@ func (c *Clerk) Plan(q Query) (*Plan, error) {
 	case !p.From.Before(p.To):
 		return nil, fault.New(fault.Invalid, "the span ends at %s, before it starts at %s", p.To.Format(time.RFC3339), p.From.Format(time.RFC3339))
 	}
-	p.Sum, p.Across = cmp.Or(p.Sum, "mean"), cmp.Or(p.Across, "mean")
-	if !slices.Contains(Summaries, p.Sum) {
-		return nil, fault.New(fault.Invalid, "%q is no way to sum up", p.Sum).Then("there are %s", strings.Join(Summaries, ", "))
+	p.Aggregate, p.Then = cmp.Or(p.Aggregate, "mean"), cmp.Or(p.Then, "mean")
+	if !slices.Contains(Aggregates, p.Aggregate) {
+		return nil, fault.New(fault.Invalid, "%q is no way to sum up", p.Aggregate).Then("there are %s", strings.Join(Aggregates, ", "))
 	}
-	if across := []string{"mean", "min", "max", "sum", "count"}; !slices.Contains(across, p.Across) {
-		return nil, fault.New(fault.Invalid, "%q is no way to sum devices up", p.Across).Then("there are %s", strings.Join(across, ", "))
+	if across := []string{"mean", "min", "max", "sum", "count"}; !slices.Contains(across, p.Then) {
+		return nil, fault.New(fault.Invalid, "%q is no way to sum devices up", p.Then).Then("there are %s", strings.Join(across, ", "))
 	}
 	if len(p.Metrics) == 0 {
-		return nil, fault.New(fault.Invalid, "no telemetry is asked for").Then("name one, like must_temp")
+		return nil, fault.New(fault.Invalid, "no metric is asked for").Then("name one, like must_temp")
 	}
-	if p.Points <= 0 {
-		p.Points = 300
+	if p.Steps <= 0 {
+		p.Steps = 300
 	}
 	if p.Step == 0 {
-		p.Step = series.NiceStep(p.To.Sub(p.From), p.Points)
+		p.Step = series.NiceStep(p.To.Sub(p.From), p.Steps)
 	}
 	if _, err := series.GridOf(p.Step, p.Zone, p.From, p.To); err != nil {
 		return nil, fault.New(fault.Invalid, "%s", err)
@@ -175,7 +175,7 @@ func (c *Clerk) Plan(q Query) (*Plan, error) {
 
 // pick finds the series of a plan, in order of device and then of the metrics
 // as they were asked for.
-func (c *Clerk) pick(p *Plan) error {
+func (c *Queries) pick(p *Plan) error {
 	ids := slices.Clone(p.Devices)
 	if len(ids) == 0 {
 		if strings.TrimSpace(p.Where) == "" {
@@ -211,7 +211,7 @@ func (c *Clerk) pick(p *Plan) error {
 			if !ok && !m.Additional {
 				// Among several devices some may be of models without it.
 				if len(p.Devices) == 1 {
-					e := fault.New(fault.NotFound, "%s has no telemetry %s", m, metric)
+					e := fault.New(fault.NotFound, "%s has no metric %s", m, metric)
 					if near := m.Nearest(metric, model.Telemetry); near != "" {
 						e.Then("did you mean %s?", near)
 					}
@@ -225,11 +225,11 @@ func (c *Clerk) pick(p *Plan) error {
 	}
 	for _, metric := range p.Metrics {
 		if !named[metric] && len(ids) > 0 {
-			return fault.New(fault.NotFound, "none of these devices has telemetry %s", metric).Then("see what a model has with: ullage model show MODEL")
+			return fault.New(fault.NotFound, "none of these devices has a metric %s", metric).Then("see what a model has with: ullage model show MODEL")
 		}
 	}
 	most, what := MaxLines, "lines"
-	if p.By != "" {
+	if p.GroupBy != "" {
 		most, what = MaxReads, "series to read"
 	}
 	if len(p.series) > most {
@@ -256,7 +256,7 @@ func (p *Plan) Columns() ([]string, error) {
 }
 
 // Run answers a query. It ends early with the error of ctx.
-func (c *Clerk) Run(ctx context.Context, q Query) (*Answer, error) {
+func (c *Queries) Run(ctx context.Context, q Query) (*Answer, error) {
 	p, err := c.Plan(q)
 	if err != nil {
 		return nil, err
@@ -274,7 +274,7 @@ func (c *Clerk) Run(ctx context.Context, q Query) (*Answer, error) {
 
 // Each answers a plan line by line: those of devices as each has been read,
 // those of groups once all have. It ends with the error of ctx, or of yield.
-func (c *Clerk) Each(ctx context.Context, p *Plan, yield func(Line) error) error {
+func (c *Queries) Each(ctx context.Context, p *Plan, yield func(Line) error) error {
 	grid, err := series.GridOf(p.Step, p.Zone, p.From, p.To)
 	if err != nil {
 		return err
@@ -291,16 +291,16 @@ func (c *Clerk) Each(ctx context.Context, p *Plan, yield func(Line) error) error
 		if err != nil {
 			return err
 		}
-		if p.By != "" {
-			key := cmp.Or(s.device.Labels[p.By], "none")
+		if p.GroupBy != "" {
+			key := cmp.Or(s.device.Labels[p.GroupBy], "none")
 			g := groups[key+"\x00"+s.metric]
 			if g == nil {
 				l := s.line(symbol)
-				l.Device, l.Group = "", p.By+"="+key
+				l.Device, l.Group = "", p.GroupBy+"="+key
 				g = &gathering{line: l, at: map[int64]*cellSum{}}
 				groups[key+"\x00"+s.metric] = g
 				if len(groups) > MaxLines {
-					return fault.New(fault.Invalid, "the label %s has too many values; at most %d lines are given", p.By, MaxLines)
+					return fault.New(fault.Invalid, "the label %s has too many values; at most %d lines are given", p.GroupBy, MaxLines)
 				}
 			}
 			g.line.note(s.device.ID, lost)
@@ -312,21 +312,21 @@ func (c *Clerk) Each(ctx context.Context, p *Plan, yield func(Line) error) error
 		l := s.line(symbol)
 		l.note(s.device.ID, lost)
 		if texts != nil {
-			l.Points = texts
+			l.Steps = texts
 			l.Kind = texts[0].Last.Kind
 		}
 		for i := range cells {
-			l.Points = append(l.Points, point(&cells[i], p.Sum, convert, l.Kind))
+			l.Steps = append(l.Steps, point(&cells[i], p.Aggregate, convert, l.Kind))
 		}
-		if total += len(l.Points); total > MaxPoints {
-			return fault.New(fault.Invalid, "that would be more than %d points", MaxPoints).Then("widen the step, or ask for fewer devices")
+		if total += len(l.Steps); total > MaxSteps {
+			return fault.New(fault.Invalid, "that would be more than %d points", MaxSteps).Then("widen the step, or ask for fewer devices")
 		}
 		if err := yield(l); err != nil {
 			return err
 		}
 	}
 	for _, key := range slices.Sorted(maps.Keys(groups)) {
-		if err := yield(groups[key].finish(p.Across)); err != nil {
+		if err := yield(groups[key].finish(p.Then)); err != nil {
 			return err
 		}
 	}
@@ -345,7 +345,7 @@ func (l *Line) note(device string, lost *series.Lost) {
 }
 
 // read reads one series: cells of numbers, or points of texts.
-func (c *Clerk) read(ctx context.Context, p *Plan, grid series.Grid, s *one) (cells []series.Rollup, texts []Point, err error) {
+func (c *Queries) read(ctx context.Context, p *Plan, grid series.Grid, s *one) (cells []series.Rollup, texts []Step, err error) {
 	if s.p == nil || s.p.Kind != value.Text {
 		width := p.Step.Milliseconds()
 		if _, days := grid.(series.Days); days {
@@ -361,7 +361,7 @@ func (c *Clerk) read(ctx context.Context, p *Plan, grid series.Grid, s *one) (ce
 		}
 		at, _ := grid.Cell(x.At.UnixMilli())
 		if n := len(texts); n == 0 || texts[n-1].At.UnixMilli() != at {
-			texts = append(texts, Point{At: value.FromMillis(at)})
+			texts = append(texts, Step{At: value.FromMillis(at)})
 		}
 		k := &texts[len(texts)-1]
 		k.Count++
@@ -372,7 +372,7 @@ func (c *Clerk) read(ctx context.Context, p *Plan, grid series.Grid, s *one) (ce
 }
 
 func (s *one) line(symbol string) Line {
-	l := Line{Device: s.device.ID, Metric: s.metric, Unit: symbol, Decimals: -1, Kind: value.Number, Points: []Point{}}
+	l := Line{Device: s.device.ID, Metric: s.metric, Unit: symbol, Decimals: -1, Kind: value.Number, Steps: []Step{}}
 	if s.p != nil {
 		l.Title, l.Kind, l.Decimals = s.p.Title, s.p.Kind, s.p.Decimals
 		if symbol != s.p.Unit {
@@ -410,13 +410,13 @@ func conversion(from, to string) (unit.Conversion, error) {
 	return a.To(b)
 }
 
-func point(r *series.Rollup, sum string, convert func(float64) float64, kind value.Kind) Point {
-	x := Point{At: value.FromMillis(r.At), Count: r.N, Min: convert(r.Min), Max: convert(r.Max), Last: value.OfNumber(convert(r.Last))}
+func point(r *series.Rollup, sum string, convert func(float64) float64, kind value.Kind) Step {
+	x := Step{At: value.FromMillis(r.At), Count: r.N, Min: convert(r.Min), Max: convert(r.Max), Last: value.OfNumber(convert(r.Last))}
 	if kind == value.Bool {
 		x.Last = value.OfBool(r.Last != 0)
 	}
 	switch sum {
-	case "weighted":
+	case "weighted_mean":
 		x.Value = convert(r.Weighted())
 	case "min":
 		x.Value = x.Min
@@ -449,7 +449,7 @@ type cellSum struct {
 	min, max float64
 }
 
-func (g *gathering) add(cells []series.Rollup, texts []Point, p *Plan, convert func(float64) float64) error {
+func (g *gathering) add(cells []series.Rollup, texts []Step, p *Plan, convert func(float64) float64) error {
 	if texts != nil {
 		return fault.New(fault.Invalid, "%s is text, which is not summed up over devices", g.line.Metric)
 	}
@@ -457,16 +457,16 @@ func (g *gathering) add(cells []series.Rollup, texts []Point, p *Plan, convert f
 		g.line.Members++
 	}
 	for i := range cells {
-		x := point(&cells[i], p.Sum, convert, value.Number)
+		x := point(&cells[i], p.Aggregate, convert, value.Number)
 		k := g.at[cells[i].At]
 		if k == nil {
 			k = &cellSum{min: x.Min, max: x.Max}
 			g.at[cells[i].At] = k
 		}
 		switch {
-		case p.Across == "min" && k.n > 0:
+		case p.Then == "min" && k.n > 0:
 			k.sum = min(k.sum, x.Value)
-		case p.Across == "max" && k.n > 0:
+		case p.Then == "max" && k.n > 0:
 			k.sum = max(k.sum, x.Value)
 		default:
 			k.sum += x.Value
@@ -482,7 +482,7 @@ func (g *gathering) finish(across string) Line {
 	l := g.line
 	l.Kind = value.Number
 	for at, k := range g.at {
-		x := Point{At: value.FromMillis(at), Count: k.count, Value: k.sum, Min: k.min, Max: k.max}
+		x := Step{At: value.FromMillis(at), Count: k.count, Value: k.sum, Min: k.min, Max: k.max}
 		switch across {
 		case "mean":
 			x.Value = k.sum / float64(k.n)
@@ -490,9 +490,9 @@ func (g *gathering) finish(across string) Line {
 			x.Value = float64(k.n)
 		}
 		x.Last = value.OfNumber(x.Value)
-		l.Points = append(l.Points, x)
+		l.Steps = append(l.Steps, x)
 	}
-	slices.SortFunc(l.Points, func(a, b Point) int { return a.At.Compare(b.At) })
+	slices.SortFunc(l.Steps, func(a, b Step) int { return a.At.Compare(b.At) })
 	return l
 }
 
@@ -500,7 +500,7 @@ func (g *gathering) finish(across string) Line {
 // the other, each in order of time. Step, By and what goes with them say nothing.
 // Where some are damaged it gives all the others, and an error of
 // series.ErrDamaged at the end.
-func (c *Clerk) Export(ctx context.Context, q Query, yield func(device, metric, unit string, x series.Point) error) error {
+func (c *Queries) Export(ctx context.Context, q Query, yield func(device, metric, unit string, x series.Point) error) error {
 	p, err := c.Plan(q)
 	if err != nil {
 		return err

@@ -9,9 +9,9 @@ import (
 	"testing"
 	"time"
 
+	"ullage/core/health"
 	"ullage/core/series"
 	"ullage/core/value"
-	"ullage/core/vitals"
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
 	"ullage/fleet/query"
@@ -24,9 +24,9 @@ const day = 24 * time.Hour
 var begin = time.Date(2026, 3, 7, 0, 0, 0, 0, time.UTC)
 
 // limits are what a test says that the limits are.
-type limits []vitals.Margin
+type limits []health.Margin
 
-func (l limits) Margins(string) []vitals.Margin { return l }
+func (l limits) Margins(string) []health.Margin { return l }
 
 // damaged is a history of which one device has lost something.
 type damaged struct {
@@ -45,7 +45,7 @@ func (d damaged) Cells(ctx context.Context, device, metric string, from, to time
 // season stores two days of three probes, an air monitor and a press: probe n
 // is n °C above a wave between 20 and 22 °C, and tank 2 says nothing from 06:00
 // to 12:00 of the first day.
-func season(t *testing.T) (*rig.Rig, func(h query.History, l query.Limits) *query.Clerk) {
+func season(t *testing.T) (*rig.Rig, func(h query.History, l query.Limits) *query.Queries) {
 	r := rig.New(t)
 	put := func(id string, every time.Duration, readings []value.Reading) {
 		t.Helper()
@@ -82,7 +82,7 @@ func season(t *testing.T) (*rig.Rig, func(h query.History, l query.Limits) *quer
 		}
 		return map[string]bool{"tank-0": true, "tank-1": true, "tank-2": true}, nil
 	}
-	return r, func(h query.History, l query.Limits) *query.Clerk {
+	return r, func(h query.History, l query.Limits) *query.Queries {
 		if h == nil {
 			h = r.Store.Telemetry
 		}
@@ -98,7 +98,7 @@ func said(a *query.Answer) string {
 		if l.Members > 0 {
 			fmt.Fprintf(&b, " of %d", l.Members)
 		}
-		for _, p := range l.Points {
+		for _, p := range l.Steps {
 			if l.Kind == value.Text {
 				fmt.Fprintf(&b, " %d@%s", p.Count, p.Last.Text)
 			} else {
@@ -121,17 +121,17 @@ func TestQueries(t *testing.T) {
 		want string
 	}{
 		"days of a device":    {query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_temp"}, Span: both, Step: day}, "tank-0 1440@21.00 1440@21.00 Cel"},
-		"the greatest":        {query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_temp"}, Span: both, Step: day, Sum: "max"}, "tank-0 1440@22.00 1440@22.00 Cel"},
-		"in another unit":     {query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_temp"}, Span: first, Step: 12 * time.Hour, Sum: "min", Units: map[string]string{"must_temp": "K"}}, "tank-0 720@294.15 720@293.15 K"},
-		"a sum of a scale":    {query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_temp"}, Span: "2026-03-07T00:00..2min", Step: time.Minute, Sum: "sum", Units: map[string]string{"must_temp": "[degF]"}}, "tank-0 1@69.80 1@69.81 [degF]"},
-		"a gap has no point":  {query.Query{Devices: []string{"tank-2"}, Metrics: []string{"must_temp"}, Span: first, Step: 6 * time.Hour, Sum: "count"}, "tank-2 360@360.00 360@360.00 360@360.00 Cel"},
-		"by a label":          {query.Query{Where: "tanks", Metrics: []string{"must_temp"}, Span: first, Step: 6 * time.Hour, Sum: "max", By: "site", Across: "max"}, "site=Fennimore of 1 360@22.00 360@22.00 360@21.00 360@21.00 Cel; site=Kilnside of 2 720@24.00 360@23.00 720@23.00 720@23.00 Cel"},
-		"how many of a group": {query.Query{Where: "tanks", Metrics: []string{"must_temp"}, Span: first, Step: 6 * time.Hour, By: "site", Across: "count"}, "site=Fennimore of 1 360@1.00 360@1.00 360@1.00 360@1.00 Cel; site=Kilnside of 2 720@2.00 360@1.00 720@2.00 720@2.00 Cel"},
-		"the least of many":   {query.Query{Where: "tanks", Metrics: []string{"must_temp"}, Span: first, Step: day, Sum: "last", By: "row", Across: "min"}, "row=none of 3 3960@21.00 Cel"},
+		"the greatest":        {query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_temp"}, Span: both, Step: day, Aggregate: "max"}, "tank-0 1440@22.00 1440@22.00 Cel"},
+		"in another unit":     {query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_temp"}, Span: first, Step: 12 * time.Hour, Aggregate: "min", Units: map[string]string{"must_temp": "K"}}, "tank-0 720@294.15 720@293.15 K"},
+		"a sum of a scale":    {query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_temp"}, Span: "2026-03-07T00:00..2min", Step: time.Minute, Aggregate: "sum", Units: map[string]string{"must_temp": "[degF]"}}, "tank-0 1@69.80 1@69.81 [degF]"},
+		"a gap has no point":  {query.Query{Devices: []string{"tank-2"}, Metrics: []string{"must_temp"}, Span: first, Step: 6 * time.Hour, Aggregate: "count"}, "tank-2 360@360.00 360@360.00 360@360.00 Cel"},
+		"by a label":          {query.Query{Where: "tanks", Metrics: []string{"must_temp"}, Span: first, Step: 6 * time.Hour, Aggregate: "max", GroupBy: "site", Then: "max"}, "site=Fennimore of 1 360@22.00 360@22.00 360@21.00 360@21.00 Cel; site=Kilnside of 2 720@24.00 360@23.00 720@23.00 720@23.00 Cel"},
+		"how many of a group": {query.Query{Where: "tanks", Metrics: []string{"must_temp"}, Span: first, Step: 6 * time.Hour, GroupBy: "site", Then: "count"}, "site=Fennimore of 1 360@1.00 360@1.00 360@1.00 360@1.00 Cel; site=Kilnside of 2 720@2.00 360@1.00 720@2.00 720@2.00 Cel"},
+		"the least of many":   {query.Query{Where: "tanks", Metrics: []string{"must_temp"}, Span: first, Step: day, Aggregate: "last", GroupBy: "row", Then: "min"}, "row=none of 3 3960@21.00 Cel"},
 		// What follows the last reading is not known.
-		"booleans by time":    {query.Query{Devices: []string{"air-1"}, Metrics: []string{"fan_on"}, Span: both, Step: day, Sum: "weighted"}, "air-1 24@0.25 24@0.26"},
+		"booleans by time":    {query.Query{Devices: []string{"air-1"}, Metrics: []string{"fan_on"}, Span: both, Step: day, Aggregate: "weighted_mean"}, "air-1 24@0.25 24@0.26"},
 		"texts":               {query.Query{Devices: []string{"press-1"}, Metrics: []string{"cycle"}, Span: both, Step: day}, "press-1 24@idle 24@filling"},
-		"all that have it":    {query.Query{Metrics: []string{"fan_on"}, Span: first, Step: day, Sum: "first"}, "air-1 24@1.00"},
+		"all that have it":    {query.Query{Metrics: []string{"fan_on"}, Span: first, Step: day, Aggregate: "first"}, "air-1 24@1.00"},
 		"nothing in the span": {query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_temp"}, Span: "2026-01-01", Step: day}, "tank-0 Cel"},
 	} {
 		a, err := clerk(nil, nil).Run(t.Context(), c.q)
@@ -154,18 +154,18 @@ func TestQueriesThatAreRefused(t *testing.T) {
 	}{
 		"a misspelt metric":   {query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_tmp"}}, "did you mean must_temp?"},
 		"a setting":           {query.Query{Devices: []string{"tank-0"}, Metrics: []string{"max_temp"}}, "which has no history"},
-		"nowhere known":       {query.Query{Metrics: []string{"colour"}}, "none of these devices has telemetry colour"},
+		"nowhere known":       {query.Query{Metrics: []string{"colour"}}, "none of these devices has a metric colour"},
 		"an unknown device":   {query.Query{Devices: []string{"tank-9"}, Metrics: []string{"must_temp"}}, "tank-9"},
-		"nothing asked for":   {query.Query{Devices: []string{"tank-0"}}, "no telemetry is asked for"},
-		"a strange sum":       {query.Query{Metrics: []string{"must_temp"}, Sum: "mode"}, `"mode" is no way to sum up`},
-		"a sum across":        {query.Query{Metrics: []string{"must_temp"}, Across: "last"}, `"last" is no way to sum devices up`},
+		"nothing asked for":   {query.Query{Devices: []string{"tank-0"}}, "no metric is asked for"},
+		"a strange sum":       {query.Query{Metrics: []string{"must_temp"}, Aggregate: "mode"}, `"mode" is no way to sum up`},
+		"a sum across":        {query.Query{Metrics: []string{"must_temp"}, Then: "last"}, `"last" is no way to sum devices up`},
 		"a strange span":      {query.Query{Metrics: []string{"must_temp"}, Span: "soon"}, "is no span"},
 		"half a span":         {query.Query{Metrics: []string{"must_temp"}, From: begin}, "both a beginning and an end"},
 		"a span backwards":    {query.Query{Metrics: []string{"must_temp"}, From: begin.Add(day), To: begin}, "before it starts"},
 		"steps too small":     {query.Query{Metrics: []string{"must_temp"}, Span: "7d", Step: time.Second}, "at most 20000"},
 		"another dimension":   {query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_temp"}, Units: map[string]string{"must_temp": "kPa"}}, "is not given in kPa"},
 		"no such unit":        {query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_temp"}, Units: map[string]string{"must_temp": "hot"}}, "is not given in hot"},
-		"texts of a group":    {query.Query{Devices: []string{"press-1"}, Metrics: []string{"cycle"}, Span: "2026-03-07", By: "site"}, "is text, which is not summed up"},
+		"texts of a group":    {query.Query{Devices: []string{"press-1"}, Metrics: []string{"cycle"}, Span: "2026-03-07", GroupBy: "site"}, "is text, which is not summed up"},
 		"a wrong condition":   {query.Query{Where: "what", Metrics: []string{"must_temp"}}, "is no condition"},
 		"more lines than fit": {query.Query{Metrics: []string{"must_temp", "density", "ullage"}}, "at most 500"},
 	} {
@@ -202,13 +202,13 @@ func TestAnswersAreAStream(t *testing.T) {
 	}
 	for by, want := range map[string]string{"": "tank-0|tank-1 tank-1: the readings between 2026-03-07T00:00:00Z and 2026-03-07T01:00:00Z are damaged and were left out; see: ullage store check|tank-2|",
 		"site": "site=Fennimore|site=Kilnside tank-1: the readings between 2026-03-07T00:00:00Z and 2026-03-07T01:00:00Z are damaged and were left out; see: ullage store check|"} {
-		q.By = by
+		q.GroupBy = by
 		a, err := clerk(damaged{r.Store.Telemetry, "tank-1"}, nil).Run(t.Context(), q)
 		r.Must(err)
 		out := ""
 		for _, l := range a.Lines {
-			if len(l.Points) != 1 {
-				t.Errorf("%s%s has %d points", l.Device, l.Group, len(l.Points))
+			if len(l.Steps) != 1 {
+				t.Errorf("%s%s has %d points", l.Device, l.Group, len(l.Steps))
 			}
 			out += strings.TrimSpace(l.Device+l.Group+" "+l.Note) + "|"
 		}
@@ -242,7 +242,7 @@ func TestColumnsAndExport(t *testing.T) {
 
 func TestFigures(t *testing.T) {
 	r, clerk := season(t)
-	f, err := clerk(nil, nil).Figures(t.Context(), query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_temp"}, Span: "2026-03-07..2026-03-08"})
+	f, err := clerk(nil, nil).Statistics(t.Context(), query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_temp"}, Span: "2026-03-07..2026-03-08"})
 	r.Must(err)
 	if s := f.Summary; s.N != 2880 || math.Abs(s.P50-21) > 0.01 || math.Abs(s.Min-20) > 0.01 || math.Abs(s.Max-22) > 0.01 || !f.TrendKnown || math.Abs(f.Trend.Slope) > 0.05 || len(f.Histogram.Counts) < 10 {
 		t.Errorf("%+v", f)
@@ -252,7 +252,7 @@ func TestFigures(t *testing.T) {
 		"and not 3":                  {Where: "tanks", Metrics: []string{"must_temp"}},
 		"has no number in this span": {Devices: []string{"tank-0"}, Metrics: []string{"must_temp"}, Span: "2026-01-01"},
 	} {
-		if _, err := clerk(nil, nil).Figures(t.Context(), q); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := clerk(nil, nil).Statistics(t.Context(), q); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("it gives %v, want %q", err, want)
 		}
 	}
@@ -266,25 +266,25 @@ func TestForecastReachesLimits(t *testing.T) {
 	r.Clock.Forward(now.Sub(r.Clock.Now())) // to midnight, when the wave rises through its mean
 	c := clerk(nil, limits{
 		{Rule: "warm", Of: "must_temp", Unit: "Cel", Limit: 21.6, Upward: true}, {Rule: "cold", Of: "must_temp", Unit: "K", Limit: 293.5}, {Rule: "hot", Of: "must_temp", Unit: "Cel", Limit: 40, Upward: true},
-		{Rule: "fast", Of: "rate(must_temp, 1h)", Unit: "K/h", Limit: 1, Upward: true}, {Rule: "odd", Of: "must_temp", Unit: "kPa", Limit: 1},
+		{Rule: "fast", Of: "rate(must_temp over 1h)", Unit: "K/h", Limit: 1, Upward: true}, {Rule: "odd", Of: "must_temp", Unit: "kPa", Limit: 1},
 	})
 	o, err := c.Forecast(t.Context(), query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_temp"}}, day)
 	r.Must(err)
-	if !o.Seasonal || len(o.Reaches) != 3 {
+	if !o.Seasonal || len(o.Limits) != 3 {
 		t.Fatalf("%+v", o)
 	}
 	for i, want := range []struct {
 		rule  string
 		after time.Duration // 0 for never
 	}{{"cold", 14*time.Hour + 44*time.Minute}, {"hot", 0}, {"warm", 2*time.Hour + 27*time.Minute}} {
-		got := o.Reaches[i]
+		got := o.Limits[i]
 		off := got.Likely.Sub(now) - want.after
 		if got.Rule != want.rule || want.after == 0 && !got.Likely.IsZero() || want.after != 0 && (off.Abs() > 45*time.Minute || got.Early.After(got.Likely)) {
 			t.Errorf("%+v, want %s after %s", got, want.rule, want.after)
 		}
 	}
 	o, err = c.Forecast(t.Context(), query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_temp"}, Units: map[string]string{"must_temp": "K"}}, day)
-	if err != nil || len(o.Reaches) != 3 || math.Abs(o.Reaches[2].Limit-294.75) > 1e-9 || o.Reaches[2].Likely.IsZero() {
+	if err != nil || len(o.Limits) != 3 || math.Abs(o.Limits[2].Limit-294.75) > 1e-9 || o.Limits[2].Likely.IsZero() {
 		t.Errorf("in kelvin: %+v, %v", o, err)
 	}
 	for _, ahead := range []time.Duration{time.Minute, 15 * day} {

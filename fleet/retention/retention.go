@@ -25,8 +25,8 @@ type Store interface {
 	Trim([]Cut) (int64, error)
 }
 
-// Keeper throws away what is too old.
-type Keeper struct {
+// Retention throws away what is too old.
+type Retention struct {
 	Store   Store
 	Devices *devices.Registry
 	Models  *models.Catalogue
@@ -41,7 +41,7 @@ type Keeper struct {
 const every = time.Hour
 
 // Run looks the store through now and then until ctx ends.
-func (k *Keeper) Run(ctx context.Context) {
+func (k *Retention) Run(ctx context.Context) {
 	t := time.NewTicker(every)
 	defer t.Stop()
 	for {
@@ -61,7 +61,7 @@ func (k *Keeper) Run(ctx context.Context) {
 }
 
 // Sweep throws away what is too old now, and returns how many readings went.
-func (k *Keeper) Sweep() (int64, error) {
+func (k *Retention) Sweep() (int64, error) {
 	now := k.Now()
 	before := func(keep time.Duration) time.Time {
 		if keep == 0 {

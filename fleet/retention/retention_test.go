@@ -43,7 +43,7 @@ func TestWhatIsKept(t *testing.T) {
 		put(rig.Start.AddDate(0, 0, -day), 1440)
 	}
 	r.Store.Seal()
-	keeper := &retention.Keeper{Store: r.Store.Telemetry, Devices: r.Devices, Models: r.Models, Readings: 15 * 24 * time.Hour, Log: slog.New(slog.DiscardHandler), Now: r.Clock.Now}
+	keeper := &retention.Retention{Store: r.Store.Telemetry, Devices: r.Devices, Models: r.Models, Readings: 15 * 24 * time.Hour, Log: slog.New(slog.DiscardHandler), Now: r.Clock.Now}
 	gone, err := keeper.Sweep()
 	r.Must(err)
 	if gone < (20+15+15)*1440-3*480 || gone > (20+15+15)*1440 {

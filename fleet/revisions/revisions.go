@@ -18,11 +18,11 @@ import (
 	"ullage/fleet/settings"
 )
 
-// Office knows the models and who has them.
-type Office struct {
+// Revisions knows the models and who has them.
+type Revisions struct {
 	Models   *models.Catalogue
 	Devices  *devices.Registry
-	Settings *settings.Book
+	Settings *settings.Settings
 	Alarms   *alarms.Engine
 	// Matching returns the ids of the devices for which a selector is true.
 	Matching func(where string) (map[string]bool, error)
@@ -44,7 +44,7 @@ type Draft struct {
 
 // Preview checks a text and says what publishing it would do. The format is
 // json or yaml; worked out from the text where it is empty.
-func (o *Office) Preview(text, format string, parts map[string]json.RawMessage) Draft {
+func (o *Revisions) Preview(text, format string, parts map[string]json.RawMessage) Draft {
 	name := "model.tm.json"
 	if format == "yaml" || format == "" && !strings.HasPrefix(strings.TrimSpace(text), "{") {
 		name = "model.tm.yaml"
@@ -61,7 +61,7 @@ func (o *Office) Preview(text, format string, parts map[string]json.RawMessage) 
 	}
 	d.State, d.Refused = o.Models.Judge(d.Model)
 	for _, x := range o.Devices.List() {
-		if x.Model == d.Model.Name && x.Standing != devices.Retired {
+		if x.Model == d.Model.Name && x.Status != devices.Retired {
 			d.Devices++
 		}
 	}
@@ -71,7 +71,7 @@ func (o *Office) Preview(text, format string, parts map[string]json.RawMessage) 
 
 // Unfit lists the rules over a model that do not fit a version of it, each with
 // the reason: they do not watch devices that have that version.
-func (o *Office) Unfit(m *model.Model) []string {
+func (o *Revisions) Unfit(m *model.Model) []string {
 	var out []string
 	around := check.Around{Rules: o.Alarms.Names()}
 	for _, r := range o.Alarms.Rules() {
@@ -102,14 +102,14 @@ type Step struct {
 	Device   string
 	From     string
 	Reported string
-	Loses    []string // settings pinned on it that the other version does not allow
+	Loses    []string // settings of its override that the other version does not allow
 }
 
 // Move gives devices of a model another version, the newest where version is
 // empty: those with the ids, or those that where chooses, or all. With preview
 // nothing is changed. It returns what is or would be moved, and what is
 // different for them.
-func (o *Office) Move(modelName, version string, ids []string, where string, preview bool, by string) (*model.Model, []Step, []model.Change, error) {
+func (o *Revisions) Move(modelName, version string, ids []string, where string, preview bool, by string) (*model.Model, []Step, []model.Change, error) {
 	to, err := o.Models.Of(modelName, version)
 	if err != nil {
 		return nil, nil, nil, err
@@ -132,7 +132,7 @@ func (o *Office) Move(modelName, version string, ids []string, where string, pre
 		if err != nil {
 			return nil, nil, nil, err
 		}
-		for name, v := range st.Pin {
+		for name, v := range st.Override {
 			if p, ok := to.Property(name); !ok || p.Role != model.Setting || p.Kind != v.Kind || p.OutOfRange(v) {
 				s.Loses = append(s.Loses, name)
 			}
@@ -157,9 +157,9 @@ func (o *Office) Move(modelName, version string, ids []string, where string, pre
 	return to, steps, changes, nil
 }
 
-func (o *Office) one(s Step, to *model.Model, by string) error {
+func (o *Revisions) one(s Step, to *model.Model, by string) error {
 	if len(s.Loses) > 0 {
-		// While the old version is in force, or unpinning would be refused.
+		// While the old version is in force, or taking it off would be refused.
 		if _, err := o.Settings.Set(s.Device, nil, s.Loses, by); err != nil {
 			return err
 		}
@@ -173,7 +173,7 @@ func (o *Office) one(s Step, to *model.Model, by string) error {
 	return o.Settings.Remodel(s.Device)
 }
 
-func (o *Office) choose(modelName string, ids []string, where string) ([]devices.Device, error) {
+func (o *Revisions) choose(modelName string, ids []string, where string) ([]devices.Device, error) {
 	var among map[string]bool
 	if where != "" {
 		var err error
@@ -183,7 +183,7 @@ func (o *Office) choose(modelName string, ids []string, where string) ([]devices
 	}
 	var out []devices.Device
 	for _, d := range o.Devices.List() {
-		if d.Model != modelName || d.Standing == devices.Retired || among != nil && !among[d.ID] || len(ids) > 0 && !slices.Contains(ids, d.ID) {
+		if d.Model != modelName || d.Status == devices.Retired || among != nil && !among[d.ID] || len(ids) > 0 && !slices.Contains(ids, d.ID) {
 			continue
 		}
 		out = append(out, d)

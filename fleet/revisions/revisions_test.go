@@ -13,8 +13,8 @@ import (
 	"ullage/test/rig"
 )
 
-func office(r *rig.Rig) *revisions.Office {
-	return &revisions.Office{Models: r.Models, Devices: r.Devices, Settings: r.Settings, Alarms: r.Alarms, Moved: r.Workshop.Forget,
+func office(r *rig.Rig) *revisions.Revisions {
+	return &revisions.Revisions{Models: r.Models, Devices: r.Devices, Settings: r.Settings, Alarms: r.Alarms, Moved: r.Derivations.Forget,
 		Matching: func(string) (map[string]bool, error) { return map[string]bool{"tank-kilnside-01": true}, nil }}
 }
 
@@ -64,8 +64,8 @@ func TestMove(t *testing.T) {
 	r.Bus.Settle()
 	doc, err := r.Settings.Document(tanks[0])
 	r.Must(err)
-	if doc.Settings["max_temp"].Num != 32 || doc.Settings["stir_at"].Num != 27 || r.Device(tanks[0]).ModelVersion != "2.0.0" {
-		t.Errorf("after the move its settings are %v", doc.Settings)
+	if doc.Intended["max_temp"].Num != 32 || doc.Intended["stir_at"].Num != 27 || r.Device(tanks[0]).ModelVersion != "2.0.0" {
+		t.Errorf("after the move its settings are %v", doc.Intended)
 	}
 	if _, steps, _, _ = o.Move("tank-probe", "2.0.0", []string{tanks[0]}, "", false, "mara"); len(steps) != 0 {
 		t.Errorf("it moves where it is: %+v", steps)

@@ -24,12 +24,17 @@ import (
 
 // State is everything known about one device's settings.
 type State struct {
-	Device     string
-	Revision   int64 // of Intended; devices compare for inequality
-	Pin        layering.Settings
-	Intended   layering.Settings // without the held ones
-	IntendedAt time.Time
-	PinnedBy   map[string]Pinned
+	Device string
+	// Revision is the number of Intended. Devices compare it for inequality. Its
+	// lowest CountBits count; what is above them is the epoch of the store, which a
+	// restore from a backup begins anew, so that no number comes twice.
+	Revision     int64
+	First        int64  // the first number of the epoch that Revision is of
+	Earlier      []Span // numbers of earlier epochs
+	Override     layering.Settings
+	Intended     layering.Settings // without those kept by the service
+	IntendedAt   time.Time
+	OverriddenBy map[string]Overridden
 
 	AppliedRevision int64 // 0: nothing was ever confirmed
 	Applied         layering.Settings
@@ -38,10 +43,34 @@ type State struct {
 	DriftSince      time.Time // zero: no drift
 }
 
-// Pinned says who put a value on a device, and when.
-type Pinned struct {
+// Overridden says who put a value on a device, and when.
+type Overridden struct {
 	By string    `json:"by"`
 	At time.Time `json:"at"`
+}
+
+// CountBits is how many bits of a revision count within an epoch. Together with
+// an epoch of 37 bits a revision is an exact number in JSON (RFC 8259, section 6).
+const CountBits = 16
+
+// Span is a run of revisions, both ends included.
+type Span struct{ First, Last int64 }
+
+// Made reports whether a revision was ever made for the device.
+func (s *State) Made(revision int64) bool {
+	return revision >= s.First && revision <= s.Revision ||
+		slices.ContainsFunc(s.Earlier, func(x Span) bool { return revision >= x.First && revision <= x.Last })
+}
+
+// next gives a state its next revision.
+func (b *Settings) next(s *State) {
+	if s.Revision>>CountBits == b.epoch {
+		s.Revision++
+		return
+	}
+	s.Earlier = append(slices.Clone(s.Earlier), Span{s.First, s.Revision})
+	s.Revision = b.epoch<<CountBits + 1
+	s.First = s.Revision
 }
 
 // Confirmed reports whether the device has answered the newest revision.
@@ -50,16 +79,19 @@ func (s *State) Confirmed() bool { return s.AppliedRevision == s.Revision }
 // Records stores the states.
 type Records interface {
 	SettingStates() ([]State, error)
+	// Epoch is that of the store; every restore from a backup begins another.
+	Epoch() (int64, error)
 	SaveSettings(State, ...journal.Entry) error
 }
 
-// Book holds the settings of every device.
-type Book struct {
+// Settings holds the settings of every device.
+type Settings struct {
 	records Records
 	devices *devices.Registry
 	models  *models.Catalogue
 	bus     *event.Bus
 	now     func() time.Time
+	epoch   int64
 
 	mu      sync.RWMutex
 	states  map[string]*State
@@ -67,8 +99,8 @@ type Book struct {
 }
 
 // Open reads every state.
-func Open(r Records, d *devices.Registry, m *models.Catalogue, bus *event.Bus, now func() time.Time) (*Book, error) {
-	b := &Book{records: r, devices: d, models: m, bus: bus, now: now, states: map[string]*State{}, changed: map[string]chan struct{}{}}
+func Open(r Records, d *devices.Registry, m *models.Catalogue, bus *event.Bus, now func() time.Time) (*Settings, error) {
+	b := &Settings{records: r, devices: d, models: m, bus: bus, now: now, states: map[string]*State{}, changed: map[string]chan struct{}{}}
 	stored, err := r.SettingStates()
 	if err != nil {
 		return nil, err
@@ -76,12 +108,15 @@ func Open(r Records, d *devices.Registry, m *models.Catalogue, bus *event.Bus, n
 	for _, s := range stored {
 		b.states[s.Device] = &s
 	}
+	if b.epoch, err = r.Epoch(); err != nil {
+		return nil, err
+	}
 	return b, nil
 }
 
 // Of returns the state of a device's settings, making the first revision where
 // there is none yet. Its maps must not be changed.
-func (b *Book) Of(id string) (State, *model.Model, error) {
+func (b *Settings) Of(id string) (State, *model.Model, error) {
 	d, err := b.devices.Get(id)
 	if err != nil {
 		return State{}, nil, err
@@ -97,7 +132,7 @@ func (b *Book) Of(id string) (State, *model.Model, error) {
 		b.mu.Lock()
 		defer b.mu.Unlock()
 		if s = b.states[id]; s == nil {
-			s = &State{Device: id, Revision: 1, Pin: layering.Settings{}, PinnedBy: map[string]Pinned{},
+			s = &State{Device: id, Revision: b.epoch<<CountBits + 1, First: b.epoch<<CountBits + 1, Override: layering.Settings{}, OverriddenBy: map[string]Overridden{},
 				Intended: m.Defaults(false), IntendedAt: b.now(), Applied: layering.Settings{}, Refused: map[string]string{}}
 			if err := b.records.SaveSettings(*s); err != nil {
 				return State{}, nil, err
@@ -108,9 +143,9 @@ func (b *Book) Of(id string) (State, *model.Model, error) {
 	return *s, m, nil
 }
 
-// Set pins values on a device and unpins the names in unset. Values that the
+// Set puts values into the override of a device and takes the names in unset off it. Values that the
 // model does not allow refuse the whole change.
-func (b *Book) Set(id string, set map[string]any, unset []string, by string) (State, error) {
+func (b *Settings) Set(id string, set map[string]any, unset []string, by string) (State, error) {
 	_, m, err := b.Of(id)
 	if err != nil {
 		return State{}, err
@@ -127,21 +162,21 @@ func (b *Book) Set(id string, set map[string]any, unset []string, by string) (St
 		return State{}, e.Then("see what %s allows with: ullage model show %s", m.Name, m.Name)
 	}
 	return b.revise(id, m, by, func(s *State, at time.Time) []string {
-		s.Pin, s.PinnedBy = maps.Clone(s.Pin), maps.Clone(s.PinnedBy)
+		s.Override, s.OverriddenBy = maps.Clone(s.Override), maps.Clone(s.OverriddenBy)
 		var words []string
 		for _, name := range slices.Sorted(maps.Keys(values)) {
 			p, _ := m.Property(name)
-			if old, ok := s.Pin[name]; ok && old == values[name] {
+			if old, ok := s.Override[name]; ok && old == values[name] {
 				continue
 			}
-			s.Pin[name], s.PinnedBy[name] = values[name], Pinned{by, at}
+			s.Override[name], s.OverriddenBy[name] = values[name], Overridden{by, at}
 			words = append(words, fmt.Sprintf("set %s to %s", name, p.Say(values[name])))
 		}
 		for _, name := range unset {
-			if _, ok := s.Pin[name]; ok {
-				delete(s.Pin, name)
-				delete(s.PinnedBy, name)
-				words = append(words, "took the pin off "+name)
+			if _, ok := s.Override[name]; ok {
+				delete(s.Override, name)
+				delete(s.OverriddenBy, name)
+				words = append(words, "took "+name+" off")
 			}
 		}
 		return words
@@ -150,7 +185,7 @@ func (b *Book) Set(id string, set map[string]any, unset []string, by string) (St
 
 // Remodel works the intended settings of a device out again after its model
 // has changed.
-func (b *Book) Remodel(id string) error {
+func (b *Settings) Remodel(id string) error {
 	_, m, err := b.Of(id)
 	if err != nil {
 		return err
@@ -161,15 +196,15 @@ func (b *Book) Remodel(id string) error {
 
 // revise changes a copy of the state, gives it a new revision if the document
 // for the device came out different, and stores it.
-func (b *Book) revise(id string, m *model.Model, by string, f func(*State, time.Time) []string) (State, error) {
+func (b *Settings) revise(id string, m *model.Model, by string, f func(*State, time.Time) []string) (State, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	s := *b.states[id]
 	at := b.now()
 	words := f(&s, at)
 	intended := layering.Settings{}
-	for name, v := range layering.Merge(m.Defaults(false), s.Pin).Settings {
-		if p, ok := m.Property(name); ok && p.Role == model.Setting && !p.Held {
+	for name, v := range layering.Merge(m.Defaults(false), s.Override).Settings {
+		if p, ok := m.Property(name); ok && p.Role == model.Setting && !p.KeptByService {
 			intended[name] = v
 		}
 	}
@@ -178,7 +213,7 @@ func (b *Book) revise(id string, m *model.Model, by string, f func(*State, time.
 		return s, nil
 	}
 	if !same {
-		s.Revision++
+		b.next(&s)
 		s.Intended, s.IntendedAt, s.DriftSince = intended, at, time.Time{}
 		words = append(words, fmt.Sprintf("revision %d", s.Revision))
 	}
@@ -203,18 +238,18 @@ func (b *Book) revise(id string, m *model.Model, by string, f func(*State, time.
 // Document is what is sent to a device: always the whole.
 type Document struct {
 	Revision int64             `json:"revision"`
-	Settings layering.Settings `json:"settings"`
+	Intended layering.Settings `json:"intended"`
 }
 
 // Document returns the intended document of a device.
-func (b *Book) Document(id string) (Document, error) {
+func (b *Settings) Document(id string) (Document, error) {
 	s, _, err := b.Of(id)
 	return Document{s.Revision, s.Intended}, err
 }
 
 // Changed returns a channel that is closed when the device's revision is no
 // longer rev; it is closed already if it is not now.
-func (b *Book) Changed(id string, rev int64) <-chan struct{} {
+func (b *Settings) Changed(id string, rev int64) <-chan struct{} {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if s := b.states[id]; s == nil || s.Revision != rev {
@@ -232,32 +267,32 @@ func (b *Book) Changed(id string, rev int64) <-chan struct{} {
 
 type report struct {
 	Revision *int64            `json:"revision"`
-	Settings map[string]any    `json:"settings"`
+	Applied  map[string]any    `json:"applied"`
 	Refused  map[string]string `json:"refused"`
 }
 
 // Apply records what a device says it has applied. Members that the model does
 // not know are returned as findings; the rest is kept.
-func (b *Book) Apply(id string, body []byte) (kept int, wrong []model.Finding, err error) {
+func (b *Settings) Apply(id string, body []byte) (kept int, wrong []model.Finding, err error) {
 	_, m, err := b.Of(id)
 	if err != nil {
 		return 0, nil, err
 	}
 	var r report
-	if err := json.Unmarshal(body, &r); err != nil || r.Revision == nil {
+	if err := json.Unmarshal(body, &r); err != nil || r.Revision == nil || r.Applied == nil && r.Refused == nil {
 		return 0, nil, fault.New(fault.Invalid, "this is no report of applied settings").
-			Then(`write it like {"revision":12,"settings":{"report_every":10},"refused":{}}`)
+			Then(`write it like {"revision":12,"applied":{"report_every":10},"refused":{}}`)
 	}
 	applied := layering.Settings{}
-	for name, x := range r.Settings {
+	for name, x := range r.Applied {
 		p, ok := m.Property(name)
 		if !ok || p.Role != model.Setting {
-			wrong = append(wrong, model.Finding{Pointer: "/settings/" + name, Sentence: fmt.Sprintf("%s has no setting %s", m, name)})
+			wrong = append(wrong, model.Finding{Pointer: "/applied/" + name, Sentence: fmt.Sprintf("%s has no setting %s", m, name)})
 			continue
 		}
 		v, err := p.Check(x)
 		if err != nil {
-			wrong = append(wrong, model.Finding{Pointer: "/settings/" + name, Sentence: fmt.Sprintf("%s %s", name, err)})
+			wrong = append(wrong, model.Finding{Pointer: "/applied/" + name, Sentence: fmt.Sprintf("%s %s", name, err)})
 			continue
 		}
 		applied[name] = v
@@ -266,6 +301,10 @@ func (b *Book) Apply(id string, body []byte) (kept int, wrong []model.Finding, e
 	defer b.mu.Unlock()
 	s := *b.states[id]
 	at := b.now()
+	if !s.Made(*r.Revision) {
+		return 0, nil, fault.New(fault.Conflict, "revision %d was never sent to %s; the newest is %d", *r.Revision, id, s.Revision).
+			Then("ask for the intended settings, apply them, and report that revision")
+	}
 	if s.AppliedRevision == *r.Revision && s.Applied.Equal(applied) && maps.Equal(s.Refused, r.Refused) && !s.AppliedAt.IsZero() {
 		return len(applied), wrong, nil
 	}
@@ -311,9 +350,9 @@ func (s *State) Drift() []layering.Difference {
 	return layering.Drift(s.Intended, s.Applied, s.Refused)
 }
 
-// Effective returns what a rule means by set.NAME: a held setting as intended,
+// Effective returns what a rule means by set.NAME: one kept by the service as intended,
 // another as applied, and as intended before the first confirmation.
-func (b *Book) Effective(id string, m *model.Model, name string) value.Value {
+func (b *Settings) Effective(id string, m *model.Model, name string) value.Value {
 	b.mu.RLock()
 	s := b.states[id]
 	b.mu.RUnlock()
@@ -324,8 +363,8 @@ func (b *Book) Effective(id string, m *model.Model, name string) value.Value {
 	if s == nil {
 		return p.Default
 	}
-	if p.Held {
-		return s.Held(m)[name]
+	if p.KeptByService {
+		return s.KeptByService(m)[name]
 	}
 	if v, ok := s.Applied[name]; ok && s.AppliedRevision > 0 {
 		return v
@@ -333,19 +372,19 @@ func (b *Book) Effective(id string, m *model.Model, name string) value.Value {
 	return s.Intended[name]
 }
 
-// Intended returns the intended value of a setting, held or not.
+// Intended returns the intended value of a setting, kept by the service or sent.
 func (s *State) IntendedOf(m *model.Model, name string) value.Value {
-	if p, ok := m.Property(name); ok && p.Held {
-		return s.Held(m)[name]
+	if p, ok := m.Property(name); ok && p.KeptByService {
+		return s.KeptByService(m)[name]
 	}
 	return s.Intended[name]
 }
 
-// Held returns the settings that live in the service only.
-func (s *State) Held(m *model.Model) layering.Settings {
+// KeptByService returns the settings that live in the service only.
+func (s *State) KeptByService(m *model.Model) layering.Settings {
 	out := layering.Settings(m.Defaults(true))
-	for name, v := range s.Pin {
-		if p, ok := m.Property(name); ok && p.Held {
+	for name, v := range s.Override {
+		if p, ok := m.Property(name); ok && p.KeptByService {
 			out[name] = v
 		}
 	}

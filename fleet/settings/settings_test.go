@@ -31,14 +31,14 @@ func TestDocumentIsAlwaysWhole(t *testing.T) {
 	r.Must(err)
 	b, err := json.Marshal(doc)
 	r.Must(err)
-	if want := `{"revision":1,"settings":{"display_unit":"Cel","max_temp":32,"report_every":10,"stir_at":28}}`; string(b) != want {
+	if want := `{"revision":1,"intended":{"display_unit":"Cel","max_temp":32,"report_every":10,"stir_at":28}}`; string(b) != want {
 		t.Errorf("the document is %s, want %s", b, want)
 	}
 	_, err = r.Settings.Set(tank, map[string]any{"max_temp": 30.0}, nil, "mara")
 	r.Must(err)
 	doc, err = r.Settings.Document(tank)
 	r.Must(err)
-	if doc.Revision != 2 || len(doc.Settings) != 4 || doc.Settings["max_temp"] != value.OfNumber(30) {
+	if doc.Revision != 2 || len(doc.Intended) != 4 || doc.Intended["max_temp"] != value.OfNumber(30) {
 		t.Errorf("after a change it is %+v", doc)
 	}
 }
@@ -56,10 +56,10 @@ func TestRevisionsOnlyWhereSomethingChanged(t *testing.T) {
 	}{
 		{set(map[string]any{"max_temp": 30.0}), 2, "a change"},
 		{set(map[string]any{"max_temp": 30.0}), 2, "the same again"},
-		{set(map[string]any{"stir_at": 28.0}), 2, "pinning the default"},
-		{set(nil, "stir_at"), 2, "unpinning the default"},
-		{set(nil, "max_temp"), 3, "unpinning"},
-		{set(nil, "max_temp"), 3, "unpinning what is not pinned"},
+		{set(map[string]any{"stir_at": 28.0}), 2, "setting the default"},
+		{set(nil, "stir_at"), 2, "taking the default off"},
+		{set(nil, "max_temp"), 3, "taking off"},
+		{set(nil, "max_temp"), 3, "taking off what is not set"},
 	} {
 		if c.got != c.want {
 			t.Errorf("%d, %s: revision %d, want %d", i, c.what, c.got, c.want)
@@ -74,7 +74,7 @@ func TestSetRefusesTheWholeChange(t *testing.T) {
 	if f == nil || f.Code != fault.Invalid || len(f.Findings) != 3 || !strings.Contains(f.Error(), "between 10 and 35 °C") {
 		t.Errorf("it gives %v", err)
 	}
-	if s, _, _ := r.Settings.Of(tank); s.Revision != 1 || len(s.Pin) != 0 {
+	if s, _, _ := r.Settings.Of(tank); s.Revision != 1 || len(s.Override) != 0 {
 		t.Errorf("part of it was kept: %+v", s)
 	}
 	if _, err := r.Settings.Set("tank-nowhere-01", nil, nil, "mara"); rig.Code(err) != fault.NotFound {
@@ -84,7 +84,8 @@ func TestSetRefusesTheWholeChange(t *testing.T) {
 
 func TestAppliedAndRefused(t *testing.T) {
 	r := newRig(t)
-	if o := report(r, `{"revision":1,"settings":{"max_temp":32,"report_every":10,"stir_at":26,"display_unit":"Cel"},"refused":{"stir_at":"above 26 °C while sealed"}}`); o.Err != nil || o.Kept != 4 {
+	r.Keep(tank, `{"ullage":30}`)
+	if o := report(r, `{"revision":1,"applied":{"max_temp":32,"report_every":10,"stir_at":26,"display_unit":"Cel"},"refused":{"stir_at":"above 26 °C while sealed"}}`); o.Err != nil || o.Kept != 4 {
 		t.Fatalf("the report gives %+v", o)
 	}
 	s, _, err := r.Settings.Of(tank)
@@ -113,7 +114,7 @@ func TestAppliedAndRefused(t *testing.T) {
 	if dev := r.Device(tank); dev.Health != "sound" || len(dev.Drifting) != 0 {
 		t.Errorf("with a new revision on its way it is %s, %v", dev.Health, dev.Drifting)
 	}
-	report(r, `{"revision":2,"settings":{"max_temp":32,"report_every":10,"stir_at":25,"display_unit":"Cel"}}`)
+	report(r, `{"revision":2,"applied":{"max_temp":32,"report_every":10,"stir_at":25,"display_unit":"Cel"}}`)
 	if got := r.Journal(journal.SettingApplied); len(got) != 1 || got[0] != "it applied revision 2" {
 		t.Errorf("the journal tells %q", got)
 	}
@@ -127,7 +128,7 @@ func TestReportsOfOldRevisionsAreNoDrift(t *testing.T) {
 	r := newRig(t)
 	_, err := r.Settings.Set(tank, map[string]any{"max_temp": 30.0}, nil, "mara")
 	r.Must(err)
-	report(r, `{"revision":1,"settings":{"max_temp":32}}`)
+	report(r, `{"revision":1,"applied":{"max_temp":32}}`)
 	if s, _, _ := r.Settings.Of(tank); s.Confirmed() || len(s.Drift()) != 0 {
 		t.Errorf("state %+v", s)
 	}
@@ -136,25 +137,25 @@ func TestReportsOfOldRevisionsAreNoDrift(t *testing.T) {
 func TestDriftLater(t *testing.T) {
 	r := newRig(t)
 	whole := `"report_every":10,"stir_at":28,"display_unit":"Cel"}}`
-	report(r, `{"revision":1,"settings":{"max_temp":32,`+whole)
-	report(r, `{"revision":1,"settings":{"max_temp":35,`+whole)
+	report(r, `{"revision":1,"applied":{"max_temp":32,`+whole)
+	report(r, `{"revision":1,"applied":{"max_temp":35,`+whole)
 	if s, _, _ := r.Settings.Of(tank); len(s.Drift()) != 1 {
 		t.Errorf("somebody turned the knob on the device, and drift is %v", s.Drift())
 	}
-	if o := report(r, `{"revision":1,"settings":{"max_temp":"warm","colour":1}}`); len(o.Refused) != 2 {
+	if o := report(r, `{"revision":1,"applied":{"max_temp":"warm","colour":1}}`); len(o.Refused) != 2 {
 		t.Errorf("a report with mistakes gives %+v", o)
 	}
 }
 
-func TestHeldSettings(t *testing.T) {
+func TestKeptByService(t *testing.T) {
 	r := rig.New(t)
 	r.Onboard("bung-saltmarsh-112", "cask-bung", nil)
 	s, err := r.Settings.Set("bung-saltmarsh-112", map[string]any{"battery_low": 2.6}, nil, "mara")
 	r.Must(err)
 	doc, err := r.Settings.Document("bung-saltmarsh-112")
 	r.Must(err)
-	if s.Revision != 1 || len(doc.Settings) != 0 {
-		t.Errorf("a held setting went into the document: %+v", doc)
+	if s.Revision != 1 || len(doc.Intended) != 0 {
+		t.Errorf("a setting kept by the service went into the document: %+v", doc)
 	}
 	m, err := r.Models.Get("cask-bung")
 	r.Must(err)
@@ -172,7 +173,7 @@ func TestEffectiveBeforeAndAfterConfirmation(t *testing.T) {
 	if v := r.Settings.Effective(tank, m, "max_temp"); v != value.OfNumber(30) {
 		t.Errorf("before the first confirmation it is %v", v)
 	}
-	report(r, `{"revision":1,"settings":{"max_temp":32}}`)
+	report(r, `{"revision":1,"applied":{"max_temp":32}}`)
 	if v := r.Settings.Effective(tank, m, "max_temp"); v != value.OfNumber(32) {
 		t.Errorf("the device runs on 32, and it is %v", v)
 	}
@@ -219,7 +220,7 @@ func TestNewModelRevises(t *testing.T) {
 	r.Must(r.Settings.Remodel(tank))
 	doc, err := r.Settings.Document(tank)
 	r.Must(err)
-	if !changed || doc.Revision != 2 || doc.Settings["stir_at"] != value.OfNumber(27) {
+	if !changed || doc.Revision != 2 || doc.Intended["stir_at"] != value.OfNumber(27) {
 		t.Errorf("with another default the document is %+v", doc)
 	}
 }

@@ -27,7 +27,7 @@ import (
 	"ullage/fleet/models"
 	"ullage/fleet/present"
 	"ullage/fleet/settings"
-	"ullage/fleet/wire"
+	"ullage/fleet/traffic"
 	"ullage/store"
 )
 
@@ -38,8 +38,8 @@ const (
 
 // tenRules are ten rules with four windows between them.
 var tenRules = []string{
-	`must_temp > set.max_temp`, `avg(must_temp, 10min) > set.max_temp - 1`, `max(must_temp, 1h) - min(must_temp, 1h) > 4`, `rate(must_temp, 30min) > 2 'K/h'`,
-	`must_temp > 30 and label.stage == "fermenting"`, `must_temp outside 10 and 35`, `p95(must_temp, 5min) > 33`, `density < 1000 or must_temp > 33`,
+	`must_temp > set.max_temp`, `mean(must_temp over 10min) > set.max_temp - 1`, `max(must_temp over 1h) - min(must_temp over 1h) > 4`, `rate(must_temp over 30min) > 2 'K/h'`,
+	`must_temp > 30 and label.stage == "fermenting"`, `must_temp outside 10 and 35`, `p95(must_temp over 5min) > 33`, `density < 1000 or must_temp > 33`,
 	`must_temp > 25 and ullage < 10`, `age(must_temp) > 15min or must_temp < 4`,
 }
 
@@ -53,7 +53,7 @@ func expressionFigures(dir string) ([]figure, error) {
 	around := check.Around{Labels: map[string][]string{"stage": {"fermenting", "resting"}}}
 	schema := func() *expr.Schema { return around.With(check.Schema(m)) }
 
-	const rule = `avg(must_temp, 10min) > set.max_temp - 1.5 and label.stage == "fermenting"`
+	const rule = `mean(must_temp over 10min) > set.max_temp - 1.5 and label.stage == "fermenting"`
 	s := schema()
 	compile := testing.Benchmark(func(b *testing.B) {
 		for b.Loop() {
@@ -65,7 +65,7 @@ func expressionFigures(dir string) ([]figure, error) {
 	// The same text, as far as Go can read it, through Go's own parser.
 	parse := testing.Benchmark(func(b *testing.B) {
 		for b.Loop() {
-			if _, err := parser.ParseExpr(`avg(must_temp, 10) > set.max_temp - 1.5 && label.stage == "fermenting"`); err != nil {
+			if _, err := parser.ParseExpr(`mean(must_temp, 10) > set.max_temp - 1.5 && label.stage == "fermenting"`); err != nil {
 				b.Fatal(err)
 			}
 		}
@@ -100,7 +100,7 @@ func expressionFigures(dir string) ([]figure, error) {
 	hand := testing.Benchmark(byHand(values))
 
 	refill := testing.Benchmark(func(b *testing.B) {
-		plan, _, err := compiled(schema(), []string{`avg(must_temp, 1h) > 30`})
+		plan, _, err := compiled(schema(), []string{`mean(must_temp over 1h) > 30`})
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -229,7 +229,7 @@ func byHand(values []float64) func(*testing.B) {
 func stateMemory(s *expr.Schema, start time.Time, values []float64) (bytes uint64, windows int, err error) {
 	var rules []string
 	for i := range 10 {
-		rules = append(rules, fmt.Sprintf(`avg(must_temp, 1h) > %d or max(density, 1h) > 1100 or min(ullage, 1h) < %d or rate(co2_flow, 1h) > %d 'L/min/h'`, 30+i, i, 9+i))
+		rules = append(rules, fmt.Sprintf(`mean(must_temp over 1h) > %d or max(density over 1h) > 1100 or min(ullage over 1h) < %d or rate(co2_flow over 1h) > %d 'L/min/h'`, 30+i, i, 9+i))
 	}
 	plan, programs, err := compiled(s, rules)
 	if err != nil {
@@ -302,7 +302,7 @@ func selection(dir string) (selecting, scanning, latest time.Duration, err error
 	if err != nil {
 		return 0, 0, 0, err
 	}
-	door := ingest.New(ingest.Deps{Store: st.Telemetry, Devices: reg, Models: cat, Settings: book, Wire: wire.New(100, 10), Bus: bus, Now: now})
+	door := ingest.New(ingest.Deps{Store: st.Telemetry, Devices: reg, Models: cat, Settings: book, Traffic: traffic.New(100, 10), Bus: bus, Now: now})
 	bus.Handle(board.Handle)
 	bus.Handle(engine.Handle)
 	bus.Start()

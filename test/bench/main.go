@@ -43,13 +43,13 @@ type figure struct{ what, got, target, ratio string }
 func main() {
 	only := flag.String("only", "", "measure only this part: ingest, store, expressions, models or fleet")
 	flag.Parse()
-	figures, err := run(*only)
+	statistics, err := run(*only)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
 	fmt.Printf("\n%-68s %-22s %-18s %s\n", "figure", "got", "target", "ratio to ceiling")
-	for _, f := range figures {
+	for _, f := range statistics {
 		fmt.Printf("%-68s %-22s %-18s %s\n", f.what, f.got, f.target, f.ratio)
 	}
 }
@@ -329,7 +329,7 @@ func pump(conn net.Conn, id string, window int, end time.Time, lat *latencies) (
 		}
 		at = at.Add(10 * time.Millisecond)
 		pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1}, ProtocolVersion: 4, TopicName: topic, PacketID: n,
-			Payload: fmt.Appendf(nil, `{"at":"%s","values":{"must_temp":21.5}}`, at.UTC().Format("2006-01-02T15:04:05.000Z"))}
+			Payload: fmt.Appendf(nil, `{"at":"%s","must_temp":21.5}`, at.UTC().Format("2006-01-02T15:04:05.000Z"))}
 		buf.Reset()
 		if err := pk.PublishEncode(&buf); err != nil {
 			return 0, err

@@ -29,7 +29,7 @@ func fortyAffordances() (src []byte, files map[string][]byte) {
 	}
 	files = map[string][]byte{
 		"base.tm.json":   []byte(head + `"title":"Base","properties":{` + many("base", 8) + `},"actions":{"identify":{}}}`),
-		"jacket.tm.json": []byte(head + `"title":"Jacket","properties":{` + many("side", 5) + `,"across":{"type":"number","unit":"K","readOnly":true,"ullage:derived":"side_0 - side_1"}},"actions":{"exercise":{"input":{"type":"object","required":["cycles"],"properties":{"cycles":{"type":"integer","minimum":1,"maximum":10}}}}},"events":{"stuck":{"data":{"type":"string"}}}}`),
+		"jacket.tm.json": []byte(head + `"title":"Jacket","properties":{` + many("side", 5) + `,"then":{"type":"number","unit":"K","readOnly":true,"ullage:derived":"side_0 - side_1"}},"actions":{"exercise":{"input":{"type":"object","required":["cycles"],"properties":{"cycles":{"type":"integer","minimum":1,"maximum":10}}}}},"events":{"stuck":{"data":{"type":"string"}}}}`),
 	}
 	src = []byte(head + `"title":"Great tank","version":{"model":"1.0.0"},"ullage:name":"great-tank","ullage:interval":"60s",
 		"links":[{"rel":"tm:extends","href":"base.tm.json"},{"rel":"tm:submodel","href":"jacket.tm.json","instanceName":"left"},{"rel":"tm:submodel","href":"jacket.tm.json","instanceName":"right"}],

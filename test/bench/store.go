@@ -171,7 +171,7 @@ func windowFigure(s *store.Store, device string) ([]figure, error) {
 	schema := expr.NewSchema("tank-probe", time.Minute)
 	schema.Add(expr.Info{Name: expr.Name{Key: "must_temp"}, Type: expr.Type{Kind: expr.Number}})
 	plan := expr.NewPlan(schema)
-	program, found := plan.Compile("avg(must_temp, 7d) > 30", expr.ForRule)
+	program, found := plan.Compile("mean(must_temp over 7d) > 30", expr.ForRule)
 	if program == nil {
 		return nil, fmt.Errorf("%v", found)
 	}
@@ -231,7 +231,7 @@ func writerFigures(dir string) ([]figure, error) {
 	kinds := []struct {
 		name  string
 		above int
-		full  bool // a million readings are fresh, so that as many are sealed as come
+		full  bool // a million readings are not yet sealed, so that as many are sealed as come
 	}{{"64 writers of single readings into the store", 0, false}, {"  the same while as many are sealed beside", 0, true}, {"  the same with only 20,000 fresh, sealed 300 at a time", 20_000, false}}
 	type outcome struct {
 		rate, ratio float64
@@ -429,7 +429,7 @@ func packFigures(dir string) ([]figure, error) {
 		fmt.Sprintf("%.0f readings/s", rate), "500,000/s", ""}}, nil
 }
 
-// startFigures opens a folder of 50,000 series whose write-ahead table is full,
+// startFigures opens a folder of 50,000 series whose table of records is full,
 // as a killed service leaves it.
 func startFigures(dir string) ([]figure, error) {
 	fmt.Println("50,000 series, killed …")
@@ -456,8 +456,8 @@ func startFigures(dir string) ([]figure, error) {
 		}
 	}
 	grown := heap() - before
-	fresh := s.Stats().Fresh.Load()
-	if err := s.Close(); err != nil { // what is fresh stays in its records, as after a kill
+	unsealed := s.Stats().Unsealed.Load()
+	if err := s.Close(); err != nil { // what is not yet sealed stays in its records, as after a kill
 		return nil, err
 	}
 	begun := time.Now()
@@ -472,8 +472,8 @@ func startFigures(dir string) ([]figure, error) {
 	}
 	whole := time.Since(begun)
 	return []figure{
-		{fmt.Sprintf("memory of %d series with %d fresh readings", devices*metrics, fresh), fmt.Sprintf("%d MiB", grown>>20), "", ""},
-		{fmt.Sprintf("start after a kill with them: %d readings read back", s.Stats().Fresh.Load()), opened.Round(time.Millisecond).String(), "3s", ""},
+		{fmt.Sprintf("memory of %d series with %d unsealed readings", devices*metrics, unsealed), fmt.Sprintf("%d MiB", grown>>20), "", ""},
+		{fmt.Sprintf("start after a kill with them: %d readings read back", s.Stats().Unsealed.Load()), opened.Round(time.Millisecond).String(), "3s", ""},
 		{fmt.Sprintf("  and the latest value of each of %d series found", n), whole.Round(time.Millisecond).String(), "3s", ""},
 	}, nil
 }

@@ -24,7 +24,7 @@ import (
 	"ullage/fleet/people"
 	"ullage/fleet/present"
 	"ullage/fleet/settings"
-	"ullage/fleet/wire"
+	"ullage/fleet/traffic"
 	"ullage/store"
 )
 
@@ -53,23 +53,23 @@ func (c *Clock) Forward(d time.Duration) {
 
 // Rig is a whole service without its doors.
 type Rig struct {
-	T        testing.TB
-	Dir      string
-	Options  store.Options
-	Clock    *Clock
-	Store    *store.Store
-	Bus      *event.Bus
-	Models   *models.Catalogue
-	Devices  *devices.Registry
-	Settings *settings.Book
-	Commands *commands.Queue
-	Present  *present.Board
-	Alarms   *alarms.Engine
-	People   *people.Register
-	Wire     *wire.Log
-	Door     *ingest.Door
-	Workshop *derived.Workshop
-	handlers []event.Handler
+	T           testing.TB
+	Dir         string
+	Options     store.Options
+	Clock       *Clock
+	Store       *store.Store
+	Bus         *event.Bus
+	Models      *models.Catalogue
+	Devices     *devices.Registry
+	Settings    *settings.Settings
+	Commands    *commands.Queue
+	Present     *present.Fleet
+	Alarms      *alarms.Engine
+	People      *people.Register
+	Traffic     *traffic.Log
+	Door        *ingest.Door
+	Derivations *derived.Derivations
+	handlers    []event.Handler
 }
 
 // New opens a rig with the six models of the scenario loaded.
@@ -120,12 +120,12 @@ func (r *Rig) open() {
 	r.Must(err)
 	r.People, err = people.Open(r.Store.Records, now)
 	r.Must(err)
-	r.Wire = wire.New(500, 50)
+	r.Traffic = traffic.New(500, 50)
 	r.Commands, err = commands.Open(r.Store.Records, r.Devices, r.Models, r.Bus, now)
 	r.Must(err)
-	r.Workshop = derived.Open(r.Devices, r.Models, r.Present, r.Store.Telemetry, r.Store.Telemetry, r.Bus, now, log)
+	r.Derivations = derived.Open(r.Devices, r.Models, r.Present, r.Store.Telemetry, r.Store.Telemetry, r.Bus, now, log)
 	r.Door = ingest.New(ingest.Deps{Store: r.Store.Telemetry, Devices: r.Devices, Models: r.Models, Settings: r.Settings, Commands: r.Commands,
-		Journal: r.Store.Records, Wire: r.Wire, Bus: r.Bus, Derive: r.Workshop, Now: now})
+		Journal: r.Store.Records, Traffic: r.Traffic, Bus: r.Bus, Derive: r.Derivations, Now: now})
 	r.Bus.Handle(r.Commands.Handle)
 	r.Bus.Handle(r.Present.Handle)
 	r.Bus.Handle(r.Alarms.Handle)

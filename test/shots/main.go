@@ -84,7 +84,7 @@ func run(console, password, out, only string) error {
 			return p.WaitText("Fermenting tanks", 5*time.Second)
 		}},
 		{name: "alarms", path: "/alarms"},
-		{name: "wire", path: "/wire"},
+		{name: "traffic", path: "/traffic"},
 		{name: "service", path: "/service"},
 		{name: "model", path: "/models/tank-probe"},
 		{name: "model-edit", path: "/models/tank-probe", after: func(p *browser.Page) error {
@@ -168,11 +168,11 @@ func terminals(console, password, out, only string) error {
 	for _, c := range []struct{ name, command string }{
 		{"cli-devices", "ullage device list --health watch; ullage device list --site Kilnside; ullage device list --model tank-probe"},
 		{"cli-model", "ullage check examples/cellars; ullage model test examples/cellars/models/cellar-air.tm.json; ullage compare examples/cellars; ullage model show cellar-air"},
-		{"cli-device", "ullage device show tank-fennimore-07; ullage expr explain --device tank-fennimore-07 'must_temp > set.max_temp - 3 and avg(must_temp, 1h) > 29'"},
+		{"cli-device", "ullage device show tank-fennimore-07; ullage expr explain --device tank-fennimore-07 'must_temp > set.max_temp - 3 and mean(must_temp over 1h) > 29'"},
 		{"cli-setting", "ullage setting set tank-kilnside-01 stir_at=27.5; ullage command give tank-fennimore-07 zero_level reference_cm=30; ullage command give tank-coldharbour-02 zero_level reference_cm=30; ullage command give hub-kilnside pull_log lines=3; ullage command list"},
 		{"cli-query", "ullage query tank-fennimore-07 must_temp --span 12h --draw; ullage query tank-fennimore-07 must_temp --forecast 12h | tail -1; " +
 			"ullage store stats"},
-		{"cli-wire", "ullage wire --once --last 14; ullage journal list --limit 20"},
+		{"cli-traffic", "ullage traffic --once --last 14; ullage journal list --limit 20"},
 	} {
 		if only != "" && only != c.name {
 			continue

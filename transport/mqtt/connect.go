@@ -11,7 +11,7 @@ import (
 	"github.com/mochi-mqtt/server/v2/packets"
 	"golang.org/x/time/rate"
 
-	"ullage/fleet/wire"
+	"ullage/fleet/traffic"
 )
 
 // connect judges a CONNECT and answers it.
@@ -33,8 +33,8 @@ func (x *session) connect(pk *packets.Packet) (resumed, ok bool) {
 	}
 	user := string(c.Username)
 	refuse := func(v3, v5 byte, why string) {
-		ref := wire.NewRef()
-		e := wire.Entry{At: s.Now(), Direction: wire.Up, Transport: "mqtt", Remote: x.remote, Topic: "connect", Claimed: clip(user), Reason: why, Ref: ref}
+		ref := traffic.NewRef()
+		e := traffic.Entry{At: s.Now(), Direction: traffic.Up, Transport: "mqtt", Remote: x.remote, Topic: "connect", Claimed: clip(user), Reason: why, Ref: ref}
 		if s.Devices.Knows(user) {
 			e.Device = user
 		}
@@ -42,7 +42,7 @@ func (x *session) connect(pk *packets.Packet) (resumed, ok bool) {
 		if quiet {
 			time.Sleep(wait)
 		} else {
-			s.Wire.Add(e)
+			s.Traffic.Add(e)
 		}
 		x.connack(v3, v5, "not authorised, ref "+ref, false, "")
 	}
@@ -91,7 +91,7 @@ func (x *session) connect(pk *packets.Packet) (resumed, ok bool) {
 	if c.WillFlag {
 		note = "its will is not used; Ullage judges a link by its readings"
 	}
-	s.Wire.Add(wire.Entry{At: s.Now(), Device: x.device, Direction: wire.Up, Transport: "mqtt", Remote: x.remote, Topic: "connect", Note: note})
+	s.Traffic.Add(traffic.Entry{At: s.Now(), Device: x.device, Direction: traffic.Up, Transport: "mqtt", Remote: x.remote, Topic: "connect", Note: note})
 	return resumed, x.connack(0, codeSuccess, "", resumed, assigned) == nil
 }
 

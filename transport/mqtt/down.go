@@ -9,7 +9,7 @@ import (
 	"github.com/mochi-mqtt/server/v2/packets"
 
 	"ullage/fleet/fault"
-	"ullage/fleet/wire"
+	"ullage/fleet/traffic"
 )
 
 // listens returns the QoS at which the device has subscribed to a topic below
@@ -141,12 +141,12 @@ func (x *session) putPublish(name string, body []byte, qos byte, retain bool) ui
 		pk.Properties.ContentType = "application/json"
 	}
 	if x.maxPacket > 0 && uint32(len(body)+len(pk.TopicName)+40) > x.maxPacket {
-		x.srv.Wire.Add(wire.Entry{At: x.srv.Now(), Device: x.device, Direction: wire.Down, Transport: "mqtt", Remote: x.remote, Topic: name,
+		x.srv.Traffic.Add(traffic.Entry{At: x.srv.Now(), Device: x.device, Direction: traffic.Down, Transport: "mqtt", Remote: x.remote, Topic: name,
 			Body: string(body), Reason: fmt.Sprintf("the device takes packets of %d bytes only, so this was not sent", x.maxPacket)})
 		return 0
 	}
 	x.put(pk)
-	x.srv.Wire.Add(wire.Entry{At: x.srv.Now(), Device: x.device, Direction: wire.Down, Transport: "mqtt", Remote: x.remote, Topic: name, Body: string(body)})
+	x.srv.Traffic.Add(traffic.Entry{At: x.srv.Now(), Device: x.device, Direction: traffic.Down, Transport: "mqtt", Remote: x.remote, Topic: name, Body: string(body)})
 	return pk.PacketID
 }
 

@@ -9,7 +9,7 @@ import (
 
 	"github.com/mochi-mqtt/server/v2/packets"
 
-	"ullage/fleet/wire"
+	"ullage/fleet/traffic"
 )
 
 // read reads one packet. The size is judged before memory is taken, and a
@@ -126,9 +126,9 @@ func (x *session) put(pk *packets.Packet) error {
 	return err
 }
 
-// note writes something about this connection to the wire.
+// note writes something about this connection to the traffic.
 func (x *session) note(topic, reason string) {
-	x.srv.Wire.Add(wire.Entry{At: x.srv.Now(), Device: x.device, Direction: wire.Up, Transport: "mqtt", Remote: x.remote,
+	x.srv.Traffic.Add(traffic.Entry{At: x.srv.Now(), Device: x.device, Direction: traffic.Up, Transport: "mqtt", Remote: x.remote,
 		Topic: strings.TrimPrefix(topic, topicRoot+x.device+"/"), Reason: reason})
 }
 

@@ -15,7 +15,7 @@ import (
 	"ullage/core/value"
 	"ullage/fleet/devices"
 	"ullage/fleet/ingest"
-	"ullage/fleet/wire"
+	"ullage/fleet/traffic"
 	"ullage/store"
 	"ullage/test/rig"
 )
@@ -53,7 +53,7 @@ func TestPipelinedInOrder(t *testing.T) {
 		const n = 400
 		go func() {
 			for i := 1; i <= n; i++ {
-				body := fmt.Sprintf(`{"at":%q,"values":{"ullage":%d}}`, rig.Start.Add(time.Duration(i)*time.Millisecond).Format("2006-01-02T15:04:05.000Z"), i%300)
+				body := fmt.Sprintf(`{"at":%q,"ullage":%d}`, rig.Start.Add(time.Duration(i)*time.Millisecond).Format("2006-01-02T15:04:05.000Z"), i%300)
 				if i%50 == 0 {
 					body = `{"ullage":` // broken ones are acknowledged too, in their place
 				}
@@ -93,16 +93,16 @@ func TestStrangersHearLittle(t *testing.T) {
 				t.Errorf("%+v was let in", c)
 				continue
 			}
-			es := b.Wire.Recent(wire.Filter{Limit: 1})
+			es := b.Traffic.Recent(traffic.Filter{Limit: 1})
 			if len(es) == 0 || !strings.Contains(es[0].Reason, c.says) || es[0].Ref == "" {
-				t.Errorf("%+v: the wire shows %+v", c, es)
+				t.Errorf("%+v: the traffic shows %+v", c, es)
 				continue
 			}
 			if told := pk.Properties.ReasonString; version == 5 && told != "not authorised, ref "+es[0].Ref {
 				t.Errorf("the stranger was told %q, the ref is %s", told, es[0].Ref)
 			}
 			if c.password != "" && strings.Contains(fmt.Sprint(es[0]), c.password) {
-				t.Error("the wire shows what was given as a password")
+				t.Error("the traffic shows what was given as a password")
 			}
 			if p.next() != nil {
 				t.Error("the connection goes on")
@@ -182,7 +182,7 @@ func TestSuspendCutsTheConnection(t *testing.T) {
 	both(t, func(t *testing.T, version byte) {
 		b := newBench(t, nil)
 		p := b.enter(version)
-		_, err := b.Devices.SetStanding(tank, devices.Suspended, "mara")
+		_, err := b.Devices.SetStatus(tank, devices.Suspended, "mara")
 		b.Must(err)
 		pk := p.next()
 		if version == 5 {
@@ -208,7 +208,7 @@ func TestFullDiskGivesNoAcknowledgement(t *testing.T) {
 		p := b.enter(version)
 		acknowledged := 0
 		for i := 1; i < 20_000; i++ {
-			p.send(publish(uint16(i), readings, fmt.Sprintf(`{"at":%q,"values":{"ullage":1,"must_temp":2,"battery":3,"rssi":-4}}`, rig.Start.Add(-time.Duration(i)*time.Second).Format(time.RFC3339))))
+			p.send(publish(uint16(i), readings, fmt.Sprintf(`{"at":%q,"ullage":1,"must_temp":2,"battery":3,"rssi":-4}`, rig.Start.Add(-time.Duration(i)*time.Second).Format(time.RFC3339))))
 			pk := p.next()
 			if pk == nil || pk.FixedHeader.Type == packets.Disconnect {
 				if version == 5 && (pk == nil || pk.ReasonCode != 0x97 || !strings.Contains(pk.Properties.ReasonString, "disk is full")) {
@@ -245,9 +245,9 @@ func TestTooLarge(t *testing.T) {
 		if pk := q.next(); version == 5 && (pk == nil || pk.ReasonCode != 0x95) {
 			t.Errorf("3 MB: %+v", pk)
 		}
-		es := b.Wire.Recent(wire.Filter{Device: tank, Limit: 1})
+		es := b.Traffic.Recent(traffic.Filter{Device: tank, Limit: 1})
 		if len(es) != 1 || !strings.Contains(es[0].Reason, "send it in parts") {
-			t.Errorf("the wire shows %+v", es)
+			t.Errorf("the traffic shows %+v", es)
 		}
 	})
 }
@@ -272,8 +272,8 @@ func TestHello(t *testing.T) {
 	if pk := old.want(packets.Connack); pk.ReasonCode != 1 {
 		t.Errorf("MQTT 3.1 gets %d", pk.ReasonCode)
 	}
-	if es := b.Wire.Recent(wire.Filter{Trouble: true}); len(es) != 3 || !strings.Contains(es[0].Reason, "protocol level 3") {
-		t.Errorf("the wire shows %+v", es)
+	if es := b.Traffic.Recent(traffic.Filter{Refused: true}); len(es) != 3 || !strings.Contains(es[0].Reason, "protocol level 3") {
+		t.Errorf("the traffic shows %+v", es)
 	}
 }
 

@@ -46,7 +46,7 @@ func newBenchOn(t testing.TB, o store.Options, change func(*ingest.Limits)) *ben
 	if change != nil {
 		change(&limits)
 	}
-	b.server = mqtt.NewServer(mqtt.Deps{Devices: b.Devices, Door: b.Door, Settings: b.Settings, Commands: b.Commands, Wire: b.Wire,
+	b.server = mqtt.NewServer(mqtt.Deps{Devices: b.Devices, Door: b.Door, Settings: b.Settings, Commands: b.Commands, Traffic: b.Traffic,
 		Gate: devices.NewGate(30, time.Now), Limits: limits, Log: slog.New(slog.DiscardHandler), Now: time.Now})
 	server.Store(b.server)
 	l, err := net.Listen("tcp", "127.0.0.1:0")

@@ -17,16 +17,16 @@ import (
 	"ullage/fleet/event"
 	"ullage/fleet/ingest"
 	"ullage/fleet/settings"
-	"ullage/fleet/wire"
+	"ullage/fleet/traffic"
 )
 
 // Deps are the use cases that the door opens on.
 type Deps struct {
 	Devices  *devices.Registry
 	Door     *ingest.Door
-	Settings *settings.Book
+	Settings *settings.Settings
 	Commands *commands.Queue
-	Wire     *wire.Log
+	Traffic  *traffic.Log
 	Gate     *devices.Gate
 	Limits   ingest.Limits
 	Log      *slog.Logger

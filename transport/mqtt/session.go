@@ -182,7 +182,7 @@ func (x *session) ended() bool {
 	}
 }
 
-// broken says on the wire why reading failed, where that is worth knowing.
+// broken says in the traffic why reading failed, where that is worth knowing.
 func (x *session) broken(err error) {
 	var large *tooLarge
 	var timeout net.Error

@@ -13,9 +13,9 @@ func revision(t testing.TB, pk *packets.Packet) int {
 	t.Helper()
 	var doc struct {
 		Revision int
-		Settings map[string]any
+		Intended map[string]any
 	}
-	if err := json.Unmarshal(pk.Payload, &doc); err != nil || len(doc.Settings) != 4 || pk.TopicName != "ullage/"+tank+"/intended" {
+	if err := json.Unmarshal(pk.Payload, &doc); err != nil || len(doc.Intended) != 4 || pk.TopicName != "ullage/"+tank+"/intended" {
 		t.Fatalf("not a whole settings document: %s %s", pk.TopicName, pk.Payload)
 	}
 	return doc.Revision
@@ -58,7 +58,7 @@ func TestIntendedSettings(t *testing.T) {
 		if s, _, _ := b.Settings.Of(tank); s.Confirmed() {
 			t.Error("an acknowledgement counts as applied")
 		}
-		p.send(publish(9, "ullage/"+tank+"/applied", `{"revision":5,"settings":{"max_temp":27,"report_every":10,"stir_at":28,"display_unit":"Cel"}}`))
+		p.send(publish(9, "ullage/"+tank+"/applied", `{"revision":5,"applied":{"max_temp":27,"report_every":10,"stir_at":28,"display_unit":"Cel"}}`))
 		p.want(packets.Puback)
 		if s, _, _ := b.Settings.Of(tank); !s.Confirmed() {
 			t.Errorf("the confirmation was not taken: %+v", s)

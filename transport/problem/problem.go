@@ -17,7 +17,7 @@ type Details struct {
 	Code     fault.Code      `json:"code" doc:"Kind of failure, for programs" example:"invalid"`
 	Detail   string          `json:"detail" doc:"What failed, why, and what to do next"`
 	Findings []model.Finding `json:"findings,omitempty" doc:"Every place that is wrong"`
-	Ref      string          `json:"ref,omitempty" doc:"Quote this to the engineer, who can see the reason on the wire"`
+	Ref      string          `json:"ref,omitempty" doc:"Quote this to the engineer, who can see the reason in the traffic"`
 }
 
 // Of returns the details of a fault.

@@ -24,7 +24,7 @@ import (
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
 	"ullage/fleet/settings"
-	"ullage/fleet/wire"
+	"ullage/fleet/traffic"
 	"ullage/transport/problem"
 )
 
@@ -35,9 +35,9 @@ const MaxWait = 60 * time.Second
 type Deps struct {
 	Devices  *devices.Registry
 	Door     *ingest.Door
-	Settings *settings.Book
+	Settings *settings.Settings
 	Commands *commands.Queue
-	Wire     *wire.Log
+	Traffic  *traffic.Log
 	Gate     *devices.Gate
 	Limits   ingest.Limits
 	Log      *slog.Logger
@@ -99,11 +99,11 @@ func (w *door) identify(c *gin.Context) {
 		dev, err = w.Devices.Authenticate("", strings.TrimSpace(token))
 	}
 	if err != nil {
-		ref := wire.NewRef()
+		ref := traffic.NewRef()
 		if wait, quiet := w.Gate.Failed(hostOf(c.Request.RemoteAddr)); quiet {
 			time.Sleep(wait)
 		} else {
-			w.Wire.Add(wire.Entry{At: w.Now(), Direction: wire.Up, Transport: "http", Remote: c.Request.RemoteAddr, Topic: "connect", Reason: err.Error(), Ref: ref})
+			w.Traffic.Add(traffic.Entry{At: w.Now(), Direction: traffic.Up, Transport: "http", Remote: c.Request.RemoteAddr, Topic: "connect", Reason: err.Error(), Ref: ref})
 		}
 		f := fault.New(fault.Unauthenticated, "not authorised")
 		f.Ref = ref
@@ -137,7 +137,7 @@ func (w *door) post(kind ingest.Kind) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		device := c.GetString("device")
 		reject := func(e *fault.Error) {
-			w.Wire.Add(wire.Entry{At: w.Now(), Device: device, Direction: wire.Up, Transport: "http", Remote: c.Request.RemoteAddr, Topic: string(kind), Reason: e.Error()})
+			w.Traffic.Add(traffic.Entry{At: w.Now(), Device: device, Direction: traffic.Up, Transport: "http", Remote: c.Request.RemoteAddr, Topic: string(kind), Reason: e.Error()})
 			refuse(c, e)
 		}
 		if c.Request.ContentLength > int64(w.Limits.Message) {
@@ -217,7 +217,7 @@ func (w *door) intended(c *gin.Context) {
 		refuse(c, fault.From(fmt.Errorf("writing the settings: %w", err)))
 		return
 	}
-	w.Wire.Add(wire.Entry{At: w.Now(), Device: device, Direction: wire.Down, Transport: "http", Remote: c.Request.RemoteAddr, Topic: "intended", Body: string(body)})
+	w.Traffic.Add(traffic.Entry{At: w.Now(), Device: device, Direction: traffic.Down, Transport: "http", Remote: c.Request.RemoteAddr, Topic: "intended", Body: string(body)})
 	c.Data(http.StatusOK, "application/json", body)
 }
 
@@ -280,7 +280,7 @@ func (w *door) commands(c *gin.Context) {
 	}
 	for _, m := range out {
 		if body, err := json.Marshal(m); err == nil {
-			w.Wire.Add(wire.Entry{At: w.Now(), Device: device, Direction: wire.Down, Transport: "http", Remote: c.Request.RemoteAddr, Topic: "command/" + m.Name, Body: string(body)})
+			w.Traffic.Add(traffic.Entry{At: w.Now(), Device: device, Direction: traffic.Down, Transport: "http", Remote: c.Request.RemoteAddr, Topic: "command/" + m.Name, Body: string(body)})
 		}
 	}
 	c.JSON(http.StatusOK, out)

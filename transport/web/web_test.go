@@ -17,7 +17,7 @@ import (
 	"ullage/core/value"
 	"ullage/fleet/devices"
 	"ullage/fleet/ingest"
-	"ullage/fleet/wire"
+	"ullage/fleet/traffic"
 	"ullage/store"
 	"ullage/test/rig"
 	"ullage/transport/problem"
@@ -39,7 +39,7 @@ func newBench(t *testing.T, o store.Options, change func(*ingest.Limits)) *bench
 	if change != nil {
 		change(&limits)
 	}
-	b.server = httptest.NewServer(web.New(web.Deps{Devices: b.Devices, Door: b.Door, Settings: b.Settings, Commands: b.Commands, Wire: b.Wire,
+	b.server = httptest.NewServer(web.New(web.Deps{Devices: b.Devices, Door: b.Door, Settings: b.Settings, Commands: b.Commands, Traffic: b.Traffic,
 		Gate: devices.NewGate(30, time.Now), Limits: limits, Log: slog.New(slog.DiscardHandler), Now: b.Clock.Now}))
 	t.Cleanup(b.server.Close)
 	b.token = b.Onboard(press, "press-scale", nil)
@@ -106,7 +106,7 @@ func TestRefusals(t *testing.T) {
 		name, method, path string
 		headers            []string
 		status             int
-		wire               string
+		traffic            string
 	}{
 		{"no token", "POST", "/device/v1/readings", []string{"Authorization", ""}, 401, "no bearer token"},
 		{"another scheme", "POST", "/device/v1/readings", []string{"Authorization", "Basic eDp5"}, 401, "no bearer token"},
@@ -119,10 +119,10 @@ func TestRefusals(t *testing.T) {
 		if status != c.status {
 			t.Errorf("%s: %d %v", c.name, status, answer)
 		}
-		if c.wire != "" {
-			es := b.Wire.Recent(wire.Filter{Limit: 1})
-			if len(es) != 1 || !strings.Contains(es[0].Reason, c.wire) {
-				t.Errorf("%s: the wire shows %+v", c.name, es)
+		if c.traffic != "" {
+			es := b.Traffic.Recent(traffic.Filter{Limit: 1})
+			if len(es) != 1 || !strings.Contains(es[0].Reason, c.traffic) {
+				t.Errorf("%s: the traffic shows %+v", c.name, es)
 			}
 			if ref, _ := answer["ref"].(string); c.status == 401 && (ref == "" || ref != es[0].Ref || answer["detail"] != "not authorised, ref "+ref) {
 				t.Errorf("%s: the stranger was told %v, the ref is %s", c.name, answer, es[0].Ref)
@@ -158,7 +158,7 @@ func TestFullDisk(t *testing.T) {
 	for i := range 3000 {
 		var parts []string
 		for k := range 50 {
-			parts = append(parts, fmt.Sprintf(`{"at":%q,"values":{"load":1}}`, rig.Start.Add(-time.Duration(i*50+k)*time.Second).Format(time.RFC3339)))
+			parts = append(parts, fmt.Sprintf(`{"at":%q,"load":1}`, rig.Start.Add(-time.Duration(i*50+k)*time.Second).Format(time.RFC3339)))
 		}
 		status, answer := b.call("POST", "/device/v1/readings", "["+strings.Join(parts, ",")+"]")
 		if status == 200 {
@@ -200,13 +200,13 @@ func TestSettingsByLongPoll(t *testing.T) {
 	b.Must(err)
 	select {
 	case a := <-got:
-		if a.status != 200 || a.doc["revision"] != 2.0 || a.doc["settings"].(map[string]any)["cycle_limit"] != 120.0 {
+		if a.status != 200 || a.doc["revision"] != 2.0 || a.doc["intended"].(map[string]any)["cycle_limit"] != 120.0 {
 			t.Errorf("the poll gives %d %v", a.status, a.doc)
 		}
 	case <-time.After(5 * time.Second):
 		t.Fatal("the poll was not answered")
 	}
-	if status, answer := b.call("POST", "/device/v1/applied", `{"revision":2,"settings":{"cycle_limit":120,"report_every":60}}`); status != 200 || answer["kept"] != 2.0 {
+	if status, answer := b.call("POST", "/device/v1/applied", `{"revision":2,"applied":{"cycle_limit":120,"report_every":60}}`); status != 200 || answer["kept"] != 2.0 {
 		t.Errorf("applied: %d %v", status, answer)
 	}
 	if s, _, _ := b.Settings.Of(press); !s.Confirmed() || len(s.Drift()) != 0 {

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { api, ask, type Reach } from "./client";
+import { api, ask, type LimitAhead } from "./client";
 
 // useForecast asks what probably comes of one metric of a device.
 export function useForecast(device: string, metric: string, ahead: string, enabled: boolean) {
@@ -13,9 +13,9 @@ export function useForecast(device: string, metric: string, ahead: string, enabl
   });
 }
 
-// firstReach is the limit that a forecast gets to first, or may get to first.
-export function firstReach(reaches: Reach[] | undefined): Reach | undefined {
-  const when = (r: Reach) =>
+// firstLimit is the limit that a forecast gets to first, or may get to first.
+export function firstLimit(limits: LimitAhead[] | undefined): LimitAhead | undefined {
+  const when = (r: LimitAhead) =>
     r.likely ? Date.parse(r.likely) : r.early ? Date.parse(r.early) + 1e12 : Infinity;
-  return reaches?.length ? [...reaches].sort((a, b) => when(a) - when(b))[0] : undefined;
+  return limits?.length ? [...limits].sort((a, b) => when(a) - when(b))[0] : undefined;
 }

@@ -1,5 +1,5 @@
 import { useSyncExternalStore } from "react";
-import type { Device, Service, WireEntry } from "./client";
+import type { Device, Service, TrafficEntry } from "./client";
 
 // The fleet as the live stream tells it. Pages read it and never ask again.
 export interface Fleet {
@@ -95,10 +95,14 @@ export function useFleet(): Fleet {
   );
 }
 
-// watchWire calls heard with messages as they pass, until the result is called.
-export function watchWire(device: string, where: string, heard: (entries: WireEntry[]) => void): () => void {
-  const query = new URLSearchParams({ only: "wire", device, where });
+// watchTraffic calls heard with messages as they pass, until the result is called.
+export function watchTraffic(
+  device: string,
+  where: string,
+  heard: (entries: TrafficEntry[]) => void,
+): () => void {
+  const query = new URLSearchParams({ only: "traffic", device, where });
   return stream(`/api/v1/live?${query}`, (s) =>
-    s.addEventListener("wire", (e) => heard(JSON.parse(e.data).entries)),
+    s.addEventListener("traffic", (e) => heard(JSON.parse(e.data).entries)),
   );
 }

@@ -166,7 +166,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A metric over time, in buckets with least, greatest and mean */
+        /** A metric over time, in steps with least, greatest and mean */
         get: operations["history"];
         put?: never;
         post?: never;
@@ -237,7 +237,7 @@ export interface paths {
         /** A device's settings, intended and applied */
         get: operations["settings"];
         put?: never;
-        /** Pin and unpin settings on a device */
+        /** Set overrides of settings on a device, and take them off */
         post: operations["change-settings"];
         delete?: never;
         options?: never;
@@ -245,7 +245,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/devices/{id}/standing": {
+    "/api/v1/devices/{id}/status": {
         parameters: {
             query?: never;
             header?: never;
@@ -255,7 +255,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Suspend, let in again, or retire a device */
-        post: operations["set-standing"];
+        post: operations["set-status"];
         delete?: never;
         options?: never;
         head?: never;
@@ -305,7 +305,7 @@ export interface paths {
         };
         /** One value of a device now */
         get: operations["value"];
-        /** Pin one setting on a device */
+        /** Set one setting on a device */
         put: operations["set-value"];
         post?: never;
         delete?: never;
@@ -391,23 +391,6 @@ export interface paths {
         };
         /** The ids of the devices for which a condition is true now */
         get: operations["matching-devices"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/figures": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Quantiles, histogram and trend of one metric of one device */
-        get: operations["figures"];
         put?: never;
         post?: never;
         delete?: never;
@@ -697,7 +680,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Telemetry over time, of one device or of many, line by line as they are read */
+        /** Metrics over time, of one device or of many, line by line as they are read */
         get: operations["query"];
         put?: never;
         post?: never;
@@ -811,6 +794,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/statistics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Quantiles, histogram and trend of one metric of one device */
+        get: operations["statistics"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/store": {
         parameters: {
             query?: never;
@@ -845,7 +845,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/wire": {
+    "/api/v1/traffic": {
         parameters: {
             query?: never;
             header?: never;
@@ -853,7 +853,7 @@ export interface paths {
             cookie?: never;
         };
         /** The latest raw messages, the newest first */
-        get: operations["wire"];
+        get: operations["traffic"];
         put?: never;
         post?: never;
         delete?: never;
@@ -948,35 +948,6 @@ export interface components {
             /** Format: double */
             to: number;
         };
-        Bucket: {
-            /**
-             * Format: date-time
-             * @description Start of the bucket
-             */
-            at: string;
-            /**
-             * Format: int64
-             * @description How many readings fell into it
-             */
-            count: number;
-            /** @description Value of the last reading */
-            last: unknown;
-            /**
-             * Format: double
-             * @description Greatest value; 0 for texts
-             */
-            max: number;
-            /**
-             * Format: double
-             * @description Mean of the readings; 0 for texts
-             */
-            mean: number;
-            /**
-             * Format: double
-             * @description Least value; 0 for texts
-             */
-            min: number;
-        };
         Candidate: {
             /**
              * Format: int64
@@ -986,7 +957,7 @@ export interface components {
             detail?: string;
             /** Format: int64 */
             end: number;
-            /** @description telemetry, setting, attribute, label, fact, rule, function, operator, value, unit or duration */
+            /** @description metric, setting, attribute, label, fact, rule, function, operator, value, unit or duration */
             kind: string;
             /**
              * Format: int64
@@ -1067,7 +1038,7 @@ export interface components {
             detail: string;
             /** @description Every place that is wrong */
             findings?: components["schemas"]["Finding"][];
-            /** @description Quote this to the engineer, who can see the reason on the wire */
+            /** @description Quote this to the engineer, who can see the reason in the traffic */
             ref?: string;
             /**
              * Format: int64
@@ -1104,7 +1075,7 @@ export interface components {
              */
             headspace?: number;
             /** @enum {string} */
-            health: "sound" | "watch" | "poor" | "dark";
+            health?: "sound" | "awaited" | "watch" | "poor" | "dark";
             id: string;
             /** @description How often it is expected to report */
             interval: string;
@@ -1122,7 +1093,7 @@ export interface components {
                 [key: string]: components["schemas"]["Latest"];
             };
             /** @enum {string} */
-            link: "never" | "online" | "late" | "silent";
+            link: "never" | "online" | "overdue" | "silent";
             margins: components["schemas"]["Margin"][];
             model: string;
             model_title: string;
@@ -1143,12 +1114,12 @@ export interface components {
              */
             revision: number;
             /** @enum {string} */
-            standing: "expected" | "waiting" | "active" | "suspended" | "retired";
+            status: "expected" | "waiting" | "active" | "suspended" | "retired";
         };
         DeviceMoved: {
             device: string;
             from: string;
-            /** @description Settings pinned on the device that the other version does not allow */
+            /** @description Settings of its override that the other version does not allow */
             loses: string[];
             /** @description The version that the device says it was built for */
             reported?: string;
@@ -1190,7 +1161,7 @@ export interface components {
              * @description What it is for; filter where not given
              * @enum {string}
              */
-            purpose?: "filter" | "rule" | "group" | "target" | "reach" | "value" | "derived";
+            purpose?: "filter" | "rule" | "group" | "target" | "access" | "value" | "derived";
             /** @description The expression */
             source: string;
         };
@@ -1256,55 +1227,6 @@ export interface components {
              * @example true or false
              */
             type?: string;
-        };
-        Figures: {
-            bins: components["schemas"]["Bin"][];
-            /** Format: int64 */
-            decimals: number;
-            /**
-             * Format: double
-             * @description Standard deviation
-             */
-            deviation: number;
-            device: string;
-            /** @description Unit as people write it */
-            display?: string;
-            /** Format: date-time */
-            from: string;
-            /** Format: double */
-            max: number;
-            /** Format: double */
-            mean: number;
-            metric: string;
-            /** Format: double */
-            min: number;
-            /**
-             * Format: int64
-             * @description Readings
-             */
-            n: number;
-            /** @description What could not be read */
-            note?: string;
-            /** Format: double */
-            p25: number;
-            /**
-             * Format: double
-             * @description 5 % lie below
-             */
-            p5: number;
-            /**
-             * Format: double
-             * @description The median
-             */
-            p50: number;
-            /** Format: double */
-            p75: number;
-            /** Format: double */
-            p95: number;
-            /** Format: date-time */
-            to: string;
-            /** @description Absent where there is too little for one */
-            trend?: components["schemas"]["Trend"];
         };
         Finding: {
             /**
@@ -1385,15 +1307,15 @@ export interface components {
              * @description Standard deviation of its errors one step ahead
              */
             error: number;
+            /** @description When it gets to the limits of rules */
+            limits: components["schemas"]["LimitAhead"][];
             metric: string;
             /** @description What to keep in mind */
             note?: string;
-            points: components["schemas"]["Probable"][];
-            /** @description When it gets to the limits of rules */
-            reaches: components["schemas"]["Reach"][];
             /** @description A day's way, or a week's, is in it */
             seasonal: boolean;
             step: string;
+            steps: components["schemas"]["Probable"][];
         };
         FunctionHelp: {
             doc: string;
@@ -1421,16 +1343,45 @@ export interface components {
             state: "unacknowledged" | "acknowledged" | "returned unacknowledged";
         };
         History: {
-            /** @description In order of time; a gap has no buckets */
-            buckets: components["schemas"]["Bucket"][];
             device: string;
             /** Format: date-time */
             from: string;
             metric: string;
-            /** @description Width of a bucket */
+            /** @description Width of a step */
             step: string;
+            /** @description In order of time; a gap has no steps */
+            steps: components["schemas"]["HistoryStep"][];
             /** Format: date-time */
             to: string;
+        };
+        HistoryStep: {
+            /**
+             * Format: date-time
+             * @description Start of the step
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description How many readings fell into it
+             */
+            count: number;
+            /** @description Value of the last reading */
+            last: unknown;
+            /**
+             * Format: double
+             * @description Greatest value; 0 for texts
+             */
+            max: number;
+            /**
+             * Format: double
+             * @description Mean of the readings; 0 for texts
+             */
+            mean: number;
+            /**
+             * Format: double
+             * @description Least value; 0 for texts
+             */
+            min: number;
         };
         ImportFinding: {
             /**
@@ -1531,6 +1482,23 @@ export interface components {
             quality?: string[];
             value: unknown;
         };
+        LimitAhead: {
+            /**
+             * Format: date-time
+             * @description Not before this with 95 %; none if surely not within this forecast
+             */
+            early?: string;
+            /**
+             * Format: date-time
+             * @description When it probably gets there; none if not within this forecast
+             */
+            likely?: string;
+            /** Format: double */
+            limit: number;
+            rule: string;
+            /** @description The alarm lies above the limit */
+            upward: boolean;
+        };
         Line: {
             /** Format: int64 */
             decimals: number;
@@ -1552,13 +1520,13 @@ export interface components {
             /** @description What could not be read of it */
             note?: string;
             /** @description In order of time; a gap has none */
-            points: components["schemas"]["LinePoint"][];
+            steps: components["schemas"]["LineStep"][];
             title?: string;
             /** @enum {string} */
             type: "number" | "text" | "boolean";
             unit?: string;
         };
-        LinePoint: {
+        LineStep: {
             /**
              * Format: date-time
              * @description Start of the stretch
@@ -1597,11 +1565,11 @@ export interface components {
             known: boolean;
             /** Format: double */
             limit: number;
-            /** @description The telemetry it is about */
+            /** @description The metric it is about */
             metric: string;
             /**
-             * @description What moves, as written in the rule: a telemetry, or an expression over one
-             * @example avg(must_temp, 10min)
+             * @description What moves, as written in the rule: a metric, or an expression over one
+             * @example mean(must_temp over 10min)
              */
             of: string;
             reason?: string;
@@ -1780,7 +1748,7 @@ export interface components {
             model: string;
             /** @description Address of the MQTT listener */
             mqtt: string;
-            standing: string;
+            status: string;
             /** @description Shown once; only its hash is kept */
             token: string;
             /** @description A command that sends a first reading over HTTP */
@@ -1859,7 +1827,7 @@ export interface components {
             display?: string;
             enum?: string[];
             /** @description A setting that lives in the service only */
-            held?: boolean;
+            kept_by_service?: boolean;
             /** Format: double */
             maximum?: number;
             /** Format: double */
@@ -1894,23 +1862,6 @@ export interface components {
         };
         Pulse: {
             service: components["schemas"]["Service"];
-        };
-        Reach: {
-            /**
-             * Format: date-time
-             * @description Not before this with 95 %; none if surely not within this forecast
-             */
-            early?: string;
-            /**
-             * Format: date-time
-             * @description When it probably gets there; none if not within this forecast
-             */
-            likely?: string;
-            /** Format: double */
-            limit: number;
-            rule: string;
-            /** @description The alarm lies above the limit */
-            upward: boolean;
         };
         Readings: {
             device: string;
@@ -2046,30 +1997,30 @@ export interface components {
             decimals: number;
             display?: string;
             enum?: string[];
-            /** @description Lives in the service only */
-            held?: boolean;
             /** @description What it should be */
             intended: unknown;
+            /** @description Lives in the service only */
+            kept_by_service?: boolean;
             /** Format: double */
             maximum?: number;
             /** Format: double */
             minimum?: number;
             name: string;
             /** Format: date-time */
-            pinned_at?: string;
-            pinned_by?: string;
+            overridden_at?: string;
+            overridden_by?: string;
             /** @description What the device said when it refused */
             reason?: string;
             /**
              * @description Where the intended value comes from
              * @enum {string}
              */
-            source: "model" | "pin";
+            source: "model" | "override";
             /**
              * @description How far the device is with it
              * @enum {string}
              */
-            state: "pending" | "applied" | "refused" | "drift" | "held";
+            state: "pending" | "applied" | "refused" | "drift";
             title?: string;
             /** @enum {string} */
             type: "number" | "integer" | "text" | "boolean";
@@ -2108,7 +2059,7 @@ export interface components {
             set?: {
                 [key: string]: unknown;
             };
-            /** @description Names to take the pin off, so that the model's default holds again */
+            /** @description Names to take off, so that the model's default holds again */
             unset?: string[];
         };
         Share: {
@@ -2151,6 +2102,55 @@ export interface components {
              */
             standing: "active" | "suspended" | "retired";
         };
+        Statistics: {
+            bins: components["schemas"]["Bin"][];
+            /** Format: int64 */
+            decimals: number;
+            /**
+             * Format: double
+             * @description Standard deviation
+             */
+            deviation: number;
+            device: string;
+            /** @description Unit as people write it */
+            display?: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: double */
+            max: number;
+            /** Format: double */
+            mean: number;
+            metric: string;
+            /** Format: double */
+            min: number;
+            /**
+             * Format: int64
+             * @description Readings
+             */
+            n: number;
+            /** @description What could not be read */
+            note?: string;
+            /** Format: double */
+            p25: number;
+            /**
+             * Format: double
+             * @description 5 % lie below
+             */
+            p5: number;
+            /**
+             * Format: double
+             * @description The median
+             */
+            p50: number;
+            /** Format: double */
+            p75: number;
+            /** Format: double */
+            p95: number;
+            /** Format: date-time */
+            to: string;
+            /** @description Absent where there is too little for one */
+            trend?: components["schemas"]["Trend"];
+        };
         Store: {
             /** @enum {string} */
             by: "model" | "metric" | "device";
@@ -2161,7 +2161,7 @@ export interface components {
             bytes_a_reading: number;
             /**
              * Format: int64
-             * @description Readings, packed
+             * @description Readings, sealed
              */
             chunks: number;
             /**
@@ -2179,11 +2179,6 @@ export interface components {
              * @description Of that, in pages that hold nothing now
              */
             free: number;
-            /**
-             * Format: int64
-             * @description In no chunk yet
-             */
-            fresh: number;
             /**
              * Format: date-time
              * @description When that is used up, if it goes on like this
@@ -2225,9 +2220,14 @@ export interface components {
             since?: string;
             /**
              * Format: int64
-             * @description Readings that are in no chunk yet
+             * @description Not yet sealed: in no chunk yet
              */
-            write_ahead: number;
+            unsealed: number;
+            /**
+             * Format: int64
+             * @description Readings that are not yet sealed
+             */
+            unsealed_bytes: number;
         };
         TextFinding: {
             /**
@@ -2263,21 +2263,7 @@ export interface components {
              */
             likely: string;
         };
-        Trend: {
-            /**
-             * Format: double
-             * @description and no more
-             */
-            high: number;
-            /**
-             * Format: double
-             * @description With 95 % confidence it is no less
-             */
-            low: number;
-            /** Format: double */
-            slope: number;
-        };
-        WireEntry: {
+        TrafficEntry: {
             /**
              * Format: date-time
              * @description When it passed
@@ -2326,8 +2312,22 @@ export interface components {
             /** @description mqtt or http */
             transport: string;
         };
-        WirePassed: {
-            entries: components["schemas"]["WireEntry"][];
+        TrafficPassed: {
+            entries: components["schemas"]["TrafficEntry"][];
+        };
+        Trend: {
+            /**
+             * Format: double
+             * @description and no more
+             */
+            high: number;
+            /**
+             * Format: double
+             * @description With 95 % confidence it is no less
+             */
+            low: number;
+            /** Format: double */
+            slope: number;
         };
     };
     responses: never;
@@ -2981,16 +2981,16 @@ export interface operations {
     history: {
         parameters: {
             query: {
-                /** @description Telemetry to read */
+                /** @description Metric to read */
                 metric: string;
                 /** @description Start; a day before the end if left out */
                 from?: string;
                 /** @description End, not included; now if left out */
                 to?: string;
-                /** @description Width of a bucket, like 10min; a round one that gives about the wished points if left out */
+                /** @description Width of a step, like 10min; a round one that gives about the wished points if left out */
                 step?: string;
-                /** @description How many buckets to aim at */
-                points?: number;
+                /** @description How many steps to aim at */
+                steps?: number;
             };
             header?: never;
             path: {
@@ -3180,7 +3180,7 @@ export interface operations {
     readings: {
         parameters: {
             query: {
-                /** @description Telemetry to read */
+                /** @description Metric to read */
                 metric: string;
                 /** @description Start; a day before the end if left out */
                 from?: string;
@@ -3367,7 +3367,7 @@ export interface operations {
             };
         };
     };
-    "set-standing": {
+    "set-status": {
         parameters: {
             query?: never;
             header?: never;
@@ -3561,7 +3561,7 @@ export interface operations {
             path: {
                 /** @description Device id */
                 id: string;
-                /** @description Name of a telemetry, attribute or setting */
+                /** @description Name of a metric, attribute or setting */
                 name: string;
             };
             cookie?: never;
@@ -3622,7 +3622,7 @@ export interface operations {
             path: {
                 /** @description Device id */
                 id: string;
-                /** @description Name of a telemetry, attribute or setting */
+                /** @description Name of a metric, attribute or setting */
                 name: string;
             };
             cookie?: never;
@@ -3685,22 +3685,22 @@ export interface operations {
                 where?: string;
                 /** @description Ids of devices; those of the condition where not given */
                 device?: string[];
-                /** @description Telemetry to read */
+                /** @description Metrics to read */
                 metric: string[];
                 /** @description When: 6h or 7d until now, today, yesterday, this week, last month, 2026-03-01, 2026-03-01..2026-03-03, 2026-03-01T10:00..12h */
                 span?: string;
                 /** @description Time zone of local days; that of the service where not given */
                 zone?: string;
-                /** @description Width of a point, like 15min; 1d is a local day; a round one that gives about the wished points where not given */
+                /** @description Width of a step, like 15min; 1d is a local day; a round one that gives about so many steps as wished where not given */
                 step?: string;
-                /** @description How many points to aim at */
-                points?: number;
-                /** @description What a point is worth; weighted is the mean weighted by time */
-                sum?: "mean" | "weighted" | "min" | "max" | "sum" | "count" | "first" | "last";
-                /** @description Take devices together by this label */
-                by?: string;
-                /** @description How devices are taken together */
-                across?: "mean" | "min" | "max" | "sum" | "count";
+                /** @description How many steps to aim at */
+                steps?: number;
+                /** @description What the value of a step is; weighted_mean is the mean weighted by time */
+                aggregate?: "mean" | "weighted_mean" | "min" | "max" | "sum" | "count" | "first" | "last";
+                /** @description Devices that share this label become one line */
+                group_by?: string;
+                /** @description How the devices of a group are then aggregated */
+                then?: "mean" | "min" | "max" | "sum" | "count";
                 /** @description Wanted units, as metric=unit */
                 unit?: string[];
                 /** @description CSV (RFC 4180), a row a reading or a row a time; JSON Lines; SenML in JSON or CBOR (RFC 8428); Apache Parquet */
@@ -3956,85 +3956,6 @@ export interface operations {
             };
         };
     };
-    figures: {
-        parameters: {
-            query: {
-                /** @description Only of devices for which this condition is true now */
-                where?: string;
-                /** @description Ids of devices; those of the condition where not given */
-                device?: string[];
-                /** @description Telemetry to read */
-                metric: string[];
-                /** @description When: 6h or 7d until now, today, yesterday, this week, last month, 2026-03-01, 2026-03-01..2026-03-03, 2026-03-01T10:00..12h */
-                span?: string;
-                /** @description Time zone of local days; that of the service where not given */
-                zone?: string;
-                /** @description Width of a point, like 15min; 1d is a local day; a round one that gives about the wished points where not given */
-                step?: string;
-                /** @description How many points to aim at */
-                points?: number;
-                /** @description What a point is worth; weighted is the mean weighted by time */
-                sum?: "mean" | "weighted" | "min" | "max" | "sum" | "count" | "first" | "last";
-                /** @description Take devices together by this label */
-                by?: string;
-                /** @description How devices are taken together */
-                across?: "mean" | "min" | "max" | "sum" | "count";
-                /** @description Wanted units, as metric=unit */
-                unit?: string[];
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Figures"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Details"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Details"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Details"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Details"];
-                };
-            };
-        };
-    };
     "load-folder": {
         parameters: {
             query?: never;
@@ -4093,22 +4014,22 @@ export interface operations {
                 where?: string;
                 /** @description Ids of devices; those of the condition where not given */
                 device?: string[];
-                /** @description Telemetry to read */
+                /** @description Metrics to read */
                 metric: string[];
                 /** @description When: 6h or 7d until now, today, yesterday, this week, last month, 2026-03-01, 2026-03-01..2026-03-03, 2026-03-01T10:00..12h */
                 span?: string;
                 /** @description Time zone of local days; that of the service where not given */
                 zone?: string;
-                /** @description Width of a point, like 15min; 1d is a local day; a round one that gives about the wished points where not given */
+                /** @description Width of a step, like 15min; 1d is a local day; a round one that gives about so many steps as wished where not given */
                 step?: string;
-                /** @description How many points to aim at */
-                points?: number;
-                /** @description What a point is worth; weighted is the mean weighted by time */
-                sum?: "mean" | "weighted" | "min" | "max" | "sum" | "count" | "first" | "last";
-                /** @description Take devices together by this label */
-                by?: string;
-                /** @description How devices are taken together */
-                across?: "mean" | "min" | "max" | "sum" | "count";
+                /** @description How many steps to aim at */
+                steps?: number;
+                /** @description What the value of a step is; weighted_mean is the mean weighted by time */
+                aggregate?: "mean" | "weighted_mean" | "min" | "max" | "sum" | "count" | "first" | "last";
+                /** @description Devices that share this label become one line */
+                group_by?: string;
+                /** @description How the devices of a group are then aggregated */
+                then?: "mean" | "min" | "max" | "sum" | "count";
                 /** @description Wanted units, as metric=unit */
                 unit?: string[];
                 /** @description How far, from 5min to 14d */
@@ -4400,11 +4321,11 @@ export interface operations {
     live: {
         parameters: {
             query?: {
-                /** @description Only the wire of devices for which this condition is true */
+                /** @description Only the traffic of devices for which this condition is true */
                 where?: string;
-                /** @description What to tell: changes of devices, or what passes on the wire */
-                only?: "fleet" | "wire";
-                /** @description Only the wire of this device */
+                /** @description What to tell: changes of devices, or what passes in the traffic */
+                only?: "fleet" | "traffic";
+                /** @description Only the traffic of this device */
                 device?: string;
             };
             header?: never;
@@ -4442,12 +4363,12 @@ export interface operations {
                         /** @description The retry time in milliseconds. */
                         retry?: number;
                     } | {
-                        data: components["schemas"]["WirePassed"];
+                        data: components["schemas"]["TrafficPassed"];
                         /**
                          * @description The event name.
                          * @constant
                          */
-                        event: "wire";
+                        event: "traffic";
                         /** @description The event ID. */
                         id?: number;
                         /** @description The retry time in milliseconds. */
@@ -5073,22 +4994,22 @@ export interface operations {
                 where?: string;
                 /** @description Ids of devices; those of the condition where not given */
                 device?: string[];
-                /** @description Telemetry to read */
+                /** @description Metrics to read */
                 metric: string[];
                 /** @description When: 6h or 7d until now, today, yesterday, this week, last month, 2026-03-01, 2026-03-01..2026-03-03, 2026-03-01T10:00..12h */
                 span?: string;
                 /** @description Time zone of local days; that of the service where not given */
                 zone?: string;
-                /** @description Width of a point, like 15min; 1d is a local day; a round one that gives about the wished points where not given */
+                /** @description Width of a step, like 15min; 1d is a local day; a round one that gives about so many steps as wished where not given */
                 step?: string;
-                /** @description How many points to aim at */
-                points?: number;
-                /** @description What a point is worth; weighted is the mean weighted by time */
-                sum?: "mean" | "weighted" | "min" | "max" | "sum" | "count" | "first" | "last";
-                /** @description Take devices together by this label */
-                by?: string;
-                /** @description How devices are taken together */
-                across?: "mean" | "min" | "max" | "sum" | "count";
+                /** @description How many steps to aim at */
+                steps?: number;
+                /** @description What the value of a step is; weighted_mean is the mean weighted by time */
+                aggregate?: "mean" | "weighted_mean" | "min" | "max" | "sum" | "count" | "first" | "last";
+                /** @description Devices that share this label become one line */
+                group_by?: string;
+                /** @description How the devices of a group are then aggregated */
+                then?: "mean" | "min" | "max" | "sum" | "count";
                 /** @description Wanted units, as metric=unit */
                 unit?: string[];
             };
@@ -5547,6 +5468,85 @@ export interface operations {
             };
         };
     };
+    statistics: {
+        parameters: {
+            query: {
+                /** @description Only of devices for which this condition is true now */
+                where?: string;
+                /** @description Ids of devices; those of the condition where not given */
+                device?: string[];
+                /** @description Metrics to read */
+                metric: string[];
+                /** @description When: 6h or 7d until now, today, yesterday, this week, last month, 2026-03-01, 2026-03-01..2026-03-03, 2026-03-01T10:00..12h */
+                span?: string;
+                /** @description Time zone of local days; that of the service where not given */
+                zone?: string;
+                /** @description Width of a step, like 15min; 1d is a local day; a round one that gives about so many steps as wished where not given */
+                step?: string;
+                /** @description How many steps to aim at */
+                steps?: number;
+                /** @description What the value of a step is; weighted_mean is the mean weighted by time */
+                aggregate?: "mean" | "weighted_mean" | "min" | "max" | "sum" | "count" | "first" | "last";
+                /** @description Devices that share this label become one line */
+                group_by?: string;
+                /** @description How the devices of a group are then aggregated */
+                then?: "mean" | "min" | "max" | "sum" | "count";
+                /** @description Wanted units, as metric=unit */
+                unit?: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Statistics"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
     store: {
         parameters: {
             query?: {
@@ -5633,7 +5633,7 @@ export interface operations {
             };
         };
     };
-    wire: {
+    traffic: {
         parameters: {
             query?: {
                 /** @description Only of devices for which this condition is true now */
@@ -5641,7 +5641,7 @@ export interface operations {
                 /** @description Only of this device */
                 device?: string;
                 /** @description Only where something was refused */
-                trouble?: boolean;
+                refused?: boolean;
                 /** @description Only entries with a greater number */
                 after?: number;
                 limit?: number;
@@ -5658,7 +5658,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["WireEntry"][];
+                    "application/json": components["schemas"]["TrafficEntry"][];
                 };
             };
             /** @description Unauthorized */

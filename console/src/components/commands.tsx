@@ -38,7 +38,7 @@ export function Commands({ device, model, now }: { device: Device; model?: Model
     onError: (e) => tell(e.message, { bad: true }),
   });
   if (!model || model.actions.length === 0) return null;
-  const barred = device.standing === "suspended" || device.standing === "retired";
+  const barred = device.status === "suspended" || device.status === "retired";
   return (
     <section aria-label="Commands">
       <h2 className="pt-6 pb-1.5 font-semibold">Commands</h2>

@@ -29,7 +29,7 @@ export function ExpressionHelp({ onUse, onClose }: { onUse: (source: string) => 
       <div>
         <h2 className="font-semibold">Examples</h2>
         <p className="pb-1.5 text-muted">
-          Telemetry stands by its name; others behind <code className="font-mono">set.</code>{" "}
+          A metric stands by its name; others behind <code className="font-mono">set.</code>{" "}
           <code className="font-mono">label.</code> <code className="font-mono">attr.</code>{" "}
           <code className="font-mono">device.</code> A number without a unit has that of what it is compared
           with. A value that is unknown or too old is neither true nor false.

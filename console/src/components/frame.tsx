@@ -15,7 +15,7 @@ const Palette = lazy(() => import("./palette"));
 const pages = [
   { to: "/", name: "Fleet" },
   { to: "/models", name: "Models" },
-  { to: "/wire", name: "Wire" },
+  { to: "/traffic", name: "Traffic" },
   { to: "/alarms", name: "Alarms" },
 ];
 

@@ -163,7 +163,7 @@ function Table({
               {last === "default" && (
                 <td className="py-2 text-right">
                   {p.default === undefined ? <span className="text-muted">none</span> : say(p.default, p)}
-                  {p.held && <span className="block text-muted">held here</span>}
+                  {p.kept_by_service && <span className="block text-muted">kept by the service</span>}
                 </td>
               )}
               {last === "formula" && <td className="py-2 font-mono text-[0.8125rem]">{p.derived}</td>}

@@ -34,9 +34,9 @@ export default function Palette({ onClose }: { onClose: () => void }) {
             ["Fleet", "/"],
             ["Models", "/models"],
             ["Write a model", "/models/new"],
-            ["Query: one telemetry of many devices", "/query"],
-            ["Wire", "/wire"],
-            ["Refused messages on the wire", "/wire?trouble=yes"],
+            ["Query: one metric of many devices", "/query"],
+            ["Traffic", "/traffic"],
+            ["Refused messages", "/traffic?refused=yes"],
             ["Alarms", "/alarms"],
             ["Service: storage and backup", "/service"],
           ].map(([name, to]) => (

@@ -32,10 +32,12 @@ export function SettingsDialog({ settings, onClose }: { settings: Settings; onCl
   const submit = (e: FormEvent) => {
     e.preventDefault();
     if (changed.length === 0) return onClose();
-    // The way back: what was pinned is pinned again, what was not is unpinned.
+    // The way back: what was set on this device is set again, what was not is taken off.
     const undo: Change = {
-      set: Object.fromEntries(changed.filter((s) => s.source === "pin").map((s) => [s.name, s.intended])),
-      unset: changed.filter((s) => s.source !== "pin").map((s) => s.name),
+      set: Object.fromEntries(
+        changed.filter((s) => s.source === "override").map((s) => [s.name, s.intended]),
+      ),
+      unset: changed.filter((s) => s.source !== "override").map((s) => s.name),
     };
     send.mutate(
       { set: Object.fromEntries(changed.map((s) => [s.name, read(s, texts[s.name])])) },
@@ -59,7 +61,8 @@ export function SettingsDialog({ settings, onClose }: { settings: Settings; onCl
         <Dialog.Content className="fixed top-1/2 left-1/2 z-50 max-h-[90vh] w-[min(34rem,calc(100vw-2rem))] -translate-1/2 overflow-y-auto border border-line bg-surface p-5 shadow-lg">
           <Dialog.Title className="text-lg font-bold">Settings of {settings.device}</Dialog.Title>
           <Dialog.Description className="pb-3 text-muted">
-            What you change is pinned on this device and sent to it. The device confirms it or says why not.
+            What you change is set on this device alone and sent to it. The device confirms it or says why
+            not.
           </Dialog.Description>
           <form onSubmit={submit}>
             {settings.settings.map((s) => {
@@ -74,7 +77,7 @@ export function SettingsDialog({ settings, onClose }: { settings: Settings; onCl
                     <span className="font-mono text-[0.8125rem]">{s.name}</span>
                     <span className="block text-muted">
                       {[s.title, rangeOf(s)].filter(Boolean).join(", ")}
-                      {s.source === "pin" && (
+                      {s.source === "override" && (
                         <>
                           {" "}
                           ·{" "}

@@ -4,7 +4,7 @@ import type { History } from "../api/client";
 export function Spark({ history, limit }: { history?: History; limit?: number }) {
   const w = 92;
   const h = 34;
-  const b = history?.buckets ?? [];
+  const b = history?.steps ?? [];
   if (b.length < 2) return <span className="inline-block" style={{ width: w, height: h }} />;
   const from = Date.parse(history!.from);
   const to = Date.parse(history!.to);

@@ -33,7 +33,7 @@ interface Props {
   alarms?: AlarmSpan[];
   // What probably comes: its mean, in a band.
   ahead?: TraceData;
-  // Dragging over a stretch of time asks for it.
+  // Dragging over a times of time asks for it.
   onZoom?: (from: number, to: number) => void;
   // What stands under the cursor: its time in seconds, and the values there.
   onHover?: (at: number | null, value: number | null, other: number | null) => void;

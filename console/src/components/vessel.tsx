@@ -3,14 +3,14 @@ import type { Device } from "../api/client";
 import { rank } from "../lib/format";
 import { Badge } from "./badge";
 
-// The worst standing alarm of a device, for its badge.
+// The worst open alarm of a device, for its badge.
 export function worst(d: Device) {
   return [...d.alarms].sort((a, b) => rank(a.priority) - rank(b.priority))[0];
 }
 
 // say tells in words what the vessel shows.
 export function describe(d: Device): string {
-  const parts = [d.id, d.health];
+  const parts = [d.id, d.health ?? d.status];
   if (d.reasons.length) parts.push(d.reasons.join("; "));
   if (d.headspace !== undefined) parts.push(`headspace ${Math.round(d.headspace * 100)} %`);
   return parts.join(", ");
@@ -41,9 +41,10 @@ export const Vessel = memo(function Vessel({
   badge?: boolean;
 }) {
   const alarm = worst(device);
-  const abnormal = colours[device.health];
+  const abnormal = colours[device.health ?? ""];
   const alarmColour = alarm && device.health === "poor" ? `var(--${alarm.priority})` : abnormal;
   const dark = device.health === "dark";
+  const awaited = device.health === "awaited";
   // Unknown headspace is drawn empty, like a vessel nobody has measured.
   const level = device.headspace === undefined ? 0 : 1 - device.headspace;
   const top = 38 - 34 * Math.max(0.04, Math.min(1, level));
@@ -57,7 +58,8 @@ export const Vessel = memo(function Vessel({
         fill="none"
         stroke={dark ? "var(--ink)" : colour}
         strokeWidth={dark || abnormal ? 2.2 : 1.6}
-        strokeDasharray={dark ? "3.5 2.5" : undefined}
+        strokeDasharray={dark ? "3.5 2.5" : awaited ? "0.1 3.2" : undefined}
+        strokeLinecap={awaited ? "round" : undefined}
       />
     </svg>
   );

@@ -9,7 +9,7 @@ export function expectedGap(interval: string, span: number, points = 360): numbe
   return Math.max(3 * ms, (span / points) * 2.5);
 }
 
-interface Bucket {
+interface Step {
   at: string;
   min: number;
   max: number;
@@ -18,10 +18,10 @@ interface Bucket {
 
 // withGaps puts a hole where nothing came for longer than expected. Times are
 // moved by shift ms, to lay another time over this one.
-export function withGaps(buckets: Bucket[], gap: number, shift = 0): TraceData {
+export function withGaps(steps: Step[], gap: number, shift = 0): TraceData {
   const d: TraceData = { at: [], mean: [], min: [], max: [] };
   let last = -Infinity;
-  for (const b of buckets) {
+  for (const b of steps) {
     const at = Date.parse(b.at) + shift;
     if (at - last > gap && d.at.length) {
       d.at.push((last + 1) / 1000);
@@ -45,8 +45,8 @@ export function summarise(p: Property, d: TraceData, from: number, to: number): 
   return `${p.name} over ${lasting(to - from)}: from ${say(values[0], p)} to ${say(values.at(-1), p)}, least ${say(Math.min(...known(d.min)), p)}, greatest ${say(Math.max(...known(d.max)), p)}.`;
 }
 
-// Stretch is what a chart shows, in ms; live says that its end is now.
-export interface Stretch {
+// Times is what a chart shows, in ms; live says that its end is now.
+export interface Times {
   from: number;
   to: number;
   live: boolean;
@@ -65,9 +65,9 @@ export const spans = [
   { value: "week", name: "This week", ms: 0 },
 ] as const;
 
-// stretchOf turns a chosen span, as of now, into times. Days are those of the
+// timesOf turns a chosen span, as of now, into times. Days are those of the
 // browser.
-export function stretchOf(span: string, now: number): Stretch {
+export function timesOf(span: string, now: number): Times {
   const midnight = new Date(now);
   midnight.setHours(0, 0, 0, 0);
   const day = (n: number) => {
@@ -100,7 +100,7 @@ export function newestOf(device: Device): number | undefined {
 }
 
 // whereDataIs moves a span until now, in which nothing can be, to where it ends.
-export function whereDataIs(s: Stretch, newest: number | undefined): Stretch {
+export function whereDataIs(s: Times, newest: number | undefined): Times {
   if (!s.live || newest === undefined || newest >= s.from) return s;
   const to = Math.ceil(newest / 10_000) * 10_000 + 10_000;
   return { from: to - (s.to - s.from), to, live: false };
@@ -108,7 +108,7 @@ export function whereDataIs(s: Stretch, newest: number | undefined): Stretch {
 
 export const iso = (ms: number) => new Date(ms).toISOString();
 
-// limitsOf are the limits that rules set to a telemetry itself.
+// limitsOf are the limits that rules set to a metric itself.
 export function limitsOf(margins: Device["margins"], p: Property) {
   return margins
     .filter((m) => m.metric === p.name && m.of === m.metric)

@@ -32,7 +32,7 @@ export function mount(
   };
 }
 
-// dragged tells which stretch of the x axis was dragged over.
+// dragged tells which times of the x axis was dragged over.
 export function dragged(onZoom: (from: number, to: number) => void) {
   return (u: uPlot) => {
     const { left, width } = u.select;

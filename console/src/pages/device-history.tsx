@@ -2,10 +2,10 @@ import { useQuery } from "@tanstack/react-query";
 import { useMemo, useRef, useState, type KeyboardEvent, type WheelEvent } from "react";
 import { Link } from "react-router";
 import { api, ask, type Alarm, type Device, type Line, type Model, type Property } from "../api/client";
-import { firstReach, useForecast } from "../api/forecast";
+import { firstLimit, useForecast } from "../api/forecast";
 import { useFleet } from "../api/live";
 import { Button, Choice, Empty, Notes, Trouble } from "../components/parts";
-import { Reached } from "../components/reached";
+import { LimitAheadNote } from "../components/limit-ahead";
 import { Trace, type AlarmSpan, type TraceData } from "../components/trace";
 import { say } from "../lib/format";
 import {
@@ -14,18 +14,18 @@ import {
   limitsOf,
   newestOf,
   spans,
-  stretchOf,
+  timesOf,
   summarise,
   whereDataIs,
   withGaps,
-  type Stretch,
+  type Times,
 } from "../lib/history";
 import { useNow, useParam } from "../lib/use";
 
-const points = 600;
+const wished = 600;
 const names: Record<string, string> = { csv: "CSV", jsonl: "JSON Lines", senml: "SenML", parquet: "Parquet" };
 const day = 24 * 3600_000;
-const least = 60_000; // the shortest stretch that is shown
+const least = 60_000; // the shortest times that is shown
 
 const horizons: Record<string, number> = { "6h": 6 * 3600_000, "12h": 12 * 3600_000, "24h": day };
 const shifts: Record<string, number> = { day: day, week: 7 * day };
@@ -43,19 +43,19 @@ export function History({ device, model }: { device: Device; model?: Model }) {
   const numeric = telemetry.filter((p) => p.type !== "text" && p.type !== "nothing");
   const shown = numeric.filter((p) => !hide.includes(p.name));
   const newest = newestOf(device);
-  const stretch = whereDataIs(stretchOf(span, now), newest);
+  const times = whereDataIs(timesOf(span, now), newest);
   // A forecast is of what comes after now.
-  const tomorrow = stretch.live ? (horizons[ahead] ?? 0) : 0;
-  const shownTo = stretch.to + tomorrow;
+  const tomorrow = times.live ? (horizons[ahead] ?? 0) : 0;
+  const shownTo = times.to + tomorrow;
   const go = (from: number, to: number) => {
     const width = Math.max(to - from, least);
     const end = Math.min(from + width, Math.max(now, to - (to - from) / 2) + width / 4);
     setSpan(`${iso(Math.round(end - width))}..${iso(Math.round(end))}`);
   };
-  const width = stretch.to - stretch.from;
-  const pan = (part: number) => go(stretch.from + part * width, stretch.to + part * width);
+  const width = times.to - times.from;
+  const pan = (part: number) => go(times.from + part * width, times.to + part * width);
   const zoom = (by: number, at = 0.5) => {
-    const middle = stretch.from + at * width;
+    const middle = times.from + at * width;
     go(middle - at * width * by, middle + (1 - at) * width * by);
   };
   const keys = (e: KeyboardEvent) => {
@@ -83,12 +83,12 @@ export function History({ device, model }: { device: Device; model?: Model }) {
   const lines = useLines(
     device.id,
     shown.map((p) => p.name),
-    stretch,
+    times,
   );
   const other = useLines(
     against === "" ? "" : shift ? device.id : against,
     shown.map((p) => p.name),
-    { ...stretch, from: stretch.from - shift, to: stretch.to - shift },
+    { ...times, from: times.from - shift, to: times.to - shift },
   );
   const alarms = useQuery({
     queryKey: ["alarms", device.id, "all", device.alarms.map((a) => a.id + a.state).join()],
@@ -143,8 +143,8 @@ export function History({ device, model }: { device: Device; model?: Model }) {
           <select
             value={ahead}
             onChange={(e) => setAhead(e.target.value)}
-            disabled={!stretch.live}
-            title={stretch.live ? undefined : "A forecast goes on from now; choose a span until now."}
+            disabled={!times.live}
+            title={times.live ? undefined : "A forecast goes on from now; choose a span until now."}
             className="rounded-[4px] border border-muted bg-ground px-2 py-1 text-ink disabled:opacity-50"
           >
             <option value="">none</option>
@@ -156,7 +156,7 @@ export function History({ device, model }: { device: Device; model?: Model }) {
       </div>
       <p className="flex flex-wrap items-baseline gap-x-3 pb-1 text-muted">
         <b className="text-ink">
-          {moment(stretch.from)} – {stretch.live ? "now" : moment(stretch.to)}
+          {moment(times.from)} – {times.live ? "now" : moment(times.to)}
         </b>
         <span>
           {lines.data ? `a point every ${lines.data.step}` : "…"}. Drag over a chart to look closer; Ctrl and
@@ -171,7 +171,7 @@ export function History({ device, model }: { device: Device; model?: Model }) {
           </Link>
           Export
           {["csv", "jsonl", "senml", "parquet"].map((f) => (
-            <a key={f} className="text-press" href={exportOf(device.id, shown, stretch, f)} download>
+            <a key={f} className="text-press" href={exportOf(device.id, shown, times, f)} download>
               {names[f]}
             </a>
           ))}
@@ -214,7 +214,7 @@ export function History({ device, model }: { device: Device; model?: Model }) {
             other={other.data?.lines.find((l) => l.metric === p.name)}
             name={against && (shift ? `${against} before` : against)}
             shift={shift}
-            stretch={{ ...stretch, to: shownTo }}
+            times={{ ...times, to: shownTo }}
             ahead={tomorrow ? ahead : ""}
             alarms={(alarms.data ?? []).filter((a) => a.metric === p.name)}
             now={now}
@@ -228,24 +228,24 @@ export function History({ device, model }: { device: Device; model?: Model }) {
   );
 }
 
-function useLines(device: string, metrics: string[], s: Stretch) {
+function useLines(device: string, metrics: string[], s: Times) {
   return useQuery({
     queryKey: ["lines", device, metrics.join(), s.from, s.to],
     enabled: device !== "" && metrics.length > 0,
-    // While the next stretch is on its way, the last one is drawn where it belongs.
+    // While the next times is on its way, the last one is drawn where it belongs.
     placeholderData: (old, last) => (last?.queryKey[1] === device ? old : undefined),
     queryFn: () =>
       ask(
         api.GET("/api/v1/query", {
           params: {
-            query: { device: [device], metric: metrics, span: `${iso(s.from)}..${iso(s.to)}`, points },
+            query: { device: [device], metric: metrics, span: `${iso(s.from)}..${iso(s.to)}`, steps: wished },
           },
         }),
       ),
   });
 }
 
-function exportOf(device: string, shown: Property[], s: Stretch, format: string): string {
+function exportOf(device: string, shown: Property[], s: Times, format: string): string {
   const q = new URLSearchParams({
     device,
     metric: shown.map((p) => p.name).join(),
@@ -271,7 +271,7 @@ function Row({
   other,
   name,
   shift,
-  stretch,
+  times,
   ahead,
   alarms,
   now,
@@ -285,7 +285,7 @@ function Row({
   other?: Line;
   name: string;
   shift: number;
-  stretch: Stretch;
+  times: Times;
   ahead: string;
   alarms: Alarm[];
   now: number;
@@ -294,10 +294,10 @@ function Row({
   onZoom: (from: number, to: number) => void;
 }) {
   const [under, setUnder] = useState<{ at: number; value: number | null; other: number | null }>();
-  const gap = expectedGap(device.interval, stretch.to - stretch.from, points);
-  const data = useMemo(() => withGaps(line?.points ?? [], gap), [line, gap]);
+  const gap = expectedGap(device.interval, times.to - times.from, wished);
+  const data = useMemo(() => withGaps(line?.steps ?? [], gap), [line, gap]);
   const compared = useMemo(
-    () => (other ? withGaps(other.points, gap, shift) : undefined),
+    () => (other ? withGaps(other.steps, gap, shift) : undefined),
     [other, gap, shift],
   );
   const forecast = useForecast(device.id, p.name, ahead, p.type !== "boolean");
@@ -305,14 +305,14 @@ function Row({
     const f = ahead === "" ? undefined : forecast.data;
     return (
       f && {
-        at: f.points.map((x) => Date.parse(x.at) / 1000),
-        mean: f.points.map((x) => x.mean),
-        min: f.points.map((x) => x.low),
-        max: f.points.map((x) => x.high),
+        at: f.steps.map((x) => Date.parse(x.at) / 1000),
+        mean: f.steps.map((x) => x.mean),
+        min: f.steps.map((x) => x.low),
+        max: f.steps.map((x) => x.high),
       }
     );
   }, [forecast.data, ahead]);
-  const last = ahead === "" ? undefined : forecast.data?.points.at(-1);
+  const last = ahead === "" ? undefined : forecast.data?.steps.at(-1);
   const limits = useMemo(() => limitsOf(device.margins, p), [device.margins, p]);
   const marks = useMemo<AlarmSpan[]>(
     () =>
@@ -324,9 +324,9 @@ function Row({
       })),
     [alarms, now],
   );
-  const values = (line?.points ?? []).length;
-  const low = values ? Math.min(...line!.points.map((x) => x.min)) : undefined;
-  const high = values ? Math.max(...line!.points.map((x) => x.max)) : undefined;
+  const values = (line?.steps ?? []).length;
+  const low = values ? Math.min(...line!.steps.map((x) => x.min)) : undefined;
+  const high = values ? Math.max(...line!.steps.map((x) => x.max)) : undefined;
   return (
     <div
       className="grid grid-cols-1 border-b border-line py-2 sm:grid-cols-[9.25rem_minmax(0,1fr)]"
@@ -361,7 +361,7 @@ function Row({
             {forecast.data?.note && " *"}
           </p>
         )}
-        {ahead !== "" && <Reached reach={firstReach(forecast.data?.reaches)} ahead={ahead} />}
+        {ahead !== "" && <LimitAheadNote limit={firstLimit(forecast.data?.limits)} ahead={ahead} />}
         {name && (
           <p className="text-[0.8125rem] text-muted">
             <span aria-hidden="true" style={{ color: "var(--series-2)" }}>
@@ -379,15 +379,15 @@ function Row({
           other={compared}
           ahead={probable}
           alarms={marks}
-          from={stretch.from / 1000}
-          to={stretch.to / 1000}
+          from={times.from / 1000}
+          to={times.to / 1000}
           height={tall ? 150 : 96}
           limits={limits}
           decimals={p.decimals}
           unit={p.display ?? ""}
           syncKey={"history " + device.id}
           step={p.type === "boolean"}
-          summary={summarise(p, data, stretch.from, stretch.to)}
+          summary={summarise(p, data, times.from, times.to)}
           onZoom={(a, b) => onZoom(a * 1000, b * 1000)}
           onHover={(at, value, o) => setUnder(at === null ? undefined : { at, value, other: o })}
         />

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, type Device, type Margin, type Part, type Rule } from "../api/client";
 import { Badge } from "../components/badge";
+import { headspaceOf } from "../components/legend";
 import { Command, Empty } from "../components/parts";
 import { lasting, say, words } from "../lib/format";
 
@@ -47,7 +48,7 @@ function distance(m?: Margin): string {
 
 function Row({ device, rule: r, margin: m }: { device: Device; rule: Rule; margin?: Margin }) {
   const [open, setOpen] = useState(false);
-  const standing = device.alarms.find((a) => a.rule === r.rule);
+  const raised = device.alarms.find((a) => a.rule === r.rule);
   return (
     <li className="border-b border-line py-2.5">
       <button
@@ -56,8 +57,8 @@ function Row({ device, rule: r, margin: m }: { device: Device; rule: Rule; margi
         onClick={() => setOpen(!open)}
         className="grid w-full grid-cols-[1.5rem_minmax(0,1fr)] items-start gap-x-3 text-left sm:grid-cols-[1.5rem_minmax(0,1fr)_minmax(13rem,auto)]"
       >
-        <span className={standing ? "" : "opacity-75 grayscale"}>
-          <Badge priority={r.priority} waiting={standing?.state === "unacknowledged"} size={19} />
+        <span className={raised ? "" : "opacity-75 grayscale"}>
+          <Badge priority={r.priority} waiting={raised?.state === "unacknowledged"} size={19} />
         </span>
         <span className="min-w-0">
           <b className="block">{words(r.rule)}</b>
@@ -70,10 +71,14 @@ function Row({ device, rule: r, margin: m }: { device: Device; rule: Rule; margi
                 {m.known ? (
                   <>
                     <Room share={m.headspace} /> <b>{Math.round(m.headspace * 100)} %</b>{" "}
-                    <span className="text-muted">headspace</span>
+                    <span className="text-muted" title={headspaceOf(m)}>
+                      headspace
+                    </span>
                   </>
                 ) : (
-                  <span className="text-muted">headspace not known yet</span>
+                  <span className="text-muted" title={headspaceOf(m)}>
+                    headspace not known yet
+                  </span>
                 )}
               </span>
               <span className="block text-muted">
@@ -85,7 +90,7 @@ function Row({ device, rule: r, margin: m }: { device: Device; rule: Rule; margi
             </>
           ) : (
             <span className="text-muted">
-              {standing ? standing.state : r.each ? "about a group" : "no headspace"}
+              {raised ? raised.state : r.each ? "about a group" : "no headspace"}
             </span>
           )}
         </span>

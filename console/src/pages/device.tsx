@@ -11,7 +11,8 @@ import { Button, Choice, Command, Empty } from "../components/parts";
 import { SettingsDialog } from "../components/settings-dialog";
 import { Trace } from "../components/trace";
 import { Vessel } from "../components/vessel";
-import { WireList } from "../components/wire-list";
+import { headspaceOf } from "../components/legend";
+import { TrafficList } from "../components/traffic-list";
 import { absolute, ago, lasting, say, soon, words } from "../lib/format";
 import { expectedGap, limitsOf, newestOf, summarise, whereDataIs, withGaps } from "../lib/history";
 import { useNow, useParam, useTitle } from "../lib/use";
@@ -102,8 +103,8 @@ export default function DevicePage() {
         <NavLink to={`/devices/${id}/rules`} className={tab}>
           Rules
         </NavLink>
-        <NavLink to={`/devices/${id}/wire`} className={tab}>
-          Wire
+        <NavLink to={`/devices/${id}/traffic`} className={tab}>
+          Traffic
         </NavLink>
         <NavLink to={`/devices/${id}/journal`} className={tab}>
           Journal
@@ -123,7 +124,7 @@ export default function DevicePage() {
         />
         <Route path="history" element={<History device={device} model={model.data} />} />
         <Route path="rules" element={<Rules device={device} />} />
-        <Route path="wire" element={<WireList device={id} className="pt-4" />} />
+        <Route path="traffic" element={<TrafficList device={id} className="pt-4" />} />
         <Route path="journal" element={<Journal id={id} />} />
       </Routes>
       {changing && settings.data && (
@@ -154,7 +155,7 @@ function Verdict({ device }: { device: Device }) {
   const speaks = device.attributes.firmware ? `, firmware ${device.attributes.firmware}` : "";
   return (
     <p className="text-muted">
-      <b className={colour || "text-ink"}>{device.standing === "active" ? device.health : device.standing}</b>
+      <b className={colour || "text-ink"}>{device.status === "active" ? device.health : device.status}</b>
       {device.reasons.length > 0 && <span className="text-ink">: {device.reasons.join("; ")}</span>}.{" "}
       {device.link === "never" ? (
         "It has not been heard yet"
@@ -209,8 +210,8 @@ function Now({
         {!heard && model && (
           <Empty
             title="No reading has come yet"
-            why="The device is onboarded and may connect. Its first message appears on the wire, with the reason if it is refused."
-            next={<Command>{`ullage wire ${device.id}`}</Command>}
+            why="The device is onboarded and may connect. Its first message appears in the traffic, with the reason if it is refused."
+            next={<Command>{`ullage traffic ${device.id}`}</Command>}
           />
         )}
         {heard &&
@@ -223,9 +224,9 @@ function Now({
         <SettingsTable settings={settings} now={now} onChange={onChange} />
         <Commands device={device} model={model} now={now} />
         <h2 className="pt-6 pb-1.5 font-semibold">
-          <Link to="wire">Wire</Link>
+          <Link to="traffic">Traffic</Link>
         </h2>
-        <WireList device={device.id} short />
+        <TrafficList device={device.id} short />
       </aside>
     </div>
   );
@@ -264,7 +265,7 @@ function Metric({
               metric: p.name,
               from: new Date(from).toISOString(),
               to: new Date(to).toISOString(),
-              points: 360,
+              steps: 360,
             },
           },
         }),
@@ -273,7 +274,7 @@ function Metric({
   const data = useMemo(
     () =>
       withGaps(
-        (history.data?.buckets ?? []).map((b) => ({ ...b, value: b.mean })),
+        (history.data?.steps ?? []).map((b) => ({ ...b, value: b.mean })),
         expectedGap(device.interval, to - from),
       ),
     [history.data, device.interval, to, from],
@@ -305,7 +306,7 @@ function Metric({
         </p>
         {margin?.known && (
           <p className="text-muted">
-            <Link to="rules" className="hover:text-ink hover:underline">
+            <Link to="rules" className="hover:text-ink hover:underline" title={headspaceOf(margin)}>
               headspace {Math.round(margin.headspace * 100)} %
             </Link>
             {margin.to_limit && <b className="block text-ink">limit in ~{margin.to_limit.likely}</b>}
@@ -340,14 +341,14 @@ function Metric({
 // Outlook is a second opinion on a trend: where the way of the days before leads.
 function Outlook({ device, metric, rule }: { device: string; metric: string; rule: string }) {
   const forecast = useForecast(device, metric, "12h", true);
-  const reach = forecast.data?.reaches.find((r) => r.rule === rule);
-  if (!forecast.data?.seasonal || !reach) return null;
+  const limit = forecast.data?.limits.find((r) => r.rule === rule);
+  if (!forecast.data?.seasonal || !limit) return null;
   return (
     <p
       className="text-[0.8125rem] text-muted"
       title="A forecast knows how a day usually goes; a trend does not"
     >
-      forecast: {reach.likely ? soon(reach.likely) : "not within 12 h"}
+      forecast: {limit.likely ? soon(limit.likely) : "not within 12 h"}
     </p>
   );
 }
@@ -443,10 +444,10 @@ function SettingsTable({
                   {s.name}
                 </button>
                 <span className="block text-[0.8125rem] text-muted">
-                  {s.held
-                    ? "held by the service"
-                    : s.pinned_by
-                      ? `pinned by ${s.pinned_by}, ${ago(s.pinned_at, now)}`
+                  {s.kept_by_service
+                    ? "kept by the service"
+                    : s.overridden_by
+                      ? `set on this device by ${s.overridden_by}, ${ago(s.overridden_at, now)}`
                       : "default of the model"}
                 </span>
               </td>

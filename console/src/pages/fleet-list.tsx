@@ -6,16 +6,16 @@ import { Link, useNavigate } from "react-router";
 import { api, ask, type Device, type Model } from "../api/client";
 import { Vessel } from "../components/vessel";
 import { absolute, ago, plural, say, words } from "../lib/format";
-import { byNeed, severity } from "../lib/need";
+import { byNeed, severityOf } from "../lib/need";
 import { useNow, useParam } from "../lib/use";
 
-// Columns that a list always offers. Beside them there is one for each telemetry
+// Columns that a list always offers. Beside them there is one for each metric
 // and each label of the devices in it, called as in expressions.
 const standard: Record<string, string> = {
   site: "Site",
   model: "Model",
   version: "Model version",
-  standing: "Standing",
+  status: "Status",
   link: "Link",
   last: "Last reading",
   headspace: "Headspace",
@@ -31,7 +31,7 @@ function sortValue(d: Device, key: string): string | number {
     case "site":
       return d.labels.site ?? "";
     case "model":
-    case "standing":
+    case "status":
     case "link":
       return d[key];
     case "version": // those that say another come first
@@ -42,7 +42,7 @@ function sortValue(d: Device, key: string): string | number {
     case "limit":
       return d.headspace ?? Infinity;
     case "health":
-      return severity[d.health];
+      return severityOf(d);
     case "id":
       return d.id;
   }
@@ -178,7 +178,7 @@ function Cell({
     case "site":
       return <td className="pr-4 whitespace-nowrap">{d.labels.site}</td>;
     case "model":
-    case "standing":
+    case "status":
       return <td className="pr-4 whitespace-nowrap text-muted">{d[c]}</td>;
     case "version":
       return (
@@ -226,7 +226,7 @@ function Cell({
                     : "font-normal text-muted"
             }
           >
-            {d.health}
+            {d.health ?? d.status}
           </b>{" "}
           <span className="text-muted">{d.reasons.join("; ")}</span>
         </td>

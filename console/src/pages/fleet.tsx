@@ -5,11 +5,12 @@ import { api, ask, type Device, type Margin, type Model } from "../api/client";
 import { useFleet } from "../api/live";
 import { Badge } from "../components/badge";
 import { Button, Choice, Command, Empty } from "../components/parts";
+import { headspaceOf, Legend } from "../components/legend";
 import { Spark } from "../components/spark";
 import { describe, leastForBadge, Vessel } from "../components/vessel";
 import { useMatching, Where } from "../components/where";
 import { lasting, plural, say, words } from "../lib/format";
-import { byNeed, severity } from "../lib/need";
+import { byNeed, severityOf } from "../lib/need";
 import { useNow, useParam, useTitle } from "../lib/use";
 import { List } from "./fleet-list";
 
@@ -19,44 +20,44 @@ export function FleetPage() {
   useTitle("Fleet");
   const fleet = useFleet();
   const [by, setBy] = useParam("by", "site");
-  const [view, setView] = useParam("view", "wall");
+  const [view, setView] = useParam("view", "vessels");
   const [only, setOnly] = useParam("health", "all");
   const [where, setWhere] = useParam("where", "");
   const { matching, pending } = useMatching(where);
-  const standing = useMemo(
-    () => [...fleet.devices.values()].filter((d) => d.standing !== "retired"),
+  const inUse = useMemo(
+    () => [...fleet.devices.values()].filter((d) => d.status !== "retired"),
     [fleet.devices],
   );
   const shown = useMemo(() => {
-    return standing
+    return inUse
       .filter((d) => only === "all" || d.health === only)
       .filter((d) => !matching || matching.has(d.id))
       .sort(byNeed);
-  }, [standing, only, matching]);
+  }, [inUse, only, matching]);
   const counts = useMemo(() => {
     const c: Record<string, number> = {};
-    for (const d of standing) c[d.health] = (c[d.health] ?? 0) + 1;
+    for (const d of inUse) if (d.health) c[d.health] = (c[d.health] ?? 0) + 1;
     return c;
-  }, [standing]);
-  const sites = new Set(standing.map((d) => d.labels.site).filter(Boolean)).size;
+  }, [inUse]);
+  const sites = new Set(inUse.map((d) => d.labels.site).filter(Boolean)).size;
 
   return (
     <>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 py-3.5">
         <h1 className="text-[1.375rem] font-bold">Fleet</h1>
         <p className="text-muted">
-          {shown.length < standing.length && (
+          {shown.length < inUse.length && (
             <>
               <b className="text-ink">{shown.length}</b> of{" "}
             </>
           )}
-          <b className="text-ink">{standing.length}</b> devices{sites > 0 && ` at ${plural(sites, "site")}`}
+          <b className="text-ink">{inUse.length}</b> devices{sites > 0 && ` at ${plural(sites, "site")}`}
         </p>
         <Choice
           label="Health"
           value={only}
           onChange={setOnly}
-          options={["all", "dark", "poor", "watch", "sound"].map((h) => ({
+          options={["all", "dark", "poor", "watch", "awaited", "sound"].map((h) => ({
             value: h,
             name: h === "all" ? "all" : `${counts[h] ?? 0} ${h}`,
           }))}
@@ -79,7 +80,7 @@ export function FleetPage() {
             value={view}
             onChange={setView}
             options={[
-              { value: "wall", name: "Wall" },
+              { value: "vessels", name: "Vessels" },
               { value: "list", name: "List" },
             ]}
           />
@@ -95,7 +96,7 @@ export function FleetPage() {
       </div>
       {(fleet.state === "connecting" && fleet.devices.size === 0) || pending ? (
         <p className="py-8 text-muted">Loading the fleet…</p>
-      ) : standing.length === 0 ? (
+      ) : inUse.length === 0 ? (
         <Empty
           title="No device is onboarded yet"
           why="A device appears here as soon as it is onboarded, and shows its health from its first reading on."
@@ -127,17 +128,17 @@ export function FleetPage() {
           ) : view === "list" ? (
             <List devices={shown} />
           ) : (
-            <Wall devices={shown} by={by} />
+            <Vessels devices={shown} by={by} />
           )}
-          {view !== "list" && <Least devices={matching ? shown : standing} />}
+          {view !== "list" && <Least devices={matching ? shown : inUse} />}
         </div>
       )}
-      <Foot devices={standing} />
+      <Foot devices={inUse} />
     </>
   );
 }
 
-function Wall({ devices, by }: { devices: Device[]; by: string }) {
+function Vessels({ devices, by }: { devices: Device[]; by: string }) {
   const groups = useMemo(() => {
     const m = new Map<string, Device[]>();
     for (const d of devices) {
@@ -150,7 +151,7 @@ function Wall({ devices, by }: { devices: Device[]; by: string }) {
   const raised = useFleet().service?.groups ?? [];
   const width = devices.length <= 60 ? 34 : devices.length <= 300 ? 22 : devices.length <= 1200 ? 14 : 10;
   return (
-    <section aria-label="Wall">
+    <section aria-label="Vessels">
       {groups.map(([name, ds]) => (
         <div
           key={name}
@@ -179,6 +180,7 @@ function Wall({ devices, by }: { devices: Device[]; by: string }) {
           </ul>
         </div>
       ))}
+      <Legend />
     </section>
   );
 }
@@ -202,7 +204,7 @@ const Place = memo(function Place({ device: d, width }: { device: Device; width:
 });
 
 const needOf = (ds: Device[]) =>
-  Math.min(...ds.map((d) => severity[d.health] * 10 + Math.min(d.headspace ?? 1, 1)));
+  Math.min(...ds.map((d) => severityOf(d) * 10 + Math.min(d.headspace ?? 1, 1)));
 const byNeedOfGroup = (x: Device[], y: Device[]) => needOf(x) - needOf(y);
 
 function Summary({ devices }: { devices: Device[] }) {
@@ -216,11 +218,11 @@ function Summary({ devices }: { devices: Device[] }) {
 const leastMargin = (d: Device): Margin | undefined =>
   d.margins.filter((m) => m.known).sort((a, b) => a.headspace - b.headspace)[0];
 
-// directLimit is the limit of a telemetry itself; what an expression over it is
+// directLimit is the limit of a metric itself; what an expression over it is
 // compared with is no line in its chart.
 const directLimit = (m?: Margin) => (m && m.of === m.metric ? m.limit : undefined);
 
-// Least lists who will reach a limit next.
+// Least lists who gets to a limit next.
 function Least({ devices }: { devices: Device[] }) {
   const now = useNow(5000);
   const rows = useMemo(
@@ -252,7 +254,7 @@ function Least({ devices }: { devices: Device[] }) {
             api.GET("/api/v1/devices/{id}/history", {
               params: {
                 path: { id: d.id },
-                query: { metric, from: from.toISOString(), to: to.toISOString(), points: 72 },
+                query: { metric, from: from.toISOString(), to: to.toISOString(), steps: 72 },
               },
             }),
           );
@@ -312,7 +314,7 @@ function Nearness({ device, models, now }: { device: Device; models?: Model[]; n
         </b>
         <span className="text-muted">, limit {say(m.limit)}</span>
       </span>
-      <span className="block truncate text-muted">
+      <span className="block truncate text-muted" title={headspaceOf(m)}>
         {alarm
           ? `${over ? "over it, " : ""}${alarm.state} for ${lasting(now - Date.parse(alarm.raised_at))}`
           : over

@@ -213,7 +213,7 @@ function MoveDialog({ model: m, version, onClose }: { model: Model; version: str
               </p>
               {loses.length > 0 && (
                 <p className="mt-2 text-watch">
-                  Unpinned, because {version} does not allow them:{" "}
+                  Taken off, because {version} does not allow them:{" "}
                   {loses.map((d) => `${d.loses.join(", ")} on ${d.device}`).join("; ")}
                 </p>
               )}

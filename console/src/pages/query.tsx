@@ -7,14 +7,14 @@ import { colourOf, colours, Lines, type ManyLines } from "../components/lines";
 import { Choice, Command, Empty, Notes, Trouble } from "../components/parts";
 import { Where } from "../components/where";
 import { plural, say } from "../lib/format";
-import { iso, spans, stretchOf } from "../lib/history";
+import { iso, spans, timesOf } from "../lib/history";
 import { useNow, useParam, useTitle, useTyped } from "../lib/use";
 
-const points = 400;
-const sums = ["mean", "weighted", "min", "max", "sum", "count", "last"] as const;
+const steps = 400;
+const sums = ["mean", "weighted_mean", "min", "max", "sum", "count", "last"] as const;
 const ways = ["mean", "min", "max", "sum", "count"] as const;
 
-// The Query page asks for one telemetry of many devices at once. All of the
+// The Query page asks for one metric of many devices at once. All of the
 // question is in the URL.
 export default function QueryPage() {
   useTitle("Query");
@@ -23,11 +23,11 @@ export default function QueryPage() {
   const [metric, setMetric] = useTyped("metric");
   const [where, setWhere] = useParam("where", "");
   const [span, setSpan] = useParam("span", "24h");
-  const [sum, setSum] = useParam("sum", "mean");
-  const [by, setBy] = useParam("by", "");
-  const [across, setAcross] = useParam("across", "mean");
+  const [aggregate, setAggregate] = useParam("aggregate", "mean");
+  const [by, setBy] = useParam("group_by", "");
+  const [then, setThen] = useParam("then", "mean");
   const [picked, setPicked] = useState(-1);
-  const stretch = stretchOf(span, now);
+  const times = timesOf(span, now);
   const known = useMemo(
     () => [...new Set([...fleet.devices.values()].flatMap((d) => Object.keys(d.latest)))].sort(),
     [fleet.devices],
@@ -37,7 +37,7 @@ export default function QueryPage() {
     [fleet.devices],
   );
   const answer = useQuery({
-    queryKey: ["query", metric, where, span, stretch.from, stretch.to, sum, by, across],
+    queryKey: ["query", metric, where, span, times.from, times.to, aggregate, by, then],
     enabled: metric !== "" && known.includes(metric),
     placeholderData: (old, last) => (last?.queryKey[1] === metric ? old : undefined),
     retry: false,
@@ -47,11 +47,11 @@ export default function QueryPage() {
           params: {
             query: {
               metric: [metric],
-              span: `${iso(stretch.from)}..${iso(stretch.to)}`,
-              points,
-              sum: sum as (typeof sums)[number],
+              span: `${iso(times.from)}..${iso(times.to)}`,
+              steps,
+              aggregate: aggregate as (typeof sums)[number],
               ...(where && { where }),
-              ...(by && { by, across: across as (typeof ways)[number] }),
+              ...(by && { group_by: by, then: then as (typeof ways)[number] }),
             },
           },
         }),
@@ -62,37 +62,37 @@ export default function QueryPage() {
     () =>
       rows.map((r) => ({
         name: r.name,
-        at: r.line.points.map((p) => Date.parse(p.at) / 1000),
-        value: r.line.points.map((p) => p.value),
+        at: r.line.steps.map((p) => Date.parse(p.at) / 1000),
+        value: r.line.steps.map((p) => p.value),
       })),
     [rows],
   );
   const field = "rounded-[4px] border border-muted bg-ground px-2 py-1 text-ink";
-  const command = `ullage query ${metric || "must_temp"} --span ${span.includes("..") ? `'${span}'` : span}${where ? ` --where '${where}'` : ""}${by ? ` --by ${by} --across ${across}` : where ? "" : " --where true"}${sum === "mean" ? "" : ` --sum ${sum}`}`;
+  const command = `ullage query ${metric || "must_temp"} --span ${span.includes("..") ? `'${span}'` : span}${where ? ` --where '${where}'` : ""}${by ? ` --group-by ${by} --then ${then}` : where ? "" : " --where true"}${aggregate === "mean" ? "" : ` --aggregate ${aggregate}`}`;
   return (
     <>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 py-3.5">
         <h1 className="text-[1.375rem] font-bold">Query</h1>
-        <p className="text-muted">one telemetry of many devices, over time</p>
+        <p className="text-muted">one metric of many devices, over time</p>
       </div>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 pb-3">
         <input
           type="search"
-          list="telemetry"
-          aria-label="Telemetry"
-          placeholder="Telemetry, such as must_temp"
+          list="metrics"
+          aria-label="Metric"
+          placeholder="Metric, such as must_temp"
           value={metric}
           onChange={(e) => setMetric(e.target.value)}
           className={`${field} w-56 font-mono`}
         />
-        <datalist id="telemetry">
+        <datalist id="metrics">
           {known.map((n) => (
             <option key={n} value={n} />
           ))}
         </datalist>
-        <Pick label="worth" value={sum} onChange={setSum} options={sums} />
+        <Pick label="aggregate" value={aggregate} onChange={setAggregate} options={sums} />
         <label className="flex items-center gap-2 text-muted">
-          together by
+          group by
           <select value={by} onChange={(e) => setBy(e.target.value)} className={field}>
             <option value="">each device alone</option>
             {labels.map((l) => (
@@ -100,7 +100,7 @@ export default function QueryPage() {
             ))}
           </select>
         </label>
-        {by && <Pick label="as their" value={across} onChange={setAcross} options={ways} />}
+        {by && <Pick label="then" value={then} onChange={setThen} options={ways} />}
         <Choice
           label="Span"
           options={spans}
@@ -120,7 +120,7 @@ export default function QueryPage() {
       <Notes lines={answer.data?.lines} />
       {metric === "" || !known.includes(metric) ? (
         <Empty
-          title={metric === "" ? "Which telemetry?" : `No device has reported ${metric}`}
+          title={metric === "" ? "Which metric?" : `No device has reported ${metric}`}
           why={known.length > 0 ? `There are ${known.join(", ")}.` : "No device has reported anything yet."}
           next={<Command>{command}</Command>}
         />
@@ -130,8 +130,8 @@ export default function QueryPage() {
         <>
           <Lines
             lines={lines}
-            from={stretch.from}
-            to={stretch.to}
+            from={times.from}
+            to={times.to}
             height={320}
             picked={picked}
             summary={`${metric} of ${plural(rows.length, by ? "group" : "device")}.`}
@@ -236,16 +236,16 @@ function Pick({
 // ranked are the lines that have points, that with the greatest value first.
 function ranked(lines: Line[]) {
   return lines
-    .filter((l) => l.points.length > 0 && l.type !== "text")
+    .filter((l) => l.steps.length > 0 && l.type !== "text")
     .map((line) => {
-      const n = line.points.reduce((a, p) => a + p.count, 0);
+      const n = line.steps.reduce((a, p) => a + p.count, 0);
       return {
         line,
         name: line.device || (line.group ?? "").replace(/^[^=]*=/, ""),
-        low: Math.min(...line.points.map((p) => p.min)),
-        high: Math.max(...line.points.map((p) => p.max)),
-        mean: line.points.reduce((a, p) => a + p.value * p.count, 0) / n,
-        last: line.points[line.points.length - 1].value,
+        low: Math.min(...line.steps.map((p) => p.min)),
+        high: Math.max(...line.steps.map((p) => p.max)),
+        mean: line.steps.reduce((a, p) => a + p.value * p.count, 0) / n,
+        last: line.steps[line.steps.length - 1].value,
       };
     })
     .sort((a, b) => b.high - a.high);

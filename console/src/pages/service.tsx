@@ -67,7 +67,7 @@ export default function ServicePage() {
                 <Fact name="Readings">{number(service.per_second, 1)} a second</Fact>
                 <Fact name="Messages refused">
                   {service.refused ? (
-                    <Link to="/wire?trouble=yes" className="text-press hover:underline">
+                    <Link to="/traffic?refused=yes" className="text-press hover:underline">
                       {number(service.refused)} since the start
                     </Link>
                   ) : (
@@ -144,13 +144,13 @@ function room(s: Store, now: number): { big: string; small: string; soon: boolea
 function Storage({ store: s, now }: { store: Store; now: number }) {
   const r = room(s, now);
   const all = Math.max(1, s.file + s.records);
-  const rest = Math.max(0, s.file - s.chunks - s.rollups - s.write_ahead - s.free);
+  const rest = Math.max(0, s.file - s.chunks - s.rollups - s.unsealed_bytes - s.free);
   const parts = [
     { name: "readings", size: s.chunks, look: "var(--ink)" },
     { name: "roll-ups", size: s.rollups, look: "color-mix(in srgb, var(--ink) 66%, var(--ground))" },
     {
-      name: "not packed yet",
-      size: s.write_ahead,
+      name: "not yet sealed",
+      size: s.unsealed_bytes,
       look: "color-mix(in srgb, var(--ink) 42%, var(--ground))",
     },
     { name: "records", size: s.records, look: "color-mix(in srgb, var(--ink) 28%, var(--ground))" },
@@ -168,7 +168,7 @@ function Storage({ store: s, now }: { store: Store; now: number }) {
           <p className="text-muted">{r.small}</p>
         </div>
         <dl className="flex gap-8">
-          <Big name="readings" value={number(s.readings + s.fresh)} />
+          <Big name="readings" value={number(s.readings + s.unsealed)} />
           <Big name="bytes a reading" value={number(s.bytes_a_reading, 2)} />
           <Big name="growth a day" value={bytes(s.growth_a_day)} />
         </dl>
@@ -222,8 +222,8 @@ function Shares({ store: s }: { store: Store }) {
   if (s.shares.length === 0)
     return (
       <Empty
-        title="Nothing is packed yet"
-        why="Readings are kept in memory and in the write-ahead log first; the oldest are packed after ten minutes without new ones, or when a million have come together."
+        title="Nothing is sealed yet"
+        why="Readings are kept in memory and, one by one, on disk first. The oldest are sealed, which is packing them into chunks, after ten minutes without new ones or when there are a million."
       />
     );
   const rows = [...s.shares].sort((a, b) =>

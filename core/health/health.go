@@ -1,6 +1,6 @@
-// Package vitals judges how a device is: its link, its headspace and its
+// Package health judges how a device is: its link, its headspace and its
 // health, always with the reasons.
-package vitals
+package health
 
 import (
 	"fmt"
@@ -17,13 +17,13 @@ type Link string
 
 // The links.
 const (
-	Never  Link = "never"
-	Online Link = "online"
-	Late   Link = "late"
-	Silent Link = "silent"
+	Never   Link = "never"
+	Online  Link = "online"
+	Overdue Link = "overdue"
+	Silent  Link = "silent"
 )
 
-// LinkOf judges a link by the time of the newest reading: late after 1.5 times
+// LinkOf judges a link by the time of the newest reading: overdue after 1.5 times
 // the expected interval, silent after 3 times. A device that only empties an
 // old backlog is not online yet. It also returns when the
 // link changes next if nothing arrives; the zero time if it will not.
@@ -31,12 +31,12 @@ func LinkOf(last, now time.Time, interval time.Duration) (Link, time.Time) {
 	if last.IsZero() {
 		return Never, time.Time{}
 	}
-	late, silent := last.Add(interval*3/2), last.Add(interval*3)
+	overdue, silent := last.Add(interval*3/2), last.Add(interval*3)
 	switch {
-	case now.Before(late):
-		return Online, late
+	case now.Before(overdue):
+		return Online, overdue
 	case now.Before(silent):
-		return Late, silent
+		return Overdue, silent
 	}
 	return Silent, time.Time{}
 }
@@ -45,8 +45,8 @@ func LinkOf(last, now time.Time, interval time.Duration) (Link, time.Time) {
 // that decides.
 type Margin struct {
 	Rule   string
-	Metric string // the telemetry it is about
-	Of     string // what moves, as written: must_temp, or rate(must_temp, 1h)
+	Metric string // the metric it is about
+	Of     string // what moves, as written: must_temp, or rate(must_temp over 1h)
 	Unit   string // symbol of the unit of Value and Limit
 	Value  float64
 	Limit  float64
@@ -94,10 +94,13 @@ type Health string
 
 // The kinds of health, the worst first.
 const (
-	Dark  Health = "dark"
-	Poor  Health = "poor"
-	Watch Health = "watch"
-	Sound Health = "sound"
+	Dark    Health = "dark"
+	Poor    Health = "poor"
+	Watch   Health = "watch"
+	Awaited Health = "awaited" // never connected yet
+	Sound   Health = "sound"
+	// None is that of a suspended or retired device.
+	None Health = ""
 )
 
 // LowHeadspace is the headspace under which a device is on watch.
@@ -113,7 +116,7 @@ const RefusalsToWatch = 5
 type Alarm struct {
 	Rule     string
 	Priority rule.Priority
-	Standing bool
+	Holds    bool
 }
 
 // Signs are what the health of a device is judged by.
@@ -126,15 +129,17 @@ type Signs struct {
 	DriftSince time.Time
 	Drifting   []string
 	Refusals   int // within the last hour
-	Suspended  bool
+	// Out says why the device is out of service: "suspended" or "retired"; "" if
+	// it is not.
+	Out string
 }
 
 // Judge returns the health and every reason that speaks for it, the weightiest
-// first. A device that has never reported is sound: it is new, not ill; a
-// suspended one likewise.
+// first. A device that never connected is awaited; one that is suspended or
+// retired has no health.
 func Judge(s Signs, now time.Time) (Health, []string) {
-	if s.Suspended {
-		return Sound, []string{"suspended"}
+	if s.Out != "" {
+		return None, []string{s.Out}
 	}
 	var dark, poor, watch []string
 	if s.Link == Silent {
@@ -142,10 +147,10 @@ func Judge(s Signs, now time.Time) (Health, []string) {
 			Ago(now.Sub(s.LastAt)), value.Duration(s.Interval)))
 	}
 	for _, a := range s.Alarms {
-		if !a.Standing {
-			continue
-		}
 		reason := fmt.Sprintf("%s alarm %s", a.Priority, a.Rule)
+		if !a.Holds {
+			reason += ", returned and not acknowledged"
+		}
 		if a.Priority.Rank() <= rule.High.Rank() {
 			poor = append(poor, reason)
 		} else {
@@ -171,6 +176,8 @@ func Judge(s Signs, now time.Time) (Health, []string) {
 		return Poor, reasons
 	case len(watch) > 0:
 		return Watch, reasons
+	case s.Link == Never:
+		return Awaited, []string{"never connected yet"}
 	}
 	return Sound, nil
 }

@@ -1,6 +1,6 @@
-// Package wire keeps the latest raw messages of the fleet in memory, both
+// Package traffic keeps the latest raw messages of the fleet in memory, both
 // ways, with what became of each: the decoded result or the reason of refusal.
-package wire
+package traffic
 
 import (
 	"crypto/rand"
@@ -40,8 +40,8 @@ type Entry struct {
 	Note      string          `json:"note,omitempty" doc:"Anything else worth knowing"`
 }
 
-// Trouble reports whether something about e was refused.
-func (e *Entry) Trouble() bool { return e.Reason != "" || len(e.Refused) > 0 }
+// Refusal reports whether something about e was refused.
+func (e *Entry) Refusal() bool { return e.Reason != "" || len(e.Refused) > 0 }
 
 // maxBody is how much of a message is shown.
 const maxBody = 2048
@@ -71,7 +71,7 @@ func (l *Log) Add(e Entry) Entry {
 	defer l.mu.Unlock()
 	l.seq++
 	e.Seq = l.seq
-	if e.Trouble() {
+	if e.Refusal() {
 		l.refused++
 	}
 	kept := &e
@@ -91,7 +91,7 @@ func (l *Log) Add(e Entry) Entry {
 type Filter struct {
 	Among   map[string]bool // only of these devices, unless it is nil
 	Device  string
-	Trouble bool   // only entries with something refused
+	Refused bool   // only entries with something refused
 	After   uint64 // only entries with a greater Seq
 	Limit   int
 }
@@ -112,15 +112,15 @@ func (l *Log) Recent(f Filter) []Entry {
 		if e.Seq <= f.After || f.Limit > 0 && len(out) == f.Limit {
 			break
 		}
-		if (!f.Trouble || e.Trouble()) && (f.Among == nil || f.Among[e.Device]) {
+		if (!f.Refused || e.Refusal()) && (f.Among == nil || f.Among[e.Device]) {
 			out = append(out, *e)
 		}
 	}
 	return out
 }
 
-// Counts returns how many entries were recorded and how many had trouble.
-func (l *Log) Counts() (all, trouble uint64) {
+// Counts returns how many entries were recorded and how many had refused.
+func (l *Log) Counts() (all, refused uint64) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.seq, l.refused

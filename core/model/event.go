@@ -19,9 +19,9 @@ func (m *Model) Event(name string) (*Event, bool) {
 	return nil, false
 }
 
-// Told decodes what goes with an event, checks it against the model and writes
+// CheckEvent decodes what goes with an event, checks it against the model and writes
 // it in short. An event without data has an empty body or an empty object.
-func (m *Model) Told(name string, body []byte) (json.RawMessage, []Finding, error) {
+func (m *Model) CheckEvent(name string, body []byte) (json.RawMessage, []Finding, error) {
 	if e, ok := m.Event(name); ok {
 		return accompany(e.Data, "what goes with the event "+name, body)
 	}

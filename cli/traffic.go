@@ -11,15 +11,15 @@ import (
 	"ullage/client"
 )
 
-func wireCommand() *cobra.Command {
-	var trouble, once bool
+func trafficCommand() *cobra.Command {
+	var refused, once bool
 	var last int
 	var where *string
 	c := &cobra.Command{
-		Use:     "wire [DEVICE]",
+		Use:     "traffic [DEVICE]",
 		Short:   "Watch raw messages pass, with what became of each",
 		Long:    "Shows the latest raw messages of the fleet or of one device, then each one as it passes, with the reason where something was refused.",
-		Example: "  ullage wire tank-fennimore-07\n  ullage wire --trouble --once",
+		Example: "  ullage traffic tank-fennimore-07\n  ullage traffic --refused --once",
 		GroupID: groupConnect,
 		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: deviceNames,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -34,20 +34,20 @@ func wireCommand() *cobra.Command {
 					return err
 				}
 			}
-			es, err := cl.Wire(c.Context(), device, *where, trouble, 0, last)
+			es, err := cl.Traffic(c.Context(), device, *where, refused, 0, last)
 			if err != nil {
 				return err
 			}
 			slices.Reverse(es)
 			if once {
-				return show(c, es, func(w io.Writer) { printWire(w, es) })
+				return show(c, es, func(w io.Writer) { printTraffic(w, es) })
 			}
 			if format, _ := c.Flags().GetString("output"); format != "table" && format != "json" {
 				return usageError{fmt.Errorf("what goes on without end is a table or json; add --once for %s", format)}
 			}
 			var after uint64
 			for {
-				if err := render(c, es, func(w io.Writer) error { printWire(w, es); return nil }); err != nil && len(es) > 0 {
+				if err := render(c, es, func(w io.Writer) error { printTraffic(w, es); return nil }); err != nil && len(es) > 0 {
 					return err
 				}
 				if len(es) > 0 {
@@ -58,7 +58,7 @@ func wireCommand() *cobra.Command {
 					return nil
 				case <-time.After(400 * time.Millisecond):
 				}
-				if es, err = cl.Wire(c.Context(), device, *where, trouble, after, 500); err != nil {
+				if es, err = cl.Traffic(c.Context(), device, *where, refused, after, 500); err != nil {
 					if c.Context().Err() != nil {
 						return nil
 					}
@@ -69,13 +69,13 @@ func wireCommand() *cobra.Command {
 		},
 	}
 	where = whereFlag(c)
-	c.Flags().BoolVar(&trouble, "trouble", false, "only where something was refused")
+	c.Flags().BoolVar(&refused, "refused", false, "only where something was refused")
 	c.Flags().BoolVar(&once, "once", false, "show what there is and end")
 	c.Flags().IntVar(&last, "last", 20, "how many of the latest to begin with")
 	return c
 }
 
-func printWire(w io.Writer, es []client.WireEntry) {
+func printTraffic(w io.Writer, es []client.TrafficEntry) {
 	for _, e := range es {
 		arrow := "↑"
 		if e.Direction == "down" {

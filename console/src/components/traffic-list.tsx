@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link } from "react-router";
-import { api, ask, type WireEntry } from "../api/client";
-import { watchWire } from "../api/live";
+import { api, ask, type TrafficEntry } from "../api/client";
+import { watchTraffic } from "../api/live";
 import { absolute, clock } from "../lib/format";
 import { Empty } from "./parts";
 
@@ -11,36 +11,36 @@ const keep = 300;
 interface Props {
   device?: string;
   where?: string;
-  trouble?: boolean;
+  refused?: boolean;
   paused?: boolean;
   short?: boolean;
   className?: string;
 }
 
-// WireList shows messages as they pass, the newest on top.
-export function WireList({
+// TrafficList shows messages as they pass, the newest on top.
+export function TrafficList({
   device = "",
   where = "",
-  trouble = false,
+  refused = false,
   paused = false,
   short = false,
   className = "",
 }: Props) {
   const limit = short ? 6 : 100;
   const begin = useQuery({
-    queryKey: ["wire", device, where, trouble, limit],
+    queryKey: ["traffic", device, where, refused, limit],
     queryFn: () =>
       ask(
-        api.GET("/api/v1/wire", {
-          params: { query: { device: device || undefined, where: where || undefined, trouble, limit } },
+        api.GET("/api/v1/traffic", {
+          params: { query: { device: device || undefined, where: where || undefined, refused, limit } },
         }),
       ),
     gcTime: 0,
   });
-  const [passed, setPassed] = useState<WireEntry[]>([]);
+  const [passed, setPassed] = useState<TrafficEntry[]>([]);
   useEffect(() => {
     if (paused) return;
-    return watchWire(device, where, (es) => setPassed((old) => [...es, ...old].slice(0, keep)));
+    return watchTraffic(device, where, (es) => setPassed((old) => [...es, ...old].slice(0, keep)));
   }, [device, where, paused]);
   const seen = new Set<number>();
   const entries = [...passed, ...(begin.data ?? [])]
@@ -48,7 +48,7 @@ export function WireList({
       (e) =>
         !seen.has(e.seq) &&
         seen.add(e.seq) &&
-        (!trouble || e.reason || e.refused?.length) &&
+        (!refused || e.reason || e.refused?.length) &&
         (!device || e.device === device),
     )
     .sort((a, b) => b.seq - a.seq)
@@ -60,8 +60,8 @@ export function WireList({
       <p className="text-muted">Nothing has passed since the service started.</p>
     ) : (
       <Empty
-        title={trouble ? "Nothing was refused" : "Nothing has passed yet"}
-        why="Messages appear here as they come, also those that are refused. The wire is kept in memory since the service started."
+        title={refused ? "Nothing was refused" : "Nothing has passed yet"}
+        why="Messages appear here as they come, also those that are refused. The traffic is kept in memory since the service started."
       />
     );
   return (
@@ -73,7 +73,7 @@ export function WireList({
   );
 }
 
-function Row({ entry: e, short, named }: { entry: WireEntry; short: boolean; named: boolean }) {
+function Row({ entry: e, short, named }: { entry: TrafficEntry; short: boolean; named: boolean }) {
   const [open, setOpen] = useState(false);
   const bad = Boolean(e.reason || e.refused?.length);
   const arrow = e.direction === "up" ? "↑" : "↓";
@@ -88,7 +88,7 @@ function Row({ entry: e, short, named }: { entry: WireEntry; short: boolean; nam
         <span aria-label={e.direction}>{arrow}</span>
         <span>{e.topic}</span>
         <span className={`truncate ${bad ? "font-semibold text-urgent" : "text-muted"}`}>
-          {line?.replace(/^\{"at":"[^"]*","values":/, "")}
+          {line?.replace(/^\{"at":"[^"]*",/, "{")}
         </span>
       </li>
     );
@@ -120,7 +120,7 @@ function Row({ entry: e, short, named }: { entry: WireEntry; short: boolean; nam
   );
 }
 
-function Detail({ entry: e }: { entry: WireEntry }) {
+function Detail({ entry: e }: { entry: TrafficEntry }) {
   let body = e.body ?? "";
   try {
     body = JSON.stringify(JSON.parse(body), null, 2);

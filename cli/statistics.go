@@ -11,7 +11,7 @@ import (
 	"ullage/client"
 )
 
-func printFigures(w io.Writer, f client.Figures) {
+func printStatistics(w io.Writer, f client.Statistics) {
 	d := f.Decimals
 	if d < 0 {
 		d = 2
@@ -60,41 +60,41 @@ func foretell(c *cobra.Command, cl *client.Client, q client.Query, ahead string,
 			fmt.Fprintf(w, " (%s)", f.Note)
 		}
 		fmt.Fprintln(w)
-		if draw && len(f.Points) > 0 {
+		if draw && len(f.Steps) > 0 {
 			l := client.Line{Device: f.Device, Metric: f.Metric, Display: f.Display, Decimals: f.Decimals}
-			for _, p := range f.Points {
-				l.Points = append(l.Points, client.LinePoint{At: p.At, Value: p.Mean, Min: p.Low, Max: p.High, Count: 1})
+			for _, p := range f.Steps {
+				l.Steps = append(l.Steps, client.LineStep{At: p.At, Value: p.Mean, Min: p.Low, Max: p.High, Count: 1})
 			}
-			drawChart(w, l, client.Answer{From: f.Points[0].At, To: f.Points[len(f.Points)-1].At.Add(time.Second), Step: f.Step}, chartWidth(), 12)
-			last := f.Points[len(f.Points)-1]
+			drawChart(w, l, client.Answer{From: f.Steps[0].At, To: f.Steps[len(f.Steps)-1].At.Add(time.Second), Step: f.Step}, chartWidth(), 12)
+			last := f.Steps[len(f.Steps)-1]
 			fmt.Fprintf(w, "At the end %s, with 95 %% between %s and %s.\n", num(last.Mean, d), num(last.Low, d), num(last.High, d))
-			printReaches(w, f, d)
+			printLimitsAhead(w, f, d)
 			return
 		}
 		cells := [][]string{{"AT", "PROBABLY", "NO LESS", "NO MORE"}}
-		for _, p := range f.Points {
+		for _, p := range f.Steps {
 			cells = append(cells, []string{p.At.Local().Format(time.DateTime), num(p.Mean, d+1), num(p.Low, d+1), num(p.High, d+1)})
 		}
 		table(w, cells)
 		fmt.Fprintln(w, "It lies within these bounds with 95 %, as long as nothing happens that never happened in the time it was learnt from.")
-		printReaches(w, f, d)
+		printLimitsAhead(w, f, d)
 	})
 }
 
-// printReaches tells when a forecast gets to the limits of rules.
-func printReaches(w io.Writer, f client.Forecast, decimals int) {
+// printLimitsAhead tells when a forecast gets to the limits of rules.
+func printLimitsAhead(w io.Writer, f client.Forecast, decimals int) {
 	at := func(t *time.Time) string { return t.Local().Format("2006-01-02 15:04") }
-	for _, r := range f.Reaches {
+	for _, r := range f.Limits {
 		limit := fmt.Sprintf("%s at %s %s", r.Rule, num(r.Limit, decimals), f.Display)
 		switch {
 		case r.Likely != nil && r.Early != nil && r.Early.Before(*r.Likely):
-			fmt.Fprintf(w, "It reaches the limit of %s probably at %s, and with 95 %% not before %s.\n", limit, at(r.Likely), at(r.Early))
+			fmt.Fprintf(w, "It gets to the limit of %s probably at %s, and with 95 %% not before %s.\n", limit, at(r.Likely), at(r.Early))
 		case r.Likely != nil:
-			fmt.Fprintf(w, "It reaches the limit of %s probably at %s.\n", limit, at(r.Likely))
+			fmt.Fprintf(w, "It gets to the limit of %s probably at %s.\n", limit, at(r.Likely))
 		case r.Early != nil:
-			fmt.Fprintf(w, "It probably does not reach the limit of %s, but may from %s on.\n", limit, at(r.Early))
+			fmt.Fprintf(w, "It probably does not get to the limit of %s, but may from %s on.\n", limit, at(r.Early))
 		default:
-			fmt.Fprintf(w, "It does not reach the limit of %s with 95 %%.\n", limit)
+			fmt.Fprintf(w, "It does not get to the limit of %s with 95 %%.\n", limit)
 		}
 	}
 }

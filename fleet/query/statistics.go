@@ -14,8 +14,8 @@ import (
 	"ullage/fleet/fault"
 )
 
-// Figures describe one metric of one device over a span.
-type Figures struct {
+// Statistics describe one metric of one device over a span.
+type Statistics struct {
 	Line      Line // without points
 	From, To  time.Time
 	Summary   stats.Summary
@@ -30,8 +30,8 @@ type Figures struct {
 // means of short stretches.
 const maxFigures = 200_000
 
-// Figures describes the numbers of one metric.
-func (c *Clerk) Figures(ctx context.Context, q Query) (*Figures, error) {
+// Statistics describes the numbers of one metric.
+func (c *Queries) Statistics(ctx context.Context, q Query) (*Statistics, error) {
 	p, s, err := c.single(q)
 	if err != nil {
 		return nil, err
@@ -40,7 +40,7 @@ func (c *Clerk) Figures(ctx context.Context, q Query) (*Figures, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &Figures{Line: s.line(symbol), From: p.From, To: p.To}
+	f := &Statistics{Line: s.line(symbol), From: p.From, To: p.To}
 	var values []float64
 	err = c.history.ReadingsContext(ctx, s.device.ID, s.metric, p.From, p.To, func(x series.Point) error {
 		if x.Value.Kind == value.Number && len(values) <= maxFigures {
@@ -78,7 +78,7 @@ func (c *Clerk) Figures(ctx context.Context, q Query) (*Figures, error) {
 }
 
 // single plans a query that is about one series.
-func (c *Clerk) single(q Query) (*Plan, *one, error) {
+func (c *Queries) single(q Query) (*Plan, *one, error) {
 	p, err := c.Plan(q)
 	if err != nil {
 		return nil, nil, err
@@ -97,15 +97,15 @@ type Outlook struct {
 	Line     Line // its points are the past that it was made from
 	From     time.Time
 	Step     time.Duration
-	Points   []Probable
+	Steps    []Probable
 	Seasonal bool // a day's way, or a week's, was learnt
 	Error    float64
 	Note     string // what to keep in mind
-	Reaches  []Reach
+	Limits   []LimitAhead
 }
 
-// Reach tells when a forecast gets to the limit of a rule.
-type Reach struct {
+// LimitAhead tells when a forecast gets to the limit of a rule.
+type LimitAhead struct {
 	Rule   string
 	Limit  float64 // in the unit of the forecast
 	Upward bool    // the alarm lies above it
@@ -125,7 +125,7 @@ const maxAhead = 14 * 24 * time.Hour
 
 // Forecast tells what probably comes of one metric. The season is a day, or a
 // week where days are one step.
-func (c *Clerk) Forecast(ctx context.Context, q Query, ahead time.Duration) (*Outlook, error) {
+func (c *Queries) Forecast(ctx context.Context, q Query, ahead time.Duration) (*Outlook, error) {
 	if ahead < 5*time.Minute || ahead > maxAhead {
 		return nil, fault.New(fault.Invalid, "a forecast looks 5 minutes to %d days ahead, and not %s", int(maxAhead.Hours()/24), value.Duration(ahead))
 	}
@@ -170,7 +170,7 @@ func (c *Clerk) Forecast(ctx context.Context, q Query, ahead time.Duration) (*Ou
 	for i := range cells {
 		if k := (cells[i].At - first) / step.Milliseconds(); int(k) < len(values) {
 			values[k] = convert(cells[i].Mean())
-			o.Line.Points = append(o.Line.Points, point(&cells[i], "mean", convert, value.Number))
+			o.Line.Steps = append(o.Line.Steps, point(&cells[i], "mean", convert, value.Number))
 		}
 	}
 	f, err := stats.HoltWinters(values, season, int((ahead+step-1)/step))
@@ -189,7 +189,7 @@ func (c *Clerk) Forecast(ctx context.Context, q Query, ahead time.Duration) (*Ou
 		o.Note = "level and trend only; a day's way is not in it"
 	}
 	for i := range f.Mean {
-		o.Points = append(o.Points, Probable{end.Add(time.Duration(i) * step), f.Mean[i], f.Low[i], f.High[i]})
+		o.Steps = append(o.Steps, Probable{end.Add(time.Duration(i) * step), f.Mean[i], f.Low[i], f.High[i]})
 	}
 	for _, m := range c.limits.Margins(s.device.ID) {
 		if m.Of != s.metric { // it is about something worked out of it
@@ -213,8 +213,8 @@ func (c *Clerk) Forecast(ctx context.Context, q Query, ahead time.Duration) (*Ou
 			}
 			return time.Time{}
 		}
-		o.Reaches = append(o.Reaches, Reach{Rule: m.Rule, Limit: limit, Upward: m.Upward, Likely: at(f.Mean), Early: at(nearer)})
+		o.Limits = append(o.Limits, LimitAhead{Rule: m.Rule, Limit: limit, Upward: m.Upward, Likely: at(f.Mean), Early: at(nearer)})
 	}
-	slices.SortFunc(o.Reaches, func(a, b Reach) int { return strings.Compare(a.Rule, b.Rule) })
+	slices.SortFunc(o.Limits, func(a, b LimitAhead) int { return strings.Compare(a.Rule, b.Rule) })
 	return o, nil
 }

@@ -2,21 +2,21 @@ import { useState } from "react";
 import { useFleet } from "../api/live";
 import { Button, Choice } from "../components/parts";
 import { Where } from "../components/where";
-import { WireList } from "../components/wire-list";
+import { TrafficList } from "../components/traffic-list";
 import { useParam, useTitle } from "../lib/use";
 
-export default function WirePage() {
-  useTitle("Wire");
+export default function TrafficPage() {
+  useTitle("Traffic");
   const { devices, service } = useFleet();
   const [device, setDevice] = useParam("device", "");
-  const [trouble, setTrouble] = useParam("trouble", "no");
+  const [refused, setRefused] = useParam("refused", "no");
   const [where, setWhere] = useParam("where", "");
   const [paused, setPaused] = useState(false);
   const known = device === "" || devices.has(device);
   return (
     <>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 py-3.5">
-        <h1 className="text-[1.375rem] font-bold">Wire</h1>
+        <h1 className="text-[1.375rem] font-bold">Traffic</h1>
         <p className="text-muted">
           raw messages both ways, as they pass
           {service && service.refused > 0 && `; ${service.refused} refused since the start`}
@@ -38,15 +38,15 @@ export default function WirePage() {
           </datalist>
           <Choice
             label="Which"
-            value={trouble}
-            onChange={setTrouble}
+            value={refused}
+            onChange={setRefused}
             options={[
               { value: "no", name: "Everything" },
               { value: "yes", name: "Refused only" },
             ]}
           />
           <Button onClick={() => setPaused(!paused)} aria-pressed={paused}>
-            {paused ? "Go on" : "Hold"}
+            {paused ? "Resume" : "Pause"}
           </Button>
         </div>
       </div>
@@ -58,13 +58,13 @@ export default function WirePage() {
           placeholder='Only of devices for which this is true, such as device.link == "silent"'
         />
       </div>
-      <WireList
+      <TrafficList
         where={where}
         device={known ? device : ""}
-        trouble={trouble === "yes"}
+        refused={refused === "yes"}
         paused={paused}
         className="border-t border-line"
-        key={(known ? device : "") + trouble + where}
+        key={(known ? device : "") + refused + where}
       />
     </>
   );
