@@ -60,7 +60,7 @@ func (s *server) accessRoutes() {
 		if in.Body.Token {
 			label = "command line"
 		}
-		secret, session, err := s.People.SignIn(in.Body.Person, in.Body.Password, label, hostOf(in.address))
+		secret, session, err := s.People.SignIn(ctx, in.Body.Person, in.Body.Password, label, hostOf(in.address))
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -78,7 +78,7 @@ func (s *server) accessRoutes() {
 	huma.Post(s.api, "/api/v1/sign-out", func(ctx context.Context, in *struct{}) (*struct {
 		SetCookie []http.Cookie `header:"Set-Cookie"`
 	}, error) {
-		if err := s.People.SignOut(by(ctx)); err != nil {
+		if err := s.People.SignOut(ctx, by(ctx)); err != nil {
 			return nil, s.failed(err)
 		}
 		c := sessionCookie("", time.Unix(0, 0), false)

@@ -24,15 +24,16 @@ import (
 	"ullage/client"
 	"ullage/core/model"
 	"ullage/fleet/alarms"
+	"ullage/fleet/asof"
 	"ullage/fleet/commands"
 	"ullage/fleet/derived"
 	"ullage/fleet/devices"
 	"ullage/fleet/expressions"
+	"ullage/fleet/fact"
 	"ullage/fleet/fault"
 	"ullage/fleet/folder"
 	"ullage/fleet/imports"
 	"ullage/fleet/ingest"
-	"ullage/fleet/journal"
 	"ullage/fleet/models"
 	"ullage/fleet/people"
 	"ullage/fleet/present"
@@ -43,44 +44,53 @@ import (
 	"ullage/transport/problem"
 )
 
-// Deps are the use cases behind the API.
-type Deps struct {
-	Version     string
-	Started     time.Time
+// Options are what the API is made of.
+type Options struct {
+	App     *App // the use cases behind it
+	Version string
+	Started time.Time
+	Events  *Events
+	Storage Storage
+	MQTT    func() int // sessions connected
+	MQTTAt  string
+	HTTPAt  string
+	Console fs.FS // the built console; nil for none
+	Ready   func() bool
+	Metrics http.Handler
+}
+
+// App are the use cases behind the API.
+type App struct {
 	Models      *models.Catalogue
 	Devices     *devices.Registry
 	Settings    *settings.Settings
 	Commands    *commands.Queue
-	Events      *Events
 	Alarms      *alarms.Engine
 	Present     *present.Fleet
 	Expressions *expressions.Expressions
 	Door        *ingest.Door
 	Meter       *ingest.Meter
 	People      *people.Register
-	Journal     journal.Records
+	Facts       fact.Log
+	AsOf        *asof.AsOf
 	History     History
 	Queries     *query.Queries
-	Storage     Storage
 	Importer    *imports.Importer
 	Traffic     *traffic.Log
 	Revisions   *revisions.Revisions
 	Derivations *derived.Derivations
 	Folder      *folder.Loader
-	Settle      func()     // waits until committed news has been taken in
-	MQTT        func() int // sessions connected
-	MQTTAt      string
-	HTTPAt      string
-	Console     fs.FS // the built console; nil for none
-	Ready       func() bool
-	Metrics     http.Handler
+	Settle      func() // waits until what was done is taken in
 	Log         *slog.Logger
 	Now         func() time.Time
 }
 
 type server struct {
-	Deps
+	Options
+	*App
 	api huma.API
+	// begun tells the streams of one run of the service from those of another.
+	begun string
 }
 
 func init() {
@@ -129,11 +139,11 @@ func pointer(location string) string {
 }
 
 // New returns the handler of the console's listener.
-func New(d Deps) http.Handler {
-	s := &server{Deps: d}
+func New(d Options) http.Handler {
+	s := &server{Options: d, App: d.App, begun: fact.NewID(d.App.Now())}
 	r := gin.New()
 	r.Use(gin.CustomRecoveryWithWriter(io.Discard, func(c *gin.Context, err any) {
-		d.Log.Error("a request failed", "path", c.Request.URL.Path, "panic", err)
+		s.Log.Error("a request failed", "path", c.Request.URL.Path, "panic", err)
 		s.refuse(c, fault.New(fault.Internal, "something in the service failed").Then("see its log for the cause"))
 	}))
 	r.Use(headers)
@@ -183,8 +193,6 @@ func schemaName(t reflect.Type, hint string) string {
 	switch t {
 	case reflect.TypeFor[traffic.Entry]():
 		return "TrafficEntry"
-	case reflect.TypeFor[journal.Entry]():
-		return "JournalEntry"
 	}
 	return huma.DefaultSchemaNamer(t, hint)
 }
@@ -192,7 +200,7 @@ func schemaName(t reflect.Type, hint string) string {
 // Document returns the OpenAPI document without a running service.
 func Document(version string) ([]byte, error) {
 	gin.SetMode(gin.ReleaseMode)
-	s := &server{Deps: Deps{Version: version}}
+	s := &server{Options: Options{Version: version}, App: &App{}}
 	s.api = humagin.New(gin.New(), configuration(version))
 	s.routes()
 	return s.api.OpenAPI().MarshalJSON()
@@ -218,6 +226,7 @@ func (s *server) refuse(c *gin.Context, e *fault.Error) {
 func (s *server) routes() {
 	s.accessRoutes()
 	s.serviceRoutes()
+	s.journalRoutes()
 	s.modelRoutes()
 	s.ruleRoutes()
 	s.thingRoutes()
@@ -269,24 +278,6 @@ func (s *server) serviceRoutes() {
 	huma.Get(s.api, "/api/v1/service", func(context.Context, *struct{}) (*body[client.Service], error) {
 		return &body[client.Service]{s.service()}, nil
 	}, describe("service", "What the service says about itself", "Service"))
-	type filter struct {
-		Where
-		Device string `query:"device" doc:"Only of this device"`
-		Kind   string `query:"kind" doc:"Only of this kind" enum:"alarm raised,alarm returned,alarm acknowledged,link changed,device changed,setting changed,setting applied,setting refused,model loaded,rule changed,command given,command replied,command ended,event,access"`
-		Before string `query:"before" doc:"Only entries older than this id"`
-		Limit  int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
-	}
-	huma.Get(s.api, "/api/v1/journal", func(_ context.Context, f *filter) (*body[[]client.JournalEntry], error) {
-		_, among, err := s.among(f.Where)
-		if err != nil {
-			return nil, err
-		}
-		es, err := s.Journal.Journal(journal.Filter{Among: among, Device: f.Device, Kind: journal.Kind(f.Kind), Before: f.Before, Limit: f.Limit})
-		if err != nil {
-			return nil, s.failed(err)
-		}
-		return &body[[]client.JournalEntry]{es}, nil
-	}, describe("journal", "What happened, the newest first", "Journal"))
 	type trafficFilter struct {
 		Where
 		Device  string `query:"device" doc:"Only of this device"`
@@ -294,7 +285,7 @@ func (s *server) serviceRoutes() {
 		After   uint64 `query:"after" doc:"Only entries with a greater number"`
 		Limit   int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 	}
-	huma.Get(s.api, "/api/v1/traffic", func(_ context.Context, f *trafficFilter) (*body[[]client.TrafficEntry], error) {
+	huma.Get(s.api, "/api/v1/traffic", func(ctx context.Context, f *trafficFilter) (*body[[]client.TrafficEntry], error) {
 		among, _, err := s.among(f.Where)
 		if err != nil {
 			return nil, err
@@ -304,12 +295,7 @@ func (s *server) serviceRoutes() {
 }
 
 func (s *server) service() client.Service {
-	n := 0
-	for _, d := range s.Devices.List() {
-		if d.Status != devices.Retired {
-			n++
-		}
-	}
+	n := s.Devices.Count() - s.Devices.Retired()
 	readings, _, refused := s.Door.Counts()
 	groups := []client.GroupAlarm{}
 	for _, a := range s.Alarms.Groups() {

@@ -19,11 +19,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"ullage/api"
+	"ullage/app"
 	"ullage/client"
-	"ullage/fleet/folder"
-	"ullage/fleet/ingest"
-	"ullage/fleet/query"
-	"ullage/fleet/revisions"
 	"ullage/test/rig"
 	"ullage/test/service"
 )
@@ -40,21 +37,17 @@ type bench struct {
 
 func newBench(t *testing.T) *bench {
 	gin.SetMode(gin.TestMode)
-	b := &bench{Rig: rig.New(t)}
-	_, err := b.People.Add("engineer", "long-enough-1", "")
+	b := &bench{}
+	b.Rig = rig.NewWith(t, app.Options{Log: slog.New(slog.NewTextHandler(&b.log, nil))})
+	_, err := b.People.Add(t.Context(), "engineer", "long-enough-1", "")
 	b.Must(err)
 	page := fstest.MapFS{
 		"index.html":         {Data: []byte(`<script nonce="__NONCE__"></script>`)},
 		"assets/app-1.js":    {Data: []byte("plain")},
 		"assets/app-1.js.br": {Data: []byte("brotli")},
 	}
-	b.server = httptest.NewServer(api.New(api.Deps{Version: "1.2.3", Started: rig.Start, Models: b.Models, Devices: b.Devices, Settings: b.Settings,
-		Alarms: b.Alarms, Present: b.Present, Door: b.Door, Meter: &ingest.Meter{}, People: b.People, Journal: b.Store.Records, History: b.Store.Telemetry,
-		Queries:   query.New(b.Store.Telemetry, b.Devices, b.Models, b.Present, nil, time.UTC, b.Clock.Now),
-		Revisions: &revisions.Revisions{Models: b.Models, Devices: b.Devices, Settings: b.Settings, Alarms: b.Alarms, Moved: b.Derivations.Forget}, Derivations: b.Derivations,
-		Folder:  &folder.Loader{Records: b.Store.Records, Models: b.Models, Alarms: b.Alarms, Devices: b.Devices},
-		Traffic: b.Traffic, Settle: b.Bus.Settle, MQTT: func() int { return 0 }, MQTTAt: "127.0.0.1:1883", HTTPAt: "127.0.0.1:8461", Console: page,
-		Log: slog.New(slog.NewTextHandler(&b.log, nil)), Now: b.Clock.Now}))
+	b.server = httptest.NewServer(api.New(api.Options{App: b.API(), Version: "1.2.3", Started: rig.Start, MQTT: func() int { return 0 },
+		MQTTAt: "127.0.0.1:1883", HTTPAt: "127.0.0.1:8461", Console: page}))
 	t.Cleanup(b.server.Close)
 	b.client = client.New(b.server.URL, "")
 	s, err := b.client.SignIn(t.Context(), "engineer", "long-enough-1")
@@ -208,7 +201,7 @@ func TestProblems(t *testing.T) {
 		status             int
 		says               string
 	}{
-		{"GET", "/api/v1/devices/nobody", "", 404, "ullage device list"},
+		{"GET", "/api/v1/devices/nobody", "", 404, `"about":"device"`},
 		{"GET", "/api/v1/models/nothing", "", 404, "there is cask-bung"},
 		{"GET", "/api/v1/nothing", "", 404, "/api/docs"},
 		{"GET", "/api", "", 404, "/api/docs"},

@@ -55,12 +55,12 @@ func (s *server) commandRoutes() {
 		Before string `query:"before" doc:"Only those older than this id"`
 		Limit  int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 	}
-	huma.Get(s.api, "/api/v1/commands", func(_ context.Context, f *filter) (*body[[]client.Command], error) {
+	huma.Get(s.api, "/api/v1/commands", func(ctx context.Context, f *filter) (*body[[]client.Command], error) {
 		_, among, err := s.among(f.Where)
 		if err != nil {
 			return nil, err
 		}
-		cs, err := s.Commands.List(commands.Filter{Device: f.Device, Among: among, Open: f.Open, Before: f.Before, Limit: f.Limit})
+		cs, err := s.Commands.List(ctx, commands.Filter{Device: f.Device, Among: among, Open: f.Open, Before: f.Before, Limit: f.Limit})
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -90,15 +90,15 @@ func (s *server) commandRoutes() {
 		}
 		return &body[client.Command]{commandOf(c)}, nil
 	}, describe("give-command", "Give a command to a device", "Commands"), notFound)
-	huma.Get(s.api, "/api/v1/devices/{id}/commands/{command}", func(_ context.Context, in *OneCommand) (*body[client.Command], error) {
-		c, err := s.Commands.Get(in.ID, in.Command)
+	huma.Get(s.api, "/api/v1/devices/{id}/commands/{command}", func(ctx context.Context, in *OneCommand) (*body[client.Command], error) {
+		c, err := s.Commands.Get(ctx, in.ID, in.Command)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		return &body[client.Command]{commandOf(c)}, nil
 	}, describe("command", "One command of a device", "Commands"), notFound)
 	huma.Delete(s.api, "/api/v1/devices/{id}/commands/{command}", func(ctx context.Context, in *OneCommand) (*body[client.Command], error) {
-		c, err := s.Commands.Withdraw(in.ID, in.Command, by(ctx).Person)
+		c, err := s.Commands.Withdraw(ctx, in.ID, in.Command, by(ctx).Person)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -134,7 +134,7 @@ func (s *server) commandRoutes() {
 		One
 		Name string `path:"name" doc:"Name of the event" maxLength:"200"`
 	}
-	huma.Get(s.api, "/api/v1/devices/{id}/events/{name}", func(_ context.Context, in *happening) (*huma.StreamResponse, error) {
+	huma.Get(s.api, "/api/v1/devices/{id}/events/{name}", func(ctx context.Context, in *happening) (*huma.StreamResponse, error) {
 		_, m, err := s.known(in.ID)
 		if err != nil {
 			return nil, s.failed(err)
@@ -190,7 +190,7 @@ func (s *server) give(ctx context.Context, id, name string, input json.RawMessag
 		}
 		patience = min(d.Std(), maxWait)
 	}
-	c, err := s.Commands.Give(id, name, input, e, by(ctx).Person)
+	c, err := s.Commands.Give(ctx, id, name, input, e, by(ctx).Person)
 	if err != nil || patience == 0 {
 		return c, err
 	}

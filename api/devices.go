@@ -26,7 +26,7 @@ type One struct {
 }
 
 func (s *server) deviceRoutes() {
-	huma.Get(s.api, "/api/v1/devices", func(_ context.Context, w *Where) (*body[[]client.Device], error) {
+	huma.Get(s.api, "/api/v1/devices", func(ctx context.Context, w *Where) (*body[[]client.Device], error) {
 		among, _, err := s.among(*w)
 		if err != nil {
 			return nil, err
@@ -37,12 +37,12 @@ func (s *server) deviceRoutes() {
 		}
 		return &body[[]client.Device]{devicesOf(all)}, nil
 	}, describe("devices", "Every device now", "Devices"))
-	huma.Get(s.api, "/api/v1/devices/{id}", func(_ context.Context, in *One) (*body[client.Device], error) {
+	huma.Get(s.api, "/api/v1/devices/{id}", func(ctx context.Context, in *One) (*body[client.Device], error) {
 		return s.device(in.ID)
 	}, describe("device", "One device now", "Devices"), notFound)
 	type create struct{ Body client.NewDevice }
 	huma.Post(s.api, "/api/v1/devices", func(ctx context.Context, in *create) (*body[client.Onboarded], error) {
-		d, token, err := s.Devices.Create(in.Body.ID, in.Body.Model, in.Body.Labels, by(ctx).Person)
+		d, token, err := s.Devices.Create(ctx, in.Body.ID, in.Body.Model, in.Body.Labels, by(ctx).Person)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -56,7 +56,7 @@ func (s *server) deviceRoutes() {
 		}
 	}
 	huma.Post(s.api, "/api/v1/devices/{id}/token", func(ctx context.Context, in *rotate) (*body[client.Onboarded], error) {
-		token, err := s.Devices.Rotate(in.ID, in.Body.Keep, by(ctx).Person)
+		token, err := s.Devices.Rotate(ctx, in.ID, in.Body.Keep, by(ctx).Person)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -74,20 +74,20 @@ func (s *server) deviceRoutes() {
 		}
 	}
 	huma.Post(s.api, "/api/v1/devices/{id}/labels", func(ctx context.Context, in *label) (*body[client.Device], error) {
-		if _, err := s.Devices.Label(in.ID, in.Body.Labels, by(ctx).Person); err != nil {
+		if _, err := s.Devices.Label(ctx, in.ID, in.Body.Labels, by(ctx).Person); err != nil {
 			return nil, s.failed(err)
 		}
 		s.Settle()
 		return s.device(in.ID)
 	}, describe("label-device", "Set and remove labels", "Devices"), notFound)
-	type standing struct {
+	type status struct {
 		One
 		Body struct {
-			Status devices.Status `json:"standing" enum:"active,suspended,retired" doc:"active lets it in again; retired is for good"`
+			Status devices.Status `json:"status" enum:"active,suspended,retired" doc:"active lets it in again; retired is for good"`
 		}
 	}
-	huma.Post(s.api, "/api/v1/devices/{id}/status", func(ctx context.Context, in *standing) (*body[client.Device], error) {
-		if _, err := s.Devices.SetStatus(in.ID, in.Body.Status, by(ctx).Person); err != nil {
+	huma.Post(s.api, "/api/v1/devices/{id}/status", func(ctx context.Context, in *status) (*body[client.Device], error) {
+		if _, err := s.Devices.SetStatus(ctx, in.ID, in.Body.Status, by(ctx).Person); err != nil {
 			return nil, s.failed(err)
 		}
 		s.Settle()
@@ -178,7 +178,7 @@ func marginOf(m health.Margin) client.Margin {
 }
 
 func (s *server) settingRoutes() {
-	huma.Get(s.api, "/api/v1/devices/{id}/settings", func(_ context.Context, in *One) (*body[client.Settings], error) {
+	huma.Get(s.api, "/api/v1/devices/{id}/settings", func(ctx context.Context, in *One) (*body[client.Settings], error) {
 		st, m, err := s.Settings.Of(in.ID)
 		if err != nil {
 			return nil, s.failed(err)
@@ -190,7 +190,7 @@ func (s *server) settingRoutes() {
 		Body client.SettingsChange
 	}
 	huma.Post(s.api, "/api/v1/devices/{id}/settings", func(ctx context.Context, in *change) (*body[client.Settings], error) {
-		st, err := s.Settings.Set(in.ID, in.Body.Set, in.Body.Unset, by(ctx).Person)
+		st, err := s.Settings.Set(ctx, in.ID, in.Body.Set, in.Body.Unset, by(ctx).Person)
 		if err != nil {
 			return nil, s.failed(err)
 		}

@@ -16,7 +16,7 @@ import (
 
 func (s *server) expressionRoutes() {
 	type check struct{ Body client.ExpressionCheck }
-	huma.Post(s.api, "/api/v1/expressions/check", func(_ context.Context, in *check) (*body[client.ExpressionReport], error) {
+	huma.Post(s.api, "/api/v1/expressions/check", func(ctx context.Context, in *check) (*body[client.ExpressionReport], error) {
 		purpose, err := expr.PurposeOf(in.Body.Purpose)
 		if err != nil {
 			return nil, s.failed(fault.New(fault.Invalid, "%s", err))
@@ -38,18 +38,18 @@ func (s *server) expressionRoutes() {
 		return &body[client.ExpressionReport]{out}, nil
 	}, describe("check-expression", "Check an expression, and complete it at a cursor", "Expressions"))
 	type explain struct{ Body client.ExpressionExplain }
-	huma.Post(s.api, "/api/v1/expressions/explain", func(_ context.Context, in *explain) (*body[client.ExpressionExplained], error) {
+	huma.Post(s.api, "/api/v1/expressions/explain", func(ctx context.Context, in *explain) (*body[client.ExpressionExplained], error) {
 		var at time.Time
 		if in.Body.At != nil {
 			at = *in.Body.At
 		}
-		x, err := s.Expressions.Explain(in.Body.Source, in.Body.Device, at)
+		x, err := s.Expressions.Explain(ctx, in.Body.Source, in.Body.Device, at)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		return &body[client.ExpressionExplained]{client.ExpressionExplained{Report: reportOf(x.Report), Device: x.Device, At: x.At, Part: x.Part}}, nil
 	}, describe("explain-expression", "Work out an expression for one device, part by part, now or at a time", "Expressions"), notFound)
-	huma.Get(s.api, "/api/v1/expressions/matching", func(_ context.Context, w *Where) (*body[client.Matching], error) {
+	huma.Get(s.api, "/api/v1/expressions/matching", func(ctx context.Context, w *Where) (*body[client.Matching], error) {
 		out := client.Matching{IDs: []string{}}
 		set, _, err := s.among(*w)
 		if err != nil {

@@ -17,7 +17,7 @@ import (
 
 // History gives the stored readings of a series, one by one in order of time.
 type History interface {
-	ReadingsContext(ctx context.Context, device, metric string, from, to time.Time, yield func(series.Point) error) error
+	Readings(ctx context.Context, device, metric string, from, to time.Time, yield func(series.Point) error) error
 }
 
 // Span says which part of a history is asked for.
@@ -87,7 +87,7 @@ func (s *server) historyRoutes() {
 			return nil, s.failed(err)
 		}
 		out := client.Readings{Device: in.ID, Metric: in.Metric, Readings: []client.Point{}}
-		err = s.History.ReadingsContext(ctx, in.ID, in.Metric, from, to, func(p series.Point) error {
+		err = s.History.Readings(ctx, in.ID, in.Metric, from, to, func(p series.Point) error {
 			if len(out.Readings) == in.Limit {
 				out.More = true
 				return errEnough
@@ -114,12 +114,12 @@ func (s *server) alarmRoutes() {
 		Before string `query:"before" doc:"Only alarms older than this id"`
 		Limit  int    `query:"limit" default:"200" minimum:"1" maximum:"1000"`
 	}
-	huma.Get(s.api, "/api/v1/alarms", func(_ context.Context, f *filter) (*body[[]client.Alarm], error) {
+	huma.Get(s.api, "/api/v1/alarms", func(ctx context.Context, f *filter) (*body[[]client.Alarm], error) {
 		_, among, err := s.among(f.Where)
 		if err != nil {
 			return nil, err
 		}
-		list, err := s.Alarms.List(alarms.Filter{Among: among, Device: f.Device, Open: !f.All, Before: f.Before, Limit: f.Limit})
+		list, err := s.Alarms.List(ctx, alarms.Filter{Among: among, Device: f.Device, Open: !f.All, Before: f.Before, Limit: f.Limit})
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -133,7 +133,7 @@ func (s *server) alarmRoutes() {
 		ID string `path:"id" doc:"Alarm id" maxLength:"26"`
 	}
 	huma.Post(s.api, "/api/v1/alarms/{id}/acknowledge", func(ctx context.Context, in *ack) (*body[client.Alarm], error) {
-		a, err := s.Alarms.Acknowledge(in.ID, by(ctx).Person)
+		a, err := s.Alarms.Acknowledge(ctx, in.ID, by(ctx).Person)
 		if err != nil {
 			return nil, s.failed(err)
 		}

@@ -41,7 +41,7 @@ func (s *server) modelRoutes() {
 		}
 		return &body[[]client.Model]{out}, nil
 	}, describe("models", "Every model, in its newest version", "Models"))
-	huma.Get(s.api, "/api/v1/models/{name}", func(_ context.Context, in *NamedModel) (*body[client.Model], error) {
+	huma.Get(s.api, "/api/v1/models/{name}", func(ctx context.Context, in *NamedModel) (*body[client.Model], error) {
 		m, err := s.Models.Get(in.Name)
 		if err != nil {
 			return nil, s.failed(err)
@@ -52,7 +52,7 @@ func (s *server) modelRoutes() {
 		NamedModel
 		Whole bool `query:"whole" doc:"Write out all that it extends, imports and is composed of"`
 	}
-	huma.Get(s.api, "/api/v1/models/{name}/source", func(_ context.Context, in *whole) (*body[json.RawMessage], error) {
+	huma.Get(s.api, "/api/v1/models/{name}/source", func(ctx context.Context, in *whole) (*body[json.RawMessage], error) {
 		m, err := s.Models.Get(in.Name)
 		if err != nil {
 			return nil, s.failed(err)
@@ -65,14 +65,14 @@ func (s *server) modelRoutes() {
 	type source struct {
 		RawBody []byte `contentType:"application/json"`
 	}
-	huma.Post(s.api, "/api/v1/models", func(ctx context.Context, in *source) (*body[client.ModelLoaded], error) {
+	huma.Post(s.api, "/api/v1/models", func(ctx context.Context, in *source) (*body[client.PublishedModel], error) {
 		src, parts := bundle(in.RawBody)
-		m, changed, err := s.Models.Load(src, parts, by(ctx).Person)
+		m, changed, err := s.Models.Publish(ctx, src, parts, by(ctx).Person)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		s.Settle()
-		return &body[client.ModelLoaded]{client.ModelLoaded{Name: m.Name, Version: m.Version, Changed: changed}}, nil
+		return &body[client.PublishedModel]{client.PublishedModel{Name: m.Name, Version: m.Version, Changed: changed}}, nil
 	}, describe("load-model", "Publish a Thing Model, alone or as {\"model\": …, \"parts\": {NAME: …}} with the files it refers to. Devices stay with the version they were given", "Models"), func(o *huma.Operation) {
 		o.MaxBodyBytes = model.MaxSource * 8
 		o.SkipValidateBody = true // model.Parse says more, and says it better
@@ -98,7 +98,7 @@ func bundle(b []byte) ([]byte, map[string]json.RawMessage) {
 func (s *server) modelWriting() {
 	type text struct{ Body client.ModelText }
 	large := func(o *huma.Operation) { o.MaxBodyBytes = model.MaxSource * 8 }
-	huma.Post(s.api, "/api/v1/models/preview", func(_ context.Context, in *text) (*body[client.ModelPreview], error) {
+	huma.Post(s.api, "/api/v1/models/preview", func(ctx context.Context, in *text) (*body[client.ModelPreview], error) {
 		return &body[client.ModelPreview]{s.preview(s.Revisions.Preview(in.Body.Text, in.Body.Format, in.Body.Parts))}, nil
 	}, describe("preview-model", "Check a model that is being written, and say what publishing it would do", "Models"), large)
 	type message struct {
@@ -110,7 +110,7 @@ func (s *server) modelWriting() {
 	type made struct {
 		Text string `json:"text" doc:"A Thing Model in JSON, to be edited"`
 	}
-	huma.Post(s.api, "/api/v1/models/from-message", func(_ context.Context, in *message) (*body[made], error) {
+	huma.Post(s.api, "/api/v1/models/from-message", func(ctx context.Context, in *message) (*body[made], error) {
 		src, err := model.FromMessage([]byte(in.Body.Message), in.Body.Name)
 		if err != nil {
 			return nil, s.failed(err)
@@ -120,7 +120,7 @@ func (s *server) modelWriting() {
 	type kind struct {
 		Kind string `path:"kind" enum:"model,rule,examples"`
 	}
-	huma.Get(s.api, "/api/v1/schemas/{kind}", func(_ context.Context, in *kind) (*body[json.RawMessage], error) {
+	huma.Get(s.api, "/api/v1/schemas/{kind}", func(ctx context.Context, in *kind) (*body[json.RawMessage], error) {
 		b, err := check.FileSchema(in.Kind)
 		if err != nil {
 			return nil, s.failed(fault.New(fault.NotFound, "%s", err))
@@ -137,7 +137,7 @@ func (s *server) modelWriting() {
 		ContentDisposition string `header:"Content-Disposition"`
 		Body               []byte
 	}
-	huma.Get(s.api, "/api/v1/models/{name}/page", func(_ context.Context, in *page) (*file, error) {
+	huma.Get(s.api, "/api/v1/models/{name}/page", func(ctx context.Context, in *page) (*file, error) {
 		m, err := s.Models.Get(in.Name)
 		if err != nil {
 			return nil, s.failed(err)
@@ -153,7 +153,7 @@ func (s *server) modelWriting() {
 		}
 		return &file{kind, `attachment; filename="` + m.Name + "-" + m.Version + end + `"`, []byte(out)}, nil
 	}, describe("model-page", "The page that authors of firmware work from", "Models"), notFound)
-	huma.Get(s.api, "/api/v1/models/{name}/examples", func(_ context.Context, in *NamedModel) (*body[model.Examples], error) {
+	huma.Get(s.api, "/api/v1/models/{name}/examples", func(ctx context.Context, in *NamedModel) (*body[model.Examples], error) {
 		m, err := s.Models.Get(in.Name)
 		if err != nil {
 			return nil, s.failed(err)
@@ -203,7 +203,7 @@ func (s *server) modelMoving() {
 	}
 	huma.Post(s.api, "/api/v1/models/{name}/move", func(ctx context.Context, in *move) (*body[client.Moved], error) {
 		b := in.Body
-		to, steps, changes, err := s.Revisions.Move(in.Name, b.Version, b.Devices, b.Where, b.Preview, by(ctx).Person)
+		to, steps, changes, err := s.Revisions.Move(ctx, in.Name, b.Version, b.Devices, b.Where, b.Preview, by(ctx).Person)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -225,14 +225,14 @@ func (s *server) modelMoving() {
 		}
 		return &body[client.Job]{jobOf(v)}, nil
 	}, describe("backfill-model", "Compute derived telemetry of the past; the job is asked for how far it is", "Models"), notFound)
-	huma.Get(s.api, "/api/v1/jobs/{id}", func(_ context.Context, in *One) (*body[client.Job], error) {
+	huma.Get(s.api, "/api/v1/jobs/{id}", func(ctx context.Context, in *One) (*body[client.Job], error) {
 		v, err := s.Derivations.Job(in.ID)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		return &body[client.Job]{jobOf(v)}, nil
 	}, describe("job", "How far some work is", "Models"), notFound)
-	huma.Delete(s.api, "/api/v1/jobs/{id}", func(_ context.Context, in *One) (*struct{}, error) {
+	huma.Delete(s.api, "/api/v1/jobs/{id}", func(ctx context.Context, in *One) (*struct{}, error) {
 		if _, err := s.Derivations.Job(in.ID); err != nil {
 			return nil, s.failed(err)
 		}

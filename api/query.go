@@ -67,7 +67,7 @@ func (a *Asked) query() (query.Query, error) {
 }
 
 func (s *server) queryRoutes() {
-	huma.Get(s.api, "/api/v1/query", func(_ context.Context, in *Asked) (*huma.StreamResponse, error) {
+	huma.Get(s.api, "/api/v1/query", func(ctx context.Context, in *Asked) (*huma.StreamResponse, error) {
 		q, err := in.query()
 		if err != nil {
 			return nil, s.failed(err)
@@ -85,7 +85,7 @@ func (s *server) queryRoutes() {
 		Asked
 		Format string `query:"format" default:"csv" enum:"csv,wide,jsonl,senml,cbor,parquet" doc:"CSV (RFC 4180), a row a reading or a row a time; JSON Lines; SenML in JSON or CBOR (RFC 8428); Apache Parquet"`
 	}
-	huma.Get(s.api, "/api/v1/export", func(_ context.Context, in *export) (*huma.StreamResponse, error) {
+	huma.Get(s.api, "/api/v1/export", func(ctx context.Context, in *export) (*huma.StreamResponse, error) {
 		q, err := in.query()
 		var columns []string
 		if err == nil {

@@ -42,7 +42,7 @@ func (s *server) storeRoutes() {
 	type sumBy struct {
 		By string `query:"by" default:"model" enum:"model,metric,device" doc:"What to sum up by"`
 	}
-	huma.Get(s.api, "/api/v1/store", func(_ context.Context, in *sumBy) (*body[client.Store], error) {
+	huma.Get(s.api, "/api/v1/store", func(ctx context.Context, in *sumBy) (*body[client.Store], error) {
 		u, err := s.Storage.Usage()
 		if err != nil {
 			return nil, s.failed(err)

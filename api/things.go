@@ -47,14 +47,14 @@ func (s *server) thingRoutes() {
 		ContentType string `header:"Content-Type"`
 		Body        json.RawMessage
 	}
-	huma.Get(s.api, "/api/v1/devices/{id}/description", func(_ context.Context, in *described) (*thing, error) {
+	huma.Get(s.api, "/api/v1/devices/{id}/description", func(ctx context.Context, in *described) (*thing, error) {
 		b, err := s.description(in.ID, in.base)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		return &thing{"application/td+json", b}, nil
 	}, describe("description", "A device's Thing Description (W3C WoT TD 1.1)", "Devices"), notFound)
-	huma.Get(s.api, "/api/v1/devices/{id}/values", func(_ context.Context, in *One) (*body[map[string]any], error) {
+	huma.Get(s.api, "/api/v1/devices/{id}/values", func(ctx context.Context, in *One) (*body[map[string]any], error) {
 		d, m, err := s.known(in.ID)
 		if err != nil {
 			return nil, s.failed(err)
@@ -67,7 +67,7 @@ func (s *server) thingRoutes() {
 		}
 		return &body[map[string]any]{out}, nil
 	}, describe("values", "Every value of a device now: telemetry, attributes, and settings as intended", "Devices"), notFound)
-	huma.Get(s.api, "/api/v1/devices/{id}/values/{name}", func(_ context.Context, in *OneValue) (*body[any], error) {
+	huma.Get(s.api, "/api/v1/devices/{id}/values/{name}", func(ctx context.Context, in *OneValue) (*body[any], error) {
 		d, m, err := s.known(in.ID)
 		if err != nil {
 			return nil, s.failed(err)
@@ -91,7 +91,7 @@ func (s *server) thingRoutes() {
 		if err := json.Unmarshal(in.RawBody, &x); err != nil {
 			return nil, s.failed(fault.New(fault.Invalid, "the body is not JSON").Then("send the value alone, like 28.5 or \"auto\""))
 		}
-		if _, err := s.Settings.Set(in.ID, map[string]any{in.Name: x}, nil, by(ctx).Person); err != nil {
+		if _, err := s.Settings.Set(ctx, in.ID, map[string]any{in.Name: x}, nil, by(ctx).Person); err != nil {
 			return nil, s.failed(err)
 		}
 		s.Settle()
@@ -162,7 +162,7 @@ func (s *server) folderRoutes() {
 		for i, f := range in.Body.Files {
 			files[i] = check.File{Path: f.Path, Data: []byte(f.Text)}
 		}
-		o, err := s.Folder.Load(files, in.Body.Preview, by(ctx).Person)
+		o, err := s.Folder.Load(ctx, files, in.Body.Preview, by(ctx).Person)
 		if err != nil {
 			return nil, s.failed(err)
 		}

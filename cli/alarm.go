@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
 	"io"
 	"time"
@@ -69,8 +70,7 @@ func alarmCommand() *cobra.Command {
 }
 
 func journalCommand() *cobra.Command {
-	var device, kind string
-	var limit int
+	var f client.JournalFilter
 	var where *string
 	listing := &cobra.Command{
 		Use: "list", Short: "List what happened, the newest first", Args: cobra.NoArgs,
@@ -79,7 +79,8 @@ func journalCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			es, err := cl.Journal(c.Context(), device, *where, kind, limit)
+			f.Where = *where
+			es, err := cl.Journal(c.Context(), f)
 			if err != nil {
 				return err
 			}
@@ -90,9 +91,69 @@ func journalCommand() *cobra.Command {
 				column[client.JournalEntry]{"what", func(e client.JournalEntry) string { return e.Text }})
 		},
 	}
-	listing.Flags().StringVar(&device, "device", "", "only of this device")
+	listing.Flags().StringVar(&f.Device, "device", "", "only of this device")
 	where = whereFlag(listing)
-	listing.Flags().StringVar(&kind, "kind", "", `only of this kind, like "alarm raised"`)
-	listing.Flags().IntVar(&limit, "limit", 50, "at most this many")
-	return noun(groupService, "journal", "Read what happened", listing)
+	listing.Flags().StringVar(&f.Kind, "kind", "", `only of this kind, like "alarm raised"`)
+	listing.Flags().StringVar(&f.Alarm, "alarm", "", "only about this alarm, by its id")
+	listing.Flags().StringVar(&f.Rule, "rule", "", "only about this rule")
+	listing.Flags().StringVar(&f.Person, "person", "", "only what this person did")
+	listing.Flags().Int64Var(&f.Before, "before", 0, "only entries with a lesser number")
+	listing.Flags().IntVar(&f.Limit, "limit", 50, "at most this many")
+	listing.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions(journalKinds(), cobra.ShellCompDirectiveNoFileComp))
+	listing.RegisterFlagCompletionFunc("device", deviceNames)
+	return noun(groupService, "journal", "Read what happened", listing, followCommand())
+}
+
+// followCommand prints what happens as it happens, and says where it has got to.
+func followCommand() *cobra.Command {
+	var after int64
+	c := &cobra.Command{
+		Use: "follow", Short: "Print what happens, each entry once and in order",
+		Long: `Prints what happens from now on, or behind the number given with --after. Each
+entry has a number; a program that keeps the number it has got to goes on there
+and misses nothing, also after the service was restarted.`,
+		Example: "  ullage journal follow\n  ullage journal follow --after 1200 -o json",
+		Args:    cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			if !c.Flags().Changed("after") {
+				newest, err := cl.Journal(c.Context(), client.JournalFilter{Limit: 1})
+				if err != nil {
+					return err
+				}
+				if len(newest) > 0 {
+					after = newest[0].Number
+				}
+			}
+			format, _ := c.Flags().GetString("output")
+			for {
+				es, err := cl.JournalAfter(c.Context(), after, 1000, "30s")
+				if err != nil {
+					if c.Context().Err() != nil {
+						return nil
+					}
+					return err
+				}
+				for _, e := range es {
+					after = e.Number
+					if format == "table" || format == "" {
+						fmt.Fprintf(c.OutOrStdout(), "%d  %s  %-20s %-24s %s\n", e.Number, e.At.Local().Format(time.DateTime), e.Kind, e.Device+e.Group, e.Text)
+					} else if err := json.NewEncoder(c.OutOrStdout()).Encode(e); err != nil {
+						return err
+					}
+				}
+			}
+		},
+	}
+	c.Flags().Int64Var(&after, "after", 0, "begin behind this number; at the end if not given")
+	return c
+}
+
+func journalKinds() []string {
+	return []string{"device onboarded", "device labelled", "device moved", "status changed", "token given", "attributes reported", "link changed",
+		"setting changed", "setting applied", "setting refused", "model published", "rule changed", "alarm raised", "alarm returned", "alarm acknowledged",
+		"command given", "command replied", "command ended", "event", "person added", "signed in"}
 }

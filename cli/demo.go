@@ -215,7 +215,7 @@ func loadCellars(ctx context.Context, cl *client.Client) error {
 		if err != nil {
 			return err
 		}
-		if _, err := cl.LoadModel(ctx, b, nil); err != nil {
+		if _, err := cl.PublishModel(ctx, b, nil); err != nil {
 			return fmt.Errorf("%s: %w", f, err)
 		}
 	}

@@ -44,7 +44,7 @@ func deviceCreate() *cobra.Command {
 	}
 	c.Flags().StringVar(&model, "model", "", "name of its model")
 	c.Flags().StringArrayVar(&pairs, "label", nil, "label as key=value; may be given several times")
-	c.MarkFlagRequired("model")
+	needed(c, "model")
 	c.RegisterFlagCompletionFunc("model", func(c *cobra.Command, _ []string, p string) ([]string, cobra.ShellCompDirective) {
 		return modelNames(c, nil, p)
 	})

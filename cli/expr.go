@@ -132,7 +132,7 @@ func printReport(w io.Writer, src string, r client.ExpressionReport) {
 func about(c *cobra.Command, print func(io.Writer, client.ExpressionExplained)) {
 	device := c.Flags().String("device", "", "the device it is worked out for")
 	at := c.Flags().String("at", "", "at what time: RFC 3339, or how long ago, such as 2h; now where not given")
-	c.MarkFlagRequired("device")
+	needed(c, "device")
 	c.RegisterFlagCompletionFunc("device", func(c *cobra.Command, _ []string, p string) ([]string, cobra.ShellCompDirective) {
 		return deviceNames(c, nil, p)
 	})

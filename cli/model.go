@@ -17,15 +17,15 @@ import (
 func modelCommand() *cobra.Command {
 	var fills []string
 	var move bool
-	load := &cobra.Command{
-		Use:   "load FILE|FOLDER…",
+	publish := &cobra.Command{
+		Use:   "publish FILE|FOLDER…",
 		Short: "Publish Thing Models",
 		Long: `Reads W3C Thing Models (JSON, or the same in YAML) and publishes them. Of a
 folder, every file whose name ends in .tm.json or .tm.yaml is read. Files that a
 model extends, imports or is composed of are taken from beside it, else from
 what is published already. A published version cannot be changed, only followed
 by another; devices stay with theirs until they are moved.`,
-		Example: "  ullage model load examples/cellars/models",
+		Example: "  ullage model publish examples/cellars/models",
 		Args:    atLeast(1, "files or folders"),
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
@@ -45,14 +45,14 @@ by another; devices stay with theirs until they are moved.`,
 			read := make([]*modelFile, len(files))
 			for i, f := range files {
 				if read[i], err = readModelFile(f, values); err != nil {
-					return fmt.Errorf("%s was not loaded, and nothing else was: %w", f, err)
+					return fmt.Errorf("%s was not published, and nothing else was: %w", f, err)
 				}
 			}
-			var out []client.ModelLoaded
+			var out []client.PublishedModel
 			for _, f := range read {
-				l, err := cl.LoadModel(c.Context(), f.source, f.parts)
+				l, err := cl.PublishModel(c.Context(), f.source, f.parts)
 				if err != nil {
-					return fmt.Errorf("%s was not loaded: %w", f.path, err)
+					return fmt.Errorf("%s was not published: %w", f.path, err)
 				}
 				out = append(out, l)
 				if move && l.Changed {
@@ -62,13 +62,13 @@ by another; devices stay with theirs until they are moved.`,
 				}
 			}
 			return list(c, out, "nothing to load",
-				column[client.ModelLoaded]{"model", func(m client.ModelLoaded) string { return m.Name }},
-				column[client.ModelLoaded]{"version", func(m client.ModelLoaded) string { return m.Version }},
-				column[client.ModelLoaded]{"result", func(m client.ModelLoaded) string { return changed(m.Changed) }})
+				column[client.PublishedModel]{"model", func(m client.PublishedModel) string { return m.Name }},
+				column[client.PublishedModel]{"version", func(m client.PublishedModel) string { return m.Version }},
+				column[client.PublishedModel]{"result", func(m client.PublishedModel) string { return changed(m.Changed) }})
 		},
 	}
-	load.Flags().StringArrayVar(&fills, "fill", nil, "value of a placeholder, as NAME=VALUE; may be given several times")
-	load.Flags().BoolVar(&move, "move", false, "move every device of the model to the new version")
+	publish.Flags().StringArrayVar(&fills, "fill", nil, "value of a placeholder, as NAME=VALUE; may be given several times")
+	publish.Flags().BoolVar(&move, "move", false, "move every device of the model to the new version")
 	listing := &cobra.Command{
 		Use: "list", Short: "List the models in force", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -80,7 +80,7 @@ by another; devices stay with theirs until they are moved.`,
 			if err != nil {
 				return err
 			}
-			return list(c, ms, "There is no model yet. Load one with: ullage model load FILE",
+			return list(c, ms, "There is no model yet. Publish one with: ullage model publish FILE",
 				column[client.Model]{"model", func(m client.Model) string { return m.Name }},
 				column[client.Model]{"version", func(m client.Model) string { return m.Version }},
 				column[client.Model]{"devices", func(m client.Model) string { return strconv.Itoa(m.Devices) }},
@@ -122,7 +122,7 @@ by another; devices stay with theirs until they are moved.`,
 	}
 	source.Flags().BoolVar(&whole, "whole", false, "write out all that it extends, imports and is composed of")
 	return noun(groupModel, "model", "Write, test, publish and read models, and move devices between versions",
-		modelNew(), modelTest(), modelCompare(), load, listing, showing, source, modelPage(), modelExamples(), modelMove(), modelBackfill())
+		modelNew(), modelTest(), modelCompare(), publish, listing, showing, source, modelPage(), modelExamples(), modelMove(), modelBackfill())
 }
 
 func printModel(w io.Writer, m client.Model) {

@@ -89,7 +89,7 @@ With --export every single reading is written instead, in csv, wide, jsonl, senm
 			}
 			for _, l := range a.Lines {
 				if l.Note != "" {
-					fmt.Fprintln(c.ErrOrStderr(), l.Note)
+					fmt.Fprintf(c.ErrOrStderr(), "%s; see: ullage store check\n", l.Note)
 				}
 			}
 			if png != "" {

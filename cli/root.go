@@ -59,12 +59,22 @@ func explain(err error) string {
 	switch {
 	case errors.As(err, &u):
 		return u.Error() + "; start one with ullage serve, or name another with --url or ULLAGE_URL"
-	case errors.As(err, &p) && p.Status == 401 && !strings.Contains(p.Detail, "password"):
+	case errors.As(err, &p) && p.Code == "unauthenticated" && p.About != "password":
 		return p.Error() + ", with: ullage login URL"
+	case errors.As(err, &p) && hints[p.Code+" "+p.About] != "":
+		return p.Error() + "; " + hints[p.Code+" "+p.About]
 	case errors.Is(err, context.Canceled):
 		return "interrupted; what was done until then stays done"
 	}
 	return err.Error()
+}
+
+// hints say in commands how to go on, by the code of a problem and the noun that
+// it is about.
+var hints = map[string]string{
+	"not-found device": "see: ullage device list", "conflict device": "give it a new token with: ullage device token",
+	"not-found alarm": "see: ullage alarm list", "not-found rule": "see: ullage rule list", "not-found model": "see: ullage model list, or publish one with: ullage model publish FILE",
+	"invalid model": "see what it has with: ullage model show MODEL", "too-many command": "see them with: ullage command list DEVICE",
 }
 
 func codeOf(err error) int {
@@ -81,10 +91,6 @@ func codeOf(err error) int {
 		return exitUnreachable
 	case errors.As(err, &p) && (p.Status == 401 || p.Status == 403):
 		return exitRefused
-	case strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "unknown flag"),
-		strings.HasPrefix(err.Error(), "unknown shorthand"), strings.HasPrefix(err.Error(), "flag needs"),
-		strings.HasPrefix(err.Error(), "invalid argument"), strings.HasPrefix(err.Error(), "required flag"):
-		return exitUsage
 	}
 	return exitFailed
 }
@@ -112,6 +118,8 @@ from top to bottom; or see it all at once with "ullage demo".`,
 		Version:       server.Version,
 		SilenceUsage:  true,
 		SilenceErrors: true,
+		Args:          cobra.NoArgs,
+		RunE:          func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
 	root.SetVersionTemplate("ullage {{.Version}}\n")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
@@ -131,7 +139,45 @@ from top to bottom; or see it all at once with "ullage demo".`,
 	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(modelCommand(), schemaCommand(), compareCommand(), loadCommand(), deviceCommand(), trafficCommand(), queryCommand(), importCommand(), checkCommand(), ruleCommand(), alarmCommand(), exprCommand(),
 		settingCommand(), commandCommand(), journalCommand(), serveCommand(), storeCommand(), configCommand(), demoCommand(), simCommand(), loginCommand(), logoutCommand(), openapiCommand())
+	usage(root)
 	return root
+}
+
+// usage makes a wrong use of whatever a command says of its arguments and of
+// flags that it needs.
+func usage(c *cobra.Command) {
+	if args := c.Args; args != nil {
+		c.Args = func(c *cobra.Command, given []string) error {
+			var known usageError
+			err := args(c, given)
+			if err == nil || errors.As(err, &known) {
+				return err
+			}
+			if c.HasSubCommands() && len(given) > 0 {
+				text := fmt.Sprintf("%s has no command %q", c.CommandPath(), given[0])
+				if near := c.SuggestionsFor(given[0]); len(near) > 0 {
+					text += "; did you mean " + strings.Join(near, " or ") + "?"
+				}
+				return usageError{errors.New(text)}
+			}
+			return usageError{err}
+		}
+	}
+	for _, sub := range c.Commands() {
+		usage(sub)
+	}
+}
+
+// needed says that a flag has to be given; whoever leaves it out is told so as a
+// wrong use.
+func needed(c *cobra.Command, flag string) {
+	run := c.RunE
+	c.RunE = func(c *cobra.Command, args []string) error {
+		if !c.Flags().Changed(flag) {
+			return usageError{fmt.Errorf("--%s is needed; write: %s --%s …", flag, c.UseLine(), flag)}
+		}
+		return run(c, args)
+	}
 }
 
 // noun returns a command that only holds verbs.

@@ -125,7 +125,7 @@ asks, and confirms or refuses settings as the model allows.`,
 // publishAndGive publishes a model where it is not there yet, and gives
 // simulated devices that exist already its version.
 func publishAndGive(c *cobra.Command, cl *client.Client, f *modelFile, units []sim.Unit) error {
-	if _, err := cl.LoadModel(c.Context(), f.source, f.parts); err != nil {
+	if _, err := cl.PublishModel(c.Context(), f.source, f.parts); err != nil {
 		return err
 	}
 	known, err := cl.Devices(c.Context())

@@ -190,7 +190,7 @@ func storeRestore() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&dir, "data", "", "folder to make")
-	c.MarkFlagRequired("data")
+	needed(c, "data")
 	return c
 }
 

@@ -31,6 +31,7 @@ func New(base, token string) *Client {
 type Problem struct {
 	Status   int       `json:"status"`
 	Code     string    `json:"code"`
+	About    string    `json:"about"` // the noun that it is about
 	Detail   string    `json:"detail"`
 	Findings []Finding `json:"findings"`
 }
@@ -299,16 +300,37 @@ func (c *Client) Acknowledge(ctx context.Context, id string) (Alarm, error) {
 }
 
 // Journal lists what happened, the newest first.
-func (c *Client) Journal(ctx context.Context, device, where, kind string, limit int) ([]JournalEntry, error) {
-	q := url.Values{"limit": {strconv.Itoa(limit)}}
+func (c *Client) Journal(ctx context.Context, f JournalFilter) ([]JournalEntry, error) {
+	q := url.Values{"limit": {strconv.Itoa(f.Limit)}}
+	for name, v := range map[string]string{"device": f.Device, "kind": f.Kind, "alarm": f.Alarm, "rule": f.Rule, "person": f.Person} {
+		if v != "" {
+			q.Set(name, v)
+		}
+	}
+	if f.Before > 0 {
+		q.Set("before", strconv.FormatInt(f.Before, 10))
+	}
+	filter(q, f.Where)
+	return get[[]JournalEntry](ctx, c, "/journal?"+q.Encode())
+}
+
+// JournalAfter returns what happened behind a number, in order, and waits for
+// the next where there is nothing yet; an empty list if nothing came.
+func (c *Client) JournalAfter(ctx context.Context, number int64, limit int, wait string) ([]JournalEntry, error) {
+	q := url.Values{"after": {strconv.FormatInt(number, 10)}, "limit": {strconv.Itoa(limit)}}
+	if wait != "" {
+		q.Set("wait", wait)
+	}
+	return get[[]JournalEntry](ctx, c, "/journal/after?"+q.Encode())
+}
+
+// AsOf returns what was so at a past moment, of one device or of all.
+func (c *Client) AsOf(ctx context.Context, at time.Time, device string) (AsOf, error) {
+	q := url.Values{"at": {at.UTC().Format(time.RFC3339Nano)}}
 	if device != "" {
 		q.Set("device", device)
 	}
-	if kind != "" {
-		q.Set("kind", kind)
-	}
-	filter(q, where)
-	return get[[]JournalEntry](ctx, c, "/journal?"+q.Encode())
+	return get[AsOf](ctx, c, "/as-of?"+q.Encode())
 }
 
 // Traffic lists raw messages, the newest first, that are newer than after.

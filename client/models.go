@@ -87,8 +87,8 @@ type Model struct {
 	LoadedAt    time.Time      `json:"loaded_at"`
 }
 
-// ModelLoaded is the answer to a model that was published.
-type ModelLoaded struct {
+// PublishedModel is the answer to a model that was published.
+type PublishedModel struct {
 	Name    string `json:"name"`
 	Version string `json:"version"`
 	Changed bool   `json:"changed" doc:"False if exactly this was published already"`
@@ -242,15 +242,15 @@ func (c *Client) ModelPage(ctx context.Context, name, format, device string) ([]
 }
 
 // LoadModel publishes a Thing Model; parts are the files it refers to.
-func (c *Client) LoadModel(ctx context.Context, src []byte, parts map[string]json.RawMessage) (ModelLoaded, error) {
+func (c *Client) PublishModel(ctx context.Context, src []byte, parts map[string]json.RawMessage) (PublishedModel, error) {
 	if len(parts) == 0 {
-		return send[ModelLoaded](ctx, c, http.MethodPost, "/models", src)
+		return send[PublishedModel](ctx, c, http.MethodPost, "/models", src)
 	}
 	body, err := json.Marshal(map[string]any{"model": json.RawMessage(src), "parts": parts})
 	if err != nil {
-		return ModelLoaded{}, err
+		return PublishedModel{}, err
 	}
-	return send[ModelLoaded](ctx, c, http.MethodPost, "/models", body)
+	return send[PublishedModel](ctx, c, http.MethodPost, "/models", body)
 }
 
 // PreviewModel says what publishing a text would do.

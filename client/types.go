@@ -3,11 +3,11 @@
 package client
 
 import (
+	"encoding/json"
 	"time"
 
 	"ullage/core/model"
 	"ullage/core/rule"
-	"ullage/fleet/journal"
 	"ullage/fleet/traffic"
 )
 
@@ -262,6 +262,81 @@ type (
 	Finding = model.Finding
 	// TrafficEntry is one raw message.
 	TrafficEntry = traffic.Entry
-	// JournalEntry is one thing that happened.
-	JournalEntry = journal.Entry
 )
+
+// JournalEntry is one thing that happened: a fact, told as a sentence.
+type JournalEntry struct {
+	Number  int64           `json:"number" doc:"From 1, without gaps, in the order in which things were stored"`
+	At      time.Time       `json:"at" doc:"When it happened"`
+	Kind    string          `json:"kind" doc:"What happened" example:"alarm raised"`
+	Device  string          `json:"device,omitempty" doc:"Device it is of"`
+	Group   string          `json:"group,omitempty" doc:"Group of devices it is of" example:"site=Kilnside"`
+	Alarm   string          `json:"alarm,omitempty" doc:"Alarm it is about"`
+	Rule    string          `json:"rule,omitempty" doc:"Rule it is about"`
+	Person  string          `json:"person,omitempty" doc:"Who did it"`
+	Text    string          `json:"text" doc:"What happened, in one sentence"`
+	Content json.RawMessage `json:"content,omitempty" doc:"The same for programs; its members depend on the kind"`
+}
+
+// JournalFilter narrows a reading of the journal.
+type JournalFilter struct {
+	Where, Device, Kind, Alarm, Rule, Person string
+	Before                                   int64 // only entries with a lesser number; 0 for all
+	Limit                                    int
+}
+
+// AsOf is what was so at a past moment.
+type AsOf struct {
+	At      time.Time    `json:"at"`
+	Devices []DeviceThen `json:"devices" doc:"By id; groups with an open alarm are among them"`
+}
+
+// DeviceThen is a device, or a group, at a past moment.
+type DeviceThen struct {
+	ID       string                 `json:"id"`
+	Status   string                 `json:"status,omitempty"`
+	Model    string                 `json:"model,omitempty"`
+	Version  string                 `json:"version,omitempty" doc:"Of the model"`
+	Link     string                 `json:"link,omitempty" doc:"online or silent; absent before the first reading"`
+	LinkedAt *time.Time             `json:"linked_at,omitempty" doc:"Since when"`
+	Labels   map[string]string      `json:"labels"`
+	Settings map[string]SettingThen `json:"settings" doc:"As rules saw them: applied, before the first confirmation intended"`
+	Alarms   []AlarmThen            `json:"alarms"`
+	Latest   map[string]Latest      `json:"latest,omitempty" doc:"The newest readings then; only where one device is asked about"`
+}
+
+// SettingThen is what a setting was.
+type SettingThen struct {
+	Value any       `json:"value"`
+	Since time.Time `json:"since"`
+}
+
+// AlarmThen is an alarm that was open.
+type AlarmThen struct {
+	ID    string    `json:"id"`
+	Rule  string    `json:"rule"`
+	State string    `json:"state"`
+	Since time.Time `json:"since" doc:"When it came into that state"`
+}
+
+// SettingsJob changes the settings of many devices.
+type SettingsJob struct {
+	ID      string         `json:"id"`
+	By      string         `json:"by"`
+	At      time.Time      `json:"at"`
+	Set     map[string]any `json:"set,omitempty"`
+	Unset   []string       `json:"unset,omitempty"`
+	Devices int            `json:"devices" doc:"How many are changed"`
+	Done    int            `json:"done" doc:"How many of them have been gone through"`
+	Failed  int            `json:"failed" doc:"Of those, how many could not be changed any more"`
+	EndedAt *time.Time     `json:"ended_at,omitempty" doc:"When it was done; absent while it is not"`
+}
+
+// SettingsOfMany changes the settings of many devices.
+type SettingsOfMany struct {
+	Devices []string       `json:"devices,omitempty" maxItems:"100000" doc:"Ids; those of the condition where not given"`
+	Where   string         `json:"where,omitempty" maxLength:"65536" doc:"Devices for which this condition is true now"`
+	Set     map[string]any `json:"set,omitempty" doc:"Values by name"`
+	Unset   []string       `json:"unset,omitempty" doc:"Names to take off, so that the model's default holds again"`
+	Preview bool           `json:"preview,omitempty" doc:"Only tell which devices it would be"`
+}

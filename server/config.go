@@ -19,9 +19,11 @@ import (
 	"github.com/knadh/koanf/v2"
 	"github.com/spf13/pflag"
 
+	"ullage/app"
 	"ullage/core/value"
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
+	"ullage/store"
 )
 
 // Option is one thing that can be configured: by a key in the config file, a
@@ -39,6 +41,7 @@ var Options = []Option{
 	{Key: "listen", Default: "127.0.0.1:8460", Help: "address of the console and the API"},
 	{Key: "mqtt", Default: "127.0.0.1:1883", Help: "address for devices that speak MQTT"},
 	{Key: "device_http", Default: "127.0.0.1:8461", Help: "address for devices that speak HTTP"},
+	{Key: "pprof", Default: "", Help: "address of profiles for net/http/pprof, on loopback only; off if empty"},
 	{Key: "plain_anywhere", Default: false, Help: "let the unencrypted listeners leave the loopback interface"},
 	{Key: "first_person", Default: "engineer", Help: "name of the first sign-in of an empty data folder"},
 	{Key: "first_password", Default: "", Help: "its password; made up and printed once if empty", Secret: true},
@@ -152,7 +155,7 @@ func readFile(path string) (map[string]any, error) {
 	for k, v := range raw {
 		i := slices.IndexFunc(Options, func(o Option) bool { return o.Key == k })
 		if i < 0 {
-			return nil, fault.New(fault.Invalid, "the config file %s has a key %q that does not exist", path, k).Then("see: ullage config show")
+			return nil, fault.New(fault.Invalid, "the config file %s has a key %q that does not exist", path, k).On("config")
 		}
 		if out[k], err = Options[i].parse(fmt.Sprint(v), k+" in "+path); err != nil {
 			return nil, err
@@ -243,4 +246,18 @@ func (c *Config) Logger(w io.Writer) (*slog.Logger, error) {
 		return slog.New(slog.NewJSONHandler(w, o)), nil
 	}
 	return nil, fault.New(fault.Invalid, "log_format is %q; it is text or json", c.str("log_format"))
+}
+
+// app returns how the parts of the service are put together.
+func (c *Config) app(log *slog.Logger) (app.Options, error) {
+	o := app.Options{Dir: c.str("data"), Store: store.Options{MaxBytes: int64(c.num("store_limit")) << 20}, AddressFailures: c.num("address_failures"), Log: log}
+	var err error
+	if o.Zone, err = c.zone(); err != nil {
+		return o, err
+	}
+	if o.KeepReadings, err = c.keep("keep_readings"); err != nil {
+		return o, err
+	}
+	o.KeepRollups, err = c.keep("keep_rollups")
+	return o, err
 }

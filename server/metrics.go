@@ -7,17 +7,16 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"ullage/app"
 	"ullage/core/health"
 	"ullage/core/rule"
-	"ullage/fleet/event"
-	"ullage/fleet/ingest"
 	"ullage/fleet/present"
-	"ullage/store"
 	"ullage/transport/mqtt"
 )
 
 // metrics are what /metrics tells, in Prometheus exposition format.
-func metrics(t *store.Telemetry, door *ingest.Door, board *present.Fleet, broker *mqtt.Server, bus *event.Bus) http.Handler {
+func metrics(a *app.App, broker *mqtt.Server) http.Handler {
+	t, door, bus := a.Store.Telemetry, a.Door, a.Bus
 	r := prometheus.NewRegistry()
 	r.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	counter := func(name, help string, f func() float64) {
@@ -35,12 +34,15 @@ func metrics(t *store.Telemetry, door *ingest.Door, board *present.Fleet, broker
 	gauge("ullage_store_queued_readings", "Readings that wait for the writer.", func() float64 { return float64(t.Queued()) })
 	gauge("ullage_mqtt_sessions", "MQTT sessions connected.", func() float64 { return float64(broker.Connected()) })
 	gauge("ullage_events_behind", "Longest queue of news not yet taken in.", func() float64 { return float64(bus.Behind()) })
-	r.MustRegister(fleetCollector{board})
+	counter("ullage_record_commits_total", "Commits of records.", func() float64 { n, _ := a.Commits.Counts(); return float64(n) })
+	counter("ullage_record_changes_total", "Changes of records; many share a commit.", func() float64 { _, n := a.Commits.Counts(); return float64(n) })
+	gauge("ullage_record_changes_waiting", "Changes of records that wait for the writer.", func() float64 { return float64(a.Commits.Waiting()) })
+	r.MustRegister(fleetCollector{a.Present})
 	return promhttp.HandlerFor(r, promhttp.HandlerOpts{})
 }
 
 // fleetCollector counts devices by health and open alarms by priority.
-type fleetCollector struct{ board *present.Fleet }
+type fleetCollector struct{ fleet *present.Fleet }
 
 var (
 	healthDesc = prometheus.NewDesc("ullage_devices", "Devices by health.", []string{"health"}, nil)
@@ -53,7 +55,7 @@ func (fleetCollector) Describe(ch chan<- *prometheus.Desc) { ch <- healthDesc; c
 // Collect implements prometheus.Collector.
 func (c fleetCollector) Collect(ch chan<- prometheus.Metric) {
 	healths, open := map[health.Health]int{}, map[rule.Priority]int{}
-	all, _ := c.board.Since(0)
+	all, _ := c.fleet.Since(0)
 	for _, d := range all {
 		healths[d.Health]++
 		for _, a := range d.Alarms {

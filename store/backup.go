@@ -51,7 +51,7 @@ func (s *Store) Backup(ctx context.Context, w io.Writer, now time.Time) error {
 		return fault.New(fault.Internal, "a backup needs room in the data folder: %s", plain(err))
 	}
 	defer os.RemoveAll(dir)
-	m := Manifest{Format: 1, MadeAt: now.UTC(), Details: "an Ullage data folder; put it back with: ullage store restore"}
+	m := Manifest{Format: 1, MadeAt: now.UTC(), Details: "an Ullage data folder"}
 	for _, name := range backedUp {
 		path := filepath.Join(dir, name)
 		if err := copyFile(ctx, filepath.Join(s.dir, name), path); err != nil {
@@ -141,7 +141,7 @@ func Restore(ctx context.Context, backup io.Reader, dir string) (*Manifest, *Che
 	if len(c.Damage) > 0 {
 		return m, c, fault.New(fault.Invalid, "the backup is damaged: %s of %s: %s", c.Damage[0].Place, c.Damage[0].File, c.Damage[0].Sentence)
 	}
-	if err := beginEpoch(part); err != nil {
+	if err := beginEpoch(ctx, part); err != nil {
 		return m, c, err
 	}
 	os.Remove(filepath.Join(part, "lock"))
@@ -154,12 +154,12 @@ func Restore(ctx context.Context, backup io.Reader, dir string) (*Manifest, *Che
 
 // beginEpoch tells a restored folder that devices may have been sent revisions
 // that it knows nothing of.
-func beginEpoch(dir string) error {
-	r, err := openRecords(filepath.Join(dir, "records.db"))
+func beginEpoch(ctx context.Context, dir string) error {
+	r, err := openRecords(filepath.Join(dir, "records.db"), Options{})
 	if err != nil {
 		return err
 	}
-	return errors.Join(r.beginEpoch(), r.close())
+	return errors.Join(r.beginEpoch(ctx), r.close())
 }
 
 func unpack(backup io.Reader, dir string) (*Manifest, error) {

@@ -120,7 +120,7 @@ func TestDamageIsNamedAndRepaired(t *testing.T) {
 	}
 	// What is left of the damaged series comes too, with what was lost of it.
 	n := 0
-	err = s.Readings("a", "must_temp", zero, zero.AddDate(0, 0, 6), func(series.Point) error { n++; return nil })
+	err = s.Readings(context.Background(), "a", "must_temp", zero, zero.AddDate(0, 0, 6), func(series.Point) error { n++; return nil })
 	lost, failed := series.Whole(err)
 	if failed != nil || lost == nil || lost.Chunks != 1 || n != 6*1440-480 || lost.From.Before(zero.AddDate(0, 0, 2)) || lost.To.Sub(lost.From).Round(time.Minute) != 479*time.Minute {
 		t.Errorf("%d readings around %+v, %v", n, lost, err)
@@ -181,7 +181,7 @@ func TestDamageHoldsNobodyUp(t *testing.T) {
 	db.Close()
 	s = open(t, dir, store.Options{})
 	// The newest reading is one before the damage, and the start goes well.
-	if r, ok, err := s.Last("a", "must_temp", zero.AddDate(1, 0, 0)); err != nil || !ok || r.At.After(zero.AddDate(0, 0, 6)) {
+	if r, ok, err := s.Last(context.Background(), "a", "must_temp", zero.AddDate(1, 0, 0)); err != nil || !ok || r.At.After(zero.AddDate(0, 0, 6)) {
 		t.Errorf("before the damage the newest is %+v, %v, %v", r, ok, err)
 	}
 	later := zero.AddDate(0, 0, 6)
@@ -194,7 +194,7 @@ func TestDamageHoldsNobodyUp(t *testing.T) {
 	if n := s.Stats().Unsealed.Load(); n != 0 {
 		t.Errorf("%d readings could not be sealed", n)
 	}
-	if r, ok, err := s.Last("a", "must_temp", later); err != nil || !ok || r.Value != value.OfNumber(7) {
+	if r, ok, err := s.Last(context.Background(), "a", "must_temp", later); err != nil || !ok || r.Value != value.OfNumber(7) {
 		t.Errorf("the newest reading is %+v, %v, %v", r, ok, err)
 	}
 	s.Close()

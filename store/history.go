@@ -92,12 +92,7 @@ func byTime(x series.Sample, at int64) int {
 // Readings calls yield with the readings of a series from a time up to, but
 // without, another, in order. A yield that fails ends it with that error. What
 // is damaged is left out, and told of in a *series.Lost at the end.
-func (t *Telemetry) Readings(device, metric string, from, to time.Time, yield func(series.Point) error) error {
-	return t.ReadingsContext(context.Background(), device, metric, from, to, yield)
-}
-
-// ReadingsContext is Readings that ends when ctx does.
-func (t *Telemetry) ReadingsContext(ctx context.Context, device, metric string, from, to time.Time, yield func(series.Point) error) error {
+func (t *Telemetry) Readings(ctx context.Context, device, metric string, from, to time.Time, yield func(series.Point) error) error {
 	s := t.stream(device, metric)
 	if s == nil {
 		return nil
@@ -229,12 +224,12 @@ func (t *Telemetry) roll(ctx context.Context, s *stream, lo, hi, hold int64, gri
 }
 
 // Last implements derived.History.
-func (t *Telemetry) Last(device, metric string, at time.Time) (value.Reading, bool, error) {
+func (t *Telemetry) Last(ctx context.Context, device, metric string, at time.Time) (value.Reading, bool, error) {
 	s := t.stream(device, metric)
 	if s == nil {
 		return value.Reading{}, false, nil
 	}
-	x, ok, err := t.last(s, at.UnixMilli())
+	x, ok, err := t.last(ctx, s, at.UnixMilli())
 	return reading(metric, &x), ok, err
 }
 
@@ -244,7 +239,7 @@ func reading(metric string, x *series.Sample) value.Reading {
 }
 
 // last returns the newest sample at or before a time.
-func (t *Telemetry) last(s *stream, at int64) (best series.Sample, ok bool, err error) {
+func (t *Telemetry) last(ctx context.Context, s *stream, at int64) (best series.Sample, ok bool, err error) {
 	until := at
 	if until < math.MaxInt64 {
 		until++
@@ -255,7 +250,7 @@ func (t *Telemetry) last(s *stream, at int64) (best series.Sample, ok bool, err 
 	first, _ := keys(s.id)
 	for key := chunkKey(s.id, at); ; {
 		var data []byte
-		err := t.read.QueryRow("SELECT key, data FROM chunks WHERE key >= ? AND key <= ? ORDER BY key DESC LIMIT 1", first, key).Scan(&key, &data)
+		err := t.read.QueryRowContext(ctx, "SELECT key, data FROM chunks WHERE key >= ? AND key <= ? ORDER BY key DESC LIMIT 1", first, key).Scan(&key, &data)
 		if errors.Is(err, sql.ErrNoRows) {
 			return best, ok, nil
 		}
@@ -278,7 +273,7 @@ func (t *Telemetry) last(s *stream, at int64) (best series.Sample, ok bool, err 
 }
 
 // Latest implements present.Latests.
-func (t *Telemetry) Latest(yield func(device string, r value.Reading)) error {
+func (t *Telemetry) Latest(ctx context.Context, yield func(device string, r value.Reading)) error {
 	t.unsealedMu.RLock()
 	all := make([]*stream, 0, len(t.streams))
 	for _, s := range t.streams {
@@ -287,7 +282,7 @@ func (t *Telemetry) Latest(yield func(device string, r value.Reading)) error {
 	t.unsealedMu.RUnlock()
 	slices.SortFunc(all, func(a, b *stream) int { return int(a.id - b.id) })
 	for _, s := range all {
-		x, ok, err := t.last(s, math.MaxInt64)
+		x, ok, err := t.last(ctx, s, math.MaxInt64)
 		if err != nil {
 			return err
 		}
@@ -299,7 +294,7 @@ func (t *Telemetry) Latest(yield func(device string, r value.Reading)) error {
 }
 
 // Count returns how many readings of a device are stored.
-func (t *Telemetry) Count(device string) (int64, error) {
+func (t *Telemetry) Count(ctx context.Context, device string) (int64, error) {
 	t.unsealedMu.RLock()
 	var all []*stream
 	for _, s := range t.names[device] {
@@ -308,7 +303,7 @@ func (t *Telemetry) Count(device string) (int64, error) {
 	t.unsealedMu.RUnlock()
 	n := int64(0)
 	for _, s := range all {
-		if err := t.samples(context.Background(), s, 0, math.MaxInt64>>1, func(xs []series.Sample) error {
+		if err := t.samples(ctx, s, 0, math.MaxInt64>>1, func(xs []series.Sample) error {
 			n += int64(len(xs))
 			return nil
 		}); err != nil {

@@ -99,7 +99,7 @@ func (t *Telemetry) loadReceipts() error {
 		if err := rows.Scan(&data); err != nil {
 			return err
 		}
-		readRecord(data, t.remember, func(int64, series.Sample) {})
+		readRecord(data, t.remember, func(int64, series.Sample, int64) {})
 	}
 	return rows.Err()
 }

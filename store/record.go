@@ -12,10 +12,11 @@ import (
 
 // A record holds what one commit was asked to keep, packed:
 //
-//	1 byte    version, 1
+//	1 byte    version, 2
 //	for each append, until the checksum:
 //	  uvarint   length of the device's id where there is a receipt, else 0; the
-//	            id; then 8 bytes of the receipt and the time of arrival (varint)
+//	            id and 8 bytes of the receipt
+//	  varint    time of arrival less that of the append before it in the record
 //	  uvarint   number of readings, then for each:
 //	    uvarint   series
 //	    varint    time less that of the reading before it in the record
@@ -24,7 +25,7 @@ import (
 //	              text: its length (uvarint) and bytes; boolean: 1 byte
 //	    …         quality (1 byte), the device's time (varint)
 //	4 bytes   CRC-32C of all before
-const recordVersion = 1
+const recordVersion = 2
 
 const (
 	headScaled   = 4
@@ -36,11 +37,12 @@ var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
 // recordWriter packs one record. Its zero value is ready after reset.
 type recordWriter struct {
-	b  []byte
-	at int64
+	b       []byte
+	at      int64
+	arrived int64
 }
 
-func (w *recordWriter) reset() { w.b, w.at = append(w.b[:0], recordVersion), 0 }
+func (w *recordWriter) reset() { w.b, w.at, w.arrived = append(w.b[:0], recordVersion), 0, 0 }
 
 func (w *recordWriter) begin(device string, receipt int64, arrived int64, readings int) {
 	if receipt == 0 {
@@ -48,8 +50,9 @@ func (w *recordWriter) begin(device string, receipt int64, arrived int64, readin
 	} else {
 		w.b = append(binary.AppendUvarint(w.b, uint64(len(device))), device...)
 		w.b = binary.LittleEndian.AppendUint64(w.b, uint64(receipt))
-		w.b = binary.AppendVarint(w.b, arrived)
 	}
+	w.b = binary.AppendVarint(w.b, arrived-w.arrived)
+	w.arrived = arrived
 	w.b = binary.AppendUvarint(w.b, uint64(readings))
 }
 
@@ -98,18 +101,19 @@ func soundRecord(b []byte) bool {
 
 // readRecord tells what a record holds. It reports false where the record is
 // not as it was written; what was told before that stands.
-func readRecord(b []byte, receipt func(device string, receipt, arrived int64), reading func(id int64, s series.Sample)) bool {
+func readRecord(b []byte, receipt func(device string, receipt, arrived int64), reading func(id int64, s series.Sample, arrived int64)) bool {
 	if !soundRecord(b) {
 		return false
 	}
 	r := packed.Reader{Rest: b[1 : len(b)-4]}
-	at := int64(0)
+	at, arrived := int64(0), int64(0)
 	for len(r.Rest) > 0 && !r.Bad {
-		if device := r.Text(); device != "" {
-			hash := int64(r.Uint64())
-			if arrived := r.Varint(); !r.Bad {
-				receipt(device, hash, arrived)
-			}
+		device, hash := r.Text(), int64(0)
+		if device != "" {
+			hash = int64(r.Uint64())
+		}
+		if arrived += r.Varint(); device != "" && !r.Bad {
+			receipt(device, hash, arrived)
 		}
 		for n := r.Uvarint(); n > 0 && !r.Bad; n-- {
 			id := int64(r.Uvarint())
@@ -136,7 +140,7 @@ func readRecord(b []byte, receipt func(device string, receipt, arrived int64), r
 				s.DeviceAt = r.Varint()
 			}
 			if !r.Bad {
-				reading(id, s)
+				reading(id, s, arrived)
 			}
 		}
 	}

@@ -27,6 +27,8 @@ import (
 type Options struct {
 	// MaxBytes bounds the telemetry file; 0 for no bound but the disk's.
 	MaxBytes int64
+	// MaxRecordBytes bounds the file of records likewise.
+	MaxRecordBytes int64
 	// SealAbove is how many readings are kept in memory and in the write-ahead
 	// table before the oldest are sealed into chunks; a million if it is zero.
 	SealAbove int
@@ -57,7 +59,7 @@ func Open(dir string, o Options) (*Store, error) {
 			Then("stop it, or give this one a folder of its own with --data")
 	}
 	s := &Store{lock: lock, dir: dir, limited: o.MaxBytes > 0}
-	if s.Records, err = openRecords(filepath.Join(dir, "records.db")); err == nil {
+	if s.Records, err = openRecords(filepath.Join(dir, "records.db"), o); err == nil {
 		s.Telemetry, err = openTelemetry(filepath.Join(dir, "telemetry.db"), o)
 	}
 	if err != nil {

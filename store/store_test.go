@@ -1,6 +1,7 @@
 package store_test
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"math"
@@ -17,7 +18,6 @@ import (
 	"ullage/core/value"
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
-	"ullage/fleet/journal"
 	"ullage/store"
 )
 
@@ -44,7 +44,7 @@ func put(s *store.Store, device string, receipt int64, rs ...value.Reading) erro
 func all(t testing.TB, s *store.Store, device, metric string) []series.Point {
 	t.Helper()
 	var out []series.Point
-	if err := s.Readings(device, metric, zero.AddDate(-10, 0, 0), zero.AddDate(10, 0, 0), func(p series.Point) error {
+	if err := s.Readings(context.Background(), device, metric, zero.AddDate(-10, 0, 0), zero.AddDate(10, 0, 0), func(p series.Point) error {
 		out = append(out, p)
 		return nil
 	}); err != nil {
@@ -118,7 +118,7 @@ func TestLatest(t *testing.T) {
 		}
 	}
 	n := 0
-	if err := s.Latest(func(device string, r value.Reading) {
+	if err := s.Latest(context.Background(), func(device string, r value.Reading) {
 		n++
 		if device != "a" || r.Metric != "x" || r.Value != value.OfNumber(1) || !r.At.Equal(zero.Add(9*time.Second)) {
 			t.Errorf("the latest is %s %+v", device, r)
@@ -336,7 +336,7 @@ func TestReadingsStopsWhenAsked(t *testing.T) {
 		}
 	}
 	enough, n := errors.New("enough"), 0
-	err := s.Readings("a", "x", zero, zero.Add(time.Hour), func(series.Point) error {
+	err := s.Readings(context.Background(), "a", "x", zero, zero.Add(time.Hour), func(series.Point) error {
 		if n++; n == 3 {
 			return enough
 		}
@@ -346,43 +346,8 @@ func TestReadingsStopsWhenAsked(t *testing.T) {
 		t.Errorf("it gave %d and %v", n, err)
 	}
 	n = 0
-	if err := s.Readings("a", "x", zero.Add(2*time.Second), zero.Add(5*time.Second), func(series.Point) error { n++; return nil }); err != nil || n != 3 {
+	if err := s.Readings(context.Background(), "a", "x", zero.Add(2*time.Second), zero.Add(5*time.Second), func(series.Point) error { n++; return nil }); err != nil || n != 3 {
 		t.Errorf("[2 s, 5 s) has %d readings, %v; want 3", n, err)
-	}
-}
-
-func TestJournalPages(t *testing.T) {
-	s := open(t, t.TempDir(), store.Options{})
-	defer s.Close()
-	for i := range 25 {
-		kind := journal.LinkChanged
-		if i%5 == 0 {
-			kind = journal.Access
-		}
-		if err := s.AppendJournal(journal.New(zero.Add(time.Duration(i)*time.Second), kind, fmt.Sprintf("d%d", i%2), "", fmt.Sprint(i))); err != nil {
-			t.Fatal(err)
-		}
-	}
-	var got []string
-	before := ""
-	for {
-		page, err := s.Journal(journal.Filter{Before: before, Limit: 10})
-		if err != nil {
-			t.Fatal(err)
-		}
-		if len(page) == 0 {
-			break
-		}
-		for _, e := range page {
-			got = append(got, e.Text)
-		}
-		before = page[len(page)-1].ID
-	}
-	if len(got) != 25 || got[0] != "24" || got[24] != "0" {
-		t.Errorf("pages give %v", got)
-	}
-	if only, err := s.Journal(journal.Filter{Kind: journal.Access, Device: "d0"}); err != nil || len(only) != 3 {
-		t.Errorf("the filter gives %d, %v", len(only), err)
 	}
 }
 

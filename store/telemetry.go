@@ -12,6 +12,7 @@ import (
 
 	"ullage/core/series"
 	"ullage/core/value"
+	"ullage/fleet/alarms"
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
 )
@@ -54,6 +55,10 @@ type Telemetry struct {
 	emptied  time.Time // when there was nothing unsealed last
 	above    int       // Options.SealAbove
 	damaged  int       // records that could not be read back
+
+	// Of the start alone.
+	arrivals map[string][]alarms.Arrival
+	newest   int64 // arrival
 
 	receiptMu sync.Mutex
 	receipts  map[string]*recent
@@ -114,7 +119,7 @@ func openTelemetry(path string, o Options) (*Telemetry, error) {
 		return nil, err
 	}
 	t := &Telemetry{db: db, streams: map[int64]*stream{}, names: map[string]map[string]*stream{}, stmts: map[string]*sql.Stmt{},
-		receipts: map[string]*recent{}, done: make(chan struct{}), answers: make(chan answer, 4), emptied: time.Now()}
+		receipts: map[string]*recent{}, arrivals: map[string][]alarms.Arrival{}, done: make(chan struct{}), answers: make(chan answer, 4), emptied: time.Now()}
 	if t.above = o.SealAbove; t.above <= 0 {
 		t.above = sealUsually
 	}
@@ -170,9 +175,10 @@ func (t *Telemetry) load() error {
 		}
 		t.seq = seq
 		if !readRecord(data, func(device string, receipt, arrived int64) { t.keep(device, receipt, arrived) },
-			func(id int64, x series.Sample) {
+			func(id int64, x series.Sample, arrived int64) {
 				if s := t.streams[id]; s != nil {
 					t.enlist(s, &x)
+					t.arrive(s.device, x.At, arrived)
 				}
 			}) {
 			t.damaged++
@@ -502,12 +508,44 @@ func (t *Telemetry) commit(batch []ingest.Append) error {
 	return nil
 }
 
-// arrivedAt returns when an untimed message came: the time of its readings.
+// arrivedAt returns when a message came; where nobody said, the time of its
+// first reading.
 func arrivedAt(a *ingest.Append) int64 {
-	if len(a.Readings) == 0 {
+	switch {
+	case !a.Arrived.IsZero():
+		return a.Arrived.UnixMilli()
+	case len(a.Readings) == 0:
 		return time.Now().UnixMilli()
 	}
 	return a.Readings[0].At.UnixMilli()
+}
+
+// unevaluatedFor is how far back arrivals are told at a start. What rules have
+// seen is stored every ten seconds, so what came before that was evaluated.
+const unevaluatedFor = 5 * 60_000
+
+// arrive notes when a reading came that is read back at the start.
+func (t *Telemetry) arrive(device string, at, arrived int64) {
+	t.newest = max(t.newest, arrived)
+	if arrived < t.newest-unevaluatedFor {
+		return
+	}
+	of := t.arrivals[device]
+	if n := len(of); n > 0 && of[n-1] == (alarms.Arrival{At: at, Arrived: arrived}) {
+		return
+	}
+	t.arrivals[device] = append(of, alarms.Arrival{At: at, Arrived: arrived})
+}
+
+// Arrivals implements alarms.History. It answers once, since nobody needs them
+// after the start.
+func (t *Telemetry) Arrivals() map[string][]alarms.Arrival {
+	all := t.arrivals
+	t.arrivals = nil
+	for device, of := range all {
+		all[device] = slices.DeleteFunc(of, func(a alarms.Arrival) bool { return a.Arrived < t.newest-unevaluatedFor })
+	}
+	return all
 }
 
 func (t *Telemetry) addStream(added *[]*stream, a *ingest.Append, metric string) (*stream, error) {

@@ -143,7 +143,7 @@ func compare(t *testing.T, rng *rand.Rand, s *store.Store, want map[string]histo
 			lo := first - 1000 + rng.Int64N(last-first+2000)
 			hi := lo + 1 + rng.Int64N(last-lo+2000)
 			var got []int64
-			if err := s.Readings(device, m, value.FromMillis(lo), value.FromMillis(hi), func(p series.Point) error {
+			if err := s.Readings(context.Background(), device, m, value.FromMillis(lo), value.FromMillis(hi), func(p series.Point) error {
 				at := p.At.UnixMilli()
 				if r := h[at]; r.Value != p.Value || r.Quality != p.Quality {
 					return fmt.Errorf("at %d %s holds %v %d, want %v %d", at, m, p.Value, p.Quality, r.Value, r.Quality)
@@ -159,7 +159,7 @@ func compare(t *testing.T, rng *rand.Rand, s *store.Store, want map[string]histo
 				t.Fatalf("%s from %d to %d has %d readings, want %d", m, lo, hi, len(got), b-a)
 			}
 			at := lo + (hi-lo)/2
-			r, ok, err := s.Last(device, m, value.FromMillis(at))
+			r, ok, err := s.Last(context.Background(), device, m, value.FromMillis(at))
 			k, exact := slices.BinarySearch(times, at)
 			if !exact {
 				k--
@@ -196,7 +196,7 @@ func compare(t *testing.T, rng *rand.Rand, s *store.Store, want map[string]histo
 		}
 	}
 	n := 0
-	if err := s.Latest(func(_ string, r value.Reading) {
+	if err := s.Latest(context.Background(), func(_ string, r value.Reading) {
 		times := want[r.Metric].times()
 		if n++; r.At.UnixMilli() != times[len(times)-1] || r.Value != want[r.Metric][r.At.UnixMilli()].Value {
 			t.Errorf("the latest of %s is %+v", r.Metric, r)
@@ -309,7 +309,7 @@ func TestSealingWhileReading(t *testing.T) {
 			at := <-acknowledged
 			acknowledged <- at
 			n, last := 0, int64(-1)
-			err := s.Readings("a", "x", zero, zero.AddDate(1, 0, 0), func(p series.Point) error {
+			err := s.Readings(context.Background(), "a", "x", zero, zero.AddDate(1, 0, 0), func(p series.Point) error {
 				if ms := p.At.UnixMilli(); ms <= last {
 					return fmt.Errorf("%d came after %d", ms, last)
 				} else {

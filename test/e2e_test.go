@@ -59,7 +59,7 @@ func cli(t testing.TB, s *service.Service, args ...string) string {
 func cellars(t testing.TB, s *service.Service) {
 	t.Helper()
 	root := filepath.Join(service.Root(), "examples", "cellars")
-	cli(t, s, "model", "load", filepath.Join(root, "models"))
+	cli(t, s, "model", "publish", filepath.Join(root, "models"))
 	cli(t, s, "rule", "load", filepath.Join(root, "rules"))
 }
 
@@ -263,8 +263,8 @@ func TestCommandLine(t *testing.T) {
 		{[]string{"setting", "set", "tank-fennimore-07", "max_temp=99"}, 1, "between 15 and 40 °C"},
 		{[]string{"setting", "set", "tank-fennimore-07", "max_tmp=9"}, 1, "did you mean max_temp?"},
 		{[]string{"query", "tank-fennimore-07", "must_temp", "--span", "soon"}, 2, "6h, 7d, today"},
-		{[]string{"model", "load", bad}, 1, "ends too early"},
-		{[]string{"model", "load", "/nowhere"}, 1, "no such file"},
+		{[]string{"model", "publish", bad}, 1, "ends too early"},
+		{[]string{"model", "publish", "/nowhere"}, 1, "no such file"},
 		{[]string{"rule", "load", bad}, 1, "bad.tm.json"},
 		{[]string{"alarm", "acknowledge", "01ARZ3NDEKTSV4RRFFQ69G5FAV"}, 1, "no alarm"},
 		{[]string{"frobnicate"}, 2, "unknown command"},
@@ -279,7 +279,7 @@ func TestCommandLine(t *testing.T) {
 	}
 	// A folder with one bad file changes nothing.
 	os.WriteFile(filepath.Join(filepath.Dir(bad), "another.tm.json"), []byte(strings.Replace(moteModel, "1.0.0", "9.0.0", 1)), 0o600)
-	if _, errs, code := s.CLI("", "model", "load", filepath.Dir(bad)); code != 1 || !strings.Contains(errs, "nothing else was") {
+	if _, errs, code := s.CLI("", "model", "publish", filepath.Dir(bad)); code != 1 || !strings.Contains(errs, "nothing else was") {
 		t.Errorf("a folder with a bad file: %d %q", code, errs)
 	}
 	if out := cli(t, s, "model", "list"); strings.Contains(out, "mote") {

@@ -208,14 +208,14 @@ func TestModelCompare(t *testing.T) {
 			t.Errorf("it ends with %d and does not say %q:\n%s%s", code, says, out, errs)
 		}
 	}
-	if _, errs, code := s.CLI("", "model", "load", breaking); code != 1 || !strings.Contains(errs, "breaks what is in the field: the telemetry must_temp is gone") || !strings.Contains(errs, "give it version 2.0.0") {
+	if _, errs, code := s.CLI("", "model", "publish", breaking); code != 1 || !strings.Contains(errs, "breaks what is in the field: the telemetry must_temp is gone") || !strings.Contains(errs, "give it version 2.0.0") {
 		t.Errorf("loading it ends with %d: %s", code, errs)
 	}
 	safe := write("tank-probe.tm.json", `"Tank probe"`, `"Probe of a tank"`, `"1.2.0"`, `"1.2.1"`)
 	if out, _, code := s.CLI("", "model", "compare", filepath.Join(service.Root(), "examples/cellars/models/tank-probe.tm.json"), safe, "-o", "json"); code != 0 || !strings.Contains(out, `"weight": "safe"`) {
 		t.Errorf("two files: %d %s", code, out)
 	}
-	if _, errs, code := s.CLI("", "model", "load", safe); code != 0 {
+	if _, errs, code := s.CLI("", "model", "publish", safe); code != 0 {
 		t.Errorf("loading it ends with %d: %s", code, errs)
 	}
 	if _, errs, code := s.CLI("", "model", "compare", write("x.tm.json", `"tank-probe"`, `"vat-probe"`)); code != 1 || !strings.Contains(errs, "there is no model vat-probe in the service yet") {

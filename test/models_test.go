@@ -57,7 +57,7 @@ func wants(t *testing.T, what, out string, code, wantCode int, says ...string) {
 func TestModelTestCommand(t *testing.T) {
 	s := start(t)
 	out, errs, code := s.CLI("", "model", "test", filepath.Join(service.Root(), "examples/cellars/models"))
-	wants(t, "model test", out+errs, code, 0, "ok    a full reading", "17 examples passed, 0 failed")
+	wants(t, "model test", out+errs, code, 0, "ok    a full reading", "18 examples passed, 0 failed")
 	dir := mine(t, "must_depth: 288.8", "must_depth: 200")
 	out, errs, code = s.CLI("", "model", "test", filepath.Join(dir, "models", "tank-probe.tm.json"))
 	wants(t, "model test", out+errs, code, 3, "FAIL  a full reading", "must_depth is 288.8; expected 200", "1 example came out another way")
@@ -367,7 +367,7 @@ func TestThingEvents(t *testing.T) {
 			if data != `{"minutes":5}` {
 				t.Errorf("heard of %s", data)
 			}
-			if out := cli(t, s, "journal", "list", "--kind", "event"); !strings.Contains(out, `told of muted {"minutes":5}`) {
+			if out := cli(t, s, "journal", "list", "--kind", "event"); !strings.Contains(out, `sent the event muted {"minutes":5}`) {
 				t.Errorf("the journal says:\n%s", out)
 			}
 			return
@@ -469,7 +469,7 @@ func TestBackfillCommand(t *testing.T) {
     "opening"`, `"properties": {
     "closed": {"type": "number", "unit": "%", "readOnly": true, "ullage:role": "telemetry", "ullage:derived": "100 - opening"},
     "opening"`)
-	cli(t, s, "model", "load", filepath.Join(next, "models", "jacket-valve.tm.json"), "--move")
+	cli(t, s, "model", "publish", filepath.Join(next, "models", "jacket-valve.tm.json"), "--move")
 	out, errs, code := s.CLI("", "model", "backfill", "jacket-valve")
 	wants(t, "backfill", out+errs, code, 0, "500 readings of 1 device computed")
 	d, err := s.Client.Device(t.Context(), "valve-kilnside-01")

@@ -84,7 +84,7 @@ func TestRecording(t *testing.T) {
 	dir := t.TempDir()
 	os.WriteFile(filepath.Join(dir, "mote.tm.json"), []byte(moteModel), 0o600)
 	os.WriteFile(filepath.Join(dir, "mote_wet.yaml"), []byte(moteRule), 0o600)
-	cli(t, s, "model", "load", dir)
+	cli(t, s, "model", "publish", dir)
 	cli(t, s, "rule", "load", dir)
 	var wg sync.WaitGroup
 	for id, rows := range motes {
@@ -169,7 +169,7 @@ func throughEveryFormat(t *testing.T, s *service.Service, motes map[string][]row
 		file := filepath.Join(dir, format+"."+suffix)
 		ok(t, os.WriteFile(file, []byte(cli(t, s, "query", "temperature", "humidity", "--where", `device.model == "mote"`, "--span", span, "--export", format)), 0o600))
 		other := start(t)
-		cli(t, other, "model", "load", filepath.Join(dir, "mote.tm.json"))
+		cli(t, other, "model", "publish", filepath.Join(dir, "mote.tm.json"))
 		for id := range motes {
 			onboard(t, other, id, "mote")
 		}

@@ -167,7 +167,7 @@ func (m *Model) Examples(device string, at time.Time) Examples {
 		if len(settings.keys) > 0 {
 			document := func(member string) json.RawMessage {
 				doc := object()
-				doc.set("revision", &node{kind: '0', text: "12", num: 12})
+				doc.set("revision", &node{kind: '0', text: "1", num: 1})
 				doc.set(member, settings)
 				return doc.json(false)
 			}

@@ -6,6 +6,7 @@ package alarms
 import (
 	"context"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
@@ -13,10 +14,11 @@ import (
 	"ullage/core/rule"
 	"ullage/core/series"
 	"ullage/core/value"
+	"ullage/fleet/commit"
 	"ullage/fleet/devices"
 	"ullage/fleet/event"
+	"ullage/fleet/fact"
 	"ullage/fleet/fault"
-	"ullage/fleet/journal"
 	"ullage/fleet/models"
 	"ullage/fleet/present"
 )
@@ -41,6 +43,8 @@ type Alarm struct {
 	ReturnedAt     time.Time
 	AcknowledgedAt time.Time
 	AcknowledgedBy string
+
+	changedAt time.Time
 }
 
 // Subject returns what the alarm is about: a device, or a group. Ids of devices
@@ -63,40 +67,69 @@ type Filter struct {
 	Limit  int
 }
 
-// Records stores rules and alarms.
+// Records reads what is stored. What changes is put into commits as rule.Rule,
+// Alarm and Detection.
 type Records interface {
-	journal.Records
-	SaveRule(rule.Rule, journal.Entry) error
-	DeleteRule(name string, e journal.Entry) error
-	Rules() ([]rule.Rule, error)
-	// SaveAlarms stores alarms, detections and journal entries in one transaction.
-	SaveAlarms([]Alarm, []Detection, []journal.Entry) error
-	Alarms(Filter) ([]Alarm, error)
-	Detections() ([]Detection, error)
+	Rules(context.Context) ([]rule.Rule, error)
+	Alarms(context.Context, Filter) ([]Alarm, error)
+	Detections(context.Context) ([]Detection, error)
+	// SettingsAsOf returns the settings that rules saw at a time, by name.
+	SettingsAsOf(ctx context.Context, device string, at time.Time) (map[string]value.Value, error)
+	// SettingsChangedSince returns the devices whose settings have changed since.
+	SettingsChangedSince(ctx context.Context, at time.Time) (map[string]bool, error)
 }
 
 // History gives the readings of a series between two times, in order, and sums
 // of them.
 type History interface {
-	Readings(device, metric string, from, to time.Time, yield func(series.Point) error) error
+	Readings(ctx context.Context, device, metric string, from, to time.Time, yield func(series.Point) error) error
 	// Cells sums numbers up; width is that of the narrowest cell, in ms.
 	Cells(ctx context.Context, device, metric string, from, to time.Time, grid series.Grid, width int64) ([]series.Rollup, error)
+	// Arrivals returns when the newest of the readings had come that were not yet
+	// sealed when the store was opened, by device. It answers once.
+	Arrivals() map[string][]Arrival
 }
+
+// Arrival tells when a reading came, by its time, both in ms since 1970.
+type Arrival struct{ At, Arrived int64 }
 
 // Lateness is how old a batch may be for its raised-and-returned conditions to
 // be alarms still; beyond it they go to the journal only.
 const Lateness = 5 * time.Minute
 
+// Options are what an Engine is made of.
+type Options struct {
+	Records Records
+	History History
+	Commits *commit.Writer
+	Devices *devices.Registry
+	Models  *models.Catalogue
+	Present *present.Fleet
+	Bus     *event.Bus
+	Log     *slog.Logger
+	Now     func() time.Time
+}
+
 // Engine evaluates the rules in force.
 type Engine struct {
 	records Records
 	history History
+	commits *commit.Writer
 	devices *devices.Registry
 	models  *models.Catalogue
 	present *present.Fleet
 	bus     *event.Bus
 	now     func() time.Time
 	log     *slog.Logger
+
+	// editing is held by whoever changes rules, until that is on disk. Nobody else
+	// waits for it.
+	editing sync.Mutex
+
+	then then
+
+	openMu sync.RWMutex
+	open   map[string]Alarm // those of groups, by id
 
 	rulesMu sync.RWMutex
 	rules   map[string]*rule.Rule
@@ -106,30 +139,40 @@ type Engine struct {
 	shards [event.Shards]shard
 }
 
+// shard is the state of some devices. It is the alone of the goroutine that
+// tells the news of the shard.
 type shard struct {
-	mu      sync.Mutex
+	n       int
 	devices map[string]*watched
-	groups  grouped // of the first shard only
+	linked  map[string]*watched // those of devices that have a rule about their link
+	calming map[string]*watched // those with a built-in alarm
+	groups  grouped             // of the first shard only
 	wakes   wakes
 	chores  []string // devices whose trends and usual values are to be worked out
 	unsaved batch
+	saving  bool // a batch is on its way to disk
 	saved   time.Time
 }
 
+// batch is what is to be stored together.
 type batch struct {
 	alarms     []Alarm
 	detections []Detection
-	entries    []journal.Entry
+	facts      []fact.Fact
+	waiting    []func(error) // persons who wait for it
 }
 
-func (b *batch) empty() bool { return len(b.alarms)+len(b.detections)+len(b.entries) == 0 }
+func (b *batch) empty() bool {
+	return len(b.alarms)+len(b.detections)+len(b.facts)+len(b.waiting) == 0
+}
 
 // Open reads rules, open alarms and detections, fills the windows from the
 // history, and evaluates the readings that were stored but not yet evaluated
 // when the service stopped.
-func Open(r Records, h History, d *devices.Registry, m *models.Catalogue, p *present.Fleet, bus *event.Bus, now func() time.Time, log *slog.Logger) (*Engine, error) {
-	e := &Engine{records: r, history: h, devices: d, models: m, present: p, bus: bus, now: now, log: log, rules: map[string]*rule.Rule{}, sets: map[string]*ruleset{}}
-	stored, err := r.Rules()
+func Open(ctx context.Context, o Options) (*Engine, error) {
+	e := &Engine{records: o.Records, history: o.History, commits: o.Commits, devices: o.Devices, models: o.Models, present: o.Present, bus: o.Bus,
+		now: o.Now, log: o.Log, open: map[string]Alarm{}, rules: map[string]*rule.Rule{}, sets: map[string]*ruleset{}}
+	stored, err := o.Records.Rules(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -139,11 +182,11 @@ func Open(r Records, h History, d *devices.Registry, m *models.Catalogue, p *pre
 		}
 		e.rules[x.Name] = &x
 	}
-	open, err := r.Alarms(Filter{Open: true})
+	open, err := o.Records.Alarms(ctx, Filter{Open: true})
 	if err != nil {
 		return nil, err
 	}
-	detections, err := r.Detections()
+	detections, err := o.Records.Detections(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -156,64 +199,157 @@ func Open(r Records, h History, d *devices.Registry, m *models.Catalogue, p *pre
 	for _, x := range detections {
 		known[key{x.Rule, x.Device}] = x.Detector
 	}
-	for i := range e.shards {
-		e.shards[i].devices = map[string]*watched{}
+	for _, a := range open { // told before the service stopped; whoever shows them takes them from here
+		if a.Group != "" {
+			e.open[a.ID] = a
+		} else {
+			o.Present.Restore(a.Device, a.present())
+		}
 	}
-	for _, dev := range d.List() {
+	for i := range e.shards {
+		e.shards[i] = shard{n: i, devices: map[string]*watched{}, linked: map[string]*watched{}, calming: map[string]*watched{}}
+	}
+	if err := e.wasThen(ctx); err != nil {
+		return nil, err
+	}
+	for _, dev := range o.Devices.List() {
 		s := &e.shards[event.ShardOf(dev.ID)]
 		w := &watched{id: dev.ID, builtin: byKey[key{RepeatedRefusals, dev.ID}]}
 		if w.builtin != nil {
-			w.refusals = []time.Time{now()}
-			e.tell(*w.builtin)
+			w.refusals = []time.Time{e.now()}
+			s.calming[dev.ID] = w
 		}
 		s.devices[dev.ID] = w
-		e.choose(w, dev)
+		e.choose(s, w, dev)
 		for _, c := range w.rules() {
 			k := key{c.Name, dev.ID}
-			x := &watch{rule: c, det: known[k], alarm: byKey[k]}
-			w.watches = append(w.watches, x)
-			if x.alarm != nil {
-				e.tell(*x.alarm)
-			}
+			w.watches = append(w.watches, &watch{rule: c, det: known[k], alarm: byKey[k]})
 		}
 		if err := e.refill(s, w, true); err != nil {
 			return nil, err
 		}
 		e.settle(s, w)
 	}
+	e.then = then{}
 	e.groups.restore = func(rule, group string) (lifecycle.Detector, *Alarm) {
 		return known[key{rule, group}], byKey[key{rule, group}]
 	}
 	e.regroup(&e.shards[0])
 	for i := range e.shards {
-		e.save(&e.shards[i])
+		if err := e.saveNow(&e.shards[i]); err != nil {
+			return nil, err
+		}
 	}
 	return e, nil
 }
 
-// save stores what is unsaved. What the store does not take is kept and tried
-// again with the next tick; a crash before that evaluates the readings again.
+func (a *Alarm) present() present.Alarm {
+	return present.Alarm{ID: a.ID, Rule: a.Rule, Message: a.Message, Priority: a.Priority, State: a.State, RaisedAt: a.RaisedAt}
+}
+
+// save sends what is unsaved on its way to disk, if nothing is on its way yet.
+// What the store does not take is kept and tried again with the next tick; a
+// crash before that evaluates the readings again.
 func (e *Engine) save(s *shard) {
+	if s.saving || s.unsaved.empty() {
+		return
+	}
+	b := s.unsaved
+	s.unsaved, s.saving = batch{}, true
+	e.commits.Go(e.storing(&b), func(err error) { e.bus.Tell(s.n, saved{b, err}) })
+}
+
+// saveNow stores what is unsaved and waits for it, while the bus does not run.
+func (e *Engine) saveNow(s *shard) error {
 	if s.unsaved.empty() {
-		return
+		return nil
 	}
-	if err := e.records.SaveAlarms(s.unsaved.alarms, s.unsaved.detections, s.unsaved.entries); err != nil {
-		e.log.Error("alarms were not stored and will be tried again", "error", err)
-		return
-	}
-	told := s.unsaved.alarms
+	b := s.unsaved
 	s.unsaved = batch{}
-	for _, a := range told {
-		e.tell(a)
+	err := e.commits.Do(context.Background(), e.storing(&b))
+	if err != nil {
+		e.log.Error("alarms were not stored", "error", err)
+	}
+	return err
+}
+
+// storing is the use case that stores a batch and tells its alarms.
+func (e *Engine) storing(b *batch) func(*commit.Tx) error {
+	return func(tx *commit.Tx) error {
+		for _, a := range b.alarms {
+			tx.Put(a)
+			state := ""
+			at := a.RaisedAt
+			if a.State.Open() {
+				state = string(a.State) + " " + a.ID
+			}
+			if !a.changedAt.IsZero() {
+				at = a.changedAt
+			}
+			tx.Hold(commit.Validity{Kind: commit.Alarm, Subject: a.Subject(), Key: a.Rule, From: at, Value: state})
+			tx.After(func() { e.tell(a) })
+		}
+		for _, d := range b.detections {
+			tx.Put(d)
+		}
+		tx.Tell(b.facts...)
+		return nil
 	}
 }
 
-func (e *Engine) record(s *shard, a Alarm, entry journal.Entry) {
-	s.unsaved.alarms = append(s.unsaved.alarms, a)
-	s.unsaved.entries = append(s.unsaved.entries, entry)
+// saved tells a shard what became of a batch.
+type saved struct {
+	batch
+	err error
 }
 
+// About implements event.Event.
+func (saved) About() string { return "" }
+
+func (e *Engine) settled(s *shard, x saved) {
+	s.saving = false
+	if x.err != nil {
+		e.log.Error("alarms were not stored and will be tried again", "error", x.err)
+		// What has changed since comes after it; of an alarm the last state stands.
+		x.alarms = append(x.alarms, s.unsaved.alarms...)
+		x.detections = append(x.detections, s.unsaved.detections...)
+		x.facts = append(x.facts, s.unsaved.facts...)
+		waiting := x.waiting
+		x.waiting = s.unsaved.waiting
+		s.unsaved = x.batch
+		for _, f := range waiting {
+			f(x.err)
+		}
+		return
+	}
+	for _, f := range x.waiting {
+		f(nil)
+	}
+	e.save(s)
+}
+
+// record notes a changed alarm and what is told of it.
+func (e *Engine) record(s *shard, a Alarm, at time.Time, c fact.Content) {
+	a.changedAt = at
+	s.unsaved.alarms = append(s.unsaved.alarms, a)
+	s.unsaved.facts = append(s.unsaved.facts, about(a, fact.New(at, c)))
+}
+
+// about says which alarm a fact is about.
+func about(a Alarm, f fact.Fact) fact.Fact {
+	f.Device, f.Group, f.Alarm, f.Rule = a.Device, a.Group, a.ID, a.Rule
+	return f
+}
+
+// tell tells of an alarm that is on disk.
 func (e *Engine) tell(a Alarm) {
+	if a.Group != "" {
+		e.openMu.Lock()
+		if delete(e.open, a.ID); a.State.Open() {
+			e.open[a.ID] = a
+		}
+		e.openMu.Unlock()
+	}
 	e.bus.Publish(event.Alarm{Device: a.Device, Group: a.Group, ID: a.ID, Rule: a.Rule, Message: a.Message,
 		Priority: a.Priority, State: a.State, RaisedAt: a.RaisedAt})
 }
@@ -228,56 +364,92 @@ func (e *Engine) flush(s *shard) {
 			}
 		}
 	}
-	e.save(s)
 	s.saved = e.now()
 }
 
 // Flush stores everything; it is for a graceful stop, after the bus.
 func (e *Engine) Flush() {
 	for i := range e.shards {
-		s := &e.shards[i]
-		s.mu.Lock()
-		e.flush(s)
-		s.mu.Unlock()
+		e.flush(&e.shards[i])
+		_ = e.saveNow(&e.shards[i])
 	}
 }
 
+// acknowledging asks a shard to acknowledge one of its alarms.
+type acknowledging struct {
+	id, subject, by string
+	done            func(Alarm, error)
+}
+
+// About implements event.Event.
+func (acknowledging) About() string { return "" }
+
 // Acknowledge marks an alarm as seen by a person.
-func (e *Engine) Acknowledge(id, by string) (Alarm, error) {
-	stored, err := e.records.Alarms(Filter{ID: id})
+func (e *Engine) Acknowledge(ctx context.Context, id, by string) (Alarm, error) {
+	stored, err := e.records.Alarms(ctx, Filter{ID: id})
 	if err != nil {
 		return Alarm{}, err
 	}
 	if len(stored) == 0 {
-		return Alarm{}, fault.New(fault.NotFound, "there is no alarm %q", id).Then("see: ullage alarm list")
+		return Alarm{}, fault.New(fault.NotFound, "there is no alarm %q", id).On("alarm")
 	}
-	device := stored[0].Subject()
-	s := &e.shards[event.ShardOf(device)]
-	if stored[0].Group != "" {
-		s = &e.shards[0]
+	a := stored[0]
+	shard := 0
+	if a.Group == "" {
+		shard = event.ShardOf(a.Device)
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	a, release := e.find(s, device, id)
+	type end struct {
+		a   Alarm
+		err error
+	}
+	ended := make(chan end, 1)
+	e.bus.Tell(shard, acknowledging{id, a.Subject(), by, func(a Alarm, err error) { ended <- end{a, err} }})
+	select {
+	case x := <-ended:
+		if x.a.ID == "" {
+			x.a = a
+		}
+		return x.a, x.err
+	case <-ctx.Done():
+		return a, ctx.Err()
+	}
+}
+
+func (e *Engine) acknowledge(s *shard, x acknowledging) {
+	a, release := e.find(s, x.subject, x.id)
 	if a == nil {
-		return stored[0], fault.New(fault.Conflict, "this alarm is %s; there is nothing to acknowledge", stored[0].State)
+		x.done(Alarm{}, fault.New(fault.Conflict, "this alarm has returned and was acknowledged; there is nothing to acknowledge"))
+		return
 	}
 	next, ok := a.State.Acknowledge()
 	if !ok {
-		return *a, fault.New(fault.Conflict, "%s has acknowledged this alarm at %s", a.AcknowledgedBy, a.AcknowledgedAt.Format(time.RFC3339))
+		x.done(*a, fault.New(fault.Conflict, "%s has acknowledged this alarm at %s", a.AcknowledgedBy, a.AcknowledgedAt.Format(time.RFC3339)))
+		return
 	}
+	was := a.State
+	a.State, a.AcknowledgedAt, a.AcknowledgedBy = next, e.now(), x.by
 	changed := *a
-	changed.State, changed.AcknowledgedAt, changed.AcknowledgedBy = next, e.now(), by
-	entry := journal.New(e.now(), journal.AlarmAcknowledged, stored[0].Device, by, by+" acknowledged "+a.Rule+": "+a.Message)
-	if err := e.records.SaveAlarms([]Alarm{changed}, nil, []journal.Entry{entry}); err != nil {
-		return Alarm{}, err
-	}
-	*a = changed
-	if !next.Open() {
-		release()
-	}
-	e.tell(changed)
-	return changed, nil
+	e.record(s, changed, changed.AcknowledgedAt, fact.Acknowledged{Rule: a.Rule, Message: a.Message})
+	s.unsaved.facts[len(s.unsaved.facts)-1].Person = x.by
+	s.unsaved.waiting = append(s.unsaved.waiting, func(err error) {
+		if err != nil {
+			// It is as if it had not been: the person was told so.
+			if a.AcknowledgedAt.Equal(changed.AcknowledgedAt) && a.AcknowledgedBy == x.by {
+				a.State, a.AcknowledgedAt, a.AcknowledgedBy = was, time.Time{}, ""
+			}
+			drop := func(o Alarm) bool { return o.ID == changed.ID && o.AcknowledgedAt.Equal(changed.AcknowledgedAt) }
+			s.unsaved.alarms = slices.DeleteFunc(s.unsaved.alarms, drop)
+			s.unsaved.facts = slices.DeleteFunc(s.unsaved.facts, func(f fact.Fact) bool {
+				return f.Kind == fact.AlarmAcknowledged && f.Alarm == changed.ID && f.At.Equal(changed.AcknowledgedAt.UTC())
+			})
+			x.done(*a, err)
+			return
+		}
+		if !a.State.Open() {
+			release()
+		}
+		x.done(changed, nil)
+	})
 }
 
 func (e *Engine) find(s *shard, device, id string) (*Alarm, func()) {
@@ -297,4 +469,6 @@ func (e *Engine) find(s *shard, device, id string) (*Alarm, func()) {
 }
 
 // List returns stored alarms, the newest first.
-func (e *Engine) List(f Filter) ([]Alarm, error) { return e.records.Alarms(f) }
+func (e *Engine) List(ctx context.Context, f Filter) ([]Alarm, error) {
+	return e.records.Alarms(ctx, f)
+}

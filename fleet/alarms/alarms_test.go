@@ -11,8 +11,8 @@ import (
 	"ullage/core/rule"
 	"ullage/fleet/alarms"
 	"ullage/fleet/devices"
+	"ullage/fleet/fact"
 	"ullage/fleet/fault"
-	"ullage/fleet/journal"
 	"ullage/test/rig"
 )
 
@@ -53,7 +53,7 @@ func TestRaiseAcknowledgeReturn(t *testing.T) {
 		temp(r, 32.5)
 		r.Pass(time.Minute)
 	}
-	as := r.Open()
+	as := r.OpenAlarms()
 	if len(as) != 1 || as[0].State != lifecycle.Unacknowledged || !as[0].RaisedAt.Equal(rig.Start.Add(10*time.Minute)) {
 		t.Fatalf("after 12 minutes over the limit: %+v", as)
 	}
@@ -63,27 +63,27 @@ func TestRaiseAcknowledgeReturn(t *testing.T) {
 	if d := r.Device(tank); d.Health != "poor" || len(d.Alarms) != 1 {
 		t.Errorf("the device is %s with %v", d.Health, d.Alarms)
 	}
-	a, err := r.Alarms.Acknowledge(as[0].ID, "mara")
+	a, err := r.Alarms.Acknowledge(t.Context(), as[0].ID, "mara")
 	if err != nil || a.State != lifecycle.Acknowledged || a.AcknowledgedBy != "mara" {
 		t.Fatalf("acknowledged: %+v, %v", a, err)
 	}
-	if _, err := r.Alarms.Acknowledge(as[0].ID, "ben"); rig.Code(err) != fault.Conflict || !strings.Contains(err.Error(), "mara") {
+	if _, err := r.Alarms.Acknowledge(t.Context(), as[0].ID, "ben"); rig.Code(err) != fault.Conflict || !strings.Contains(err.Error(), "mara") {
 		t.Errorf("a second time: %v", err)
 	}
 	for range 7 {
 		temp(r, 30)
 		r.Pass(time.Minute)
 	}
-	if as := r.Open(); len(as) != 0 {
+	if as := r.OpenAlarms(); len(as) != 0 {
 		t.Errorf("after it returned: %+v", as)
 	}
 	if d := r.Device(tank); d.Health != "sound" || len(d.Alarms) != 0 {
 		t.Errorf("the device is %s with %v", d.Health, d.Alarms)
 	}
-	if got := r.Journal(journal.AlarmReturned); len(got) != 1 || !strings.Contains(got[0], "30.0 °C") {
+	if got := r.Journal(fact.AlarmReturned); len(got) != 1 || !strings.Contains(got[0], "30.0 °C") {
 		t.Errorf("the journal tells %q", got)
 	}
-	if _, err := r.Alarms.Acknowledge("01ARZ3NDEKTSV4RRFFQ69G5FAV", "mara"); rig.Code(err) != fault.NotFound {
+	if _, err := r.Alarms.Acknowledge(t.Context(), "01ARZ3NDEKTSV4RRFFQ69G5FAV", "mara"); rig.Code(err) != fault.NotFound {
 		t.Errorf("an alarm that does not exist: %v", err)
 	}
 }
@@ -92,16 +92,16 @@ func TestRaisedByTheClock(t *testing.T) {
 	r := fermenting(t)
 	temp(r, 33)
 	r.Pass(2 * time.Minute) // the reading holds for three minutes, the delay is ten
-	if len(r.Open()) != 0 {
+	if len(r.OpenAlarms()) != 0 {
 		t.Fatal("raised too early")
 	}
 	r.Rule(strings.Replace(warm, "10min", "2min30s", 1))
 	r.Pass(29 * time.Second)
-	if len(r.Open()) != 0 {
+	if len(r.OpenAlarms()) != 0 {
 		t.Error("raised too early")
 	}
 	r.Pass(2 * time.Second)
-	if as := r.Open(); len(as) != 1 || !as[0].RaisedAt.Equal(rig.Start.Add(150*time.Second)) {
+	if as := r.OpenAlarms(); len(as) != 1 || !as[0].RaisedAt.Equal(rig.Start.Add(150*time.Second)) {
 		t.Errorf("by the clock: %+v", as)
 	}
 }
@@ -113,16 +113,16 @@ func TestUnacknowledgedReturnAndAgain(t *testing.T) {
 	for i, v := range []int{1600, 900, 1700, 900} {
 		r.Keep("air-kilnside-2", fmt.Sprintf(`{"co2":%d}`, v))
 		r.Pass(10 * time.Second)
-		as := r.Open()
+		as := r.OpenAlarms()
 		if len(as) != 1 || as[0].Times != i/2+1 {
 			t.Fatalf("step %d: %+v", i, as)
 		}
 	}
-	as := r.Open()
+	as := r.OpenAlarms()
 	if as[0].State != lifecycle.Returned || as[0].Message != "CO2 at 1700 ppm" {
 		t.Errorf("it is %+v", as[0])
 	}
-	if a, err := r.Alarms.Acknowledge(as[0].ID, "mara"); err != nil || a.State != lifecycle.Normal || len(r.Open()) != 0 {
+	if a, err := r.Alarms.Acknowledge(t.Context(), as[0].ID, "mara"); err != nil || a.State != lifecycle.Normal || len(r.OpenAlarms()) != 0 {
 		t.Errorf("acknowledging what has returned gives %+v, %v", a, err)
 	}
 }
@@ -136,7 +136,7 @@ func TestDeadbandStopsChatter(t *testing.T) {
 			r.Keep("air-alder-bank-1", fmt.Sprintf(`{"co2":%d}`, 1500+30*(1-2*(i%2))))
 			r.Pass(10 * time.Second)
 		}
-		return len(r.Journal(journal.AlarmRaised))
+		return len(r.Journal(fact.AlarmRaised))
 	}
 	if n := raises(""); n != 20 {
 		t.Errorf("without a deadband it was raised %d times, want 20", n)
@@ -162,7 +162,7 @@ func TestRestartsChangeNothing(t *testing.T) {
 				r.Restart(when.IntN(2) == 0)
 			}
 		}
-		return r.Journal(journal.AlarmRaised), r.Journal(journal.AlarmReturned)
+		return r.Journal(fact.AlarmRaised), r.Journal(fact.AlarmReturned)
 	}
 	some := 0
 	for seed := range uint64(4) {
@@ -192,7 +192,7 @@ func TestCrashBeforeEvaluation(t *testing.T) {
 	<-done
 	r.Must(r.Store.Close())
 	r.Reopen()
-	if as := r.Open(); len(as) != 1 || as[0].Value.Num != 1900 {
+	if as := r.OpenAlarms(); len(as) != 1 || as[0].Value.Num != 1900 {
 		t.Errorf("after the restart: %+v", as)
 	}
 }
@@ -210,19 +210,19 @@ func TestLateBatches(t *testing.T) {
 		r.Keep("air-kilnside-2", "["+strings.Join(parts, ",")+"]")
 	}
 	batch(-6*time.Hour, 700, 1900, 2000, 800)
-	if len(r.Open()) != 0 {
+	if len(r.OpenAlarms()) != 0 {
 		t.Error("what was over before anybody knew is an alarm")
 	}
-	if up, down := r.Journal(journal.AlarmRaised), r.Journal(journal.AlarmReturned); len(up) != 1 || len(down) != 1 || !strings.Contains(up[0], "reported late") {
+	if up, down := r.Journal(fact.AlarmRaised), r.Journal(fact.AlarmReturned); len(up) != 1 || len(down) != 1 || !strings.Contains(up[0], "reported late") {
 		t.Errorf("the journal tells %q and %q", up, down)
 	}
 	batch(-3*time.Hour, 800, 1900, 1950)
-	as := r.Open()
+	as := r.OpenAlarms()
 	if len(as) != 1 || !as[0].RaisedAt.Equal(rig.Start.Add(-3*time.Hour+time.Minute)) {
 		t.Errorf("what still stands at the end is %+v", as)
 	}
 	batch(-5*time.Hour, 300, 300, 300)
-	if as := r.Open(); len(as) != 1 || as[0].State != lifecycle.Unacknowledged {
+	if as := r.OpenAlarms(); len(as) != 1 || as[0].State != lifecycle.Unacknowledged {
 		t.Errorf("readings older than the last evaluated changed the alarm: %+v", as)
 	}
 	if n := len(r.Points("air-kilnside-2", "co2")); n != 11 {
@@ -237,23 +237,23 @@ func TestRulesComeAndGo(t *testing.T) {
 		temp(r, 33)
 		r.Pass(time.Minute)
 	}
-	if len(r.Open()) != 1 {
+	if len(r.OpenAlarms()) != 1 {
 		t.Fatal("not raised")
 	}
-	if changed, err := r.Alarms.SetRule(must(rule.Parse([]byte(warm))), "tester"); err != nil || changed {
+	if changed, err := r.Alarms.SetRule(t.Context(), must(rule.Parse([]byte(warm))), "tester"); err != nil || changed {
 		t.Errorf("the same rule again: %v, %v", changed, err)
 	}
-	_, err := r.Devices.Label(tank, map[string]string{"stage": "resting"}, "tester")
+	_, err := r.Devices.Label(t.Context(), tank, map[string]string{"stage": "resting"}, "tester")
 	r.Must(err)
-	r.Bus.Settle()
-	if as := r.Open(); len(as) != 0 {
+	r.Settle()
+	if as := r.OpenAlarms(); len(as) != 0 {
 		t.Errorf("the tank is not watched any more and has %+v", as)
 	}
 	if d := r.Device(tank); len(d.Margins) != 0 || d.Health != "sound" {
 		t.Errorf("it still has %v and is %s", d.Margins, d.Health)
 	}
-	r.Must(r.Alarms.RemoveRule("must_too_warm", "tester"))
-	if err := r.Alarms.RemoveRule("must_too_warm", "tester"); rig.Code(err) != fault.NotFound {
+	r.Must(r.Alarms.RemoveRule(t.Context(), "must_too_warm", "tester"))
+	if err := r.Alarms.RemoveRule(t.Context(), "must_too_warm", "tester"); rig.Code(err) != fault.NotFound {
 		t.Errorf("removed twice: %v", err)
 	}
 	r.Restart(false)
@@ -265,7 +265,7 @@ func TestRulesComeAndGo(t *testing.T) {
 		{strings.Replace(quick, "cellar-air", "cellar-hair", 1), "there is no model"},
 		{strings.Replace(quick, "co2_high", "repeated_refusals", 1), "built in"},
 	} {
-		if _, err := r.Alarms.SetRule(must(rule.Parse([]byte(c.src))), "tester"); err == nil || !strings.Contains(err.Error(), c.says) {
+		if _, err := r.Alarms.SetRule(t.Context(), must(rule.Parse([]byte(c.src))), "tester"); err == nil || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("the error is %v, want %q", err, c.says)
 		}
 	}
@@ -278,7 +278,7 @@ func TestNewRuleLooksForward(t *testing.T) {
 	r.Keep("air-kilnside-2", `{"co2":4000}`)
 	r.Pass(time.Minute)
 	r.Rule(quick)
-	if as := r.Open(); len(as) != 1 || !as[0].RaisedAt.Equal(rig.Start.Add(time.Minute)) || as[0].Value.Num != 4000 {
+	if as := r.OpenAlarms(); len(as) != 1 || !as[0].RaisedAt.Equal(rig.Start.Add(time.Minute)) || as[0].Value.Num != 4000 {
 		t.Errorf("of what stands already a new rule says %+v", as)
 	}
 	r.Onboard("air-kilnside-1", "cellar-air", nil)
@@ -286,7 +286,7 @@ func TestNewRuleLooksForward(t *testing.T) {
 	r.Keep("air-kilnside-1", `{"co2":400}`)
 	r.Pass(time.Minute)
 	r.Rule(strings.Replace(quick, "co2_high", "co2_higher", 1))
-	if as := r.Open(); len(as) != 3 {
+	if as := r.OpenAlarms(); len(as) != 3 {
 		t.Errorf("of what was over before it was made a new rule says %+v", as)
 	}
 }
@@ -309,13 +309,13 @@ func TestRetiredDevicesAreNotWatched(t *testing.T) {
 		temp(r, 33)
 		r.Pass(time.Minute)
 	}
-	_, err := r.Devices.SetStatus(tank, devices.Retired, "tester")
+	_, err := r.Devices.SetStatus(t.Context(), tank, devices.Retired, "tester")
 	r.Must(err)
-	r.Bus.Settle()
-	if as := r.Open(); len(as) != 0 {
+	r.Settle()
+	if as := r.OpenAlarms(); len(as) != 0 {
 		t.Errorf("a retired device has %+v", as)
 	}
-	if all, err := r.Alarms.List(alarms.Filter{Device: tank}); err != nil || len(all) != 1 {
+	if all, err := r.Alarms.List(t.Context(), alarms.Filter{Device: tank}); err != nil || len(all) != 1 {
 		t.Errorf("its history is %v, %v", all, err)
 	}
 }

@@ -10,7 +10,7 @@ import (
 	"ullage/core/rule"
 	"ullage/core/value"
 	"ullage/fleet/event"
-	"ullage/fleet/journal"
+	"ullage/fleet/fact"
 )
 
 // RepeatedRefusals is the built-in alarm on a device whose messages keep being
@@ -32,29 +32,34 @@ func (e *Engine) refused(s *shard, ev event.Refused) {
 	switch a := w.builtin; {
 	case a == nil:
 		w.builtin = &Alarm{
-			ID: journal.NewID(ev.At), Rule: RepeatedRefusals, Device: ev.Device, Priority: rule.Low,
+			ID: fact.NewID(ev.At), Rule: RepeatedRefusals, Device: ev.Device, Priority: rule.Low,
 			State: lifecycle.Normal.Raise(), Times: 1, RaisedAt: ev.At,
 			Message:  fmt.Sprintf("%d messages of %s were refused within an hour", health.RefusalsToWatch, ev.Device),
 			Cause:    "Its firmware sends what its model does not know, or sends it in the wrong form",
 			Response: "Read the reasons on its traffic; correct the model or the firmware",
 			Value:    value.OfNumber(health.RefusalsToWatch), Limit: value.OfNumber(health.RefusalsToWatch),
 		}
-		e.record(s, *w.builtin, journal.New(ev.At, journal.AlarmRaised, ev.Device, "", w.builtin.Message))
+		s.calming[w.id] = w
+		e.record(s, *w.builtin, ev.At, fact.Raised{Message: w.builtin.Message, Priority: string(rule.Low)})
 	case a.State == lifecycle.Returned:
 		a.State, a.ReturnedAt = a.State.Raise(), time.Time{}
 		a.Times++
-		e.record(s, *a, journal.New(ev.At, journal.AlarmRaised, ev.Device, "", a.Message+", again"))
+		e.record(s, *a, ev.At, fact.Raised{Message: a.Message, Priority: string(a.Priority), Again: true})
 	}
 }
 
 // calm returns the built-in alarm once an hour has passed without a refusal.
-func (e *Engine) calm(s *shard, id string, w *watched, now time.Time) {
+func (e *Engine) calm(s *shard, w *watched, now time.Time) {
 	a := w.builtin
-	if a == nil || !a.State.Holds() || len(w.refusals) > 0 && now.Sub(w.refusals[len(w.refusals)-1]) < time.Hour {
+	if a == nil {
+		delete(s.calming, w.id)
+		return
+	}
+	if !a.State.Holds() || len(w.refusals) > 0 && now.Sub(w.refusals[len(w.refusals)-1]) < time.Hour {
 		return
 	}
 	a.State, a.ReturnedAt = a.State.Return(), now
-	e.record(s, *a, journal.New(now, journal.AlarmReturned, id, "", "nothing was refused for an hour"))
+	e.record(s, *a, now, fact.Returned{Rule: a.Rule, Why: "nothing was refused for an hour"})
 	if !a.State.Open() {
 		w.builtin = nil
 	}

@@ -3,6 +3,7 @@ package alarms
 import (
 	"cmp"
 	"context"
+	"math"
 	"slices"
 	"time"
 
@@ -99,7 +100,7 @@ func (e *Engine) recall(w *watched, s *expr.State, at time.Time) (readings time.
 
 func (e *Engine) stored(w *watched, metric string, slot int, from time.Time, judge bool) ([]observed, error) {
 	var out []observed
-	err := e.history.Readings(w.id, metric, from, e.now().Add(model.ClockSlack), func(p series.Point) error {
+	err := e.history.Readings(context.Background(), w.id, metric, from, e.now().Add(model.ClockSlack), func(p series.Point) error {
 		out = append(out, observed{slot, value.Millis(p.At), p.Value, judge})
 		return nil
 	})
@@ -170,6 +171,8 @@ func sortObserved(all []observed) {
 // is to be judged; with unseen only those watches that have not seen its time.
 func (e *Engine) feed(s *shard, w *watched, all []observed, unseen bool) {
 	changes := newChanges(e, s, w)
+	arrivals := e.then.arrivals[w.id]
+	var settings time.Time // as of when the State has them; zero for now
 	for len(all) > 0 {
 		n, judge := 1, all[0].judge
 		for n < len(all) && all[n].at == all[0].at {
@@ -180,6 +183,16 @@ func (e *Engine) feed(s *shard, w *watched, all []observed, unseen bool) {
 		all = all[n:]
 		at := value.FromMillis(group[0].at)
 		skip := func(x *watch) bool { return !judge || unseen && !at.After(x.det.Seen) }
+		changes.arrived = time.Time{}
+		if judge && unseen && len(arrivals) > 0 {
+			if i, ok := slices.BinarySearchFunc(arrivals, group[0].at, func(a Arrival, at int64) int { return cmp.Compare(a.At, at) }); ok {
+				changes.arrived = value.FromMillis(arrivals[i].Arrived)
+				if e.then.changed[w.id] && !changes.arrived.Equal(settings) {
+					e.settingsAsOf(w, changes.arrived)
+					settings = changes.arrived
+				}
+			}
+		}
 		for _, x := range w.watches {
 			if skip(x) {
 				continue
@@ -208,4 +221,48 @@ func (e *Engine) feed(s *shard, w *watched, all []observed, unseen bool) {
 		}
 	}
 	changes.apply()
+	if !settings.IsZero() {
+		e.outer(w)
+	}
+}
+
+// then is what was so while the service was away, for readings that were stored
+// and not evaluated: they are judged as they would have been.
+type then struct {
+	arrivals map[string][]Arrival
+	changed  map[string]bool // devices whose settings have changed since the first of them
+}
+
+func (e *Engine) wasThen(ctx context.Context) error {
+	e.then.arrivals = e.history.Arrivals()
+	first := int64(math.MaxInt64)
+	for _, as := range e.then.arrivals {
+		for _, a := range as {
+			first = min(first, a.Arrived)
+		}
+		slices.SortStableFunc(as, func(a, b Arrival) int { return cmp.Compare(a.At, b.At) })
+	}
+	if first == math.MaxInt64 {
+		return nil
+	}
+	var err error
+	e.then.changed, err = e.records.SettingsChangedSince(ctx, value.FromMillis(first))
+	return err
+}
+
+// settingsAsOf puts the settings of a past moment into the State of w.
+func (e *Engine) settingsAsOf(w *watched, at time.Time) {
+	was, err := e.records.SettingsAsOf(context.Background(), w.id, at)
+	if err != nil {
+		e.log.Error("the settings of a past moment are not readable; those of now are taken", "device", w.id, "error", err)
+		return
+	}
+	names := w.set.plan.Names()
+	for _, slot := range w.set.outer {
+		if n := names[slot].Name; n.Scope == "set" {
+			if v, ok := was[n.Key]; ok {
+				w.state.Set(slot, expr.Sample{Value: v})
+			}
+		}
+	}
 }

@@ -17,7 +17,7 @@ import (
 	"ullage/core/value"
 	"ullage/fleet/devices"
 	"ullage/fleet/event"
-	"ullage/fleet/journal"
+	"ullage/fleet/fact"
 )
 
 // groupEvery is how often rules with each are judged. They look at many devices
@@ -32,6 +32,23 @@ type groups struct {
 	rules   []*groupRule
 	restore func(rule, group string) (lifecycle.Detector, *Alarm)
 	last    time.Time
+
+	touchMu sync.Mutex
+	touched map[string]bool // devices of which something other than readings has changed
+}
+
+// touch notes that labels, settings, attributes, links or alarms of a device
+// have changed, so that its members look at them again.
+func (g *groups) touch(device string) {
+	if device == "" {
+		return
+	}
+	g.touchMu.Lock()
+	if g.touched == nil {
+		g.touched = map[string]bool{}
+	}
+	g.touched[device] = true
+	g.touchMu.Unlock()
 }
 
 // groupRule is one rule with each.
@@ -42,11 +59,13 @@ type groupRule struct {
 	key     string // of the label
 	mu      sync.Mutex
 	members map[string]*member // by device
+	order   []string           // their ids, sorted; nil where that has to be done
 }
 
 type member struct {
 	watched
 	value string // of the label
+	seen  bool   // what is not telemetry was taken over
 }
 
 // grouped are the groups with their watches, by rule and group.
@@ -143,7 +162,7 @@ func (e *Engine) regroup(s *shard) {
 		for _, x := range w.watches {
 			if x.alarm != nil && x.alarm.State.Open() {
 				x.alarm.State, x.alarm.ReturnedAt = lifecycle.Normal, e.now()
-				e.record(s, *x.alarm, journal.New(e.now(), journal.AlarmReturned, "", "", x.rule.Name+" no longer watches "+w.id+"; its alarm is closed"))
+				e.record(s, *x.alarm, e.now(), fact.Returned{Rule: x.rule.Name, Why: x.rule.Name + " no longer watches " + w.id + "; its alarm is closed"})
 			}
 		}
 		delete(s.groups, key)
@@ -175,16 +194,18 @@ func (e *Engine) join(g *groupRule, d devices.Device) {
 	label := d.Labels[g.key]
 	get, _, ok := e.present.Lookup(d.ID)
 	if !ok || label == "" || d.Status == devices.Retired || d.Status == devices.Suspended || !g.rule.Names(d.Model) || g.rule.Selects() != nil && !selects(g.rule.Selects(), get) {
-		delete(g.members, d.ID)
+		if delete(g.members, d.ID); g.order != nil {
+			g.order = nil
+		}
 		return
 	}
 	m := g.members[d.ID]
 	if m == nil {
 		m = &member{watched: watched{id: d.ID, set: g.set}}
 		e.refillMember(m)
-		g.members[d.ID] = m
+		g.members[d.ID], g.order = m, nil
 	}
-	m.value = label
+	m.value, m.seen = label, false
 }
 
 func (e *Engine) refillMember(m *member) {
@@ -203,23 +224,33 @@ func (e *Engine) tickGroups(s *shard, now time.Time) {
 	if g.changed.Swap(false) {
 		e.regroup(s)
 	}
+	g.touchMu.Lock()
+	touched := g.touched
+	g.touched = nil
+	g.touchMu.Unlock()
 	g.mu.RLock()
 	defer g.mu.RUnlock()
 	for _, r := range g.rules {
-		e.judgeGroups(s, r, now)
+		e.judgeGroups(s, r, now, touched)
 	}
 }
 
-func (e *Engine) judgeGroups(s *shard, r *groupRule, now time.Time) {
+func (e *Engine) judgeGroups(s *shard, r *groupRule, now time.Time, touched map[string]bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	members := map[string][]*expr.State{}
-	for _, id := range slices.Sorted(maps.Keys(r.members)) {
+	if r.order == nil {
+		r.order = slices.Sorted(maps.Keys(r.members))
+	}
+	for _, id := range r.order {
 		m := r.members[id]
 		if m.state.Late() {
 			e.refillMember(m)
 		}
-		e.outer(&m.watched)
+		if touched[id] || !m.seen {
+			e.outer(&m.watched)
+			m.seen = true
+		}
 		m.state.Advance(now)
 		members[m.value] = append(members[m.value], m.state)
 	}
@@ -231,9 +262,6 @@ func (e *Engine) judgeGroups(s *shard, r *groupRule, now time.Time) {
 			x := &watch{rule: r.rule}
 			if e.groups.restore != nil {
 				x.det, x.alarm = e.groups.restore(r.rule.Name, name)
-			}
-			if x.alarm != nil {
-				e.tell(*x.alarm)
 			}
 			w = &watched{id: name, group: true, watches: []*watch{x}}
 			s.groups[key] = w
@@ -260,17 +288,9 @@ func (e *Engine) judgeGroups(s *shard, r *groupRule, now time.Time) {
 
 // Groups returns the open alarms of groups.
 func (e *Engine) Groups() []Alarm {
-	s := &e.shards[0]
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	var out []Alarm
-	for _, w := range s.groups {
-		for _, x := range w.watches {
-			if x.alarm != nil && x.alarm.State.Open() {
-				out = append(out, *x.alarm)
-			}
-		}
-	}
+	e.openMu.RLock()
+	out := slices.AppendSeq([]Alarm(nil), maps.Values(e.open))
+	e.openMu.RUnlock()
 	slices.SortFunc(out, func(a, b Alarm) int { return strings.Compare(a.ID, b.ID) })
 	return out
 }

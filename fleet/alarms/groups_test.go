@@ -9,7 +9,7 @@ import (
 	"ullage/core/lifecycle"
 	"ullage/core/rule"
 	"ullage/fleet/alarms"
-	"ullage/fleet/journal"
+	"ullage/fleet/fact"
 	"ullage/test/rig"
 )
 
@@ -58,16 +58,16 @@ func TestGroupRule(t *testing.T) {
 	r := twoCellars(t)
 	r.Rule(halfSilent)
 	minutes(r, 3, "fennimore", "kilnside")
-	if as := r.Open(); len(as) != 0 {
+	if as := r.OpenAlarms(); len(as) != 0 {
 		t.Fatalf("everybody reports, and open is %+v", as)
 	}
 	minutes(r, 3, "kilnside")
-	as := r.Open()
+	as := r.OpenAlarms()
 	if len(as) != 1 || as[0].Group != "site=fennimore" || as[0].Device != "" || as[0].State != lifecycle.Unacknowledged ||
 		as[0].Message != "fennimore: 100 % of the devices do not report" {
 		t.Fatalf("one cellar is silent: %+v", as)
 	}
-	if up := r.Journal(journal.AlarmRaised); len(up) != 1 {
+	if up := r.Journal(fact.AlarmRaised); len(up) != 1 {
 		t.Errorf("the journal tells %q", up)
 	}
 	if g := r.Alarms.Groups(); len(g) != 1 || g[0].ID != as[0].ID {
@@ -75,15 +75,15 @@ func TestGroupRule(t *testing.T) {
 	}
 	r.Restart(true)
 	minutes(r, 1, "kilnside")
-	if again := r.Open(); len(again) != 1 || again[0].ID != as[0].ID {
+	if again := r.OpenAlarms(); len(again) != 1 || again[0].ID != as[0].ID {
 		t.Fatalf("after a restart: %+v", again)
 	}
-	a, err := r.Alarms.Acknowledge(as[0].ID, "mara")
+	a, err := r.Alarms.Acknowledge(t.Context(), as[0].ID, "mara")
 	if err != nil || a.State != lifecycle.Acknowledged {
 		t.Fatalf("acknowledged: %+v, %v", a, err)
 	}
 	minutes(r, 2, "fennimore", "kilnside")
-	if as := r.Open(); len(as) != 0 {
+	if as := r.OpenAlarms(); len(as) != 0 {
 		t.Errorf("back again: %+v", as)
 	}
 }
@@ -106,7 +106,7 @@ func TestGroupRuleOverWindowsAndOtherRules(t *testing.T) {
 	}
 	// A cellar that is no more lets go of its alarms.
 	for i := range 3 {
-		_, err := r.Devices.Label(fmt.Sprintf("tank-fennimore-%d", i), map[string]string{"site": ""}, "tester")
+		_, err := r.Devices.Label(t.Context(), fmt.Sprintf("tank-fennimore-%d", i), map[string]string{"site": ""}, "tester")
 		r.Must(err)
 	}
 	r.Pass(2 * time.Second)
@@ -117,7 +117,7 @@ func TestGroupRuleOverWindowsAndOtherRules(t *testing.T) {
 }
 
 func group(r *rig.Rig) (out []alarms.Alarm) {
-	for _, a := range r.Open() {
+	for _, a := range r.OpenAlarms() {
 		if a.Group != "" {
 			out = append([]alarms.Alarm{a}, out...)
 		}
@@ -139,7 +139,7 @@ func TestGroupRuleRefused(t *testing.T) {
 		src := strings.Replace(halfSilent, c.old, c.new, 1)
 		x, err := rule.Parse([]byte(src))
 		if err == nil {
-			_, err = r.Alarms.SetRule(*x, "tester")
+			_, err = r.Alarms.SetRule(t.Context(), *x, "tester")
 		}
 		if c.says == "" && err != nil || c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
 			t.Errorf("%s: %v, want %q", c.new, err, c.says)

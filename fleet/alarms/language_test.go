@@ -9,8 +9,8 @@ import (
 
 	"ullage/core/lifecycle"
 	"ullage/core/rule"
+	"ullage/fleet/fact"
 	"ullage/fleet/fault"
-	"ullage/fleet/journal"
 	"ullage/test/rig"
 )
 
@@ -39,16 +39,16 @@ func TestSilence(t *testing.T) {
 	for range 6 {
 		r.Pass(50 * time.Second)
 	}
-	if as := r.Open(); len(as) != 0 {
+	if as := r.OpenAlarms(); len(as) != 0 {
 		t.Fatalf("after 5 minutes: %+v", as)
 	}
 	r.Pass(10 * time.Second)
-	as := r.Open()
+	as := r.OpenAlarms()
 	if len(as) != 1 || !as[0].RaisedAt.Equal(rig.Start.Add(5*time.Minute+time.Millisecond)) {
 		t.Fatalf("after more than 5 minutes: %+v", as)
 	}
 	co2(r, 710)
-	if as := r.Open(); len(as) != 1 || as[0].State != lifecycle.Returned {
+	if as := r.OpenAlarms(); len(as) != 1 || as[0].State != lifecycle.Returned {
 		t.Errorf("heard again: %+v", as)
 	}
 }
@@ -56,7 +56,7 @@ func TestSilence(t *testing.T) {
 func TestNeverHeardIsSilentSinceItJoined(t *testing.T) {
 	r := onboard(t, ruleOf("air_silent", "age(co2) > 5min", ""))
 	r.Pass(5*time.Minute + time.Second)
-	if as := r.Open(); len(as) != 1 || as[0].Message != air+": –" {
+	if as := r.OpenAlarms(); len(as) != 1 || as[0].Message != air+": –" {
 		t.Errorf("a device that never reported has %+v", as)
 	}
 }
@@ -69,7 +69,7 @@ func TestWindowAndClear(t *testing.T) {
 		r.Pass(time.Minute)
 	}
 	co2(r, 9000)
-	if as := r.Open(); len(as) != 1 || as[0].Value.Num != 9000 || as[0].Limit.Num != 1500 {
+	if as := r.OpenAlarms(); len(as) != 1 || as[0].Value.Num != 9000 || as[0].Limit.Num != 1500 {
 		t.Fatalf("the mean went over the limit: %+v", as)
 	}
 	if d := r.Device(air); len(d.Margins) != 1 || d.Margins[0].Of != "mean(co2 over 10min)" || d.Margins[0].Metric != "co2" || !d.Margins[0].Known || d.Margins[0].Headspace != 0 {
@@ -79,14 +79,14 @@ func TestWindowAndClear(t *testing.T) {
 		r.Pass(time.Minute)
 		co2(r, 1000)
 	}
-	if as := r.Open(); len(as) != 1 || as[0].State != lifecycle.Unacknowledged {
+	if as := r.OpenAlarms(); len(as) != 1 || as[0].State != lifecycle.Unacknowledged {
 		t.Fatalf("the mean is between clear and raise: %+v", as)
 	}
 	for range 4 {
 		r.Pass(time.Minute)
 		co2(r, 1000)
 	}
-	if as := r.Open(); len(as) != 1 || as[0].State != lifecycle.Returned {
+	if as := r.OpenAlarms(); len(as) != 1 || as[0].State != lifecycle.Returned {
 		t.Errorf("the peak has left the window: %+v", as)
 	}
 }
@@ -103,10 +103,10 @@ func TestWindowsAfterARestart(t *testing.T) {
 			}
 		}
 		var out []string
-		for _, k := range []journal.Kind{journal.AlarmRaised, journal.AlarmReturned} {
+		for _, k := range []fact.Kind{fact.AlarmRaised, fact.AlarmReturned} {
 			out = append(out, r.Journal(k)...)
 		}
-		for _, a := range r.Open() {
+		for _, a := range r.OpenAlarms() {
 			out = append(out, a.Rule+string(a.State)+a.RaisedAt.String())
 		}
 		return strings.Join(out, "\n")
@@ -133,9 +133,9 @@ func TestLateReadingsThroughWindows(t *testing.T) {
 		parts = append(parts, fmt.Sprintf(`{"at":%q,"co2":%d}`, rig.Start.Add(time.Hour+time.Duration(i)*time.Minute).Format(time.RFC3339), v))
 	}
 	r.Keep(air, "["+strings.Join(parts, ",")+"]")
-	up, down := r.Journal(journal.AlarmRaised), r.Journal(journal.AlarmReturned)
-	if len(r.Open()) != 0 || len(up) != 1 || len(down) != 1 || !strings.Contains(up[0], "reported late") {
-		t.Errorf("the journal tells %q and %q; open are %+v", up, down, r.Open())
+	up, down := r.Journal(fact.AlarmRaised), r.Journal(fact.AlarmReturned)
+	if len(r.OpenAlarms()) != 0 || len(up) != 1 || len(down) != 1 || !strings.Contains(up[0], "reported late") {
+		t.Errorf("the journal tells %q and %q; open are %+v", up, down, r.OpenAlarms())
 	}
 }
 
@@ -143,22 +143,22 @@ func TestAskingAboutAnotherRule(t *testing.T) {
 	r := onboard(t, ruleOf("co2_high", "co2 > set.co2_warn", ""), ruleOf("fan_helpless", "raised(co2_high) and fan_on", ""))
 	r.Keep(air, `{"co2":1900,"fan_on":false}`)
 	r.Pass(time.Second)
-	if as := r.Open(); len(as) != 1 || as[0].Rule != "co2_high" {
+	if as := r.OpenAlarms(); len(as) != 1 || as[0].Rule != "co2_high" {
 		t.Fatalf("open are %+v", as)
 	}
 	r.Keep(air, `{"co2":1900,"fan_on":true}`)
-	if as := r.Open(); len(as) != 2 {
+	if as := r.OpenAlarms(); len(as) != 2 {
 		t.Errorf("with the fan on: %+v", as)
 	}
 	for _, c := range []struct{ src, says string }{
 		{ruleOf("co2_high", "co2 > 1000 and not raised(fan_helpless)", ""), "in a circle: co2_high asks fan_helpless asks co2_high"},
 		{ruleOf("x", "raised(co2_hihg)", ""), "did you mean co2_high?"},
 	} {
-		if _, err := r.Alarms.SetRule(must(rule.Parse([]byte(c.src))), "tester"); err == nil || !strings.Contains(err.Error(), c.says) {
+		if _, err := r.Alarms.SetRule(t.Context(), must(rule.Parse([]byte(c.src))), "tester"); err == nil || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("the error is %v, want %q", err, c.says)
 		}
 	}
-	if err := r.Alarms.RemoveRule("co2_high", "tester"); rig.Code(err) != fault.Conflict || !strings.Contains(err.Error(), "fan_helpless asks") {
+	if err := r.Alarms.RemoveRule(t.Context(), "co2_high", "tester"); rig.Code(err) != fault.Conflict || !strings.Contains(err.Error(), "fan_helpless asks") {
 		t.Errorf("removing what another asks about: %v", err)
 	}
 }
@@ -170,7 +170,7 @@ func TestSchedule(t *testing.T) {
 		co2(r, 1000)
 		r.Pass(time.Minute)
 	}
-	as := r.Open()
+	as := r.OpenAlarms()
 	if len(as) != 1 || !as[0].RaisedAt.Equal(rig.Start.Add(30*time.Minute)) {
 		t.Fatalf("at 14:32: %+v", as)
 	}
@@ -178,7 +178,7 @@ func TestSchedule(t *testing.T) {
 		co2(r, 1000)
 		r.Pass(time.Minute)
 	}
-	if as := r.Open(); len(as) != 1 || as[0].State != lifecycle.Returned || !as[0].ReturnedAt.Equal(rig.Start.Add(time.Hour)) {
+	if as := r.OpenAlarms(); len(as) != 1 || as[0].State != lifecycle.Returned || !as[0].ReturnedAt.Equal(rig.Start.Add(time.Hour)) {
 		t.Errorf("at 15:02: %+v", as)
 	}
 }
@@ -188,13 +188,13 @@ func TestSettingIsJudgedAtOnce(t *testing.T) {
 	r := onboard(t, ruleOf("co2_high", "co2 > set.co2_warn", ""))
 	co2(r, 1400)
 	r.Pass(time.Second)
-	if len(r.Open()) != 0 {
+	if len(r.OpenAlarms()) != 0 {
 		t.Fatal("raised below the limit")
 	}
-	_, err := r.Settings.Set(air, map[string]any{"co2_warn": 1300.0}, nil, "mara")
+	_, err := r.Settings.Set(t.Context(), air, map[string]any{"co2_warn": 1300.0}, nil, "mara")
 	r.Must(err)
-	r.Bus.Settle()
-	if as := r.Open(); len(as) != 1 || as[0].Limit.Num != 1300 {
+	r.Settle()
+	if as := r.OpenAlarms(); len(as) != 1 || as[0].Limit.Num != 1300 {
 		t.Errorf("with a lower limit: %+v", as)
 	}
 }
@@ -230,11 +230,11 @@ func TestUsualFromHistory(t *testing.T) {
 	r := onboard(t)
 	model := `{"@context":["https://www.w3.org/2022/wot/td/v1.1",{"ullage":"urn:ullage:vocabulary:"}],"@type":"tm:ThingModel","title":"Cellar air","version":{"model":"9.0.0"},"ullage:name":"cellar-air","ullage:interval":"10min",
 		"properties":{"co2":{"type":"number","unit":"ppm","readOnly":true,"ullage:role":"telemetry"}}}`
-	_, _, err := r.Models.Load([]byte(model), nil, "tester")
+	_, _, err := r.Models.Publish(t.Context(), []byte(model), nil, "tester")
 	r.Must(err)
-	_, err = r.Devices.Move(air, "9.0.0", "tester")
+	_, err = r.Devices.Move(t.Context(), air, "9.0.0", "tester")
 	r.Must(err)
-	r.Bus.Settle()
+	r.Settle()
 	r.Rule(ruleOf("co2_high", "co2 > 2000", ""))
 	for range 30 {
 		co2(r, 500)
@@ -261,7 +261,7 @@ func TestBacklogInPieces(t *testing.T) {
 	co2(r, 700)
 	r.Pass(time.Second)
 	r.Pass(4 * time.Hour)
-	if as := r.Open(); len(as) != 1 {
+	if as := r.OpenAlarms(); len(as) != 1 {
 		t.Fatalf("silent for hours: %+v", as)
 	}
 	at := rig.Start
@@ -277,14 +277,14 @@ func TestBacklogInPieces(t *testing.T) {
 		r.Keep(air, "["+strings.Join(parts, ",")+"]")
 		r.Pass(time.Second)
 	}
-	if up := r.Journal(journal.AlarmRaised); len(up) != 1 {
+	if up := r.Journal(fact.AlarmRaised); len(up) != 1 {
 		t.Errorf("the journal tells %q", up)
 	}
-	if as := r.Open(); len(as) != 1 || as[0].State != lifecycle.Returned {
+	if as := r.OpenAlarms(); len(as) != 1 || as[0].State != lifecycle.Returned {
 		t.Errorf("after the backlog: %+v", as)
 	}
 	r.Pass(10 * time.Minute)
-	if as := r.Open(); len(as) != 2 || as[1].State != lifecycle.Unacknowledged || as[1].Times != 2 {
+	if as := r.OpenAlarms(); len(as) != 2 || as[1].State != lifecycle.Unacknowledged || as[1].Times != 2 {
 		t.Errorf("silent again: %+v", as)
 	}
 }
@@ -302,20 +302,20 @@ func TestClockBehind(t *testing.T) {
 		r.Pass(30 * time.Second)
 	}
 	at(9000)
-	if as := r.Open(); len(as) != 1 || as[0].Rule != "co2_for_long" || !as[0].RaisedAt.Equal(r.Clock.Now().Add(-2*time.Minute)) {
+	if as := r.OpenAlarms(); len(as) != 1 || as[0].Rule != "co2_for_long" || !as[0].RaisedAt.Equal(r.Clock.Now().Add(-2*time.Minute)) {
 		t.Fatalf("open are %+v", as)
 	}
 	for range 12 {
 		r.Pass(30 * time.Second)
 	}
 	silent := 0
-	for _, a := range r.Open() {
+	for _, a := range r.OpenAlarms() {
 		if a.Rule == "air_silent" {
 			silent++
 		}
 	}
 	if silent != 1 {
-		t.Errorf("after six minutes of silence open are %+v", r.Open())
+		t.Errorf("after six minutes of silence open are %+v", r.OpenAlarms())
 	}
 }
 

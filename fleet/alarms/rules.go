@@ -1,72 +1,102 @@
 package alarms
 
 import (
-	"fmt"
+	"context"
 	"slices"
 	"strings"
 
 	"ullage/core/check"
 	"ullage/core/expr"
 	"ullage/core/rule"
+	"ullage/fleet/commit"
 	"ullage/fleet/event"
+	"ullage/fleet/fact"
 	"ullage/fleet/fault"
-	"ullage/fleet/journal"
 )
 
 // SetRule puts a rule in force, replacing one of the same name. It is checked
 // against every model it names. It reports whether anything changed.
-func (e *Engine) SetRule(r rule.Rule, by string) (bool, error) {
+func (e *Engine) SetRule(ctx context.Context, r rule.Rule, by string) (bool, error) {
 	if err := r.Check(); err != nil {
 		return false, fault.New(fault.Invalid, "%s", err)
 	}
 	if r.Name == RepeatedRefusals {
 		return false, fault.New(fault.Conflict, "%s is built in", r.Name).Then("choose another name")
 	}
+	e.editing.Lock()
+	defer e.editing.Unlock()
+	changed, verb, err := e.judgeRule(&r)
+	if err != nil || !changed {
+		return false, err
+	}
+	err = e.commits.Do(ctx, func(tx *commit.Tx) error {
+		tx.Put(r)
+		tx.Tell(e.ruleFact(fact.Rule{Verb: verb, Rule: r.Name, Raise: r.Raise}, by))
+		tx.After(func() { e.inForce([]rule.Rule{r}, "") })
+		return nil
+	})
+	return err == nil, err
+}
+
+func (e *Engine) ruleFact(c fact.Rule, by string) fact.Fact {
+	f := fact.New(e.now(), c).By(by)
+	f.Rule = c.Rule
+	return f
+}
+
+// inForce puts stored rules in force and takes the removed one out.
+func (e *Engine) inForce(set []rule.Rule, removed string) {
 	e.rulesMu.Lock()
-	defer e.rulesMu.Unlock()
+	for _, r := range set {
+		e.rules[r.Name] = &r
+	}
+	delete(e.rules, removed)
+	clear(e.sets)
+	e.rulesMu.Unlock()
+	e.bus.Publish(event.Rules{})
+}
+
+// judgeRule checks a rule against the models and the other rules, and tells
+// whether it differs from the one in force.
+func (e *Engine) judgeRule(r *rule.Rule) (changed bool, verb string, err error) {
+	e.rulesMu.RLock()
+	defer e.rulesMu.RUnlock()
 	around := check.Around{Rules: append(e.names(), r.Name)}
 	if r.Each != "" {
-		if _, err := e.groupRule(&r); err != nil {
-			return false, invalid(err)
+		if _, err := e.groupRule(r); err != nil {
+			return false, "", invalid(err)
 		}
 	}
 	for _, name := range r.Models {
 		m, err := e.models.Get(name)
 		if err != nil {
-			return false, err
+			return false, "", err
 		}
 		if r.Each != "" {
 			continue
 		}
 		if _, err := r.For(expr.NewPlan(around.With(check.Schema(m)))); err != nil {
-			return false, fault.New(fault.Invalid, "%s", err)
+			return false, "", fault.New(fault.Invalid, "%s", err)
 		}
 	}
-	others := []*rule.Rule{&r}
+	others := []*rule.Rule{r}
 	for _, o := range e.rules {
 		if o.Name != r.Name {
 			others = append(others, o)
 		}
 	}
 	if circle := check.Cycle(others); circle != nil {
-		return false, fault.New(fault.Invalid, "%s would ask about itself in a circle: %s", r.Name, strings.Join(circle, " asks "))
+		return false, "", fault.New(fault.Invalid, "%s would ask about itself in a circle: %s", r.Name, strings.Join(circle, " asks "))
 	}
 	old := e.rules[r.Name]
-	if old != nil && old.Same(&r) {
-		return false, nil
+	if old != nil && old.Same(r) {
+		return false, "", nil
 	}
-	verb := "added"
+	verb = "added"
 	if old != nil {
 		verb = "changed"
 	}
-	at := e.now()
-	if err := e.records.SaveRule(r, journal.New(at, journal.RuleChanged, "", by, fmt.Sprintf("%s %s rule %s: %s", by, verb, r.Name, r.Raise))); err != nil {
-		return false, err
-	}
-	e.rules[r.Name] = &r
-	clear(e.sets)
-	e.bus.Publish(event.Rules{})
-	return true, nil
+	return true, verb, nil
 }
 
 func invalid(err error) error {
@@ -77,24 +107,24 @@ func invalid(err error) error {
 }
 
 // RemoveRule takes a rule out of force; its open alarms return.
-func (e *Engine) RemoveRule(name, by string) error {
-	e.rulesMu.Lock()
-	defer e.rulesMu.Unlock()
-	if e.rules[name] == nil {
-		return fault.New(fault.NotFound, "there is no rule %q", name).Then("see: ullage rule list")
+func (e *Engine) RemoveRule(ctx context.Context, name, by string) error {
+	e.editing.Lock()
+	defer e.editing.Unlock()
+	old, err := e.Rule(name)
+	if err != nil {
+		return err
 	}
-	for _, o := range e.sorted() {
+	for _, o := range e.Rules() {
 		if o.Name != name && slices.Contains(o.Asks(), name) {
 			return fault.New(fault.Conflict, "%s asks whether %s is raised", o.Name, name).Then("change or remove %s first", o.Name)
 		}
 	}
-	if err := e.records.DeleteRule(name, journal.New(e.now(), journal.RuleChanged, "", by, fmt.Sprintf("%s removed rule %s", by, name))); err != nil {
-		return err
-	}
-	delete(e.rules, name)
-	clear(e.sets)
-	e.bus.Publish(event.Rules{})
-	return nil
+	return e.commits.Do(ctx, func(tx *commit.Tx) error {
+		tx.Put(commit.Delete{Record: old})
+		tx.Tell(e.ruleFact(fact.Rule{Verb: "removed", Rule: name}, by))
+		tx.After(func() { e.inForce(nil, name) })
+		return nil
+	})
 }
 
 // Rules returns every rule by name.
@@ -123,36 +153,30 @@ func (e *Engine) Rule(name string) (rule.Rule, error) {
 	if r := e.rules[name]; r != nil {
 		return *r, nil
 	}
-	return rule.Rule{}, fault.New(fault.NotFound, "there is no rule %q", name).Then("see: ullage rule list")
+	return rule.Rule{}, fault.New(fault.NotFound, "there is no rule %q", name).On("rule")
 }
 
 // SetRules puts several rules in force that were checked together, see package
-// check. Save stores them, with what the journal is told; nothing is changed if
-// it fails.
-func (e *Engine) SetRules(rs []rule.Rule, by string, save func([]journal.Entry) error) error {
-	e.rulesMu.Lock()
-	defer e.rulesMu.Unlock()
-	at := e.now()
-	var told []journal.Entry
+// check, in one commit with what with adds.
+func (e *Engine) SetRules(ctx context.Context, rs []rule.Rule, by string, with func(*commit.Tx)) error {
+	e.editing.Lock()
+	defer e.editing.Unlock()
 	for _, r := range rs {
 		if r.Name == RepeatedRefusals {
 			return fault.New(fault.Conflict, "%s is built in", r.Name).Then("choose another name")
 		}
-		verb := "added"
-		if e.rules[r.Name] != nil {
-			verb = "changed"
+	}
+	return e.commits.Do(ctx, func(tx *commit.Tx) error {
+		with(tx)
+		for _, r := range rs {
+			verb := "added"
+			if _, err := e.Rule(r.Name); err == nil {
+				verb = "changed"
+			}
+			tx.Put(r)
+			tx.Tell(e.ruleFact(fact.Rule{Verb: verb, Rule: r.Name, Raise: r.Raise}, by))
 		}
-		told = append(told, journal.New(at, journal.RuleChanged, "", by, fmt.Sprintf("%s %s rule %s: %s", by, verb, r.Name, r.Raise)))
-	}
-	if err := save(told); err != nil {
-		return err
-	}
-	for _, r := range rs {
-		e.rules[r.Name] = &r
-	}
-	clear(e.sets)
-	return nil
+		tx.After(func() { e.inForce(rs, "") })
+		return nil
+	})
 }
-
-// Recompile makes devices be watched by the rules and models now in force.
-func (e *Engine) Recompile() { e.bus.Publish(event.Rules{}) }

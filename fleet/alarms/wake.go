@@ -2,6 +2,7 @@ package alarms
 
 import (
 	"container/heap"
+	"context"
 	"math"
 	"time"
 
@@ -68,22 +69,14 @@ func (e *Engine) tick(s *shard, now time.Time) {
 		}
 		e.measure(s, w)
 	}
-	for _, w := range s.devices {
-		if w.builtin != nil {
-			e.calm(s, w.id, w, now)
-		}
-		if w.set != nil && w.set.link >= 0 {
-			was := w.state.Sample(w.set.link)
-			if e.outer(w); w.state.Sample(w.set.link) != was {
-				e.reassess(s, w, w.local(now))
-				e.measure(s, w)
-			}
-		}
+	for _, w := range s.calming {
+		e.calm(s, w, now)
 	}
 	e.chores(s, now)
-	if now.Sub(s.saved) >= 10*time.Second {
+	if now.Sub(s.saved) >= 10*time.Second || now.Before(s.saved) {
 		e.flush(s)
 	}
+	e.save(s)
 }
 
 // maxLag is how far behind a device's clock may be for time to be told by it.
@@ -242,7 +235,7 @@ func (e *Engine) fillUsual(w *watched, now time.Time) error {
 		}
 		var values []float64
 		var first, last time.Time
-		err := e.history.Readings(w.id, metric, now.Add(-usualSpan), now, func(p series.Point) error {
+		err := e.history.Readings(context.Background(), w.id, metric, now.Add(-usualSpan), now, func(p series.Point) error {
 			if first.IsZero() {
 				first = p.At
 			}

@@ -14,7 +14,7 @@ import (
 	"ullage/core/value"
 	"ullage/fleet/devices"
 	"ullage/fleet/event"
-	"ullage/fleet/journal"
+	"ullage/fleet/fact"
 )
 
 // watched is one device with its watches.
@@ -68,8 +68,9 @@ type watch struct {
 }
 
 // choose finds the rules that watch a device and makes it a State for them.
-func (e *Engine) choose(w *watched, d devices.Device) {
+func (e *Engine) choose(s *shard, w *watched, d devices.Device) {
 	w.set, w.state = nil, nil
+	delete(s.linked, w.id)
 	get, m, ok := e.present.Lookup(d.ID)
 	if !ok || d.Status == devices.Retired {
 		return
@@ -81,6 +82,9 @@ func (e *Engine) choose(w *watched, d devices.Device) {
 	w.set, w.state = set, set.plan.NewState(d.JoinedAt)
 	w.state.In(e.present.Zone(d.ID))
 	e.outer(w)
+	if set.link >= 0 {
+		s.linked[w.id] = w
+	}
 }
 
 // outer takes over what is not telemetry: settings, labels, attributes, facts.
@@ -117,6 +121,9 @@ type changes struct {
 	s    *shard
 	w    *watched
 	list []changed
+	// arrived is when the readings came, where that was before a stop of the
+	// service; zero for now.
+	arrived time.Time
 }
 
 type changed struct {
@@ -124,6 +131,7 @@ type changed struct {
 	lifecycle.Change
 	message      string
 	value, limit value.Value
+	arrived      time.Time // zero for now
 }
 
 func newChanges(e *Engine, s *shard, w *watched) *changes { return &changes{e: e, s: s, w: w} }
@@ -133,7 +141,7 @@ func (c *changes) touch(x *watch) {
 }
 
 func (c *changes) add(x *watch, change lifecycle.Change) {
-	n := changed{x: x, Change: change, message: x.rule.Say(c.w.state)}
+	n := changed{x: x, Change: change, message: x.rule.Say(c.w.state), arrived: c.arrived}
 	if slot, ok := c.w.set.metrics[x.rule.Metric]; ok {
 		n.value = c.w.state.Sample(slot).Value
 	}
@@ -172,16 +180,21 @@ func (c *changes) assess(x *watch, at time.Time) {
 // apply makes the changes part of the record. What rose and returned within a
 // batch that is older than Lateness goes to the journal only.
 func (c *changes) apply() {
-	old := c.e.now().Add(-Lateness)
+	now := c.e.now()
 	for i := 0; i < len(c.list); i++ {
 		n := c.list[i]
+		old := now.Add(-Lateness)
+		if !n.arrived.IsZero() {
+			old = n.arrived.Add(-Lateness)
+		}
 		c.touch(n.x)
 		n.x.dirty = false
 		if n.Up && n.x.alarm == nil && n.At.Before(old) {
 			if k := slices.IndexFunc(c.list[i+1:], func(m changed) bool { return m.x == n.x }); k >= 0 {
-				c.s.unsaved.entries = append(c.s.unsaved.entries,
-					journal.New(n.At, journal.AlarmRaised, c.w.device(), "", n.message+", reported late"),
-					journal.New(c.list[i+1+k].At, journal.AlarmReturned, c.w.device(), "", n.x.rule.Name+" had returned by itself when it was reported"))
+				of := Alarm{Rule: n.x.rule.Name, Device: c.w.device(), Group: c.w.groupName()}
+				c.s.unsaved.facts = append(c.s.unsaved.facts,
+					about(of, fact.New(n.At, fact.Raised{Message: n.message, Priority: string(n.x.rule.Priority), Late: true})),
+					about(of, fact.New(c.list[i+1+k].At, fact.Returned{Rule: n.x.rule.Name, Why: n.x.rule.Name + " had returned by itself when it was reported"})))
 				c.list = slices.Delete(c.list, i+1+k, i+2+k)
 				continue
 			}
@@ -197,24 +210,24 @@ func (e *Engine) apply(s *shard, w *watched, c changed) {
 	switch {
 	case c.Up && x.alarm == nil:
 		x.alarm = &Alarm{
-			ID: journal.NewID(c.At), Rule: x.rule.Name, Device: w.device(), Group: w.groupName(), Priority: x.rule.Priority, State: lifecycle.Normal.Raise(),
+			ID: fact.NewID(c.At), Rule: x.rule.Name, Device: w.device(), Group: w.groupName(), Priority: x.rule.Priority, State: lifecycle.Normal.Raise(),
 			Message: c.message, Cause: x.rule.Cause, Response: x.rule.Response,
 			Metric: x.rule.Metric, Value: c.value, Limit: c.limit, Times: 1, RaisedAt: c.At,
 		}
-		e.record(s, *x.alarm, journal.New(c.At, journal.AlarmRaised, w.device(), "", x.alarm.Message))
+		e.record(s, *x.alarm, c.At, fact.Raised{Message: x.alarm.Message, Priority: string(x.alarm.Priority)})
 	case c.Up:
 		x.alarm.State = x.alarm.State.Raise()
 		x.alarm.Times++
 		x.alarm.ReturnedAt = time.Time{}
 		x.alarm.Value, x.alarm.Limit, x.alarm.Message = c.value, c.limit, c.message
-		e.record(s, *x.alarm, journal.New(c.At, journal.AlarmRaised, w.device(), "", x.alarm.Message+", again"))
+		e.record(s, *x.alarm, c.At, fact.Raised{Message: x.alarm.Message, Priority: string(x.alarm.Priority), Again: true})
 	case x.alarm != nil:
 		x.alarm.State, x.alarm.ReturnedAt = x.alarm.State.Return(), c.At
-		text := x.rule.Name + " returned"
+		told := fact.Returned{Rule: x.rule.Name}
 		if p, ok := w.property(x.rule.Metric); ok && c.value.Known() {
-			text += " with " + p.Name + " at " + p.Say(c.value)
+			told.Metric, told.Value = p.Name, p.Say(c.value)
 		}
-		e.record(s, *x.alarm, journal.New(c.At, journal.AlarmReturned, w.device(), "", text))
+		e.record(s, *x.alarm, c.At, told)
 		if !x.alarm.State.Open() {
 			x.alarm = nil
 		}
@@ -231,8 +244,6 @@ func (w *watched) property(metric string) (*model.Property, bool) {
 // Handle evaluates what the bus tells; it comes after the present board.
 func (e *Engine) Handle(i int, ev event.Event) {
 	s := &e.shards[i]
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	switch ev := ev.(type) {
 	case event.Readings:
 		e.groups.observe(ev)
@@ -258,7 +269,23 @@ func (e *Engine) Handle(i int, ev event.Event) {
 			e.log.Error("late readings were not evaluated", "device", ev.Device, "error", err)
 		}
 		e.measure(s, w)
+	case saved:
+		e.settled(s, ev)
+	case acknowledging:
+		e.acknowledge(s, ev)
+	case event.Link:
+		e.groups.touch(ev.Device)
+		if w := s.linked[ev.Device]; w != nil {
+			was := w.state.Sample(w.set.link)
+			if e.outer(w); w.state.Sample(w.set.link) != was {
+				e.reassess(s, w, w.local(e.now()))
+				e.measure(s, w)
+			}
+		}
+	case event.Alarm:
+		e.groups.touch(ev.Device)
 	case event.Settings, event.Attributes:
+		e.groups.touch(ev.About())
 		if w := s.devices[ev.About()]; w != nil && w.set != nil {
 			e.outer(w)
 			e.reassess(s, w, w.local(e.now()))
@@ -284,7 +311,7 @@ func (e *Engine) Handle(i int, ev event.Event) {
 			e.tickGroups(s, ev.Now)
 		}
 	}
-	if len(s.unsaved.alarms)+len(s.unsaved.entries) > 0 {
+	if len(s.unsaved.alarms)+len(s.unsaved.facts) > 0 {
 		e.save(s)
 	}
 }
@@ -321,7 +348,7 @@ func (e *Engine) rewatch(s *shard, id string) {
 		s.devices[id] = w
 	}
 	was := w.set
-	e.choose(w, d)
+	e.choose(s, w, d)
 	old := w.watches
 	w.watches = nil
 	for _, c := range w.rules() {
@@ -348,7 +375,7 @@ func (e *Engine) rewatch(s *shard, id string) {
 	for _, x := range old {
 		if x.alarm != nil && x.alarm.State.Open() {
 			x.alarm.State, x.alarm.ReturnedAt = lifecycle.Normal, e.now()
-			e.record(s, *x.alarm, journal.New(e.now(), journal.AlarmReturned, id, "", x.rule.Name+" no longer watches it; its alarm is closed"))
+			e.record(s, *x.alarm, e.now(), fact.Returned{Rule: x.rule.Name, Why: x.rule.Name + " no longer watches it; its alarm is closed"})
 		}
 	}
 	if was != w.set {
@@ -358,7 +385,6 @@ func (e *Engine) rewatch(s *shard, id string) {
 		e.log.Error("windows were not filled", "device", id, "error", err)
 	}
 	e.settle(s, w)
-	e.save(s)
 }
 
 // settle judges a device whose State was made anew.

@@ -6,7 +6,7 @@ package commands
 import (
 	"context"
 	"encoding/json"
-	"fmt"
+	"log/slog"
 	"slices"
 	"strings"
 	"sync"
@@ -14,10 +14,11 @@ import (
 
 	"ullage/core/model"
 	"ullage/core/value"
+	"ullage/fleet/commit"
 	"ullage/fleet/devices"
 	"ullage/fleet/event"
+	"ullage/fleet/fact"
 	"ullage/fleet/fault"
-	"ullage/fleet/journal"
 	"ullage/fleet/models"
 )
 
@@ -98,44 +99,65 @@ type Filter struct {
 	Limit  int
 }
 
-// Records stores commands.
+// Records reads commands. What changes is put into commits as Command.
 type Records interface {
-	SaveCommands([]Command, ...journal.Entry) error
 	// Commands returns those that pass, the newest first.
-	Commands(Filter) ([]Command, error)
+	Commands(context.Context, Filter) ([]Command, error)
+}
+
+// Options are what a Queue is made of.
+type Options struct {
+	Records Records
+	Commits *commit.Writer
+	Devices *devices.Registry
+	Models  *models.Catalogue
+	Bus     *event.Bus
+	Log     *slog.Logger
+	Now     func() time.Time
 }
 
 // Queue holds the commands that wait for a reply. Make one with Open and give
 // Handle to the bus, which lets commands expire.
 type Queue struct {
 	records Records
+	commits *commit.Writer
 	devices *devices.Registry
 	models  *models.Catalogue
 	bus     *event.Bus
+	log     *slog.Logger
 	now     func() time.Time
 
+	open *commit.Table[string, []Command] // by device, the oldest first
+
 	mu      sync.Mutex
-	open    map[string][]Command // by device, the oldest first
 	changed map[string]chan struct{}
+	sent    map[string]time.Time // when open commands were handed over last, by id
 	looked  time.Time
+	looking bool // an expiry is on its way
 }
 
 // Open reads the commands that still wait.
-func Open(r Records, d *devices.Registry, m *models.Catalogue, bus *event.Bus, now func() time.Time) (*Queue, error) {
-	q := &Queue{records: r, devices: d, models: m, bus: bus, now: now, open: map[string][]Command{}, changed: map[string]chan struct{}{}}
-	all, err := r.Commands(Filter{Open: true})
+func Open(ctx context.Context, o Options) (*Queue, error) {
+	q := &Queue{records: o.Records, commits: o.Commits, devices: o.Devices, models: o.Models, bus: o.Bus, log: o.Log, now: o.Now,
+		changed: map[string]chan struct{}{}, sent: map[string]time.Time{}}
+	all, err := o.Records.Commands(ctx, Filter{Open: true})
 	if err != nil {
 		return nil, err
 	}
 	slices.Reverse(all)
+	open := map[string][]Command{}
 	for _, c := range all {
-		q.open[c.Device] = append(q.open[c.Device], c)
+		open[c.Device] = append(open[c.Device], c)
+		if !c.SentAt.IsZero() {
+			q.sent[c.ID] = c.SentAt
+		}
 	}
+	q.open = commit.NewTable(open)
 	return q, nil
 }
 
 // Give queues a command. The input must be what the model says.
-func (q *Queue) Give(device, name string, input json.RawMessage, e Expiry, by string) (Command, error) {
+func (q *Queue) Give(ctx context.Context, device, name string, input json.RawMessage, e Expiry, by string) (Command, error) {
 	d, err := q.devices.Get(device)
 	if err != nil {
 		return Command{}, err
@@ -152,29 +174,37 @@ func (q *Queue) Give(device, name string, input json.RawMessage, e Expiry, by st
 		return Command{}, err
 	}
 	at := q.now()
-	c := Command{ID: journal.NewID(at), Device: device, Name: name, Input: input, By: by, Phase: Waiting, At: at}
+	c := Command{ID: fact.NewID(at), Device: device, Name: name, Input: input, By: by, Phase: Waiting, At: at}
 	if !e.NextContact {
 		c.Expires = at.Add(Usually)
 		if e.After > 0 {
 			c.Expires = at.Add(e.After)
 		}
 	}
-	q.mu.Lock()
-	defer q.mu.Unlock()
-	if len(q.open[device]) >= maxOpen {
-		return Command{}, fault.New(fault.TooMany, "%d commands wait for %s already", maxOpen, device).
-			Then("see them with: ullage command list %s, and withdraw what is not wanted any more", device)
-	}
-	text := fmt.Sprintf("%s told it to %s", by, name)
-	if string(input) != "{}" {
-		text += " " + clip(string(input))
-	}
-	if err := q.records.SaveCommands([]Command{c}, journal.New(at, journal.CommandGiven, device, by, text)); err != nil {
+	err = q.commits.Do(ctx, func(tx *commit.Tx) error {
+		open, _ := q.open.In(tx, device)
+		if len(open) >= maxOpen {
+			return fault.New(fault.TooMany, "%d commands wait for %s already", maxOpen, device).Then("withdraw what is not wanted any more").On("command")
+		}
+		tx.Put(c)
+		tx.Tell(fact.New(at, fact.Given{Command: name, ID: c.ID, Input: input}).Of(device).By(by))
+		q.set(tx, device, append(slices.Clone(open), c))
+		return nil
+	})
+	if err != nil {
 		return Command{}, err
 	}
-	q.open[device] = append(q.open[device], c)
-	q.tell(device)
 	return c, nil
+}
+
+// set changes the open commands of a device with a commit.
+func (q *Queue) set(tx *commit.Tx, device string, open []Command) {
+	if len(open) == 0 {
+		q.open.Drop(tx, device)
+	} else {
+		q.open.Set(tx, device, open)
+	}
+	tx.After(func() { q.tell(device) })
 }
 
 // check judges the input of a command and writes it in short.
@@ -186,17 +216,19 @@ func check(m *model.Model, name string, input json.RawMessage) (json.RawMessage,
 	if len(wrong) > 0 {
 		e := fault.New(fault.Invalid, "the command %s was not given: %s", name, model.Findings(wrong).Error())
 		e.Findings = wrong
-		return nil, e.Then("see what it takes with: ullage model show %s", m.Name)
+		return nil, e.On("model")
 	}
 	return short, err
 }
 
-// tell lets doors and long polls know; the caller holds mu.
+// tell lets doors and long polls know.
 func (q *Queue) tell(device string) {
+	q.mu.Lock()
 	if c := q.changed[device]; c != nil {
 		close(c)
 		delete(q.changed, device)
 	}
+	q.mu.Unlock()
 	q.bus.Publish(event.Command{Device: device})
 }
 
@@ -216,9 +248,17 @@ func (q *Queue) Changed(device string) <-chan struct{} {
 // Waiting returns the commands of a device that it has not replied to, the
 // oldest first.
 func (q *Queue) Waiting(device string) []Command {
+	open, _ := q.open.Get(device)
+	if len(open) == 0 {
+		return nil
+	}
+	open = slices.Clone(open)
 	q.mu.Lock()
 	defer q.mu.Unlock()
-	return slices.Clone(q.open[device])
+	for i := range open {
+		open[i].SentAt = q.sent[open[i].ID]
+	}
+	return open
 }
 
 // Due returns the commands to hand to a device that asks for them: those it
@@ -246,28 +286,37 @@ type Message struct {
 }
 
 // HandOver marks a command as sent and returns what to send. It returns false
-// where the command is not open any more.
-func (q *Queue) HandOver(device, id string) (Message, bool, error) {
-	q.mu.Lock()
-	defer q.mu.Unlock()
-	i := slices.IndexFunc(q.open[device], func(c Command) bool { return c.ID == id })
+// where the command is not open any more. It does not wait for the disk: after a
+// crash the command is sent once more, and the device drops an id it has seen.
+func (q *Queue) HandOver(device, id string) (Message, bool) {
+	open, _ := q.open.Get(device)
+	i := slices.IndexFunc(open, func(c Command) bool { return c.ID == id })
 	if i < 0 {
-		return Message{}, false, nil
+		return Message{}, false
 	}
-	c := q.open[device][i]
-	first := c.Phase == Waiting
-	c.SentAt, c.Phase = q.now(), Sent
+	c := open[i]
+	now := q.now()
+	q.mu.Lock()
+	q.sent[id] = now
+	q.mu.Unlock()
 	if c.Expires.IsZero() {
-		c.Expires = c.SentAt.Add(Usually)
+		c.Expires = now.Add(Usually)
 	}
-	if first { // later times are of use only while the service runs
-		if err := q.records.SaveCommands([]Command{c}); err != nil {
-			return Message{}, false, err
-		}
+	if c.Phase == Waiting { // later times are of use only while the service runs
+		q.commits.Go(func(tx *commit.Tx) error {
+			open, _ := q.open.In(tx, device)
+			i := slices.IndexFunc(open, func(o Command) bool { return o.ID == id })
+			if i < 0 || open[i].Phase != Waiting {
+				return nil
+			}
+			open = slices.Clone(open)
+			open[i].SentAt, open[i].Phase, open[i].Expires = now, Sent, c.Expires
+			tx.Put(open[i])
+			q.open.Set(tx, device, open)
+			return nil
+		}, nil)
 	}
-	q.open[device][i] = c
-	m := Message{ID: c.ID, Name: c.Name, Input: c.Input, Expires: c.Expires.UTC().Truncate(time.Millisecond)}
-	return m, true, nil
+	return Message{ID: c.ID, Name: c.Name, Input: c.Input, Expires: c.Expires.UTC().Truncate(time.Millisecond)}, true
 }
 
 type reply struct {
@@ -277,43 +326,70 @@ type reply struct {
 }
 
 // Reply takes what a device says about a command: {"id","output"} or
-// {"id","error"}. An output that is not what the model says is not kept, and
-// the command counts as done all the same. A second reply changes nothing.
-func (q *Queue) Reply(device string, body []byte) (kept int, wrong []model.Finding, err error) {
+// {"id","error"}, and calls done when that is on disk, or will not be. An output
+// that is not what the model says is not kept, and the command counts as done
+// all the same. A second reply changes nothing.
+func (q *Queue) Reply(device string, body []byte, done func(kept int, wrong []model.Finding, err error)) {
 	var r reply
 	if err := json.Unmarshal(body, &r); err != nil || r.ID == "" || r.Output != nil && r.Error != nil {
-		return 0, nil, fault.New(fault.Invalid, "this is no reply to a command").
-			Then(`write it like {"id":"…","output":{…}} or {"id":"…","error":"…"}, with the id of the command`)
+		done(0, nil, fault.New(fault.Invalid, "this is no reply to a command").
+			Then(`write it like {"id":"…","output":{…}} or {"id":"…","error":"…"}, with the id of the command`))
+		return
 	}
-	q.mu.Lock()
-	defer q.mu.Unlock()
-	known, err := q.records.Commands(Filter{ID: r.ID})
-	if err != nil {
-		return 0, nil, err
-	}
-	if len(known) == 0 || known[0].Device != device {
-		return 0, nil, fault.New(fault.NotFound, "%s was not given a command with the id %q", device, clip(r.ID)).Then("reply with the id that came with the command")
-	}
-	c := known[0]
-	if c.Phase == Done || c.Phase == Failed {
-		return 0, nil, nil
-	}
-	late := ""
-	if !c.Phase.Open() {
-		late = fmt.Sprintf(", after it was %s", c.Phase)
-	}
-	c.EndedAt, c.Phase = q.now(), Done
-	text := fmt.Sprintf("it did %s%s", c.Name, late)
-	if r.Error != nil {
-		c.Phase, c.Error = Failed, clip(*r.Error)
-		text = fmt.Sprintf("it could not %s%s: %s", c.Name, late, c.Error)
-	} else if wrong = q.output(&c, r.Output); len(c.Output) > 0 && string(c.Output) != "{}" {
-		text += ": " + clip(string(c.Output))
-	}
-	if err := q.end(c, journal.CommandReplied, text); err != nil {
-		return 0, nil, err
-	}
-	return 1, wrong, nil
+	var wrong []model.Finding
+	kept := 0
+	q.commits.Go(func(tx *commit.Tx) error {
+		open, _ := q.open.In(tx, device)
+		i := slices.IndexFunc(open, func(o Command) bool { return o.ID == r.ID })
+		var c Command
+		if i >= 0 {
+			c = open[i]
+		} else { // it has ended, by a reply or before one
+			known, err := q.records.Commands(context.Background(), Filter{ID: r.ID})
+			if err != nil {
+				return err
+			}
+			if len(known) == 0 || known[0].Device != device {
+				return fault.New(fault.NotFound, "%s was not given a command with the id %q", device, clip(r.ID)).Then("reply with the id that came with the command")
+			}
+			if c = known[0]; c.Phase == Done || c.Phase == Failed {
+				return nil
+			}
+		}
+		told := fact.Replied{Command: c.Name, ID: c.ID}
+		if !c.Phase.Open() {
+			told.After = string(c.Phase)
+		}
+		c.EndedAt, c.Phase = q.now(), Done
+		if r.Error != nil {
+			c.Phase, c.Error = Failed, clip(*r.Error)
+			told.Error = c.Error
+		} else {
+			wrong = q.output(&c, r.Output)
+			told.Output = c.Output
+		}
+		kept = 1
+		q.end(tx, c)
+		tx.Tell(fact.New(c.EndedAt, told).Of(device))
+		return nil
+	}, func(err error) {
+		if err != nil {
+			kept, wrong = 0, nil
+		}
+		done(kept, wrong, err)
+	})
+}
+
+// end stores a command that is open no more.
+func (q *Queue) end(tx *commit.Tx, c Command) {
+	tx.Put(c)
+	open, _ := q.open.In(tx, c.Device)
+	q.set(tx, c.Device, slices.DeleteFunc(slices.Clone(open), func(o Command) bool { return o.ID == c.ID }))
+	tx.After(func() {
+		q.mu.Lock()
+		delete(q.sent, c.ID)
+		q.mu.Unlock()
+	})
 }
 
 func (q *Queue) output(c *Command, output json.RawMessage) []model.Finding {
@@ -337,44 +413,29 @@ func (q *Queue) output(c *Command, output json.RawMessage) []model.Finding {
 	return nil
 }
 
-// end stores a command that is open no more; the caller holds mu.
-func (q *Queue) end(c Command, kind journal.Kind, text string) error {
-	if err := q.records.SaveCommands([]Command{c}, journal.New(c.EndedAt, kind, c.Device, "", text)); err != nil {
-		return err
-	}
-	q.drop(c)
-	return nil
-}
-
-func (q *Queue) drop(c Command) {
-	q.open[c.Device] = slices.DeleteFunc(q.open[c.Device], func(o Command) bool { return o.ID == c.ID })
-	if len(q.open[c.Device]) == 0 {
-		delete(q.open, c.Device)
-	}
-	q.tell(c.Device)
-}
-
 // Withdraw gives a command up before its time. What was handed over already,
 // the device may do all the same.
-func (q *Queue) Withdraw(device, id, by string) (Command, error) {
-	q.mu.Lock()
-	defer q.mu.Unlock()
-	i := slices.IndexFunc(q.open[device], func(c Command) bool { return c.ID == id })
-	if i < 0 {
-		return Command{}, fault.New(fault.Conflict, "no command %q waits for %s any more", clip(id), device)
-	}
-	c := q.open[device][i]
-	c.Phase, c.EndedAt = Withdrawn, q.now()
-	if err := q.records.SaveCommands([]Command{c}, journal.New(c.EndedAt, journal.CommandEnded, device, by, fmt.Sprintf("%s withdrew %s", by, c.Name))); err != nil {
-		return Command{}, err
-	}
-	q.drop(c)
-	return c, nil
+func (q *Queue) Withdraw(ctx context.Context, device, id, by string) (Command, error) {
+	var c Command
+	err := q.commits.Do(ctx, func(tx *commit.Tx) error {
+		open, _ := q.open.In(tx, device)
+		i := slices.IndexFunc(open, func(o Command) bool { return o.ID == id })
+		if i < 0 {
+			return fault.New(fault.Conflict, "no command %q waits for %s any more", clip(id), device)
+		}
+		c = open[i]
+		sent := c.Phase == Sent
+		c.Phase, c.EndedAt = Withdrawn, q.now()
+		q.end(tx, c)
+		tx.Tell(fact.New(c.EndedAt, fact.Ended{Command: c.Name, ID: c.ID, Phase: string(c.Phase), Sent: sent}).Of(device).By(by))
+		return nil
+	})
+	return c, err
 }
 
 // Get returns a command of a device.
-func (q *Queue) Get(device, id string) (Command, error) {
-	cs, err := q.List(Filter{Device: device, ID: id})
+func (q *Queue) Get(ctx context.Context, device, id string) (Command, error) {
+	cs, err := q.List(ctx, Filter{Device: device, ID: id})
 	if err == nil && len(cs) == 0 {
 		err = fault.New(fault.NotFound, "%s was not given a command with the id %q", device, clip(id))
 	}
@@ -385,16 +446,15 @@ func (q *Queue) Get(device, id string) (Command, error) {
 }
 
 // List returns the commands that pass, the newest first.
-func (q *Queue) List(f Filter) ([]Command, error) {
-	cs, err := q.records.Commands(f)
+func (q *Queue) List(ctx context.Context, f Filter) ([]Command, error) {
+	cs, err := q.records.Commands(ctx, f)
 	if err != nil {
 		return nil, err
 	}
-	q.mu.Lock()
-	defer q.mu.Unlock()
 	for i, c := range cs { // what is open is newest in memory
-		if k := slices.IndexFunc(q.open[c.Device], func(o Command) bool { return o.ID == c.ID }); k >= 0 {
-			cs[i] = q.open[c.Device][k]
+		open := q.Waiting(c.Device)
+		if k := slices.IndexFunc(open, func(o Command) bool { return o.ID == c.ID }); k >= 0 {
+			cs[i] = open[k]
 		}
 	}
 	return cs, nil
@@ -404,7 +464,7 @@ func (q *Queue) List(f Filter) ([]Command, error) {
 func (q *Queue) Await(ctx context.Context, c Command) (Command, error) {
 	for {
 		news := q.Changed(c.Device)
-		now, err := q.Get(c.Device, c.ID)
+		now, err := q.Get(context.WithoutCancel(ctx), c.Device, c.ID)
 		if err != nil || !now.Phase.Open() {
 			return now, err
 		}
@@ -427,33 +487,48 @@ func (q *Queue) Handle(shard int, e event.Event) {
 // again a moment later.
 func (q *Queue) expire(now time.Time) {
 	q.mu.Lock()
-	defer q.mu.Unlock()
-	if now.Sub(q.looked) < lookEvery {
+	if q.looking || now.Sub(q.looked) < lookEvery && !now.Before(q.looked) {
+		q.mu.Unlock()
 		return
 	}
 	q.looked = now
-	var over []Command
-	var entries []journal.Entry
-	for _, cs := range q.open {
+	q.mu.Unlock()
+	over := map[string]bool{}
+	for device, cs := range q.open.All() {
 		for _, c := range cs {
-			if c.Expires.IsZero() || now.Before(c.Expires) {
-				continue
+			if !c.Expires.IsZero() && !now.Before(c.Expires) {
+				over[device] = true
 			}
-			text := fmt.Sprintf("%s expired before it was handed over", c.Name)
-			if c.Phase == Sent {
-				text = fmt.Sprintf("%s expired without a reply", c.Name)
-			}
-			c.Phase, c.EndedAt = Expired, now
-			over = append(over, c)
-			entries = append(entries, journal.New(now, journal.CommandEnded, c.Device, "", text))
 		}
 	}
-	if len(over) == 0 || q.records.SaveCommands(over, entries...) != nil {
+	if len(over) == 0 {
 		return
 	}
-	for _, c := range over {
-		q.drop(c)
-	}
+	q.mu.Lock()
+	q.looking = true
+	q.mu.Unlock()
+	q.commits.Go(func(tx *commit.Tx) error {
+		for device := range over {
+			open, _ := q.open.In(tx, device)
+			for _, c := range slices.Clone(open) {
+				if c.Expires.IsZero() || now.Before(c.Expires) {
+					continue
+				}
+				sent := c.Phase == Sent
+				c.Phase, c.EndedAt = Expired, now
+				q.end(tx, c)
+				tx.Tell(fact.New(now, fact.Ended{Command: c.Name, ID: c.ID, Phase: string(Expired), Sent: sent}).Of(device))
+			}
+		}
+		return nil
+	}, func(err error) {
+		q.mu.Lock()
+		q.looking = false
+		q.mu.Unlock()
+		if err != nil {
+			q.log.Error("commands did not expire and are tried again", "error", err)
+		}
+	})
 }
 
 func clip(s string) string {

@@ -14,9 +14,9 @@ import (
 	"ullage/core/value"
 	"ullage/fleet/devices"
 	"ullage/fleet/event"
+	"ullage/fleet/fact"
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
-	"ullage/fleet/journal"
 )
 
 // Job computes derived telemetry of the past. Its fields are read through View.
@@ -97,7 +97,7 @@ func (w *Derivations) Backfill(modelName string, ids []string, since time.Time, 
 		}
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	j := &Job{ID: journal.NewID(w.now()), Model: m.Name, By: by, Started: w.now(), since: since, devices: chosen, cancel: cancel}
+	j := &Job{ID: fact.NewID(w.now()), Model: m.Name, By: by, Started: w.now(), since: since, devices: chosen, cancel: cancel}
 	w.jobs.all[j.ID] = j
 	go w.run(ctx, j)
 	return j.View(), nil
@@ -248,7 +248,7 @@ func (w *Derivations) inputs(ctx context.Context, id string, p *check.Derivation
 	q := &queue{}
 	for _, metric := range p.Inputs() {
 		x := &input{}
-		err := w.history.Readings(id, metric, since, until, func(pt series.Point) error {
+		err := w.history.Readings(ctx, id, metric, since, until, func(pt series.Point) error {
 			if ctx.Err() != nil {
 				return errStopped
 			}

@@ -3,6 +3,7 @@
 package derived
 
 import (
+	"context"
 	"log/slog"
 	"sync"
 	"time"
@@ -22,9 +23,9 @@ import (
 // History gives what was stored.
 type History interface {
 	// Last returns the newest reading at or before a moment.
-	Last(device, metric string, at time.Time) (value.Reading, bool, error)
+	Last(ctx context.Context, device, metric string, at time.Time) (value.Reading, bool, error)
 	// Readings calls yield for each reading in [from, to), the oldest first.
-	Readings(device, metric string, from, to time.Time, yield func(series.Point) error) error
+	Readings(ctx context.Context, device, metric string, from, to time.Time, yield func(series.Point) error) error
 }
 
 // Store keeps what was computed.
@@ -36,7 +37,7 @@ type Store interface {
 type Derivations struct {
 	devices *devices.Registry
 	models  *models.Catalogue
-	board   *present.Fleet
+	present *present.Fleet
 	history History
 	store   Store
 	bus     *event.Bus
@@ -56,9 +57,22 @@ type shard struct {
 	last map[string]map[string]value.Reading
 }
 
-// Open returns a Derivations.
-func Open(d *devices.Registry, m *models.Catalogue, b *present.Fleet, h History, s Store, bus *event.Bus, now func() time.Time, log *slog.Logger) *Derivations {
-	w := &Derivations{devices: d, models: m, board: b, history: h, store: s, bus: bus, now: now, log: log, plans: map[*model.Model]*check.Derivation{}}
+// Options are what Derivations are made of.
+type Options struct {
+	Devices *devices.Registry
+	Models  *models.Catalogue
+	Present *present.Fleet
+	History History
+	Store   Store
+	Bus     *event.Bus
+	Log     *slog.Logger
+	Now     func() time.Time
+}
+
+// New returns Derivations.
+func New(o Options) *Derivations {
+	w := &Derivations{devices: o.Devices, models: o.Models, present: o.Present, history: o.History, store: o.Store, bus: o.Bus, now: o.Now, log: o.Log,
+		plans: map[*model.Model]*check.Derivation{}}
 	for i := range w.shards {
 		w.shards[i].last = map[string]map[string]value.Reading{}
 	}
@@ -96,7 +110,7 @@ func (w *Derivations) Derive(device string, m *model.Model, readings []value.Rea
 	last := s.last[device]
 	if last == nil {
 		last = map[string]value.Reading{}
-		if d, ok := w.board.Get(device); ok {
+		if d, ok := w.present.Get(device); ok {
 			for metric, r := range d.Latest {
 				last[metric] = value.Reading{Metric: metric, At: r.At, Value: r.Value}
 			}
@@ -109,7 +123,7 @@ func (w *Derivations) Derive(device string, m *model.Model, readings []value.Rea
 			return r, ok
 		}
 		// A late message: what counted then is in the store.
-		r, ok, err := w.history.Last(device, metric, at)
+		r, ok, err := w.history.Last(context.Background(), device, metric, at)
 		if err != nil {
 			w.log.Error("the reading before a late one is not readable", "device", device, "metric", metric, "error", err)
 		}
@@ -124,7 +138,7 @@ func (w *Derivations) Derive(device string, m *model.Model, readings []value.Rea
 }
 
 func (w *Derivations) facts(device string) func(expr.Name) value.Value {
-	get, _, ok := w.board.Lookup(device)
+	get, _, ok := w.present.Lookup(device)
 	if !ok {
 		return func(expr.Name) value.Value { return value.Value{} }
 	}

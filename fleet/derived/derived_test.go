@@ -33,9 +33,9 @@ func TestDerivedAtIngest(t *testing.T) {
 	t0 := rig.Start
 	send(r, t0, `{"ullage":20,"must_temp":20}`)
 	send(r, t0.Add(10*time.Second), `{"must_temp":21}`) // nothing it is computed from
-	_, err := r.Settings.Set(tank, map[string]any{"tank_depth": 300.0}, nil, "mara")
+	_, err := r.Settings.Set(t.Context(), tank, map[string]any{"tank_depth": 300.0}, nil, "mara")
 	r.Must(err)
-	r.Bus.Settle()
+	r.Settle()
 	r.Pass(time.Minute)
 	r.Keep(tank, fmt.Sprintf(`[{"at":%q,"ullage":21},{"at":%q,"ullage":22.5}]`, t0.Add(30*time.Second).Format(time.RFC3339), t0.Add(20*time.Second).Format(time.RFC3339)))
 	if got := points(r.Points(tank, "must_depth")); got != t0.Format("15:04:05")+" 300, "+t0.Add(20*time.Second).Format("15:04:05")+" 277.5, "+t0.Add(30*time.Second).Format("15:04:05")+" 279" {
@@ -64,7 +64,7 @@ func TestBackfillEqualsIngest(t *testing.T) {
 		if live {
 			extra = derived
 		}
-		_, _, err := r.Models.Load([]byte(fmt.Sprintf(twoModel, version, extra)), nil, "t")
+		_, _, err := r.Models.Publish(t.Context(), []byte(fmt.Sprintf(twoModel, version, extra)), nil, "t")
 		r.Must(err)
 		r.Onboard("two-1", "two", nil)
 		r.Pass(time.Hour)
@@ -86,15 +86,15 @@ func TestBackfillEqualsIngest(t *testing.T) {
 			r.Keep("two-1", fmt.Sprintf(`{"at":%q,%s`, m.at.Format(time.RFC3339), m.body[1:]))
 		}
 		if !live {
-			_, _, err = r.Models.Load([]byte(fmt.Sprintf(twoModel, "1.1.0", derived)), nil, "t")
+			_, _, err = r.Models.Publish(t.Context(), []byte(fmt.Sprintf(twoModel, "1.1.0", derived)), nil, "t")
 			r.Must(err)
 			_, err = r.Derivations.Backfill("two", nil, time.Time{}, "mara")
 			if rig.Code(err) != fault.Invalid {
 				t.Errorf("nothing is derived in the version that devices have: %v", err)
 			}
-			_, err = r.Devices.Move("two-1", "1.1.0", "mara")
+			_, err = r.Devices.Move(t.Context(), "two-1", "1.1.0", "mara")
 			r.Must(err)
-			r.Bus.Settle()
+			r.Settle()
 			for range 2 { // again without change
 				v, err := r.Derivations.Backfill("two", nil, time.Time{}, "mara")
 				r.Must(err)
@@ -107,7 +107,7 @@ func TestBackfillEqualsIngest(t *testing.T) {
 					t.Fatalf("it ended with %+v", v)
 				}
 			}
-			r.Bus.Settle()
+			r.Settle()
 			if r.Device("two-1").Latest["sum"].At.IsZero() {
 				t.Error("the board does not know what was computed")
 			}

@@ -3,6 +3,7 @@
 package devices
 
 import (
+	"context"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
@@ -13,14 +14,15 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"sync"
+	"sync/atomic"
 	"time"
 
 	"ullage/core/model"
 	"ullage/core/value"
+	"ullage/fleet/commit"
 	"ullage/fleet/event"
+	"ullage/fleet/fact"
 	"ullage/fleet/fault"
-	"ullage/fleet/journal"
 	"ullage/fleet/models"
 )
 
@@ -58,25 +60,36 @@ type Credential struct {
 	RevokedAt time.Time
 }
 
-// Records stores devices. Each call is one transaction.
+// Records reads what is stored of devices. What changes is put into commits as
+// Device and Credential.
 type Records interface {
-	Devices() ([]Device, error)
-	Credentials() ([]Credential, error)
-	SaveDevice(Device, *Credential, journal.Entry) error
-	SaveCredential(add Credential, revoke []string, e journal.Entry) error
-	SaveAttributes(device string, a map[string]value.Value, e *journal.Entry) error
+	Devices(context.Context) ([]Device, error)
+	Credentials(context.Context) ([]Credential, error)
+}
+
+// Options are what a Registry is made of.
+type Options struct {
+	Records Records
+	Commits *commit.Writer
+	Models  *models.Catalogue
+	Bus     *event.Bus
+	Now     func() time.Time
 }
 
 // Registry holds every device. It answers from memory.
 type Registry struct {
-	records Records
+	commits *commit.Writer
 	models  *models.Catalogue
 	bus     *event.Bus
 	now     func() time.Time
 
-	mu          sync.RWMutex
-	devices     map[string]*Device
-	credentials map[string]*Credential
+	devices     *commit.Table[string, Device]
+	credentials *commit.Table[string, Credential]
+	tokens      *commit.Table[string, []string] // ids of credentials by device
+
+	retired  atomic.Int64
+	changing []func(tx *commit.Tx, old, d Device) error
+	damping  damping
 }
 
 var (
@@ -87,28 +100,43 @@ var (
 )
 
 // Open reads every device.
-func Open(r Records, m *models.Catalogue, bus *event.Bus, now func() time.Time) (*Registry, error) {
-	g := &Registry{records: r, models: m, bus: bus, now: now, devices: map[string]*Device{}, credentials: map[string]*Credential{}}
-	ds, err := r.Devices()
+func Open(ctx context.Context, o Options) (*Registry, error) {
+	g := &Registry{commits: o.Commits, models: o.Models, bus: o.Bus, now: o.Now}
+	ds, err := o.Records.Devices(ctx)
 	if err != nil {
 		return nil, err
 	}
+	byID := make(map[string]Device, len(ds))
 	for _, d := range ds {
-		g.devices[d.ID] = &d
+		byID[d.ID] = d
+		if d.Status == Retired {
+			g.retired.Add(1)
+		}
 	}
-	cs, err := r.Credentials()
+	cs, err := o.Records.Credentials(ctx)
 	if err != nil {
 		return nil, err
 	}
+	credentials, tokens := make(map[string]Credential, len(cs)), make(map[string][]string, len(ds))
 	for _, c := range cs {
-		g.credentials[c.ID] = &c
+		credentials[c.ID] = c
+		tokens[c.Device] = append(tokens[c.Device], c.ID)
 	}
+	g.devices, g.credentials, g.tokens = commit.NewTable(byID), commit.NewTable(credentials), commit.NewTable(tokens)
 	return g, nil
+}
+
+// Changing has f called within each use case that makes a device, or gives one
+// another model, version, label or status; old is zero for a new one. What f
+// puts is part of the same commit, and its error fails the use case. It must be
+// called before devices change.
+func (g *Registry) Changing(f func(tx *commit.Tx, old, d Device) error) {
+	g.changing = append(g.changing, f)
 }
 
 // Create onboards a device and returns its token, which is not kept and cannot
 // be shown again.
-func (g *Registry) Create(id, modelName string, labels map[string]string, by string) (Device, string, error) {
+func (g *Registry) Create(ctx context.Context, id, modelName string, labels map[string]string, by string) (Device, string, error) {
 	if !deviceID.MatchString(id) {
 		return Device{}, "", fault.New(fault.Invalid, "%q is no device id", id).
 			Then("use small letters, digits and hyphens, at most 63, like tank-fennimore-07")
@@ -120,85 +148,122 @@ func (g *Registry) Create(id, modelName string, labels map[string]string, by str
 	if err := checkLabels(labels); err != nil {
 		return Device{}, "", err
 	}
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	if old := g.devices[id]; old != nil {
-		return Device{}, "", fault.New(fault.Conflict, "there is a device %s already, %s", id, old.Status).
-			Then("choose another id, or give it a new token with: ullage device token %s", id)
-	}
 	at := g.now()
 	token, c := newCredential(id, at)
 	d := Device{ID: id, Model: m.Name, Version: m.Version, Labels: maps.Clone(labels), Status: Expected, JoinedAt: at, Attributes: map[string]value.Value{}}
 	if d.Labels == nil {
 		d.Labels = map[string]string{}
 	}
-	text := fmt.Sprintf("%s onboarded %s as %s", by, id, m)
-	if err := g.records.SaveDevice(d, &c, journal.New(at, journal.DeviceChanged, id, by, text)); err != nil {
+	err = g.commits.Do(ctx, func(tx *commit.Tx) error {
+		if old, ok := g.devices.In(tx, id); ok {
+			return fault.New(fault.Conflict, "there is a device %s already, %s", id, old.Status).Then("choose another id, or give it a new token").On("device")
+		}
+		tx.Put(c)
+		g.credentials.Set(tx, c.ID, c)
+		g.tokens.Set(tx, id, []string{c.ID})
+		tx.Tell(fact.New(at, fact.Onboarded{Device: id, Model: m.Name, Version: m.Version}).Of(id).By(by))
+		return g.put(tx, Device{}, d, at)
+	})
+	if err != nil {
 		return Device{}, "", err
 	}
-	g.devices[id], g.credentials[c.ID] = &d, &c
-	g.bus.Publish(event.Device{Device: id})
 	return d, token, nil
+}
+
+// put makes a device part of a commit, with what is so from now on.
+func (g *Registry) put(tx *commit.Tx, old, d Device, at time.Time) error {
+	tx.Put(d)
+	g.devices.Set(tx, d.ID, d)
+	hold := func(kind commit.ValidityKind, key, v string) {
+		tx.Hold(commit.Validity{Kind: kind, Subject: d.ID, Key: key, From: at, Value: v})
+	}
+	if old.Status != d.Status {
+		hold(commit.Status, "", string(d.Status))
+	}
+	if old.Version != d.Version || old.Model != d.Model {
+		hold(commit.Version, "", d.Model+" "+d.Version)
+	}
+	for k, v := range d.Labels {
+		if old.Labels[k] != v {
+			hold(commit.Label, k, v)
+		}
+	}
+	for k := range old.Labels {
+		if _, still := d.Labels[k]; !still {
+			hold(commit.Label, k, "")
+		}
+	}
+	for _, f := range g.changing {
+		if err := f(tx, old, d); err != nil {
+			return err
+		}
+	}
+	if old.Status != d.Status && d.Status == Retired {
+		tx.After(func() { g.retired.Add(1) })
+	}
+	tx.After(func() { g.bus.Publish(event.Device{Device: d.ID}) })
+	return nil
 }
 
 // Rotate gives a device a new token. Older ones keep working if keep is true,
 // and stop at once if it is false.
-func (g *Registry) Rotate(id string, keep bool, by string) (string, error) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	if _, err := g.get(id); err != nil {
-		return "", err
-	}
+func (g *Registry) Rotate(ctx context.Context, id string, keep bool, by string) (string, error) {
 	at := g.now()
 	token, c := newCredential(id, at)
-	var revoke []string
-	for _, old := range g.credentials {
-		if old.Device == id && old.RevokedAt.IsZero() && !keep {
-			revoke = append(revoke, old.ID)
+	err := g.commits.Do(ctx, func(tx *commit.Tx) error {
+		if _, ok := g.devices.In(tx, id); !ok {
+			return noDevice(id)
 		}
-	}
-	text := fmt.Sprintf("%s gave %s a new token", by, id)
-	if len(revoke) > 0 {
-		text += " and revoked the old one"
-	}
-	if err := g.records.SaveCredential(c, revoke, journal.New(at, journal.Access, id, by, text)); err != nil {
+		ids, _ := g.tokens.In(tx, id)
+		revoked := 0
+		for _, i := range ids {
+			if old, ok := g.credentials.In(tx, i); ok && old.RevokedAt.IsZero() && !keep {
+				old.RevokedAt = at
+				tx.Put(old)
+				g.credentials.Set(tx, i, old)
+				revoked++
+			}
+		}
+		tx.Put(c)
+		g.credentials.Set(tx, c.ID, c)
+		g.tokens.Set(tx, id, append(slices.Clone(ids), c.ID))
+		tx.Tell(fact.New(at, fact.Token{Device: id, Revoked: revoked}).Of(id).By(by))
+		tx.After(func() { g.bus.Publish(event.Device{Device: id}) })
+		return nil
+	})
+	if err != nil {
 		return "", err
 	}
-	for _, r := range revoke {
-		g.credentials[r].RevokedAt = at
-	}
-	g.credentials[c.ID] = &c
-	g.bus.Publish(event.Device{Device: id})
 	return token, nil
 }
 
 // Label sets and removes labels: a label set to "" is removed.
-func (g *Registry) Label(id string, labels map[string]string, by string) (Device, error) {
+func (g *Registry) Label(ctx context.Context, id string, labels map[string]string, by string) (Device, error) {
 	if err := checkLabels(labels); err != nil {
 		return Device{}, err
 	}
-	return g.change(id, by, func(d *Device) string {
+	return g.change(ctx, id, by, func(d *Device) fact.Content {
 		next := maps.Clone(d.Labels)
-		var words []string
+		c := fact.Labelled{Set: map[string]string{}}
 		for _, k := range slices.Sorted(maps.Keys(labels)) {
-			if v := labels[k]; v == "" {
+			v := labels[k]
+			if _, has := next[k]; v == "" && has {
 				delete(next, k)
-				words = append(words, "removed label "+k)
-			} else if next[k] != v {
-				next[k] = v
-				words = append(words, fmt.Sprintf("set label %s=%s", k, v))
+				c.Removed = append(c.Removed, k)
+			} else if v != "" && next[k] != v {
+				next[k], c.Set[k] = v, v
 			}
 		}
-		d.Labels = next
-		return strings.Join(words, ", ")
+		if d.Labels = next; len(c.Set)+len(c.Removed) == 0 {
+			return nil
+		}
+		return c
 	})
 }
 
 // Move gives a device another version of its model.
-func (g *Registry) Move(id, version, by string) (Device, error) {
-	g.mu.RLock()
-	d, err := g.get(id)
-	g.mu.RUnlock()
+func (g *Registry) Move(ctx context.Context, id, version, by string) (Device, error) {
+	d, err := g.Get(id)
 	if err != nil {
 		return Device{}, err
 	}
@@ -206,14 +271,43 @@ func (g *Registry) Move(id, version, by string) (Device, error) {
 	if err != nil {
 		return Device{}, err
 	}
-	return g.change(id, by, func(d *Device) string {
+	return g.change(ctx, id, by, func(d *Device) fact.Content {
 		if d.Version == m.Version {
-			return ""
+			return nil
 		}
-		text := fmt.Sprintf("moved it from %s %s to %s", d.Model, d.Version, m.Version)
+		c := fact.Moved{Model: d.Model, From: d.Version, To: m.Version}
 		d.Version = m.Version
-		return text
+		return c
 	})
+}
+
+// MoveMany gives many devices another version of their model. The error is of
+// the first that could not be moved; the others are.
+func (g *Registry) MoveMany(ctx context.Context, ids []string, m *model.Model, by string) (moved []string, err error) {
+	ends := make(chan error, len(ids))
+	for _, id := range ids {
+		g.commits.Go(g.changed(id, by, func(d *Device) fact.Content {
+			if d.Model != m.Name || d.Version == m.Version {
+				return nil
+			}
+			c := fact.Moved{Model: d.Model, From: d.Version, To: m.Version}
+			d.Version = m.Version
+			return c
+		}, nil), func(err error) { ends <- err })
+	}
+	for _, id := range ids { // use cases end in the order in which they were queued
+		select {
+		case e := <-ends:
+			if e == nil {
+				moved = append(moved, id)
+			} else if err == nil {
+				err = e
+			}
+		case <-ctx.Done():
+			return moved, ctx.Err()
+		}
+	}
+	return moved, err
 }
 
 // Reported is the version of its model that a device says it was built for, or
@@ -222,131 +316,163 @@ func (d *Device) Reported() string { return d.Attributes[model.ReportedVersion].
 
 // SetStatus suspends, reactivates or retires a device. A retired device
 // stays retired.
-func (g *Registry) SetStatus(id string, s Status, by string) (Device, error) {
-	g.mu.RLock()
-	d, err := g.get(id)
-	g.mu.RUnlock()
-	if err != nil {
-		return Device{}, err
-	}
-	if d.Status == Retired && s != Retired {
-		return Device{}, fault.New(fault.Conflict, "%s is retired, and that is for good", id).
-			Then("onboard it again under another id")
-	}
-	return g.change(id, by, func(d *Device) string {
-		if d.Status == s || s == Active && d.Status == Expected {
-			return ""
+func (g *Registry) SetStatus(ctx context.Context, id string, s Status, by string) (Device, error) {
+	var retired error
+	d, err := g.change(ctx, id, by, func(d *Device) fact.Content {
+		if retired = nil; d.Status == Retired && s != Retired {
+			retired = fault.New(fault.Conflict, "%s is retired, and that is for good", id).Then("onboard it again under another id")
+			return nil
 		}
-		verb := map[Status]string{Suspended: "suspended it", Active: "let it in again", Retired: "retired it"}[s]
+		if d.Status == s || s == Active && d.Status == Expected {
+			return nil
+		}
+		c := fact.Status{From: string(d.Status), To: string(s)}
 		d.Status = s
-		return verb
+		return c
 	})
+	if err == nil {
+		err = retired
+	}
+	return d, err
 }
 
-// Seen makes an expected device active. It is called with the first message
-// that was kept.
-func (g *Registry) Seen(id string) error {
-	g.mu.RLock()
-	d := g.devices[id]
-	expected := d != nil && d.Status == Expected
-	g.mu.RUnlock()
-	if !expected {
-		return nil
+// Seen makes an expected device active, some time soon. It is called with each
+// message that was kept.
+func (g *Registry) Seen(id string) {
+	if d, ok := g.devices.Get(id); !ok || d.Status != Expected {
+		return
 	}
-	_, err := g.change(id, "", func(d *Device) string {
+	g.commits.Go(g.changed(id, "", func(d *Device) fact.Content {
 		if d.Status != Expected {
-			return ""
+			return nil
 		}
 		d.Status = Active
-		return "sent its first reading"
-	})
-	return err
+		return fact.Status{From: string(Expected), To: string(Active)}
+	}, nil), nil)
 }
 
-// SetAttributes merges what a device reports about itself.
-func (g *Registry) SetAttributes(id string, a map[string]value.Value) error {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	d, err := g.get(id)
-	if err != nil {
-		return err
-	}
-	next := maps.Clone(d.Attributes)
-	var words []string
-	for _, k := range slices.Sorted(maps.Keys(a)) {
-		if old, ok := next[k]; !ok || old != a[k] {
-			if ok {
-				words = append(words, fmt.Sprintf("%s from %s to %s", k, old, a[k]))
-			} else {
-				words = append(words, fmt.Sprintf("%s %s", k, a[k]))
-			}
-			next[k] = a[k]
+// SetAttributes merges what a device reports about itself; done is called when
+// that is on disk, or will not be.
+func (g *Registry) SetAttributes(id string, a map[string]value.Value, done func(error)) {
+	g.commits.Go(func(tx *commit.Tx) error {
+		d, ok := g.devices.In(tx, id)
+		if !ok {
+			return noDevice(id)
 		}
-	}
-	if len(words) == 0 {
+		next := maps.Clone(d.Attributes)
+		changed := map[string]fact.Change{}
+		for k, v := range a {
+			if old, ok := next[k]; !ok || old != v {
+				c := fact.Change{Is: v.String()}
+				if ok {
+					c.Was = old.String()
+				}
+				next[k], changed[k] = v, c
+			}
+		}
+		if len(changed) == 0 {
+			return nil
+		}
+		d.Attributes = next
+		tx.Put(d)
+		g.devices.Set(tx, id, d)
+		at := g.now()
+		if before, tell := g.damping.allow(id, at); tell {
+			tx.Tell(fact.New(at, fact.Attributes{Changed: changed, Before: before}).Of(id))
+		}
+		tx.After(func() { g.bus.Publish(event.Attributes{Device: id}) })
 		return nil
-	}
-	e := journal.New(g.now(), journal.DeviceChanged, id, "", "it reported "+strings.Join(words, ", "))
-	if err := g.records.SaveAttributes(id, next, &e); err != nil {
-		return err
-	}
-	changed := *d
-	changed.Attributes = next
-	g.devices[id] = &changed
-	g.bus.Publish(event.Attributes{Device: id})
-	return nil
+	}, done)
 }
 
-// change replaces a device by a changed copy, so that readers may keep theirs.
-// The function returns what it did, or "" for nothing.
-func (g *Registry) change(id, by string, f func(*Device) string) (Device, error) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	old, err := g.get(id)
-	if err != nil {
-		return Device{}, err
-	}
-	d := *old
-	text := f(&d)
-	if text == "" {
-		return d, nil
-	}
-	if by != "" {
-		text = by + " " + text
-	}
-	if err := g.records.SaveDevice(d, nil, journal.New(g.now(), journal.DeviceChanged, id, by, text)); err != nil {
-		return Device{}, err
-	}
-	g.devices[id] = &d
-	g.bus.Publish(event.Device{Device: id})
-	return d, nil
+// damping keeps a device whose attributes go back and forth from filling the
+// journal. It is the writer's alone.
+type damping map[string]*damped
+
+type damped struct {
+	since  time.Time // of the hour that is counted
+	told   int
+	silent int // changes that were not told
 }
 
-func (g *Registry) get(id string) (*Device, error) {
-	if d := g.devices[id]; d != nil {
-		return d, nil
+// maxTold is how many changes of its attributes a device tells in an hour.
+const maxTold = 12
+
+func (d *damping) allow(id string, now time.Time) (before int, tell bool) {
+	if *d == nil {
+		*d = damping{}
 	}
-	return nil, fault.New(fault.NotFound, "there is no device %q", id).Then("see: ullage device list")
+	x := (*d)[id]
+	if x == nil || now.Sub(x.since) >= time.Hour || now.Before(x.since) {
+		if x == nil {
+			x = &damped{}
+			(*d)[id] = x
+		}
+		x.since, x.told = now, 0
+	}
+	if x.told >= maxTold {
+		x.silent++
+		return 0, false
+	}
+	x.told++
+	before, x.silent = x.silent, 0
+	return before, true
+}
+
+// change is a use case that changes one device. The function says what it did,
+// or nil for nothing.
+func (g *Registry) change(ctx context.Context, id, by string, f func(*Device) fact.Content) (Device, error) {
+	var d Device
+	err := g.commits.Do(ctx, g.changed(id, by, f, &d))
+	return d, err
+}
+
+func (g *Registry) changed(id, by string, f func(*Device) fact.Content, out *Device) func(*commit.Tx) error {
+	return func(tx *commit.Tx) error {
+		old, ok := g.devices.In(tx, id)
+		if !ok {
+			return noDevice(id)
+		}
+		d := old
+		c := f(&d)
+		if out != nil {
+			*out = d
+		}
+		if c == nil {
+			return nil
+		}
+		at := g.now()
+		tx.Tell(fact.New(at, c).Of(id).By(by))
+		return g.put(tx, old, d, at)
+	}
+}
+
+func noDevice(id string) error {
+	return fault.New(fault.NotFound, "there is no device %q", id).On("device")
 }
 
 // Get returns a device. Its maps must not be changed.
 func (g *Registry) Get(id string) (Device, error) {
-	g.mu.RLock()
-	defer g.mu.RUnlock()
-	d, err := g.get(id)
-	if err != nil {
-		return Device{}, err
+	if d, ok := g.devices.Get(id); ok {
+		return d, nil
 	}
-	return *d, nil
+	return Device{}, noDevice(id)
 }
+
+// In returns a device as the use cases before have left it.
+func (g *Registry) In(tx *commit.Tx, id string) (Device, bool) { return g.devices.In(tx, id) }
+
+// Count returns how many devices there are.
+func (g *Registry) Count() int { return g.devices.Len() }
+
+// Retired returns how many of them are retired.
+func (g *Registry) Retired() int { return int(g.retired.Load()) }
 
 // List returns every device by id. Their maps must not be changed.
 func (g *Registry) List() []Device {
-	g.mu.RLock()
-	defer g.mu.RUnlock()
-	out := make([]Device, 0, len(g.devices))
-	for _, d := range g.devices {
-		out = append(out, *d)
+	out := make([]Device, 0, g.devices.Len())
+	for _, d := range g.devices.All() {
+		out = append(out, d)
 	}
 	slices.SortFunc(out, func(a, b Device) int { return strings.Compare(a.ID, b.ID) })
 	return out
@@ -357,13 +483,11 @@ func (g *Registry) List() []Device {
 // and is for the engineer; its Ref is what the stranger may hear.
 func (g *Registry) Authenticate(claimed, token string) (Device, error) {
 	id, _, dotted := strings.Cut(token, ".")
-	g.mu.RLock()
-	defer g.mu.RUnlock()
 	refuse := func(format string, args ...any) (Device, error) {
 		return Device{}, fault.New(fault.Unauthenticated, format, args...)
 	}
-	if claimed != "" && g.devices[claimed] == nil {
-		return refuse("there is no device %q; onboard it with: ullage device create %s --model …", clip(claimed), clip(claimed))
+	if claimed != "" && !g.Knows(claimed) {
+		return refuse("there is no device %q; onboard it first, or correct the id that it claims", clip(claimed))
 	}
 	if token == "" {
 		return refuse("no token was given; the user name is the device id and the password its token")
@@ -371,50 +495,48 @@ func (g *Registry) Authenticate(claimed, token string) (Device, error) {
 	if !dotted {
 		return refuse("%s: what was given is no Ullage token, which has a dot after its first eight letters", errNoToken)
 	}
-	c := g.credentials[id]
+	c, known := g.credentials.Get(id)
 	sum := sha256.Sum256([]byte(token))
-	if c == nil || subtle.ConstantTimeCompare(sum[:], c.Hash[:]) != 1 {
+	if !known || subtle.ConstantTimeCompare(sum[:], c.Hash[:]) != 1 {
 		why := errNoToken
-		if c != nil {
+		if known {
 			why += fmt.Sprintf(": its id %s is of %s, the rest is wrong", id, c.Device)
 		} else {
 			why += ": no token with this id was ever given out"
 		}
-		return refuse("%s; make a new one with: ullage device token %s", why, orDevice(claimed))
+		return refuse("%s; give the device a new one and flash that", why)
 	}
 	if claimed != "" && c.Device != claimed {
 		return refuse("the token is %s's, and the device says it is %s; was the wrong bundle flashed?", c.Device, claimed)
 	}
-	d := g.devices[c.Device]
+	d, _ := g.devices.Get(c.Device)
 	switch {
 	case !c.RevokedAt.IsZero():
 		return refuse("the token was revoked on %s; flash the newer one", c.RevokedAt.UTC().Format(time.RFC3339))
 	case d.Status == Suspended:
-		return refuse("%s is suspended; let it in with: ullage device resume %s", d.ID, d.ID)
+		return refuse("%s is suspended; let it in again first", d.ID)
 	case d.Status == Retired:
 		return refuse("%s is retired; onboard it under another id if it is to come back", d.ID)
 	}
-	return *d, nil
+	return d, nil
 }
 
 // Knows reports whether a device of that id exists, retired ones too.
 func (g *Registry) Knows(id string) bool {
-	g.mu.RLock()
-	defer g.mu.RUnlock()
-	return g.devices[id] != nil
+	_, ok := g.devices.Get(id)
+	return ok
 }
 
 // MayStay reports whether a session that came in with a credential may go on.
 func (g *Registry) MayStay(id, credential string) (string, bool) {
-	g.mu.RLock()
-	defer g.mu.RUnlock()
-	d, c := g.devices[id], g.credentials[credential]
+	d, known := g.devices.Get(id)
+	c, valid := g.credentials.Get(credential)
 	switch {
-	case d == nil || d.Status == Retired:
+	case !known || d.Status == Retired:
 		return "the device was retired", false
 	case d.Status == Suspended:
 		return "the device was suspended", false
-	case c == nil || !c.RevokedAt.IsZero():
+	case !valid || !c.RevokedAt.IsZero():
 		return "its token was revoked", false
 	}
 	return "", true
@@ -438,13 +560,6 @@ func checkLabels(labels map[string]string) error {
 		}
 	}
 	return nil
-}
-
-func orDevice(claimed string) string {
-	if claimed == "" {
-		return "DEVICE"
-	}
-	return claimed
 }
 
 func clip(s string) string {

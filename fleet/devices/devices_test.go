@@ -6,8 +6,8 @@ import (
 	"time"
 
 	"ullage/fleet/devices"
+	"ullage/fleet/fact"
 	"ullage/fleet/fault"
-	"ullage/fleet/journal"
 	"ullage/test/rig"
 )
 
@@ -30,7 +30,7 @@ func TestCreateRefuses(t *testing.T) {
 		{"tank-1", "tank-probe", map[string]string{"Site": "x"}, fault.Invalid, "label name"},
 		{"tank-1", "tank-probe", map[string]string{"site": "a\nb"}, fault.Invalid, "one line"},
 	} {
-		if _, _, err := r.Devices.Create(c.id, c.model, c.labels, "mara"); rig.Code(err) != c.code || !strings.Contains(err.Error(), c.says) {
+		if _, _, err := r.Devices.Create(t.Context(), c.id, c.model, c.labels, "mara"); rig.Code(err) != c.code || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("creating %q as %q gives %v, want %s that says %q", c.id, c.model, err, c.code, c.says)
 		}
 	}
@@ -65,12 +65,12 @@ func TestTokens(t *testing.T) {
 			t.Errorf("%s: the error shows the token", c.name)
 		}
 	}
-	newer, err := r.Devices.Rotate(tank, false, "mara")
+	newer, err := r.Devices.Rotate(t.Context(), tank, false, "mara")
 	r.Must(err)
 	if _, err := r.Devices.Authenticate(tank, token); err == nil || !strings.Contains(err.Error(), "revoked on 2026-03-09") {
 		t.Errorf("the old token: %v", err)
 	}
-	third, err := r.Devices.Rotate(tank, true, "mara")
+	third, err := r.Devices.Rotate(t.Context(), tank, true, "mara")
 	r.Must(err)
 	r.Restart(false)
 	for _, tok := range []string{newer, third} {
@@ -81,7 +81,7 @@ func TestTokens(t *testing.T) {
 	if _, err := r.Devices.Authenticate(tank, token); err == nil {
 		t.Error("after a restart the revoked token works")
 	}
-	if _, err := r.Devices.Rotate("nobody", false, "mara"); rig.Code(err) != fault.NotFound {
+	if _, err := r.Devices.Rotate(t.Context(), "nobody", false, "mara"); rig.Code(err) != fault.NotFound {
 		t.Errorf("a token for nobody: %v", err)
 	}
 }
@@ -99,7 +99,7 @@ func TestStatus(t *testing.T) {
 		in, stay bool
 		says     string
 	}{{devices.Suspended, false, false, "suspended"}, {devices.Active, true, true, ""}, {devices.Retired, false, false, "retired"}} {
-		d, err := r.Devices.SetStatus(tank, c.to, "mara")
+		d, err := r.Devices.SetStatus(t.Context(), tank, c.to, "mara")
 		if err != nil || d.Status != c.to {
 			t.Fatalf("to %s: %+v, %v", c.to, d, err)
 		}
@@ -110,10 +110,10 @@ func TestStatus(t *testing.T) {
 			t.Errorf("%s: may stay is %v", c.to, ok)
 		}
 	}
-	if _, err := r.Devices.SetStatus(tank, devices.Active, "mara"); rig.Code(err) != fault.Conflict {
+	if _, err := r.Devices.SetStatus(t.Context(), tank, devices.Active, "mara"); rig.Code(err) != fault.Conflict {
 		t.Errorf("back from retirement: %v", err)
 	}
-	if got := strings.Join(r.Journal(journal.DeviceChanged), "; "); !strings.Contains(got, "sent its first reading") || !strings.Contains(got, "mara suspended it; mara let it in again; mara retired it") {
+	if got := strings.Join(r.Journal(fact.StatusChanged), "; "); !strings.Contains(got, "sent its first message") || !strings.Contains(got, "mara suspended it; mara let it in again; mara retired it") {
 		t.Errorf("the journal tells %q", got)
 	}
 }
@@ -121,7 +121,7 @@ func TestStatus(t *testing.T) {
 func TestLabels(t *testing.T) {
 	r := rig.New(t)
 	r.Onboard(tank, "tank-probe", map[string]string{"site": "Fennimore", "row": "B"})
-	d, err := r.Devices.Label(tank, map[string]string{"row": "", "stage": "resting"}, "mara")
+	d, err := r.Devices.Label(t.Context(), tank, map[string]string{"row": "", "stage": "resting"}, "mara")
 	if err != nil || len(d.Labels) != 2 || d.Labels["stage"] != "resting" || d.Labels["site"] != "Fennimore" {
 		t.Errorf("labels are %v, %v", d.Labels, err)
 	}
@@ -129,7 +129,7 @@ func TestLabels(t *testing.T) {
 	if d, _ := r.Devices.Get(tank); len(d.Labels) != 2 {
 		t.Errorf("after a restart they are %v", d.Labels)
 	}
-	if _, err := r.Devices.Label(tank, map[string]string{"a b": "c"}, "mara"); rig.Code(err) != fault.Invalid {
+	if _, err := r.Devices.Label(t.Context(), tank, map[string]string{"a b": "c"}, "mara"); rig.Code(err) != fault.Invalid {
 		t.Errorf("a bad name: %v", err)
 	}
 }

@@ -42,6 +42,17 @@ type Attributes struct{ Device string }
 // Settings were changed by people or confirmed by the device.
 type Settings struct{ Device string }
 
+// Link changed: the device was heard for the first time (First), fell silent, is
+// back, or is overdue. Told says that it is for the journal too.
+type Link struct {
+	Device string
+	Link   health.Link
+	Last   time.Time // of the newest reading
+	At     time.Time
+	First  bool
+	Told   bool
+}
+
 // Command tells that a command was given to the device, or has ended.
 type Command struct{ Device string }
 
@@ -90,7 +101,8 @@ func (e Attributes) About() string { return e.Device }
 func (e Settings) About() string   { return e.Device }
 func (e Command) About() string    { return e.Device }
 func (e Sent) About() string       { return e.Device }
-func (e Alarm) About() string      { return e.Device }
+func (e Alarm) About() string      { return e.Device + e.Group }
+func (e Link) About() string       { return e.Device }
 func (e Margins) About() string    { return e.Device }
 func (e Refused) About() string    { return e.Device }
 func (Models) About() string       { return "" }
@@ -169,6 +181,9 @@ func (b *Bus) Publish(e Event) {
 		b.shards[i].push(e)
 	}
 }
+
+// Tell queues e for one shard alone.
+func (b *Bus) Tell(shard int, e Event) { b.shards[shard].push(e) }
 
 // Settle waits until everything published so far has been handled. It must
 // not be called by a handler.

@@ -5,6 +5,7 @@ package expressions
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -24,7 +25,7 @@ import (
 
 // History gives the readings of a series between two times, in order.
 type History interface {
-	Readings(device, metric string, from, to time.Time, yield func(series.Point) error) error
+	Readings(ctx context.Context, device, metric string, from, to time.Time, yield func(series.Point) error) error
 }
 
 // Expressions answers about expressions. Make one with New.
@@ -60,9 +61,19 @@ func (d *Expressions) wholeFleet() map[string]*expr.Schema {
 	return d.fleet.schemas
 }
 
-// New returns a Expressions. rules gives the names of the rules in force.
-func New(m *models.Catalogue, d *devices.Registry, p *present.Fleet, h History, rules func() []string, now func() time.Time) *Expressions {
-	return &Expressions{models: m, devices: d, present: p, history: h, rules: rules, now: now}
+// Options are what Expressions are made of.
+type Options struct {
+	Models  *models.Catalogue
+	Devices *devices.Registry
+	Present *present.Fleet
+	History History
+	Rules   func() []string // names of the rules in force
+	Now     func() time.Time
+}
+
+// New returns Expressions.
+func New(o Options) *Expressions {
+	return &Expressions{models: o.Models, devices: o.Devices, present: o.Present, history: o.History, rules: o.Rules, now: o.Now}
 }
 
 // labelsEvery is how old the list of labels seen may be.
@@ -217,10 +228,10 @@ type Explained struct {
 // Explain works out an expression for a device, part by part. At the zero time
 // it is now; at another, readings are those of that time, and everything else
 // as it is now.
-func (d *Expressions) Explain(src, device string, at time.Time) (Explained, error) {
+func (d *Expressions) Explain(ctx context.Context, src, device string, at time.Time) (Explained, error) {
 	get, m, ok := d.present.Lookup(device)
 	if !ok {
-		return Explained{}, fault.New(fault.NotFound, "there is no device %q", device).Then("see: ullage device list")
+		return Explained{}, fault.New(fault.NotFound, "there is no device %q", device).On("device")
 	}
 	now := d.now()
 	if at.IsZero() {
@@ -253,7 +264,7 @@ func (d *Expressions) Explain(src, device string, at time.Time) (Explained, erro
 			continue
 		}
 		before := len(all)
-		if err := d.history.Readings(device, n.Name.Key, at.Add(-plan.Reach()), at.Add(time.Millisecond), func(p series.Point) error {
+		if err := d.history.Readings(ctx, device, n.Name.Key, at.Add(-plan.Reach()), at.Add(time.Millisecond), func(p series.Point) error {
 			all = append(all, observed{slot, p})
 			return nil
 		}); err != nil {

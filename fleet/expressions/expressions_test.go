@@ -28,8 +28,7 @@ func cellars(t testing.TB) (*rig.Rig, *expressions.Expressions) {
 	r.Keep("air-kilnside-1", `{"co2":900,"fan_on":true}`)
 	r.Keep("bung-saltmarsh-112", `{"ullage":250}`)
 	r.Send("tank-fennimore-01", "") // refused, and nothing else
-	names := func() []string { return r.Alarms.Names() }
-	return r, expressions.New(r.Models, r.Devices, r.Present, r.Store.Telemetry, names, r.Clock.Now)
+	return r, r.Expressions
 }
 
 func TestWhere(t *testing.T) {
@@ -111,15 +110,15 @@ func TestExplain(t *testing.T) {
 		r.Pass(time.Minute)
 		r.Keep("tank-fennimore-01", `{"must_temp":30}`)
 	}
-	x, err := d.Explain("mean(must_temp over 10min)", "tank-fennimore-01", time.Time{})
+	x, err := d.Explain(t.Context(), "mean(must_temp over 10min)", "tank-fennimore-01", time.Time{})
 	if err != nil || x.Part.Value != "30.0 °C" {
 		t.Errorf("now it is %+v, %v", x.Part, err)
 	}
-	x, err = d.Explain("must_temp < 29", "tank-fennimore-01", rig.Start.Add(30*time.Second))
+	x, err = d.Explain(t.Context(), "must_temp < 29", "tank-fennimore-01", rig.Start.Add(30*time.Second))
 	if err != nil || x.Part.Truth != "true" || len(x.Part.Parts) != 1 || x.Part.Parts[0].Value != "28.0 °C" {
 		t.Errorf("at its first minute it is %+v, %v", x.Part, err)
 	}
-	x, err = d.Explain("mean(must_temp over 10min)", "tank-fennimore-01", rig.Start.Add(time.Minute))
+	x, err = d.Explain(t.Context(), "mean(must_temp over 10min)", "tank-fennimore-01", rig.Start.Add(time.Minute))
 	if err != nil || x.Part.Known || x.Part.Note == "" {
 		t.Errorf("before the window was covered it is %+v, %v", x.Part, err)
 	}
@@ -131,7 +130,7 @@ func TestExplain(t *testing.T) {
 		{"must_tmp > 3", "tank-fennimore-01", "did you mean must_temp?", time.Time{}},
 		{"must_temp > 3", "tank-fennimore-01", "has not come yet", rig.Start.Add(48 * time.Hour)},
 	} {
-		if _, err := d.Explain(c.src, c.device, c.at); err == nil || !strings.Contains(err.Error(), c.says) {
+		if _, err := d.Explain(t.Context(), c.src, c.device, c.at); err == nil || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s of %s: %v, want %q", c.src, c.device, err, c.says)
 		}
 	}

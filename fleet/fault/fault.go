@@ -20,6 +20,7 @@ const (
 	NotAllowed      Code = "not-allowed"
 	NotFound        Code = "not-found"
 	Conflict        Code = "conflict"
+	Gone            Code = "gone" // it was there and is not kept any more
 	TooLarge        Code = "too-large"
 	TooMany         Code = "too-many"
 	Full            Code = "disk-full"
@@ -45,6 +46,7 @@ type Error struct {
 	Next     string // what to do about it; may be empty
 	Findings []model.Finding
 	Ref      string // what a stranger is told instead of the sentence
+	About    string // the noun that it is about, such as device; may be empty
 	Cause    error  // never shown to people
 }
 
@@ -67,6 +69,13 @@ func New(c Code, format string, args ...any) *Error {
 // Then adds what to do next.
 func (e *Error) Then(format string, args ...any) *Error {
 	e.Next = fmt.Sprintf(format, args...)
+	return e
+}
+
+// On says which noun the failure is about, so that whoever shows it can say how
+// to go on in its own words.
+func (e *Error) On(noun string) *Error {
+	e.About = noun
 	return e
 }
 
@@ -95,4 +104,9 @@ func From(err error) *Error {
 func Is(err error, c Code) bool {
 	var e *Error
 	return errors.As(err, &e) && e.Code == c
+}
+
+// Panicked returns the fault of a failure that nobody foresaw.
+func Panicked(r any) *Error {
+	return &Error{Code: Internal, Sentence: "something in the service failed", Next: "see its log for the cause", Cause: fmt.Errorf("panic: %v", r)}
 }

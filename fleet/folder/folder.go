@@ -3,6 +3,7 @@
 package folder
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"path"
@@ -13,24 +14,24 @@ import (
 	"ullage/core/model"
 	"ullage/core/rule"
 	"ullage/fleet/alarms"
+	"ullage/fleet/commit"
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
-	"ullage/fleet/journal"
 	"ullage/fleet/models"
 )
 
-// Records stores what a folder changes, in one transaction.
-type Records interface {
-	SaveFolder([]models.Record, []rule.Rule, []journal.Entry) error
-}
-
-// Loader compares fleet folders with the service and loads them.
-type Loader struct {
-	Records Records
+// Options are what a Loader is made of.
+type Options struct {
 	Models  *models.Catalogue
 	Alarms  *alarms.Engine
 	Devices *devices.Registry
 }
+
+// Loader compares fleet folders with the service and loads them.
+type Loader struct{ o Options }
+
+// New returns a Loader.
+func New(o Options) *Loader { return &Loader{o} }
 
 // Item is one thing of the folder, or of the service, and what it is to the other.
 type Item struct {
@@ -65,7 +66,7 @@ const (
 // Load compares a folder with the service and, unless preview is true, puts
 // what differs in force. Nothing is changed if anything is wrong: the error is
 // a fault, or the Outcome has findings that are errors.
-func (l *Loader) Load(files []check.File, preview bool, by string) (Outcome, error) {
+func (l *Loader) Load(ctx context.Context, files []check.File, preview bool, by string) (Outcome, error) {
 	out := Outcome{Items: []Item{}, Findings: []check.Finding{}}
 	if len(files) > MaxFiles {
 		return out, fault.New(fault.TooLarge, "the folder has %d files; %d are the most", len(files), MaxFiles)
@@ -84,7 +85,7 @@ func (l *Loader) Load(files []check.File, preview bool, by string) (Outcome, err
 	if err != nil {
 		return out, err
 	}
-	changes, err := l.Models.Plan(loading, by)
+	changes, err := l.o.Models.Plan(loading)
 	if err != nil {
 		return out, err
 	}
@@ -107,15 +108,9 @@ func (l *Loader) Load(files []check.File, preview bool, by string) (Outcome, err
 	if preview || out.Changed == 0 {
 		return out, nil
 	}
-	records, entries := models.Rows(changes)
-	err = l.Alarms.SetRules(rules, by, func(told []journal.Entry) error {
-		return l.Records.SaveFolder(records, rules, append(entries, told...))
-	})
-	if err != nil {
+	if err := l.o.Alarms.SetRules(ctx, rules, by, func(tx *commit.Tx) { l.o.Models.Stage(tx, changes, by) }); err != nil {
 		return out, err
 	}
-	l.Models.Stored(changes)
-	l.Alarms.Recompile()
 	out.Loaded = true
 	return out, nil
 }
@@ -135,12 +130,12 @@ func (l *Loader) others(files []check.File) []check.File {
 			mine["model "+check.NameInside(f.Data)] = true
 		}
 	}
-	for _, m := range l.Models.List() {
+	for _, m := range l.o.Models.List() {
 		if !mine["model "+m.Name] {
 			out = append(out, check.File{Path: "service/" + m.Name + ".tm.json", Data: m.Whole})
 		}
 	}
-	for _, r := range l.Alarms.Rules() {
+	for _, r := range l.o.Alarms.Rules() {
 		if !mine["rule "+r.Name] {
 			out = append(out, check.File{Path: "service/rules/" + r.Name + ".yaml", Data: r.YAML()})
 		}
@@ -199,7 +194,7 @@ func (l *Loader) modelItem(c models.Change, file string) Item {
 	if c.Comparison != nil {
 		i.Weight, i.Changes = string(c.Comparison.Weight), c.Comparison.Changes
 	}
-	for _, d := range l.Devices.List() {
+	for _, d := range l.o.Devices.List() {
 		if d.Model == i.Name && d.Status != devices.Retired {
 			i.Devices++
 		}
@@ -219,7 +214,7 @@ func (l *Loader) rules(files []check.File, out *Outcome) ([]rule.Rule, error) {
 			return nil, err
 		}
 		i := Item{Kind: "rule", Name: r.Name, File: f.Path, State: "new"}
-		if old, err := l.Alarms.Rule(r.Name); err == nil {
+		if old, err := l.o.Alarms.Rule(r.Name); err == nil {
 			i.State = "same"
 			if !old.Same(r) {
 				i.State, i.Lines = "changed", difference(string(old.YAML()), string(r.YAML()))
@@ -271,12 +266,12 @@ func or(s string) string {
 
 // only lists what the service has and the folder has not.
 func (l *Loader) only(files []check.File, changes []models.Change, out *Outcome) {
-	for _, m := range l.Models.List() {
+	for _, m := range l.o.Models.List() {
 		if !slices.ContainsFunc(changes, func(c models.Change) bool { return c.Model.Name == m.Name }) {
 			out.Items = append(out.Items, Item{Kind: "model", Name: m.Name, State: "service", Before: m.Version})
 		}
 	}
-	for _, r := range l.Alarms.Rules() {
+	for _, r := range l.o.Alarms.Rules() {
 		if !slices.ContainsFunc(out.Items, func(i Item) bool { return i.Kind == "rule" && i.Name == r.Name }) {
 			out.Items = append(out.Items, Item{Kind: "rule", Name: r.Name, State: "service"})
 		}

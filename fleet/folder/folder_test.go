@@ -7,9 +7,9 @@ import (
 
 	"ullage/core/check"
 	"ullage/examples/cellars"
+	"ullage/fleet/fact"
 	"ullage/fleet/fault"
 	"ullage/fleet/folder"
-	"ullage/fleet/journal"
 	"ullage/test/rig"
 )
 
@@ -41,30 +41,30 @@ func states(o folder.Outcome) (out map[string]int) {
 
 func TestFolder(t *testing.T) {
 	r := rig.New(t)
-	l := &folder.Loader{Records: r.Store.Records, Models: r.Models, Alarms: r.Alarms, Devices: r.Devices}
+	l := r.Folder
 	files := cellar(t)
 
-	o, err := l.Load(files, true, "mara")
+	o, err := l.Load(t.Context(), files, true, "mara")
 	if err != nil || o.Loaded || o.Changed != 11 || states(o)["new"] != 11 || states(o)["same"] != 6 || len(r.Alarms.Rules()) != 0 {
 		t.Fatalf("a preview: %+v, %v", states(o), err)
 	}
-	if o, err = l.Load(files, false, "mara"); err != nil || !o.Loaded || len(r.Alarms.Rules()) != 11 {
+	if o, err = l.Load(t.Context(), files, false, "mara"); err != nil || !o.Loaded || len(r.Alarms.Rules()) != 11 {
 		t.Fatalf("loading: %+v, %v", states(o), err)
 	}
-	if o, err = l.Load(files, false, "mara"); err != nil || o.Loaded || o.Changed != 0 || states(o)["same"] != 17 {
+	if o, err = l.Load(t.Context(), files, false, "mara"); err != nil || o.Loaded || o.Changed != 0 || states(o)["same"] != 17 {
 		t.Errorf("again: %+v, %v", states(o), err)
 	}
 
 	// All or nothing: a rule that is right does not come in beside a model that
 	// may not, nor beside a mistake.
-	before := len(r.Journal(journal.RuleChanged))
-	if o, err = l.Load(cellar(t, "on_delay: 10min", "on_delay: 12min", `"unit": "dBm"`, `"unit": "dBW"`), false, "mara"); rig.Code(err) != fault.Conflict || o.Loaded {
+	before := len(r.Journal(fact.RuleChanged))
+	if o, err = l.Load(t.Context(), cellar(t, "on_delay: 10min", "on_delay: 12min", `"unit": "dBm"`, `"unit": "dBW"`), false, "mara"); rig.Code(err) != fault.Conflict || o.Loaded {
 		t.Errorf("a breaking change under the old version: %v", err)
 	}
-	if o, err = l.Load(cellar(t, "on_delay: 10min", "on_delay: 12min", "co2 > ", "co3 > "), false, "mara"); err != nil || o.Loaded || len(o.Findings) == 0 {
+	if o, err = l.Load(t.Context(), cellar(t, "on_delay: 10min", "on_delay: 12min", "co2 > ", "co3 > "), false, "mara"); err != nil || o.Loaded || len(o.Findings) == 0 {
 		t.Errorf("with a mistake: %+v, %v", o, err)
 	}
-	if rule, _ := r.Alarms.Rule("must_too_warm"); rule.OnDelay.String() != "10min" || len(r.Journal(journal.RuleChanged)) != before {
+	if rule, _ := r.Alarms.Rule("must_too_warm"); rule.OnDelay.String() != "10min" || len(r.Journal(fact.RuleChanged)) != before {
 		t.Error("half of it was loaded")
 	}
 
@@ -76,10 +76,10 @@ func TestFolder(t *testing.T) {
 			part = append(part, f)
 		}
 	}
-	if o, err = l.Load(part, false, "mara"); err != nil || o.Loaded || len(o.Findings) == 0 || o.Findings[0].File != "service/rules/must_too_warm.yaml" {
+	if o, err = l.Load(t.Context(), part, false, "mara"); err != nil || o.Loaded || len(o.Findings) == 0 || o.Findings[0].File != "service/rules/must_too_warm.yaml" {
 		t.Errorf("a model that a rule of the service does not fit: %+v, %v", o, err)
 	}
-	if o, err = l.Load(cellar(t, "on_delay: 10min", "on_delay: 12min", `"1.2.0"`, `"1.3.0"`, `"Signal"`, `"Radio signal"`), false, "mara"); err != nil || !o.Loaded || o.Changed < 2 {
+	if o, err = l.Load(t.Context(), cellar(t, "on_delay: 10min", "on_delay: 12min", `"1.2.0"`, `"1.3.0"`, `"Signal"`, `"Radio signal"`), false, "mara"); err != nil || !o.Loaded || o.Changed < 2 {
 		t.Fatalf("a change: %+v, %v", states(o), err)
 	}
 	for _, i := range o.Items {

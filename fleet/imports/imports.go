@@ -20,8 +20,8 @@ import (
 	"ullage/fleet/models"
 )
 
-// Importer takes readings in.
-type Importer struct {
+// Options are what an Importer is made of.
+type Options struct {
 	Devices *devices.Registry
 	Models  *models.Catalogue
 	Store   ingest.Store
@@ -29,6 +29,12 @@ type Importer struct {
 	Bus     *event.Bus
 	Now     func() time.Time
 }
+
+// Importer takes readings in.
+type Importer struct{ o Options }
+
+// New returns an Importer.
+func New(o Options) *Importer { return &Importer{o} }
 
 // Finding is a row that was not taken, or not as it stands.
 type Finding struct {
@@ -173,18 +179,18 @@ func (p *pack) record(x *exchange.Row) senml.Record {
 }
 
 func (im *Importer) begin(device string) (*pack, error) {
-	d, err := im.Devices.Get(device)
+	d, err := im.o.Devices.Get(device)
 	if err != nil {
 		return nil, err
 	}
-	m, err := im.Models.Of(d.Model, d.Version)
+	m, err := im.o.Models.Of(d.Model, d.Version)
 	return &pack{device: device, model: m}, err
 }
 
 // store checks a pack and hands it to the store, which calls done when it is
 // on disk. done is not called where it fails or nothing is left.
 func (im *Importer) store(ctx context.Context, p *pack, evaluate bool, done func(error), res *Result) (kept int, err error) {
-	arrived := im.Now().UTC().Truncate(time.Millisecond)
+	arrived := im.o.Now().UTC().Truncate(time.Millisecond)
 	records := make([]senml.Record, len(p.rows))
 	told := map[mark]value.Reading{}
 	for i := range p.rows {
@@ -213,21 +219,21 @@ func (im *Importer) store(ctx context.Context, p *pack, evaluate bool, done func
 		done(nil)
 		return 0, nil
 	}
-	if im.Derive != nil && evaluate {
-		checked.Readings = append(checked.Readings, im.Derive.Derive(p.device, p.model, checked.Readings)...)
+	if im.o.Derive != nil && evaluate {
+		checked.Readings = append(checked.Readings, im.o.Derive.Derive(p.device, p.model, checked.Readings)...)
 	}
 	readings := checked.Readings
 	a := ingest.Append{Device: p.device, Readings: readings, Every: p.model.Interval, Done: func(err error) {
 		if err == nil && evaluate {
-			im.Bus.Publish(event.Readings{Device: p.device, Readings: readings, Arrived: arrived})
+			im.o.Bus.Publish(event.Readings{Device: p.device, Readings: readings, Arrived: arrived})
 		} else if err == nil {
-			im.Bus.Publish(event.Backfilled{Device: p.device, Latest: latest(readings)})
+			im.o.Bus.Publish(event.Backfilled{Device: p.device, Latest: latest(readings)})
 		}
 		done(err)
 	}}
 	for {
 		// Devices come first: while the disk has all it can take, files wait.
-		err := im.Store.Append(a)
+		err := im.o.Store.Append(a)
 		if !fault.Is(err, fault.Overload) {
 			return kept, err
 		}

@@ -9,23 +9,19 @@ import (
 	"ullage/core/exchange"
 	"ullage/core/series"
 	"ullage/core/value"
+	"ullage/fleet/fact"
 	"ullage/fleet/imports"
-	"ullage/fleet/journal"
 	"ullage/test/rig"
 )
-
-func importer(r *rig.Rig) *imports.Importer {
-	return &imports.Importer{Devices: r.Devices, Models: r.Models, Store: r.Store.Telemetry, Derive: r.Derivations, Bus: r.Bus, Now: r.Clock.Now}
-}
 
 // take imports a file and returns what became of it.
 func take(t *testing.T, r *rig.Rig, f exchange.Format, file string, evaluate bool) *imports.Result {
 	t.Helper()
 	in, err := exchange.NewReader(strings.NewReader(file), f, r.Clock.Now())
 	r.Must(err)
-	res, err := importer(r).Run(t.Context(), in, evaluate)
+	res, err := r.Importer.Run(t.Context(), in, evaluate)
 	r.Must(err)
-	r.Bus.Settle()
+	r.Settle()
 	return res
 }
 
@@ -33,7 +29,7 @@ func take(t *testing.T, r *rig.Rig, f exchange.Format, file string, evaluate boo
 func stored(r *rig.Rig, device, metric string) string {
 	r.T.Helper()
 	var out []string
-	r.Must(r.Store.Readings(device, metric, time.Time{}, rig.Start.AddDate(1, 0, 0), func(p series.Point) error {
+	r.Must(r.Store.Readings(r.T.Context(), device, metric, time.Time{}, rig.Start.AddDate(1, 0, 0), func(p series.Point) error {
 		s := fmt.Sprintf("%s %s", p.At.Format("15:04"), p.Value)
 		if p.Quality != 0 {
 			s += fmt.Sprint(" ", p.Quality.Words())
@@ -109,7 +105,7 @@ func TestLongImport(t *testing.T) {
 	}
 	for d := range devices {
 		id := fmt.Sprintf("tank-kilnside-%02d", d)
-		if n, err := r.Store.Count(id); err != nil || n != rows {
+		if n, err := r.Store.Count(t.Context(), id); err != nil || n != rows {
 			t.Errorf("%s has %d readings, %v", id, n, err)
 		}
 		if l := r.Device(id).Latest["must_temp"]; !l.At.Equal(rig.Start.Add(-time.Second)) || l.Value != value.OfNumber(24.9) {
@@ -129,11 +125,11 @@ func TestEvaluated(t *testing.T) {
 	}
 	entries := func() int {
 		t.Helper()
-		es, err := r.Store.Journal(journal.Filter{Device: "tank-fennimore-07", Limit: 100})
+		es, err := r.Facts.Facts(t.Context(), fact.Filter{Device: "tank-fennimore-07", Limit: 100})
 		r.Must(err)
 		n := 0
 		for _, e := range es {
-			if strings.Contains(e.Text, "must_hot") || strings.Contains(e.Text, "must at") {
+			if strings.Contains(e.Sentence(), "must_hot") || strings.Contains(e.Sentence(), "must at") {
 				n++
 			}
 		}
@@ -147,7 +143,7 @@ func TestEvaluated(t *testing.T) {
 	if n := entries(); n == 0 {
 		t.Error("the alarm that was over is not in the journal")
 	}
-	if open := r.Open(); len(open) != 0 {
+	if open := r.OpenAlarms(); len(open) != 0 {
 		t.Errorf("what is over stands open: %+v", open)
 	}
 }

@@ -16,10 +16,11 @@ import (
 	"ullage/core/model"
 	"ullage/core/value"
 	"ullage/fleet/commands"
+	"ullage/fleet/commit"
 	"ullage/fleet/devices"
 	"ullage/fleet/event"
+	"ullage/fleet/fact"
 	"ullage/fleet/fault"
-	"ullage/fleet/journal"
 	"ullage/fleet/models"
 	"ullage/fleet/settings"
 	"ullage/fleet/traffic"
@@ -69,6 +70,8 @@ type Outcome struct {
 type Append struct {
 	Device   string
 	Readings []value.Reading
+	// Arrived is when they came. The store keeps it until they are sealed.
+	Arrived time.Time
 	// Every is how often the device is expected to report; it says which roll-ups
 	// are kept of a metric that is new. A minute if it is zero.
 	Every time.Duration
@@ -94,14 +97,14 @@ type Deriver interface {
 	Derive(device string, m *model.Model, readings []value.Reading) []value.Reading
 }
 
-// Deps are what the door hands messages to.
-type Deps struct {
+// Options are what a Door is made of.
+type Options struct {
 	Store    Store
 	Devices  *devices.Registry
 	Models   *models.Catalogue
 	Settings *settings.Settings
 	Commands *commands.Queue
-	Journal  journal.Records
+	Commits  *commit.Writer
 	Traffic  *traffic.Log
 	Bus      *event.Bus
 	Derive   Deriver // nil for no derived telemetry
@@ -110,7 +113,7 @@ type Deps struct {
 
 // Door takes messages.
 type Door struct {
-	Deps
+	o Options
 
 	mu       sync.Mutex
 	receipts map[string]*recent
@@ -124,7 +127,7 @@ type Door struct {
 const receiptWindow = time.Hour
 
 // New returns a Door.
-func New(d Deps) *Door { return &Door{Deps: d, receipts: map[string]*recent{}} }
+func New(o Options) *Door { return &Door{o: o, receipts: map[string]*recent{}} }
 
 // Counts returns how many readings were stored, and how many messages came and
 // were refused, whole or in part, since the start.
@@ -138,8 +141,8 @@ func (d *Door) Counts() (readings, messages, refused uint64) {
 // in their order.
 func (d *Door) Accept(m Message, done func(Outcome)) {
 	d.messages.Add(1)
-	arrived := d.Now().UTC().Truncate(time.Millisecond)
-	dev, err := d.Devices.Get(m.Device)
+	arrived := d.o.Now().UTC().Truncate(time.Millisecond)
+	dev, err := d.o.Devices.Get(m.Device)
 	if err != nil {
 		done(Outcome{Err: fault.From(err)})
 		return
@@ -149,73 +152,78 @@ func (d *Door) Accept(m Message, done func(Outcome)) {
 	case m.Kind == Readings:
 		d.acceptReadings(m, dev, arrived, done)
 	case m.Kind == About:
-		done(d.finish(m, arrived, d.acceptAbout(m, dev)))
+		d.acceptAbout(m, dev, func(o Outcome) { done(d.finish(m, arrived, o)) })
 	case m.Kind == Applied:
-		kept, wrong, err := d.Settings.Apply(m.Device, m.Body)
-		done(d.finish(m, arrived, Outcome{Kept: kept, Refused: wrong, Err: fault.From(err)}))
+		d.o.Settings.Apply(m.Device, m.Body, func(r settings.Result, err error) {
+			done(d.finish(m, arrived, Outcome{Kept: r.Kept, Refused: r.Refused, Err: fault.From(err)}))
+		})
 	case m.Kind == Reply:
-		kept, wrong, err := d.Commands.Reply(m.Device, m.Body)
-		done(d.finish(m, arrived, Outcome{Kept: kept, Refused: wrong, Err: fault.From(err)}))
+		d.o.Commands.Reply(m.Device, m.Body, func(kept int, wrong []model.Finding, err error) {
+			done(d.finish(m, arrived, Outcome{Kept: kept, Refused: wrong, Err: fault.From(err)}))
+		})
 	case isEvent:
-		done(d.finish(m, arrived, d.acceptEvent(m, dev, name, arrived)))
+		d.acceptEvent(m, dev, name, arrived, func(o Outcome) { done(d.finish(m, arrived, o)) })
 	default:
 		done(d.finish(m, arrived, Outcome{Err: fault.New(fault.NotFound, "%q is not taken here", m.Kind).
 			Then("a device sends readings, about, applied, reply and event/NAME")}))
 	}
 }
 
-func (d *Door) acceptAbout(m Message, dev devices.Device) Outcome {
-	mod, err := d.Models.Of(dev.Model, dev.Version)
+func (d *Door) acceptAbout(m Message, dev devices.Device, done func(Outcome)) {
+	mod, err := d.o.Models.Of(dev.Model, dev.Version)
 	if err != nil {
-		return Outcome{Err: fault.From(err)}
+		done(Outcome{Err: fault.From(err)})
+		return
 	}
 	kept, wrong, err := mod.About(m.Body)
-	if err != nil {
-		return Outcome{Err: fault.From(err)}
+	if err != nil || len(kept) == 0 {
+		done(Outcome{Refused: wrong, Err: fault.From(err)})
+		return
 	}
-	if len(kept) > 0 {
-		if err := d.Devices.SetAttributes(m.Device, kept); err != nil {
-			return Outcome{Err: fault.From(err)}
+	d.o.Devices.SetAttributes(m.Device, kept, func(err error) {
+		if err != nil {
+			done(Outcome{Err: fault.From(err)})
+			return
 		}
-	}
-	return Outcome{Kept: len(kept), Refused: wrong}
+		done(Outcome{Kept: len(kept), Refused: wrong})
+	})
 }
 
-// acceptEvent writes an event of the model to the journal. Its time is that of
-// its arrival.
-func (d *Door) acceptEvent(m Message, dev devices.Device, name string, arrived time.Time) Outcome {
-	mod, err := d.Models.Of(dev.Model, dev.Version)
+// acceptEvent makes an event of the model a fact. Its time is that of its
+// arrival.
+func (d *Door) acceptEvent(m Message, dev devices.Device, name string, arrived time.Time, done func(Outcome)) {
+	mod, err := d.o.Models.Of(dev.Model, dev.Version)
 	if err != nil {
-		return Outcome{Err: fault.From(err)}
+		done(Outcome{Err: fault.From(err)})
+		return
 	}
 	data, wrong, err := mod.CheckEvent(name, m.Body)
-	if err != nil {
-		return Outcome{Err: fault.From(err)}
-	}
-	if len(wrong) > 0 {
-		return Outcome{Refused: wrong}
+	if err != nil || len(wrong) > 0 {
+		done(Outcome{Refused: wrong, Err: fault.From(err)})
+		return
 	}
 	receipt, known, err := d.redelivered(m, arrived)
 	if err != nil || known {
-		return Outcome{Redelivered: known, Err: fault.From(err)}
+		done(Outcome{Redelivered: known, Err: fault.From(err)})
+		return
 	}
-	if err := d.Devices.Seen(m.Device); err != nil {
-		return Outcome{Err: fault.From(err)}
-	}
-	text := "it told of " + name
-	if string(data) != "{}" {
-		text += " " + clip(string(data))
-	}
-	if err := d.Journal.AppendJournal(journal.New(arrived, journal.EventSent, m.Device, "", text)); err != nil {
-		d.forget(m.Device, receipt)
-		return Outcome{Err: fault.From(err)}
-	}
-	d.Bus.Publish(event.Sent{Device: m.Device, Name: name, Data: data, At: arrived})
-	return Outcome{Kept: 1}
+	d.o.Commits.Go(func(tx *commit.Tx) error {
+		tx.Tell(fact.New(arrived, fact.Event{Name: name, Data: data}).Of(m.Device))
+		return nil
+	}, func(err error) {
+		if err != nil {
+			d.forget(m.Device, receipt)
+			done(Outcome{Err: fault.From(err)})
+			return
+		}
+		d.o.Devices.Seen(m.Device)
+		d.o.Bus.Publish(event.Sent{Device: m.Device, Name: name, Data: data, At: arrived})
+		done(Outcome{Kept: 1})
+	})
 }
 
 func (d *Door) acceptReadings(m Message, dev devices.Device, arrived time.Time, done func(Outcome)) {
-	mod, err := d.Models.Of(dev.Model, dev.Version)
+	mod, err := d.o.Models.Of(dev.Model, dev.Version)
 	if err != nil {
 		done(d.finish(m, arrived, Outcome{Err: fault.From(err)}))
 		return
@@ -247,21 +255,18 @@ func (d *Door) acceptReadings(m Message, dev devices.Device, arrived time.Time, 
 			return
 		}
 	}
-	if err := d.Devices.Seen(m.Device); err != nil {
-		done(d.finish(m, arrived, Outcome{Err: fault.From(err)}))
-		return
+	if d.o.Derive != nil {
+		checked.Readings = append(checked.Readings, d.o.Derive.Derive(m.Device, mod, checked.Readings)...)
 	}
-	if d.Derive != nil {
-		checked.Readings = append(checked.Readings, d.Derive.Derive(m.Device, mod, checked.Readings)...)
-	}
-	err = d.Store.Append(Append{Device: m.Device, Readings: checked.Readings, Every: mod.Interval, Receipt: receipt, Done: func(err error) {
+	err = d.o.Store.Append(Append{Device: m.Device, Readings: checked.Readings, Arrived: arrived, Every: mod.Interval, Receipt: receipt, Done: func(err error) {
 		if err != nil {
 			d.forget(m.Device, receipt)
 			done(d.finish(m, arrived, Outcome{Err: fault.From(err)}))
 			return
 		}
 		d.readings.Add(uint64(len(checked.Readings)))
-		d.Bus.Publish(event.Readings{Device: m.Device, Readings: checked.Readings, Arrived: arrived})
+		d.o.Devices.Seen(m.Device)
+		d.o.Bus.Publish(event.Readings{Device: m.Device, Readings: checked.Readings, Arrived: arrived})
 		done(d.finish(m, arrived, out))
 	}})
 	if err != nil {
@@ -285,10 +290,10 @@ func (d *Door) finish(m Message, arrived time.Time, o Outcome) Outcome {
 			e.Refused = o.Err.Findings
 		}
 	}
-	d.Traffic.Add(e)
+	d.o.Traffic.Add(e)
 	if e.Refusal() && (o.Err == nil || !o.Err.Code.Ours()) {
 		d.refused.Add(1)
-		d.Bus.Publish(event.Refused{Device: m.Device, At: arrived})
+		d.o.Bus.Publish(event.Refused{Device: m.Device, At: arrived})
 	}
 	return o
 }
@@ -364,7 +369,7 @@ func (d *Door) known(device string, receipt int64, now time.Time) (bool, error) 
 		}
 	}
 	d.mu.Unlock()
-	known, err := d.Store.HasReceipt(device, receipt, now.Add(-receiptWindow))
+	known, err := d.o.Store.HasReceipt(device, receipt, now.Add(-receiptWindow))
 	if err != nil {
 		return false, fmt.Errorf("looking for a redelivery: %w", err)
 	}
@@ -393,11 +398,4 @@ func (d *Door) forget(device string, receipt int64) {
 			}
 		}
 	}
-}
-
-func clip(s string) string {
-	if r := []rune(s); len(r) > 500 {
-		return string(r[:500]) + "…"
-	}
-	return s
 }

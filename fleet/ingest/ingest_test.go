@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"ullage/app"
 	"ullage/core/value"
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
@@ -61,11 +62,11 @@ func TestRefusedWhole(t *testing.T) {
 	if d := r.Device("tank-fennimore-07"); d.Health != "watch" || d.Refusals != 5 {
 		t.Errorf("after five refusals it is %s, %v", d.Health, d.Reasons)
 	}
-	if as := r.Open(); len(as) != 1 || as[0].Rule != "repeated_refusals" {
+	if as := r.OpenAlarms(); len(as) != 1 || as[0].Rule != "repeated_refusals" {
 		t.Errorf("open alarms are %+v", as)
 	}
 	r.Pass(2 * time.Hour)
-	if as := r.Open(); len(as) != 1 || as[0].State.Holds() {
+	if as := r.OpenAlarms(); len(as) != 1 || as[0].State.Holds() {
 		t.Errorf("two quiet hours later %+v", as)
 	}
 }
@@ -177,7 +178,7 @@ func TestSilenceAfterABacklogIsTold(t *testing.T) {
 }
 
 func TestFullDiskKeepsNothingAndForgetsNothing(t *testing.T) {
-	r := rig.NewWith(t, store.Options{MaxBytes: 120 << 10})
+	r := rig.NewWith(t, app.Options{Store: store.Options{MaxBytes: 120 << 10}})
 	r.Onboard("bung-saltmarsh-112", "cask-bung", nil)
 	kept, full := 0, false
 	for i := range 20_000 {

@@ -4,9 +4,8 @@ import (
 	"encoding/json"
 
 	"ullage/core/model"
-	"ullage/fleet/event"
+	"ullage/fleet/commit"
 	"ullage/fleet/fault"
-	"ullage/fleet/journal"
 )
 
 // Change is what loading a file would do to the catalogue.
@@ -15,8 +14,7 @@ type Change struct {
 	State      State
 	Before     string            // version that is newest now; empty for none
 	Comparison *model.Comparison // with that version; nil where the file is new or the same
-	record     Record
-	entry      journal.Entry
+	parts      map[string]json.RawMessage
 }
 
 // File is a model to be loaded, with the files that it refers to.
@@ -27,10 +25,9 @@ type File struct {
 
 // Plan says what loading models would do, without doing it. It fails for the
 // first that may not be loaded.
-func (c *Catalogue) Plan(files []File, by string) ([]Change, error) {
+func (c *Catalogue) Plan(files []File) ([]Change, error) {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
-	at := c.now()
 	var out []Change
 	for _, f := range files {
 		m := f.Model
@@ -38,7 +35,7 @@ func (c *Catalogue) Plan(files []File, by string) ([]Change, error) {
 		if err != nil {
 			return nil, fault.From(err)
 		}
-		ch := Change{Model: m, State: state}
+		ch := Change{Model: m, State: state, parts: f.Parts}
 		if old := c.find(m.Name, ""); old != nil {
 			ch.Before = old.Version
 			if state == Newer {
@@ -46,32 +43,17 @@ func (c *Catalogue) Plan(files []File, by string) ([]Change, error) {
 				ch.Comparison = &d
 			}
 		}
-		if state != Same {
-			ch.record, ch.entry = c.record(m, f.Parts, state, by, at)
-		}
 		out = append(out, ch)
 	}
 	return out, nil
 }
 
-// Rows returns what has to be stored for changes.
-func Rows(changes []Change) (records []Record, entries []journal.Entry) {
+// Stage makes planned changes part of a commit.
+func (c *Catalogue) Stage(tx *commit.Tx, changes []Change, by string) {
+	at := c.now()
 	for _, ch := range changes {
 		if ch.State != Same {
-			records, entries = append(records, ch.record), append(entries, ch.entry)
-		}
-	}
-	return records, entries
-}
-
-// Stored puts changes in force after Rows were stored.
-func (c *Catalogue) Stored(changes []Change) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	for _, ch := range changes {
-		if ch.State != Same {
-			c.put(Published{ch.Model, ch.record.Parts, ch.record.LoadedAt})
-			c.bus.Publish(event.Models{Name: ch.Model.Name})
+			c.stage(tx, ch.Model, ch.parts, ch.State, by, at)
 		}
 	}
 }

@@ -2,6 +2,7 @@
 package models
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -12,9 +13,10 @@ import (
 	"time"
 
 	"ullage/core/model"
+	"ullage/fleet/commit"
 	"ullage/fleet/event"
+	"ullage/fleet/fact"
 	"ullage/fleet/fault"
-	"ullage/fleet/journal"
 )
 
 // Record is one version of a model as it is stored.
@@ -27,17 +29,28 @@ type Record struct {
 	LoadedAt time.Time
 }
 
-// Records stores models.
+// Records reads what is stored. What is published is put into commits as Record.
 type Records interface {
-	SaveModel(Record, journal.Entry) error
-	Models() ([]Record, error)
+	Models(context.Context) ([]Record, error)
+}
+
+// Options are what a Catalogue is made of.
+type Options struct {
+	Records Records
+	Commits *commit.Writer
+	Bus     *event.Bus
+	Now     func() time.Time
 }
 
 // Catalogue holds every published version of every model.
 type Catalogue struct {
-	records Records
+	commits *commit.Writer
 	bus     *event.Bus
 	now     func() time.Time
+
+	// publishing is held by whoever publishes, until it is on disk. Nobody else
+	// waits for it.
+	publishing sync.Mutex
 
 	mu     sync.RWMutex
 	models map[string][]Published // oldest version first
@@ -51,9 +64,9 @@ type Published struct {
 }
 
 // Open reads every stored model.
-func Open(r Records, bus *event.Bus, now func() time.Time) (*Catalogue, error) {
-	c := &Catalogue{records: r, bus: bus, now: now, models: map[string][]Published{}}
-	stored, err := r.Models()
+func Open(ctx context.Context, o Options) (*Catalogue, error) {
+	c := &Catalogue{commits: o.Commits, bus: o.Bus, now: o.Now, models: map[string][]Published{}}
+	stored, err := o.Records.Models(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -145,42 +158,54 @@ func (c *Catalogue) kept(src []byte, parts map[string]json.RawMessage) map[strin
 	return nil
 }
 
-// Load publishes a Thing Model, whose parts may come with it. It reports
+// Publish publishes a Thing Model, whose parts may come with it. It reports
 // whether anything changed. Devices stay with the version they were given.
-func (c *Catalogue) Load(src []byte, parts map[string]json.RawMessage, by string) (*model.Model, bool, error) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
+func (c *Catalogue) Publish(ctx context.Context, src []byte, parts map[string]json.RawMessage, by string) (*model.Model, bool, error) {
+	c.publishing.Lock()
+	defer c.publishing.Unlock()
+	c.mu.RLock()
 	parts = c.kept(src, parts)
 	m, err := model.Read(src, c.finder(parts))
-	if err != nil {
-		return nil, false, err
+	var state State
+	if err == nil {
+		state, err = c.judge(m)
+	}
+	var same *model.Model
+	if err == nil && state == Same {
+		same = c.find(m.Name, m.Version)
+	}
+	c.mu.RUnlock()
+	if err != nil || same != nil {
+		return same, false, err
 	}
 	if !m.Composed {
 		parts = nil // it stands alone
 	}
-	state, err := c.judge(m)
-	if err != nil {
+	if err := c.commits.Do(ctx, func(tx *commit.Tx) error {
+		c.stage(tx, m, parts, state, by, c.now())
+		return nil
+	}); err != nil {
 		return nil, false, err
 	}
-	if state == Same {
-		return c.find(m.Name, m.Version), false, nil
-	}
-	at := c.now()
-	r, e := c.record(m, parts, state, by, at)
-	if err := c.records.SaveModel(r, e); err != nil {
-		return nil, false, err
-	}
-	c.put(Published{m, parts, at})
-	c.bus.Publish(event.Models{Name: m.Name})
 	return m, true, nil
 }
 
-func (c *Catalogue) record(m *model.Model, parts map[string]json.RawMessage, s State, by string, at time.Time) (Record, journal.Entry) {
-	text := fmt.Sprintf("%s published model %s", by, m)
+// stage makes a version of a model part of a commit.
+func (c *Catalogue) stage(tx *commit.Tx, m *model.Model, parts map[string]json.RawMessage, s State, by string, at time.Time) {
+	told := fact.Published{Model: m.Name, Version: m.Version}
 	if s == Newer {
-		text += " after " + c.find(m.Name, "").Version
+		if before, err := c.Of(m.Name, ""); err == nil {
+			told.After = before.Version
+		}
 	}
-	return Record{m.Name, m.Version, m.Source, parts, at}, journal.New(at, journal.ModelLoaded, "", by, text)
+	tx.Put(Record{m.Name, m.Version, m.Source, parts, at})
+	tx.Tell(fact.New(at, told).By(by))
+	tx.After(func() {
+		c.mu.Lock()
+		c.put(Published{m, parts, at})
+		c.mu.Unlock()
+		c.bus.Publish(event.Models{Name: m.Name})
+	})
 }
 
 // State is what a file is to the catalogue.
@@ -230,7 +255,7 @@ func (c *Catalogue) judge(m *model.Model) (State, error) {
 	return Newer, nil
 }
 
-// Judge says what a model is to the catalogue, as Load would.
+// Judge says what a model is to the catalogue, as Publish would.
 func (c *Catalogue) Judge(m *model.Model) (State, error) {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
@@ -258,11 +283,11 @@ func (c *Catalogue) Of(name, version string) (*model.Model, error) {
 		}
 		return nil, fault.New(fault.NotFound, "there is no version %s of model %s", version, name).Then("there is %s", strings.Join(versions, ", "))
 	}
-	next := "load one with: ullage model load FILE"
+	next := "publish one first"
 	if len(c.models) > 0 {
 		next = "there is " + strings.Join(slices.Sorted(maps.Keys(c.models)), ", ")
 	}
-	return nil, fault.New(fault.NotFound, "there is no model %q", name).Then("%s", next)
+	return nil, fault.New(fault.NotFound, "there is no model %q", name).Then("%s", next).On("model")
 }
 
 // Versions returns every version of a model, the oldest first.

@@ -2,11 +2,11 @@
 package people
 
 import (
+	"context"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/base64"
-	"fmt"
 	"regexp"
 	"strings"
 	"sync"
@@ -14,8 +14,9 @@ import (
 
 	"golang.org/x/crypto/argon2"
 
+	"ullage/fleet/commit"
+	"ullage/fleet/fact"
 	"ullage/fleet/fault"
-	"ullage/fleet/journal"
 )
 
 // Person is somebody who may sign in.
@@ -35,13 +36,18 @@ type Session struct {
 	ExpiresAt time.Time
 }
 
-// Records stores people and sessions.
+// Records reads what is stored. What changes is put into commits as Person and
+// Session.
 type Records interface {
-	People() ([]Person, error)
-	SavePerson(Person, journal.Entry) error
-	Sessions() ([]Session, error)
-	SaveSession(Session, journal.Entry) error
-	DeleteSession(hash [sha256.Size]byte) error
+	People(context.Context) ([]Person, error)
+	Sessions(context.Context) ([]Session, error)
+}
+
+// Options are what a Register is made of.
+type Options struct {
+	Records Records
+	Commits *commit.Writer
+	Now     func() time.Time
 }
 
 // SessionLife is how long a sign-in holds.
@@ -49,49 +55,48 @@ const SessionLife = 30 * 24 * time.Hour
 
 // Register holds people and their sessions. It answers from memory.
 type Register struct {
-	records Records
+	commits *commit.Writer
 	now     func() time.Time
 
-	mu       sync.RWMutex
-	people   map[string]Person
-	sessions map[[sha256.Size]byte]Session
+	people   *commit.Table[string, Person]
+	sessions *commit.Table[[sha256.Size]byte, Session]
+
+	mu       sync.Mutex
 	failures map[string][]time.Time
 	hashing  chan struct{}
 }
 
 // Open reads everybody.
-func Open(r Records, now func() time.Time) (*Register, error) {
-	g := &Register{records: r, now: now, people: map[string]Person{}, sessions: map[[sha256.Size]byte]Session{},
-		failures: map[string][]time.Time{}, hashing: make(chan struct{}, 2)}
-	ps, err := r.People()
+func Open(ctx context.Context, o Options) (*Register, error) {
+	g := &Register{commits: o.Commits, now: o.Now, failures: map[string][]time.Time{}, hashing: make(chan struct{}, 2)}
+	ps, err := o.Records.People(ctx)
 	if err != nil {
 		return nil, err
 	}
+	people := map[string]Person{}
 	for _, p := range ps {
-		g.people[p.Name] = p
+		people[p.Name] = p
 	}
-	ss, err := r.Sessions()
+	ss, err := o.Records.Sessions(ctx)
 	if err != nil {
 		return nil, err
 	}
+	sessions := map[[sha256.Size]byte]Session{}
 	for _, s := range ss {
-		g.sessions[s.Hash] = s
+		sessions[s.Hash] = s
 	}
+	g.people, g.sessions = commit.NewTable(people), commit.NewTable(sessions)
 	return g, nil
 }
 
 // Empty reports whether nobody exists yet.
-func (g *Register) Empty() bool {
-	g.mu.RLock()
-	defer g.mu.RUnlock()
-	return len(g.people) == 0
-}
+func (g *Register) Empty() bool { return g.people.Len() == 0 }
 
 var personName = regexp.MustCompile(`^[a-z][a-z0-9._-]{0,62}$`)
 
 // Add makes a person. An empty password is replaced by a generated one, which
 // is returned and not kept.
-func (g *Register) Add(name, password, by string) (string, error) {
+func (g *Register) Add(ctx context.Context, name, password, by string) (string, error) {
 	if !personName.MatchString(name) {
 		return "", fault.New(fault.Invalid, "%q is no name to sign in with", name).Then("use small letters, digits, dots and hyphens")
 	}
@@ -105,19 +110,18 @@ func (g *Register) Add(name, password, by string) (string, error) {
 	p := Person{Name: name, Salt: make([]byte, 16), CreatedAt: g.now()}
 	rand.Read(p.Salt)
 	p.Hash = hash(password, p.Salt)
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	if _, ok := g.people[name]; ok {
-		return "", fault.New(fault.Conflict, "%s exists already", name)
-	}
-	text := by + " let " + name + " in"
-	if by == "" {
-		text = "the first sign-in, " + name + ", was made"
-	}
-	if err := g.records.SavePerson(p, journal.New(g.now(), journal.Access, "", by, text)); err != nil {
+	err := g.commits.Do(ctx, func(tx *commit.Tx) error {
+		if _, ok := g.people.In(tx, name); ok {
+			return fault.New(fault.Conflict, "%s exists already", name)
+		}
+		tx.Put(p)
+		tx.Tell(fact.New(p.CreatedAt, fact.Person{Name: name, First: by == ""}).By(by))
+		g.people.Set(tx, name, p)
+		return nil
+	})
+	if err != nil {
 		return "", err
 	}
-	g.people[name] = p
 	return password, nil
 }
 
@@ -128,7 +132,7 @@ const (
 )
 
 // SignIn checks a password and returns the secret of a new session.
-func (g *Register) SignIn(name, password, label, remote string) (string, Session, error) {
+func (g *Register) SignIn(ctx context.Context, name, password, label, remote string) (string, Session, error) {
 	now := g.now()
 	g.mu.Lock()
 	recent := g.failures[remote][:0]
@@ -141,10 +145,10 @@ func (g *Register) SignIn(name, password, label, remote string) (string, Session
 	if len(recent) == 0 {
 		delete(g.failures, remote)
 	}
-	p, ok := g.people[name]
 	g.mu.Unlock()
+	p, ok := g.people.Get(name)
 	if len(recent) >= maxFailures {
-		return "", Session{}, fault.New(fault.TooMany, "too many wrong passwords came from this address").Then("wait a minute and try again")
+		return "", Session{}, fault.New(fault.TooMany, "too many wrong passwords came from this address").Then("wait a minute and try again").On("password")
 	}
 	if !ok {
 		// Take as long as for a person who exists.
@@ -157,28 +161,28 @@ func (g *Register) SignIn(name, password, label, remote string) (string, Session
 		g.mu.Lock()
 		g.failures[remote] = append(g.failures[remote], now)
 		g.mu.Unlock()
-		return "", Session{}, fault.New(fault.Unauthenticated, "name or password is wrong").Then("try again; nothing was changed")
+		return "", Session{}, fault.New(fault.Unauthenticated, "name or password is wrong").Then("try again; nothing was changed").On("password")
 	}
 	var b [32]byte
 	rand.Read(b[:])
 	secret := base64.RawURLEncoding.EncodeToString(b[:])
 	s := Session{Hash: sha256.Sum256([]byte(secret)), Person: name, Label: label, CreatedAt: now, ExpiresAt: now.Add(SessionLife)}
-	text := fmt.Sprintf("%s signed in with the %s", name, label)
-	if err := g.records.SaveSession(s, journal.New(now, journal.Access, "", name, text)); err != nil {
+	err := g.commits.Do(ctx, func(tx *commit.Tx) error {
+		tx.Put(s)
+		tx.Tell(fact.New(now, fact.SignIn{Name: name, With: label}).By(name))
+		g.sessions.Set(tx, s.Hash, s)
+		return nil
+	})
+	if err != nil {
 		return "", Session{}, err
 	}
-	g.mu.Lock()
-	g.sessions[s.Hash] = s
-	g.mu.Unlock()
 	return secret, s, nil
 }
 
 // Who returns the session of a secret.
 func (g *Register) Who(secret string) (Session, error) {
 	sum := sha256.Sum256([]byte(strings.TrimSpace(secret)))
-	g.mu.RLock()
-	s, ok := g.sessions[sum]
-	g.mu.RUnlock()
+	s, ok := g.sessions.Get(sum)
 	switch {
 	case secret == "":
 		return Session{}, fault.New(fault.Unauthenticated, "nobody is signed in").Then("sign in first")
@@ -191,14 +195,12 @@ func (g *Register) Who(secret string) (Session, error) {
 }
 
 // SignOut ends a session.
-func (g *Register) SignOut(s Session) error {
-	if err := g.records.DeleteSession(s.Hash); err != nil {
-		return err
-	}
-	g.mu.Lock()
-	delete(g.sessions, s.Hash)
-	g.mu.Unlock()
-	return nil
+func (g *Register) SignOut(ctx context.Context, s Session) error {
+	return g.commits.Do(ctx, func(tx *commit.Tx) error {
+		tx.Put(commit.Delete{Record: s})
+		g.sessions.Drop(tx, s.Hash)
+		return nil
+	})
 }
 
 // hash is argon2id with the parameters RFC 9106 section 4 recommends for

@@ -15,12 +15,12 @@ func TestSignIn(t *testing.T) {
 	if !r.People.Empty() {
 		t.Fatal("somebody is there already")
 	}
-	password, err := r.People.Add("engineer", "", "")
+	password, err := r.People.Add(t.Context(), "engineer", "", "")
 	r.Must(err)
 	if len(password) < 16 {
 		t.Errorf("the password %q is short", password)
 	}
-	secret, s, err := r.People.SignIn("engineer", password, "console", "127.0.0.1")
+	secret, s, err := r.People.SignIn(t.Context(), "engineer", password, "console", "127.0.0.1")
 	r.Must(err)
 	if s.Person != "engineer" || strings.Contains(strings.Join(r.Journal("access"), " "), password) {
 		t.Errorf("session %+v, journal %q", s, r.Journal("access"))
@@ -45,11 +45,11 @@ func TestSignIn(t *testing.T) {
 
 func TestSignOut(t *testing.T) {
 	r := rig.New(t)
-	_, err := r.People.Add("engineer", "long-enough-1", "")
+	_, err := r.People.Add(t.Context(), "engineer", "long-enough-1", "")
 	r.Must(err)
-	secret, s, err := r.People.SignIn("engineer", "long-enough-1", "console", "127.0.0.1")
+	secret, s, err := r.People.SignIn(t.Context(), "engineer", "long-enough-1", "console", "127.0.0.1")
 	r.Must(err)
-	r.Must(r.People.SignOut(s))
+	r.Must(r.People.SignOut(t.Context(), s))
 	if _, err := r.People.Who(secret); rig.Code(err) != fault.Unauthenticated {
 		t.Errorf("after signing out: %v", err)
 	}
@@ -57,23 +57,23 @@ func TestSignOut(t *testing.T) {
 
 func TestWrongPasswords(t *testing.T) {
 	r := rig.New(t)
-	_, err := r.People.Add("engineer", "long-enough-1", "")
+	_, err := r.People.Add(t.Context(), "engineer", "long-enough-1", "")
 	r.Must(err)
-	_, _, unknown := r.People.SignIn("nobody", "long-enough-1", "console", "127.0.0.9")
+	_, _, unknown := r.People.SignIn(t.Context(), "nobody", "long-enough-1", "console", "127.0.0.9")
 	for i := range 10 {
-		_, _, err := r.People.SignIn("engineer", "wrong", "console", "127.0.0.1")
+		_, _, err := r.People.SignIn(t.Context(), "engineer", "wrong", "console", "127.0.0.1")
 		if rig.Code(err) != fault.Unauthenticated || err.Error() != unknown.Error() {
 			t.Fatalf("attempt %d gives %v; a wrong name gives %v", i, err, unknown)
 		}
 	}
-	if _, _, err := r.People.SignIn("engineer", "long-enough-1", "console", "127.0.0.1"); rig.Code(err) != fault.TooMany {
+	if _, _, err := r.People.SignIn(t.Context(), "engineer", "long-enough-1", "console", "127.0.0.1"); rig.Code(err) != fault.TooMany {
 		t.Errorf("the eleventh attempt gives %v", err)
 	}
-	if _, _, err := r.People.SignIn("engineer", "long-enough-1", "console", "127.0.0.2"); err != nil {
+	if _, _, err := r.People.SignIn(t.Context(), "engineer", "long-enough-1", "console", "127.0.0.2"); err != nil {
 		t.Errorf("from another address: %v", err)
 	}
 	r.Clock.Forward(61 * time.Second)
-	if _, _, err := r.People.SignIn("engineer", "long-enough-1", "console", "127.0.0.1"); err != nil {
+	if _, _, err := r.People.SignIn(t.Context(), "engineer", "long-enough-1", "console", "127.0.0.1"); err != nil {
 		t.Errorf("a minute later: %v", err)
 	}
 }
@@ -81,13 +81,13 @@ func TestWrongPasswords(t *testing.T) {
 func TestAddRefuses(t *testing.T) {
 	r := rig.New(t)
 	for _, c := range [][2]string{{"Engineer", "long-enough-1"}, {"engineer", "short"}, {"", "long-enough-1"}} {
-		if _, err := r.People.Add(c[0], c[1], ""); rig.Code(err) != fault.Invalid {
+		if _, err := r.People.Add(t.Context(), c[0], c[1], ""); rig.Code(err) != fault.Invalid {
 			t.Errorf("adding %q gives %v", c[0], err)
 		}
 	}
-	_, err := r.People.Add("engineer", "long-enough-1", "")
+	_, err := r.People.Add(t.Context(), "engineer", "long-enough-1", "")
 	r.Must(err)
-	if _, err := r.People.Add("engineer", "long-enough-1", ""); rig.Code(err) != fault.Conflict {
+	if _, err := r.People.Add(t.Context(), "engineer", "long-enough-1", ""); rig.Code(err) != fault.Conflict {
 		t.Errorf("twice gives %v", err)
 	}
 }

@@ -17,11 +17,11 @@ func BenchmarkSince(b *testing.B) {
 	ids := make([]string, devices)
 	for i := range ids {
 		ids[i] = fmt.Sprintf("tank-%05d", i)
-		if _, _, err := r.Devices.Create(ids[i], "tank-probe", nil, "tester"); err != nil {
+		if _, _, err := r.Devices.Create(b.Context(), ids[i], "tank-probe", nil, "tester"); err != nil {
 			b.Fatal(err)
 		}
 	}
-	r.Bus.Settle()
+	r.Settle()
 	at := rig.Start
 	for b.Loop() {
 		b.StopTimer()
@@ -29,7 +29,7 @@ func BenchmarkSince(b *testing.B) {
 		for i, id := range ids {
 			r.Bus.Publish(event.Readings{Device: id, Arrived: at, Readings: []value.Reading{{Metric: "must_temp", At: at, Value: value.OfNumber(float64(i))}}})
 		}
-		r.Bus.Settle()
+		r.Settle()
 		b.StartTimer()
 		if all, _ := r.Present.Since(0); len(all) != devices {
 			b.Fatalf("%d devices", len(all))

@@ -4,7 +4,7 @@
 package present
 
 import (
-	"fmt"
+	"context"
 	"log/slog"
 	"maps"
 	"slices"
@@ -21,7 +21,6 @@ import (
 	"ullage/core/value"
 	"ullage/fleet/devices"
 	"ullage/fleet/event"
-	"ullage/fleet/journal"
 	"ullage/fleet/models"
 	"ullage/fleet/settings"
 )
@@ -66,23 +65,43 @@ type Device struct {
 	Seq          uint64 // grows with every change of any device
 }
 
-// Latests gives the newest reading of every metric of every device.
-type Latests interface {
-	Latest(yield func(device string, r value.Reading)) error
+// Telemetry gives the newest reading of every metric of every device.
+type Telemetry interface {
+	Latest(ctx context.Context, yield func(device string, r value.Reading)) error
 }
 
-// Fleet holds every device now.
+// Records knows what was told of links.
+type Records interface {
+	// Links returns what the link of each device was told to be last.
+	Links(context.Context) (map[string]health.Link, error)
+}
+
+// Options are what a Fleet is made of.
+type Options struct {
+	Devices   *devices.Registry
+	Models    *models.Catalogue
+	Settings  *settings.Settings
+	Telemetry Telemetry
+	Records   Records
+	Bus       *event.Bus
+	Zone      *time.Location // of the devices; UTC if it is nil
+	Log       *slog.Logger
+	Now       func() time.Time
+}
+
+// Fleet holds every device now. It only projects: it writes nothing.
 type Fleet struct {
 	devices  *devices.Registry
 	models   *models.Catalogue
 	settings *settings.Settings
-	journal  journal.Records
+	bus      *event.Bus
 	now      func() time.Time
 	log      *slog.Logger
 
 	zone   *time.Location
 	seq    atomic.Uint64
 	shards [event.Shards]shard
+	news   news
 }
 
 type shard struct {
@@ -97,7 +116,8 @@ type entry struct {
 	refusals []time.Time
 	linkNext time.Time
 	heardAt  time.Time // arrival of the last message of readings
-	missed   bool      // the journal has been told that it fell silent
+	missed   bool      // it was told that it fell silent
+	known    bool      // it was heard before
 	dirty    bool
 	shown    *Device // what was handed out last; its Latest is the entry's own while lent
 	lent     bool    // Latest was handed out and is not written to any more
@@ -116,15 +136,23 @@ func (e *entry) take(metric string, l Latest) {
 }
 
 // Open fills what is present from the registries and the store.
-func Open(d *devices.Registry, m *models.Catalogue, s *settings.Settings, l Latests, j journal.Records, now func() time.Time, log *slog.Logger) (*Fleet, error) {
-	b := &Fleet{devices: d, models: m, settings: s, journal: j, now: now, log: log, zone: time.UTC}
+func Open(ctx context.Context, o Options) (*Fleet, error) {
+	b := &Fleet{devices: o.Devices, models: o.Models, settings: o.Settings, bus: o.Bus, now: o.Now, log: o.Log, zone: o.Zone}
+	if b.zone == nil {
+		b.zone = time.UTC
+	}
+	b.news.init()
 	for i := range b.shards {
 		b.shards[i].devices = map[string]*entry{}
 	}
-	for _, dev := range d.List() {
+	for _, dev := range o.Devices.List() { // in order of id, so that nothing is inserted
 		b.refresh(dev.ID)
 	}
-	err := l.Latest(func(device string, r value.Reading) {
+	told, err := o.Records.Links(ctx)
+	if err != nil {
+		return nil, err
+	}
+	err = o.Telemetry.Latest(ctx, func(device string, r value.Reading) {
 		if e := b.shards[event.ShardOf(device)].devices[device]; e != nil {
 			e.Latest[r.Metric] = Latest{r.At, r.Value, r.Quality}
 			if r.At.After(e.LastAt) {
@@ -134,16 +162,26 @@ func Open(d *devices.Registry, m *models.Catalogue, s *settings.Settings, l Late
 	})
 	for i := range b.shards {
 		for _, e := range b.shards[i].devices {
-			e.Link, e.linkNext = health.LinkOf(e.LastAt, now(), e.Interval)
-			e.missed = e.Link == health.Silent
+			e.Link, e.linkNext = health.LinkOf(e.LastAt, o.Now(), e.Interval)
+			e.missed = told[e.ID] == health.Silent
+			e.known = e.Link != health.Never
+			e.heardAt = o.Now() // as long as the service was away nobody could be heard
 			b.judge(e)
 		}
 	}
 	return b, err
 }
 
-// In says in which zone the devices are; it is UTC until it is called.
-func (b *Fleet) In(zone *time.Location) { b.zone = zone }
+// Restore puts an alarm that is open since before the start on a device.
+func (b *Fleet) Restore(device string, a Alarm) {
+	s := &b.shards[event.ShardOf(device)]
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if e := s.devices[device]; e != nil {
+		b.alarm(e, event.Alarm{Device: device, ID: a.ID, Rule: a.Rule, Message: a.Message, Priority: a.Priority, State: a.State, RaisedAt: a.RaisedAt})
+		e.dirty, e.Seq = true, b.seq.Add(1)
+	}
+}
 
 // Zone returns the zone of a device.
 func (b *Fleet) Zone(string) *time.Location { return b.zone }
@@ -162,6 +200,7 @@ func (b *Fleet) Handle(i int, ev event.Event) {
 		}
 		e.dirty = true
 		e.Seq = b.seq.Add(1)
+		defer b.news.tell()
 	}
 	switch ev := ev.(type) {
 	case event.Readings:
@@ -227,9 +266,9 @@ func (b *Fleet) tick(e *entry, now time.Time) {
 	}
 }
 
-// link judges the link again and writes to the journal when a device is heard
-// for the first time, falls silent, or comes back. Only the passing of time
-// makes a device fall silent: one that begins with its backlog has not.
+// link judges the link again and tells when a device is heard for the first
+// time, falls silent, or comes back. Only the passing of time makes a device
+// fall silent: one that begins with its backlog has not.
 func (b *Fleet) link(e *entry, now time.Time, byTime bool) {
 	old := e.Link
 	e.Link, e.linkNext = health.LinkOf(e.LastAt, now, e.Interval)
@@ -237,31 +276,28 @@ func (b *Fleet) link(e *entry, now time.Time, byTime bool) {
 		return
 	}
 	e.dirty, e.Seq = true, b.seq.Add(1)
-	text := ""
 	switch {
 	case old == health.Never:
-		text = "it was heard for the first time"
-	case e.Link == health.Silent && byTime:
+		b.tell(e, now, true)
+	case e.Link == health.Silent && byTime && now.Sub(e.heardAt) >= 3*e.Interval && !e.missed:
 		b.fellSilent(e, now)
-		return
 	case e.Link == health.Online && e.missed:
-		text = "it is back"
 		e.missed = false
+		b.tell(e, now, true)
 	default:
-		return
+		b.tell(e, now, false)
 	}
-	b.tell(e, now, text)
 }
 
 func (b *Fleet) fellSilent(e *entry, now time.Time) {
 	e.missed = true
-	b.tell(e, now, fmt.Sprintf("it fell silent; its last reading is of %s", e.LastAt.UTC().Format(time.RFC3339)))
+	b.tell(e, now, true)
 }
 
-func (b *Fleet) tell(e *entry, now time.Time, text string) {
-	if err := b.journal.AppendJournal(journal.New(now, journal.LinkChanged, e.ID, "", text)); err != nil {
-		b.log.Error("the journal did not take a change of link", "device", e.ID, "error", err)
-	}
+func (b *Fleet) tell(e *entry, now time.Time, told bool) {
+	first := told && !e.known
+	e.known = true
+	b.bus.Publish(event.Link{Device: e.ID, Link: e.Link, Last: e.LastAt, At: now, First: first, Told: told})
 }
 
 func (b *Fleet) alarm(e *entry, ev event.Alarm) {
@@ -530,8 +566,8 @@ type Lookup func(expr.Name) value.Value
 func (b *Fleet) Lookup(id string) (Lookup, *model.Model, bool) {
 	s := &b.shards[event.ShardOf(id)]
 	s.mu.RLock()
+	defer s.mu.RUnlock()
 	e := s.devices[id]
-	s.mu.RUnlock()
 	if e == nil || e.model == nil {
 		return nil, nil, false
 	}
@@ -540,4 +576,30 @@ func (b *Fleet) Lookup(id string) (Lookup, *model.Model, bool) {
 		defer s.mu.RUnlock()
 		return b.sample(e, &expr.Info{Name: n}).Value
 	}, e.model, true
+}
+
+// news wakes those that follow what changes.
+type news struct {
+	mu      sync.Mutex
+	changed chan struct{}
+	waiting bool
+}
+
+func (n *news) init() { n.changed = make(chan struct{}) }
+
+func (n *news) tell() {
+	n.mu.Lock()
+	if n.waiting {
+		close(n.changed)
+		n.changed, n.waiting = make(chan struct{}), false
+	}
+	n.mu.Unlock()
+}
+
+// Changed returns a channel that is closed when any device changes.
+func (b *Fleet) Changed() <-chan struct{} {
+	b.news.mu.Lock()
+	defer b.news.mu.Unlock()
+	b.news.waiting = true
+	return b.news.changed
 }

@@ -100,7 +100,7 @@ func TestReadWhileWritten(t *testing.T) {
 		look()
 	}
 	wrote.Wait()
-	r.Bus.Settle()
+	r.Settle()
 	look()
 	for id, v := range seen {
 		if v != rounds-1 {

@@ -93,7 +93,7 @@ type History interface {
 
 // Readings gives single readings.
 type Readings interface {
-	ReadingsContext(ctx context.Context, device, metric string, from, to time.Time, yield func(series.Point) error) error
+	Readings(ctx context.Context, device, metric string, from, to time.Time, yield func(series.Point) error) error
 }
 
 // Limits tells how far a device is from the limits of its alarms now.
@@ -112,9 +112,20 @@ type Queries struct {
 	now      func() time.Time
 }
 
-// New returns a Queries. matching tells for which devices a condition is true.
-func New(h History, d *devices.Registry, m *models.Catalogue, l Limits, matching func(string) (map[string]bool, error), zone *time.Location, now func() time.Time) *Queries {
-	return &Queries{history: h, devices: d, models: m, limits: l, matching: matching, zone: zone, now: now}
+// Options are what Queries are made of.
+type Options struct {
+	History  History
+	Devices  *devices.Registry
+	Models   *models.Catalogue
+	Limits   Limits
+	Matching func(where string) (map[string]bool, error) // tells for which devices a condition is true
+	Zone     *time.Location
+	Now      func() time.Time
+}
+
+// New returns Queries.
+func New(o Options) *Queries {
+	return &Queries{history: o.History, devices: o.Devices, models: o.Models, limits: o.Limits, matching: o.Matching, zone: o.Zone, now: o.Now}
 }
 
 // Plan is a query made definite: which series are read, and how.
@@ -225,7 +236,7 @@ func (c *Queries) pick(p *Plan) error {
 	}
 	for _, metric := range p.Metrics {
 		if !named[metric] && len(ids) > 0 {
-			return fault.New(fault.NotFound, "none of these devices has a metric %s", metric).Then("see what a model has with: ullage model show MODEL")
+			return fault.New(fault.NotFound, "none of these devices has a metric %s", metric).On("model")
 		}
 	}
 	most, what := MaxLines, "lines"
@@ -341,7 +352,7 @@ func (l *Line) note(device string, lost *series.Lost) {
 	if l.Note != "" {
 		l.Note += "; "
 	}
-	l.Note += fmt.Sprintf("%s: %s; see: ullage store check", device, lost)
+	l.Note += fmt.Sprintf("%s: %s", device, lost)
 }
 
 // read reads one series: cells of numbers, or points of texts.
@@ -355,7 +366,7 @@ func (c *Queries) read(ctx context.Context, p *Plan, grid series.Grid, s *one) (
 			return cells, nil, err
 		}
 	}
-	err = c.history.ReadingsContext(ctx, s.device.ID, s.metric, p.From, p.To, func(x series.Point) error {
+	err = c.history.Readings(ctx, s.device.ID, s.metric, p.From, p.To, func(x series.Point) error {
 		if x.Value.Kind != value.Text {
 			return nil
 		}
@@ -511,7 +522,7 @@ func (c *Queries) Export(ctx context.Context, q Query, yield func(device, metric
 		if err != nil {
 			return err
 		}
-		err = c.history.ReadingsContext(ctx, s.device.ID, s.metric, p.From, p.To, func(x series.Point) error {
+		err = c.history.Readings(ctx, s.device.ID, s.metric, p.From, p.To, func(x series.Point) error {
 			if x.Value.Kind == value.Number {
 				x.Value.Num = convert(x.Value.Num)
 			}

@@ -86,7 +86,7 @@ func season(t *testing.T) (*rig.Rig, func(h query.History, l query.Limits) *quer
 		if h == nil {
 			h = r.Store.Telemetry
 		}
-		return query.New(h, r.Devices, r.Models, l, matching, time.UTC, r.Clock.Now)
+		return query.New(query.Options{History: h, Devices: r.Devices, Models: r.Models, Limits: l, Matching: matching, Zone: time.UTC, Now: r.Clock.Now})
 	}
 }
 
@@ -200,8 +200,8 @@ func TestAnswersAreAStream(t *testing.T) {
 	if !errors.Is(err, context.Canceled) || n != 1 {
 		t.Errorf("cancelled after the first line: %d lines, %v", n, err)
 	}
-	for by, want := range map[string]string{"": "tank-0|tank-1 tank-1: the readings between 2026-03-07T00:00:00Z and 2026-03-07T01:00:00Z are damaged and were left out; see: ullage store check|tank-2|",
-		"site": "site=Fennimore|site=Kilnside tank-1: the readings between 2026-03-07T00:00:00Z and 2026-03-07T01:00:00Z are damaged and were left out; see: ullage store check|"} {
+	for by, want := range map[string]string{"": "tank-0|tank-1 tank-1: the readings between 2026-03-07T00:00:00Z and 2026-03-07T01:00:00Z are damaged and were left out|tank-2|",
+		"site": "site=Fennimore|site=Kilnside tank-1: the readings between 2026-03-07T00:00:00Z and 2026-03-07T01:00:00Z are damaged and were left out|"} {
 		q.GroupBy = by
 		a, err := clerk(damaged{r.Store.Telemetry, "tank-1"}, nil).Run(t.Context(), q)
 		r.Must(err)

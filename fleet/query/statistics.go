@@ -42,7 +42,7 @@ func (c *Queries) Statistics(ctx context.Context, q Query) (*Statistics, error) 
 	}
 	f := &Statistics{Line: s.line(symbol), From: p.From, To: p.To}
 	var values []float64
-	err = c.history.ReadingsContext(ctx, s.device.ID, s.metric, p.From, p.To, func(x series.Point) error {
+	err = c.history.Readings(ctx, s.device.ID, s.metric, p.From, p.To, func(x series.Point) error {
 		if x.Value.Kind == value.Number && len(values) <= maxFigures {
 			values = append(values, convert(x.Value.Num))
 		}

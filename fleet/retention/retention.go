@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ullage/fleet/devices"
+	"ullage/fleet/fact"
 	"ullage/fleet/models"
 )
 
@@ -25,9 +26,25 @@ type Store interface {
 	Trim([]Cut) (int64, error)
 }
 
-// Retention throws away what is too old.
-type Retention struct {
+// Records holds facts and validity.
+type Records interface {
+	// ForgetFacts deletes facts of a kind that are older than a time.
+	ForgetFacts(ctx context.Context, kind fact.Kind, before time.Time) (int64, error)
+	// ForgetValidity deletes what was over before a time.
+	ForgetValidity(ctx context.Context, before time.Time) (int64, error)
+}
+
+// AsOf is how far back it can be asked what was so; facts are kept as long, but
+// for those that devices make often.
+const AsOf = 400 * 24 * time.Hour
+
+// often are the kinds of fact that devices make often, and how long they are kept.
+var often = map[fact.Kind]time.Duration{fact.AttributesReported: 100 * 24 * time.Hour, fact.SettingApplied: 100 * 24 * time.Hour, fact.EventSent: 100 * 24 * time.Hour}
+
+// Options are what a Retention is made of.
+type Options struct {
 	Store   Store
+	Records Records
 	Devices *devices.Registry
 	Models  *models.Catalogue
 	// Readings and Rollups say how long those are kept of which the model says
@@ -36,6 +53,12 @@ type Retention struct {
 	Log               *slog.Logger
 	Now               func() time.Time
 }
+
+// Retention throws away what is too old.
+type Retention struct{ o Options }
+
+// New returns a Retention.
+func New(o Options) *Retention { return &Retention{o} }
 
 // every is how often the store is looked through.
 const every = time.Hour
@@ -46,11 +69,16 @@ func (k *Retention) Run(ctx context.Context) {
 	defer t.Stop()
 	for {
 		begun := time.Now()
+		if n, err := k.Forget(ctx); err != nil && ctx.Err() == nil {
+			k.o.Log.Error("old facts were not thrown away and will be tried again", "error", err)
+		} else if n > 0 {
+			k.o.Log.Info("old facts were thrown away", "facts", n)
+		}
 		switch n, err := k.Sweep(); {
 		case err != nil && ctx.Err() == nil:
-			k.Log.Error("old readings were not thrown away and will be tried again", "error", err)
+			k.o.Log.Error("old readings were not thrown away and will be tried again", "error", err)
 		case n > 0:
-			k.Log.Info("old readings were thrown away", "readings", n, "after", time.Since(begun).Round(time.Millisecond))
+			k.o.Log.Info("old readings were thrown away", "readings", n, "after", time.Since(begun).Round(time.Millisecond))
 		}
 		select {
 		case <-ctx.Done():
@@ -62,7 +90,7 @@ func (k *Retention) Run(ctx context.Context) {
 
 // Sweep throws away what is too old now, and returns how many readings went.
 func (k *Retention) Sweep() (int64, error) {
-	now := k.Now()
+	now := k.o.Now()
 	before := func(keep time.Duration) time.Time {
 		if keep == 0 {
 			return time.Time{}
@@ -70,10 +98,10 @@ func (k *Retention) Sweep() (int64, error) {
 		return now.Add(-keep)
 	}
 	var cuts []Cut
-	k.Store.Each(func(device, metric string) {
-		readings, rollups := k.Readings, k.Rollups
-		if d, err := k.Devices.Get(device); err == nil {
-			if m, err := k.Models.Of(d.Model, d.Version); err == nil {
+	k.o.Store.Each(func(device, metric string) {
+		readings, rollups := k.o.Readings, k.o.Rollups
+		if d, err := k.o.Devices.Get(device); err == nil {
+			if m, err := k.o.Models.Of(d.Model, d.Version); err == nil {
 				if p, ok := m.Property(metric); ok {
 					if p.Retention > 0 {
 						readings = p.Retention
@@ -91,5 +119,23 @@ func (k *Retention) Sweep() (int64, error) {
 	if len(cuts) == 0 {
 		return 0, nil
 	}
-	return k.Store.Trim(cuts)
+	return k.o.Store.Trim(cuts)
+}
+
+// Forget deletes facts and validity that are not kept any more, and returns how
+// many facts went.
+func (k *Retention) Forget(ctx context.Context) (int64, error) {
+	all := int64(0)
+	for _, kind := range fact.Kinds {
+		keep, short := often[kind]
+		if !short {
+			keep = AsOf
+		}
+		n, err := k.o.Records.ForgetFacts(ctx, kind, k.o.Now().Add(-keep))
+		if all += n; err != nil {
+			return all, err
+		}
+	}
+	_, err := k.o.Records.ForgetValidity(ctx, k.o.Now().Add(-AsOf))
+	return all, err
 }

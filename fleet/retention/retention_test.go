@@ -23,7 +23,7 @@ func TestWhatIsKept(t *testing.T) {
 	r.Must(err)
 	short := strings.Replace(string(src), `"title": "Density",`, `"title": "Density", "ullage:retention": "10d", "ullage:rollup_retention": "20d",`, 1)
 	short = strings.Replace(short, `"model": "1.2.0"`, `"model": "1.2.1"`, 1)
-	_, _, err = r.Models.Load([]byte(short), nil, "tester")
+	_, _, err = r.Models.Publish(t.Context(), []byte(short), nil, "tester")
 	r.Must(err)
 	const id = "tank-fennimore-07"
 	r.Onboard(id, "tank-probe", nil)
@@ -43,7 +43,7 @@ func TestWhatIsKept(t *testing.T) {
 		put(rig.Start.AddDate(0, 0, -day), 1440)
 	}
 	r.Store.Seal()
-	keeper := &retention.Retention{Store: r.Store.Telemetry, Devices: r.Devices, Models: r.Models, Readings: 15 * 24 * time.Hour, Log: slog.New(slog.DiscardHandler), Now: r.Clock.Now}
+	keeper := retention.New(retention.Options{Store: r.Store.Telemetry, Devices: r.Devices, Models: r.Models, Readings: 15 * 24 * time.Hour, Log: slog.New(slog.DiscardHandler), Now: r.Clock.Now})
 	gone, err := keeper.Sweep()
 	r.Must(err)
 	if gone < (20+15+15)*1440-3*480 || gone > (20+15+15)*1440 {
@@ -54,7 +54,7 @@ func TestWhatIsKept(t *testing.T) {
 	}
 	days := func(metric string) (raw, cells int64) {
 		t.Helper()
-		r.Must(r.Store.Readings(id, metric, rig.Start.AddDate(0, 0, -40), rig.Start, func(series.Point) error { raw++; return nil }))
+		r.Must(r.Store.Readings(t.Context(), id, metric, rig.Start.AddDate(0, 0, -40), rig.Start, func(series.Point) error { raw++; return nil }))
 		rs, err := r.Store.Cells(context.Background(), id, metric, rig.Start.AddDate(0, 0, -40), rig.Start, series.Every(24*3600_000), 24*3600_000)
 		r.Must(err)
 		for _, x := range rs {

@@ -3,6 +3,7 @@
 package revisions
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -18,8 +19,8 @@ import (
 	"ullage/fleet/settings"
 )
 
-// Revisions knows the models and who has them.
-type Revisions struct {
+// Options are what Revisions are made of.
+type Options struct {
 	Models   *models.Catalogue
 	Devices  *devices.Registry
 	Settings *settings.Settings
@@ -29,6 +30,12 @@ type Revisions struct {
 	// Moved is told of every device that was given another version.
 	Moved func(device string)
 }
+
+// Revisions knows the models and who has them.
+type Revisions struct{ o Options }
+
+// New returns Revisions.
+func New(o Options) *Revisions { return &Revisions{o} }
 
 // Draft is what publishing a text would do.
 type Draft struct {
@@ -44,51 +51,51 @@ type Draft struct {
 
 // Preview checks a text and says what publishing it would do. The format is
 // json or yaml; worked out from the text where it is empty.
-func (o *Revisions) Preview(text, format string, parts map[string]json.RawMessage) Draft {
+func (r *Revisions) Preview(text, format string, parts map[string]json.RawMessage) Draft {
 	name := "model.tm.json"
 	if format == "yaml" || format == "" && !strings.HasPrefix(strings.TrimSpace(text), "{") {
 		name = "model.tm.yaml"
 	}
 	d := Draft{Findings: []check.Finding{}}
-	d.Model, d.Findings = check.Text(check.File{Path: name, Data: []byte(text)}, func(src []byte) (*model.Model, error) { return o.Models.Read(src, parts) })
+	d.Model, d.Findings = check.Text(check.File{Path: name, Data: []byte(text)}, func(src []byte) (*model.Model, error) { return r.o.Models.Read(src, parts) })
 	if d.Model == nil {
 		return d
 	}
-	if old, err := o.Models.Of(d.Model.Name, ""); err == nil {
+	if old, err := r.o.Models.Of(d.Model.Name, ""); err == nil {
 		d.Before = old
 		c := model.Compare(old, d.Model)
 		d.Comparison = &c
 	}
-	d.State, d.Refused = o.Models.Judge(d.Model)
-	for _, x := range o.Devices.List() {
+	d.State, d.Refused = r.o.Models.Judge(d.Model)
+	for _, x := range r.o.Devices.List() {
 		if x.Model == d.Model.Name && x.Status != devices.Retired {
 			d.Devices++
 		}
 	}
-	d.Rules = o.Unfit(d.Model)
+	d.Rules = r.Unfit(d.Model)
 	return d
 }
 
 // Unfit lists the rules over a model that do not fit a version of it, each with
 // the reason: they do not watch devices that have that version.
-func (o *Revisions) Unfit(m *model.Model) []string {
+func (r *Revisions) Unfit(m *model.Model) []string {
 	var out []string
-	around := check.Around{Rules: o.Alarms.Names()}
-	for _, r := range o.Alarms.Rules() {
-		if !r.Names(m.Name) {
+	around := check.Around{Rules: r.o.Alarms.Names()}
+	for _, x := range r.o.Alarms.Rules() {
+		if !x.Names(m.Name) {
 			continue
 		}
 		var err error
-		if r.Each == "" {
-			_, err = r.For(expr.NewPlan(around.With(check.Schema(m))))
+		if x.Each == "" {
+			_, err = x.For(expr.NewPlan(around.With(check.Schema(m))))
 		} else {
 			of := []*model.Model{m}
-			for _, name := range r.Models {
-				if other, e := o.Models.Get(name); e == nil && name != m.Name {
+			for _, name := range x.Models {
+				if other, e := r.o.Models.Get(name); e == nil && name != m.Name {
 					of = append(of, other)
 				}
 			}
-			_, _, err = check.GroupRule(&r, of, around)
+			_, _, err = check.GroupRule(&x, of, around)
 		}
 		if err != nil {
 			out = append(out, err.Error())
@@ -109,12 +116,12 @@ type Step struct {
 // empty: those with the ids, or those that where chooses, or all. With preview
 // nothing is changed. It returns what is or would be moved, and what is
 // different for them.
-func (o *Revisions) Move(modelName, version string, ids []string, where string, preview bool, by string) (*model.Model, []Step, []model.Change, error) {
-	to, err := o.Models.Of(modelName, version)
+func (r *Revisions) Move(ctx context.Context, modelName, version string, ids []string, where string, preview bool, by string) (*model.Model, []Step, []model.Change, error) {
+	to, err := r.o.Models.Of(modelName, version)
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	chosen, err := o.choose(to.Name, ids, where)
+	chosen, err := r.choose(to.Name, ids, where)
 	if err != nil {
 		return nil, nil, nil, err
 	}
@@ -128,7 +135,7 @@ func (o *Revisions) Move(modelName, version string, ids []string, where string, 
 			oldest = d.Version
 		}
 		s := Step{Device: d.ID, From: d.Version, Reported: d.Reported(), Loses: []string{}}
-		st, _, err := o.Settings.Of(d.ID)
+		st, _, err := r.o.Settings.Of(d.ID)
 		if err != nil {
 			return nil, nil, nil, err
 		}
@@ -142,54 +149,46 @@ func (o *Revisions) Move(modelName, version string, ids []string, where string, 
 	}
 	var changes []model.Change
 	if oldest != "" {
-		if from, err := o.Models.Of(to.Name, oldest); err == nil {
+		if from, err := r.o.Models.Of(to.Name, oldest); err == nil {
 			changes = model.Compare(from, to).Changes
 		}
 	}
 	if preview {
 		return to, steps, changes, nil
 	}
+	all := make([]string, len(steps))
 	for i, s := range steps {
-		if err := o.one(s, to, by); err != nil {
-			return to, steps[:i], changes, fmt.Errorf("%d of %d devices were moved; then %s: %w", i, len(steps), s.Device, err)
+		all[i] = s.Device
+	}
+	moved, err := r.o.Devices.MoveMany(ctx, all, to, by)
+	if r.o.Moved != nil {
+		for _, id := range moved {
+			r.o.Moved(id)
 		}
 	}
-	return to, steps, changes, nil
+	if err != nil {
+		err = fmt.Errorf("%d of %d devices were moved: %w", len(moved), len(steps), err)
+	}
+	return to, steps, changes, err
 }
 
-func (o *Revisions) one(s Step, to *model.Model, by string) error {
-	if len(s.Loses) > 0 {
-		// While the old version is in force, or taking it off would be refused.
-		if _, err := o.Settings.Set(s.Device, nil, s.Loses, by); err != nil {
-			return err
-		}
-	}
-	if _, err := o.Devices.Move(s.Device, to.Version, by); err != nil {
-		return err
-	}
-	if o.Moved != nil {
-		o.Moved(s.Device)
-	}
-	return o.Settings.Remodel(s.Device)
-}
-
-func (o *Revisions) choose(modelName string, ids []string, where string) ([]devices.Device, error) {
+func (r *Revisions) choose(modelName string, ids []string, where string) ([]devices.Device, error) {
 	var among map[string]bool
 	if where != "" {
 		var err error
-		if among, err = o.Matching(where); err != nil {
+		if among, err = r.o.Matching(where); err != nil {
 			return nil, err
 		}
 	}
 	var out []devices.Device
-	for _, d := range o.Devices.List() {
+	for _, d := range r.o.Devices.List() {
 		if d.Model != modelName || d.Status == devices.Retired || among != nil && !among[d.ID] || len(ids) > 0 && !slices.Contains(ids, d.ID) {
 			continue
 		}
 		out = append(out, d)
 	}
 	for _, id := range ids {
-		d, err := o.Devices.Get(id)
+		d, err := r.o.Devices.Get(id)
 		if err != nil {
 			return nil, err
 		}

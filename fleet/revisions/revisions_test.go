@@ -13,9 +13,9 @@ import (
 	"ullage/test/rig"
 )
 
-func office(r *rig.Rig) *revisions.Revisions {
-	return &revisions.Revisions{Models: r.Models, Devices: r.Devices, Settings: r.Settings, Alarms: r.Alarms, Moved: r.Derivations.Forget,
-		Matching: func(string) (map[string]bool, error) { return map[string]bool{"tank-kilnside-01": true}, nil }}
+func over(r *rig.Rig) *revisions.Revisions {
+	return revisions.New(revisions.Options{Models: r.Models, Devices: r.Devices, Settings: r.Settings, Alarms: r.Alarms, Moved: r.Derivations.Forget,
+		Matching: func(string) (map[string]bool, error) { return map[string]bool{"tank-kilnside-01": true}, nil }})
 }
 
 func source(t *testing.T, changes ...string) string {
@@ -29,48 +29,48 @@ func source(t *testing.T, changes ...string) string {
 
 func TestMove(t *testing.T) {
 	r := rig.New(t)
-	o := office(r)
+	o := over(r)
 	tanks := []string{"tank-fennimore-07", "tank-kilnside-01", "tank-kilnside-02"}
 	for _, id := range tanks {
 		r.Onboard(id, "tank-probe", nil)
 	}
-	_, err := r.Settings.Set(tanks[0], map[string]any{"max_temp": 39.0, "stir_at": 27.0}, nil, "mara")
+	_, err := r.Settings.Set(t.Context(), tanks[0], map[string]any{"max_temp": 39.0, "stir_at": 27.0}, nil, "mara")
 	r.Must(err)
-	if _, _, err := r.Models.Load([]byte(source(t, `"1.2.0"`, `"2.0.0"`, `"maximum": 40,`, `"maximum": 36,`)), nil, "mara"); err != nil {
+	if _, _, err := r.Models.Publish(t.Context(), []byte(source(t, `"1.2.0"`, `"2.0.0"`, `"maximum": 40,`, `"maximum": 36,`)), nil, "mara"); err != nil {
 		t.Fatal(err)
 	}
-	r.Bus.Settle()
+	r.Settle()
 	version := func(id string) string { d, err := r.Devices.Get(id); r.Must(err); return d.Version }
 	if version(tanks[0]) != "1.2.0" || r.Device(tanks[0]).ModelVersion != "1.2.0" {
 		t.Error("publishing moved a device")
 	}
 	// The range of the old version still holds for it.
-	if _, err := r.Settings.Set(tanks[0], map[string]any{"max_temp": 38.5}, nil, "mara"); err != nil {
+	if _, err := r.Settings.Set(t.Context(), tanks[0], map[string]any{"max_temp": 38.5}, nil, "mara"); err != nil {
 		t.Errorf("a device is judged by a version it was not given: %v", err)
 	}
-	to, steps, changes, err := o.Move("tank-probe", "", nil, "", true, "mara")
+	to, steps, changes, err := o.Move(t.Context(), "tank-probe", "", nil, "", true, "mara")
 	if err != nil || to.Version != "2.0.0" || len(steps) != 3 || len(changes) != 1 || strings.Join(steps[0].Loses, " ") != "max_temp" || len(steps[1].Loses) != 0 {
 		t.Fatalf("a preview says %v, %+v, %+v, %v", to, steps, changes, err)
 	}
 	if version(tanks[0]) != "1.2.0" {
 		t.Error("a preview moved a device")
 	}
-	if _, steps, _, err = o.Move("tank-probe", "", nil, "x", false, "mara"); err != nil || len(steps) != 1 || version(tanks[1]) != "2.0.0" || version(tanks[2]) != "1.2.0" {
+	if _, steps, _, err = o.Move(t.Context(), "tank-probe", "", nil, "x", false, "mara"); err != nil || len(steps) != 1 || version(tanks[1]) != "2.0.0" || version(tanks[2]) != "1.2.0" {
 		t.Errorf("by a selector: %+v, %v", steps, err)
 	}
-	if _, _, _, err = o.Move("tank-probe", "2.0.0", []string{tanks[0]}, "", false, "mara"); err != nil {
+	if _, _, _, err = o.Move(t.Context(), "tank-probe", "2.0.0", []string{tanks[0]}, "", false, "mara"); err != nil {
 		t.Fatal(err)
 	}
-	r.Bus.Settle()
+	r.Settle()
 	doc, err := r.Settings.Document(tanks[0])
 	r.Must(err)
 	if doc.Intended["max_temp"].Num != 32 || doc.Intended["stir_at"].Num != 27 || r.Device(tanks[0]).ModelVersion != "2.0.0" {
 		t.Errorf("after the move its settings are %v", doc.Intended)
 	}
-	if _, steps, _, _ = o.Move("tank-probe", "2.0.0", []string{tanks[0]}, "", false, "mara"); len(steps) != 0 {
+	if _, steps, _, _ = o.Move(t.Context(), "tank-probe", "2.0.0", []string{tanks[0]}, "", false, "mara"); len(steps) != 0 {
 		t.Errorf("it moves where it is: %+v", steps)
 	}
-	if _, _, _, err := o.Move("tank-probe", "7.0.0", nil, "", false, "mara"); rig.Code(err) != fault.NotFound || !strings.Contains(err.Error(), "there is 1.2.0, 2.0.0") {
+	if _, _, _, err := o.Move(t.Context(), "tank-probe", "7.0.0", nil, "", false, "mara"); rig.Code(err) != fault.NotFound || !strings.Contains(err.Error(), "there is 1.2.0, 2.0.0") {
 		t.Errorf("to a version that is not there: %v", err)
 	}
 	r.Rule("rule: hot\nmodels: [tank-probe]\nraise: must_temp > 20\npriority: low\nmessage: hot\n")
@@ -79,7 +79,7 @@ func TestMove(t *testing.T) {
 	if unfit := o.Unfit(old); len(unfit) != 0 {
 		t.Errorf("a rule that fits is said not to: %v", unfit)
 	}
-	if _, _, err := r.Models.Load([]byte(source(t, `"1.2.0"`, `"3.0.0"`, `"co2_flow"`, `"gas_flow"`)), nil, "mara"); err != nil {
+	if _, _, err := r.Models.Publish(t.Context(), []byte(source(t, `"1.2.0"`, `"3.0.0"`, `"co2_flow"`, `"gas_flow"`)), nil, "mara"); err != nil {
 		t.Fatal(err)
 	}
 	r.Rule("rule: gassy\nmodels: [tank-probe]\nraise: gas_flow > 20\npriority: low\nmessage: gas\n")
@@ -87,7 +87,7 @@ func TestMove(t *testing.T) {
 		t.Errorf("a rule over what an older version has not: %v", unfit)
 	}
 	r.Onboard("hub-kilnside", "cellar-hub", nil)
-	if _, _, _, err := o.Move("tank-probe", "", []string{"hub-kilnside"}, "", false, "mara"); rig.Code(err) != fault.Invalid {
+	if _, _, _, err := o.Move(t.Context(), "tank-probe", "", []string{"hub-kilnside"}, "", false, "mara"); rig.Code(err) != fault.Invalid {
 		t.Errorf("a device of another model: %v", err)
 	}
 	r.Restart(true)
@@ -105,7 +105,7 @@ func TestMove(t *testing.T) {
 
 func TestPreview(t *testing.T) {
 	r := rig.New(t)
-	o := office(r)
+	o := over(r)
 	r.Onboard("tank-kilnside-01", "tank-probe", nil)
 	r.Rule("rule: must_too_warm\nmodels: [tank-probe]\nraise: must_temp > set.max_temp\npriority: high\nmessage: warm\n")
 	for _, c := range []struct {
@@ -146,16 +146,16 @@ func TestPartsAreKept(t *testing.T) {
 	const head = `{"@context":["https://www.w3.org/2022/wot/td/v1.1",{"ullage":"urn:ullage:vocabulary:"}],"@type":"tm:ThingModel",`
 	base := json.RawMessage(head + `"title":"Base","properties":{"battery":{"type":"number","unit":"V","readOnly":true}}}`)
 	lid := head + `"title":"Lid","ullage:name":"lid","version":{"model":"1.0.0"},"links":[{"rel":"tm:extends","href":"./base.tm.json"}],"properties":{"open":{"type":"boolean","readOnly":true}}}`
-	if _, _, err := r.Models.Load([]byte(lid), nil, "mara"); err == nil || !strings.Contains(err.Error(), "there is no model at ./base.tm.json") {
+	if _, _, err := r.Models.Publish(t.Context(), []byte(lid), nil, "mara"); err == nil || !strings.Contains(err.Error(), "there is no model at ./base.tm.json") {
 		t.Errorf("without its parent: %v", err)
 	}
-	m, _, err := r.Models.Load([]byte(lid), map[string]json.RawMessage{"base.tm.json": base}, "mara")
+	m, _, err := r.Models.Publish(t.Context(), []byte(lid), map[string]json.RawMessage{"base.tm.json": base}, "mara")
 	r.Must(err)
 	if _, ok := m.Property("battery"); !ok {
 		t.Error("the parent's telemetry is not there")
 	}
 	r.Restart(false)
-	m, changed, err := r.Models.Load([]byte(strings.Replace(lid, "1.0.0", "1.0.1", 1)), nil, "mara")
+	m, changed, err := r.Models.Publish(t.Context(), []byte(strings.Replace(lid, "1.0.0", "1.0.1", 1)), nil, "mara")
 	if err != nil || !changed {
 		t.Fatalf("without its parent, later: %v", err)
 	}
@@ -163,7 +163,7 @@ func TestPartsAreKept(t *testing.T) {
 		t.Error("the parent's telemetry is gone")
 	}
 	// A published model may be extended by its name.
-	if m, _, err = r.Models.Load([]byte(strings.NewReplacer(`"lid"`, `"great-lid"`, `./base.tm.json`, `./tank-probe@1.2.0.tm.json`).Replace(lid)), nil, "mara"); err != nil {
+	if m, _, err = r.Models.Publish(t.Context(), []byte(strings.NewReplacer(`"lid"`, `"great-lid"`, `./base.tm.json`, `./tank-probe@1.2.0.tm.json`).Replace(lid)), nil, "mara"); err != nil {
 		t.Fatal(err)
 	}
 	if _, ok := m.Property("must_temp"); !ok {

@@ -15,7 +15,7 @@ import (
 
 func TestUnknownRevisionsAreRefused(t *testing.T) {
 	r := newRig(t)
-	_, err := r.Settings.Set(tank, map[string]any{"max_temp": 30.0}, nil, "mara")
+	_, err := r.Settings.Set(t.Context(), tank, map[string]any{"max_temp": 30.0}, nil, "mara")
 	r.Must(err)
 	for _, revision := range []int64{3, 4, 0, -1, 1 << 40} {
 		o := report(r, fmt.Sprintf(`{"revision":%d,"applied":{"max_temp":30,"report_every":10,"stir_at":28,"display_unit":"Cel"}}`, revision))
@@ -24,7 +24,7 @@ func TestUnknownRevisionsAreRefused(t *testing.T) {
 		}
 	}
 	// What was refused does not count when the number comes.
-	_, err = r.Settings.Set(tank, map[string]any{"max_temp": 31.0}, nil, "mara")
+	_, err = r.Settings.Set(t.Context(), tank, map[string]any{"max_temp": 31.0}, nil, "mara")
 	r.Must(err)
 	if s, _, _ := r.Settings.Of(tank); s.Revision != 3 || s.Confirmed() || s.AppliedRevision != 0 {
 		t.Errorf("after revision 3 was made: %+v", s)
@@ -64,7 +64,7 @@ func TestRevisionsNeverComeAgain(t *testing.T) {
 		for range 40 {
 			switch n := rng.IntN(10); {
 			case n < 6:
-				_, err := r.Settings.Set(tank, map[string]any{"max_temp": float64(20 + rng.IntN(20))}, nil, "mara")
+				_, err := r.Settings.Set(t.Context(), tank, map[string]any{"max_temp": float64(20 + rng.IntN(20))}, nil, "mara")
 				r.Must(err)
 				look()
 			case n < 8 || len(backups) == 0:

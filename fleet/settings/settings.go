@@ -4,21 +4,23 @@
 package settings
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
+	"log/slog"
 	"maps"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
 	"ullage/core/layering"
 	"ullage/core/model"
 	"ullage/core/value"
+	"ullage/fleet/commit"
 	"ullage/fleet/devices"
 	"ullage/fleet/event"
+	"ullage/fleet/fact"
 	"ullage/fleet/fault"
-	"ullage/fleet/journal"
 	"ullage/fleet/models"
 )
 
@@ -76,46 +78,124 @@ func (b *Settings) next(s *State) {
 // Confirmed reports whether the device has answered the newest revision.
 func (s *State) Confirmed() bool { return s.AppliedRevision == s.Revision }
 
-// Records stores the states.
+// Records reads what is stored. States are put into commits as State, what is
+// to be changed on many devices as Job.
 type Records interface {
-	SettingStates() ([]State, error)
+	SettingStates(context.Context) ([]State, error)
 	// Epoch is that of the store; every restore from a backup begins another.
-	Epoch() (int64, error)
-	SaveSettings(State, ...journal.Entry) error
+	Epoch(context.Context) (int64, error)
+	// Jobs returns those that are not done.
+	Jobs(context.Context) ([]Job, error)
+}
+
+// Options are what Settings are made of.
+type Options struct {
+	Records Records
+	Commits *commit.Writer
+	Devices *devices.Registry
+	Models  *models.Catalogue
+	Bus     *event.Bus
+	Log     *slog.Logger
+	Now     func() time.Time
 }
 
 // Settings holds the settings of every device.
 type Settings struct {
-	records Records
+	commits *commit.Writer
 	devices *devices.Registry
 	models  *models.Catalogue
 	bus     *event.Bus
+	log     *slog.Logger
 	now     func() time.Time
 	epoch   int64
 
-	mu      sync.RWMutex
-	states  map[string]*State
+	states *commit.Table[string, *State]
+	jobs   *commit.Table[string, *Job]
+
+	mu      sync.Mutex
 	changed map[string]chan struct{} // closed when a device's revision changes
 }
 
-// Open reads every state.
-func Open(r Records, d *devices.Registry, m *models.Catalogue, bus *event.Bus, now func() time.Time) (*Settings, error) {
-	b := &Settings{records: r, devices: d, models: m, bus: bus, now: now, states: map[string]*State{}, changed: map[string]chan struct{}{}}
-	stored, err := r.SettingStates()
+// Open reads every state, and goes on with what was to be changed on many
+// devices when the service stopped.
+func Open(ctx context.Context, o Options) (*Settings, error) {
+	b := &Settings{commits: o.Commits, devices: o.Devices, models: o.Models, bus: o.Bus, log: o.Log, now: o.Now, changed: map[string]chan struct{}{}}
+	stored, err := o.Records.SettingStates(ctx)
 	if err != nil {
 		return nil, err
 	}
-	for _, s := range stored {
-		b.states[s.Device] = &s
-	}
-	if b.epoch, err = r.Epoch(); err != nil {
+	if b.epoch, err = o.Records.Epoch(ctx); err != nil {
 		return nil, err
+	}
+	states := make(map[string]*State, len(stored))
+	for _, s := range stored {
+		states[s.Device] = &s
+	}
+	b.states = commit.NewTable(states)
+	b.devices.Changing(b.deviceChanges)
+	jobs, err := o.Records.Jobs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	open := map[string]*Job{}
+	for _, j := range jobs {
+		open[j.ID] = &j
+	}
+	b.jobs = commit.NewTable(open)
+	for _, j := range jobs {
+		b.slice(j.ID)
 	}
 	return b, nil
 }
 
-// Of returns the state of a device's settings, making the first revision where
-// there is none yet. Its maps must not be changed.
+// deviceChanges keeps the settings of a device in step with its model, in the
+// commit in which that changes.
+func (b *Settings) deviceChanges(tx *commit.Tx, old, d devices.Device) error {
+	if old.Model == d.Model && old.Version == d.Version {
+		return nil
+	}
+	m, err := b.models.Of(d.Model, d.Version)
+	if err != nil {
+		return err
+	}
+	if old.ID == "" {
+		first := b.epoch<<CountBits + 1
+		s := &State{Device: d.ID, Revision: first, First: first, Override: layering.Settings{}, OverriddenBy: map[string]Overridden{},
+			Intended: m.Defaults(false), IntendedAt: b.now(), Applied: layering.Settings{}, Refused: map[string]string{}}
+		b.hold(tx, nil, s, m, s.IntendedAt)
+		tx.Put(*s)
+		b.states.Set(tx, d.ID, s)
+		return nil
+	}
+	was := b.in(tx, d.ID)
+	s := *was
+	removed := b.without(&s, m)
+	return b.revise(tx, was, &s, m, "", "since it is "+m.String()+" now", nil, removed)
+}
+
+// without takes values off that the model does not allow any more.
+func (b *Settings) without(s *State, m *model.Model) (removed []string) {
+	s.Override, s.OverriddenBy = maps.Clone(s.Override), maps.Clone(s.OverriddenBy)
+	for name, v := range s.Override {
+		if p, ok := m.Property(name); !ok || p.Role != model.Setting || v.Kind != p.Kind || p.OutOfRange(v) {
+			delete(s.Override, name)
+			delete(s.OverriddenBy, name)
+			removed = append(removed, name)
+		}
+	}
+	slices.Sort(removed)
+	return removed
+}
+
+// in returns the state of a device as the use cases before have left it.
+func (b *Settings) in(tx *commit.Tx, id string) *State {
+	if s, ok := b.states.In(tx, id); ok {
+		return s
+	}
+	return &State{Device: id}
+}
+
+// Of returns the state of a device's settings. Its maps must not be changed.
 func (b *Settings) Of(id string) (State, *model.Model, error) {
 	d, err := b.devices.Get(id)
 	if err != nil {
@@ -125,31 +205,44 @@ func (b *Settings) Of(id string) (State, *model.Model, error) {
 	if err != nil {
 		return State{}, nil, err
 	}
-	b.mu.RLock()
-	s := b.states[id]
-	b.mu.RUnlock()
-	if s == nil {
-		b.mu.Lock()
-		defer b.mu.Unlock()
-		if s = b.states[id]; s == nil {
-			s = &State{Device: id, Revision: b.epoch<<CountBits + 1, First: b.epoch<<CountBits + 1, Override: layering.Settings{}, OverriddenBy: map[string]Overridden{},
-				Intended: m.Defaults(false), IntendedAt: b.now(), Applied: layering.Settings{}, Refused: map[string]string{}}
-			if err := b.records.SaveSettings(*s); err != nil {
-				return State{}, nil, err
-			}
-			b.states[id] = s
-		}
+	s, ok := b.states.Get(id)
+	if !ok {
+		return State{}, nil, fmt.Errorf("%s has no state of its settings", id)
 	}
 	return *s, m, nil
 }
 
-// Set puts values into the override of a device and takes the names in unset off it. Values that the
-// model does not allow refuse the whole change.
-func (b *Settings) Set(id string, set map[string]any, unset []string, by string) (State, error) {
-	_, m, err := b.Of(id)
+// Set puts values into the override of a device and takes the names in unset
+// off it. Values that the model does not allow refuse the whole change.
+func (b *Settings) Set(ctx context.Context, id string, set map[string]any, unset []string, by string) (State, error) {
+	d, err := b.devices.Get(id)
 	if err != nil {
 		return State{}, err
 	}
+	m, err := b.models.Of(d.Model, d.Version)
+	if err != nil {
+		return State{}, err
+	}
+	values, err := allowed(id, m, set, unset)
+	if err != nil {
+		return State{}, err
+	}
+	var out State
+	err = b.commits.Do(ctx, func(tx *commit.Tx) error {
+		was := b.in(tx, id)
+		s := *was
+		said, removed := b.override(&s, m, values, unset, by)
+		if err := b.revise(tx, was, &s, m, by, "", said, removed); err != nil {
+			return err
+		}
+		out = *b.in(tx, id)
+		return nil
+	})
+	return out, err
+}
+
+// allowed checks values against a model.
+func allowed(id string, m *model.Model, set map[string]any, unset []string) (map[string]value.Value, error) {
 	values, wrong := m.Fields(set, model.Setting)
 	for _, name := range unset {
 		if p, ok := m.Property(name); !ok || p.Role != model.Setting {
@@ -157,51 +250,40 @@ func (b *Settings) Set(id string, set map[string]any, unset []string, by string)
 		}
 	}
 	if len(wrong) > 0 {
-		e := fault.New(fault.Invalid, "%s was not changed: %s", id, model.Findings(wrong).Error())
+		e := fault.New(fault.Invalid, "%s was not changed: %s", id, model.Findings(wrong).Error()).On("model")
 		e.Findings = wrong
-		return State{}, e.Then("see what %s allows with: ullage model show %s", m.Name, m.Name)
+		return nil, e
 	}
-	return b.revise(id, m, by, func(s *State, at time.Time) []string {
-		s.Override, s.OverriddenBy = maps.Clone(s.Override), maps.Clone(s.OverriddenBy)
-		var words []string
-		for _, name := range slices.Sorted(maps.Keys(values)) {
-			p, _ := m.Property(name)
-			if old, ok := s.Override[name]; ok && old == values[name] {
-				continue
-			}
-			s.Override[name], s.OverriddenBy[name] = values[name], Overridden{by, at}
-			words = append(words, fmt.Sprintf("set %s to %s", name, p.Say(values[name])))
-		}
-		for _, name := range unset {
-			if _, ok := s.Override[name]; ok {
-				delete(s.Override, name)
-				delete(s.OverriddenBy, name)
-				words = append(words, "took "+name+" off")
-			}
-		}
-		return words
-	})
+	return values, nil
 }
 
-// Remodel works the intended settings of a device out again after its model
-// has changed.
-func (b *Settings) Remodel(id string) error {
-	_, m, err := b.Of(id)
-	if err != nil {
-		return err
-	}
-	_, err = b.revise(id, m, "", func(*State, time.Time) []string { return nil })
-	return err
-}
-
-// revise changes a copy of the state, gives it a new revision if the document
-// for the device came out different, and stores it.
-func (b *Settings) revise(id string, m *model.Model, by string, f func(*State, time.Time) []string) (State, error) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	s := *b.states[id]
+// override changes the override of a state and tells what was set and removed.
+func (b *Settings) override(s *State, m *model.Model, values map[string]value.Value, unset []string, by string) (said map[string]string, removed []string) {
+	s.Override, s.OverriddenBy = maps.Clone(s.Override), maps.Clone(s.OverriddenBy)
 	at := b.now()
-	words := f(&s, at)
+	said = map[string]string{}
+	for name, v := range values {
+		p, _ := m.Property(name)
+		if old, ok := s.Override[name]; ok && old == v {
+			continue
+		}
+		s.Override[name], s.OverriddenBy[name] = v, Overridden{by, at}
+		said[name] = p.Say(v)
+	}
+	for _, name := range unset {
+		if _, ok := s.Override[name]; ok {
+			delete(s.Override, name)
+			delete(s.OverriddenBy, name)
+			removed = append(removed, name)
+		}
+	}
+	return said, removed
+}
+
+// revise makes a changed state part of a commit, with a new revision if the
+// document for the device comes out different.
+func (b *Settings) revise(tx *commit.Tx, was, s *State, m *model.Model, by, why string, said map[string]string, removed []string) error {
+	at := b.now()
 	intended := layering.Settings{}
 	for name, v := range layering.Merge(m.Defaults(false), s.Override).Settings {
 		if p, ok := m.Property(name); ok && p.Role == model.Setting && !p.KeptByService {
@@ -209,30 +291,54 @@ func (b *Settings) revise(id string, m *model.Model, by string, f func(*State, t
 		}
 	}
 	same := intended.Equal(s.Intended)
-	if same && len(words) == 0 {
-		return s, nil
+	if same && len(said) == 0 && len(removed) == 0 {
+		return nil
+	}
+	c := fact.Settings{Set: said, Removed: removed}
+	if by == "" {
+		c.Why = why
 	}
 	if !same {
-		b.next(&s)
+		b.next(s)
 		s.Intended, s.IntendedAt, s.DriftSince = intended, at, time.Time{}
-		words = append(words, fmt.Sprintf("revision %d", s.Revision))
+		c.Revision = s.Revision
 	}
-	text := strings.Join(words, ", ")
-	if by != "" {
-		text = by + " " + text
-	}
-	if err := b.records.SaveSettings(s, journal.New(at, journal.SettingChanged, id, by, text)); err != nil {
-		return State{}, err
-	}
-	b.states[id] = &s
-	if !same {
-		if c := b.changed[id]; c != nil {
-			close(c)
-			delete(b.changed, id)
+	tx.Tell(fact.New(at, c).Of(s.Device).By(by))
+	b.put(tx, was, s, m, at, !same)
+	return nil
+}
+
+// put makes a state part of a commit.
+func (b *Settings) put(tx *commit.Tx, was, s *State, m *model.Model, at time.Time, revised bool) {
+	b.hold(tx, was, s, m, at)
+	tx.Put(*s)
+	b.states.Set(tx, s.Device, s)
+	tx.After(func() {
+		if revised {
+			b.mu.Lock()
+			if c := b.changed[s.Device]; c != nil {
+				close(c)
+				delete(b.changed, s.Device)
+			}
+			b.mu.Unlock()
 		}
+		b.bus.Publish(event.Settings{Device: s.Device})
+	})
+}
+
+// hold notes from when on each setting has the value that rules see.
+func (b *Settings) hold(tx *commit.Tx, was, s *State, m *model.Model, at time.Time) {
+	for _, p := range m.With(model.Setting) {
+		v := s.effective(m, p)
+		if was != nil && was.Revision > 0 && was.effective(m, p) == v {
+			continue
+		}
+		text, err := json.Marshal(v)
+		if err != nil || !v.Known() {
+			continue
+		}
+		tx.Hold(commit.Validity{Kind: commit.Setting, Subject: s.Device, Key: p.Name, From: at, Value: string(text)})
 	}
-	b.bus.Publish(event.Settings{Device: id})
-	return s, nil
 }
 
 // Document is what is sent to a device: always the whole.
@@ -252,7 +358,7 @@ func (b *Settings) Document(id string) (Document, error) {
 func (b *Settings) Changed(id string, rev int64) <-chan struct{} {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if s := b.states[id]; s == nil || s.Revision != rev {
+	if s, ok := b.states.Get(id); !ok || s.Revision != rev {
 		c := make(chan struct{})
 		close(c)
 		return c
@@ -271,74 +377,87 @@ type report struct {
 	Refused  map[string]string `json:"refused"`
 }
 
-// Apply records what a device says it has applied. Members that the model does
-// not know are returned as findings; the rest is kept.
-func (b *Settings) Apply(id string, body []byte) (kept int, wrong []model.Finding, err error) {
+// Result is what a report of a device came to.
+type Result struct {
+	Kept    int
+	Refused []model.Finding // members that the model does not know
+}
+
+// Apply records what a device says it has applied, and calls done when that is
+// on disk, or will not be.
+func (b *Settings) Apply(id string, body []byte, done func(Result, error)) {
 	_, m, err := b.Of(id)
 	if err != nil {
-		return 0, nil, err
+		done(Result{}, err)
+		return
 	}
 	var r report
 	if err := json.Unmarshal(body, &r); err != nil || r.Revision == nil || r.Applied == nil && r.Refused == nil {
-		return 0, nil, fault.New(fault.Invalid, "this is no report of applied settings").
-			Then(`write it like {"revision":12,"applied":{"report_every":10},"refused":{}}`)
+		done(Result{}, fault.New(fault.Invalid, "this is no report of applied settings").
+			Then(`write it like {"revision":12,"applied":{"report_every":10},"refused":{}}`))
+		return
 	}
+	var out Result
 	applied := layering.Settings{}
-	for name, x := range r.Applied {
+	for _, name := range slices.Sorted(maps.Keys(r.Applied)) {
 		p, ok := m.Property(name)
 		if !ok || p.Role != model.Setting {
-			wrong = append(wrong, model.Finding{Pointer: "/applied/" + name, Sentence: fmt.Sprintf("%s has no setting %s", m, name)})
+			out.Refused = append(out.Refused, model.Finding{Pointer: "/applied/" + name, Sentence: fmt.Sprintf("%s has no setting %s", m, clip(name))})
 			continue
 		}
-		v, err := p.Check(x)
+		v, err := p.Check(r.Applied[name])
 		if err != nil {
-			wrong = append(wrong, model.Finding{Pointer: "/applied/" + name, Sentence: fmt.Sprintf("%s %s", name, err)})
+			out.Refused = append(out.Refused, model.Finding{Pointer: "/applied/" + name, Sentence: fmt.Sprintf("%s %s", name, err)})
 			continue
 		}
 		applied[name] = v
 	}
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	s := *b.states[id]
-	at := b.now()
-	if !s.Made(*r.Revision) {
-		return 0, nil, fault.New(fault.Conflict, "revision %d was never sent to %s; the newest is %d", *r.Revision, id, s.Revision).
+	refused := map[string]string{}
+	for name, reason := range r.Refused {
+		if p, ok := m.Property(name); ok && p.Role == model.Setting {
+			refused[name] = clip(reason)
+		} else {
+			out.Refused = append(out.Refused, model.Finding{Pointer: "/refused/" + name, Sentence: fmt.Sprintf("%s has no setting %s", m, clip(name))})
+		}
+	}
+	out.Kept = len(applied)
+	b.commits.Go(func(tx *commit.Tx) error { return b.confirm(tx, id, m, *r.Revision, applied, refused) }, func(err error) {
+		if err != nil {
+			out = Result{}
+		}
+		done(out, err)
+	})
+}
+
+func (b *Settings) confirm(tx *commit.Tx, id string, m *model.Model, revision int64, applied layering.Settings, refused map[string]string) error {
+	was := b.in(tx, id)
+	if !was.Made(revision) {
+		return fault.New(fault.Conflict, "revision %d was never sent to %s; the newest is %d", revision, id, was.Revision).
 			Then("ask for the intended settings, apply them, and report that revision")
 	}
-	if s.AppliedRevision == *r.Revision && s.Applied.Equal(applied) && maps.Equal(s.Refused, r.Refused) && !s.AppliedAt.IsZero() {
-		return len(applied), wrong, nil
+	if was.AppliedRevision == revision && was.Applied.Equal(applied) && maps.Equal(was.Refused, refused) && !was.AppliedAt.IsZero() {
+		return nil
 	}
-	s.AppliedRevision, s.Applied, s.AppliedAt = *r.Revision, applied, at
-	s.Refused = map[string]string{}
-	for name, reason := range r.Refused {
-		s.Refused[name] = clip(reason)
-	}
-	var entries []journal.Entry
+	s := *was
+	at := b.now()
+	s.AppliedRevision, s.Applied, s.AppliedAt, s.Refused = revision, applied, at, refused
 	if drift := s.Drift(); len(drift) == 0 {
 		s.DriftSince = time.Time{}
 		if s.Confirmed() {
-			entries = append(entries, journal.New(at, journal.SettingApplied, id, "", fmt.Sprintf("it applied revision %d", s.Revision)))
+			tx.Tell(fact.New(at, fact.Applied{Revision: s.Revision}).Of(id))
 		}
 	} else {
 		if s.DriftSince.IsZero() {
 			s.DriftSince = at
 		}
-		var words []string
+		c := fact.Refused{Revision: s.Revision}
 		for _, d := range drift {
-			w := fmt.Sprintf("%s stayed %s instead of %s", d.Name, d.Applied, d.Intended)
-			if d.Reason != "" {
-				w += ": " + d.Reason
-			}
-			words = append(words, w)
+			c.Differences = append(c.Differences, fact.Difference{Name: d.Name, Intended: d.Intended.String(), Applied: d.Applied.String(), Reason: d.Reason})
 		}
-		entries = append(entries, journal.New(at, journal.SettingRefused, id, "", fmt.Sprintf("revision %d: %s", s.Revision, strings.Join(words, "; "))))
+		tx.Tell(fact.New(at, c).Of(id))
 	}
-	if err := b.records.SaveSettings(s, entries...); err != nil {
-		return 0, nil, err
-	}
-	b.states[id] = &s
-	b.bus.Publish(event.Settings{Device: id})
-	return len(applied), wrong, nil
+	b.put(tx, was, &s, m, at, false)
+	return nil
 }
 
 // Drift lists where the device is not as intended although it has confirmed
@@ -350,29 +469,34 @@ func (s *State) Drift() []layering.Difference {
 	return layering.Drift(s.Intended, s.Applied, s.Refused)
 }
 
-// Effective returns what a rule means by set.NAME: one kept by the service as intended,
-// another as applied, and as intended before the first confirmation.
+// Effective returns what a rule means by set.NAME: one kept by the service as
+// intended, another as applied, and as intended before the first confirmation.
 func (b *Settings) Effective(id string, m *model.Model, name string) value.Value {
-	b.mu.RLock()
-	s := b.states[id]
-	b.mu.RUnlock()
 	p, ok := m.Property(name)
 	if !ok || p.Role != model.Setting {
 		return value.Value{}
 	}
-	if s == nil {
+	s, ok := b.states.Get(id)
+	if !ok {
 		return p.Default
 	}
-	if p.KeptByService {
-		return s.KeptByService(m)[name]
-	}
-	if v, ok := s.Applied[name]; ok && s.AppliedRevision > 0 {
-		return v
-	}
-	return s.Intended[name]
+	return s.effective(m, p)
 }
 
-// Intended returns the intended value of a setting, kept by the service or sent.
+func (s *State) effective(m *model.Model, p *model.Property) value.Value {
+	if p.KeptByService {
+		if v, ok := s.Override[p.Name]; ok {
+			return v
+		}
+		return p.Default
+	}
+	if v, ok := s.Applied[p.Name]; ok && s.AppliedRevision > 0 {
+		return v
+	}
+	return s.Intended[p.Name]
+}
+
+// IntendedOf returns the intended value of a setting, kept by the service or sent.
 func (s *State) IntendedOf(m *model.Model, name string) value.Value {
 	if p, ok := m.Property(name); ok && p.KeptByService {
 		return s.KeptByService(m)[name]

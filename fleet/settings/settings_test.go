@@ -7,9 +7,9 @@ import (
 	"time"
 
 	"ullage/core/value"
+	"ullage/fleet/fact"
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
-	"ullage/fleet/journal"
 	"ullage/test/rig"
 )
 
@@ -34,7 +34,7 @@ func TestDocumentIsAlwaysWhole(t *testing.T) {
 	if want := `{"revision":1,"intended":{"display_unit":"Cel","max_temp":32,"report_every":10,"stir_at":28}}`; string(b) != want {
 		t.Errorf("the document is %s, want %s", b, want)
 	}
-	_, err = r.Settings.Set(tank, map[string]any{"max_temp": 30.0}, nil, "mara")
+	_, err = r.Settings.Set(t.Context(), tank, map[string]any{"max_temp": 30.0}, nil, "mara")
 	r.Must(err)
 	doc, err = r.Settings.Document(tank)
 	r.Must(err)
@@ -46,7 +46,7 @@ func TestDocumentIsAlwaysWhole(t *testing.T) {
 func TestRevisionsOnlyWhereSomethingChanged(t *testing.T) {
 	r := newRig(t)
 	set := func(v map[string]any, unset ...string) int64 {
-		s, err := r.Settings.Set(tank, v, unset, "mara")
+		s, err := r.Settings.Set(t.Context(), tank, v, unset, "mara")
 		r.Must(err)
 		return s.Revision
 	}
@@ -69,7 +69,7 @@ func TestRevisionsOnlyWhereSomethingChanged(t *testing.T) {
 
 func TestSetRefusesTheWholeChange(t *testing.T) {
 	r := newRig(t)
-	_, err := r.Settings.Set(tank, map[string]any{"max_temp": 30.0, "stir_at": 99.0, "max_tmp": 1.0}, []string{"nope"}, "mara")
+	_, err := r.Settings.Set(t.Context(), tank, map[string]any{"max_temp": 30.0, "stir_at": 99.0, "max_tmp": 1.0}, []string{"nope"}, "mara")
 	f := fault.From(err)
 	if f == nil || f.Code != fault.Invalid || len(f.Findings) != 3 || !strings.Contains(f.Error(), "between 10 and 35 °C") {
 		t.Errorf("it gives %v", err)
@@ -77,7 +77,7 @@ func TestSetRefusesTheWholeChange(t *testing.T) {
 	if s, _, _ := r.Settings.Of(tank); s.Revision != 1 || len(s.Override) != 0 {
 		t.Errorf("part of it was kept: %+v", s)
 	}
-	if _, err := r.Settings.Set("tank-nowhere-01", nil, nil, "mara"); rig.Code(err) != fault.NotFound {
+	if _, err := r.Settings.Set(t.Context(), "tank-nowhere-01", nil, nil, "mara"); rig.Code(err) != fault.NotFound {
 		t.Errorf("an unknown device: %v", err)
 	}
 }
@@ -94,7 +94,7 @@ func TestAppliedAndRefused(t *testing.T) {
 	if !s.Confirmed() || len(d) != 1 || d[0].Name != "stir_at" || d[0].Reason != "above 26 °C while sealed" || s.DriftSince.IsZero() {
 		t.Errorf("state %+v, drift %+v", s, d)
 	}
-	if got := r.Journal(journal.SettingRefused); len(got) != 1 || !strings.Contains(got[0], "stir_at stayed 26 instead of 28: above 26 °C while sealed") {
+	if got := r.Journal(fact.SettingRefused); len(got) != 1 || !strings.Contains(got[0], "stir_at stayed 26 instead of 28: above 26 °C while sealed") {
 		t.Errorf("the journal tells %q", got)
 	}
 	if h := r.Device(tank).Health; h != "sound" {
@@ -108,14 +108,14 @@ func TestAppliedAndRefused(t *testing.T) {
 	if dev := r.Device(tank); dev.Health != "watch" || dev.Drifting[0] != "stir_at" {
 		t.Errorf("after 16 minutes of drift it is %s, %v", dev.Health, dev.Reasons)
 	}
-	_, err = r.Settings.Set(tank, map[string]any{"stir_at": 25.0}, nil, "mara")
+	_, err = r.Settings.Set(t.Context(), tank, map[string]any{"stir_at": 25.0}, nil, "mara")
 	r.Must(err)
-	r.Bus.Settle()
+	r.Settle()
 	if dev := r.Device(tank); dev.Health != "sound" || len(dev.Drifting) != 0 {
 		t.Errorf("with a new revision on its way it is %s, %v", dev.Health, dev.Drifting)
 	}
 	report(r, `{"revision":2,"applied":{"max_temp":32,"report_every":10,"stir_at":25,"display_unit":"Cel"}}`)
-	if got := r.Journal(journal.SettingApplied); len(got) != 1 || got[0] != "it applied revision 2" {
+	if got := r.Journal(fact.SettingApplied); len(got) != 1 || got[0] != "it applied revision 2" {
 		t.Errorf("the journal tells %q", got)
 	}
 	r.Restart(false)
@@ -126,7 +126,7 @@ func TestAppliedAndRefused(t *testing.T) {
 
 func TestReportsOfOldRevisionsAreNoDrift(t *testing.T) {
 	r := newRig(t)
-	_, err := r.Settings.Set(tank, map[string]any{"max_temp": 30.0}, nil, "mara")
+	_, err := r.Settings.Set(t.Context(), tank, map[string]any{"max_temp": 30.0}, nil, "mara")
 	r.Must(err)
 	report(r, `{"revision":1,"applied":{"max_temp":32}}`)
 	if s, _, _ := r.Settings.Of(tank); s.Confirmed() || len(s.Drift()) != 0 {
@@ -150,7 +150,7 @@ func TestDriftLater(t *testing.T) {
 func TestKeptByService(t *testing.T) {
 	r := rig.New(t)
 	r.Onboard("bung-saltmarsh-112", "cask-bung", nil)
-	s, err := r.Settings.Set("bung-saltmarsh-112", map[string]any{"battery_low": 2.6}, nil, "mara")
+	s, err := r.Settings.Set(t.Context(), "bung-saltmarsh-112", map[string]any{"battery_low": 2.6}, nil, "mara")
 	r.Must(err)
 	doc, err := r.Settings.Document("bung-saltmarsh-112")
 	r.Must(err)
@@ -168,7 +168,7 @@ func TestEffectiveBeforeAndAfterConfirmation(t *testing.T) {
 	r := newRig(t)
 	m, err := r.Models.Get("tank-probe")
 	r.Must(err)
-	_, err = r.Settings.Set(tank, map[string]any{"max_temp": 30.0}, nil, "mara")
+	_, err = r.Settings.Set(t.Context(), tank, map[string]any{"max_temp": 30.0}, nil, "mara")
 	r.Must(err)
 	if v := r.Settings.Effective(tank, m, "max_temp"); v != value.OfNumber(30) {
 		t.Errorf("before the first confirmation it is %v", v)
@@ -197,7 +197,7 @@ func TestChangedWakes(t *testing.T) {
 		t.Fatal("woken without a change")
 	default:
 	}
-	_, err = r.Settings.Set(tank, map[string]any{"max_temp": 30.0}, nil, "mara")
+	_, err = r.Settings.Set(t.Context(), tank, map[string]any{"max_temp": 30.0}, nil, "mara")
 	r.Must(err)
 	select {
 	case <-wait:
@@ -213,11 +213,10 @@ func TestNewModelRevises(t *testing.T) {
 	m, err := r.Models.Get("tank-probe")
 	r.Must(err)
 	src := strings.Replace(string(m.Source), `"default": 28`, `"default": 27`, 1)
-	_, changed, err := r.Models.Load([]byte(strings.Replace(src, "1.2.0", "1.3.0", 1)), nil, "mara")
+	_, changed, err := r.Models.Publish(t.Context(), []byte(strings.Replace(src, "1.2.0", "1.3.0", 1)), nil, "mara")
 	r.Must(err)
-	_, err = r.Devices.Move(tank, "1.3.0", "mara")
+	_, err = r.Devices.Move(t.Context(), tank, "1.3.0", "mara")
 	r.Must(err)
-	r.Must(r.Settings.Remodel(tank))
 	doc, err := r.Settings.Document(tank)
 	r.Must(err)
 	if !changed || doc.Revision != 2 || doc.Intended["stir_at"] != value.OfNumber(27) {

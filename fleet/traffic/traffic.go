@@ -46,6 +46,16 @@ func (e *Entry) Refusal() bool { return e.Reason != "" || len(e.Refused) > 0 }
 // maxBody is how much of a message is shown.
 const maxBody = 2048
 
+// Options bound what is kept.
+type Options struct {
+	// All is how many of the latest entries are kept; 2,000 if it is zero.
+	All int
+	// EachDevice is how many of the latest of each device, 100 if it is zero, and
+	// Devices how many of all devices together, 40,000 if it is zero. Where there
+	// are many devices each keeps fewer, but always four.
+	EachDevice, Devices int
+}
+
 // Log holds the latest entries in a ring, and the latest of each device in
 // one of its own, so that a busy neighbour does not push a quiet device out.
 type Log struct {
@@ -53,14 +63,32 @@ type Log struct {
 	seq     uint64
 	all     ring
 	devices map[string]*ring
-	perOne  int
+	o       Options
 	refused uint64
+	changed chan struct{} // closed with the next entry; nil while nobody waits
 }
 
-// New returns a Log of the latest size entries, and the latest perDevice of
-// each device.
-func New(size, perDevice int) *Log {
-	return &Log{all: ring{size: size}, devices: map[string]*ring{}, perOne: perDevice}
+// New returns a Log.
+func New(o Options) *Log {
+	for field, usual := range map[*int]int{&o.All: 2000, &o.EachDevice: 100, &o.Devices: 40_000} {
+		if *field <= 0 {
+			*field = usual
+		}
+	}
+	return &Log{all: ring{size: o.All}, devices: map[string]*ring{}, o: o}
+}
+
+// each is how many entries a device keeps now.
+func (l *Log) each() int { return min(l.o.EachDevice, max(4, l.o.Devices/max(len(l.devices), 1))) }
+
+// Changed returns a channel that is closed with the next entry.
+func (l *Log) Changed() <-chan struct{} {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.changed == nil {
+		l.changed = make(chan struct{})
+	}
+	return l.changed
 }
 
 // Add records e and returns it with its number.
@@ -79,10 +107,15 @@ func (l *Log) Add(e Entry) Entry {
 	if id := e.Device; id != "" {
 		r := l.devices[id]
 		if r == nil {
-			r = &ring{size: l.perOne}
+			r = &ring{}
 			l.devices[id] = r
 		}
+		r.resize(l.each())
 		r.put(kept)
+	}
+	if l.changed != nil {
+		close(l.changed)
+		l.changed = nil
 	}
 	return e
 }
@@ -119,7 +152,7 @@ func (l *Log) Recent(f Filter) []Entry {
 	return out
 }
 
-// Counts returns how many entries were recorded and how many had refused.
+// Counts returns how many entries were recorded and how many had something refused.
 func (l *Log) Counts() (all, refused uint64) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -151,6 +184,21 @@ func (r *ring) put(e *Entry) {
 	}
 	r.items[r.next] = e
 	r.next = (r.next + 1) % r.size
+}
+
+// resize changes how many items a ring keeps at most.
+func (r *ring) resize(size int) {
+	if size == r.size {
+		return
+	}
+	if n := len(r.items); n > 0 && (n > size || r.next != 0) {
+		items := make([]*Entry, 0, min(n, size))
+		for i := min(n, size) - 1; i >= 0; i-- {
+			items = append(items, r.newest(i))
+		}
+		r.items, r.next = items, 0
+	}
+	r.size = size
 }
 
 // newest returns the i-th newest item.

@@ -11,7 +11,7 @@ import (
 )
 
 func TestRings(t *testing.T) {
-	l := traffic.New(10, 3)
+	l := traffic.New(traffic.Options{All: 10, EachDevice: 3})
 	for i := range 25 {
 		e := traffic.Entry{Device: fmt.Sprintf("d%d", i%2), Body: fmt.Sprint(i)}
 		if i%10 == 0 {
@@ -49,7 +49,7 @@ func TestRings(t *testing.T) {
 }
 
 func TestBodiesAreCut(t *testing.T) {
-	l := traffic.New(1, 1)
+	l := traffic.New(traffic.Options{All: 1, EachDevice: 1})
 	e := l.Add(traffic.Entry{Body: strings.Repeat("ü", 5000)})
 	if e.Size != 10000 || len(e.Body) > 2060 || !utf8.ValidString(e.Body) || !strings.HasSuffix(e.Body, "…") {
 		t.Errorf("size %d, %d bytes are kept", e.Size, len(e.Body))

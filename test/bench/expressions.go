@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"go/parser"
 	"io/fs"
-	"log/slog"
 	"math/rand/v2"
 	"path/filepath"
 	"runtime"
@@ -14,21 +13,16 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
+	"ullage/app"
 	"ullage/core/check"
 	"ullage/core/expr"
 	"ullage/core/model"
 	"ullage/core/value"
 	"ullage/examples/cellars"
-	"ullage/fleet/alarms"
-	"ullage/fleet/devices"
 	"ullage/fleet/event"
-	"ullage/fleet/expressions"
 	"ullage/fleet/ingest"
-	"ullage/fleet/models"
-	"ullage/fleet/present"
-	"ullage/fleet/settings"
-	"ullage/fleet/traffic"
-	"ullage/store"
 )
 
 const (
@@ -262,17 +256,13 @@ func stateMemory(s *expr.Schema, start time.Time, values []float64) (bytes uint6
 // selection measures the filter of a list over a whole service without doors.
 func selection(dir string) (selecting, scanning, latest time.Duration, err error) {
 	fmt.Printf("onboarding %d devices …\n", selectAmong)
-	log, now := slog.New(slog.DiscardHandler), time.Now
-	st, err := store.Open(filepath.Join(dir, "select"), store.Options{})
+	now := time.Now
+	ctx := context.Background()
+	a, err := app.New(ctx, app.Options{Dir: filepath.Join(dir, "select")})
 	if err != nil {
 		return 0, 0, 0, err
 	}
-	defer st.Close()
-	bus := event.NewBus()
-	cat, err := models.Open(st.Records, bus, now)
-	if err != nil {
-		return 0, 0, 0, err
-	}
+	defer a.Close()
 	files, err := fs.Glob(cellars.Files, "models/*.tm.json")
 	if err != nil {
 		return 0, 0, 0, err
@@ -282,31 +272,11 @@ func selection(dir string) (selecting, scanning, latest time.Duration, err error
 		if err != nil {
 			return 0, 0, 0, err
 		}
-		if _, _, err := cat.Load(b, nil, "bench"); err != nil {
+		if _, _, err := a.Models.Publish(ctx, b, nil, "bench"); err != nil {
 			return 0, 0, 0, err
 		}
 	}
-	reg, err := devices.Open(st.Records, cat, bus, now)
-	if err != nil {
-		return 0, 0, 0, err
-	}
-	book, err := settings.Open(st.Records, reg, cat, bus, now)
-	if err != nil {
-		return 0, 0, 0, err
-	}
-	board, err := present.Open(reg, cat, book, st.Telemetry, st.Records, now, log)
-	if err != nil {
-		return 0, 0, 0, err
-	}
-	engine, err := alarms.Open(st.Records, st.Telemetry, reg, cat, board, bus, now, log)
-	if err != nil {
-		return 0, 0, 0, err
-	}
-	door := ingest.New(ingest.Deps{Store: st.Telemetry, Devices: reg, Models: cat, Settings: book, Traffic: traffic.New(100, 10), Bus: bus, Now: now})
-	bus.Handle(board.Handle)
-	bus.Handle(engine.Handle)
-	bus.Start()
-	defer bus.Stop()
+	a.Start(false)
 	type copied struct {
 		stage, site string
 		temp, limit float64
@@ -314,15 +284,24 @@ func selection(dir string) (selecting, scanning, latest time.Duration, err error
 	copies := make([]copied, selectAmong)
 	values := drifting(selectAmong)
 	answered := make(chan struct{}, selectAmong)
+	var onboarding errgroup.Group
+	onboarding.SetLimit(200)
 	for i := range selectAmong {
 		c := copied{[]string{"fermenting", "resting", "empty"}[i%3], []string{"Fennimore", "Kilnside"}[i%2], values[i], 32}
 		copies[i] = c
 		id := fmt.Sprintf("tank-%05d", i)
-		if _, _, err := reg.Create(id, "tank-probe", map[string]string{"stage": c.stage, "site": c.site}, "bench"); err != nil {
-			return 0, 0, 0, err
-		}
+		onboarding.Go(func() error {
+			_, _, err := a.Devices.Create(ctx, id, "tank-probe", map[string]string{"stage": c.stage, "site": c.site}, "bench")
+			return err
+		})
+	}
+	if err := onboarding.Wait(); err != nil {
+		return 0, 0, 0, err
+	}
+	for i, c := range copies {
+		id := fmt.Sprintf("tank-%05d", i)
 		body := fmt.Sprintf(`{"must_temp":%.2f,"density":1050}`, c.temp)
-		door.Accept(ingest.Message{Device: id, Kind: ingest.Readings, Body: []byte(body), Transport: "bench"}, func(ingest.Outcome) { answered <- struct{}{} })
+		a.Door.Accept(ingest.Message{Device: id, Kind: ingest.Readings, Body: []byte(body), Transport: "bench"}, func(ingest.Outcome) { answered <- struct{}{} })
 	}
 	for range selectAmong {
 		select {
@@ -331,8 +310,7 @@ func selection(dir string) (selecting, scanning, latest time.Duration, err error
 			return 0, 0, 0, context.DeadlineExceeded
 		}
 	}
-	bus.Settle()
-	desk := expressions.New(cat, reg, board, st.Telemetry, engine.Names, now)
+	a.Settle()
 	const where = `must_temp > 28 and label.stage == "fermenting" and label.site != "Kilnside"`
 	best := func(f func() int) (time.Duration, int) {
 		var all []time.Duration
@@ -346,7 +324,7 @@ func selection(dir string) (selecting, scanning, latest time.Duration, err error
 	}
 	var failed error
 	selecting, got := best(func() int {
-		set, err := desk.Where(where)
+		set, err := a.Expressions.Where(where)
 		failed = err
 		return len(set)
 	})
@@ -374,7 +352,7 @@ func selection(dir string) (selecting, scanning, latest time.Duration, err error
 				for i := range batch {
 					batch[i] = reading("x", season.Add(time.Duration(n*20+i)*time.Second), float64(i)/10)
 				}
-				appendAll(st, fmt.Sprintf("loader-%d-%d", w, n%500), time.Minute, batch)
+				appendAll(a.Store, fmt.Sprintf("loader-%d-%d", w, n%500), time.Minute, batch)
 			}
 		}()
 	}
@@ -383,14 +361,14 @@ func selection(dir string) (selecting, scanning, latest time.Duration, err error
 		for n := 0; !stop.Load(); n++ {
 			at := now()
 			for i := 0; i < selectAmong && !stop.Load(); i++ {
-				bus.Publish(event.Readings{Device: fmt.Sprintf("tank-%05d", i), Arrived: at,
+				a.Bus.Publish(event.Readings{Device: fmt.Sprintf("tank-%05d", i), Arrived: at,
 					Readings: []value.Reading{reading("must_temp", at, float64(n%10)+20)}})
 			}
-			bus.Settle()
+			a.Bus.Settle()
 		}
 	})
 	latest, found := best(func() int {
-		all, _ := board.Since(0)
+		all, _ := a.Present.Since(0)
 		return len(all)
 	})
 	stop.Store(true)

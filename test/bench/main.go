@@ -218,7 +218,7 @@ func serve(dir string) (*service.Service, error) {
 		if err != nil {
 			return nil, err
 		}
-		if _, err := s.Client.LoadModel(context.Background(), b, nil); err != nil {
+		if _, err := s.Client.PublishModel(context.Background(), b, nil); err != nil {
 			return nil, err
 		}
 	}

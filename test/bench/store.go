@@ -142,7 +142,7 @@ func seasonFigures(dir string) ([]figure, error) {
 	n := 0
 	raw, err := ask(func() error {
 		n = 0
-		return s.Readings(tank, "must_temp", season.AddDate(0, 0, -40), season.AddDate(0, 0, -39), func(series.Point) error { n++; return nil })
+		return s.Readings(context.Background(), tank, "must_temp", season.AddDate(0, 0, -40), season.AddDate(0, 0, -39), func(series.Point) error { n++; return nil })
 	})
 	if err != nil {
 		return nil, err
@@ -176,7 +176,7 @@ func windowFigure(s *store.Store, device string) ([]figure, error) {
 		return nil, fmt.Errorf("%v", found)
 	}
 	observe := func(state *expr.State, from time.Time) error {
-		return s.Readings(device, "must_temp", from, season, func(p series.Point) error {
+		return s.Readings(context.Background(), device, "must_temp", from, season, func(p series.Point) error {
 			state.Observe(0, p.At.UnixMilli(), p.Value)
 			return nil
 		})
@@ -467,7 +467,7 @@ func startFigures(dir string) ([]figure, error) {
 	defer s.Close()
 	opened := time.Since(begun)
 	n := 0
-	if err := s.Latest(func(string, value.Reading) { n++ }); err != nil {
+	if err := s.Latest(context.Background(), func(string, value.Reading) { n++ }); err != nil {
 		return nil, err
 	}
 	whole := time.Since(begun)

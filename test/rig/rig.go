@@ -3,29 +3,22 @@
 package rig
 
 import (
+	"context"
 	"io/fs"
-	"log/slog"
 	"sync"
 	"testing"
 	"time"
 
+	"ullage/app"
 	"ullage/core/rule"
 	"ullage/core/series"
 	"ullage/examples/cellars"
 	"ullage/fleet/alarms"
-	"ullage/fleet/commands"
-	"ullage/fleet/derived"
-	"ullage/fleet/devices"
 	"ullage/fleet/event"
+	"ullage/fleet/fact"
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
-	"ullage/fleet/journal"
-	"ullage/fleet/models"
-	"ullage/fleet/people"
 	"ullage/fleet/present"
-	"ullage/fleet/settings"
-	"ullage/fleet/traffic"
-	"ullage/store"
 )
 
 // Start is what a new rig's clock says.
@@ -53,40 +46,29 @@ func (c *Clock) Forward(d time.Duration) {
 
 // Rig is a whole service without its doors.
 type Rig struct {
-	T           testing.TB
-	Dir         string
-	Options     store.Options
-	Clock       *Clock
-	Store       *store.Store
-	Bus         *event.Bus
-	Models      *models.Catalogue
-	Devices     *devices.Registry
-	Settings    *settings.Settings
-	Commands    *commands.Queue
-	Present     *present.Fleet
-	Alarms      *alarms.Engine
-	People      *people.Register
-	Traffic     *traffic.Log
-	Door        *ingest.Door
-	Derivations *derived.Derivations
-	handlers    []event.Handler
+	*app.App
+	T       testing.TB
+	Dir     string
+	Clock   *Clock
+	options app.Options
+	open    bool
 }
 
-// New opens a rig with the six models of the scenario loaded.
-func New(t testing.TB) *Rig { return NewWith(t, store.Options{}) }
+// New opens a rig with the six models of the scenario published.
+func New(t testing.TB) *Rig { return NewWith(t, app.Options{}) }
 
-// NewWith opens a rig on a store with options.
-func NewWith(t testing.TB, o store.Options, handlers ...event.Handler) *Rig {
+// NewWith opens a rig with options; its folder and its clock are the rig's own.
+func NewWith(t testing.TB, o app.Options) *Rig {
 	t.Helper()
-	r := &Rig{T: t, Dir: t.TempDir(), Options: o, Clock: &Clock{now: Start}, handlers: handlers}
-	r.open()
+	r := &Rig{T: t, Dir: t.TempDir(), options: o, Clock: &Clock{now: Start}}
+	r.start()
 	t.Cleanup(func() { r.Close() })
 	files, err := fs.Glob(cellars.Files, "models/*.tm.json")
 	r.Must(err)
 	for _, f := range files {
 		b, err := cellars.Files.ReadFile(f)
 		r.Must(err)
-		_, _, err = r.Models.Load(b, nil, "tester")
+		_, _, err = r.Models.Publish(t.Context(), b, nil, "tester")
 		r.Must(err)
 	}
 	return r
@@ -100,71 +82,50 @@ func (r *Rig) Must(err error) {
 	}
 }
 
-func (r *Rig) open() {
+func (r *Rig) start() {
 	r.T.Helper()
-	log := slog.New(slog.DiscardHandler)
-	now := r.Clock.Now
+	o := r.options
+	o.Dir, o.Now = r.Dir, r.Clock.Now
 	var err error
-	r.Store, err = store.Open(r.Dir, r.Options)
+	r.App, err = app.New(context.Background(), o)
 	r.Must(err)
-	r.Bus = event.NewBus()
-	r.Models, err = models.Open(r.Store.Records, r.Bus, now)
-	r.Must(err)
-	r.Devices, err = devices.Open(r.Store.Records, r.Models, r.Bus, now)
-	r.Must(err)
-	r.Settings, err = settings.Open(r.Store.Records, r.Devices, r.Models, r.Bus, now)
-	r.Must(err)
-	r.Present, err = present.Open(r.Devices, r.Models, r.Settings, r.Store.Telemetry, r.Store.Records, now, log)
-	r.Must(err)
-	r.Alarms, err = alarms.Open(r.Store.Records, r.Store.Telemetry, r.Devices, r.Models, r.Present, r.Bus, now, log)
-	r.Must(err)
-	r.People, err = people.Open(r.Store.Records, now)
-	r.Must(err)
-	r.Traffic = traffic.New(500, 50)
-	r.Commands, err = commands.Open(r.Store.Records, r.Devices, r.Models, r.Bus, now)
-	r.Must(err)
-	r.Derivations = derived.Open(r.Devices, r.Models, r.Present, r.Store.Telemetry, r.Store.Telemetry, r.Bus, now, log)
-	r.Door = ingest.New(ingest.Deps{Store: r.Store.Telemetry, Devices: r.Devices, Models: r.Models, Settings: r.Settings, Commands: r.Commands,
-		Journal: r.Store.Records, Traffic: r.Traffic, Bus: r.Bus, Derive: r.Derivations, Now: now})
-	r.Bus.Handle(r.Commands.Handle)
-	r.Bus.Handle(r.Present.Handle)
-	r.Bus.Handle(r.Alarms.Handle)
-	for _, h := range r.handlers {
-		r.Bus.Handle(h)
-	}
-	r.Bus.Start()
+	r.App.Start(false)
+	r.open = true
 }
 
 // Close stops everything gracefully.
 func (r *Rig) Close() {
-	if r.Store == nil {
-		return
+	if r.open {
+		r.open = false
+		r.Must(r.App.Close())
 	}
-	r.Bus.Stop()
-	r.Alarms.Flush()
-	r.Must(r.Store.Close())
-	r.Store = nil
+}
+
+// Crash closes everything without what a graceful stop would still have stored.
+func (r *Rig) Crash() {
+	r.T.Helper()
+	r.open = false
+	r.Must(r.App.Crash())
 }
 
 // Restart stops everything and opens it again on the same folder. A crash
 // leaves out what a graceful stop would still have written.
 func (r *Rig) Restart(crash bool) {
 	r.T.Helper()
-	r.Bus.Stop()
-	if !crash {
-		r.Alarms.Flush()
+	if crash {
+		r.Crash()
+	} else {
+		r.Close()
 	}
-	r.Must(r.Store.Close())
-	r.open()
-	r.Bus.Settle()
+	r.Reopen()
 }
 
 // Onboard makes a device and returns its token.
 func (r *Rig) Onboard(id, model string, labels map[string]string) string {
 	r.T.Helper()
-	_, token, err := r.Devices.Create(id, model, labels, "tester")
+	_, token, err := r.Devices.Create(context.Background(), id, model, labels, "tester")
 	r.Must(err)
-	r.Bus.Settle()
+	r.Settle()
 	return token
 }
 
@@ -173,9 +134,9 @@ func (r *Rig) Rule(yaml string) {
 	r.T.Helper()
 	x, err := rule.Parse([]byte(yaml))
 	r.Must(err)
-	_, err = r.Alarms.SetRule(*x, "tester")
+	_, err = r.Alarms.SetRule(context.Background(), *x, "tester")
 	r.Must(err)
-	r.Bus.Settle()
+	r.Settle()
 }
 
 // Send sends a message of readings and waits for what becomes of it.
@@ -190,7 +151,7 @@ func (r *Rig) SendMessage(m ingest.Message) ingest.Outcome {
 	r.Door.Accept(m, func(o ingest.Outcome) { done <- o })
 	select {
 	case o := <-done:
-		r.Bus.Settle()
+		r.Settle()
 		return o
 	case <-time.After(20 * time.Second):
 		r.T.Fatal("the message was never answered")
@@ -210,7 +171,7 @@ func (r *Rig) Keep(device, body string) {
 func (r *Rig) Pass(d time.Duration) {
 	r.Clock.Forward(d)
 	r.Bus.Publish(event.Tick{Now: r.Clock.Now()})
-	r.Bus.Settle()
+	r.Settle()
 }
 
 // Device returns a device now.
@@ -223,22 +184,22 @@ func (r *Rig) Device(id string) *present.Device {
 	return d
 }
 
-// Open returns the open alarms.
-func (r *Rig) Open() []alarms.Alarm {
+// OpenAlarms returns the open alarms.
+func (r *Rig) OpenAlarms() []alarms.Alarm {
 	r.T.Helper()
-	as, err := r.Alarms.List(alarms.Filter{Open: true})
+	as, err := r.Alarms.List(context.Background(), alarms.Filter{Open: true})
 	r.Must(err)
 	return as
 }
 
 // Journal returns the texts of one kind, the oldest first.
-func (r *Rig) Journal(kind journal.Kind) []string {
+func (r *Rig) Journal(kind fact.Kind) []string {
 	r.T.Helper()
-	es, err := r.Store.Journal(journal.Filter{Kind: kind})
+	fs, err := r.Facts.Facts(context.Background(), fact.Filter{Kind: kind})
 	r.Must(err)
-	out := make([]string, len(es))
-	for i, e := range es {
-		out[len(es)-1-i] = e.Text
+	out := make([]string, len(fs))
+	for i, f := range fs {
+		out[len(fs)-1-i] = f.Sentence()
 	}
 	return out
 }
@@ -247,7 +208,7 @@ func (r *Rig) Journal(kind journal.Kind) []string {
 func (r *Rig) Points(device, metric string) []series.Point {
 	r.T.Helper()
 	var out []series.Point
-	r.Must(r.Store.Readings(device, metric, time.Time{}, Start.AddDate(10, 0, 0), func(p series.Point) error {
+	r.Must(r.Store.Readings(context.Background(), device, metric, time.Time{}, Start.AddDate(10, 0, 0), func(p series.Point) error {
 		out = append(out, p)
 		return nil
 	}))
@@ -265,6 +226,6 @@ func Code(err error) fault.Code {
 // Reopen opens the folder again after the test has closed the store itself.
 func (r *Rig) Reopen() {
 	r.T.Helper()
-	r.open()
-	r.Bus.Settle()
+	r.start()
+	r.Settle()
 }

@@ -14,9 +14,9 @@ func TestCommandsReachTheDevice(t *testing.T) {
 	both(t, func(t *testing.T, version byte) {
 		b := newBench(t, nil)
 		give := func(name, input string) commands.Command {
-			c, err := b.Commands.Give(tank, name, json.RawMessage(input), commands.Expiry{}, "mara")
+			c, err := b.Commands.Give(t.Context(), tank, name, json.RawMessage(input), commands.Expiry{}, "mara")
 			b.Must(err)
-			b.Bus.Settle()
+			b.Settle()
 			return c
 		}
 		heard := func(p *peer) (id string, input string) {
@@ -49,7 +49,7 @@ func TestCommandsReachTheDevice(t *testing.T) {
 		}
 		p.send(publish(3, "ullage/"+tank+"/reply", `{"id":"`+live.ID+`"}`))
 		p.want(packets.Puback)
-		if c, err := b.Commands.Get(tank, live.ID); err != nil || c.Phase != commands.Done {
+		if c, err := b.Commands.Get(t.Context(), tank, live.ID); err != nil || c.Phase != commands.Done {
 			t.Errorf("after the reply it is %s, %v", c.Phase, err)
 		}
 		// Subscribing again brings what was not replied to, and only that.

@@ -34,19 +34,19 @@ func (x *session) connect(pk *packets.Packet) (resumed, ok bool) {
 	user := string(c.Username)
 	refuse := func(v3, v5 byte, why string) {
 		ref := traffic.NewRef()
-		e := traffic.Entry{At: s.Now(), Direction: traffic.Up, Transport: "mqtt", Remote: x.remote, Topic: "connect", Claimed: clip(user), Reason: why, Ref: ref}
-		if s.Devices.Knows(user) {
+		e := traffic.Entry{At: s.o.Now(), Direction: traffic.Up, Transport: "mqtt", Remote: x.remote, Topic: "connect", Claimed: clip(user), Reason: why, Ref: ref}
+		if s.o.Devices.Knows(user) {
 			e.Device = user
 		}
-		wait, quiet := s.Gate.Failed(hostOf(x.remote))
+		wait, quiet := s.o.Gate.Failed(hostOf(x.remote))
 		if quiet {
 			time.Sleep(wait)
 		} else {
-			s.Traffic.Add(e)
+			s.o.Traffic.Add(e)
 		}
 		x.connack(v3, v5, "not authorised, ref "+ref, false, "")
 	}
-	dev, err := s.Devices.Authenticate(user, string(c.Password))
+	dev, err := s.o.Devices.Authenticate(user, string(c.Password))
 	if err != nil {
 		refuse(5, codeNotAuthorised, err.Error())
 		return false, false
@@ -67,7 +67,7 @@ func (x *session) connect(pk *packets.Packet) (resumed, ok bool) {
 		return false, false
 	}
 	if !s.mayConnect(dev.ID) {
-		x.note("connect", fmt.Sprintf("it connected more than %d times within a minute; does another client use its id?", s.Limits.Connects))
+		x.note("connect", fmt.Sprintf("it connected more than %d times within a minute; does another client use its id?", s.o.Limits.Connects))
 		x.connack(3, codeConnectionRate, "too many connections; wait a minute", false, "")
 		return false, false
 	}
@@ -78,12 +78,12 @@ func (x *session) connect(pk *packets.Packet) (resumed, ok bool) {
 		x.expiry = maxSessionExpiry
 	}
 	x.expiry = min(x.expiry, maxSessionExpiry)
-	if s.Limits.Rate > 0 {
-		x.limiter = rate.NewLimiter(rate.Limit(s.Limits.Rate), int(s.Limits.Rate*4))
+	if s.o.Limits.Rate > 0 {
+		x.limiter = rate.NewLimiter(rate.Limit(s.o.Limits.Rate), int(s.o.Limits.Rate*4))
 	}
 	resumed, err = s.enter(x, c.Clean)
 	if err != nil {
-		x.note("connect", fmt.Sprintf("it has %d sessions already; a third one was turned away", s.Limits.Sessions))
+		x.note("connect", fmt.Sprintf("it has %d sessions already; a third one was turned away", s.o.Limits.Sessions))
 		x.connack(3, codeQuota, "too many sessions of this device", false, "")
 		return false, false
 	}
@@ -91,7 +91,7 @@ func (x *session) connect(pk *packets.Packet) (resumed, ok bool) {
 	if c.WillFlag {
 		note = "its will is not used; Ullage judges a link by its readings"
 	}
-	s.Traffic.Add(traffic.Entry{At: s.Now(), Device: x.device, Direction: traffic.Up, Transport: "mqtt", Remote: x.remote, Topic: "connect", Note: note})
+	s.o.Traffic.Add(traffic.Entry{At: s.o.Now(), Device: x.device, Direction: traffic.Up, Transport: "mqtt", Remote: x.remote, Topic: "connect", Note: note})
 	return resumed, x.connack(0, codeSuccess, "", resumed, assigned) == nil
 }
 
@@ -101,7 +101,7 @@ func (x *session) connack(v3, v5 byte, reason string, present bool, assigned str
 		pk.ReasonCode = v5
 		pk.Properties = packets.Properties{
 			ReasonString: reason, AssignedClientID: assigned,
-			ReceiveMaximum: maxPipelined, MaximumPacketSize: uint32(x.srv.Limits.Message + 1024),
+			ReceiveMaximum: maxPipelined, MaximumPacketSize: uint32(x.srv.o.Limits.Message + 1024),
 			MaximumQosFlag: true, MaximumQos: 1, RetainAvailableFlag: true,
 			SubIDAvailableFlag: true, SharedSubAvailableFlag: true,
 		}

@@ -56,9 +56,9 @@ func (x *session) intended() {
 		return
 	}
 	x.mu.Unlock()
-	doc, err := x.srv.Settings.Document(x.device)
+	doc, err := x.srv.o.Settings.Document(x.device)
 	if err != nil {
-		x.srv.Log.Error("settings are not readable", "device", x.device, "error", err)
+		x.srv.o.Log.Error("settings are not readable", "device", x.device, "error", err)
 		return
 	}
 	body, err := json.Marshal(doc)
@@ -79,7 +79,7 @@ func (x *session) intended() {
 // commands sends the commands that were not sent in this session yet. A device
 // drops an id that it has seen.
 func (x *session) commands() {
-	for _, c := range x.srv.Commands.Waiting(x.device) {
+	for _, c := range x.srv.o.Commands.Waiting(x.device) {
 		x.mu.Lock()
 		qos, listens := x.listens("command/" + c.Name)
 		send := listens && !x.told[c.ID]
@@ -90,14 +90,7 @@ func (x *session) commands() {
 		if !send {
 			continue
 		}
-		m, open, err := x.srv.Commands.HandOver(x.device, c.ID)
-		if err != nil {
-			x.srv.Log.Error("a command could not be handed over", "device", x.device, "error", err)
-			x.mu.Lock()
-			delete(x.told, c.ID)
-			x.mu.Unlock()
-			return
-		}
+		m, open := x.srv.o.Commands.HandOver(x.device, c.ID)
 		if !open {
 			continue
 		}
@@ -141,12 +134,12 @@ func (x *session) putPublish(name string, body []byte, qos byte, retain bool) ui
 		pk.Properties.ContentType = "application/json"
 	}
 	if x.maxPacket > 0 && uint32(len(body)+len(pk.TopicName)+40) > x.maxPacket {
-		x.srv.Traffic.Add(traffic.Entry{At: x.srv.Now(), Device: x.device, Direction: traffic.Down, Transport: "mqtt", Remote: x.remote, Topic: name,
+		x.srv.o.Traffic.Add(traffic.Entry{At: x.srv.o.Now(), Device: x.device, Direction: traffic.Down, Transport: "mqtt", Remote: x.remote, Topic: name,
 			Body: string(body), Reason: fmt.Sprintf("the device takes packets of %d bytes only, so this was not sent", x.maxPacket)})
 		return 0
 	}
 	x.put(pk)
-	x.srv.Traffic.Add(traffic.Entry{At: x.srv.Now(), Device: x.device, Direction: traffic.Down, Transport: "mqtt", Remote: x.remote, Topic: name, Body: string(body)})
+	x.srv.o.Traffic.Add(traffic.Entry{At: x.srv.o.Now(), Device: x.device, Direction: traffic.Down, Transport: "mqtt", Remote: x.remote, Topic: name, Body: string(body)})
 	return pk.PacketID
 }
 
@@ -174,7 +167,7 @@ func (x *session) subscribe(pk *packets.Packet) {
 	x.mu.Lock()
 	x.put(ack)
 	if _, wants := x.listens("time"); wants {
-		if body, err := json.Marshal(map[string]any{"now": x.srv.Now().UTC().Format("2006-01-02T15:04:05.000Z07:00")}); err == nil {
+		if body, err := json.Marshal(map[string]any{"now": x.srv.o.Now().UTC().Format("2006-01-02T15:04:05.000Z07:00")}); err == nil {
 			x.putPublish("time", body, 0, false)
 		}
 	}

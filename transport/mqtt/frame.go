@@ -27,8 +27,8 @@ func (x *session) read() (pk *packets.Packet, err error) {
 	if err != nil {
 		return nil, err
 	}
-	if n > x.srv.Limits.Message+1024 {
-		return pk, &tooLarge{n, x.srv.Limits.Message}
+	if n > x.srv.o.Limits.Message+1024 {
+		return pk, &tooLarge{n, x.srv.o.Limits.Message}
 	}
 	pk.FixedHeader.Remaining = n
 	body := make([]byte, n)
@@ -118,7 +118,7 @@ func (x *session) put(pk *packets.Packet) error {
 		err = pk.DisconnectEncode(&buf)
 	}
 	if err != nil {
-		x.srv.Log.Error("a packet could not be encoded", "type", pk.FixedHeader.Type, "error", err)
+		x.srv.o.Log.Error("a packet could not be encoded", "type", pk.FixedHeader.Type, "error", err)
 		return err
 	}
 	x.conn.SetWriteDeadline(time.Now().Add(writeWait))
@@ -128,7 +128,7 @@ func (x *session) put(pk *packets.Packet) error {
 
 // note writes something about this connection to the traffic.
 func (x *session) note(topic, reason string) {
-	x.srv.Traffic.Add(traffic.Entry{At: x.srv.Now(), Device: x.device, Direction: traffic.Up, Transport: "mqtt", Remote: x.remote,
+	x.srv.o.Traffic.Add(traffic.Entry{At: x.srv.o.Now(), Device: x.device, Direction: traffic.Up, Transport: "mqtt", Remote: x.remote,
 		Topic: strings.TrimPrefix(topic, topicRoot+x.device+"/"), Reason: reason})
 }
 

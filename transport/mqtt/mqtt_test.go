@@ -182,7 +182,7 @@ func TestSuspendCutsTheConnection(t *testing.T) {
 	both(t, func(t *testing.T, version byte) {
 		b := newBench(t, nil)
 		p := b.enter(version)
-		_, err := b.Devices.SetStatus(tank, devices.Suspended, "mara")
+		_, err := b.Devices.SetStatus(t.Context(), tank, devices.Suspended, "mara")
 		b.Must(err)
 		pk := p.next()
 		if version == 5 {

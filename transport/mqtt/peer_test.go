@@ -12,6 +12,7 @@ import (
 
 	"github.com/mochi-mqtt/server/v2/packets"
 
+	"ullage/app"
 	"ullage/fleet/devices"
 	"ullage/fleet/event"
 	"ullage/fleet/ingest"
@@ -36,17 +37,17 @@ func newBenchOn(t testing.TB, o store.Options, change func(*ingest.Limits)) *ben
 	t.Helper()
 	b := &bench{}
 	var server atomic.Pointer[mqtt.Server] // the bus runs before there is a server
-	b.Rig = rig.NewWith(t, o, func(i int, e event.Event) {
+	b.Rig = rig.NewWith(t, app.Options{Store: o, Handlers: []event.Handler{func(i int, e event.Event) {
 		if s := server.Load(); s != nil {
 			s.Handle(i, e)
 		}
-	})
+	}}})
 	limits := ingest.DefaultLimits()
 	limits.Rate, limits.Connects = 0, 0
 	if change != nil {
 		change(&limits)
 	}
-	b.server = mqtt.NewServer(mqtt.Deps{Devices: b.Devices, Door: b.Door, Settings: b.Settings, Commands: b.Commands, Traffic: b.Traffic,
+	b.server = mqtt.NewServer(mqtt.Options{Devices: b.Devices, Door: b.Door, Settings: b.Settings, Commands: b.Commands, Traffic: b.Traffic,
 		Gate: devices.NewGate(30, time.Now), Limits: limits, Log: slog.New(slog.DiscardHandler), Now: time.Now})
 	server.Store(b.server)
 	l, err := net.Listen("tcp", "127.0.0.1:0")

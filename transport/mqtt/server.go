@@ -20,8 +20,8 @@ import (
 	"ullage/fleet/traffic"
 )
 
-// Deps are the use cases that the door opens on.
-type Deps struct {
+// Options are what a Server is made of: the use cases that the door opens on.
+type Options struct {
 	Devices  *devices.Registry
 	Door     *ingest.Door
 	Settings *settings.Settings
@@ -36,7 +36,7 @@ type Deps struct {
 // Server holds the sessions of every device. Create one with NewServer, give
 // Handle to the bus, and Serve a listener.
 type Server struct {
-	Deps
+	o        Options
 	mu       sync.Mutex
 	sessions map[string]*session // by client id
 	kept     map[string]*kept    // of sessions that are away, by client id
@@ -55,8 +55,8 @@ type kept struct {
 }
 
 // NewServer returns a Server without sessions.
-func NewServer(d Deps) *Server {
-	return &Server{Deps: d, sessions: map[string]*session{}, kept: map[string]*kept{}, byDevice: map[string]int{},
+func NewServer(o Options) *Server {
+	return &Server{o: o, sessions: map[string]*session{}, kept: map[string]*kept{}, byDevice: map[string]int{},
 		connects: map[string]*rate.Limiter{}, conns: map[net.Conn]struct{}{}}
 }
 
@@ -68,7 +68,7 @@ func (s *Server) Serve(l net.Listener) error {
 			if errors.Is(err, net.ErrClosed) {
 				return nil
 			}
-			s.Log.Warn("a connection could not be accepted", "error", err)
+			s.o.Log.Warn("a connection could not be accepted", "error", err)
 			time.Sleep(50 * time.Millisecond)
 			continue
 		}
@@ -146,7 +146,7 @@ func (s *Server) Handle(_ int, e event.Event) {
 		}
 	case event.Device:
 		for _, x := range s.of(e.Device) {
-			if why, ok := s.Devices.MayStay(x.device, x.credential); !ok {
+			if why, ok := s.o.Devices.MayStay(x.device, x.credential); !ok {
 				go x.end(codeNotAuthorised, why) // writing may wait; the bus must not
 			}
 		}
@@ -177,17 +177,17 @@ func (s *Server) Connected() int {
 
 // mayConnect reports whether a device has connections left this minute.
 func (s *Server) mayConnect(device string) bool {
-	if s.Limits.Connects == 0 {
+	if s.o.Limits.Connects == 0 {
 		return true
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	l := s.connects[device]
 	if l == nil {
-		l = rate.NewLimiter(rate.Limit(float64(s.Limits.Connects)/60), s.Limits.Connects)
+		l = rate.NewLimiter(rate.Limit(float64(s.o.Limits.Connects)/60), s.o.Limits.Connects)
 		s.connects[device] = l
 	}
-	return l.AllowN(s.Now(), 1)
+	return l.AllowN(s.o.Now(), 1)
 }
 
 var errTooManySessions = errors.New("too many sessions")
@@ -197,7 +197,7 @@ var errTooManySessions = errors.New("too many sessions")
 func (s *Server) enter(x *session, clean bool) (resumed bool, err error) {
 	s.mu.Lock()
 	old := s.sessions[x.clientID]
-	if old == nil && s.byDevice[x.device] >= s.Limits.Sessions {
+	if old == nil && s.byDevice[x.device] >= s.o.Limits.Sessions {
 		s.mu.Unlock()
 		return false, errTooManySessions
 	}
@@ -213,7 +213,7 @@ func (s *Server) enter(x *session, clean bool) (resumed bool, err error) {
 	}
 	k := s.kept[x.clientID]
 	delete(s.kept, x.clientID)
-	if k != nil && !clean && k.device == x.device && s.Now().Before(k.expires) {
+	if k != nil && !clean && k.device == x.device && s.o.Now().Before(k.expires) {
 		x.subs, resumed = k.subs, true
 	}
 	s.sessions[x.clientID] = x
@@ -232,7 +232,7 @@ func (s *Server) leave(x *session) {
 	if s.byDevice[x.device]--; s.byDevice[x.device] == 0 {
 		delete(s.byDevice, x.device)
 	}
-	now := s.Now()
+	now := s.o.Now()
 	if len(s.kept) > 1000 {
 		for id, k := range s.kept {
 			if now.After(k.expires) {

@@ -93,7 +93,7 @@ func (s *Server) serve(conn net.Conn) {
 		remote: conn.RemoteAddr().String(), subs: map[string]byte{}, heard: map[string]byte{}, told: map[string]bool{},
 		acks: make(chan *slot, maxPipelined), pokes: make(chan struct{}, 1), quit: make(chan struct{}), gone: make(chan struct{}), nextID: 1}
 	defer close(x.gone)
-	conn.SetDeadline(s.Now().Add(s.Limits.Hello))
+	conn.SetDeadline(s.o.Now().Add(s.o.Limits.Hello))
 	pk, err := x.read()
 	if err != nil {
 		if !errors.Is(err, io.EOF) {
@@ -246,13 +246,13 @@ func (x *session) publish(pk *packets.Packet) bool {
 		return true
 	}
 	body := pk.Payload
-	if len(body) > x.srv.Limits.Message {
-		large := &tooLarge{len(body), x.srv.Limits.Message}
+	if len(body) > x.srv.o.Limits.Message {
+		large := &tooLarge{len(body), x.srv.o.Limits.Message}
 		x.note(name, large.Error())
 		finish(ingest.Outcome{Err: fault.New(fault.TooLarge, "%s", large.Error())})
 		return true
 	}
-	x.srv.Door.Accept(ingest.Message{
+	x.srv.o.Door.Accept(ingest.Message{
 		Device: x.device, Kind: ingest.Kind(name), Body: body, ContentType: pk.Properties.ContentType,
 		Transport: "mqtt", Remote: x.remote, Dup: pk.FixedHeader.Dup, PacketID: pk.PacketID,
 	}, finish)

@@ -30,9 +30,9 @@ func TestIntendedSettings(t *testing.T) {
 		b := newBench(t, nil)
 		p := b.enter(version)
 		set := func(v float64) {
-			_, err := b.Settings.Set(tank, map[string]any{"max_temp": v}, nil, "mara")
+			_, err := b.Settings.Set(t.Context(), tank, map[string]any{"max_temp": v}, nil, "mara")
 			b.Must(err)
-			b.Bus.Settle()
+			b.Settle()
 		}
 		p.send(subscribe(1, 1, "ullage/"+tank+"/intended"))
 		p.want(packets.Suback)
@@ -91,7 +91,7 @@ func TestResumedSessionGetsItsSettings(t *testing.T) {
 		p.want(packets.Publish)
 		p.send(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Disconnect}})
 		p.next()
-		_, err := b.Settings.Set(tank, map[string]any{"max_temp": 30.0}, nil, "mara")
+		_, err := b.Settings.Set(t.Context(), tank, map[string]any{"max_temp": 30.0}, nil, "mara")
 		b.Must(err)
 		for end := time.Now().Add(5 * time.Second); b.server.Connected() > 0 && time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
 		}

@@ -17,13 +17,14 @@ type Details struct {
 	Code     fault.Code      `json:"code" doc:"Kind of failure, for programs" example:"invalid"`
 	Detail   string          `json:"detail" doc:"What failed, why, and what to do next"`
 	Findings []model.Finding `json:"findings,omitempty" doc:"Every place that is wrong"`
+	About    string          `json:"about,omitempty" doc:"The noun that it is about" example:"device"`
 	Ref      string          `json:"ref,omitempty" doc:"Quote this to the engineer, who can see the reason in the traffic"`
 }
 
 // Of returns the details of a fault.
 func Of(e *fault.Error) *Details {
 	status := Status(e.Code)
-	d := &Details{Type: "about:blank", Title: http.StatusText(status), Status: status, Code: e.Code, Detail: e.Error(), Findings: e.Findings, Ref: e.Ref}
+	d := &Details{Type: "about:blank", Title: http.StatusText(status), Status: status, Code: e.Code, Detail: e.Error(), Findings: e.Findings, About: e.About, Ref: e.Ref}
 	if e.Ref != "" {
 		d.Detail = "not authorised, ref " + e.Ref
 	}
@@ -50,6 +51,8 @@ func Status(c fault.Code) int {
 		return http.StatusForbidden
 	case fault.NotFound:
 		return http.StatusNotFound
+	case fault.Gone:
+		return http.StatusGone
 	case fault.Conflict:
 		return http.StatusConflict
 	case fault.TooLarge:

@@ -33,7 +33,7 @@ func TestCommandsOverHTTP(t *testing.T) {
 	heard := make(chan []commands.Message)
 	go func() { heard <- ask("?wait=20s") }()
 	time.Sleep(50 * time.Millisecond)
-	c, err := b.Commands.Give(press, "tare", nil, commands.Expiry{}, "mara")
+	c, err := b.Commands.Give(t.Context(), press, "tare", nil, commands.Expiry{}, "mara")
 	b.Must(err)
 	if got := <-heard; len(got) != 1 || got[0].ID != c.ID || got[0].Name != "tare" || string(got[0].Input) != "{}" {
 		t.Errorf("the long poll gives %+v", got)

@@ -31,8 +31,8 @@ import (
 // MaxWait is the longest that GET /device/v1/intended waits for a change.
 const MaxWait = 60 * time.Second
 
-// Deps are the use cases that the door opens on.
-type Deps struct {
+// Options are the use cases that the door opens on.
+type Options struct {
 	Devices  *devices.Registry
 	Door     *ingest.Door
 	Settings *settings.Settings
@@ -45,14 +45,14 @@ type Deps struct {
 }
 
 type door struct {
-	Deps
+	Options
 	mu       sync.Mutex
 	limiters map[string]*rate.Limiter
 }
 
 // New returns the handler of the device listener.
-func New(d Deps) http.Handler {
-	w := &door{Deps: d, limiters: map[string]*rate.Limiter{}}
+func New(d Options) http.Handler {
+	w := &door{Options: d, limiters: map[string]*rate.Limiter{}}
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
 	r.Use(gin.CustomRecoveryWithWriter(io.Discard, func(c *gin.Context, err any) {
@@ -251,12 +251,7 @@ func (w *door) commands(c *gin.Context) {
 		news := w.Commands.Changed(device)
 		due, next := w.Commands.Due(device)
 		for _, cmd := range due {
-			m, open, err := w.Commands.HandOver(device, cmd.ID)
-			if err != nil {
-				refuse(c, fault.From(err))
-				return
-			}
-			if open {
+			if m, open := w.Commands.HandOver(device, cmd.ID); open {
 				out = append(out, m)
 			}
 		}

@@ -14,6 +14,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"ullage/app"
 	"ullage/core/value"
 	"ullage/fleet/devices"
 	"ullage/fleet/ingest"
@@ -34,12 +35,12 @@ type bench struct {
 
 func newBench(t *testing.T, o store.Options, change func(*ingest.Limits)) *bench {
 	gin.SetMode(gin.TestMode)
-	b := &bench{Rig: rig.NewWith(t, o)}
+	b := &bench{Rig: rig.NewWith(t, app.Options{Store: o})}
 	limits := ingest.DefaultLimits()
 	if change != nil {
 		change(&limits)
 	}
-	b.server = httptest.NewServer(web.New(web.Deps{Devices: b.Devices, Door: b.Door, Settings: b.Settings, Commands: b.Commands, Traffic: b.Traffic,
+	b.server = httptest.NewServer(web.New(web.Options{Devices: b.Devices, Door: b.Door, Settings: b.Settings, Commands: b.Commands, Traffic: b.Traffic,
 		Gate: devices.NewGate(30, time.Now), Limits: limits, Log: slog.New(slog.DiscardHandler), Now: b.Clock.Now}))
 	t.Cleanup(b.server.Close)
 	b.token = b.Onboard(press, "press-scale", nil)
@@ -94,7 +95,7 @@ func TestReadings(t *testing.T) {
 			t.Errorf("%s: %d %v, want %d that says %q", c.name, status, answer, c.status, c.says)
 		}
 	}
-	b.Bus.Settle()
+	b.Settle()
 	if ps := b.Points(press, "load"); len(ps) != 1 || ps[0].Value != value.OfNumber(1200) {
 		t.Errorf("stored is %+v", ps)
 	}
@@ -196,7 +197,7 @@ func TestSettingsByLongPoll(t *testing.T) {
 		got <- answer{status, doc}
 	}()
 	time.Sleep(50 * time.Millisecond)
-	_, err := b.Settings.Set(press, map[string]any{"cycle_limit": 120.0}, nil, "mara")
+	_, err := b.Settings.Set(t.Context(), press, map[string]any{"cycle_limit": 120.0}, nil, "mara")
 	b.Must(err)
 	select {
 	case a := <-got:

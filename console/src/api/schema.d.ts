@@ -38,6 +38,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/as-of": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was so at a past moment */
+        get: operations["as-of"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/commands": {
         parameters: {
             query?: never;
@@ -485,6 +502,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/journal/after": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happened behind a number, in order: for programs that must not miss anything */
+        get: operations["journal-after"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/live": {
         parameters: {
             query?: never;
@@ -919,6 +953,16 @@ export interface components {
             /** @description Value when it was raised */
             value?: unknown;
         };
+        AlarmThen: {
+            id: string;
+            rule: string;
+            /**
+             * Format: date-time
+             * @description When it came into that state
+             */
+            since: string;
+            state: string;
+        };
         Answer: {
             /** Format: date-time */
             from: string;
@@ -930,6 +974,12 @@ export interface components {
              * @description Not included
              */
             to: string;
+        };
+        AsOf: {
+            /** Format: date-time */
+            at: string;
+            /** @description By id; groups with an open alarm are among them */
+            devices: components["schemas"]["DeviceThen"][];
         };
         Backfill: {
             /** @description Ids; empty for every device of the model */
@@ -1030,6 +1080,11 @@ export interface components {
         };
         Details: {
             /**
+             * @description The noun that it is about
+             * @example device
+             */
+            about?: string;
+            /**
              * @description Kind of failure, for programs
              * @example invalid
              */
@@ -1123,6 +1178,32 @@ export interface components {
             loses: string[];
             /** @description The version that the device says it was built for */
             reported?: string;
+        };
+        DeviceThen: {
+            alarms: components["schemas"]["AlarmThen"][];
+            id: string;
+            labels: {
+                [key: string]: string;
+            };
+            /** @description The newest readings then; only where one device is asked about */
+            latest?: {
+                [key: string]: components["schemas"]["Latest"];
+            };
+            /** @description online or silent; absent before the first reading */
+            link?: string;
+            /**
+             * Format: date-time
+             * @description Since when
+             */
+            linked_at?: string;
+            model?: string;
+            /** @description As rules saw them: applied, before the first confirmation intended */
+            settings: {
+                [key: string]: components["schemas"]["SettingThen"];
+            };
+            status?: string;
+            /** @description Of the model */
+            version?: string;
         };
         DevicesChanged: {
             devices: components["schemas"]["Device"][];
@@ -1453,19 +1534,36 @@ export interface components {
             started_at: string;
         };
         JournalEntry: {
+            /** @description Alarm it is about */
+            alarm?: string;
             /**
              * Format: date-time
              * @description When it happened
              */
             at: string;
+            /** @description The same for programs; its members depend on the kind */
+            content?: unknown;
             /** @description Device it is of */
             device?: string;
-            /** @description ULID */
-            id: string;
-            /** @description What it is about */
+            /**
+             * @description Group of devices it is of
+             * @example site=Kilnside
+             */
+            group?: string;
+            /**
+             * @description What happened
+             * @example alarm raised
+             */
             kind: string;
+            /**
+             * Format: int64
+             * @description From 1, without gaps, in the order in which things were stored
+             */
+            number: number;
             /** @description Who did it */
             person?: string;
+            /** @description Rule it is about */
+            rule?: string;
             /** @description What happened, in one sentence */
             text: string;
         };
@@ -1630,12 +1728,6 @@ export interface components {
             version: string;
             /** @description Every published version, the newest first */
             versions: components["schemas"]["ModelVersion"][];
-        };
-        ModelLoaded: {
-            /** @description False if exactly this was published already */
-            changed: boolean;
-            name: string;
-            version: string;
         };
         ModelPreview: {
             /** @description The newest published version */
@@ -1860,6 +1952,12 @@ export interface components {
             /** @description Where the value lives on a good day */
             usual?: number[];
         };
+        PublishedModel: {
+            /** @description False if exactly this was published already */
+            changed: boolean;
+            name: string;
+            version: string;
+        };
         Pulse: {
             service: components["schemas"]["Service"];
         };
@@ -2026,6 +2124,11 @@ export interface components {
             type: "number" | "integer" | "text" | "boolean";
             unit?: string;
         };
+        SettingThen: {
+            /** Format: date-time */
+            since: string;
+            value: unknown;
+        };
         Settings: {
             /**
              * Format: int64
@@ -2095,13 +2198,6 @@ export interface components {
             /** @description Bearer token; only in answer to a sign-in that asked for it */
             token?: string;
         };
-        StandingBody: {
-            /**
-             * @description active lets it in again; retired is for good
-             * @enum {string}
-             */
-            standing: "active" | "suspended" | "retired";
-        };
         Statistics: {
             bins: components["schemas"]["Bin"][];
             /** Format: int64 */
@@ -2150,6 +2246,13 @@ export interface components {
             to: string;
             /** @description Absent where there is too little for one */
             trend?: components["schemas"]["Trend"];
+        };
+        StatusBody: {
+            /**
+             * @description active lets it in again; retired is for good
+             * @enum {string}
+             */
+            status: "active" | "suspended" | "retired";
         };
         Store: {
             /** @enum {string} */
@@ -2414,6 +2517,67 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Alarm"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "as-of": {
+        parameters: {
+            query: {
+                /** @description The moment */
+                at: string;
+                /** @description Of this device or group, with its readings; of all where not given */
+                device?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AsOf"];
                 };
             };
             /** @description Unauthorized */
@@ -3379,7 +3543,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["StandingBody"];
+                "application/json": components["schemas"]["StatusBody"];
             };
         };
         responses: {
@@ -4269,10 +4433,69 @@ export interface operations {
                 /** @description Only of this device */
                 device?: string;
                 /** @description Only of this kind */
-                kind?: "alarm raised" | "alarm returned" | "alarm acknowledged" | "link changed" | "device changed" | "setting changed" | "setting applied" | "setting refused" | "model loaded" | "rule changed" | "command given" | "command replied" | "command ended" | "event" | "access";
-                /** @description Only entries older than this id */
-                before?: string;
+                kind?: "device onboarded" | "device labelled" | "device moved" | "status changed" | "token given" | "attributes reported" | "link changed" | "setting changed" | "setting applied" | "setting refused" | "model published" | "rule changed" | "alarm raised" | "alarm returned" | "alarm acknowledged" | "command given" | "command replied" | "command ended" | "event" | "person added" | "signed in";
+                /** @description Only about this alarm, by its id */
+                alarm?: string;
+                /** @description Only about this rule */
+                rule?: string;
+                /** @description Only what this person did */
+                person?: string;
+                /** @description Only entries with a lesser number */
+                before?: number;
                 limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JournalEntry"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "journal-after": {
+        parameters: {
+            query?: {
+                /** @description The number that the reader has got to; 0 to begin */
+                after?: number;
+                limit?: number;
+                /** @description How long to wait for the next one, like 30s; not at all where not given */
+                wait?: string;
             };
             header?: never;
             path?: never;
@@ -4482,7 +4705,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ModelLoaded"];
+                    "application/json": components["schemas"]["PublishedModel"];
                 };
             };
             /** @description Unauthorized */

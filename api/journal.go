@@ -1,0 +1,136 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"ullage/client"
+	"ullage/core/value"
+	"ullage/fleet/asof"
+	"ullage/fleet/fact"
+	"ullage/fleet/fault"
+)
+
+func entriesOf(fs []fact.Fact) []client.JournalEntry {
+	out := make([]client.JournalEntry, len(fs))
+	for i, f := range fs {
+		out[i] = client.JournalEntry{Number: f.Number, At: f.At, Kind: string(f.Kind), Device: f.Device, Group: f.Group, Alarm: f.Alarm, Rule: f.Rule,
+			Person: f.Person, Text: f.Sentence(), Content: f.Content}
+	}
+	return out
+}
+
+// maxFollow is how long a reader of the journal may wait for the next entry.
+const maxFollow = time.Minute
+
+func (s *server) journalRoutes() {
+	type filter struct {
+		Where
+		Device string `query:"device" doc:"Only of this device"`
+		Kind   string `query:"kind" doc:"Only of this kind" enum:"device onboarded,device labelled,device moved,status changed,token given,attributes reported,link changed,setting changed,setting applied,setting refused,model published,rule changed,alarm raised,alarm returned,alarm acknowledged,command given,command replied,command ended,event,person added,signed in"`
+		Alarm  string `query:"alarm" doc:"Only about this alarm, by its id"`
+		Rule   string `query:"rule" doc:"Only about this rule"`
+		Person string `query:"person" doc:"Only what this person did"`
+		Before int64  `query:"before" minimum:"0" doc:"Only entries with a lesser number"`
+		Limit  int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+	}
+	huma.Get(s.api, "/api/v1/journal", func(ctx context.Context, f *filter) (*body[[]client.JournalEntry], error) {
+		_, among, err := s.among(f.Where)
+		if err != nil {
+			return nil, err
+		}
+		fs, err := s.Facts.Facts(ctx, fact.Filter{Among: among, Device: f.Device, Kind: fact.Kind(f.Kind), Alarm: f.Alarm, Rule: f.Rule, Person: f.Person,
+			Before: f.Before, Limit: f.Limit})
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		return &body[[]client.JournalEntry]{entriesOf(fs)}, nil
+	}, describe("journal", "What happened, the newest first", "Journal"))
+	type after struct {
+		After int64  `query:"after" minimum:"0" doc:"The number that the reader has got to; 0 to begin"`
+		Limit int    `query:"limit" default:"500" minimum:"1" maximum:"5000"`
+		Wait  string `query:"wait" doc:"How long to wait for the next one, like 30s; not at all where not given"`
+	}
+	huma.Get(s.api, "/api/v1/journal/after", func(ctx context.Context, f *after) (*body[[]client.JournalEntry], error) {
+		wait := time.Duration(0)
+		if f.Wait != "" {
+			d, err := value.ParseDuration(f.Wait)
+			if err != nil {
+				return nil, s.failed(fault.New(fault.Invalid, "wait: %s", err))
+			}
+			wait = min(d.Std(), maxFollow)
+		}
+		until := time.NewTimer(wait)
+		defer until.Stop()
+		for {
+			fs, err := s.Facts.FactsAfter(ctx, f.After, f.Limit)
+			var gone *fact.Gone
+			if errors.As(err, &gone) {
+				return nil, s.failed(fault.New(fault.Gone, "entries up to number %d are not kept any more", gone.First).
+					Then("begin anew from what is so now, and go on behind number %d", gone.First))
+			}
+			if err != nil {
+				return nil, s.failed(err)
+			}
+			if len(fs) > 0 || wait == 0 {
+				return &body[[]client.JournalEntry]{entriesOf(fs)}, nil
+			}
+			look := time.NewTimer(100 * time.Millisecond)
+			select {
+			case <-look.C:
+			case <-until.C:
+				wait = 0
+			case <-ctx.Done():
+				look.Stop()
+				return &body[[]client.JournalEntry]{[]client.JournalEntry{}}, nil
+			}
+			look.Stop()
+		}
+	}, describe("journal-after", "What happened behind a number, in order: for programs that must not miss anything", "Journal"))
+	type then struct {
+		At     time.Time `query:"at" required:"true" doc:"The moment" example:"2026-03-01T10:00:00Z"`
+		Device string    `query:"device" doc:"Of this device or group, with its readings; of all where not given"`
+	}
+	huma.Get(s.api, "/api/v1/as-of", func(ctx context.Context, in *then) (*body[client.AsOf], error) {
+		out := client.AsOf{At: in.At.UTC(), Devices: []client.DeviceThen{}}
+		var ds []asof.Device
+		var err error
+		if in.Device != "" {
+			ds = make([]asof.Device, 1)
+			ds[0], err = s.AsOf.Device(ctx, in.Device, in.At)
+		} else {
+			ds, err = s.AsOf.Fleet(ctx, in.At)
+		}
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		for i := range ds {
+			out.Devices = append(out.Devices, thenOf(&ds[i]))
+		}
+		return &body[client.AsOf]{out}, nil
+	}, describe("as-of", "What was so at a past moment", "Journal"), notFound)
+}
+
+func thenOf(d *asof.Device) client.DeviceThen {
+	out := client.DeviceThen{ID: d.ID, Status: d.Status.Value, Model: d.Model, Version: d.Version.Value, Link: d.Link.Value, LinkedAt: optional(d.Link.Since),
+		Labels: map[string]string{}, Settings: map[string]client.SettingThen{}, Alarms: []client.AlarmThen{}}
+	for k, v := range d.Labels {
+		out.Labels[k] = v.Value
+	}
+	for k, v := range d.Settings {
+		out.Settings[k] = client.SettingThen{Value: v.Value.Any(), Since: v.Since}
+	}
+	for _, a := range d.Alarms {
+		out.Alarms = append(out.Alarms, client.AlarmThen{ID: a.ID, Rule: a.Rule, State: a.State, Since: a.Since})
+	}
+	if d.Latest != nil {
+		out.Latest = map[string]client.Latest{}
+		for k, r := range d.Latest {
+			out.Latest[k] = client.Latest{At: r.At, Value: r.Value.Any(), Quality: r.Quality.Words()}
+		}
+	}
+	return out
+}

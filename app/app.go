@@ -1,0 +1,263 @@
+// Package app puts a whole Ullage together: the service, the tests and the
+// benchmarks use the same one.
+package app
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"net/http"
+	"time"
+
+	"ullage/api"
+	"ullage/fleet/alarms"
+	"ullage/fleet/asof"
+	"ullage/fleet/commands"
+	"ullage/fleet/commit"
+	"ullage/fleet/derived"
+	"ullage/fleet/devices"
+	"ullage/fleet/event"
+	"ullage/fleet/expressions"
+	"ullage/fleet/fact"
+	"ullage/fleet/folder"
+	"ullage/fleet/imports"
+	"ullage/fleet/ingest"
+	"ullage/fleet/links"
+	"ullage/fleet/models"
+	"ullage/fleet/people"
+	"ullage/fleet/present"
+	"ullage/fleet/query"
+	"ullage/fleet/retention"
+	"ullage/fleet/revisions"
+	"ullage/fleet/settings"
+	"ullage/fleet/traffic"
+	"ullage/store"
+	"ullage/transport/mqtt"
+	"ullage/transport/web"
+)
+
+// Options say how an Ullage is put together. The zero value of each is usable
+// but for Dir.
+type Options struct {
+	Dir   string // the data folder
+	Store store.Options
+	// Zone is that of the sites, for schedules and local days; UTC if it is nil.
+	Zone *time.Location
+	// KeepReadings and KeepRollups say how long those are kept of which the model
+	// says nothing; 0 for always.
+	KeepReadings, KeepRollups time.Duration
+	// Traffic bounds the latest messages that are kept in memory.
+	Traffic traffic.Options
+	// AddressFailures is how many failed sign-ins of devices one address may have
+	// within a minute before it is answered more slowly; 0 for no bound.
+	AddressFailures int
+	Log             *slog.Logger     // nothing is logged if it is nil
+	Now             func() time.Time // time.Now if it is nil
+	// Handlers are told the news after those of the service.
+	Handlers []event.Handler
+}
+
+// App is everything between the doors and the disk. Its parts may be used once
+// New has returned.
+type App struct {
+	Store       *store.Store
+	Bus         *event.Bus
+	Commits     *commit.Writer
+	Models      *models.Catalogue
+	Devices     *devices.Registry
+	Settings    *settings.Settings
+	Commands    *commands.Queue
+	Present     *present.Fleet
+	Alarms      *alarms.Engine
+	People      *people.Register
+	Traffic     *traffic.Log
+	Gate        *devices.Gate
+	Door        *ingest.Door
+	Meter       *ingest.Meter
+	Derivations *derived.Derivations
+	Expressions *expressions.Expressions
+	Queries     *query.Queries
+	Revisions   *revisions.Revisions
+	Folder      *folder.Loader
+	Importer    *imports.Importer
+	Retention   *retention.Retention
+	AsOf        *asof.AsOf
+	Facts       fact.Log
+	Now         func() time.Time
+	Log         *slog.Logger
+
+	running bool
+	stop    context.CancelFunc
+	ticking chan struct{}
+}
+
+// New opens the data folder and makes every part. News is told from Start on.
+func New(ctx context.Context, o Options) (a *App, err error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	if o.Zone == nil {
+		o.Zone = time.UTC
+	}
+	a = &App{Bus: event.NewBus(), Now: o.Now, Log: o.Log}
+	if a.Store, err = store.Open(o.Dir, o.Store); err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			if a.Commits != nil {
+				a.Commits.Close()
+			}
+			err = errors.Join(err, a.Store.Close())
+			a = nil
+		}
+	}()
+	records, telemetry := a.Store.Records, a.Store.Telemetry
+	a.Facts = records
+	a.Commits = commit.NewWriter(records)
+	if a.Models, err = models.Open(ctx, models.Options{Records: records, Commits: a.Commits, Bus: a.Bus, Now: o.Now}); err != nil {
+		return a, err
+	}
+	if a.Devices, err = devices.Open(ctx, devices.Options{Records: records, Commits: a.Commits, Models: a.Models, Bus: a.Bus, Now: o.Now}); err != nil {
+		return a, err
+	}
+	if a.Settings, err = settings.Open(ctx, settings.Options{Records: records, Commits: a.Commits, Devices: a.Devices, Models: a.Models, Bus: a.Bus,
+		Log: o.Log, Now: o.Now}); err != nil {
+		return a, err
+	}
+	if a.Commands, err = commands.Open(ctx, commands.Options{Records: records, Commits: a.Commits, Devices: a.Devices, Models: a.Models, Bus: a.Bus,
+		Log: o.Log, Now: o.Now}); err != nil {
+		return a, err
+	}
+	if a.Present, err = present.Open(ctx, present.Options{Devices: a.Devices, Models: a.Models, Settings: a.Settings, Telemetry: telemetry, Records: records,
+		Bus: a.Bus, Zone: o.Zone, Log: o.Log, Now: o.Now}); err != nil {
+		return a, err
+	}
+	if a.Alarms, err = alarms.Open(ctx, alarms.Options{Records: records, History: telemetry, Commits: a.Commits, Devices: a.Devices, Models: a.Models,
+		Present: a.Present, Bus: a.Bus, Log: o.Log, Now: o.Now}); err != nil {
+		return a, err
+	}
+	if a.People, err = people.Open(ctx, people.Options{Records: records, Commits: a.Commits, Now: o.Now}); err != nil {
+		return a, err
+	}
+	a.Traffic = traffic.New(o.Traffic)
+	a.Gate = devices.NewGate(o.AddressFailures, o.Now)
+	a.Meter = &ingest.Meter{}
+	a.Derivations = derived.New(derived.Options{Devices: a.Devices, Models: a.Models, Present: a.Present, History: telemetry, Store: telemetry, Bus: a.Bus,
+		Log: o.Log, Now: o.Now})
+	a.Door = ingest.New(ingest.Options{Store: telemetry, Devices: a.Devices, Models: a.Models, Settings: a.Settings, Commands: a.Commands, Commits: a.Commits,
+		Traffic: a.Traffic, Bus: a.Bus, Derive: a.Derivations, Now: o.Now})
+	a.Expressions = expressions.New(expressions.Options{Models: a.Models, Devices: a.Devices, Present: a.Present, History: telemetry, Rules: a.Alarms.Names, Now: o.Now})
+	a.Queries = query.New(query.Options{History: telemetry, Devices: a.Devices, Models: a.Models, Limits: a.Present, Matching: a.Expressions.Where, Zone: o.Zone, Now: o.Now})
+	a.Revisions = revisions.New(revisions.Options{Models: a.Models, Devices: a.Devices, Settings: a.Settings, Alarms: a.Alarms, Matching: a.Expressions.Where, Moved: a.Derivations.Forget})
+	a.Folder = folder.New(folder.Options{Models: a.Models, Alarms: a.Alarms, Devices: a.Devices})
+	a.Importer = imports.New(imports.Options{Devices: a.Devices, Models: a.Models, Store: telemetry, Derive: a.Derivations, Bus: a.Bus, Now: o.Now})
+	a.Retention = retention.New(retention.Options{Store: telemetry, Records: records, Devices: a.Devices, Models: a.Models, Readings: o.KeepReadings, Rollups: o.KeepRollups,
+		Log: o.Log, Now: o.Now})
+	a.AsOf = asof.New(asof.Options{Records: records, History: telemetry, Devices: a.Devices, Models: a.Models, Now: o.Now})
+
+	// Who reads from what is present comes after it.
+	a.Bus.Handle(a.Present.Handle)
+	a.Bus.Handle(a.Alarms.Handle)
+	a.Bus.Handle(links.New(a.Commits, o.Log).Handle)
+	a.Bus.Handle(a.Commands.Handle)
+	for _, h := range o.Handlers {
+		a.Bus.Handle(h)
+	}
+	return a, nil
+}
+
+// API returns the use cases as the operators' API takes them.
+func (a *App) API() *api.App {
+	return &api.App{Models: a.Models, Devices: a.Devices, Settings: a.Settings, Commands: a.Commands, Alarms: a.Alarms, Present: a.Present,
+		Expressions: a.Expressions, Door: a.Door, Meter: a.Meter, People: a.People, Facts: a.Facts, AsOf: a.AsOf, History: a.Store.Telemetry, Queries: a.Queries,
+		Importer: a.Importer, Traffic: a.Traffic, Revisions: a.Revisions, Derivations: a.Derivations, Folder: a.Folder, Settle: a.Settle, Log: a.Log, Now: a.Now}
+}
+
+// MQTT returns the door for devices that speak MQTT, as a handler of news too.
+// It must be called before Start.
+func (a *App) MQTT(l ingest.Limits) *mqtt.Server {
+	s := mqtt.NewServer(mqtt.Options{Devices: a.Devices, Door: a.Door, Settings: a.Settings, Commands: a.Commands, Traffic: a.Traffic, Gate: a.Gate,
+		Limits: l, Log: a.Log, Now: a.Now})
+	a.Handle(s.Handle)
+	return s
+}
+
+// Web returns the door for devices that speak HTTP.
+func (a *App) Web(l ingest.Limits) http.Handler {
+	return web.New(web.Options{Devices: a.Devices, Door: a.Door, Settings: a.Settings, Commands: a.Commands, Traffic: a.Traffic, Gate: a.Gate,
+		Limits: l, Log: a.Log, Now: a.Now})
+}
+
+// Handle adds a handler of news; it must be called before Start.
+func (a *App) Handle(h event.Handler) { a.Bus.Handle(h) }
+
+const tickEvery = 250 * time.Millisecond
+
+// Start begins to tell news. With clock, time is told too, and what is too old
+// is thrown away now and then; without, whoever tests tells the time.
+func (a *App) Start(clock bool) {
+	a.Bus.Start()
+	a.running = true
+	if !clock {
+		return
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	a.stop, a.ticking = stop, make(chan struct{})
+	go a.tick(ctx)
+	go a.Retention.Run(ctx)
+}
+
+func (a *App) tick(ctx context.Context) {
+	defer close(a.ticking)
+	t := time.NewTicker(tickEvery)
+	defer t.Stop()
+	for n := 0; ; n++ {
+		select {
+		case <-ctx.Done():
+			return
+		case at := <-t.C:
+			a.Bus.Publish(event.Tick{Now: at})
+			if n%4 == 0 {
+				stored, _, _ := a.Door.Counts()
+				a.Meter.Sample(at, stored)
+			}
+		}
+	}
+}
+
+// Settle waits until what was done so far is stored and taken in by everybody.
+func (a *App) Settle() {
+	// News makes changes, and changes make news; a chain has three links at most.
+	for range 3 {
+		a.Bus.Settle()
+		a.Commits.Settle()
+	}
+	a.Bus.Settle()
+}
+
+// Close stores what is on its way and closes the data folder.
+func (a *App) Close() error { return a.close(true) }
+
+// Crash closes the data folder without what a graceful stop would still have
+// stored. It is for tests.
+func (a *App) Crash() error { return a.close(false) }
+
+func (a *App) close(graceful bool) error {
+	if a.stop != nil {
+		a.stop()
+		<-a.ticking
+	}
+	a.Derivations.Stop("")
+	if a.running {
+		a.Bus.Stop()
+	}
+	if graceful {
+		a.Alarms.Flush()
+	}
+	a.Commits.Close()
+	return a.Store.Close()
+}

@@ -1,0 +1,170 @@
+// Package asof answers what was so at a past moment: links, alarms, settings,
+// labels, versions and status by their validity, readings by their time.
+package asof
+
+import (
+	"context"
+	"encoding/json"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"ullage/core/value"
+	"ullage/fleet/commit"
+	"ullage/fleet/devices"
+	"ullage/fleet/fault"
+	"ullage/fleet/models"
+)
+
+// Records holds validity.
+type Records interface {
+	// AsOf returns what had a value at a time, of a subject, or of all where it is
+	// empty.
+	AsOf(ctx context.Context, subject string, when time.Time) ([]commit.Validity, error)
+}
+
+// History holds readings.
+type History interface {
+	// Last returns the newest reading at or before a moment.
+	Last(ctx context.Context, device, metric string, at time.Time) (value.Reading, bool, error)
+}
+
+// Options are what an AsOf is made of.
+type Options struct {
+	Records Records
+	History History
+	Devices *devices.Registry
+	Models  *models.Catalogue
+	Now     func() time.Time
+}
+
+// AsOf answers. Make one with New.
+type AsOf struct{ o Options }
+
+// New returns an AsOf.
+func New(o Options) *AsOf { return &AsOf{o} }
+
+// Alarm is one that was open.
+type Alarm struct {
+	ID, Rule, State string
+	Since           time.Time // when it came into that state
+}
+
+// Held is a value and since when it was so.
+type Held struct {
+	Value string
+	Since time.Time
+}
+
+// Device is one device, or one group, at a past moment.
+type Device struct {
+	ID       string
+	Status   Held
+	Model    string
+	Version  Held
+	Link     Held // empty before it was heard for the first time
+	Labels   map[string]Held
+	Settings map[string]Setting
+	Alarms   []Alarm
+	Latest   map[string]value.Reading // only where one device is asked about
+}
+
+// Setting is what rules saw of a setting.
+type Setting struct {
+	Value value.Value
+	Since time.Time
+}
+
+// Device returns a device, or a group such as site=Kilnside, as of a time.
+func (a *AsOf) Device(ctx context.Context, id string, when time.Time) (Device, error) {
+	if err := a.check(when); err != nil {
+		return Device{}, err
+	}
+	rows, err := a.o.Records.AsOf(ctx, id, when)
+	if err != nil {
+		return Device{}, err
+	}
+	all := gather(rows)
+	d, ok := all[id]
+	if !ok {
+		if dev, err := a.o.Devices.Get(id); err == nil {
+			return Device{}, fault.New(fault.NotFound, "%s was onboarded at %s, after that moment", id, dev.JoinedAt.UTC().Format(time.RFC3339))
+		}
+		return Device{}, fault.New(fault.NotFound, "there was no device %q then", id).On("device")
+	}
+	if m, err := a.o.Models.Of(d.Model, d.Version.Value); err == nil {
+		d.Latest = map[string]value.Reading{}
+		for i := range m.Properties {
+			r, found, err := a.o.History.Last(ctx, id, m.Properties[i].Name, when)
+			if err != nil {
+				return Device{}, err
+			}
+			if found {
+				d.Latest[r.Metric] = r
+			}
+		}
+	}
+	return *d, nil
+}
+
+// Fleet returns every device, and every group with an open alarm, as of a time,
+// by id and without readings.
+func (a *AsOf) Fleet(ctx context.Context, when time.Time) ([]Device, error) {
+	if err := a.check(when); err != nil {
+		return nil, err
+	}
+	rows, err := a.o.Records.AsOf(ctx, "", when)
+	if err != nil {
+		return nil, err
+	}
+	out := []Device{}
+	for _, d := range gather(rows) {
+		out = append(out, *d)
+	}
+	slices.SortFunc(out, func(x, y Device) int { return strings.Compare(x.ID, y.ID) })
+	return out, nil
+}
+
+func (a *AsOf) check(when time.Time) error {
+	if ms := when.UnixMilli(); ms < 0 || ms > math.MaxInt64/2 {
+		return fault.New(fault.Invalid, "%s is no time that can be asked about", when.Format(time.RFC3339))
+	}
+	if when.After(a.o.Now()) {
+		return fault.New(fault.Invalid, "%s is in the future; what was so is asked about, not what will be", when.UTC().Format(time.RFC3339))
+	}
+	return nil
+}
+
+func gather(rows []commit.Validity) map[string]*Device {
+	all := map[string]*Device{}
+	for _, v := range rows {
+		d := all[v.Subject]
+		if d == nil {
+			d = &Device{ID: v.Subject, Labels: map[string]Held{}, Settings: map[string]Setting{}, Alarms: []Alarm{}}
+			all[v.Subject] = d
+		}
+		held := Held{v.Value, v.From}
+		switch v.Kind {
+		case commit.Status:
+			d.Status = held
+		case commit.Version:
+			model, version, _ := strings.Cut(v.Value, " ")
+			d.Model, d.Version = model, Held{version, v.From}
+		case commit.Link:
+			d.Link = held
+		case commit.Label:
+			d.Labels[v.Key] = held
+		case commit.Setting:
+			var x value.Value
+			if json.Unmarshal([]byte(v.Value), &x) == nil {
+				d.Settings[v.Key] = Setting{x, v.From}
+			}
+		case commit.Alarm:
+			if i := strings.LastIndexByte(v.Value, ' '); i > 0 {
+				d.Alarms = append(d.Alarms, Alarm{ID: v.Value[i+1:], Rule: v.Key, State: v.Value[:i], Since: v.From})
+			}
+		}
+	}
+	return all
+}

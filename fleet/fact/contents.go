@@ -1,0 +1,403 @@
+package fact
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+)
+
+// Content is what a fact says beside what it is about. Its sentence follows the
+// name of who did it, where somebody did.
+type Content interface {
+	kind() Kind
+	sentence() string
+}
+
+// Onboarded: a device was made.
+type Onboarded struct {
+	Device  string `json:"device"`
+	Model   string `json:"model"`
+	Version string `json:"version"`
+}
+
+// Labelled: labels were set or removed.
+type Labelled struct {
+	Set     map[string]string `json:"set,omitempty"`
+	Removed []string          `json:"removed,omitempty"`
+}
+
+// Moved: a device got another version of its model.
+type Moved struct {
+	Model string `json:"model"`
+	From  string `json:"from"`
+	To    string `json:"to"`
+}
+
+// Status: a device was suspended, let in again, retired, or is active since its
+// first message.
+type Status struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+}
+
+// Token: a device got a new token.
+type Token struct {
+	Device  string `json:"device"`
+	Revoked int    `json:"revoked"` // how many older ones stopped working
+}
+
+// Attributes: what a device says of itself has changed. Before counts changes
+// that were too many to be told one by one.
+type Attributes struct {
+	Changed map[string]Change `json:"changed"`
+	Before  int               `json:"before,omitempty"`
+}
+
+// Change is a value before and after, as people write it; Was is empty for one
+// that is new.
+type Change struct {
+	Was string `json:"was,omitempty"`
+	Is  string `json:"is"`
+}
+
+// Link: a device was heard for the first time, fell silent, or is back. Before
+// counts changes that were too many to be told one by one.
+type Link struct {
+	Link   string    `json:"link"`
+	First  bool      `json:"first,omitempty"`
+	Last   time.Time `json:"last,omitzero"` // time of the newest reading
+	Before int       `json:"before,omitempty"`
+}
+
+// Settings: the override of one device, or of many at once, was changed.
+type Settings struct {
+	Set      map[string]string `json:"set,omitempty"` // as people write it
+	Removed  []string          `json:"removed,omitempty"`
+	Revision int64             `json:"revision,omitempty"` // 0: the document for the device stayed as it was
+	Devices  int               `json:"devices,omitempty"`  // of a change of many devices
+	Job      string            `json:"job,omitempty"`      // by which they were changed
+	Why      string            `json:"why,omitempty"`      // where nobody changed it
+}
+
+// Applied: a device confirmed a revision.
+type Applied struct {
+	Revision int64 `json:"revision"`
+}
+
+// Refused: a device did not apply everything.
+type Refused struct {
+	Revision    int64        `json:"revision"`
+	Differences []Difference `json:"differences"`
+}
+
+// Difference is a setting that is not as intended.
+type Difference struct {
+	Name     string `json:"name"`
+	Intended string `json:"intended"`
+	Applied  string `json:"applied"`
+	Reason   string `json:"reason,omitempty"`
+}
+
+// Published: a version of a model was published.
+type Published struct {
+	Model   string `json:"model"`
+	Version string `json:"version"`
+	After   string `json:"after,omitempty"` // the version before
+}
+
+// Rule: an alarm rule was added, changed or removed.
+type Rule struct {
+	Verb  string `json:"verb"`
+	Rule  string `json:"rule"`
+	Raise string `json:"raise,omitempty"`
+}
+
+// Raised: an alarm was raised.
+type Raised struct {
+	Message  string `json:"message"`
+	Priority string `json:"priority,omitempty"`
+	Again    bool   `json:"again,omitempty"` // it came up again before it was acknowledged
+	Late     bool   `json:"late,omitempty"`  // it was over already when it was reported
+}
+
+// Returned: the condition of an alarm holds no more.
+type Returned struct {
+	Rule   string `json:"rule"`
+	Metric string `json:"metric,omitempty"`
+	Value  string `json:"value,omitempty"` // of the metric, as people write it
+	Why    string `json:"why,omitempty"`   // where it is not the value
+}
+
+// Acknowledged: somebody has seen an alarm.
+type Acknowledged struct {
+	Rule    string `json:"rule"`
+	Message string `json:"message"`
+}
+
+// Given: a device was given a command.
+type Given struct {
+	Command string          `json:"command"`
+	ID      string          `json:"id"`
+	Input   json.RawMessage `json:"input,omitempty"`
+}
+
+// Replied: a device has done a command, or could not.
+type Replied struct {
+	Command string          `json:"command"`
+	ID      string          `json:"id"`
+	Output  json.RawMessage `json:"output,omitempty"`
+	Error   string          `json:"error,omitempty"`
+	After   string          `json:"after,omitempty"` // the end that it had come to before
+}
+
+// Ended: a command expired or was withdrawn.
+type Ended struct {
+	Command string `json:"command"`
+	ID      string `json:"id"`
+	Phase   string `json:"phase"`
+	Sent    bool   `json:"sent,omitempty"` // it had been handed over
+}
+
+// Event: a device sent an event of its model.
+type Event struct {
+	Name string          `json:"name"`
+	Data json.RawMessage `json:"data,omitempty"`
+}
+
+// Person: somebody may sign in.
+type Person struct {
+	Name  string `json:"name"`
+	First bool   `json:"first,omitempty"` // nobody was there to let them in
+}
+
+// SignIn: somebody signed in.
+type SignIn struct {
+	Name string `json:"name"`
+	With string `json:"with"`
+}
+
+func (Onboarded) kind() Kind    { return DeviceOnboarded }
+func (Labelled) kind() Kind     { return DeviceLabelled }
+func (Moved) kind() Kind        { return DeviceMoved }
+func (Status) kind() Kind       { return StatusChanged }
+func (Token) kind() Kind        { return TokenGiven }
+func (Attributes) kind() Kind   { return AttributesReported }
+func (Link) kind() Kind         { return LinkChanged }
+func (Settings) kind() Kind     { return SettingChanged }
+func (Applied) kind() Kind      { return SettingApplied }
+func (Refused) kind() Kind      { return SettingRefused }
+func (Published) kind() Kind    { return ModelPublished }
+func (Rule) kind() Kind         { return RuleChanged }
+func (Raised) kind() Kind       { return AlarmRaised }
+func (Returned) kind() Kind     { return AlarmReturned }
+func (Acknowledged) kind() Kind { return AlarmAcknowledged }
+func (Given) kind() Kind        { return CommandGiven }
+func (Replied) kind() Kind      { return CommandReplied }
+func (Ended) kind() Kind        { return CommandEnded }
+func (Event) kind() Kind        { return EventSent }
+func (Person) kind() Kind       { return PersonAdded }
+func (SignIn) kind() Kind       { return SignedIn }
+
+// contentOf returns an empty content of a kind to read JSON into, or nil.
+func contentOf(k Kind) Content {
+	for _, c := range []Content{&Onboarded{}, &Labelled{}, &Moved{}, &Status{}, &Token{}, &Attributes{}, &Link{}, &Settings{}, &Applied{}, &Refused{},
+		&Published{}, &Rule{}, &Raised{}, &Returned{}, &Acknowledged{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}} {
+		if c.kind() == k {
+			return c
+		}
+	}
+	return nil
+}
+
+func (c Onboarded) sentence() string {
+	return fmt.Sprintf("onboarded %s as %s %s", c.Device, c.Model, c.Version)
+}
+
+func (c Labelled) sentence() string {
+	var words []string
+	for _, k := range slices.Sorted(maps.Keys(c.Set)) {
+		words = append(words, fmt.Sprintf("set label %s=%s", k, c.Set[k]))
+	}
+	for _, k := range c.Removed {
+		words = append(words, "removed label "+k)
+	}
+	return strings.Join(words, ", ")
+}
+
+func (c Moved) sentence() string {
+	return fmt.Sprintf("moved it from %s %s to %s", c.Model, c.From, c.To)
+}
+
+func (c Status) sentence() string {
+	switch {
+	case c.From == "expected" && c.To == "active":
+		return "it sent its first message"
+	case c.To == "active":
+		return "let it in again"
+	}
+	return c.To + " it"
+}
+
+func (c Token) sentence() string {
+	text := fmt.Sprintf("gave %s a new token", c.Device)
+	if c.Revoked > 0 {
+		text += " and revoked the old one"
+	}
+	return text
+}
+
+func (c Attributes) sentence() string {
+	var words []string
+	for _, k := range slices.Sorted(maps.Keys(c.Changed)) {
+		if x := c.Changed[k]; x.Was == "" {
+			words = append(words, k+" "+x.Is)
+		} else {
+			words = append(words, fmt.Sprintf("%s from %s to %s", k, x.Was, x.Is))
+		}
+	}
+	return "it reported " + strings.Join(words, ", ") + between(c.Before)
+}
+
+func (c Link) sentence() string {
+	switch {
+	case c.First:
+		return "it was heard for the first time"
+	case c.Link == "silent":
+		return "it fell silent; its last reading is of " + c.Last.UTC().Format(time.RFC3339) + between(c.Before)
+	}
+	return "it is back" + between(c.Before)
+}
+
+// between tells of changes that were too many to be told one by one.
+func between(n int) string {
+	switch n {
+	case 0:
+		return ""
+	case 1:
+		return ", after one more change in between"
+	}
+	return fmt.Sprintf(", after %d more changes in between", n)
+}
+
+func (c Settings) sentence() string {
+	var words []string
+	for _, k := range slices.Sorted(maps.Keys(c.Set)) {
+		words = append(words, fmt.Sprintf("set %s to %s", k, c.Set[k]))
+	}
+	for _, k := range c.Removed {
+		words = append(words, "took "+k+" off")
+	}
+	if c.Why != "" {
+		words = append(words, c.Why)
+	}
+	if c.Devices > 0 {
+		words = append(words, fmt.Sprintf("on %d devices", c.Devices))
+		return strings.Join(words, ", ")
+	}
+	if c.Revision > 0 {
+		words = append(words, fmt.Sprintf("revision %d", c.Revision))
+	}
+	return strings.Join(words, ", ")
+}
+
+func (c Applied) sentence() string { return fmt.Sprintf("it applied revision %d", c.Revision) }
+
+func (c Refused) sentence() string {
+	var words []string
+	for _, d := range c.Differences {
+		w := fmt.Sprintf("%s stayed %s instead of %s", d.Name, d.Applied, d.Intended)
+		if d.Reason != "" {
+			w += ": " + d.Reason
+		}
+		words = append(words, w)
+	}
+	return fmt.Sprintf("revision %d: %s", c.Revision, strings.Join(words, "; "))
+}
+
+func (c Published) sentence() string {
+	text := fmt.Sprintf("published model %s %s", c.Model, c.Version)
+	if c.After != "" {
+		text += " after " + c.After
+	}
+	return text
+}
+
+func (c Rule) sentence() string {
+	if c.Raise == "" {
+		return c.Verb + " rule " + c.Rule
+	}
+	return fmt.Sprintf("%s rule %s: %s", c.Verb, c.Rule, c.Raise)
+}
+
+func (c Raised) sentence() string {
+	switch {
+	case c.Late:
+		return c.Message + ", reported late"
+	case c.Again:
+		return c.Message + ", again"
+	}
+	return c.Message
+}
+
+func (c Returned) sentence() string {
+	if c.Why != "" {
+		return c.Why
+	}
+	text := c.Rule + " returned"
+	if c.Value != "" {
+		text += " with " + c.Metric + " at " + c.Value
+	}
+	return text
+}
+
+func (c Acknowledged) sentence() string { return "acknowledged " + c.Rule + ": " + c.Message }
+
+func (c Given) sentence() string { return "told it to " + c.Command + shown(" ", c.Input) }
+
+func (c Replied) sentence() string {
+	late := ""
+	if c.After != "" {
+		late = ", after it was " + c.After
+	}
+	if c.Error != "" {
+		return fmt.Sprintf("it could not %s%s: %s", c.Command, late, c.Error)
+	}
+	return "it did " + c.Command + late + shown(": ", c.Output)
+}
+
+func (c Ended) sentence() string {
+	switch {
+	case c.Phase == "withdrawn":
+		return "withdrew " + c.Command
+	case c.Sent:
+		return c.Command + " expired without a reply"
+	}
+	return c.Command + " expired before it was handed over"
+}
+
+func (c Event) sentence() string { return "it sent the event " + c.Name + shown(" ", c.Data) }
+
+func (c Person) sentence() string {
+	if c.First {
+		return "the first sign-in, " + c.Name + ", was made"
+	}
+	return "let " + c.Name + " in"
+}
+
+func (c SignIn) sentence() string { return fmt.Sprintf("%s signed in with the %s", c.Name, c.With) }
+
+// shown is JSON as a sentence shows it; nothing for an empty object.
+func shown(before string, b json.RawMessage) string {
+	if len(b) == 0 || string(b) == "{}" || string(b) == "null" {
+		return ""
+	}
+	s := string(b)
+	if utf8.RuneCountInString(s) > 200 {
+		s = string([]rune(s)[:200]) + "…"
+	}
+	return before + s
+}
