@@ -31,7 +31,7 @@ type SeriesUse struct {
 
 // Storage is the data folder.
 type Storage interface {
-	Usage() (Usage, error)
+	Usage(context.Context) (Usage, error)
 	Backup(ctx context.Context, w io.Writer, now time.Time) error
 }
 
@@ -43,7 +43,7 @@ func (s *server) storeRoutes() {
 		By string `query:"by" default:"model" enum:"model,metric,device" doc:"What to sum up by"`
 	}
 	huma.Get(s.api, "/api/v1/store", func(ctx context.Context, in *sumBy) (*body[client.Store], error) {
-		u, err := s.Storage.Usage()
+		u, err := s.Storage.Usage(ctx)
 		if err != nil {
 			return nil, s.failed(err)
 		}

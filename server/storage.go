@@ -15,8 +15,8 @@ import (
 type storage struct{ *store.Store }
 
 // Usage implements api.Storage.
-func (s storage) Usage() (api.Usage, error) {
-	u, err := s.Use()
+func (s storage) Usage(ctx context.Context) (api.Usage, error) {
+	u, err := s.Use(ctx)
 	if err != nil {
 		return api.Usage{}, err
 	}

@@ -219,7 +219,7 @@ func TestUse(t *testing.T) {
 	s := open(t, t.TempDir(), store.Options{})
 	defer s.Close()
 	fill(t, s)
-	u, err := s.Use()
+	u, err := s.Use(context.Background())
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -97,7 +97,7 @@ func (c *Checked) file(ctx context.Context, path string) error {
 func (c *Checked) telemetry(ctx context.Context, t *Telemetry, repair bool, told func(float64)) error {
 	const file = "telemetry.db"
 	var all int64
-	if err := t.read.QueryRowContext(ctx, "SELECT (SELECT count(*) FROM chunks) + (SELECT count(*) FROM rollups) + (SELECT count(*) FROM records)").Scan(&all); err != nil {
+	if err := t.read.row(ctx, "SELECT (SELECT count(*) FROM chunks) + (SELECT count(*) FROM rollups) + (SELECT count(*) FROM records)").Scan(&all); err != nil {
 		return translate(err)
 	}
 	done := int64(0)
@@ -113,7 +113,7 @@ func (c *Checked) telemetry(ctx context.Context, t *Telemetry, repair bool, told
 	}
 	var chunks, aside, rollups, records []bad
 	each := func(q string, f func(key, n, till int64, data []byte) string, place func(key int64) string, to *[]bad) error {
-		rows, err := t.read.QueryContext(ctx, q)
+		rows, err := t.read.rows(ctx, q)
 		if err != nil {
 			return translate(err)
 		}

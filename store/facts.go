@@ -27,7 +27,7 @@ func (r *Records) Facts(ctx context.Context, f fact.Filter) ([]fact.Fact, error)
 		}
 	}
 	if f.Among != nil {
-		q = q.Where("device IN ?", f.Among)
+		q = q.Where("device IN (SELECT value FROM json_each(?))", listOf(f.Among))
 	}
 	if f.Before > 0 {
 		q = q.Where("number < ?", f.Before)

@@ -32,7 +32,7 @@ func (t *Telemetry) unsealedOf(s *stream, from, to int64) []series.Sample {
 func (t *Telemetry) samples(ctx context.Context, s *stream, from, to int64, yield func([]series.Sample) error) error {
 	unsealed := t.unsealedOf(s, from, to)
 	first, _ := keys(s.id)
-	rows, err := t.read.QueryContext(ctx, `SELECT key, till, data FROM chunks
+	rows, err := t.read.rows(ctx, `SELECT key, till, data FROM chunks
 		WHERE key >= coalesce((SELECT max(key) FROM chunks WHERE key >= ?1 AND key <= ?2), ?1) AND key <= ?3 AND till >= ?4 ORDER BY key`,
 		first, chunkKey(s.id, from), chunkKey(s.id, to), from)
 	if err != nil {
@@ -155,7 +155,7 @@ func (t *Telemetry) Cells(ctx context.Context, device, metric string, from, to t
 	if err != nil {
 		return nil, err
 	}
-	rows, err := t.read.QueryContext(ctx, "SELECT data FROM rollups WHERE key >= ? AND key <= ? ORDER BY key", blockKey(s.id, level, start), blockKey(s.id, level, end-1))
+	rows, err := t.read.rows(ctx, "SELECT data FROM rollups WHERE key >= ? AND key <= ? ORDER BY key", blockKey(s.id, level, start), blockKey(s.id, level, end-1))
 	if err != nil {
 		return nil, translate(err)
 	}
@@ -250,7 +250,7 @@ func (t *Telemetry) last(ctx context.Context, s *stream, at int64) (best series.
 	first, _ := keys(s.id)
 	for key := chunkKey(s.id, at); ; {
 		var data []byte
-		err := t.read.QueryRowContext(ctx, "SELECT key, data FROM chunks WHERE key >= ? AND key <= ? ORDER BY key DESC LIMIT 1", first, key).Scan(&key, &data)
+		err := t.read.row(ctx, "SELECT key, data FROM chunks WHERE key >= ? AND key <= ? ORDER BY key DESC LIMIT 1", first, key).Scan(&key, &data)
 		if errors.Is(err, sql.ErrNoRows) {
 			return best, ok, nil
 		}

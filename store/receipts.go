@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"database/sql"
 	"time"
 
@@ -89,7 +90,7 @@ func (t *Telemetry) saveReceipts(seq int64) error {
 }
 
 func (t *Telemetry) loadReceipts() error {
-	rows, err := t.read.Query("SELECT data FROM receipts ORDER BY id")
+	rows, err := t.read.rows(context.Background(), "SELECT data FROM receipts ORDER BY id")
 	if err != nil {
 		return err
 	}

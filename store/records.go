@@ -211,6 +211,16 @@ func at(ms int64) time.Time {
 	return value.FromMillis(ms)
 }
 
+// listOf writes ids as one parameter, so that a list of any length is one
+// prepared statement.
+func listOf(ids []string) string {
+	b, err := json.Marshal(ids)
+	if err != nil {
+		return "[]"
+	}
+	return string(b)
+}
+
 // all reads every row of a table.
 func all[Row any](ctx context.Context, r *Records) ([]Row, error) {
 	var rows []Row
@@ -323,7 +333,7 @@ func (r *Records) Alarms(ctx context.Context, f alarms.Filter) ([]alarms.Alarm, 
 		q = q.Where("device = ?", f.Device)
 	}
 	if f.Among != nil {
-		q = q.Where("device IN ?", f.Among)
+		q = q.Where("device IN (SELECT value FROM json_each(?))", listOf(f.Among))
 	}
 	if f.Open {
 		q = q.Where("state <> ?", string(lifecycle.Normal))
@@ -363,7 +373,7 @@ func (r *Records) Commands(ctx context.Context, f commands.Filter) ([]commands.C
 		q = q.Where("device = ?", f.Device)
 	}
 	if f.Among != nil {
-		q = q.Where("device IN ?", f.Among)
+		q = q.Where("device IN (SELECT value FROM json_each(?))", listOf(f.Among))
 	}
 	if f.Open {
 		q = q.Where("phase IN ?", []string{string(commands.Waiting), string(commands.Sent)})

@@ -192,11 +192,7 @@ func (t *Telemetry) chunkAfter(key, last int64) (chunk, error) {
 }
 
 func (t *Telemetry) chunk(q string, args ...any) (c chunk, err error) {
-	s, err := t.statement(q)
-	if err != nil {
-		return c, err
-	}
-	err = s.QueryRow(args...).Scan(&c.key, &c.n, &c.till, &c.data)
+	err = t.tx.row(context.Background(), q, args...).Scan(&c.key, &c.n, &c.till, &c.data)
 	if errors.Is(err, sql.ErrNoRows) {
 		return chunk{}, nil
 	}
@@ -350,11 +346,7 @@ func (t *Telemetry) eachChunk(id, from, to int64, f func([]series.Sample) error)
 
 // blocks returns the roll-ups of a level in [from, to), as the writer sees them.
 func (t *Telemetry) blocks(id int64, level int, from, to int64) ([]series.Rollup, error) {
-	q, err := t.statement("SELECT data FROM rollups WHERE key >= ? AND key <= ? ORDER BY key")
-	if err != nil {
-		return nil, err
-	}
-	rows, err := q.Query(blockKey(id, level, from), blockKey(id, level, to-1))
+	rows, err := t.tx.rows(context.Background(), "SELECT data FROM rollups WHERE key >= ? AND key <= ? ORDER BY key", blockKey(id, level, from), blockKey(id, level, to-1))
 	if err != nil {
 		return nil, err
 	}
@@ -429,15 +421,12 @@ const (
 // giveBack returns pages that hold nothing to the disk, some at a time, and
 // reports whether there are more.
 func (t *Telemetry) giveBack() (more bool, err error) {
-	q, err := t.statement("PRAGMA freelist_count")
-	if err != nil {
-		return false, err
-	}
+	w := queries{t.db.write}
 	free := 0
-	if err := q.QueryRow().Scan(&free); err != nil || free < vacuumAbove {
+	if err := w.row(context.Background(), "PRAGMA freelist_count").Scan(&free); err != nil || free < vacuumAbove {
 		return false, translate(err)
 	}
-	rows, err := t.conn.QueryContext(context.Background(), fmt.Sprintf("PRAGMA incremental_vacuum(%d)", vacuumPages))
+	rows, err := w.rows(context.Background(), fmt.Sprintf("PRAGMA incremental_vacuum(%d)", vacuumPages))
 	if err != nil {
 		return false, translate(err)
 	}

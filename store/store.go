@@ -5,8 +5,10 @@
 package store
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -98,22 +100,80 @@ func openDatabase(path string, pragmas url.Values, migrations []*gormigrate.Migr
 	if db.write, err = connect(path, common, 1); err != nil {
 		return db, err
 	}
-	// All of them in one transaction: a service that is killed meanwhile finds the
-	// file as it was.
-	options := *gormigrate.DefaultOptions
-	options.UseTransaction = true
-	if err := gormigrate.New(db.write, &options, migrations).Migrate(); err != nil {
-		return db, translate(fmt.Errorf("bringing %s up to date: %w", filepath.Base(path), err))
+	if err := migrate(db.write, path, migrations); err != nil {
+		return db, err
 	}
 	only := url.Values{"_pragma": append([]string{"query_only(1)"}, common["_pragma"]...)}
 	db.read, err = connect(path, only, 4)
 	return db, err
 }
 
+// migrate brings a file up to date. One that a newer Ullage has written is
+// refused; before something changes a verified copy is made beside it.
+func migrate(db *gorm.DB, path string, migrations []*gormigrate.Migration) error {
+	name := filepath.Base(path)
+	known := map[string]bool{}
+	for _, m := range migrations {
+		known[m.ID] = true
+	}
+	var done []string
+	if db.Migrator().HasTable(gormigrate.DefaultOptions.TableName) {
+		if err := db.Table(gormigrate.DefaultOptions.TableName).Pluck("id", &done).Error; err != nil {
+			return translate(fmt.Errorf("reading the version of %s: %w", name, err))
+		}
+	}
+	for _, id := range done {
+		if !known[id] {
+			return fault.New(fault.Conflict, "%s was written by another version of Ullage, which knows step %q of it", name, id).
+				Then("start that version, or restore a backup made with this one; nothing was changed")
+		}
+	}
+	if len(done) == len(migrations) {
+		return nil
+	}
+	if len(done) > 0 {
+		copied, err := copyBefore(path, done[len(done)-1])
+		if err != nil {
+			return fault.New(fault.Internal, "%s has to be brought up to date, and no copy of it could be made before: %s", name, plain(err)).
+				Then("make room, and start again; nothing was changed")
+		}
+		defer func() {
+			slog.Info("a copy was made before the file was brought up to date", "file", name, "copy", copied)
+		}()
+	}
+	// All of them in one transaction: a service that is killed meanwhile finds the
+	// file as it was.
+	options := *gormigrate.DefaultOptions
+	options.UseTransaction = true
+	if err := gormigrate.New(db, &options, migrations).Migrate(); err != nil {
+		return translate(fmt.Errorf("bringing %s up to date: %w", name, err))
+	}
+	return nil
+}
+
+// copyBefore copies a database beside itself, as it is before it is migrated,
+// and looks the copy through. It returns the copy's name.
+func copyBefore(path, version string) (string, error) {
+	to := path + ".before-" + version
+	part := to + ".part"
+	os.Remove(part)
+	if err := copyFile(context.Background(), path, part); err != nil {
+		return "", err
+	}
+	var c Checked
+	if err := c.file(context.Background(), part); err != nil {
+		return "", err
+	}
+	if len(c.Damage) > 0 {
+		return "", fmt.Errorf("the copy is damaged: %s", c.Damage[0].Sentence)
+	}
+	return filepath.Base(to), os.Rename(part, to)
+}
+
 func connect(path string, params url.Values, conns int) (*gorm.DB, error) {
 	dsn := "file:" + (&url.URL{Path: path}).EscapedPath() + "?" + params.Encode()
 	g, err := gorm.Open(gormsqlite.Dialector{DriverName: "sqlite", DSN: dsn},
-		&gorm.Config{Logger: logger.Discard, PrepareStmt: true, SkipDefaultTransaction: true})
+		&gorm.Config{Logger: logger.Discard, PrepareStmt: true, PrepareStmtMaxSize: 200, SkipDefaultTransaction: true})
 	if err != nil {
 		return nil, translate(fmt.Errorf("opening %s: %w", filepath.Base(path), err))
 	}

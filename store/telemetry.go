@@ -10,6 +10,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"gorm.io/gorm"
+
 	"ullage/core/series"
 	"ullage/core/value"
 	"ullage/fleet/alarms"
@@ -26,8 +28,7 @@ import (
 // not sealed is read back from the records when the store opens.
 type Telemetry struct {
 	db   database
-	read *sql.DB
-	conn *sql.Conn // the one that writes
+	read queries
 
 	mu     sync.Mutex
 	ready  *sync.Cond
@@ -51,7 +52,7 @@ type Telemetry struct {
 	seq      int64     // of the newest record
 	kept     []kept    // receipts of records that are not dropped yet
 	record   recordWriter
-	stmts    map[string]*sql.Stmt
+	tx       queries   // the open transaction
 	emptied  time.Time // when there was nothing unsealed last
 	above    int       // Options.SealAbove
 	damaged  int       // records that could not be read back
@@ -118,22 +119,12 @@ func openTelemetry(path string, o Options) (*Telemetry, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &Telemetry{db: db, streams: map[int64]*stream{}, names: map[string]map[string]*stream{}, stmts: map[string]*sql.Stmt{},
+	t := &Telemetry{db: db, streams: map[int64]*stream{}, names: map[string]map[string]*stream{}, read: queries{db.read},
 		receipts: map[string]*recent{}, arrivals: map[string][]alarms.Arrival{}, done: make(chan struct{}), answers: make(chan answer, 4), emptied: time.Now()}
 	if t.above = o.SealAbove; t.above <= 0 {
 		t.above = sealUsually
 	}
 	t.ready = sync.NewCond(&t.mu)
-	pool, err := db.write.DB()
-	if err != nil {
-		return nil, err
-	}
-	if t.conn, err = pool.Conn(context.Background()); err != nil {
-		return nil, translate(err)
-	}
-	if t.read, err = db.read.DB(); err != nil {
-		return nil, err
-	}
 	if err := t.load(); err != nil {
 		return nil, translate(err)
 	}
@@ -144,7 +135,7 @@ func openTelemetry(path string, o Options) (*Telemetry, error) {
 
 // load reads the series, the receipts, and what is not yet sealed back.
 func (t *Telemetry) load() error {
-	rows, err := t.read.Query("SELECT id, device, metric, every, kept FROM series")
+	rows, err := t.read.rows(context.Background(), "SELECT id, device, metric, every, kept FROM series")
 	if err != nil {
 		return err
 	}
@@ -162,7 +153,7 @@ func (t *Telemetry) load() error {
 	if err := t.loadReceipts(); err != nil {
 		return err
 	}
-	records, err := t.read.Query("SELECT seq, data FROM records ORDER BY seq")
+	records, err := t.read.rows(context.Background(), "SELECT seq, data FROM records ORDER BY seq")
 	if err != nil {
 		return err
 	}
@@ -414,42 +405,33 @@ func (t *Telemetry) take() (batch []ingest.Append, rows int) {
 	return batch, rows
 }
 
-// statement prepares a statement of the writer once.
-func (t *Telemetry) statement(q string) (*sql.Stmt, error) {
-	if s := t.stmts[q]; s != nil {
-		return s, nil
-	}
-	s, err := t.conn.PrepareContext(context.Background(), q)
-	if err == nil {
-		t.stmts[q] = s
-	}
-	return s, err
+// queries runs statements that are written out, on a pool or on a transaction.
+// GORM prepares each once and keeps as many as Options of the pool say.
+type queries struct{ db *gorm.DB }
+
+func (q queries) exec(s string, args ...any) error { return q.db.Exec(s, args...).Error }
+
+func (q queries) rows(ctx context.Context, s string, args ...any) (*sql.Rows, error) {
+	return q.db.WithContext(ctx).Raw(s, args...).Rows()
 }
 
-func (t *Telemetry) exec(q string, args ...any) error {
-	s, err := t.statement(q)
-	if err != nil {
-		return err
-	}
-	_, err = s.Exec(args...)
-	return err
+// row is one row at most; Scan says sql.ErrNoRows where there is none.
+func (q queries) row(ctx context.Context, s string, args ...any) *sql.Row {
+	return q.db.WithContext(ctx).Raw(s, args...).Row()
 }
 
-// transaction runs f between BEGIN and COMMIT of the writer. On failure
-// nothing of it is kept.
+// exec runs a statement of the open transaction.
+func (t *Telemetry) exec(s string, args ...any) error { return t.tx.exec(s, args...) }
+
+// transaction runs f in a transaction of the writer. On failure nothing of it
+// is kept.
 func (t *Telemetry) transaction(f func() error) error {
-	if err := t.exec("BEGIN IMMEDIATE"); err != nil {
-		return translate(err)
-	}
-	err := f()
-	if err == nil {
-		err = t.exec("COMMIT")
-	}
-	if err != nil {
-		t.conn.ExecContext(context.Background(), "ROLLBACK")
-		return translate(err)
-	}
-	return nil
+	err := t.db.write.Transaction(func(tx *gorm.DB) error {
+		t.tx = queries{tx}
+		defer func() { t.tx = queries{} }()
+		return f()
+	})
+	return translate(err)
 }
 
 // commit writes one record of a batch, and takes the readings in once it is on
@@ -558,15 +540,11 @@ func (t *Telemetry) addStream(added *[]*stream, a *ingest.Append, metric string)
 	if s.every <= 0 {
 		s.every = everyUsually.Milliseconds()
 	}
-	q, err := t.statement("INSERT INTO series (device, metric, every) VALUES (?, ?, ?)")
+	err := t.tx.row(context.Background(), "INSERT INTO series (device, metric, every) VALUES (?, ?, ?) RETURNING id", s.device, s.metric, s.every).Scan(&s.id)
 	if err != nil {
 		return nil, err
 	}
-	res, err := q.Exec(s.device, s.metric, s.every)
-	if err != nil {
-		return nil, err
-	}
-	if s.id, err = res.LastInsertId(); err == nil && s.id > maxSeries {
+	if s.id > maxSeries {
 		err = fault.New(fault.Full, "there are %d series, and no more are kept in one store", maxSeries)
 	}
 	*added = append(*added, s)
@@ -583,10 +561,6 @@ func (t *Telemetry) close() error {
 		return nil
 	}
 	<-t.done
-	for _, s := range t.stmts {
-		s.Close()
-	}
-	t.conn.Close()
 	return t.db.close()
 }
 

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"fmt"
 	"time"
 
@@ -53,11 +54,8 @@ func (t *Telemetry) trim(s *stream, c retention.Cut) (gone, kept int64, err erro
 	first, last := keys(s.id)
 	if !c.Readings.IsZero() {
 		at := c.Readings.UnixMilli()
-		q, err := t.statement("SELECT coalesce(sum(n), 0) FROM chunks WHERE key >= ? AND key <= ? AND till < ?")
-		if err != nil {
-			return 0, 0, err
-		}
-		if err := q.QueryRow(first, chunkKey(s.id, at), at).Scan(&gone); err != nil {
+		if err := t.tx.row(context.Background(), "SELECT coalesce(sum(n), 0) FROM chunks WHERE key >= ? AND key <= ? AND till < ?",
+			first, chunkKey(s.id, at), at).Scan(&gone); err != nil {
 			return 0, 0, err
 		}
 		if gone > 0 {

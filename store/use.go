@@ -1,7 +1,7 @@
 package store
 
 import (
-	"database/sql"
+	"context"
 	"time"
 
 	"ullage/core/value"
@@ -36,12 +36,12 @@ type SeriesUse struct {
 const growthSpan = 7 * 24 * time.Hour
 
 // Use looks the folder through.
-func (s *Store) Use() (Use, error) {
+func (s *Store) Use(ctx context.Context) (Use, error) {
 	t := s.Telemetry
 	var u Use
 	var page, pages, free, most int64
 	for q, to := range map[string]*int64{"PRAGMA page_size": &page, "PRAGMA page_count": &pages, "PRAGMA freelist_count": &free, "PRAGMA max_page_count": &most} {
-		if err := t.read.QueryRow(q).Scan(to); err != nil {
+		if err := t.read.row(ctx, q).Scan(to); err != nil {
 			return u, translate(err)
 		}
 	}
@@ -50,44 +50,38 @@ func (s *Store) Use() (Use, error) {
 	if left := page*most - u.FileBytes; s.limited && (u.DiskFree < 0 || left < u.DiskFree) {
 		u.DiskFree = max(left, 0)
 	}
-	for _, table := range []struct {
-		db *sql.DB
-		to map[string]*int64
-	}{{t.read, map[string]*int64{"chunks": &u.ChunkBytes, "rollups": &u.RollupBytes, "records": &u.RecordBytes}}} {
-		rows, err := table.db.Query("SELECT name, sum(pgsize) FROM dbstat GROUP BY name")
-		if err != nil {
+	to := map[string]*int64{"chunks": &u.ChunkBytes, "rollups": &u.RollupBytes, "records": &u.RecordBytes}
+	tables, err := t.read.rows(ctx, "SELECT name, sum(pgsize) FROM dbstat GROUP BY name")
+	if err != nil {
+		return u, translate(err)
+	}
+	defer tables.Close()
+	for tables.Next() {
+		var name string
+		var n int64
+		if err := tables.Scan(&name, &n); err != nil {
 			return u, translate(err)
 		}
-		for rows.Next() {
-			var name string
-			var n int64
-			if err := rows.Scan(&name, &n); err != nil {
-				rows.Close()
-				return u, translate(err)
-			}
-			if to := table.to[name]; to != nil {
-				*to = n
-			}
-		}
-		rows.Close()
-		if err := rows.Err(); err != nil {
-			return u, translate(err)
+		if to := to[name]; to != nil {
+			*to = n
 		}
 	}
-	if pool, err := s.Records.db.read.DB(); err == nil {
-		var size, count int64
-		if pool.QueryRow("PRAGMA page_size").Scan(&size) == nil && pool.QueryRow("PRAGMA page_count").Scan(&count) == nil {
-			u.FolderBytes = size * count
-		}
+	if err := tables.Err(); err != nil {
+		return u, translate(err)
 	}
-	return u, t.seriesUse(&u)
+	var size, count int64
+	records := queries{s.Records.db.read}
+	if records.row(ctx, "PRAGMA page_size").Scan(&size) == nil && records.row(ctx, "PRAGMA page_count").Scan(&count) == nil {
+		u.FolderBytes = size * count
+	}
+	return u, t.seriesUse(ctx, &u)
 }
 
 // seriesUse adds what each series takes up, and how it grew.
-func (t *Telemetry) seriesUse(u *Use) error {
+func (t *Telemetry) seriesUse(ctx context.Context, u *Use) error {
 	first, last := map[int64]int64{}, map[int64]int64{}
 	use := map[int64]*SeriesUse{}
-	rows, err := t.read.Query("SELECT key >> 39, count(*), sum(n), sum(length(data)), min(key) & 549755813887, max(till) FROM chunks GROUP BY key >> 39")
+	rows, err := t.read.rows(ctx, "SELECT key >> 39, count(*), sum(n), sum(length(data)), min(key) & 549755813887, max(till) FROM chunks GROUP BY key >> 39")
 	if err != nil {
 		return translate(err)
 	}
@@ -111,7 +105,7 @@ func (t *Telemetry) seriesUse(u *Use) error {
 	if err := rows.Err(); err != nil {
 		return translate(err)
 	}
-	rollups, err := t.read.Query("SELECT key >> 39, sum(length(data)) FROM rollups GROUP BY key >> 39")
+	rollups, err := t.read.rows(ctx, "SELECT key >> 39, sum(length(data)) FROM rollups GROUP BY key >> 39")
 	if err != nil {
 		return translate(err)
 	}
@@ -130,7 +124,7 @@ func (t *Telemetry) seriesUse(u *Use) error {
 	}
 	var recent int64
 	since := newest - growthSpan.Milliseconds()
-	if err := t.read.QueryRow("SELECT coalesce(sum(n), 0) FROM chunks WHERE till >= ?", since).Scan(&recent); err != nil {
+	if err := t.read.row(ctx, "SELECT coalesce(sum(n), 0) FROM chunks WHERE till >= ?", since).Scan(&recent); err != nil {
 		return translate(err)
 	}
 	if span := newest - max(since, u.FirstReading.UnixMilli()); u.Readings > 0 && span > 0 {

@@ -101,7 +101,7 @@ func seasonFigures(dir string) ([]figure, error) {
 		}
 	}
 	s.Seal()
-	use, err := s.Use()
+	use, err := s.Use(context.Background())
 	if err != nil {
 		return nil, err
 	}

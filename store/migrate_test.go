@@ -1,0 +1,117 @@
+package store
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/go-gormigrate/gormigrate/v2"
+	"gorm.io/gorm"
+
+	"ullage/fleet/fault"
+)
+
+type lidRow struct {
+	ID   string `gorm:"primaryKey"`
+	Size int
+}
+
+func (lidRow) TableName() string { return "lids" }
+
+var firstStep = []*gormigrate.Migration{{ID: "1", Migrate: func(tx *gorm.DB) error { return tx.Exec("CREATE TABLE lids (id TEXT PRIMARY KEY)").Error }}}
+
+// TestNewerFolderIsRefused opens a file with an older list of steps than it was
+// written with.
+func TestNewerFolderIsRefused(t *testing.T) {
+	dir := t.TempDir()
+	s, err := Open(dir, Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
+	for _, name := range []string{"records.db", "telemetry.db"} {
+		path := filepath.Join(dir, name)
+		db, err := connect(path, nil, 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := db.Exec("INSERT INTO migrations (id) VALUES ('99')").Error; err != nil {
+			t.Fatal(err)
+		}
+		database{write: db}.close()
+		before, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if s, err := Open(dir, Options{}); !fault.Is(err, fault.Conflict) || !strings.Contains(err.Error(), name) || !strings.Contains(err.Error(), "another version") {
+			t.Errorf("%s of a newer version gives %v, %v", name, s, err)
+		}
+		if after, err := os.ReadFile(path); err != nil || !slices.Equal(before, after) {
+			t.Errorf("%s was changed, %v", name, err)
+		}
+		db, err = connect(path, nil, 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		db.Exec("DELETE FROM migrations WHERE id = '99'")
+		database{write: db}.close()
+	}
+	if s, err = Open(dir, Options{}); err != nil {
+		t.Fatalf("as it was before it gives %v", err)
+	}
+	s.Close()
+}
+
+// TestCopyBeforeMigration takes a second step: a copy of the file before it is
+// made and can be opened; a step that fails leaves the file as it was.
+func TestCopyBeforeMigration(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "lids.db")
+	db, err := openDatabase(path, nil, firstStep)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := db.write.Exec("INSERT INTO lids VALUES ('a'), ('b')").Error; err != nil {
+		t.Fatal(err)
+	}
+	db.close()
+	second := append(slices.Clone(firstStep), &gormigrate.Migration{ID: "2", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&lidRow{}) }})
+	broken := append(slices.Clone(firstStep), &gormigrate.Migration{ID: "2", Migrate: func(tx *gorm.DB) error {
+		tx.Exec("DELETE FROM lids")
+		return tx.Exec("ALTER TABLE nothing ADD COLUMN size INT").Error
+	}})
+	if _, err := openDatabase(path, nil, broken); err == nil {
+		t.Error("a step that fails is not told of")
+	}
+	count := func(path string, steps []*gormigrate.Migration) (n int64, columns int) {
+		t.Helper()
+		db, err := openDatabase(path, nil, steps)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer db.close()
+		if err := db.read.Table("lids").Count(&n).Error; err != nil {
+			t.Fatal(err)
+		}
+		all, err := db.read.Migrator().ColumnTypes("lids")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return n, len(all)
+	}
+	if n, columns := count(path, firstStep); n != 2 || columns != 1 {
+		t.Errorf("after a failed step there are %d rows of %d columns", n, columns)
+	}
+	if n, columns := count(path, second); n != 2 || columns != 2 {
+		t.Errorf("brought up to date it has %d rows of %d columns", n, columns)
+	}
+	if n, columns := count(path+".before-1", firstStep); n != 2 || columns != 1 {
+		t.Errorf("the copy has %d rows of %d columns", n, columns)
+	}
+	var c Checked
+	if err := c.file(context.Background(), path+".before-1"); err != nil || len(c.Damage) > 0 {
+		t.Errorf("the copy is %+v, %v", c, err)
+	}
+}
