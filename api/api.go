@@ -72,6 +72,7 @@ type App struct {
 	Meter       *ingest.Meter
 	People      *people.Register
 	Facts       fact.Log
+	News        *fact.News
 	AsOf        *asof.AsOf
 	History     History
 	Queries     *query.Queries
@@ -170,7 +171,7 @@ func New(d Options) http.Handler {
 		w.WriteHeader(http.StatusForbidden)
 		io.WriteString(w, `{"type":"about:blank","title":"Forbidden","status":403,"code":"not-allowed","detail":"this request comes from another web site and was not carried out"}`)
 	}))
-	return guard.Handler(r)
+	return compress(guard.Handler(r))
 }
 
 func configuration(version string) huma.Config {

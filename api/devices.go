@@ -26,17 +26,33 @@ type One struct {
 }
 
 func (s *server) deviceRoutes() {
-	huma.Get(s.api, "/api/v1/devices", func(ctx context.Context, w *Where) (*body[[]client.Device], error) {
-		among, _, err := s.among(*w)
+	type deviceFilter struct {
+		Where
+		Health string   `query:"health" enum:"sound,awaited,watch,poor,dark" doc:"Only of this health"`
+		Model  string   `query:"model" doc:"Only of this model"`
+		Label  []string `query:"label" maxItems:"20" doc:"Only with this label, as site=Fennimore"`
+		Brief  bool     `query:"brief" doc:"Without attributes, margins, latest readings and alarms"`
+		After  string   `query:"after" doc:"Only ids behind this one, for the next page"`
+		Limit  int      `query:"limit" minimum:"0" maximum:"100000" doc:"At most this many, by id; all where not given"`
+	}
+	huma.Get(s.api, "/api/v1/devices", func(ctx context.Context, f *deviceFilter) (*body[[]client.Device], error) {
+		among, _, err := s.among(f.Where)
 		if err != nil {
 			return nil, err
 		}
 		all, _ := s.Present.Since(0)
-		if among != nil {
-			all = slices.DeleteFunc(all, func(d *present.Device) bool { return !among[d.ID] })
+		out := []client.Device{}
+		for _, d := range all {
+			if among != nil && !among[d.ID] || f.Health != "" && string(d.Health) != f.Health || f.Model != "" && d.Model != f.Model || d.ID <= f.After || !labelled(d, f.Label) {
+				continue
+			}
+			if f.Limit > 0 && len(out) == f.Limit {
+				break
+			}
+			out = append(out, deviceAs(d, f.Brief))
 		}
-		return &body[[]client.Device]{devicesOf(all)}, nil
-	}, describe("devices", "Every device now", "Devices"))
+		return &body[[]client.Device]{out}, nil
+	}, describe("devices", "Devices now, by id", "Devices"))
 	huma.Get(s.api, "/api/v1/devices/{id}", func(ctx context.Context, in *One) (*body[client.Device], error) {
 		return s.device(in.ID)
 	}, describe("device", "One device now", "Devices"), notFound)
@@ -130,7 +146,20 @@ func devicesOf(in []*present.Device) []client.Device {
 	return out
 }
 
-func deviceOf(d *present.Device) client.Device {
+func labelled(d *present.Device, labels []string) bool {
+	for _, l := range labels {
+		if k, v, _ := strings.Cut(l, "="); d.Labels[k] != v {
+			return false
+		}
+	}
+	return true
+}
+
+func deviceOf(d *present.Device) client.Device { return deviceAs(d, false) }
+
+// deviceAs returns a device as the API shows it; in brief without what lists do
+// not show.
+func deviceAs(d *present.Device, brief bool) client.Device {
 	c := client.Device{
 		ID: d.ID, Model: d.Model, ModelVersion: d.ModelVersion, ModelTitle: d.ModelTitle, Labels: d.Labels, Status: string(d.Status),
 		JoinedAt: d.JoinedAt, Attributes: map[string]any{}, Link: string(d.Link), LastAt: optional(d.LastAt), Interval: value.Duration(d.Interval).String(),
@@ -146,12 +175,15 @@ func deviceOf(d *present.Device) client.Device {
 	if c.Drifting == nil {
 		c.Drifting = []string{}
 	}
-	for k, v := range d.Attributes {
-		c.Attributes[k] = v.Any()
-	}
 	if d.Least != nil {
 		h := d.Least.Headspace
 		c.Headspace = &h
+	}
+	if brief {
+		return c
+	}
+	for k, v := range d.Attributes {
+		c.Attributes[k] = v.Any()
 	}
 	for _, m := range d.Margins {
 		c.Margins = append(c.Margins, marginOf(m))
@@ -201,6 +233,47 @@ func (s *server) settingRoutes() {
 		s.Settle()
 		return &body[client.Settings]{settingsOf(st, m)}, nil
 	}, describe("change-settings", "Set overrides of settings on a device, and take them off", "Settings"), notFound)
+	type many struct{ Body client.SettingsOfMany }
+	huma.Post(s.api, "/api/v1/settings", func(ctx context.Context, in *many) (*body[client.SettingsJob], error) {
+		ids := in.Body.Devices
+		if in.Body.Where != "" {
+			_, among, err := s.among(Where{in.Body.Where})
+			if err != nil {
+				return nil, err
+			}
+			if ids == nil {
+				ids = among
+			} else {
+				ids = slices.DeleteFunc(ids, func(id string) bool { _, ok := slices.BinarySearch(among, id); return !ok })
+			}
+			ids = slices.DeleteFunc(ids, func(id string) bool {
+				d, err := s.Devices.Get(id)
+				return err != nil || d.Status == devices.Retired
+			})
+		}
+		if in.Body.Preview {
+			if _, err := s.Settings.CheckMany(ids, in.Body.Set, in.Body.Unset); err != nil {
+				return nil, s.failed(err)
+			}
+			return &body[client.SettingsJob]{client.SettingsJob{Set: in.Body.Set, Unset: in.Body.Unset, Devices: len(ids)}}, nil
+		}
+		j, err := s.Settings.SetMany(ctx, ids, in.Body.Set, in.Body.Unset, by(ctx).Person)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		return &body[client.SettingsJob]{settingsJobOf(j)}, nil
+	}, describe("change-many-settings", "Set overrides of settings on many devices; the answer tells how far it is", "Settings"))
+	huma.Get(s.api, "/api/v1/settings/{id}", func(ctx context.Context, in *One) (*body[client.SettingsJob], error) {
+		j, err := s.Settings.Job(in.ID)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		return &body[client.SettingsJob]{settingsJobOf(j)}, nil
+	}, describe("settings-job", "How far a change of many devices is", "Settings"), notFound)
+}
+
+func settingsJobOf(j settings.Job) client.SettingsJob {
+	return client.SettingsJob{ID: j.ID, By: j.By, At: j.At, Set: j.Set, Unset: j.Unset, Devices: len(j.Devices), Done: j.Done, Failed: j.Failed, EndedAt: optional(j.EndedAt)}
 }
 
 func settingsOf(st settings.State, m *model.Model) client.Settings {

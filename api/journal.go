@@ -66,6 +66,7 @@ func (s *server) journalRoutes() {
 		until := time.NewTimer(wait)
 		defer until.Stop()
 		for {
+			news := s.News.Changed()
 			fs, err := s.Facts.FactsAfter(ctx, f.After, f.Limit)
 			var gone *fact.Gone
 			if errors.As(err, &gone) {
@@ -78,16 +79,13 @@ func (s *server) journalRoutes() {
 			if len(fs) > 0 || wait == 0 {
 				return &body[[]client.JournalEntry]{entriesOf(fs)}, nil
 			}
-			look := time.NewTimer(100 * time.Millisecond)
 			select {
-			case <-look.C:
+			case <-news:
 			case <-until.C:
 				wait = 0
 			case <-ctx.Done():
-				look.Stop()
 				return &body[[]client.JournalEntry]{[]client.JournalEntry{}}, nil
 			}
-			look.Stop()
 		}
 	}, describe("journal-after", "What happened behind a number, in order: for programs that must not miss anything", "Journal"))
 	type then struct {

@@ -2,86 +2,394 @@ package api
 
 import (
 	"context"
+	"maps"
 	"net/http"
+	"reflect"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"ullage/client"
+	"ullage/fleet/fact"
+	"ullage/fleet/present"
 	"ullage/fleet/traffic"
 )
 
 const (
-	// liveEvery is how often a stream looks for changes. Looking costs little:
-	// it compares one number a device.
-	liveEvery  = 400 * time.Millisecond
+	// together is how long changes are gathered before they are told.
+	together   = 100 * time.Millisecond
 	pulseEvery = 2 * time.Second
 )
 
 func (s *server) liveRoutes() {
 	type filter struct {
-		Where  string `query:"where" maxLength:"65536" doc:"Only the traffic of devices for which this condition is true"`
-		Only   string `query:"only" enum:"fleet,traffic" default:"fleet" doc:"What to tell: changes of devices, or what passes in the traffic"`
+		Where  string `query:"where" maxLength:"65536" doc:"Only devices for which this condition is true"`
+		Only   string `query:"only" enum:"fleet,traffic,matching" default:"fleet" doc:"What to tell: changes of devices, messages as they pass, or only for which devices the condition is true"`
 		Device string `query:"device" doc:"Only the traffic of this device"`
+		After  uint64 `query:"after" doc:"Go on behind this cursor, the id of an event that was heard; as the header Last-Event-ID"`
+		LastID uint64 `header:"Last-Event-ID" doc:"What a browser sends when it connects again"`
 	}
 	sse.Register(s.api, huma.Operation{OperationID: "live", Method: http.MethodGet, Path: "/api/v1/live", Tags: []string{"Service"},
-		Summary: "Changes as they happen, as server-sent events"},
-		map[string]any{"devices": client.DevicesChanged{}, "pulse": client.Pulse{}, "traffic": client.TrafficPassed{}},
+		Summary: "Changes as they happen, as server-sent events",
+		Description: "First comes what is so now (event whole), then what changes (event changes): of each device only the members that are other than they were, " +
+			"as a JSON merge patch (RFC 7396). The id of an event is a cursor; whoever connects again with it is told only what has changed since."},
+		map[string]any{"whole": client.Whole{}, "changes": client.Changes{}, "pulse": client.Pulse{}, "traffic": client.TrafficPassed{}, "happened": client.Happened{}, "matching": client.Matched{}},
 		func(ctx context.Context, f *filter, send sse.Sender) {
-			among, _, err := s.among(Where{f.Where})
-			if err != nil { // the lists have said what is wrong with it
+			if f.Only == "traffic" {
+				s.tellTraffic(ctx, f.Where, f.Device, send)
 				return
 			}
-			var seq uint64
-			if f.Only == "fleet" {
-				all, next := s.Present.Since(0)
-				seq = max(next, 1)
-				if send.Data(client.DevicesChanged{Devices: devicesOf(all)}) != nil {
-					return
-				}
+			l := &listener{s: s, where: f.Where, send: send, known: map[string]*present.Device{}}
+			if f.Only == "matching" {
+				l.match(ctx)
+				return
+			}
+			l.run(ctx, max(f.After, f.LastID))
+		})
+}
+
+// stays reports whether a stream may go on: a session that has ended ends it.
+func (s *server) stays(ctx context.Context) bool { return !s.Now().After(by(ctx).ExpiresAt) }
+
+func (s *server) tellTraffic(ctx context.Context, where, device string, send sse.Sender) {
+	among, _, err := s.among(Where{where})
+	if err != nil { // the lists have said what is wrong with it
+		return
+	}
+	if send.Data(client.Pulse{Service: s.service()}) != nil {
+		return
+	}
+	var passed uint64
+	if recent := s.Traffic.Recent(traffic.Filter{Device: device, Limit: 1}); len(recent) > 0 {
+		passed = recent[0].Seq
+	}
+	pulse := time.NewTicker(pulseEvery)
+	defer pulse.Stop()
+	for {
+		changed := s.Traffic.Changed()
+		select {
+		case <-ctx.Done():
+			return
+		case <-pulse.C:
+			if !s.stays(ctx) {
+				return
+			}
+			// Which devices a condition is true for changes with their values.
+			if now, _, e := s.among(Where{where}); e == nil {
+				among = now
 			}
 			if send.Data(client.Pulse{Service: s.service()}) != nil {
 				return
 			}
-			var passed uint64
-			if recent := s.Traffic.Recent(traffic.Filter{Device: f.Device, Limit: 1}); len(recent) > 0 {
-				passed = recent[0].Seq
+		case <-changed:
+			if !pause(ctx, together) {
+				return
 			}
-			look := time.NewTicker(liveEvery)
-			defer look.Stop()
-			pulse := time.NewTicker(pulseEvery)
-			defer pulse.Stop()
-			for {
-				select {
-				case <-ctx.Done():
-					return
-				case <-pulse.C:
-					// A session that has ended ends its stream too.
-					if s.Now().After(by(ctx).ExpiresAt) {
-						return
-					}
-					// Which devices a condition is true for changes with their values.
-					if now, _, e := s.among(Where{f.Where}); e == nil {
-						among = now
-					}
-					err = send.Data(client.Pulse{Service: s.service()})
-				case <-look.C:
-					if f.Only == "traffic" {
-						if es := s.Traffic.Recent(traffic.Filter{Among: among, Device: f.Device, After: passed, Limit: 200}); len(es) > 0 {
-							passed = es[0].Seq
-							err = send.Data(client.TrafficPassed{Entries: es})
-						}
-						break
-					}
-					changed, next := s.Present.Since(seq)
-					if seq = next; len(changed) > 0 {
-						err = send.Data(client.DevicesChanged{Devices: devicesOf(changed)})
-					}
-				}
-				if err != nil {
-					return
+			es := s.Traffic.Recent(traffic.Filter{Among: among, Device: device, After: passed, Limit: 200})
+			if len(es) == 0 {
+				continue
+			}
+			passed = es[0].Seq
+			if send.Data(client.TrafficPassed{Entries: es}) != nil {
+				return
+			}
+		}
+	}
+}
+
+func pause(ctx context.Context, d time.Duration) bool {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return true
+	case <-ctx.Done():
+		return false
+	}
+}
+
+// listener is one stream of the fleet.
+type listener struct {
+	s     *server
+	where string
+	send  sse.Sender
+	// known is what the other side has, by device. Of a stream that goes on after a
+	// break that is not known, and what changes is sent whole.
+	known map[string]*present.Device
+	seq   uint64
+
+	among  map[string]bool // nil for all
+	looked time.Time       // when among was worked out
+	took   time.Duration
+}
+
+// look works out which devices the condition is true for, if it is time: not so
+// often that it takes more than a tenth of a core.
+func (l *listener) look(force bool) bool {
+	if strings.TrimSpace(l.where) == "" || !force && time.Since(l.looked) < 10*l.took {
+		return false
+	}
+	begun := time.Now()
+	among, _, err := l.s.among(Where{l.where})
+	l.looked, l.took = time.Now(), time.Since(begun)
+	if err != nil {
+		return false
+	}
+	l.among = among
+	return true
+}
+
+func (l *listener) run(ctx context.Context, cursor uint64) {
+	if strings.TrimSpace(l.where) != "" && !l.look(true) {
+		return // the lists have said what is wrong with it
+	}
+	news := l.s.Present.Changed()
+	if !l.begin(cursor) {
+		return
+	}
+	if l.send.Data(client.Pulse{Service: l.s.service()}) != nil {
+		return
+	}
+	pulse := time.NewTicker(pulseEvery)
+	defer pulse.Stop()
+	count := l.s.News.Count()
+	facts := l.s.News.Changed()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-facts:
+			if !pause(ctx, together) {
+				return
+			}
+			facts = l.s.News.Changed()
+			var fs []fact.Fact
+			fs, count, _ = l.s.News.After(count)
+			if l.send.Data(happened(fs)) != nil {
+				return
+			}
+		case <-pulse.C:
+			if !l.s.stays(ctx) || l.send.Data(client.Pulse{Service: l.s.service()}) != nil {
+				return
+			}
+			if l.look(true) && !l.tell() { // time alone may change what it is true for
+				return
+			}
+		case <-news:
+			if !pause(ctx, together) {
+				return
+			}
+			news = l.s.Present.Changed()
+			l.look(false)
+			if !l.tell() {
+				return
+			}
+		}
+	}
+}
+
+// begin tells what is so now, or, behind a cursor of this run of the service,
+// what has changed since. With a condition it is all told anew: what it was true
+// for then is not known.
+func (l *listener) begin(cursor uint64) bool {
+	if cursor > 0 && l.among == nil && l.s.Present.Remembers(cursor) {
+		changed, next := l.s.Present.Since(cursor)
+		l.seq = next
+		out := client.Changes{Devices: []map[string]any{}, Gone: []string{}}
+		for _, d := range changed {
+			l.known[d.ID] = d
+			out.Devices = append(out.Devices, whole(d))
+		}
+		return l.send(sse.Message{ID: int(l.seq), Data: out}) == nil
+	}
+	all, next := l.s.Present.Since(0)
+	l.seq = next
+	if l.among != nil {
+		all = slices.DeleteFunc(all, func(d *present.Device) bool { return !l.among[d.ID] })
+	}
+	for _, d := range all {
+		l.known[d.ID] = d
+	}
+	return l.send(sse.Message{ID: int(l.seq), Data: client.Whole{Devices: devicesOf(all)}}) == nil
+}
+
+// tell sends what is other than the other side has it.
+func (l *listener) tell() bool {
+	changed, next := l.s.Present.Since(l.seq)
+	l.seq = next
+	out := client.Changes{Devices: []map[string]any{}, Gone: []string{}}
+	seen := make(map[string]bool, len(changed))
+	for _, d := range changed {
+		seen[d.ID] = true
+		if l.among != nil && !l.among[d.ID] {
+			continue
+		}
+		if was := l.known[d.ID]; was == nil {
+			out.Devices = append(out.Devices, whole(d))
+		} else if patch := difference(was, d); patch != nil {
+			out.Devices = append(out.Devices, patch)
+		}
+		l.known[d.ID] = d
+	}
+	if l.among != nil {
+		for id := range l.known {
+			if !l.among[id] {
+				delete(l.known, id)
+				out.Gone = append(out.Gone, id)
+			}
+		}
+		for id := range l.among { // the condition is true for it now, although it did not change
+			if l.known[id] == nil && !seen[id] {
+				if d, ok := l.s.Present.Get(id); ok {
+					l.known[id] = d
+					out.Devices = append(out.Devices, whole(d))
 				}
 			}
-		})
+		}
+		slices.Sort(out.Gone)
+	}
+	if len(out.Devices)+len(out.Gone) == 0 {
+		return true
+	}
+	return l.send(sse.Message{ID: int(l.seq), Data: out}) == nil
+}
+
+// members are the fields of a device with their names in JSON.
+var members = func() []string {
+	t := reflect.TypeFor[client.Device]()
+	out := make([]string, t.NumField())
+	for i := range out {
+		out[i], _, _ = strings.Cut(t.Field(i).Tag.Get("json"), ",")
+	}
+	return out
+}()
+
+func whole(d *present.Device) map[string]any {
+	v := reflect.ValueOf(deviceOf(d))
+	out := make(map[string]any, len(members))
+	for i, name := range members {
+		out[name] = v.Field(i).Interface()
+	}
+	return out
+}
+
+// difference is a merge patch (RFC 7396) from one state of a device to the next;
+// nil for none. Lists are replaced.
+func difference(was, is *present.Device) map[string]any {
+	a, b := reflect.ValueOf(deviceOf(was)), reflect.ValueOf(deviceOf(is))
+	var out map[string]any
+	for i, name := range members {
+		x, y := a.Field(i).Interface(), b.Field(i).Interface()
+		if reflect.DeepEqual(x, y) {
+			continue
+		}
+		if out == nil {
+			out = map[string]any{"id": is.ID}
+		}
+		switch y := y.(type) {
+		case map[string]client.Latest:
+			out[name] = patch(x.(map[string]client.Latest), y)
+		case map[string]string:
+			out[name] = patch(x.(map[string]string), y)
+		case map[string]any:
+			out[name] = patch(x.(map[string]any), y)
+		case string:
+			if out[name] = y; y == "" {
+				out[name] = nil // it is left out where it is empty
+			}
+		default:
+			out[name] = y
+		}
+	}
+	return out
+}
+
+func patch[V any](was, is map[string]V) map[string]any {
+	out := map[string]any{}
+	for k, v := range is {
+		if old, had := was[k]; !had || !reflect.DeepEqual(old, v) {
+			out[k] = v
+		}
+	}
+	for k := range was {
+		if _, still := is[k]; !still {
+			out[k] = nil
+		}
+	}
+	return out
+}
+
+// happened tells each thing once, however many facts there are of it.
+func happened(fs []fact.Fact) client.Happened {
+	out := client.Happened{Facts: []client.Happening{}}
+	seen := map[client.Happening]bool{}
+	for _, f := range fs {
+		h := client.Happening{Kind: string(f.Kind), Device: f.Device, Alarm: f.Alarm, Rule: f.Rule}
+		if !seen[h] {
+			seen[h] = true
+			out.Facts = append(out.Facts, h)
+		}
+	}
+	return out
+}
+
+// match tells for which devices the condition is true, as that changes.
+func (l *listener) match(ctx context.Context) {
+	if !l.look(true) {
+		return // the lists have said what is wrong with it
+	}
+	told := map[string]bool{}
+	tell := func() bool {
+		out := client.Matched{Devices: []string{}, Gone: []string{}}
+		for id := range l.among {
+			if !told[id] {
+				out.Devices = append(out.Devices, id)
+			}
+		}
+		for id := range told {
+			if !l.among[id] {
+				out.Gone = append(out.Gone, id)
+			}
+		}
+		told = l.among
+		return len(out.Devices)+len(out.Gone) == 0 || l.send.Data(out) == nil
+	}
+	if l.send.Data(client.Matched{Devices: slices.AppendSeq([]string{}, maps.Keys(l.among)), Gone: []string{}}) != nil {
+		return
+	}
+	told = l.among
+	pulse := time.NewTicker(pulseEvery)
+	defer pulse.Stop()
+	for {
+		news := l.s.Present.Changed()
+		wait := news
+		if time.Since(l.looked) < 10*l.took { // not so often that it takes a core
+			wait = nil
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-pulse.C: // time alone may change what it is true for
+			if !l.s.stays(ctx) || l.send.Data(client.Pulse{Service: l.s.service()}) != nil {
+				return
+			}
+			l.look(true)
+		case <-time.After(max(10*l.took, together)):
+			if wait != nil {
+				continue
+			}
+			l.look(true)
+		case <-wait:
+			if !pause(ctx, together) {
+				return
+			}
+			l.look(true)
+		}
+		if !tell() {
+			return
+		}
+	}
 }

@@ -36,8 +36,9 @@ type NamedModel struct {
 func (s *server) modelRoutes() {
 	huma.Get(s.api, "/api/v1/models", func(context.Context, *struct{}) (*body[[]client.Model], error) {
 		out := []client.Model{}
+		counts := s.Devices.Versions()
 		for _, m := range s.Models.List() {
-			out = append(out, s.model(m))
+			out = append(out, s.model(m, counts))
 		}
 		return &body[[]client.Model]{out}, nil
 	}, describe("models", "Every model, in its newest version", "Models"))
@@ -46,7 +47,7 @@ func (s *server) modelRoutes() {
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		return &body[client.Model]{s.model(m)}, nil
+		return &body[client.Model]{s.model(m, s.Devices.Versions())}, nil
 	}, describe("model", "One model", "Models"), notFound)
 	type whole struct {
 		NamedModel
@@ -173,7 +174,7 @@ func (s *server) preview(d revisions.Draft) client.ModelPreview {
 	if d.Model == nil {
 		return out
 	}
-	m := s.model(d.Model)
+	m := s.model(d.Model, s.Devices.Versions())
 	out.Model, out.Whole, out.State = &m, d.Model.Whole, string(d.State)
 	if d.Refused != nil {
 		out.State, out.Refused = "refused", fault.From(d.Refused).Error()
@@ -247,7 +248,7 @@ func jobOf(v derived.View) client.Job {
 
 func notFound(o *huma.Operation) { o.Errors = append(o.Errors, http.StatusNotFound) }
 
-func (s *server) model(m *model.Model) client.Model {
+func (s *server) model(m *model.Model, counts map[[2]string]devices.VersionCount) client.Model {
 	out := client.Model{Name: m.Name, Title: m.Title, Description: m.Description, Version: m.Version, Additional: m.Additional,
 		Interval: value.Duration(m.Interval).String(), Properties: []client.Property{}, Commands: m.Commands(),
 		Actions: []client.Affordance{}, Events: []client.Affordance{}, Versions: []client.ModelVersion{}, Rules: []string{}, Open: m.Open}
@@ -267,7 +268,7 @@ func (s *server) model(m *model.Model) client.Model {
 	versions := s.Models.Versions(m.Name)
 	slices.Reverse(versions)
 	for _, v := range versions {
-		out.Versions = append(out.Versions, s.version(v))
+		out.Versions = append(out.Versions, s.version(v, counts))
 		if v.Version == m.Version {
 			out.LoadedAt = v.LoadedAt
 		}
@@ -284,17 +285,9 @@ func (s *server) model(m *model.Model) client.Model {
 	return out
 }
 
-func (s *server) version(v models.Published) client.ModelVersion {
-	out := client.ModelVersion{Version: v.Version, LoadedAt: v.LoadedAt}
-	for _, d := range s.Devices.List() {
-		if d.Model != v.Name || d.Version != v.Version || d.Status == devices.Retired {
-			continue
-		}
-		out.Devices++
-		if said := d.Reported(); said != "" && said != d.Version {
-			out.Other++
-		}
-	}
+func (s *server) version(v models.Published, counts map[[2]string]devices.VersionCount) client.ModelVersion {
+	n := counts[[2]string{v.Name, v.Version}]
+	out := client.ModelVersion{Version: v.Version, LoadedAt: v.LoadedAt, Devices: n.Devices, Other: n.Otherwise}
 	if newest, err := s.Models.Of(v.Name, ""); err == nil && newest.Version != v.Version && out.Devices > 0 {
 		out.Unfit = s.Revisions.Unfit(v.Model) // rules were checked against the newest when they were set
 	}

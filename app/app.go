@@ -83,6 +83,7 @@ type App struct {
 	Retention   *retention.Retention
 	AsOf        *asof.AsOf
 	Facts       fact.Log
+	News        *fact.News
 	Now         func() time.Time
 	Log         *slog.Logger
 
@@ -117,7 +118,8 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	}()
 	records, telemetry := a.Store.Records, a.Store.Telemetry
 	a.Facts = records
-	a.Commits = commit.NewWriter(records)
+	a.News = fact.NewNews()
+	a.Commits = commit.NewWriter(records, a.News)
 	if a.Models, err = models.Open(ctx, models.Options{Records: records, Commits: a.Commits, Bus: a.Bus, Now: o.Now}); err != nil {
 		return a, err
 	}
@@ -164,6 +166,11 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.Bus.Handle(a.Alarms.Handle)
 	a.Bus.Handle(links.New(a.Commits, o.Log).Handle)
 	a.Bus.Handle(a.Commands.Handle)
+	a.Bus.Handle(func(_ int, e event.Event) { // that a command was handed over is no fact, and shown all the same
+		if c, ok := e.(event.Command); ok {
+			a.News.Add(fact.Fact{Kind: fact.CommandGiven, Device: c.Device})
+		}
+	})
 	for _, h := range o.Handlers {
 		a.Bus.Handle(h)
 	}
@@ -173,7 +180,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 // API returns the use cases as the operators' API takes them.
 func (a *App) API() *api.App {
 	return &api.App{Models: a.Models, Devices: a.Devices, Settings: a.Settings, Commands: a.Commands, Alarms: a.Alarms, Present: a.Present,
-		Expressions: a.Expressions, Door: a.Door, Meter: a.Meter, People: a.People, Facts: a.Facts, AsOf: a.AsOf, History: a.Store.Telemetry, Queries: a.Queries,
+		Expressions: a.Expressions, Door: a.Door, Meter: a.Meter, People: a.People, Facts: a.Facts, News: a.News, AsOf: a.AsOf, History: a.Store.Telemetry, Queries: a.Queries,
 		Importer: a.Importer, Traffic: a.Traffic, Revisions: a.Revisions, Derivations: a.Derivations, Folder: a.Folder, Settle: a.Settle, Log: a.Log, Now: a.Now}
 }
 

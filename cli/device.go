@@ -3,12 +3,13 @@ package cli
 import (
 	"fmt"
 	"io"
-	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"ullage/client"
+	"ullage/core/value"
 )
 
 func deviceCommand() *cobra.Command {
@@ -69,7 +70,8 @@ func parseLabels(pairs []string) (map[string]string, error) {
 }
 
 func deviceList() *cobra.Command {
-	var site, model, health string
+	var f client.DeviceFilter
+	var site string
 	var where *string
 	c := &cobra.Command{
 		Use: "list", Short: "List devices with their health", Args: cobra.NoArgs,
@@ -79,13 +81,16 @@ func deviceList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			ds, err := cl.DevicesWhere(c.Context(), *where)
+			f.Where = *where
+			if site != "" {
+				f.Labels = map[string]string{"site": site}
+			}
+			format, _ := c.Flags().GetString("output")
+			f.Brief = format == "table" // shows no more than that
+			ds, err := cl.DevicesLike(c.Context(), f)
 			if err != nil {
 				return err
 			}
-			ds = slices.DeleteFunc(ds, func(d client.Device) bool {
-				return site != "" && d.Labels["site"] != site || model != "" && d.Model != model || health != "" && d.Health != health
-			})
 			return list(c, ds, "No device is like that. Onboard one with: ullage device create ID --model MODEL",
 				column[client.Device]{"device", func(d client.Device) string { return d.ID }},
 				column[client.Device]{"model", func(d client.Device) string { return d.Model }},
@@ -100,9 +105,12 @@ func deviceList() *cobra.Command {
 	}
 	where = whereFlag(c)
 	c.Flags().StringVar(&site, "site", "", "only of this site")
-	c.Flags().StringVar(&model, "model", "", "only of this model")
-	c.Flags().StringVar(&health, "health", "", "only of this health: sound, watch, poor or dark")
-	c.RegisterFlagCompletionFunc("health", cobra.FixedCompletions([]string{"sound", "watch", "poor", "dark"}, cobra.ShellCompDirectiveNoFileComp))
+	c.Flags().StringVar(&f.Model, "model", "", "only of this model")
+	c.Flags().StringVar(&f.Health, "health", "", "only of this health: sound, awaited, watch, poor or dark")
+	c.Flags().StringVar(&f.After, "after", "", "only ids behind this one")
+	c.Flags().IntVar(&f.Limit, "limit", 0, "at most this many; all if 0")
+	c.RegisterFlagCompletionFunc("model", modelNames)
+	c.RegisterFlagCompletionFunc("health", cobra.FixedCompletions([]string{"sound", "awaited", "watch", "poor", "dark"}, cobra.ShellCompDirectiveNoFileComp))
 	return c
 }
 
@@ -114,12 +122,17 @@ func percent(f *float64) string {
 }
 
 func deviceShow() *cobra.Command {
-	return &cobra.Command{
-		Use: "show DEVICE", Short: "Show a device as it is now", Args: exactly(1, "one device"), ValidArgsFunction: deviceNames,
+	var then string
+	c := &cobra.Command{
+		Use: "show DEVICE", Short: "Show a device as it is now, or as it was", Args: exactly(1, "one device"), ValidArgsFunction: deviceNames,
+		Example: "  ullage device show tank-fennimore-07\n  ullage device show tank-fennimore-07 --as-of 2h",
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
 			if err != nil {
 				return err
+			}
+			if then != "" {
+				return showThen(c, cl, args[0], then)
 			}
 			d, err := cl.Device(c.Context(), args[0])
 			if err != nil {
@@ -132,6 +145,70 @@ func deviceShow() *cobra.Command {
 			return show(c, d, func(w io.Writer) { printDevice(w, d, m) })
 		},
 	}
+	c.Flags().StringVar(&then, "as-of", "", "as it was then: so long ago, like 2h, or at a time, like 2026-03-01T10:00:00Z")
+	return c
+}
+
+// moment reads a time, or how long ago it was.
+func moment(s string) (time.Time, error) {
+	if d, err := value.ParseDuration(s); err == nil {
+		return time.Now().Add(-d.Std()), nil
+	}
+	for _, layout := range []string{time.RFC3339, "2006-01-02T15:04", "2006-01-02"} {
+		if t, err := time.ParseInLocation(layout, s, time.Local); err == nil {
+			return t, nil
+		}
+	}
+	return time.Time{}, usageError{fmt.Errorf("--as-of is %q; write how long ago, like 2h, or a time, like 2026-03-01T10:00:00Z", s)}
+}
+
+func showThen(c *cobra.Command, cl *client.Client, id, then string) error {
+	at, err := moment(then)
+	if err != nil {
+		return err
+	}
+	all, err := cl.AsOf(c.Context(), at, id)
+	if err != nil {
+		return err
+	}
+	if len(all.Devices) == 0 {
+		return wrong("%s is not among the answer", id)
+	}
+	d := all.Devices[0]
+	return show(c, d, func(w io.Writer) {
+		fmt.Fprintf(w, "%s as of %s\n%s %s, %s", d.ID, at.Local().Format(time.DateTime), d.Model, d.Version, d.Status)
+		if d.Link != "" {
+			fmt.Fprintf(w, ", %s since %s", d.Link, d.LinkedAt.Local().Format(time.DateTime))
+		}
+		fmt.Fprintln(w)
+		for _, k := range sortedKeys(d.Labels) {
+			fmt.Fprintf(w, "  label.%s  %s\n", k, d.Labels[k])
+		}
+		if len(d.Latest) > 0 {
+			fmt.Fprintln(w)
+			cells := [][]string{{"METRIC", "VALUE", "READ"}}
+			for _, k := range sortedKeys(d.Latest) {
+				cells = append(cells, []string{k, plain(d.Latest[k].Value), d.Latest[k].At.Local().Format(time.DateTime)})
+			}
+			table(w, cells)
+		}
+		if len(d.Settings) > 0 {
+			fmt.Fprintln(w)
+			cells := [][]string{{"SETTING", "VALUE", "SINCE"}}
+			for _, k := range sortedKeys(d.Settings) {
+				cells = append(cells, []string{k, plain(d.Settings[k].Value), d.Settings[k].Since.Local().Format(time.DateTime)})
+			}
+			table(w, cells)
+		}
+		if len(d.Alarms) > 0 {
+			fmt.Fprintln(w)
+			cells := [][]string{{"ALARM", "STATE", "SINCE"}}
+			for _, a := range d.Alarms {
+				cells = append(cells, []string{a.Rule, a.State, a.Since.Local().Format(time.DateTime)})
+			}
+			table(w, cells)
+		}
+	})
 }
 
 func printDevice(w io.Writer, d client.Device, m client.Model) {

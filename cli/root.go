@@ -255,7 +255,7 @@ func complete(names func(*cobra.Command, *client.Client) ([]string, error)) cobr
 }
 
 var deviceNames = complete(func(c *cobra.Command, cl *client.Client) ([]string, error) {
-	ds, err := cl.Devices(c.Context())
+	ds, err := cl.DevicesLike(c.Context(), client.DeviceFilter{Brief: true})
 	var out []string
 	for _, d := range ds {
 		out = append(out, d.ID+"\t"+d.Model+", "+d.Health)

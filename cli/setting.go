@@ -28,36 +28,126 @@ func settingCommand() *cobra.Command {
 		},
 	}
 	var wait time.Duration
+	var many change
 	set := &cobra.Command{
 		Use:   "set DEVICE NAME=VALUE…",
-		Short: "Set settings on a device and wait for its confirmation",
+		Short: "Set settings on a device, or on many, and wait for the confirmation",
 		Long: `Sets values on a device (its override), sends them out, and waits for the device to confirm or
 refuse them. A device that is away gets them when it is back; --wait 0s does not
-wait.`,
-		Example: "  ullage setting set tank-fennimore-07 max_temp=30",
-		Args:    atLeast(2, "a device and settings"), ValidArgsFunction: deviceNames,
+wait.
+
+With --where the settings are set on every device for which the condition is
+true now. That is decided at once and done device by device; it goes on where it
+stopped if the service is stopped meanwhile.`,
+		Example: "  ullage setting set tank-fennimore-07 max_temp=30\n" +
+			"  ullage setting set --where 'label.site == \"Fennimore\" and device.model == \"tank-probe\"' max_temp=30 --dry-run",
+		Args: many.args("a device and settings"), ValidArgsFunction: deviceNames,
 		RunE: func(c *cobra.Command, args []string) error {
+			device, args := many.split(args)
 			values := map[string]any{}
-			for _, a := range args[1:] {
+			for _, a := range args {
 				name, text, ok := strings.Cut(a, "=")
 				if !ok {
 					return usageError{fmt.Errorf("%q is no setting; write it like max_temp=30", a)}
 				}
 				values[name] = scalar(text)
 			}
-			return changeSettings(c, args[0], client.SettingsChange{Set: values}, wait)
+			if device == "" {
+				return many.run(c, client.SettingsOfMany{Set: values})
+			}
+			return changeSettings(c, device, client.SettingsChange{Set: values}, wait)
 		},
 	}
 	set.Flags().DurationVar(&wait, "wait", 10*time.Second, "how long to wait for the device")
+	many.flags(set)
+	var off change
 	unset := &cobra.Command{
-		Use: "unset DEVICE NAME…", Short: "Take values off a device, so that the model's defaults hold again",
-		Args: atLeast(2, "a device and names"), ValidArgsFunction: deviceNames,
+		Use: "unset DEVICE NAME…", Short: "Take values off a device, or off many, so that the model's defaults hold again",
+		Args: off.args("a device and names"), ValidArgsFunction: deviceNames,
 		RunE: func(c *cobra.Command, args []string) error {
-			return changeSettings(c, args[0], client.SettingsChange{Unset: args[1:]}, wait)
+			device, names := off.split(args)
+			if device == "" {
+				return off.run(c, client.SettingsOfMany{Unset: names})
+			}
+			return changeSettings(c, device, client.SettingsChange{Unset: names}, wait)
 		},
 	}
+	off.flags(unset)
 	unset.Flags().DurationVar(&wait, "wait", 10*time.Second, "how long to wait for the device")
 	return noun(groupSettings, "setting", "Change settings over the air", showing, set, unset)
+}
+
+// change is how a change of many devices is asked for.
+type change struct {
+	where       *string
+	dryRun, yes bool
+}
+
+func (m *change) flags(c *cobra.Command) {
+	m.where = whereFlag(c)
+	c.Flags().BoolVar(&m.dryRun, "dry-run", false, "with --where: only tell how many devices it would be")
+	c.Flags().BoolVar(&m.yes, "yes", false, "with --where: do not ask")
+}
+
+func (m *change) args(words string) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		if m.where != nil && *m.where != "" {
+			return atLeast(1, "settings")(c, args)
+		}
+		return atLeast(2, words)(c, args)
+	}
+}
+
+// split takes the device off the words, where one is meant.
+func (m *change) split(args []string) (device string, rest []string) {
+	if *m.where != "" {
+		return "", args
+	}
+	return args[0], args[1:]
+}
+
+func (m *change) run(c *cobra.Command, ch client.SettingsOfMany) error {
+	cl, err := connect(c)
+	if err != nil {
+		return err
+	}
+	ch.Where, ch.Preview = *m.where, true
+	j, err := cl.ChangeManySettings(c.Context(), ch)
+	if err != nil {
+		return err
+	}
+	if m.dryRun {
+		return show(c, j, func(w io.Writer) { fmt.Fprintf(w, "%d devices would be changed.\n", j.Devices) })
+	}
+	if j.Devices > 1 && !m.yes {
+		if err := confirm(c, fmt.Sprintf("Change the settings of %d devices?", j.Devices)); err != nil {
+			return err
+		}
+	}
+	ch.Preview = false
+	if j, err = cl.ChangeManySettings(c.Context(), ch); err != nil {
+		return err
+	}
+	bar := newProgress(c.ErrOrStderr(), "settings", "devices")
+	for j.EndedAt == nil {
+		bar.set(j.Done, j.Devices)
+		select {
+		case <-c.Context().Done():
+			return c.Context().Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+		if j, err = cl.SettingsJob(c.Context(), j.ID); err != nil {
+			return err
+		}
+	}
+	bar.set(j.Done, j.Devices)
+	bar.finish()
+	return show(c, j, func(w io.Writer) {
+		fmt.Fprintf(w, "The settings of %d devices are changed; each gets them when it is there.\n", j.Done-j.Failed)
+		if j.Failed > 0 {
+			fmt.Fprintf(w, "%d could not be changed any more.\n", j.Failed)
+		}
+	})
 }
 
 // scalar reads a value as JSON where it is a number or a boolean, else as text.

@@ -193,14 +193,58 @@ func (c *Client) RemoveRule(ctx context.Context, name string) error {
 }
 
 // Devices lists every device now.
-func (c *Client) Devices(ctx context.Context) ([]Device, error) { return c.DevicesWhere(ctx, "") }
+func (c *Client) Devices(ctx context.Context) ([]Device, error) {
+	return c.DevicesLike(ctx, DeviceFilter{})
+}
+
+// DeviceFilter narrows a list of devices.
+type DeviceFilter struct {
+	Where, Health, Model string
+	Labels               map[string]string
+	Brief                bool // without attributes, margins, latest readings and alarms
+	After                string
+	Limit                int // 0 for all
+}
 
 // DevicesWhere lists the devices for which a condition is true now; every
 // device where it is "".
 func (c *Client) DevicesWhere(ctx context.Context, where string) ([]Device, error) {
+	return c.DevicesLike(ctx, DeviceFilter{Where: where})
+}
+
+// DevicesLike lists the devices that pass a filter, by id.
+func (c *Client) DevicesLike(ctx context.Context, f DeviceFilter) ([]Device, error) {
 	q := url.Values{}
-	filter(q, where)
+	filter(q, f.Where)
+	for name, v := range map[string]string{"health": f.Health, "model": f.Model, "after": f.After} {
+		if v != "" {
+			q.Set(name, v)
+		}
+	}
+	var labels []string
+	for k, v := range f.Labels {
+		labels = append(labels, k+"="+v)
+	}
+	if len(labels) > 0 {
+		q.Set("label", strings.Join(labels, ","))
+	}
+	if f.Brief {
+		q.Set("brief", "true")
+	}
+	if f.Limit > 0 {
+		q.Set("limit", strconv.Itoa(f.Limit))
+	}
 	return get[[]Device](ctx, c, "/devices?"+q.Encode())
+}
+
+// ChangeManySettings sets settings on many devices and takes them off.
+func (c *Client) ChangeManySettings(ctx context.Context, ch SettingsOfMany) (SettingsJob, error) {
+	return send[SettingsJob](ctx, c, http.MethodPost, "/settings", ch)
+}
+
+// SettingsJob tells how far a change of many devices is.
+func (c *Client) SettingsJob(ctx context.Context, id string) (SettingsJob, error) {
+	return get[SettingsJob](ctx, c, "/settings/"+url.PathEscape(id))
 }
 
 func filter(q url.Values, where string) {

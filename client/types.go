@@ -240,9 +240,32 @@ type Readings struct {
 
 // Events of the live stream.
 type (
-	// DevicesChanged carries every device that changed since the last one.
-	DevicesChanged struct {
+	// Whole carries every device that the stream is about.
+	Whole struct {
 		Devices []Device `json:"devices"`
+	}
+	// Changes carry what is other than it was.
+	Changes struct {
+		Devices []map[string]any `json:"devices" doc:"A merge patch (RFC 7396) for each device, with its id; one that is new comes whole"`
+		Gone    []string         `json:"gone" doc:"Devices for which the condition of the stream is not true any more"`
+	}
+	// Happened tells that something was done, so that what shows it is asked for
+	// again. Unlike the journal it may leave something out.
+	Happened struct {
+		Facts []Happening `json:"facts"`
+	}
+	// Happening is one fact without its content.
+	Happening struct {
+		Kind   string `json:"kind"`
+		Device string `json:"device,omitempty"`
+		Alarm  string `json:"alarm,omitempty"`
+		Rule   string `json:"rule,omitempty"`
+	}
+	// Matched tells for which devices a condition is true: those that are new, and
+	// those for which it is not any more.
+	Matched struct {
+		Devices []string `json:"devices"`
+		Gone    []string `json:"gone"`
 	}
 	// Pulse comes every two seconds, also when nothing changed.
 	Pulse struct {

@@ -85,8 +85,10 @@ func (r *Records) Commit(txs []*commit.Tx) error {
 				return err
 			}
 		}
-		for _, f := range tx.Facts {
+		for i := range tx.Facts {
+			f := &tx.Facts[i]
 			number++
+			f.Number = number
 			w.facts = append(w.facts, factRow{number, ms(f.At), string(f.Kind), f.Device, f.Group, f.Alarm, f.Rule, f.Person, f.Content})
 		}
 	}

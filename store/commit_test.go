@@ -29,7 +29,7 @@ func change(id, label string, at time.Time) func(*commit.Tx) error {
 func TestFactsAreNumberedInOrder(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir, store.Options{})
-	w := commit.NewWriter(s.Records)
+	w := commit.NewWriter(s.Records, nil)
 	ctx := context.Background()
 	for i := range 25 {
 		if err := w.Do(ctx, change(fmt.Sprintf("d%d", i%2), fmt.Sprint(i), zero.Add(time.Duration(i)*time.Second))); err != nil {
@@ -74,7 +74,7 @@ func TestFactsAreNumberedInOrder(t *testing.T) {
 	if _, err := s.FactsAfter(ctx, 3, 10); !errors.As(err, &gone) || gone.First != 25 {
 		t.Errorf("a reader whose number is too old gets %v", err)
 	}
-	w = commit.NewWriter(s.Records)
+	w = commit.NewWriter(s.Records, nil)
 	defer w.Close()
 	if err := w.Do(ctx, change("d0", "again", zero.Add(2*time.Hour))); err != nil {
 		t.Fatal(err)
@@ -89,7 +89,7 @@ func TestFactsAreNumberedInOrder(t *testing.T) {
 func TestAsOf(t *testing.T) {
 	for seed := range uint64(5) {
 		s := open(t, t.TempDir(), store.Options{})
-		w := commit.NewWriter(s.Records)
+		w := commit.NewWriter(s.Records, nil)
 		r := rand.New(rand.NewPCG(seed, 1))
 		ctx := context.Background()
 		type was struct {
@@ -169,7 +169,7 @@ func TestAsOf(t *testing.T) {
 func TestFullDiskOfRecords(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir, store.Options{MaxRecordBytes: 400 << 10})
-	w := commit.NewWriter(s.Records)
+	w := commit.NewWriter(s.Records, nil)
 	ctx := context.Background()
 	type end struct {
 		id  string

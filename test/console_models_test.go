@@ -99,7 +99,7 @@ func TestModelsInTheConsole(t *testing.T) {
 		put(`"1.2.0"`, `"1.3.0"`)
 		ok(t, p.WaitText("Breaks what is in the field: it needs version 2.0.0", within))
 		ok(t, p.Click(`div[aria-label="Beside the text"] button:last-child`))
-		ok(t, p.WaitText("the telemetry must_temp is gone", within))
+		ok(t, p.WaitText("the metric must_temp is gone", within))
 		ok(t, p.WaitText("Rules that would not fit any more", within))
 		ok(t, p.WaitText("no metric must_temp", within))
 		put(`"vat_temp": {`, `"must_temp": {`)

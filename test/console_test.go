@@ -84,7 +84,7 @@ func TestConsole(t *testing.T) {
 	ok(t, p.SignIn("engineer", service.Password))
 
 	t.Run("the fleet", func(t *testing.T) {
-		ok(t, p.Wait(`document.querySelectorAll('section[aria-label=Wall] li').length === 48`, 10*time.Second))
+		ok(t, p.Wait(`document.querySelectorAll('section[aria-label=Vessels] li').length === 48`, 10*time.Second))
 		ok(t, p.WaitText("48 devices at 6 sites", 5*time.Second))
 		ok(t, p.WaitText("Least headspace", 5*time.Second))
 		ok(t, p.Go(s.Console+"/?view=list&sort=-id&where="+url.QueryEscape(`label.site == "Fennimore" and device.model == "tank-probe"`)))
@@ -96,7 +96,7 @@ func TestConsole(t *testing.T) {
 		ok(t, p.Go(s.Console+"/?where="+url.QueryEscape(`must_temp > 300`)))
 		ok(t, p.WaitText("No device is like that", 10*time.Second))
 		ok(t, p.ClickText("Show all"))
-		ok(t, p.Wait(`document.querySelectorAll('section[aria-label=Wall] li').length === 48`, 10*time.Second))
+		ok(t, p.Wait(`document.querySelectorAll('section[aria-label=Vessels] li').length === 48`, 10*time.Second))
 	})
 
 	t.Run("a list shows the columns that are chosen", func(t *testing.T) {
@@ -121,7 +121,7 @@ func TestConsole(t *testing.T) {
 	t.Run("the filter completes what is typed and explains what is wrong", func(t *testing.T) {
 		const box = "input[role=combobox]"
 		listed := func(n int) string {
-			return fmt.Sprintf(`document.querySelectorAll('section[aria-label=Wall] li').length === %d`, n)
+			return fmt.Sprintf(`document.querySelectorAll('section[aria-label=Vessels] li').length === %d`, n)
 		}
 		field := func(want string) string {
 			b, _ := json.Marshal(want)
@@ -291,7 +291,7 @@ func TestConsole(t *testing.T) {
 	t.Run("one metric of many devices is asked for, and the URL carries the question", func(t *testing.T) {
 		ok(t, p.Go(s.Console+"/query"))
 		ok(t, p.WaitText("Which metric?", 10*time.Second))
-		ok(t, p.Type("input[aria-label=Telemetry]", "co2"))
+		ok(t, p.Type("input[aria-label=Metric]", "co2"))
 		ok(t, p.Wait(`document.querySelectorAll("[data-line]").length === 10 && document.querySelector("figure canvas")`, 15*time.Second))
 		ok(t, p.Go(s.Console+"/query?metric=co2&by=site&across=max&span=1h&where="+url.QueryEscape(`label.site in ("Kilnside", "Fennimore")`)))
 		ok(t, p.Wait(`document.querySelectorAll("[data-line]").length === 2 && document.querySelector("[data-line=Kilnside]").innerText.includes("3 devices")`, 15*time.Second))
@@ -321,7 +321,7 @@ func TestConsole(t *testing.T) {
 		ok(t, p.Keys("ArrowDown", "ArrowDown", "ArrowDown", "ArrowDown", "Enter"))
 		ok(t, p.Wait(`location.pathname === "/service"`, 5*time.Second))
 		ok(t, p.WaitText("Room on the disk", 10*time.Second))
-		ok(t, p.WaitText("Nothing is packed yet", 10*time.Second))
+		ok(t, p.WaitText("Nothing is sealed yet", 10*time.Second))
 		ok(t, p.ClickText("By device"))
 		ok(t, p.Wait(`location.search === "?by=device"`, 5*time.Second))
 		head, err := browser.Eval[string](p, `fetch(document.querySelector("a[download]").href).then((r) => r.text().then((b) => r.headers.get("content-type") + " " + (b.length > 20000) + " " + b.includes("telemetry.db")))`)
@@ -395,7 +395,7 @@ func TestAccessible(t *testing.T) {
 		_, err := browser.Eval[any](p, fmt.Sprintf("localStorage.setItem('ullage-theme', %q)", theme))
 		ok(t, err)
 		for path, ready := range map[string]string{
-			"/":                                 `document.querySelectorAll('section[aria-label=Wall] li').length === 48`,
+			"/":                                 `document.querySelectorAll('section[aria-label=Vessels] li').length === 48`,
 			"/?view=list":                       `document.querySelectorAll("tbody tr").length === 48`,
 			"/devices/air-kilnside-2":           `document.querySelector("figure canvas")`,
 			"/devices/tank-kilnside-01":         `document.querySelector("[data-setting=stir_at]")`,

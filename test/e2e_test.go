@@ -189,7 +189,7 @@ func TestTheWholeWay(t *testing.T) {
 		t.Errorf("after it returned\n%s", out)
 	}
 	out = cli(t, s, "journal", "list", "--device", "tank-fennimore-07")
-	for _, kind := range []string{"alarm raised", "alarm acknowledged", "alarm returned", "setting changed", "setting refused", "device changed"} {
+	for _, kind := range []string{"alarm raised", "alarm acknowledged", "alarm returned", "setting changed", "setting refused", "status changed"} {
 		if !strings.Contains(out, kind) {
 			t.Errorf("the journal has no %q:\n%s", kind, out)
 		}
@@ -251,7 +251,7 @@ func TestCommandLine(t *testing.T) {
 		says string
 	}{
 		{[]string{"device", "create"}, 2, "takes one device id"},
-		{[]string{"device", "create", "x"}, 2, "required flag"},
+		{[]string{"device", "create", "x"}, 2, "--model is needed"},
 		{[]string{"device", "create", "Tank 7", "--model", "tank-probe"}, 1, "no device id"},
 		{[]string{"device", "create", "x", "--model", "tank-prob"}, 1, "there is no model"},
 		{[]string{"device", "create", "x", "--model", "tank-probe", "--label", "site"}, 2, "site=Fennimore"},
@@ -267,7 +267,7 @@ func TestCommandLine(t *testing.T) {
 		{[]string{"model", "publish", "/nowhere"}, 1, "no such file"},
 		{[]string{"rule", "load", bad}, 1, "bad.tm.json"},
 		{[]string{"alarm", "acknowledge", "01ARZ3NDEKTSV4RRFFQ69G5FAV"}, 1, "no alarm"},
-		{[]string{"frobnicate"}, 2, "unknown command"},
+		{[]string{"frobnicate"}, 2, "has no command"},
 		{[]string{"device", "list", "--colour"}, 2, "unknown flag"},
 		{[]string{"device", "list", "--url", "http://127.0.0.1:9"}, 5, "start one with ullage serve"},
 		{[]string{"login", s.Console}, 2, "--password-stdin"},

@@ -45,7 +45,7 @@ func TestExpressionCommands(t *testing.T) {
 
 	out, _ := run(3, "expr", "check", `must_tmp > 30 and label.stage = "fermenting"`)
 	says(out, "^^^^^^^^", "column 1: no metric must_tmp in any model; did you mean must_temp?", `write: must_temp > 30 and label.stage = "fermenting"`, "column 31: = compares with two signs: ==")
-	out, _ = run(0, "expr", "check", "--for", "rule", "--model", "cellar-air", "mean(co2,600s)>set.co2_warn")
+	out, _ = run(0, "expr", "check", "--for", "rule", "--model", "cellar-air", "mean(co2 over 600s)>set.co2_warn")
 	says(out, "mean(co2 over 10min) > set.co2_warn", "cost", "1 window")
 	out, _ = run(3, "expr", "check", "--file", filepath.Join(service.Root(), "examples", "cellars", "models", "tank-probe.tm.json"), "co2 > 3")
 	says(out, "no metric co2 in tank-probe")
@@ -203,12 +203,12 @@ func TestModelCompare(t *testing.T) {
 	}
 	breaking := write("tank-probe.tm.json", `"must_temp": {`, `"must_temperature": {`, `"1.2.0"`, `"1.3.0"`)
 	out, errs, code := s.CLI("", "model", "compare", breaking)
-	for _, says := range []string{"breaking  /properties/must_temp", "the telemetry must_temp is gone", "the telemetry must_temperature is new", "1 device with this model", "must_too_warm, raise: column 1: no metric must_temp", "call for version 2.0.0 at least, which it does not carry"} {
+	for _, says := range []string{"breaking  /properties/must_temp", "the metric must_temp is gone", "the telemetry must_temperature is new", "1 device with this model", "must_too_warm, raise: column 1: no metric must_temp", "call for version 2.0.0 at least, which it does not carry"} {
 		if code != 3 || !strings.Contains(out, says) {
 			t.Errorf("it ends with %d and does not say %q:\n%s%s", code, says, out, errs)
 		}
 	}
-	if _, errs, code := s.CLI("", "model", "publish", breaking); code != 1 || !strings.Contains(errs, "breaks what is in the field: the telemetry must_temp is gone") || !strings.Contains(errs, "give it version 2.0.0") {
+	if _, errs, code := s.CLI("", "model", "publish", breaking); code != 1 || !strings.Contains(errs, "breaks what is in the field: the metric must_temp is gone") || !strings.Contains(errs, "give it version 2.0.0") {
 		t.Errorf("loading it ends with %d: %s", code, errs)
 	}
 	safe := write("tank-probe.tm.json", `"Tank probe"`, `"Probe of a tank"`, `"1.2.0"`, `"1.2.1"`)

@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect } from "react";
 import { Route, Routes } from "react-router";
 import { api, ask, Refusal } from "./api/client";
-import { startLive } from "./api/live";
+import { onHappened, startLive } from "./api/live";
 import { Frame } from "./components/frame";
 import { Notices } from "./components/notices";
 import { Empty } from "./components/parts";
@@ -18,6 +18,20 @@ const ModelEditPage = lazy(() => import("./pages/model-edit"));
 const QueryPage = lazy(() => import("./pages/query"));
 const ServicePage = lazy(() => import("./pages/service"));
 const TrafficPage = lazy(() => import("./pages/traffic"));
+
+// shownBy names the answers that show something of a kind.
+function shownBy(kind: string): string[] {
+  const also: Record<string, string[]> = {
+    alarm: ["alarms"],
+    command: ["commands"],
+    model: ["models", "model"],
+    device: ["models", "model"],
+    setting: ["settings"],
+    rule: ["rules", "explain", "alarms"],
+    attributes: ["model"],
+  };
+  return ["journal", ...(also[kind.split(" ")[0]] ?? [])];
+}
 
 const wasHere = "ullage-signed-in";
 
@@ -42,6 +56,25 @@ export function App() {
     if (!signedIn) return;
     return startLive();
   }, [signedIn]);
+
+  // What was done makes what shows it be asked for again, a few times a second at most.
+  useEffect(() => {
+    const stale = new Set<string>();
+    let timer = 0;
+    const flush = () => {
+      timer = 0;
+      for (const key of stale) queries.invalidateQueries({ queryKey: [key] });
+      stale.clear();
+    };
+    const stop = onHappened((facts) => {
+      for (const f of facts) for (const key of shownBy(f.kind)) stale.add(key);
+      timer ||= window.setTimeout(flush, 300);
+    });
+    return () => {
+      stop();
+      window.clearTimeout(timer);
+    };
+  }, [queries]);
 
   if (me.isPending) return null;
   if (!me.data) {

@@ -135,7 +135,7 @@ func (c *comparer) added(at string, p *Property) {
 	case p.Role == Setting:
 		c.add(at, Safe, "the setting %s is new; it is kept by the service", p.Name)
 	default:
-		c.add(at, Safe, "the %s %s is new", p.Role, p.Name)
+		c.add(at, Safe, "the %s %s is new", wordOf(p.Role), p.Name)
 	}
 }
 
@@ -354,4 +354,11 @@ func numbers(version string) (out [3]int) {
 		}
 	}
 	return out
+}
+
+func wordOf(r Role) string {
+	if r == Telemetry {
+		return "metric"
+	}
+	return string(r)
 }

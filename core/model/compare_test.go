@@ -45,7 +45,7 @@ func TestCompare(t *testing.T) {
 		{"nothing", func(s string) string { return s }, model.Safe, "1.2.0", ""},
 		{"spaces", func(s string) string { return strings.ReplaceAll(s, "  ", "\t") }, model.Safe, "1.2.0", ""},
 		{"a title", property("must_temp", "title", `"Must"`), model.Safe, "1.2.1", "shown in another way"},
-		{"new telemetry", with(`"ph": {"type": "number", "unit": "pH", "readOnly": true}`), model.Safe, "1.2.1", "the telemetry ph is new"},
+		{"new telemetry", with(`"ph": {"type": "number", "unit": "pH", "readOnly": true}`), model.Safe, "1.2.1", "the metric ph is new"},
 		{"a new setting", with(`"sleep": {"type": "integer", "default": 5}`), model.Careful, "1.3.0", "every device gets a new revision with 5"},
 		{"a new setting without default", with(`"sleep": {"type": "integer"}`), model.Careful, "1.3.0", "nobody is told it until it is set"},
 		{"telemetry that is gone", rename("must_temp", "must_temperature"), model.Breaking, "2.0.0", "the metric must_temp is gone"},

@@ -312,7 +312,7 @@ func (q *Queue) HandOver(device, id string) (Message, bool) {
 			open = slices.Clone(open)
 			open[i].SentAt, open[i].Phase, open[i].Expires = now, Sent, c.Expires
 			tx.Put(open[i])
-			q.open.Set(tx, device, open)
+			q.set(tx, device, open)
 			return nil
 		}, nil)
 	}

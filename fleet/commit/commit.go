@@ -75,7 +75,7 @@ func (t *Tx) revert() {
 }
 
 // Store writes what some use cases came to in one transaction: all of it or
-// nothing. It numbers the facts in their order.
+// nothing. It numbers the facts in their order, also those in the Tx.
 type Store interface {
 	Commit([]*Tx) error
 }
@@ -97,6 +97,7 @@ const (
 // Writer runs use cases. Make one with NewWriter.
 type Writer struct {
 	store Store
+	news  *fact.News
 
 	mu     sync.Mutex
 	ready  *sync.Cond
@@ -113,9 +114,10 @@ type job struct {
 	done func(error)
 }
 
-// NewWriter returns a running Writer.
-func NewWriter(s Store) *Writer {
-	w := &Writer{store: s, done: make(chan struct{})}
+// NewWriter returns a running Writer. News, which may be nil, is told of facts
+// that are on disk.
+func NewWriter(s Store, news *fact.News) *Writer {
+	w := &Writer{store: s, news: news, done: make(chan struct{})}
 	w.ready = sync.NewCond(&w.mu)
 	go w.loop()
 	return w
@@ -275,6 +277,9 @@ func (w *Writer) finish(a *attempt) {
 		w.cases.Add(1)
 		for _, f := range a.tx.after {
 			f()
+		}
+		if w.news != nil && len(a.tx.Facts) > 0 {
+			w.news.Add(a.tx.Facts...)
 		}
 	}
 	if a.done != nil {

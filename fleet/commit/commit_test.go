@@ -43,7 +43,7 @@ func (d *disk) Commit(txs []*commit.Tx) error {
 
 func TestManyUseCasesShareACommit(t *testing.T) {
 	d := &disk{gate: make(chan struct{})}
-	w := commit.NewWriter(d)
+	w := commit.NewWriter(d, nil)
 	table := commit.NewTable[string, int](nil)
 	var ends sync.WaitGroup
 	var order []int
@@ -80,7 +80,7 @@ func TestManyUseCasesShareACommit(t *testing.T) {
 
 func TestAFailedUseCaseLeavesNothing(t *testing.T) {
 	d := &disk{}
-	w := commit.NewWriter(d)
+	w := commit.NewWriter(d, nil)
 	defer w.Close()
 	table := commit.NewTable(map[string]int{"kept": 1})
 	no := errors.New("no")
@@ -141,7 +141,7 @@ func TestAgainstOneByOne(t *testing.T) {
 		if together {
 			d.gate = make(chan struct{}, 1000)
 		}
-		w := commit.NewWriter(d)
+		w := commit.NewWriter(d, nil)
 		table := commit.NewTable[string, int](nil)
 		out := state{answers: make([]string, 60)}
 		for i := range 60 {
@@ -192,7 +192,7 @@ func TestAgainstOneByOne(t *testing.T) {
 
 func TestClosedAndFull(t *testing.T) {
 	d := &disk{gate: make(chan struct{})}
-	w := commit.NewWriter(d)
+	w := commit.NewWriter(d, nil)
 	nothing := func(tx *commit.Tx) error { tx.Put(1); return nil }
 	overloaded := 0
 	for range 60_000 {

@@ -468,6 +468,28 @@ func (g *Registry) Count() int { return g.devices.Len() }
 // Retired returns how many of them are retired.
 func (g *Registry) Retired() int { return int(g.retired.Load()) }
 
+// VersionCount counts the devices of one version of a model that are not retired, and of
+// those how many say that they were built for another.
+type VersionCount struct{ Devices, Otherwise int }
+
+// Versions counts devices by model and version.
+func (g *Registry) Versions() map[[2]string]VersionCount {
+	out := map[[2]string]VersionCount{}
+	for _, d := range g.devices.All() {
+		if d.Status == Retired {
+			continue
+		}
+		k := [2]string{d.Model, d.Version}
+		n := out[k]
+		n.Devices++
+		if said := d.Reported(); said != "" && said != d.Version {
+			n.Otherwise++
+		}
+		out[k] = n
+	}
+	return out
+}
+
 // List returns every device by id. Their maps must not be changed.
 func (g *Registry) List() []Device {
 	out := make([]Device, 0, g.devices.Len())

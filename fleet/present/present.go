@@ -99,6 +99,7 @@ type Fleet struct {
 	log      *slog.Logger
 
 	zone   *time.Location
+	base   uint64 // less than any seq of this run
 	seq    atomic.Uint64
 	shards [event.Shards]shard
 	news   news
@@ -142,6 +143,9 @@ func Open(ctx context.Context, o Options) (*Fleet, error) {
 		b.zone = time.UTC
 	}
 	b.news.init()
+	// Cursors of one run of the service are greater than those of the runs before.
+	b.base = uint64(o.Now().UnixMilli()) << 20
+	b.seq.Store(b.base)
 	for i := range b.shards {
 		b.shards[i].devices = map[string]*entry{}
 	}
@@ -189,6 +193,12 @@ func (b *Fleet) Zone(string) *time.Location { return b.zone }
 // Handle keeps what is present up to date; it is the first handler of the bus.
 func (b *Fleet) Handle(i int, ev event.Event) {
 	s := &b.shards[i]
+	before := b.seq.Load()
+	defer func() {
+		if b.seq.Load() != before {
+			b.news.tell()
+		}
+	}()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	var e *entry
@@ -200,7 +210,6 @@ func (b *Fleet) Handle(i int, ev event.Event) {
 		}
 		e.dirty = true
 		e.Seq = b.seq.Add(1)
-		defer b.news.tell()
 	}
 	switch ev := ev.(type) {
 	case event.Readings:
@@ -407,6 +416,10 @@ func (b *Fleet) Since(seq uint64) ([]*Device, uint64) {
 	}
 	return runs[0], next
 }
+
+// Remembers reports whether Since tells everything that has changed after a seq:
+// it is one of this run.
+func (b *Fleet) Remembers(seq uint64) bool { return seq > b.base && seq <= b.seq.Load() }
 
 // merge puts two lists in order of id together.
 func merge(x, y []*Device) []*Device {

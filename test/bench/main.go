@@ -494,7 +494,7 @@ func pageLoads(s *service.Service) ([]time.Duration, error) {
 			return nil, err
 		}
 		ms, err := browser.Eval[float64](p, fmt.Sprintf(`new Promise((done) => {
-			const look = () => document.querySelectorAll('section[aria-label=Wall] li').length >= %d
+			const look = () => document.querySelectorAll('section[aria-label=Vessels] li').length >= %d
 				? setTimeout(() => done(performance.now()), 0) : setTimeout(look, 5);
 			look();
 		})`, manyDevices))

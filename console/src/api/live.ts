@@ -20,11 +20,11 @@ function set(next: Partial<Fleet>) {
 
 // stream keeps a live stream open while the page can be seen. A browser holds
 // few connections to one service, so pages in the background give theirs back.
-function stream(url: string, begin: (s: EventSource) => void, silent?: () => boolean): () => void {
+function stream(url: () => string, begin: (s: EventSource) => void, silent?: () => boolean): () => void {
   let source: EventSource | undefined;
   const open = () => {
     if (source || document.hidden) return;
-    source = new EventSource(url);
+    source = new EventSource(url());
     begin(source);
   };
   const close = () => {
@@ -50,23 +50,62 @@ function stream(url: string, begin: (s: EventSource) => void, silent?: () => boo
   };
 }
 
+// Patch is a JSON merge patch (RFC 7396) of one device.
+type Patch = { id: string } & Record<string, unknown>;
+
+// merge applies a merge patch. What did not change stays the same object, so that
+// nothing is drawn again for it.
+export function merge(old: unknown, patch: unknown): unknown {
+  if (patch === null || typeof patch !== "object" || Array.isArray(patch)) return patch;
+  const base = old !== null && typeof old === "object" && !Array.isArray(old) ? old : {};
+  const out: Record<string, unknown> = { ...base };
+  for (const [k, v] of Object.entries(patch)) {
+    if (v === null) delete out[k];
+    else out[k] = merge(out[k], v);
+  }
+  return out;
+}
+
 const staleAfter = 7000;
+
+// Happening is something that was done, so that what shows it is asked for again.
+export interface Happening {
+  kind: string;
+  device?: string;
+  alarm?: string;
+  rule?: string;
+}
+const hearers = new Set<(facts: Happening[]) => void>();
+
+// onHappened calls heard with what was done, until the result is called.
+export function onHappened(heard: (facts: Happening[]) => void): () => void {
+  hearers.add(heard);
+  return () => hearers.delete(heard);
+}
 
 // startLive keeps the fleet up to date until the result is called.
 export function startLive(): () => void {
+  let cursor = "";
   const stop = stream(
-    "/api/v1/live",
+    () => `/api/v1/live${cursor ? `?after=${cursor}` : ""}`,
     (source) => {
-      let first = true;
       set({ heardAt: Date.now() });
-      source.addEventListener("open", () => (first = true));
-      source.addEventListener("devices", (e) => {
-        const changed = JSON.parse(e.data).devices as Device[];
-        // The first message of a stream is the whole fleet.
-        const devices = first ? new Map<string, Device>() : new Map(fleet.devices);
-        first = false;
-        for (const d of changed) devices.set(d.id, d);
+      source.addEventListener("whole", (e) => {
+        const all = JSON.parse(e.data).devices as Device[];
+        cursor = e.lastEventId;
+        set({ devices: new Map(all.map((d) => [d.id, d])), state: "live", heardAt: Date.now() });
+      });
+      source.addEventListener("changes", (e) => {
+        const { devices: changed, gone } = JSON.parse(e.data) as { devices: Patch[]; gone: string[] };
+        cursor = e.lastEventId;
+        const devices = new Map(fleet.devices);
+        for (const p of changed) devices.set(p.id, merge(devices.get(p.id), p) as Device);
+        for (const id of gone) devices.delete(id);
         set({ devices, state: "live", heardAt: Date.now() });
+      });
+      source.addEventListener("happened", (e) => {
+        const { facts } = JSON.parse(e.data) as { facts: Happening[] };
+        hearers.forEach((f) => f(facts));
       });
       source.addEventListener("pulse", (e) => {
         set({ service: JSON.parse(e.data).service, state: "live", heardAt: Date.now() });
@@ -102,7 +141,29 @@ export function watchTraffic(
   heard: (entries: TrafficEntry[]) => void,
 ): () => void {
   const query = new URLSearchParams({ only: "traffic", device, where });
-  return stream(`/api/v1/live?${query}`, (s) =>
-    s.addEventListener("traffic", (e) => heard(JSON.parse(e.data).entries)),
+  return stream(
+    () => `/api/v1/live?${query}`,
+    (s) => s.addEventListener("traffic", (e) => heard(JSON.parse(e.data).entries)),
+  );
+}
+
+// watchMatching calls heard with the devices for which a condition is true, until
+// the result is called.
+export function watchMatching(where: string, heard: (ids: ReadonlySet<string>) => void): () => void {
+  let ids = new Set<string>();
+  return stream(
+    () => `/api/v1/live?${new URLSearchParams({ only: "matching", where })}`,
+    (s) => {
+      let first = true;
+      s.addEventListener("open", () => (first = true));
+      s.addEventListener("matching", (e) => {
+        const { devices, gone } = JSON.parse(e.data) as { devices: string[]; gone: string[] };
+        ids = first ? new Set() : new Set(ids);
+        first = false;
+        for (const id of devices) ids.add(id);
+        for (const id of gone) ids.delete(id);
+        heard(ids);
+      });
+    },
   );
 }

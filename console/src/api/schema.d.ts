@@ -79,7 +79,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every device now */
+        /** Devices now, by id */
         get: operations["devices"];
         put?: never;
         /** Onboard a device; its token is shown this once */
@@ -526,7 +526,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Changes as they happen, as server-sent events */
+        /**
+         * Changes as they happen, as server-sent events
+         * @description First comes what is so now (event whole), then what changes (event changes): of each device only the members that are other than they were, as a JSON merge patch (RFC 7396). The id of an event is a cursor; whoever connects again with it is told only what has changed since.
+         */
         get: operations["live"];
         put?: never;
         post?: never;
@@ -794,6 +797,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Set overrides of settings on many devices; the answer tells how far it is */
+        post: operations["change-many-settings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/settings/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far a change of many devices is */
+        get: operations["settings-job"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sign-in": {
         parameters: {
             query?: never;
@@ -1023,6 +1060,14 @@ export interface components {
             /** @enum {string} */
             weight: "safe" | "careful" | "breaking";
         };
+        Changes: {
+            /** @description A merge patch (RFC 7396) for each device, with its id; one that is new comes whole */
+            devices: {
+                [key: string]: unknown;
+            }[];
+            /** @description Devices for which the condition of the stream is not true any more */
+            gone: string[];
+        };
         Command: {
             /**
              * Format: date-time
@@ -1204,9 +1249,6 @@ export interface components {
             status?: string;
             /** @description Of the model */
             version?: string;
-        };
-        DevicesChanged: {
-            devices: components["schemas"]["Device"][];
         };
         ExampleHelp: {
             /** @enum {string} */
@@ -1422,6 +1464,15 @@ export interface components {
             rule: string;
             /** @enum {string} */
             state: "unacknowledged" | "acknowledged" | "returned unacknowledged";
+        };
+        Happened: {
+            facts: components["schemas"]["Happening"][];
+        };
+        Happening: {
+            alarm?: string;
+            device?: string;
+            kind: string;
+            rule?: string;
         };
         History: {
             device: string;
@@ -1680,6 +1731,10 @@ export interface components {
             upward: boolean;
             /** Format: double */
             value: number;
+        };
+        Matched: {
+            devices: string[];
+            gone: string[];
         };
         Matching: {
             ids: string[];
@@ -2165,6 +2220,50 @@ export interface components {
             /** @description Names to take off, so that the model's default holds again */
             unset?: string[];
         };
+        SettingsJob: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /**
+             * Format: int64
+             * @description How many are changed
+             */
+            devices: number;
+            /**
+             * Format: int64
+             * @description How many of them have been gone through
+             */
+            done: number;
+            /**
+             * Format: date-time
+             * @description When it was done; absent while it is not
+             */
+            ended_at?: string;
+            /**
+             * Format: int64
+             * @description Of those, how many could not be changed any more
+             */
+            failed: number;
+            id: string;
+            set?: {
+                [key: string]: unknown;
+            };
+            unset?: string[];
+        };
+        SettingsOfMany: {
+            /** @description Ids; those of the condition where not given */
+            devices?: string[];
+            /** @description Only tell which devices it would be */
+            preview?: boolean;
+            /** @description Values by name */
+            set?: {
+                [key: string]: unknown;
+            };
+            /** @description Names to take off, so that the model's default holds again */
+            unset?: string[];
+            /** @description Devices for which this condition is true now */
+            where?: string;
+        };
         Share: {
             /**
              * Format: int64
@@ -2432,6 +2531,9 @@ export interface components {
             /** Format: double */
             slope: number;
         };
+        Whole: {
+            devices: components["schemas"]["Device"][];
+        };
     };
     responses: never;
     parameters: never;
@@ -2680,6 +2782,18 @@ export interface operations {
             query?: {
                 /** @description Only of devices for which this condition is true now */
                 where?: string;
+                /** @description Only of this health */
+                health?: "sound" | "awaited" | "watch" | "poor" | "dark";
+                /** @description Only of this model */
+                model?: string;
+                /** @description Only with this label, as site=Fennimore */
+                label?: string[];
+                /** @description Without attributes, margins, latest readings and alarms */
+                brief?: boolean;
+                /** @description Only ids behind this one, for the next page */
+                after?: string;
+                /** @description At most this many, by id; all where not given */
+                limit?: number;
             };
             header?: never;
             path?: never;
@@ -4544,14 +4658,19 @@ export interface operations {
     live: {
         parameters: {
             query?: {
-                /** @description Only the traffic of devices for which this condition is true */
+                /** @description Only devices for which this condition is true */
                 where?: string;
-                /** @description What to tell: changes of devices, or what passes in the traffic */
-                only?: "fleet" | "traffic";
+                /** @description What to tell: changes of devices, messages as they pass, or only for which devices the condition is true */
+                only?: "fleet" | "traffic" | "matching";
                 /** @description Only the traffic of this device */
                 device?: string;
+                /** @description Go on behind this cursor, the id of an event that was heard; as the header Last-Event-ID */
+                after?: number;
             };
-            header?: never;
+            header?: {
+                /** @description What a browser sends when it connects again */
+                "Last-Event-ID"?: number;
+            };
             path?: never;
             cookie?: never;
         };
@@ -4564,12 +4683,34 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": ({
-                        data: components["schemas"]["DevicesChanged"];
+                        data: components["schemas"]["Changes"];
                         /**
                          * @description The event name.
                          * @constant
                          */
-                        event: "devices";
+                        event: "changes";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
+                        data: components["schemas"]["Happened"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "happened";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
+                        data: components["schemas"]["Matched"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "matching";
                         /** @description The event ID. */
                         id?: number;
                         /** @description The retry time in milliseconds. */
@@ -4592,6 +4733,17 @@ export interface operations {
                          * @constant
                          */
                         event: "traffic";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
+                        data: components["schemas"]["Whole"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "whole";
                         /** @description The event ID. */
                         id?: number;
                         /** @description The retry time in milliseconds. */
@@ -5575,6 +5727,116 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "change-many-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SettingsOfMany"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingsJob"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "settings-job": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingsJob"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -18,7 +18,6 @@ export function Commands({ device, model, now }: { device: Device; model?: Model
   const given = useQuery({
     queryKey: key,
     enabled: Boolean(model?.actions.length),
-    refetchInterval: (q) => (q.state.data?.some(open) ? 700 : 10_000),
     queryFn: () =>
       ask(api.GET("/api/v1/commands", { params: { query: { device: device.id, limit: shown } } })),
   });

@@ -17,23 +17,22 @@ const glyphs = [
 // Legend says how to read the vessels.
 export function Legend() {
   return (
-    <dl
-      aria-label="How to read the vessels"
-      className="flex flex-wrap items-center gap-x-5 gap-y-2 border-t border-line py-2.5 text-[0.8125rem] text-muted"
-    >
-      {glyphs.map((g) => (
-        <div key={g.says} className="flex items-center gap-2">
-          <dt>
-            <Vessel device={g.device} width={16} badge={false} />
-          </dt>
-          <dd>{g.says}</dd>
-        </div>
-      ))}
-      <div className="basis-full">
+    <div className="border-t border-line py-2.5 text-[0.8125rem] text-muted">
+      <dl aria-label="How to read the vessels" className="flex flex-wrap items-center gap-x-5 gap-y-2 pb-1.5">
+        {glyphs.map((g) => (
+          <div key={g.says} className="flex items-center gap-2">
+            <dt>
+              <Vessel device={g.device} width={16} badge={false} />
+            </dt>
+            <dd>{g.says}</dd>
+          </div>
+        ))}
+      </dl>
+      <p>
         The liquid is what a device has used of its headspace: a full vessel is a device near a limit, not a
         full tank.
-      </div>
-    </dl>
+      </p>
+    </div>
   );
 }
 

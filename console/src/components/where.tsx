@@ -3,6 +3,7 @@ import { CircleHelp, X } from "lucide-react";
 import { useEffect, useId, useLayoutEffect, useMemo, useRef, useState, type KeyboardEvent } from "react";
 import { useNavigationType } from "react-router";
 import { api, ask, type Candidate, type ExpressionReport } from "../api/client";
+import { watchMatching } from "../api/live";
 import { ExpressionHelp } from "./expression-help";
 
 const encoder = new TextEncoder();
@@ -319,19 +320,15 @@ function Marked({ text, findings }: { text: string; findings: ExpressionReport["
   return <>{out}</>;
 }
 
-// useMatching asks every second which devices a condition is true for; nothing
-// where there is no condition.
-// Pending is whether the answer is still to come the first time.
+// useMatching tells which devices a condition is true for; nothing where there
+// is no condition. Pending is whether the answer is still to come the first time.
 export function useMatching(where: string): { matching?: ReadonlySet<string>; pending: boolean } {
-  const matching = useQuery({
-    queryKey: ["matching", where],
-    enabled: where !== "",
-    refetchInterval: 1000,
-    placeholderData: (old) => old,
-    queryFn: async () =>
-      new Set((await ask(api.GET("/api/v1/expressions/matching", { params: { query: { where } } }))).ids),
-  });
-  return where === ""
-    ? { pending: false }
-    : { matching: matching.isError ? undefined : matching.data, pending: matching.isPending };
+  const [heard, setHeard] = useState<{ where: string; ids: ReadonlySet<string> }>();
+  useEffect(() => {
+    if (where === "") return;
+    return watchMatching(where, (ids) => setHeard({ where, ids }));
+  }, [where]);
+  if (where === "") return { pending: false };
+  // Until the first answer for another condition, what was shown stays.
+  return { matching: heard?.ids, pending: !heard };
 }

@@ -478,7 +478,6 @@ function Journal({ id }: { id: string }) {
   const now = useNow(5000);
   const journal = useQuery({
     queryKey: ["journal", id],
-    refetchInterval: 5000,
     queryFn: () => ask(api.GET("/api/v1/journal", { params: { query: { device: id, limit: 200 } } })),
   });
   if (journal.isPending) return <p className="py-6 text-muted">Loading…</p>;
@@ -487,7 +486,7 @@ function Journal({ id }: { id: string }) {
     <table className="mt-3 w-full border-collapse">
       <tbody>
         {journal.data.map((e) => (
-          <tr key={e.id} className="border-b border-line align-top">
+          <tr key={e.number} className="border-b border-line align-top">
             <td className="py-1.5 pr-4 whitespace-nowrap text-muted" title={absolute(e.at)}>
               {ago(e.at, now)}
             </td>

@@ -331,7 +331,6 @@ function Foot({ devices }: { devices: Device[] }) {
   const now = useNow();
   const journal = useQuery({
     queryKey: ["journal", "raised"],
-    refetchInterval: 30_000,
     queryFn: () =>
       ask(api.GET("/api/v1/journal", { params: { query: { kind: "alarm raised", limit: 1000 } } })),
   });

@@ -22,7 +22,6 @@ export default function ModelPage() {
   const model = useQuery({
     queryKey: ["model", at],
     queryFn: () => ask(api.GET("/api/v1/models/{name}", { params: { path: { name: at } } })),
-    refetchInterval: 5000,
     placeholderData: (old) => old,
   });
   useEffect(() => {

@@ -51,7 +51,6 @@ export default function ModelsPage() {
   const models = useQuery({
     queryKey: ["models"],
     queryFn: () => ask(api.GET("/api/v1/models")),
-    refetchInterval: 5000,
   });
   useEffect(() => {
     const key = (e: KeyboardEvent) => {

@@ -139,7 +139,7 @@ export default function QueryPage() {
           />
           <p className="py-2 text-muted">
             {plural(rows.length, by ? "group" : "device")}
-            {answer.data && `, a point every ${answer.data.step}`}
+            {answer.data && `, a step every ${answer.data.step}`}
             {rows.length > colours && `; the ${colours} greatest have colours`}. Drag over the chart to look
             closer.
           </p>
