@@ -104,7 +104,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		o.Zone = time.UTC
 	}
 	a = &App{Bus: event.NewBus(), Now: o.Now, Log: o.Log}
-	if a.Store, err = store.Open(o.Dir, o.Store); err != nil {
+	if a.Store, err = store.Begin(o.Dir, o.Store); err != nil {
 		return nil, err
 	}
 	defer func() {
@@ -116,7 +116,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 			a = nil
 		}
 	}()
-	records, telemetry := a.Store.Records, a.Store.Telemetry
+	records := a.Store.Records
 	a.Facts = records
 	a.News = fact.NewNews()
 	a.Commits = commit.NewWriter(records, a.News)
@@ -134,15 +134,19 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
+	if a.People, err = people.Open(ctx, people.Options{Records: records, Commits: a.Commits, Now: o.Now}); err != nil {
+		return a, err
+	}
+	if err = a.Store.Ready(); err != nil {
+		return a, err
+	}
+	telemetry := a.Store.Telemetry
 	if a.Present, err = present.Open(ctx, present.Options{Devices: a.Devices, Models: a.Models, Settings: a.Settings, Telemetry: telemetry, Records: records,
 		Bus: a.Bus, Zone: o.Zone, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
 	if a.Alarms, err = alarms.Open(ctx, alarms.Options{Records: records, History: telemetry, Commits: a.Commits, Devices: a.Devices, Models: a.Models,
 		Present: a.Present, Bus: a.Bus, Log: o.Log, Now: o.Now}); err != nil {
-		return a, err
-	}
-	if a.People, err = people.Open(ctx, people.Options{Records: records, Commits: a.Commits, Now: o.Now}); err != nil {
 		return a, err
 	}
 	a.Traffic = traffic.New(o.Traffic)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"math"
 	"slices"
 	"time"
@@ -272,7 +273,8 @@ func (t *Telemetry) last(ctx context.Context, s *stream, at int64) (best series.
 	}
 }
 
-// Latest implements present.Latests.
+// Latest implements present.Telemetry. The newest chunk of each series is looked
+// up in one statement; a series that it does not answer for is asked alone.
 func (t *Telemetry) Latest(ctx context.Context, yield func(device string, r value.Reading)) error {
 	t.unsealedMu.RLock()
 	all := make([]*stream, 0, len(t.streams))
@@ -281,7 +283,51 @@ func (t *Telemetry) Latest(ctx context.Context, yield func(device string, r valu
 	}
 	t.unsealedMu.RUnlock()
 	slices.SortFunc(all, func(a, b *stream) int { return int(a.id - b.id) })
-	for _, s := range all {
+	rows, err := t.read.rows(ctx, fmt.Sprintf(`SELECT series.id, chunks.till, chunks.data FROM series LEFT JOIN chunks
+		ON chunks.key = (SELECT max(key) FROM chunks WHERE key >= series.id << %d AND key < (series.id + 1) << %d) ORDER BY series.id`, slotBits, slotBits))
+	if err != nil {
+		return translate(err)
+	}
+	defer rows.Close()
+	var data sql.RawBytes
+	var xs []series.Sample
+	var alone []*stream
+	for rows.Next() {
+		var id int64
+		var till sql.NullInt64
+		if err := rows.Scan(&id, &till, &data); err != nil {
+			return translate(err)
+		}
+		for len(all) > 0 && all[0].id < id {
+			alone, all = append(alone, all[0]), all[1:]
+		}
+		if len(all) == 0 || all[0].id != id {
+			continue // it is new since
+		}
+		s := all[0]
+		all = all[1:]
+		var best series.Sample
+		ok := false
+		if unsealed := t.unsealedOf(s, math.MinInt64, math.MaxInt64); len(unsealed) > 0 {
+			best, ok = unsealed[len(unsealed)-1], true
+		}
+		if till.Valid && (!ok || till.Int64 >= best.At) {
+			if xs, err = series.Decode(xs[:0], data); err != nil || len(xs) == 0 {
+				alone = append(alone, s) // damaged: an older one is looked for
+				continue
+			}
+			if x := xs[len(xs)-1]; !ok || x.At > best.At {
+				best, ok = x, true
+			}
+		}
+		if ok {
+			yield(s.device, reading(s.metric, &best))
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return translate(err)
+	}
+	for _, s := range append(alone, all...) {
 		x, ok, err := t.last(ctx, s, math.MaxInt64)
 		if err != nil {
 			return err

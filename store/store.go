@@ -43,11 +43,13 @@ type Store struct {
 	lock    *flock.Flock
 	dir     string
 	limited bool // Options.MaxBytes is set
+	opening chan struct{}
+	failed  error // why the readings cannot be used
 }
 
-// Open opens a data folder, making it where it does not exist. Only one
-// process can have it open.
-func Open(dir string, o Options) (*Store, error) {
+// Begin is Open that does not wait for the readings: of them nothing may be used
+// before Ready.
+func Begin(dir string, o Options) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fault.New(fault.Internal, "the data folder %s cannot be made: %s", dir, plain(err)).Then("choose another with --data")
 	}
@@ -60,19 +62,43 @@ func Open(dir string, o Options) (*Store, error) {
 		return nil, fault.New(fault.Conflict, "another Ullage is running on the data folder %s", dir).
 			Then("stop it, or give this one a folder of its own with --data")
 	}
-	s := &Store{lock: lock, dir: dir, limited: o.MaxBytes > 0}
-	if s.Records, err = openRecords(filepath.Join(dir, "records.db"), o); err == nil {
-		s.Telemetry, err = openTelemetry(filepath.Join(dir, "telemetry.db"), o)
+	s := &Store{lock: lock, dir: dir, limited: o.MaxBytes > 0, opening: make(chan struct{})}
+	if s.Records, err = openRecords(filepath.Join(dir, "records.db"), o); err != nil {
+		close(s.opening)
+		s.Close()
+		return nil, err
 	}
+	// Reading back what is not yet sealed takes longer than the records do.
+	go func() {
+		defer close(s.opening)
+		s.Telemetry, s.failed = openTelemetry(filepath.Join(dir, "telemetry.db"), o)
+	}()
+	return s, nil
+}
+
+// Open opens a data folder, making it where it does not exist. Only one
+// process can have it open.
+func Open(dir string, o Options) (*Store, error) {
+	s, err := Begin(dir, o)
 	if err != nil {
+		return nil, err
+	}
+	if err := s.Ready(); err != nil {
 		s.Close()
 		return nil, err
 	}
 	return s, nil
 }
 
+// Ready waits until the readings can be used too.
+func (s *Store) Ready() error {
+	<-s.opening
+	return s.failed
+}
+
 // Close commits what is queued and releases the folder.
 func (s *Store) Close() error {
+	<-s.opening
 	var errs []error
 	if s.Telemetry != nil {
 		errs = append(errs, s.Telemetry.close())

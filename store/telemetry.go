@@ -52,7 +52,8 @@ type Telemetry struct {
 	seq      int64     // of the newest record
 	kept     []kept    // receipts of records that are not dropped yet
 	record   recordWriter
-	tx       queries   // the open transaction
+	tx       queries // the open transaction
+	opened   time.Time
 	emptied  time.Time // when there was nothing unsealed last
 	above    int       // Options.SealAbove
 	damaged  int       // records that could not be read back
@@ -99,6 +100,8 @@ const (
 	sealFor = 4 * time.Millisecond
 	// sealAfter is how long readings are not yet sealed at most while little comes in.
 	sealAfter = 10 * time.Minute
+	// sealNotBefore leaves the start of the service to what it needs.
+	sealNotBefore = 3 * time.Second
 	// squeezeEvery is how often sealing everything at once is tried where there
 	// was no room even for that, since it may take seconds.
 	squeezeEvery = 20 * time.Second
@@ -120,7 +123,7 @@ func openTelemetry(path string, o Options) (*Telemetry, error) {
 		return nil, err
 	}
 	t := &Telemetry{db: db, streams: map[int64]*stream{}, names: map[string]map[string]*stream{}, read: queries{db.read},
-		receipts: map[string]*recent{}, arrivals: map[string][]alarms.Arrival{}, done: make(chan struct{}), answers: make(chan answer, 4), emptied: time.Now()}
+		receipts: map[string]*recent{}, arrivals: map[string][]alarms.Arrival{}, done: make(chan struct{}), answers: make(chan answer, 4), emptied: time.Now(), opened: time.Now()}
 	if t.above = o.SealAbove; t.above <= 0 {
 		t.above = sealUsually
 	}
@@ -327,6 +330,9 @@ func (t *Telemetry) run() {
 
 // due reports whether something should be sealed now.
 func (t *Telemetry) due() bool {
+	if t.above >= sealUsually && t.unsealed < 2*t.above && time.Since(t.opened) < sealNotBefore {
+		return false
+	}
 	return t.unsealed > t.above || len(t.dirty) > 0 && time.Since(t.emptied) > sealAfter
 }
 

@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"ullage/core/lifecycle"
 	"ullage/core/rule"
 	"ullage/core/series"
@@ -212,23 +214,38 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 	if err := e.wasThen(ctx); err != nil {
 		return nil, err
 	}
+	// Devices of different shards know nothing of each other.
+	var of [event.Shards][]devices.Device
 	for _, dev := range o.Devices.List() {
-		s := &e.shards[event.ShardOf(dev.ID)]
-		w := &watched{id: dev.ID, builtin: byKey[key{RepeatedRefusals, dev.ID}]}
-		if w.builtin != nil {
-			w.refusals = []time.Time{e.now()}
-			s.calming[dev.ID] = w
-		}
-		s.devices[dev.ID] = w
-		e.choose(s, w, dev)
-		for _, c := range w.rules() {
-			k := key{c.Name, dev.ID}
-			w.watches = append(w.watches, &watch{rule: c, det: known[k], alarm: byKey[k]})
-		}
-		if err := e.refill(s, w, true); err != nil {
-			return nil, err
-		}
-		e.settle(s, w)
+		i := event.ShardOf(dev.ID)
+		of[i] = append(of[i], dev)
+	}
+	var each errgroup.Group
+	for i := range e.shards {
+		each.Go(func() error {
+			s := &e.shards[i]
+			for _, dev := range of[i] {
+				w := &watched{id: dev.ID, builtin: byKey[key{RepeatedRefusals, dev.ID}]}
+				if w.builtin != nil {
+					w.refusals = []time.Time{e.now()}
+					s.calming[dev.ID] = w
+				}
+				s.devices[dev.ID] = w
+				e.choose(s, w, dev)
+				for _, c := range w.rules() {
+					k := key{c.Name, dev.ID}
+					w.watches = append(w.watches, &watch{rule: c, det: known[k], alarm: byKey[k]})
+				}
+				if err := e.refill(s, w, true); err != nil {
+					return err
+				}
+				e.settle(s, w)
+			}
+			return nil
+		})
+	}
+	if err := each.Wait(); err != nil {
+		return nil, err
 	}
 	e.then = then{}
 	e.groups.restore = func(rule, group string) (lifecycle.Detector, *Alarm) {

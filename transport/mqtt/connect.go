@@ -117,7 +117,8 @@ func (x *session) connack(v3, v5 byte, reason string, present bool, assigned str
 	if err := x.put(pk); err != nil {
 		return err
 	}
-	return x.w.Flush()
+	x.flushOut()
+	return nil
 }
 
 func plainly(err error) string {

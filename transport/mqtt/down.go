@@ -84,6 +84,9 @@ func (x *session) commands() {
 		qos, listens := x.listens("command/" + c.Name)
 		send := listens && !x.told[c.ID]
 		if send {
+			if x.told == nil {
+				x.told = map[string]bool{}
+			}
 			x.told[c.ID] = true
 		}
 		x.mu.Unlock()
@@ -155,6 +158,9 @@ func (x *session) subscribe(pk *packets.Packet) {
 			reason = fmt.Sprintf("%s subscribes under %s%s/ only, not to %q", x.device, topicRoot, x.device, clip(f.Filter))
 			x.note("subscribe", reason)
 			continue
+		}
+		if x.subs == nil {
+			x.subs = map[string]byte{}
 		}
 		x.subs[f.Filter] = min(f.Qos, 1)
 		codes[i] = min(f.Qos, 1)
@@ -231,13 +237,4 @@ func match(filter, topic string) bool {
 		}
 	}
 	return len(f) == len(t)
-}
-
-// poke asks for the newest settings to be sent. Pokes that come while one
-// waits are one.
-func (x *session) poke() {
-	select {
-	case x.pokes <- struct{}{}:
-	default:
-	}
 }

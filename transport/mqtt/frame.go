@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"strings"
-	"time"
 
 	"github.com/mochi-mqtt/server/v2/packets"
 
@@ -86,44 +85,49 @@ func (x *session) send(pk *packets.Packet) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	x.put(pk)
-	x.w.Flush()
+	x.flushOut()
 }
 
 func (x *session) flush() {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	x.w.Flush()
+	x.flushOut()
 }
 
 // put encodes a packet into the write buffer; the caller holds mu.
 func (x *session) put(pk *packets.Packet) error {
 	pk.ProtocolVersion = x.version
 	pk.Mods.MaxSize = x.maxPacket
-	var buf bytes.Buffer
+	if x.out == nil {
+		x.out = buffers.Get().(*bytes.Buffer)
+	}
+	buf, before := x.out, x.out.Len()
 	var err error
 	switch pk.FixedHeader.Type {
 	case packets.Connack:
-		err = pk.ConnackEncode(&buf)
+		err = pk.ConnackEncode(buf)
 	case packets.Publish:
-		err = pk.PublishEncode(&buf)
+		err = pk.PublishEncode(buf)
 	case packets.Puback:
-		err = pk.PubackEncode(&buf)
+		err = pk.PubackEncode(buf)
 	case packets.Suback:
-		err = pk.SubackEncode(&buf)
+		err = pk.SubackEncode(buf)
 	case packets.Unsuback:
-		err = pk.UnsubackEncode(&buf)
+		err = pk.UnsubackEncode(buf)
 	case packets.Pingresp:
-		err = pk.PingrespEncode(&buf)
+		err = pk.PingrespEncode(buf)
 	case packets.Disconnect:
-		err = pk.DisconnectEncode(&buf)
+		err = pk.DisconnectEncode(buf)
 	}
 	if err != nil {
 		x.srv.o.Log.Error("a packet could not be encoded", "type", pk.FixedHeader.Type, "error", err)
+		buf.Truncate(before)
 		return err
 	}
-	x.conn.SetWriteDeadline(time.Now().Add(writeWait))
-	_, err = x.w.Write(buf.Bytes())
-	return err
+	if buf.Len() >= maxOut {
+		x.flushOut()
+	}
+	return nil
 }
 
 // note writes something about this connection to the traffic.

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"log/slog"
 	"net"
+	"slices"
 	"sync"
 	"time"
 
@@ -38,9 +39,9 @@ type Options struct {
 type Server struct {
 	o        Options
 	mu       sync.Mutex
-	sessions map[string]*session // by client id
-	kept     map[string]*kept    // of sessions that are away, by client id
-	byDevice map[string]int      // sessions now connected
+	sessions map[string]*session   // by client id
+	kept     map[string]*kept      // of sessions that are away, by client id
+	byDevice map[string][]*session // now connected
 	connects map[string]*rate.Limiter
 	conns    map[net.Conn]struct{}
 	stopped  bool
@@ -56,7 +57,7 @@ type kept struct {
 
 // NewServer returns a Server without sessions.
 func NewServer(o Options) *Server {
-	return &Server{o: o, sessions: map[string]*session{}, kept: map[string]*kept{}, byDevice: map[string]int{},
+	return &Server{o: o, sessions: map[string]*session{}, kept: map[string]*kept{}, byDevice: map[string][]*session{},
 		connects: map[string]*rate.Limiter{}, conns: map[net.Conn]struct{}{}}
 }
 
@@ -156,16 +157,7 @@ func (s *Server) Handle(_ int, e event.Event) {
 func (s *Server) of(device string) []*session {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.byDevice[device] == 0 {
-		return nil
-	}
-	var out []*session
-	for _, x := range s.sessions {
-		if x.device == device {
-			out = append(out, x)
-		}
-	}
-	return out
+	return slices.Clone(s.byDevice[device])
 }
 
 // Connected returns how many sessions are connected.
@@ -197,7 +189,7 @@ var errTooManySessions = errors.New("too many sessions")
 func (s *Server) enter(x *session, clean bool) (resumed bool, err error) {
 	s.mu.Lock()
 	old := s.sessions[x.clientID]
-	if old == nil && s.byDevice[x.device] >= s.o.Limits.Sessions {
+	if old == nil && len(s.byDevice[x.device]) >= s.o.Limits.Sessions {
 		s.mu.Unlock()
 		return false, errTooManySessions
 	}
@@ -217,7 +209,7 @@ func (s *Server) enter(x *session, clean bool) (resumed bool, err error) {
 		x.subs, resumed = k.subs, true
 	}
 	s.sessions[x.clientID] = x
-	s.byDevice[x.device]++
+	s.byDevice[x.device] = append(s.byDevice[x.device], x)
 	return resumed, nil
 }
 
@@ -229,7 +221,8 @@ func (s *Server) leave(x *session) {
 		return
 	}
 	delete(s.sessions, x.clientID)
-	if s.byDevice[x.device]--; s.byDevice[x.device] == 0 {
+	s.byDevice[x.device] = slices.DeleteFunc(s.byDevice[x.device], func(o *session) bool { return o == x })
+	if len(s.byDevice[x.device]) == 0 {
 		delete(s.byDevice, x.device)
 	}
 	now := s.o.Now()

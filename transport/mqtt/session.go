@@ -2,6 +2,7 @@ package mqtt
 
 import (
 	"bufio"
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -47,6 +48,7 @@ const (
 type session struct {
 	srv        *Server
 	conn       net.Conn
+	in         input
 	r          *bufio.Reader
 	remote     string
 	device     string
@@ -61,14 +63,14 @@ type session struct {
 	drain      bool            // the rest of a message that is too large is still to come
 	subs       map[string]byte // filter to granted QoS; the reader's alone once in
 
-	acks  chan *slot
-	pokes chan struct{}
-	quit  chan struct{} // closed when the session is to end
-	gone  chan struct{} // closed when it has ended
-	once  sync.Once
+	quit    chan struct{} // closed when the session is to end
+	written chan struct{} // closed when the last word is out
+	gone    chan struct{} // closed when it has ended
+	once    sync.Once
+	todo    todo
 
 	mu       sync.Mutex // of everything below, and of writing
-	w        *bufio.Writer
+	out      *bytes.Buffer
 	heard    map[string]byte // filters to QoS, as of the last subscription
 	told     map[string]bool // commands sent in this session, by id
 	inFlight uint16          // packet id of the intended document on its way
@@ -78,20 +80,12 @@ type session struct {
 	last     *packets.Packet // a DISCONNECT that goes out after the last acknowledgement
 }
 
-// slot is one message that waits for its commit. Slots are answered in the
-// order in which the messages came.
-type slot struct {
-	id      uint16
-	qos     byte
-	outcome ingest.Outcome
-	done    chan struct{}
-}
-
 // serve speaks with one connection until it ends.
 func (s *Server) serve(conn net.Conn) {
-	x := &session{srv: s, conn: conn, r: bufio.NewReaderSize(conn, 4096), w: bufio.NewWriterSize(conn, 2048),
-		remote: conn.RemoteAddr().String(), subs: map[string]byte{}, heard: map[string]byte{}, told: map[string]bool{},
-		acks: make(chan *slot, maxPipelined), pokes: make(chan struct{}, 1), quit: make(chan struct{}), gone: make(chan struct{}), nextID: 1}
+	x := &session{srv: s, conn: conn, remote: conn.RemoteAddr().String(), quit: make(chan struct{}), written: make(chan struct{}),
+		gone: make(chan struct{}), nextID: 1}
+	x.in.Conn = conn
+	x.r = bufio.NewReaderSize(&x.in, quietBuffer)
 	defer close(x.gone)
 	conn.SetDeadline(s.o.Now().Add(s.o.Limits.Hello))
 	pk, err := x.read()
@@ -111,15 +105,13 @@ func (s *Server) serve(conn net.Conn) {
 	}
 	defer s.leave(x)
 	conn.SetDeadline(time.Time{})
-	written := make(chan struct{})
-	go func() { defer close(written); x.answer() }()
 	if resumed {
 		x.grant()
 		x.poke()
 	}
 	x.loop()
 	x.end(codeSuccess, "")
-	<-written
+	<-x.written
 	if x.drain {
 		// Closing with a body still under way would reset the connection, and
 		// the device would never read why.
@@ -131,6 +123,7 @@ func (s *Server) serve(conn net.Conn) {
 // loop reads packets until the connection or the session ends.
 func (x *session) loop() {
 	for {
+		x.grow()
 		if x.keep > 0 {
 			x.conn.SetReadDeadline(time.Now().Add(x.keep * 3 / 2))
 		}
@@ -228,16 +221,11 @@ func (x *session) publish(pk *packets.Packet) bool {
 			}
 		}
 	}
-	sl := &slot{id: pk.PacketID, qos: qos, done: make(chan struct{})}
-	select {
-	case x.acks <- sl:
-	case <-x.quit:
+	sl := &slot{id: pk.PacketID, qos: qos}
+	if !x.enqueue(sl) {
 		return false
 	}
-	finish := func(o ingest.Outcome) {
-		sl.outcome = o
-		close(sl.done)
-	}
+	finish := func(o ingest.Outcome) { x.ready(sl, o) }
 	name, own := strings.CutPrefix(pk.TopicName, topicRoot+x.device+"/")
 	if !own {
 		why := fault.New(fault.NotAllowed, "%s publishes under %s%s/ only, not to %q", x.device, topicRoot, x.device, clip(pk.TopicName))
@@ -257,45 +245,6 @@ func (x *session) publish(pk *packets.Packet) bool {
 		Transport: "mqtt", Remote: x.remote, Dup: pk.FixedHeader.Dup, PacketID: pk.PacketID,
 	}, finish)
 	return true
-}
-
-// answer acknowledges messages in the order they came, each after its commit,
-// and sends what the service has to say.
-func (x *session) answer() {
-	for {
-		select {
-		case sl := <-x.acks:
-			select {
-			case <-sl.done:
-			default:
-				x.flush()
-				<-sl.done // the store answers every message, also when it fails
-			}
-			if !x.acknowledge(sl) {
-				x.end(codeFor(sl.outcome.Err), sl.outcome.Err.Sentence)
-				x.closing()
-				return
-			}
-			if len(x.acks) == 0 {
-				x.flush()
-			}
-		case <-x.pokes:
-			x.intended()
-			x.commands()
-			x.flush()
-		case <-x.quit:
-			// What was taken before the end is still answered for.
-			for len(x.acks) > 0 {
-				sl := <-x.acks
-				<-sl.done
-				if !x.acknowledge(sl) {
-					break
-				}
-			}
-			x.closing()
-			return
-		}
-	}
 }
 
 func codeFor(e *fault.Error) byte {
@@ -361,6 +310,11 @@ func (x *session) end(code byte, reason string) {
 		x.mu.Unlock()
 		close(x.quit)
 		x.conn.SetReadDeadline(time.Now().Add(-time.Second))
+		x.todo.mu.Lock()
+		x.todo.over = true
+		x.todo.wake()
+		x.kick()
+		x.todo.mu.Unlock()
 	})
 }
 
@@ -373,5 +327,5 @@ func (x *session) closing() {
 	if x.last != nil {
 		x.put(x.last)
 	}
-	x.w.Flush()
+	x.flushOut()
 }

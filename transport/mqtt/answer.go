@@ -1,0 +1,184 @@
+package mqtt
+
+import (
+	"bufio"
+	"bytes"
+	"net"
+	"sync"
+	"time"
+
+	"ullage/fleet/ingest"
+)
+
+// slot is one message that waits for its commit. Slots are answered in the
+// order in which the messages came.
+type slot struct {
+	id      uint16
+	qos     byte
+	done    bool
+	outcome ingest.Outcome
+}
+
+// todo is what a session has to say. There is a goroutine for it only while
+// there is something: ten thousand quiet devices need none.
+type todo struct {
+	mu    sync.Mutex
+	slots []*slot
+	poked bool
+	over  bool // the session ends
+	busy  bool // somebody answers
+	room  chan struct{}
+}
+
+// wake lets a reader go on that waits for room; the caller holds mu.
+func (t *todo) wake() {
+	if t.room != nil {
+		close(t.room)
+		t.room = nil
+	}
+}
+
+// enqueue makes room for the answer to a message. It waits where too many are
+// on their way, and returns false if the session ends meanwhile.
+func (x *session) enqueue(sl *slot) bool {
+	t := &x.todo
+	for {
+		t.mu.Lock()
+		if t.over {
+			t.mu.Unlock()
+			return false
+		}
+		if len(t.slots) < maxPipelined {
+			t.slots = append(t.slots, sl)
+			t.mu.Unlock()
+			return true
+		}
+		if t.room == nil {
+			t.room = make(chan struct{})
+		}
+		room := t.room
+		t.mu.Unlock()
+		<-room
+	}
+}
+
+// ready says what became of a message. It is quick: the store calls it.
+func (x *session) ready(sl *slot, o ingest.Outcome) {
+	x.todo.mu.Lock()
+	sl.outcome, sl.done = o, true
+	x.kick()
+	x.todo.mu.Unlock()
+}
+
+// poke asks for the newest settings and commands to be sent. Pokes that come
+// while one waits are one.
+func (x *session) poke() {
+	x.todo.mu.Lock()
+	x.todo.poked = true
+	x.kick()
+	x.todo.mu.Unlock()
+}
+
+// kick has somebody answer, if there is something to say; the caller holds mu.
+func (x *session) kick() {
+	t := &x.todo
+	if !t.busy && (t.poked || len(t.slots) > 0 && t.slots[0].done || t.over && len(t.slots) == 0) {
+		t.busy = true
+		go x.answer()
+	}
+}
+
+// answer acknowledges messages in the order they came, each after its commit,
+// and sends what the service has to say, until there is nothing more.
+func (x *session) answer() {
+	t := &x.todo
+	for {
+		t.mu.Lock()
+		n := 0
+		for n < len(t.slots) && t.slots[n].done {
+			n++
+		}
+		batch := t.slots[:n:n]
+		if t.slots = t.slots[n:]; len(t.slots) == 0 {
+			t.slots = nil
+		}
+		poked := t.poked && !t.over
+		t.poked = false
+		if n == 0 && !poked {
+			if t.over && len(t.slots) == 0 { // what was taken before the end is answered for
+				t.mu.Unlock()
+				x.closing()
+				close(x.written)
+				return
+			}
+			t.busy = false
+			t.mu.Unlock()
+			return
+		}
+		if n > 0 {
+			t.wake()
+		}
+		t.mu.Unlock()
+		for _, sl := range batch {
+			if !x.acknowledge(sl) {
+				x.end(codeFor(sl.outcome.Err), sl.outcome.Err.Sentence)
+				x.closing()
+				close(x.written)
+				return
+			}
+		}
+		if poked {
+			x.intended()
+			x.commands()
+		}
+		x.flush()
+	}
+}
+
+const (
+	// quietBuffer holds what a device usually sends at once; one that pipelines
+	// gets busyBuffer.
+	quietBuffer = 256
+	busyBuffer  = 4096
+	// maxOut is how much is gathered before it is written.
+	maxOut = 4096
+)
+
+// input reads from a connection, and notes when more came than fits into the
+// buffer of a quiet device.
+type input struct {
+	net.Conn
+	full bool
+}
+
+func (i *input) Read(b []byte) (int, error) {
+	n, err := i.Conn.Read(b)
+	i.full = i.full || n == len(b) && n >= quietBuffer
+	return n, err
+}
+
+// grow gives a device that pipelines a larger buffer, between two packets.
+func (x *session) grow() {
+	if x.in.full && x.r.Size() < busyBuffer && x.r.Buffered() == 0 {
+		x.r = bufio.NewReaderSize(&x.in, busyBuffer)
+	}
+}
+
+var buffers = sync.Pool{New: func() any { return new(bytes.Buffer) }}
+
+// flushOut writes what is gathered; the caller holds mu. What cannot be written
+// is for the reader to notice.
+func (x *session) flushOut() {
+	if x.out == nil {
+		return
+	}
+	if x.out.Len() > 0 {
+		x.conn.SetWriteDeadline(time.Now().Add(writeWait))
+		_, _ = x.conn.Write(x.out.Bytes())
+	}
+	if x.out.Cap() <= 4*maxOut {
+		x.out.Reset()
+		buffers.Put(x.out)
+	}
+	x.out = nil
+}
