@@ -65,7 +65,7 @@ func (t *Telemetry) sealing(atMost time.Duration, dropFirst bool) error {
 		if err := t.saveReceipts(cut); err != nil {
 			return err
 		}
-		return t.exec("DELETE FROM records WHERE seq < ?", cut)
+		return t.exec(deleteRecords, cut)
 	}); err != nil {
 		for _, s := range t.dirty[:min(n+1, len(t.dirty))] { // none of them was sealed
 			s.tail = nil
@@ -135,7 +135,7 @@ func (t *Telemetry) place(id int64, before, next chunk, group []series.Sample) e
 	switch {
 	case before.data == nil && next.data != nil && next.n+len(group) <= chunkTarget:
 		// They come before everything; the first chunk begins earlier now.
-		if err := t.exec("DELETE FROM chunks WHERE key = ?", next.key); err != nil {
+		if err := t.exec(deleteChunk, next.key); err != nil {
 			return err
 		}
 		base, base.key = next, key
@@ -171,7 +171,7 @@ func (t *Telemetry) place(id int64, before, next chunk, group []series.Sample) e
 		if !first {
 			base.key = chunkKey(id, part[0].At)
 		}
-		if err := t.exec("INSERT OR REPLACE INTO chunks (key, n, till, data) VALUES (?, ?, ?, ?)",
+		if err := t.exec(insertChunk,
 			base.key, len(part), part[len(part)-1].At, series.Encode(nil, part)); err != nil {
 			return err
 		}
@@ -183,16 +183,16 @@ func (t *Telemetry) place(id int64, before, next chunk, group []series.Sample) e
 // without data where the series begins later.
 func (t *Telemetry) chunkAt(id, at int64) (chunk, error) {
 	first, _ := keys(id)
-	return t.chunk("SELECT key, n, till, data FROM chunks WHERE key >= ? AND key <= ? ORDER BY key DESC LIMIT 1", first, chunkKey(id, at))
+	return t.chunk(chunkBefore, first, chunkKey(id, at))
 }
 
 // chunkAfter returns the first chunk after a key.
 func (t *Telemetry) chunkAfter(key, last int64) (chunk, error) {
-	return t.chunk("SELECT key, n, till, data FROM chunks WHERE key > ? AND key <= ? ORDER BY key LIMIT 1", key, last)
+	return t.chunk(chunkBehind, key, last)
 }
 
 func (t *Telemetry) chunk(q string, args ...any) (c chunk, err error) {
-	err = t.tx.row(context.Background(), q, args...).Scan(&c.key, &c.n, &c.till, &c.data)
+	err = t.queryRow(q, args...).Scan(&c.key, &c.n, &c.till, &c.data)
 	if errors.Is(err, sql.ErrNoRows) {
 		return chunk{}, nil
 	}
@@ -346,7 +346,7 @@ func (t *Telemetry) eachChunk(id, from, to int64, f func([]series.Sample) error)
 
 // blocks returns the roll-ups of a level in [from, to), as the writer sees them.
 func (t *Telemetry) blocks(id int64, level int, from, to int64) ([]series.Rollup, error) {
-	rows, err := t.tx.rows(context.Background(), "SELECT data FROM rollups WHERE key >= ? AND key <= ? ORDER BY key", blockKey(id, level, from), blockKey(id, level, to-1))
+	rows, err := t.queryRows(selectRollups, blockKey(id, level, from), blockKey(id, level, to-1))
 	if err != nil {
 		return nil, err
 	}
@@ -400,9 +400,9 @@ func (t *Telemetry) replace(id int64, level int, from, to int64, cells []series.
 		key := blockKey(id, level, at)
 		switch {
 		case len(all) > 0:
-			err = t.exec("INSERT OR REPLACE INTO rollups (key, data) VALUES (?, ?)", key, series.EncodeRollups(nil, all))
+			err = t.exec(insertRollups, key, series.EncodeRollups(nil, all))
 		case len(old) > 0:
-			err = t.exec("DELETE FROM rollups WHERE key = ?", key)
+			err = t.exec(deleteRollups, key)
 		}
 		if err != nil {
 			return err
