@@ -3,7 +3,7 @@ export CGO_ENABLED = 0
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo 0.1.0-dev)
 LDFLAGS = -s -w -X ullage/server.Version=$(VERSION)
 
-.PHONY: demo test build bench lint screenshots types setup fuzz clean
+.PHONY: demo test race build bench lint screenshots types setup fuzz clean
 
 demo: build ## build, start the service with the simulated fleet, run until Ctrl-C
 	@bin/ullage demo $(ARGS)
@@ -12,6 +12,14 @@ test: build ## everything: lint, unit tests, end-to-end tests
 	@scripts/setup.sh test
 	@$(MAKE) --no-print-directory lint
 	go test -timeout 15m ./...
+	@$(MAKE) --no-print-directory race
+
+# What goroutines share, once more under the race detector, in short sizes. It
+# is the one thing here that needs a C compiler.
+RACED = ./app/... ./api/... ./fleet/... ./store/... ./transport/... ./sim/...
+race: export CGO_ENABLED = 1
+race: ## the race detector over what goroutines share
+	go test -race -short -timeout 10m $(RACED)
 
 build: console/node_modules/.stamp ## bin/ullage, one binary with the console inside
 	@cd console && npx --no-install vite build --logLevel warn

@@ -24,7 +24,7 @@ console)
   debian nodejs node npm npm
   (cd console && npm ci --ignore-scripts --no-audit --no-fund --loglevel error)
   ;;
-test) debian chromium chromium mosquitto-clients mosquitto_pub curl curl ;;
+test) debian build-essential gcc chromium chromium mosquitto-clients mosquitto_pub curl curl ;;
 screenshots) debian chromium chromium xvfb Xvfb xterm xterm imagemagick import ;;
 *)
   echo "usage: scripts/setup.sh console | test | screenshots" >&2

@@ -25,7 +25,7 @@ type stream struct {
 	tail *series.Roller
 }
 
-// cell is a unsealed reading; what most readings have not stands in an extra.
+// cell is an unsealed reading; what most readings have not stands in an extra.
 type cell struct {
 	at      int64
 	num     float64
@@ -89,9 +89,13 @@ func (s *stream) unsealed(from, to int64) []series.Sample {
 	return out
 }
 
-// clear forgets what has been sealed, and gives large buffers back.
+// keepCells is the smallest buffer that is used again. Smaller ones are quickly
+// made anew, and a fleet has very many of them, most of them empty at any time.
+const keepCells = 256
+
+// clear forgets what has been sealed, and gives small and large buffers back.
 func (s *stream) clear() {
-	if cap(s.cells) > 2*chunkTarget {
+	if c := cap(s.cells); c < keepCells || c > 2*chunkTarget {
 		s.cells, s.extras = nil, nil
 	}
 	s.cells, s.extras, s.sorted, s.since = s.cells[:0], s.extras[:0], true, 0
