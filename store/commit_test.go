@@ -168,21 +168,25 @@ func TestAsOf(t *testing.T) {
 // nothing.
 func TestFullDiskOfRecords(t *testing.T) {
 	dir := t.TempDir()
-	s := open(t, dir, store.Options{MaxRecordBytes: 400 << 10})
+	room, cases := int64(400<<10), 5000
+	if testing.Short() {
+		room, cases = 240<<10, 1000
+	}
+	s := open(t, dir, store.Options{MaxRecordBytes: room})
 	w := commit.NewWriter(s.Records, nil)
 	ctx := context.Background()
 	type end struct {
 		id  string
 		err error
 	}
-	ends := make(chan end, 5000)
-	for i := range 5000 {
+	ends := make(chan end, cases)
+	for i := range cases {
 		id := fmt.Sprintf("d%d", i)
 		w.Go(change(id, "a long label that takes some room in the file, so that it is full soon", zero), func(err error) { ends <- end{id, err} })
 	}
 	stored := map[string]bool{}
 	full := 0
-	for range 5000 {
+	for range cases {
 		x := <-ends
 		switch {
 		case x.err == nil:

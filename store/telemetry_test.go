@@ -66,7 +66,11 @@ func made(rng *rand.Rand, metric string, i int) value.Value {
 // of reading with a plain map.
 func TestAnyOrder(t *testing.T) {
 	metrics := []string{"must_temp", "fan_on", "cycle", "raw"}
-	for seed := range uint64(3) {
+	seeds := uint64(3)
+	if testing.Short() {
+		seeds = 1
+	}
+	for seed := range seeds {
 		rng := rand.New(rand.NewPCG(seed, 77))
 		dir := t.TempDir()
 		s := open(t, dir, store.Options{})
