@@ -34,7 +34,7 @@ func (s *server) liveRoutes() {
 	}
 	sse.Register(s.api, huma.Operation{OperationID: "live", Method: http.MethodGet, Path: "/api/v1/live", Tags: []string{"Service"},
 		Summary: "Changes as they happen, as server-sent events",
-		Description: "First comes what is so now (event whole), then what changes (event changes): of each device only the members that are other than they were, " +
+		Description: "First comes what is so now (event whole), then what changes (event changes): of each device that was told before only the members that are other than they were, " +
 			"as a JSON merge patch (RFC 7396). The id of an event is a cursor; whoever connects again with it is told only what has changed since."},
 		map[string]any{"whole": client.Whole{}, "changes": client.Changes{}, "pulse": client.Pulse{}, "traffic": client.TrafficPassed{}, "happened": client.Happened{}, "matching": client.Matched{}},
 		func(ctx context.Context, f *filter, send sse.Sender) {
@@ -198,10 +198,10 @@ func (l *listener) begin(cursor uint64) bool {
 	if cursor > 0 && l.among == nil && l.s.Present.Remembers(cursor) {
 		changed, next := l.s.Present.Since(cursor)
 		l.seq = next
-		out := client.Changes{Devices: []map[string]any{}, Gone: []string{}}
+		out := client.Changes{Devices: []client.Device{}, Patches: []map[string]any{}, Gone: []string{}}
 		for _, d := range changed {
 			l.known[d.ID] = d
-			out.Devices = append(out.Devices, whole(d))
+			out.Devices = append(out.Devices, deviceOf(d))
 		}
 		return l.send(sse.Message{ID: int(l.seq), Data: out}) == nil
 	}
@@ -220,7 +220,7 @@ func (l *listener) begin(cursor uint64) bool {
 func (l *listener) tell() bool {
 	changed, next := l.s.Present.Since(l.seq)
 	l.seq = next
-	out := client.Changes{Devices: []map[string]any{}, Gone: []string{}}
+	out := client.Changes{Devices: []client.Device{}, Patches: []map[string]any{}, Gone: []string{}}
 	seen := make(map[string]bool, len(changed))
 	for _, d := range changed {
 		seen[d.ID] = true
@@ -228,9 +228,9 @@ func (l *listener) tell() bool {
 			continue
 		}
 		if was := l.known[d.ID]; was == nil {
-			out.Devices = append(out.Devices, whole(d))
+			out.Devices = append(out.Devices, deviceOf(d))
 		} else if patch := difference(was, d); patch != nil {
-			out.Devices = append(out.Devices, patch)
+			out.Patches = append(out.Patches, patch)
 		}
 		l.known[d.ID] = d
 	}
@@ -245,13 +245,13 @@ func (l *listener) tell() bool {
 			if l.known[id] == nil && !seen[id] {
 				if d, ok := l.s.Present.Get(id); ok {
 					l.known[id] = d
-					out.Devices = append(out.Devices, whole(d))
+					out.Devices = append(out.Devices, deviceOf(d))
 				}
 			}
 		}
 		slices.Sort(out.Gone)
 	}
-	if len(out.Devices)+len(out.Gone) == 0 {
+	if len(out.Devices)+len(out.Patches)+len(out.Gone) == 0 {
 		return true
 	}
 	return l.send(sse.Message{ID: int(l.seq), Data: out}) == nil
@@ -266,15 +266,6 @@ var members = func() []string {
 	}
 	return out
 }()
-
-func whole(d *present.Device) map[string]any {
-	v := reflect.ValueOf(deviceOf(d))
-	out := make(map[string]any, len(members))
-	for i, name := range members {
-		out[name] = v.Field(i).Interface()
-	}
-	return out
-}
 
 // difference is a merge patch (RFC 7396) from one state of a device to the next;
 // nil for none. Lists are replaced.

@@ -246,7 +246,8 @@ type (
 	}
 	// Changes carry what is other than it was.
 	Changes struct {
-		Devices []map[string]any `json:"devices" doc:"A merge patch (RFC 7396) for each device, with its id; one that is new comes whole"`
+		Devices []Device         `json:"devices" doc:"Whole: each takes the place of what was known of it"`
+		Patches []map[string]any `json:"patches" doc:"What is other of a device that was told before, as a merge patch (RFC 7396) with its id"`
 		Gone    []string         `json:"gone" doc:"Devices for which the condition of the stream is not true any more"`
 	}
 	// Happened tells that something was done, so that what shows it is asked for

@@ -96,10 +96,11 @@ export function startLive(): () => void {
         set({ devices: new Map(all.map((d) => [d.id, d])), state: "live", heardAt: Date.now() });
       });
       source.addEventListener("changes", (e) => {
-        const { devices: changed, gone } = JSON.parse(e.data) as { devices: Patch[]; gone: string[] };
+        const { devices: whole, patches, gone } = JSON.parse(e.data) as { devices: Device[]; patches: Patch[]; gone: string[] };
         cursor = e.lastEventId;
         const devices = new Map(fleet.devices);
-        for (const p of changed) devices.set(p.id, merge(devices.get(p.id), p) as Device);
+        for (const d of whole) devices.set(d.id, d);
+        for (const p of patches) devices.set(p.id, merge(devices.get(p.id), p) as Device);
         for (const id of gone) devices.delete(id);
         set({ devices, state: "live", heardAt: Date.now() });
       });

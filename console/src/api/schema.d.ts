@@ -528,7 +528,7 @@ export interface paths {
         };
         /**
          * Changes as they happen, as server-sent events
-         * @description First comes what is so now (event whole), then what changes (event changes): of each device only the members that are other than they were, as a JSON merge patch (RFC 7396). The id of an event is a cursor; whoever connects again with it is told only what has changed since.
+         * @description First comes what is so now (event whole), then what changes (event changes): of each device that was told before only the members that are other than they were, as a JSON merge patch (RFC 7396). The id of an event is a cursor; whoever connects again with it is told only what has changed since.
          */
         get: operations["live"];
         put?: never;
@@ -1061,12 +1061,14 @@ export interface components {
             weight: "safe" | "careful" | "breaking";
         };
         Changes: {
-            /** @description A merge patch (RFC 7396) for each device, with its id; one that is new comes whole */
-            devices: {
-                [key: string]: unknown;
-            }[];
+            /** @description Whole: each takes the place of what was known of it */
+            devices: components["schemas"]["Device"][];
             /** @description Devices for which the condition of the stream is not true any more */
             gone: string[];
+            /** @description What is other of a device that was told before, as a merge patch (RFC 7396) with its id */
+            patches: {
+                [key: string]: unknown;
+            }[];
         };
         Command: {
             /**

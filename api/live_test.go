@@ -1,0 +1,278 @@
+package api_test
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"net/http"
+	"net/url"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+)
+
+// mirror is what a reader of the live stream has, kept by the rules of the
+// stream alone.
+type mirror struct {
+	devices map[string]any
+	cursor  string
+	events  map[string]int
+	bytes   int
+	stop    func()
+	done    chan struct{}
+	steps   chan struct{} // after each event
+}
+
+// merge is RFC 7396.
+func merge(target, patch any) any {
+	p, ok := patch.(map[string]any)
+	if !ok {
+		return patch
+	}
+	t, _ := target.(map[string]any)
+	out := map[string]any{}
+	maps.Copy(out, t)
+	for k, v := range p {
+		if v == nil {
+			delete(out, k)
+		} else {
+			out[k] = merge(out[k], v)
+		}
+	}
+	return out
+}
+
+// follow opens the stream and keeps m by it until stop.
+func (b *bench) follow(t *testing.T, m *mirror, query string) {
+	t.Helper()
+	req, err := http.NewRequestWithContext(t.Context(), "GET", b.server.URL+"/api/v1/live?"+query, nil)
+	b.Must(err)
+	req.Header.Set("Authorization", "Bearer "+b.token)
+	if m.cursor != "" {
+		req.Header.Set("Last-Event-ID", m.cursor)
+	}
+	resp, err := http.DefaultClient.Do(req)
+	b.Must(err)
+	if resp.StatusCode != 200 {
+		t.Fatalf("the stream answers %s", resp.Status)
+	}
+	m.events, m.bytes = map[string]int{}, 0
+	m.done, m.steps = make(chan struct{}), make(chan struct{}, 10_000)
+	go func() {
+		defer close(m.done)
+		lines := bufio.NewReaderSize(resp.Body, 1<<20)
+		id, name := "", ""
+		for {
+			line, err := lines.ReadString('\n')
+			if err != nil {
+				return
+			}
+			m.bytes += len(line)
+			key, v, _ := strings.Cut(strings.TrimRight(line, "\n"), ": ")
+			switch key {
+			case "id":
+				id = v
+			case "event":
+				name = v
+			case "data":
+				m.take(name, v)
+				m.events[name]++
+				if name == "whole" || name == "changes" {
+					m.cursor = id
+				}
+				m.steps <- struct{}{}
+			}
+		}
+	}()
+	m.stop = func() { resp.Body.Close(); <-m.done }
+}
+
+func (m *mirror) take(name, data string) {
+	var x struct {
+		Devices, Patches []map[string]any
+		Gone             []string
+	}
+	if name != "whole" && name != "changes" || json.Unmarshal([]byte(data), &x) != nil {
+		return
+	}
+	if name == "whole" {
+		m.devices = map[string]any{}
+	}
+	for _, d := range x.Devices {
+		m.devices[d["id"].(string)] = d
+	}
+	for _, p := range x.Patches {
+		id := p["id"].(string)
+		m.devices[id] = merge(m.devices[id], p)
+	}
+	for _, id := range x.Gone {
+		delete(m.devices, id)
+	}
+}
+
+// quiet waits until nothing but a pulse has come for a while.
+func (m *mirror) quiet() {
+	for {
+		select {
+		case <-m.steps:
+		case <-time.After(700 * time.Millisecond):
+			return
+		}
+	}
+}
+
+// listed is the fleet as the list gives it, by id.
+func (b *bench) listed(where string) map[string]any {
+	_, body := b.call("GET", "/api/v1/devices?where="+url.QueryEscape(where), "", b.bearer()...)
+	var out []map[string]any
+	b.Must(json.Unmarshal([]byte(body), &out))
+	all := map[string]any{}
+	for _, d := range out {
+		all[d["id"].(string)] = d
+	}
+	return all
+}
+
+// TestLiveIsTheList: whatever happens, also while a stream was cut, a reader that
+// takes differences in has what the list says, of all devices or of those a
+// condition is true for.
+func TestLiveIsTheList(t *testing.T) {
+	for _, where := range []string{"", `label.row == "1" and must_temp > 20`} {
+		t.Run(where, func(t *testing.T) {
+			b := newBench(t)
+			rng := rand.New(rand.NewPCG(7, 11))
+			var ids []string
+			for i := range 12 {
+				ids = append(ids, fmt.Sprintf("tank-fennimore-%02d", i+1))
+				b.Onboard(ids[i], "tank-probe", map[string]string{"row": "1"})
+			}
+			m := &mirror{}
+			query := "where=" + url.QueryEscape(where)
+			resumed := 0
+			for round := range 4 {
+				b.follow(t, m, query)
+				for range 60 {
+					id := ids[rng.IntN(len(ids))]
+					switch rng.IntN(6) {
+					case 0:
+						_, err := b.client.Label(t.Context(), id, map[string]string{"row": fmt.Sprint(1 + rng.IntN(2)), "stage": []string{"", "fermenting"}[rng.IntN(2)]})
+						b.Must(err)
+					case 1:
+						b.Keep(id, fmt.Sprintf(`{"ullage":%d}`, rng.IntN(100)))
+					default:
+						b.Keep(id, fmt.Sprintf(`{"must_temp":%d}`, 10+rng.IntN(20)))
+					}
+					if rng.IntN(20) == 0 {
+						b.Pass(time.Minute)
+					}
+				}
+				b.Settle()
+				m.quiet()
+				if round%2 == 1 {
+					m.stop()
+					// Meanwhile a label goes, and a value comes.
+					_, err := b.client.Label(t.Context(), ids[0], map[string]string{"stage": ""})
+					b.Must(err)
+					b.Keep(ids[1], `{"must_temp":29}`)
+					b.Settle()
+					b.follow(t, m, query)
+					m.quiet()
+					if m.events["whole"] == 0 {
+						resumed++
+					}
+				}
+				m.stop()
+				want := b.listed(where)
+				if len(want) == 0 || !reflect.DeepEqual(m.devices, want) {
+					t.Fatalf("round %d: the stream came to %d devices, the list has %d: %s", round, len(m.devices), len(want), unlike(m.devices, want))
+				}
+			}
+			if where == "" && resumed != 2 {
+				t.Errorf("%d of 2 streams went on behind their cursor, without the whole fleet", resumed)
+			}
+		})
+	}
+}
+
+func unlike(got, want map[string]any) string {
+	for id, w := range want {
+		if !reflect.DeepEqual(got[id], w) {
+			g, _ := json.Marshal(got[id])
+			x, _ := json.Marshal(w)
+			return fmt.Sprintf("%s\n%s", g, x)
+		}
+	}
+	return "some should be gone"
+}
+
+// TestLiveTellsLittle: one new value of one of many devices is told in a few
+// hundred bytes, at once, and what was done to a record is told as such.
+func TestLiveTellsLittle(t *testing.T) {
+	b := newBench(t)
+	for i := range 40 {
+		b.Onboard(fmt.Sprintf("tank-fennimore-%02d", i+1), "tank-probe", map[string]string{"row": "1"})
+	}
+	m := &mirror{}
+	b.follow(t, m, "")
+	m.quiet()
+	before := m.bytes
+	begun := time.Now()
+	b.Keep(tank, `{"ullage":33.25}`)
+	<-m.steps
+	if d := time.Since(begun); d > time.Second {
+		t.Errorf("a value took %v", d)
+	}
+	_, err := b.client.Label(t.Context(), tank, map[string]string{"row": "2"})
+	b.Must(err)
+	m.quiet()
+	m.stop()
+	if told := m.bytes - before; m.events["changes"] == 0 || told > 4000 {
+		t.Errorf("one value and one label of 40 devices took %d bytes in %v", told, m.events)
+	}
+	if m.events["happened"] == 0 {
+		t.Errorf("nobody told that a device was labelled: %v", m.events)
+	}
+}
+
+// TestLiveAfterAnOtherRun: a cursor of which the service knows nothing begins
+// anew, whatever it looks like.
+func TestLiveAfterAnOtherRun(t *testing.T) {
+	b := newBench(t)
+	b.Onboard(tank, "tank-probe", nil)
+	for _, cursor := range []string{"1", "18446744073709551615", "9007199254740993"} {
+		m := &mirror{cursor: cursor}
+		b.follow(t, m, "")
+		m.quiet()
+		m.stop()
+		if m.events["whole"] != 1 || len(m.devices) != 1 {
+			t.Errorf("behind %s comes %v", cursor, m.events)
+		}
+	}
+	resp, _ := b.call("GET", "/api/v1/live?after=minus", "", b.bearer()...)
+	if resp.StatusCode != 422 && resp.StatusCode != 400 {
+		t.Errorf("a cursor that is no number is answered %s", resp.Status)
+	}
+}
+
+// TestCompressed: whoever takes gzip gets it, the live stream too, event by event.
+func TestCompressed(t *testing.T) {
+	b := newBench(t)
+	for i := range 40 {
+		b.Onboard(fmt.Sprintf("tank-fennimore-%02d", i+1), "tank-probe", map[string]string{"row": "1"})
+	}
+	for _, path := range []string{"/api/v1/devices", "/api/v1/live"} {
+		req, _ := http.NewRequestWithContext(t.Context(), "GET", b.server.URL+path, nil)
+		req.Header.Set("Authorization", "Bearer "+b.token)
+		req.Header.Set("Accept-Encoding", "gzip") // said by hand, so that it stays packed
+		resp, err := http.DefaultClient.Do(req)
+		b.Must(err)
+		magic := make([]byte, 2)
+		if _, err := resp.Body.Read(magic); err != nil || magic[0] != 0x1f || magic[1] != 0x8b || resp.Header.Get("Content-Encoding") != "gzip" {
+			t.Errorf("%s comes as %q, % x, %v", path, resp.Header.Get("Content-Encoding"), magic, err)
+		}
+		resp.Body.Close()
+	}
+}
