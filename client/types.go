@@ -290,7 +290,7 @@ type (
 
 // JournalEntry is one thing that happened: a fact, told as a sentence.
 type JournalEntry struct {
-	Number  int64           `json:"number" doc:"From 1, without gaps, in the order in which things were stored"`
+	Number  int64           `json:"number" doc:"In the order in which things were stored, from 1; there are gaps only where old entries were deleted"`
 	At      time.Time       `json:"at" doc:"When it happened"`
 	Kind    string          `json:"kind" doc:"What happened" example:"alarm raised"`
 	Device  string          `json:"device,omitempty" doc:"Device it is of"`

@@ -1610,7 +1610,7 @@ export interface components {
             kind: string;
             /**
              * Format: int64
-             * @description From 1, without gaps, in the order in which things were stored
+             * @description In the order in which things were stored, from 1; there are gaps only where old entries were deleted
              */
             number: number;
             /** @description Who did it */
