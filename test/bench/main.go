@@ -7,12 +7,12 @@ import (
 	"bytes"
 	"context"
 	"database/sql"
-	"encoding/json"
 	"flag"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -35,14 +35,21 @@ import (
 const (
 	connections = 64
 	measureFor  = 4 * time.Second
-	manyDevices = 1000
 )
 
 type figure struct{ what, got, target, ratio string }
 
 func main() {
-	only := flag.String("only", "", "measure only this part: ingest, store, expressions, models or fleet")
+	only := flag.String("only", "", "measure only this part: ingest, lockstep, changes, store, expressions, models, fleet or tenthousand")
+	ceiling := flag.String("echo", "", "be the ceiling of lockstep, on this file; the benchmark starts itself so")
 	flag.Parse()
+	if *ceiling != "" {
+		if err := echo(*ceiling); err != nil {
+			fmt.Fprintln(os.Stderr, "echo:", err)
+			os.Exit(1)
+		}
+		return
+	}
 	statistics, err := run(*only)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -67,10 +74,13 @@ func run(only string) ([]figure, error) {
 	}{
 		{"ingest", func() ([]figure, error) { return ingestFigures(dir, 1) }},
 		{"ingest", func() ([]figure, error) { return ingestFigures(dir, 16) }},
+		{"lockstep", func() ([]figure, error) { return echoFigures(dir) }},
+		{"changes", func() ([]figure, error) { return changeFigures(dir) }},
 		{"store", func() ([]figure, error) { return storeFigures(dir) }},
 		{"expressions", func() ([]figure, error) { return expressionFigures(dir) }},
 		{"models", func() ([]figure, error) { return modelFigures(dir) }},
-		{"fleet", func() ([]figure, error) { return fleetFigures(dir) }},
+		{"fleet", func() ([]figure, error) { return fleetFigures(dir, 1000) }},
+		{"tenthousand", func() ([]figure, error) { return fleetFigures(dir, 10_000) }},
 	} {
 		if only != "" && only != part.name {
 			continue
@@ -352,9 +362,9 @@ func slots(conn net.Conn, window int) chan struct{} {
 	return c.(chan struct{})
 }
 
-// fleetFigures measures with a thousand devices, each connected and reporting.
-func fleetFigures(dir string) ([]figure, error) {
-	data := filepath.Join(dir, "fleet")
+// fleetFigures measures with many devices, each connected and reporting.
+func fleetFigures(dir string, count int) ([]figure, error) {
+	data := filepath.Join(dir, fmt.Sprint("fleet-", count))
 	s, err := serve(data)
 	if err != nil {
 		return nil, err
@@ -366,9 +376,13 @@ func fleetFigures(dir string) ([]figure, error) {
 	if _, errs, code := s.CLI("", append([]string{"rule", "load"}, rules...)...); code != 0 {
 		return nil, fmt.Errorf("the rules: %s", errs)
 	}
-	fmt.Printf("onboarding %d devices …\n", manyDevices)
+	fmt.Printf("onboarding %d devices …\n", count)
 	var creds sim.Credentials
-	if err := sim.Onboard(context.Background(), s.Client, sim.Fleet(manyDevices), &creds, func() {}); err != nil {
+	if err := sim.Onboard(context.Background(), s.Client, sim.Fleet(count), &creds, func() {}); err != nil {
+		return nil, err
+	}
+	extra, err := s.Client.CreateDevice(context.Background(), client.NewDevice{ID: "tank-bench-1", Model: "tank-probe"})
+	if err != nil {
 		return nil, err
 	}
 	path := filepath.Join(dir, "credentials.json")
@@ -391,20 +405,34 @@ func fleetFigures(dir string) ([]figure, error) {
 	if err := sim.WriteCredentials(path, creds); err != nil {
 		return nil, err
 	}
-	live := exec.Command(service.Binary(), "sim", "--credentials", path, "--count", fmt.Sprint(manyDevices), "--history", "10min", "--for", "90s")
+	args := []string{"sim", "--credentials", path, "--count", fmt.Sprint(count), "--for", "200s"}
+	if count <= 1000 {
+		args = append(args, "--history", "10min")
+	}
+	live := exec.Command(service.Binary(), args...)
+	var told bytes.Buffer
+	live.Stdout, live.Stderr = &told, &told
 	if err := live.Start(); err != nil {
 		return nil, err
 	}
-	defer func() { live.Process.Signal(os.Interrupt); live.Wait() }()
+	ended := false
+	end := func() {
+		if !ended {
+			ended = true
+			live.Process.Signal(os.Interrupt)
+			live.Wait()
+		}
+	}
+	defer end()
 	connected := 0
 	for end := time.Now().Add(60 * time.Second); time.Now().Before(end); time.Sleep(200 * time.Millisecond) {
 		if v, err := s.Client.Service(context.Background()); err == nil {
-			if connected = v.Connected; connected >= manyDevices-9 {
+			if connected = v.Connected; connected >= count*99/100 {
 				break
 			}
 		}
 	}
-	time.Sleep(15 * time.Second) // everybody has reported live
+	time.Sleep(time.Duration(min(45, 15*count/1000)) * time.Second) // everybody has reported live
 	v, err := s.Client.Service(context.Background())
 	if err != nil {
 		return nil, err
@@ -413,21 +441,166 @@ func fleetFigures(dir string) ([]figure, error) {
 	if err != nil {
 		return nil, err
 	}
-	fmt.Println("opening the fleet page …")
-	loads, err := pageLoads(s)
+	busy, err := cpu(s.PID, 15*time.Second)
 	if err != nil {
 		return nil, err
 	}
-	bytes, err := answerSize(s)
+	lists, err := listTimes(s)
 	if err != nil {
 		return nil, err
 	}
-	return []figure{
-		{fmt.Sprintf("service start with %d devices, until it answers", manyDevices), started.Round(time.Millisecond).String(), "under 1 s", ""},
-		{fmt.Sprintf("resident memory with %d devices, %d over MQTT, %.0f readings/s", manyDevices, connected, v.PerSecond), fmt.Sprintf("%d MB", memory>>20), "under 200 MB", ""},
-		{fmt.Sprintf("fleet page with %d devices, until interactive, median of %d", manyDevices, len(loads)), loads[len(loads)/2].Round(time.Millisecond).String(), "under 1 s", ""},
-		{"  of all devices as JSON", fmt.Sprintf("%d kB", bytes>>10), "", ""},
-	}, nil
+	fmt.Println("opening pages …")
+	b, err := browser.Start()
+	if err != nil {
+		return nil, err
+	}
+	defer b.Close()
+	p, err := b.Open(s.Console, 1280, 800)
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	if err := p.SignIn("engineer", service.Password); err != nil {
+		return nil, err
+	}
+	loads, err := pageLoads(s, p, count)
+	if err != nil {
+		return nil, err
+	}
+	watched, err := cpu(s.PID, 15*time.Second)
+	if err != nil {
+		return nil, err
+	}
+	shown, err := toThePage(s, p, extra)
+	if err != nil {
+		return nil, err
+	}
+	end()
+	out := []figure{
+		{fmt.Sprintf("service start with %d devices, until it answers", count), started.Round(time.Millisecond).String(), target(count, "1 s", "1.5 s"), ""},
+		{fmt.Sprintf("resident memory with %d devices, %d over MQTT, %.0f readings/s", count, connected, v.PerSecond), fmt.Sprintf("%d MB", memory>>20), target(count, "200 MB", "400 MB"), ""},
+		{"  share of a core without a page, 15 s", fmt.Sprintf("%.0f %%", busy), target(count, "", "25 %"), ""},
+		{"  and with the fleet page open", fmt.Sprintf("%.0f %%", watched), target(count, "", "40 %"), ""},
+		{"  messages that timed out at the devices", fmt.Sprint(strings.Count(told.String(), "no acknowledgement")), "0", ""},
+		{fmt.Sprintf("fleet page with %d devices, until interactive, median of %d", count, len(loads)), loads[len(loads)/2].Round(time.Millisecond).String(), target(count, "0.8 s", ""), ""},
+		{fmt.Sprintf("from a reading published to the device's page, p50 of %d", len(shown)), median(shown).Round(time.Millisecond).String(), "", ""},
+		{"  p95", shown[len(shown)*95/100].Round(time.Millisecond).String(), "200 ms", ""},
+	}
+	return append(out, lists...), nil
+}
+
+// target chooses by the number of devices.
+func target(count int, thousand, tenThousand string) string {
+	t := thousand
+	if count > 1000 {
+		t = tenThousand
+	}
+	if t != "" {
+		t = "under " + t
+	}
+	return t
+}
+
+// cpu returns how much of one core a process takes, in percent (Linux).
+func cpu(pid int, over time.Duration) (float64, error) {
+	ticks := func() (float64, error) {
+		b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+		if err != nil {
+			return 0, err
+		}
+		f := strings.Fields(string(b[bytes.LastIndexByte(b, ')')+1:]))
+		var user, system float64
+		fmt.Sscan(f[11], &user)
+		fmt.Sscan(f[12], &system)
+		return user + system, nil // in hundredths of a second
+	}
+	a, err := ticks()
+	if err != nil {
+		return 0, err
+	}
+	time.Sleep(over)
+	z, err := ticks()
+	return (z - a) / over.Seconds(), err
+}
+
+// listTimes asks for lists with filters as the command line does, and measures
+// what comes over.
+func listTimes(s *service.Service) ([]figure, error) {
+	var out []figure
+	for _, path := range []string{"/devices?brief=true&where=" + url.QueryEscape(`device.health == "poor"`), "/devices?brief=true&where=" + url.QueryEscape("must_temp > 30"), "/models", "/alarms", "/journal?limit=50"} {
+		var took []time.Duration
+		size := 0
+		for range 11 {
+			req, err := http.NewRequest("GET", s.Console+"/api/v1"+path, nil)
+			if err != nil {
+				return nil, err
+			}
+			req.Header.Set("Authorization", "Bearer "+s.Token)
+			begun := time.Now()
+			resp, err := http.DefaultClient.Do(req)
+			if err != nil {
+				return nil, err
+			}
+			b, err := io.ReadAll(resp.Body)
+			resp.Body.Close()
+			if err != nil || resp.StatusCode != 200 {
+				return nil, fmt.Errorf("%s is answered %s, %v", path, resp.Status, err)
+			}
+			took, size = append(took, time.Since(begun)), len(b)
+		}
+		name, _ := url.QueryUnescape(path)
+		out = append(out, figure{"  GET " + name, median(took).Round(100 * time.Microsecond).String(), "under 100 ms", fmt.Sprintf("%d kB", (size+1023)>>10)})
+	}
+	return out, nil
+}
+
+// toThePage measures from when a device sends a value until a page shows it,
+// which a browser tells; one machine, one clock.
+func toThePage(s *service.Service, p *browser.Page, d client.Onboarded) ([]time.Duration, error) {
+	conn, err := greet(s.MQTT, d.ID, d.Token)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
+	if err := publishAll(conn, "ullage/"+d.ID+"/readings", []string{`{"must_temp":10}`}); err != nil {
+		return nil, err
+	}
+	if err := p.Go(s.Console + "/devices/" + d.ID); err != nil {
+		return nil, err
+	}
+	if err := p.WaitText("10.0", 10*time.Second); err != nil {
+		return nil, err
+	}
+	if _, err := browser.Eval[bool](p, `(() => {
+		window.shown = {};
+		const look = () => {
+			const t = document.body.textContent;
+			for (const m of t.matchAll(/(\d\d\.\d) ?°C/g)) window.shown[m[1]] ??= performance.timeOrigin + performance.now();
+		};
+		new MutationObserver(look).observe(document.body, { subtree: true, childList: true, characterData: true });
+		return true;
+	})()`); err != nil {
+		return nil, err
+	}
+	var out []time.Duration
+	for n := 1; n <= 60; n++ {
+		value := fmt.Sprintf("%.1f", 11+float64(n)/10)
+		begun := time.Now()
+		if err := publishAll(conn, "ullage/"+d.ID+"/readings", []string{fmt.Sprintf(`{"must_temp":%s}`, value)}); err != nil {
+			return nil, err
+		}
+		if err := p.Wait(fmt.Sprintf("window.shown[%q] > 0", value), 5*time.Second); err != nil {
+			return nil, fmt.Errorf("the page never showed %s: %w", value, err)
+		}
+		at, err := browser.Eval[float64](p, fmt.Sprintf("window.shown[%q]", value))
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, time.Duration((at-float64(begun.UnixMicro())/1000)*float64(time.Millisecond)))
+		time.Sleep(time.Duration(50+n*37%150) * time.Millisecond)
+	}
+	slices.Sort(out)
+	return out, nil
 }
 
 func median(all []time.Duration) time.Duration {
@@ -450,44 +623,9 @@ func resident(pid int) (int64, error) {
 	return 0, fmt.Errorf("the memory of process %d is not told", pid)
 }
 
-func answerSize(s *service.Service) (int, error) {
-	req, err := http.NewRequest("GET", s.Console+"/api/v1/devices", nil)
-	if err != nil {
-		return 0, err
-	}
-	req.Header.Set("Authorization", "Bearer "+s.Token)
-	resp, err := http.DefaultClient.Do(req)
-	if err != nil {
-		return 0, err
-	}
-	defer resp.Body.Close()
-	var all []json.RawMessage
-	b, err := io.ReadAll(resp.Body)
-	if err == nil {
-		err = json.Unmarshal(b, &all)
-	}
-	if err == nil && len(all) != manyDevices {
-		err = fmt.Errorf("%d devices came", len(all))
-	}
-	return len(b), err
-}
-
 // pageLoads measures from the navigation until every vessel is drawn and the
 // page answers to input again.
-func pageLoads(s *service.Service) ([]time.Duration, error) {
-	b, err := browser.Start()
-	if err != nil {
-		return nil, err
-	}
-	defer b.Close()
-	p, err := b.Open(s.Console, 1280, 800)
-	if err != nil {
-		return nil, err
-	}
-	defer p.Close()
-	if err := p.SignIn("engineer", service.Password); err != nil {
-		return nil, err
-	}
+func pageLoads(s *service.Service, p *browser.Page, count int) ([]time.Duration, error) {
 	var out []time.Duration
 	for range 7 {
 		if err := p.Go(s.Console + "/"); err != nil {
@@ -497,7 +635,7 @@ func pageLoads(s *service.Service) ([]time.Duration, error) {
 			const look = () => document.querySelectorAll('section[aria-label=Vessels] li').length >= %d
 				? setTimeout(() => done(performance.now()), 0) : setTimeout(look, 5);
 			look();
-		})`, manyDevices))
+		})`, count))
 		if err != nil {
 			return nil, err
 		}
