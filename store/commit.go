@@ -3,7 +3,6 @@ package store
 import (
 	"encoding/json"
 	"fmt"
-	"math"
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
@@ -78,7 +77,7 @@ type validityKey struct {
 // in their order.
 func (r *Records) Commit(txs []*commit.Tx) error {
 	var w rows
-	number, latest := r.number, r.latest
+	number, written := r.number, map[subject]int64{}
 	for _, tx := range txs {
 		for _, x := range tx.Records {
 			if err := w.add(x); err != nil {
@@ -95,17 +94,10 @@ func (r *Records) Commit(txs []*commit.Tx) error {
 	err := r.db.write.Transaction(func(tx *gorm.DB) error {
 		for _, t := range txs {
 			for _, v := range t.Validity {
-				from := ms(v.From)
-				if from <= latest {
-					// Two changes within a millisecond, or a clock that was set back: what
-					// comes later stands later.
-					newest, err := newestValidity(tx, &w, v)
-					if err != nil {
-						return err
-					}
-					from = max(from, newest+1)
+				from, err := r.newest.after(tx, written, v)
+				if err != nil {
+					return err
 				}
-				latest = max(latest, from)
 				w.validity.put(validityKey{string(v.Kind), v.Subject, v.Key, from}, validityRow{string(v.Kind), v.Subject, v.Key, from, v.Value})
 			}
 		}
@@ -126,29 +118,10 @@ func (r *Records) Commit(txs []*commit.Tx) error {
 		return nil
 	})
 	if err == nil {
-		r.number, r.latest = number, latest
+		r.number = number
+		r.newest.note(written)
 	}
 	return translate(err)
-}
-
-// newestValidity returns since when the newest row of a subject is, among what
-// is stored and what this commit adds; before any time where there is none.
-func newestValidity(tx *gorm.DB, w *rows, v commit.Validity) (int64, error) {
-	newest := int64(math.MinInt64)
-	var stored []int64
-	err := tx.Model(&validityRow{}).Where("kind = ? AND subject = ? AND key = ?", string(v.Kind), v.Subject, v.Key).Order("since DESC").Limit(1).Pluck("since", &stored).Error
-	if err == nil && len(stored) > 0 {
-		newest = stored[0]
-	}
-	for i := range w.validity.rows {
-		if x := &w.validity.rows[i]; x.Kind == string(v.Kind) && x.Subject == v.Subject && x.Key == v.Key {
-			newest = max(newest, x.From)
-		}
-	}
-	if newest == math.MinInt64 {
-		newest = ms(v.From) - 1
-	}
-	return newest, err
 }
 
 // add turns a record into a row.
@@ -241,5 +214,5 @@ func (r *Records) resume() error {
 		return translate(err)
 	}
 	r.number = max(r.number, row.Floor)
-	return translate(r.db.read.Model(&validityRow{}).Select("coalesce(max(since), 0)").Scan(&r.latest).Error)
+	return translate(r.db.read.Model(&validityRow{}).Select("coalesce(max(since), 0)").Scan(&r.newest.floor).Error)
 }

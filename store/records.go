@@ -29,7 +29,7 @@ type Records struct {
 	db database
 	// Only the writer of commits has these.
 	number int64 // of the newest fact
-	latest int64 // the latest time of anything in validity
+	newest newest
 }
 
 var recordMigrations = []*gormigrate.Migration{{

@@ -92,6 +92,10 @@ const (
 	// flush of others.
 	slice      = 10 * time.Millisecond
 	maxRecords = 1000
+	// rest is the pause behind a commit of busy use cases or more: the disk and the
+	// cores are the readings' then.
+	rest = 10 * time.Millisecond
+	busy = 20
 )
 
 // Writer runs use cases. Make one with NewWriter.
@@ -202,7 +206,11 @@ func (w *Writer) loop() {
 			batch = batch[n:]
 			w.mu.Lock()
 			w.open -= n
+			closed := w.closed
 			w.mu.Unlock()
+			if n >= busy && !closed {
+				time.Sleep(rest)
+			}
 		}
 	}
 }

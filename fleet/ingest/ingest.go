@@ -4,6 +4,7 @@
 package ingest
 
 import (
+	"context"
 	"encoding/hex"
 	"fmt"
 	"hash/fnv"
@@ -12,6 +13,8 @@ import (
 	"sync/atomic"
 	"time"
 	"unicode/utf8"
+
+	"golang.org/x/time/rate"
 
 	"ullage/core/model"
 	"ullage/core/value"
@@ -118,6 +121,10 @@ type Door struct {
 	mu       sync.Mutex
 	receipts map[string]*recent
 
+	// pace spreads what devices tell about themselves. A whole fleet does so when
+	// it has power again, and readings must find a free core then.
+	pace *rate.Limiter
+
 	readings atomic.Uint64
 	messages atomic.Uint64
 	refused  atomic.Uint64
@@ -126,8 +133,16 @@ type Door struct {
 // receiptWindow is how long a redelivery of an untimed message is recognised.
 const receiptWindow = time.Hour
 
+// How many about messages are read a second, and at once.
+const (
+	aboutRate  = 7000
+	aboutBurst = 50
+)
+
 // New returns a Door.
-func New(o Options) *Door { return &Door{o: o, receipts: map[string]*recent{}} }
+func New(o Options) *Door {
+	return &Door{o: o, receipts: map[string]*recent{}, pace: rate.NewLimiter(aboutRate, aboutBurst)}
+}
 
 // Counts returns how many readings were stored, and how many messages came and
 // were refused, whole or in part, since the start.
@@ -175,6 +190,7 @@ func (d *Door) acceptAbout(m Message, dev devices.Device, done func(Outcome)) {
 		done(Outcome{Err: fault.From(err)})
 		return
 	}
+	_ = d.pace.Wait(context.Background()) // it fails for contexts that end, and for more than a burst
 	kept, wrong, err := mod.About(m.Body)
 	if err != nil || len(kept) == 0 {
 		done(Outcome{Refused: wrong, Err: fault.From(err)})

@@ -30,8 +30,11 @@ type Job struct {
 }
 
 // sliceOf is how many devices one slice changes, so that it takes some
-// milliseconds and others get their turn.
-const sliceOf = 150
+// milliseconds, and sliceEvery the pause behind it, in which others get their turn.
+const (
+	sliceOf    = 100
+	sliceEvery = 5 * time.Millisecond
+)
 
 // SetMany puts values into the override of many devices and takes the names in
 // unset off it. Every device's model must allow all of it, or nothing is
@@ -113,7 +116,7 @@ func (b *Settings) slice(id string) {
 		b.jobs.Set(tx, id, &j)
 		tx.After(func() {
 			if j.EndedAt.IsZero() {
-				b.slice(id)
+				time.AfterFunc(sliceEvery, func() { b.slice(id) })
 			}
 		})
 		return nil
