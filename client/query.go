@@ -76,7 +76,7 @@ func (l Line) Name() string { return l.Device + l.Group }
 
 // LineStep is one point of a line.
 type LineStep struct {
-	At    time.Time `json:"at" doc:"Start of the stretch"`
+	At    time.Time `json:"at" doc:"Start of the step"`
 	Count int64     `json:"count" doc:"How many readings fell into it"`
 	Value float64   `json:"value" doc:"What was asked for; 0 for texts"`
 	Min   float64   `json:"min"`

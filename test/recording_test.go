@@ -146,7 +146,7 @@ func TestRecording(t *testing.T) {
 	}
 	for _, a := range as {
 		if a.RaisedAt.Before(first) || a.RaisedAt.After(last) {
-			t.Errorf("an alarm was raised at %s, outside the marked stretch from %s to %s", a.RaisedAt, first, last)
+			t.Errorf("an alarm was raised at %s, outside the marked span from %s to %s", a.RaisedAt, first, last)
 		}
 		if a.ReturnedAt == nil || a.ReturnedAt.After(last.Add(time.Minute)) || !strings.Contains(a.Message, "humidity at") {
 			t.Errorf("the alarm is %+v", a)

@@ -7,9 +7,9 @@ import (
 	"ullage/core/value"
 )
 
-// Rollup sums up the numbers of one stretch of time. Booleans count as 0 and 1.
+// Rollup sums up the numbers of one span of time. Booleans count as 0 and 1.
 type Rollup struct {
-	At          int64 // where the stretch begins, ms since 1970
+	At          int64 // where the span begins, ms since 1970
 	N           int64 // samples in it; at least one
 	Min, Max    float64
 	Sum         float64
@@ -33,7 +33,7 @@ func (r *Rollup) Weighted() float64 {
 	return r.Area / float64(r.Held)
 }
 
-// Add takes in the roll-up of a later stretch.
+// Add takes in the roll-up of a later span.
 func (r *Rollup) Add(o *Rollup) {
 	if r.N == 0 {
 		at := r.At
@@ -93,9 +93,9 @@ func LevelsOf(every int64) int {
 	return len(Levels)
 }
 
-// Grid says into which stretches time is cut.
+// Grid says into which spans time is cut.
 type Grid interface {
-	// Cell returns the stretch that a time lies in, its end not included.
+	// Cell returns the span that a time lies in, its end not included.
 	Cell(at int64) (from, to int64)
 }
 

@@ -11,8 +11,8 @@ import (
 	"ullage/core/value"
 )
 
-// MaxBuckets is how many buckets one query may ask for.
-const MaxBuckets = 20000
+// MaxSteps is how many steps one line of a query may have.
+const MaxSteps = 20000
 
 // Point is one reading as the store gives it back.
 type Point struct {
@@ -62,7 +62,7 @@ func Whole(err error) (*Lost, error) {
 	return nil, err
 }
 
-// Steps are the bucket widths that NiceStep chooses from.
+// Steps are the widths of step that NiceStep chooses from.
 var Steps = []time.Duration{
 	time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 30 * time.Second,
 	time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 15 * time.Minute, 30 * time.Minute,
@@ -70,7 +70,7 @@ var Steps = []time.Duration{
 }
 
 // NiceStep returns the smallest of Steps that covers a span with at most n
-// buckets.
+// steps.
 func NiceStep(span time.Duration, n int) time.Duration {
 	for _, s := range Steps {
 		if span <= s*time.Duration(max(n, 1)) {

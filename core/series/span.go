@@ -20,14 +20,14 @@ func (d Days) Cell(at int64) (from, to int64) {
 }
 
 // GridOf returns the grid of a step: local days for one day, else whole
-// multiples of the step since 1970 (UTC). It fails where more than MaxBuckets
+// multiples of the step since 1970 (UTC). It fails where more than MaxSteps
 // cells would lie in the span, or the step is below a millisecond.
 func GridOf(step time.Duration, zone *time.Location, from, to time.Time) (Grid, error) {
 	if step < time.Millisecond {
 		return nil, fmt.Errorf("the step %s is too small; 1 ms is the least", step)
 	}
-	if n := to.Sub(from) / step; n > MaxBuckets {
-		return nil, fmt.Errorf("that would be %d buckets; at most %d are given, so widen the step or shorten the span", n, MaxBuckets)
+	if n := to.Sub(from) / step; n > MaxSteps {
+		return nil, fmt.Errorf("that would be %d steps; at most %d are given, so widen the step or shorten the span", n, MaxSteps)
 	}
 	if step == 24*time.Hour {
 		return Days{zone}, nil
@@ -35,7 +35,7 @@ func GridOf(step time.Duration, zone *time.Location, from, to time.Time) (Grid, 
 	return Every(step.Milliseconds()), nil
 }
 
-// ParseSpan reads a stretch of time as people say it, as of now in a zone:
+// ParseSpan reads a span of time as people say it, as of now in a zone:
 //
 //	6h, 7d, 1h30min                    until now
 //	today, yesterday                   local days

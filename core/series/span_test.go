@@ -75,7 +75,7 @@ func TestDays(t *testing.T) {
 		}
 	}
 	if _, err := series.GridOf(time.Second, time.UTC, time.Unix(0, 0), time.Unix(1e6, 0)); err == nil {
-		t.Error("a million buckets were taken on")
+		t.Error("a million steps were taken on")
 	}
 }
 

@@ -27,7 +27,7 @@ type Statistics struct {
 }
 
 // maxFigures is how many single readings are described; more are taken as the
-// means of short stretches.
+// means of short spans.
 const maxFigures = 200_000
 
 // Statistics describes the numbers of one metric.

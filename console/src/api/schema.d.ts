@@ -1680,7 +1680,7 @@ export interface components {
         LineStep: {
             /**
              * Format: date-time
-             * @description Start of the stretch
+             * @description Start of the step
              */
             at: string;
             /**
