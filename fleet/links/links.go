@@ -33,6 +33,7 @@ func New(w *commit.Writer, log *slog.Logger) *Links {
 type flap struct {
 	since        time.Time
 	told, silent int
+	at           time.Time // of the newest change
 }
 
 const (
@@ -72,9 +73,19 @@ func (l *Links) store(ev event.Link, before int, told bool) {
 	}, func(err error) {
 		if err != nil && !fault.Is(err, fault.Stopping) {
 			l.log.Error("a change of link was not stored and will be tried again", "device", ev.Device, "error", err)
-			time.AfterFunc(retryAfter, func() { l.store(ev, before, told) })
+			time.AfterFunc(retryAfter, func() {
+				if l.newest(ev) { // or what came later would be undone
+					l.store(ev, before, told)
+				}
+			})
 		}
 	})
+}
+
+func (l *Links) newest(ev event.Link) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.flaps[ev.Device].at.Equal(ev.At)
 }
 
 func (l *Links) allow(ev event.Link) (before int, told bool) {
@@ -85,6 +96,7 @@ func (l *Links) allow(ev event.Link) (before int, told bool) {
 		f = &flap{}
 		l.flaps[ev.Device] = f
 	}
+	f.at = ev.At
 	if ev.At.Sub(f.since) >= time.Hour || ev.At.Before(f.since) {
 		f.since, f.told = ev.At, 0
 	}
