@@ -91,7 +91,11 @@ func deviceList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return list(c, ds, "No device is like that. Onboard one with: ullage device create ID --model MODEL",
+			none := "No device is like that. All of them are in: ullage device list"
+			if f.Where+site+f.Health+f.Model == "" {
+				none = "There is no device yet. Onboard one with: ullage device create ID --model MODEL"
+			}
+			return list(c, ds, none,
 				column[client.Device]{"device", func(d client.Device) string { return d.ID }},
 				column[client.Device]{"model", func(d client.Device) string { return d.Model }},
 				column[client.Device]{"site", func(d client.Device) string { return d.Labels["site"] }},

@@ -24,7 +24,6 @@ const atOnce = 100
 type pending[Key comparable, Row any] struct {
 	rows  []Row
 	place map[Key]int
-	gone  []Key
 }
 
 func (p *pending[Key, Row]) put(k Key, row Row) {

@@ -96,7 +96,11 @@ export function startLive(): () => void {
         set({ devices: new Map(all.map((d) => [d.id, d])), state: "live", heardAt: Date.now() });
       });
       source.addEventListener("changes", (e) => {
-        const { devices: whole, patches, gone } = JSON.parse(e.data) as { devices: Device[]; patches: Patch[]; gone: string[] };
+        const {
+          devices: whole,
+          patches,
+          gone,
+        } = JSON.parse(e.data) as { devices: Device[]; patches: Patch[]; gone: string[] };
         cursor = e.lastEventId;
         const devices = new Map(fleet.devices);
         for (const d of whole) devices.set(d.id, d);
