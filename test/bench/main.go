@@ -476,12 +476,18 @@ func fleetFigures(dir string, count int) ([]figure, error) {
 		return nil, err
 	}
 	end()
+	late := 0
+	for line := range strings.Lines(told.String()) {
+		if strings.Contains(line, "a message was not taken") && !strings.Contains(line, "canceled") { // those of its own end
+			late++
+		}
+	}
 	out := []figure{
 		{fmt.Sprintf("service start with %d devices, until it answers", count), started.Round(time.Millisecond).String(), target(count, "1 s", "1.5 s"), ""},
 		{fmt.Sprintf("resident memory with %d devices, %d over MQTT, %.0f readings/s", count, connected, v.PerSecond), fmt.Sprintf("%d MB", memory>>20), target(count, "200 MB", "400 MB"), ""},
 		{"  share of a core without a page, 15 s", fmt.Sprintf("%.0f %%", busy), target(count, "", "25 %"), ""},
 		{"  and with the fleet page open", fmt.Sprintf("%.0f %%", watched), target(count, "", "40 %"), ""},
-		{"  messages that timed out at the devices", fmt.Sprint(strings.Count(told.String(), "no acknowledgement")), "0", ""},
+		{"  messages that devices had to keep and send again", fmt.Sprint(late), "0", ""},
 		{fmt.Sprintf("fleet page with %d devices, until interactive, median of %d", count, len(loads)), loads[len(loads)/2].Round(time.Millisecond).String(), target(count, "0.8 s", ""), ""},
 		{fmt.Sprintf("from a reading published to the device's page, p50 of %d", len(shown)), median(shown).Round(time.Millisecond).String(), "", ""},
 		{"  p95", shown[len(shown)*95/100].Round(time.Millisecond).String(), "200 ms", ""},
