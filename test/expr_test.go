@@ -203,7 +203,7 @@ func TestModelCompare(t *testing.T) {
 	}
 	breaking := write("tank-probe.tm.json", `"must_temp": {`, `"must_temperature": {`, `"1.2.0"`, `"1.3.0"`)
 	out, errs, code := s.CLI("", "model", "compare", breaking)
-	for _, says := range []string{"breaking  /properties/must_temp", "the metric must_temp is gone", "the telemetry must_temperature is new", "1 device with this model", "must_too_warm, raise: column 1: no metric must_temp", "call for version 2.0.0 at least, which it does not carry"} {
+	for _, says := range []string{"breaking  /properties/must_temp", "the metric must_temp is gone", "the metric must_temperature is new", "1 device with this model", "must_too_warm, raise: column 1: no metric must_temp", "call for version 2.0.0 at least, which it does not carry"} {
 		if code != 3 || !strings.Contains(out, says) {
 			t.Errorf("it ends with %d and does not say %q:\n%s%s", code, says, out, errs)
 		}
