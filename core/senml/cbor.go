@@ -24,9 +24,12 @@ var decoding = func() cbor.DecMode {
 }()
 
 // IsCBOR reports whether a message begins as a pack in CBOR does: with a list
-// whose first record has a number for its first label.
+// whose first record has a number among its labels. Texts are labels of
+// extensions, and stand anywhere.
 func IsCBOR(body []byte) bool {
+	var record []byte
 	for _, major := range []byte{4, 5} { // a list, and a map in it
+		record = body
 		if len(body) == 0 || body[0]>>5 != major || body[0]&31 == 0 {
 			return false
 		}
@@ -36,7 +39,20 @@ func IsCBOR(body []byte) bool {
 		}
 		body = body[min(head, len(body)):]
 	}
-	return len(body) > 0 && body[0]>>5 <= 1
+	if len(body) == 0 || body[0]>>5 != 3 {
+		return len(body) > 0 && body[0]>>5 <= 1
+	}
+	var first map[any]any
+	if _, err := decoding.UnmarshalFirst(record, &first); err != nil {
+		return false
+	}
+	for label := range first {
+		switch label.(type) {
+		case int64, uint64:
+			return true
+		}
+	}
+	return false
 }
 
 // FromCBOR reads a pack in CBOR (RFC 8428, section 6). Now is what relative
