@@ -533,7 +533,7 @@ func cpu(pid int, over time.Duration) (float64, error) {
 // what comes over.
 func listTimes(s *service.Service) ([]figure, error) {
 	var out []figure
-	for _, path := range []string{"/devices?brief=true&where=" + url.QueryEscape(`device.health == "poor"`), "/devices?brief=true&where=" + url.QueryEscape("must_temp > 30"), "/models", "/alarms", "/journal?limit=50"} {
+	for _, path := range []string{"/devices?brief=true&health=poor", "/devices?brief=true&where=" + url.QueryEscape("must_temp > 30"), "/models", "/alarms", "/journal?limit=50"} {
 		var took []time.Duration
 		size := 0
 		for range 11 {
