@@ -123,7 +123,11 @@ func TestKilledWhileSealing(t *testing.T) {
 				}
 			}
 		}()
-		time.Sleep(time.Duration(30+rng.IntN(120)) * time.Millisecond)
+		alive := time.Duration(30+rng.IntN(120)) * time.Millisecond
+		if testing.Short() {
+			alive += 500 * time.Millisecond
+		}
+		time.Sleep(alive)
 		cmd.Process.Kill()
 		<-lines
 		cmd.Wait()
@@ -164,7 +168,7 @@ func TestKilledWhileSealing(t *testing.T) {
 		}
 		least := *crashes * 100
 		if testing.Short() { // a race detector may be in it, which takes its time to start
-			least = *crashes * 10
+			least = *crashes
 		}
 		if lost > 0 || len(acknowledged) < least {
 			t.Fatalf("of %d acknowledged readings %d are lost (%d found)", len(acknowledged), lost, len(found))
