@@ -312,7 +312,7 @@ func deviceToken() *cobra.Command {
 	return c
 }
 
-func deviceStatus(verb, standing, short, done string) *cobra.Command {
+func deviceStatus(verb, status, short, done string) *cobra.Command {
 	var yes bool
 	c := &cobra.Command{
 		Use: verb + " DEVICE", Short: short, Args: exactly(1, "one device"), ValidArgsFunction: deviceNames,
@@ -321,10 +321,10 @@ func deviceStatus(verb, standing, short, done string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if standing == "retired" && !yes {
+			if status == "retired" && !yes {
 				return usageError{fmt.Errorf("retiring %s is for good; if you mean it, say: ullage device retire %s --yes", args[0], args[0])}
 			}
-			d, err := cl.SetStatus(c.Context(), args[0], standing)
+			d, err := cl.SetStatus(c.Context(), args[0], status)
 			if err != nil {
 				return err
 			}
@@ -336,7 +336,7 @@ func deviceStatus(verb, standing, short, done string) *cobra.Command {
 			})
 		},
 	}
-	if standing == "retired" {
+	if status == "retired" {
 		c.Flags().BoolVar(&yes, "yes", false, "do it without asking")
 	}
 	return c

@@ -276,8 +276,8 @@ func (c *Client) Label(ctx context.Context, id string, labels map[string]string)
 }
 
 // SetStatus suspends ("suspended"), lets in again ("active") or retires ("retired").
-func (c *Client) SetStatus(ctx context.Context, id, standing string) (Device, error) {
-	return send[Device](ctx, c, http.MethodPost, device(id)+"/status", map[string]string{"status": standing})
+func (c *Client) SetStatus(ctx context.Context, id, status string) (Device, error) {
+	return send[Device](ctx, c, http.MethodPost, device(id)+"/status", map[string]string{"status": status})
 }
 
 // Settings returns a device's settings.

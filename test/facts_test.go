@@ -24,6 +24,7 @@ func TestKilledUnderChanges(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	defer func() { s.Kill() }() // also of a test that fails
 	cellars(t, s)
 	const devices, rounds = 6, 12
 	id := func(n int) string { return fmt.Sprintf("tank-fennimore-%02d", n+1) }

@@ -195,7 +195,7 @@ func TestStates(t *testing.T) {
 		t.Error("there was nothing to acknowledge")
 	}
 	if lifecycle.Normal.Open() || !lifecycle.Returned.Open() || lifecycle.Returned.Holds() || !lifecycle.Acknowledged.Holds() {
-		t.Error("open and standing are mixed up")
+		t.Error("open and raised are mixed up")
 	}
 }
 

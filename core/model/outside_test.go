@@ -51,7 +51,7 @@ var place = map[string]string{
 }
 
 // Examples that others wrote (npm @thing-description-playground/core 1.4.0,
-// pinned) judge what is read: the valid ones load, the invalid ones are refused
+// at a fixed version) judge what is read: the valid ones load, the invalid ones are refused
 // with the place.
 func TestOutsideExamples(t *testing.T) {
 	judged := 0

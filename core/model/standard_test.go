@@ -7,7 +7,7 @@ import (
 )
 
 // The scenario's models are judged by the official JSON Schema of Thing Models
-// (W3C WoT TD 1.1, npm wot-thing-model-types, pinned).
+// (W3C WoT TD 1.1, npm wot-thing-model-types, at a fixed version).
 func TestModelsAreThingModels(t *testing.T) {
 	schema := official(t, "wot-thing-model-types", "tm-json-schema-validation.json")
 	models := every(t)

@@ -102,10 +102,10 @@ func (e *Engine) outer(w *watched) {
 			w.state.Set(slot, expr.Sample{Value: get(names[slot].Name)})
 			continue
 		}
-		standing := slices.ContainsFunc(w.watches, func(x *watch) bool {
+		raised := slices.ContainsFunc(w.watches, func(x *watch) bool {
 			return x.rule.Name == name && x.alarm != nil && x.alarm.State.Holds()
 		})
-		w.state.Set(slot, expr.Sample{Value: value.OfBool(standing)})
+		w.state.Set(slot, expr.Sample{Value: value.OfBool(raised)})
 	}
 }
 

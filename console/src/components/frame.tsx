@@ -84,7 +84,7 @@ export function Frame({ person, children }: { person: string; children: ReactNod
   );
 }
 
-// Tally is the standing count of open alarms by priority.
+// Tally counts the open alarms by priority.
 function Tally() {
   const { devices, service } = useFleet();
   const counts: Record<string, number> = {};
