@@ -9,8 +9,6 @@ import (
 	"net"
 	"net/http"
 	"net/http/pprof"
-	"os"
-	"runtime/debug"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -51,12 +49,7 @@ type listener struct {
 func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) (err error) {
 	gin.SetMode(gin.ReleaseMode)
 	begun := time.Now()
-	if os.Getenv("GOGC") == "" {
-		// Most of the heap is what the fleet is like, which stays: letting it double
-		// between two collections would cost more memory than the collections cost
-		// time (docs/performance.md has both).
-		debug.SetGCPercent(40)
-	}
+	go tendHeap(ctx)
 	o, err := c.app(log)
 	if err != nil {
 		return err

@@ -3,6 +3,7 @@ package store
 import (
 	"encoding/json"
 	"fmt"
+	"runtime"
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
@@ -17,8 +18,21 @@ import (
 	"ullage/fleet/settings"
 )
 
-// atOnce is how many rows one statement writes.
-const atOnce = 100
+// atOnce is how many rows one statement writes. There are few sizes, so that the
+// statements stay prepared whatever number of rows a commit comes to.
+var atOnce = []int{64, 16, 4, 1}
+
+func insert[Row any](tx *gorm.DB, rows []Row) error {
+	for _, n := range atOnce {
+		for ; len(rows) >= n; rows = rows[n:] {
+			if err := tx.Create(rows[:n]).Error; err != nil {
+				return err
+			}
+			runtime.Gosched() // readings that have come meanwhile go first
+		}
+	}
+	return nil
+}
 
 // pending gathers the rows of one table, of which the last one of a key stands.
 type pending[Key comparable, Row any] struct {
@@ -40,9 +54,9 @@ func (p *pending[Key, Row]) put(k Key, row Row) {
 
 func (p *pending[Key, Row]) write(tx *gorm.DB) error {
 	if len(p.rows) == 0 {
-		return nil
+		return nil // a statement of GORM costs memory before it does anything
 	}
-	return tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(p.rows, atOnce).Error
+	return insert(tx.Clauses(clause.OnConflict{UpdateAll: true}), p.rows)
 }
 
 type detectionKey struct{ rule, device string }
@@ -56,6 +70,7 @@ type rows struct {
 	credentials pending[string, credentialRow]
 	settings    pending[string, settingRow]
 	jobs        pending[string, jobRow]
+	progress    pending[string, progressRow]
 	rules       pending[string, ruleRow]
 	alarms      pending[string, alarmRow]
 	detections  pending[detectionKey, detectionRow]
@@ -105,16 +120,13 @@ func (r *Records) Commit(txs []*commit.Tx) error {
 				return err
 			}
 		}
-		for _, write := range []func(*gorm.DB) error{w.models.write, w.devices.write, w.credentials.write, w.settings.write, w.jobs.write, w.rules.write,
+		for _, write := range []func(*gorm.DB) error{w.models.write, w.devices.write, w.credentials.write, w.settings.write, w.jobs.write, w.progress.write, w.rules.write,
 			w.alarms.write, w.detections.write, w.commands.write, w.people.write, w.sessions.write, w.validity.write} {
 			if err := write(tx); err != nil {
 				return err
 			}
 		}
-		if len(w.facts) > 0 {
-			return tx.CreateInBatches(w.facts, atOnce).Error
-		}
-		return nil
+		return insert(tx, w.facts)
 	})
 	if err == nil {
 		r.number = number
@@ -137,6 +149,8 @@ func (w *rows) add(x any) error {
 			x.AppliedRevision, x.Applied, ms(x.AppliedAt), x.Refused, ms(x.DriftSince)})
 	case settings.Job:
 		w.jobs.put(x.ID, jobRow{x.ID, x})
+	case settings.Progress:
+		w.progress.put(x.Job, progressRow{x.Job, x.Done, x.Failed})
 	case rule.Rule:
 		b, err := json.Marshal(x)
 		if err != nil {
@@ -170,7 +184,9 @@ func (w *rows) remove(x any) error {
 	switch x := x.(type) {
 	case settings.Job:
 		w.jobs.drop(x.ID)
+		w.progress.drop(x.ID)
 		del(&jobRow{}, "id = ?", x.ID)
+		del(&progressRow{}, "job = ?", x.ID)
 	case rule.Rule:
 		w.rules.drop(x.Name)
 		del(&ruleRow{}, "name = ?", x.Name)

@@ -19,6 +19,7 @@ type stream struct {
 	extras []extra
 	sorted bool  // the cells are in ascending order of time
 	since  int64 // sequence number of the oldest record that holds some of them
+	sealed int64 // readings of records up to this one are in chunks
 
 	// tail goes on summing up where the series ended when it was sealed last; nil
 	// where that is not known. The writer's alone.
@@ -87,6 +88,22 @@ func (s *stream) unsealed(from, to int64) []series.Sample {
 		out = append(out, s.sample(c))
 	}
 	return out
+}
+
+// newest returns the sample that unsealed ends with.
+func (s *stream) newest() (series.Sample, bool) {
+	if len(s.cells) == 0 {
+		return series.Sample{}, false
+	}
+	best := s.cells[len(s.cells)-1]
+	if !s.sorted {
+		for _, c := range slices.Backward(s.cells) {
+			if c.at > best.at { // of those at one time the last to arrive counts
+				best = c
+			}
+		}
+	}
+	return s.sample(best), true
 }
 
 // keepCells is the smallest buffer that is used again. Smaller ones are quickly

@@ -307,11 +307,11 @@ func (t *Telemetry) Latest(ctx context.Context, yield func(device string, r valu
 		s := all[0]
 		all = all[1:]
 		var best series.Sample
-		ok := false
-		if unsealed := t.unsealedOf(s, math.MinInt64, math.MaxInt64); len(unsealed) > 0 {
-			best, ok = unsealed[len(unsealed)-1], true
-		}
-		if till.Valid && (!ok || till.Int64 >= best.At) {
+		var ok bool
+		t.unsealedMu.RLock()
+		best, ok = s.newest()
+		t.unsealedMu.RUnlock()
+		if till.Valid && (!ok || till.Int64 > best.At) {
 			if xs, err = series.Decode(xs[:0], data); err != nil || len(xs) == 0 {
 				alone = append(alone, s) // damaged: an older one is looked for
 				continue

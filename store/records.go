@@ -35,9 +35,17 @@ type Records struct {
 var recordMigrations = []*gormigrate.Migration{{
 	ID: "1",
 	Migrate: func(tx *gorm.DB) error {
-		return tx.AutoMigrate(&modelRow{}, &deviceRow{}, &credentialRow{}, &settingRow{}, &ruleRow{}, &alarmRow{}, &detectionRow{},
-			&factRow{}, &validityRow{}, &jobRow{}, &commandRow{}, &personRow{}, &sessionRow{}, &storeRow{})
+		if err := tx.AutoMigrate(&modelRow{}, &deviceRow{}, &credentialRow{}, &settingRow{}, &ruleRow{}, &alarmRow{},
+			&factRow{}, &jobRow{}, &commandRow{}, &personRow{}, &sessionRow{}, &storeRow{}); err != nil {
+			return err
+		}
+		// Their rows are little more than their key: kept in its order, they are
+		// stored once instead of twice.
+		return tx.Set("gorm:table_options", "WITHOUT ROWID").AutoMigrate(&detectionRow{}, &validityRow{})
 	},
+}, {
+	ID:      "2",
+	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&progressRow{}) },
 }}
 
 // The rows stand in the shape of version 1; later shapes get a migration each.
@@ -137,6 +145,11 @@ type (
 		ID  string       `gorm:"primaryKey"`
 		Job settings.Job `gorm:"serializer:json"`
 	}
+	progressRow struct {
+		Job    string `gorm:"primaryKey"`
+		Done   int
+		Failed int
+	}
 	commandRow struct {
 		ID      string `gorm:"primaryKey"`
 		Device  string `gorm:"index"`
@@ -177,6 +190,7 @@ func (detectionRow) TableName() string  { return "detections" }
 func (factRow) TableName() string       { return "facts" }
 func (validityRow) TableName() string   { return "validity" }
 func (jobRow) TableName() string        { return "setting_jobs" }
+func (progressRow) TableName() string   { return "setting_job_progress" }
 func (commandRow) TableName() string    { return "commands" }
 func (personRow) TableName() string     { return "people" }
 func (sessionRow) TableName() string    { return "sessions" }
@@ -304,8 +318,19 @@ func (r *Records) SettingStates(ctx context.Context) ([]settings.State, error) {
 
 // Jobs implements settings.Records.
 func (r *Records) Jobs(ctx context.Context) ([]settings.Job, error) {
+	come, err := all[progressRow](ctx, r)
+	if err != nil {
+		return nil, err
+	}
 	rows, err := all[jobRow](ctx, r)
-	return convert(rows, err, func(x jobRow) settings.Job { return x.Job })
+	return convert(rows, err, func(x jobRow) settings.Job {
+		for _, p := range come {
+			if p.Job == x.ID {
+				x.Job.Done, x.Job.Failed = p.Done, p.Failed
+			}
+		}
+		return x.Job
+	})
 }
 
 // Rules implements alarms.Records.

@@ -57,6 +57,9 @@ func (t *Telemetry) sealing(atMost time.Duration, dropFirst bool) error {
 			if err := t.sealStream(t.dirty[n]); err != nil {
 				return err
 			}
+			if err := t.exec(updateSealed, t.seq, t.dirty[n].id); err != nil {
+				return err
+			}
 			n++
 		}
 		if n < len(t.dirty) {
@@ -76,6 +79,7 @@ func (t *Telemetry) sealing(atMost time.Duration, dropFirst bool) error {
 	for _, s := range t.dirty[:n] {
 		t.unsealed -= len(s.cells)
 		t.stats.Sealed.Add(uint64(len(s.cells)))
+		s.sealed = t.seq
 		s.clear()
 	}
 	t.unsealedMu.Unlock()

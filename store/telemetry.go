@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"fmt"
@@ -142,17 +143,21 @@ func openTelemetry(path string, o Options) (*Telemetry, error) {
 
 // load reads the series, the receipts, and what is not yet sealed back.
 func (t *Telemetry) load() error {
-	rows, err := t.read.rows(context.Background(), "SELECT id, device, metric, every, kept FROM series")
+	rows, err := t.read.rows(context.Background(), "SELECT id, device, metric, every, kept, sealed FROM series ORDER BY id")
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
+	var byID []*stream
 	for rows.Next() {
 		s := &stream{sorted: true}
-		if err := rows.Scan(&s.id, &s.device, &s.metric, &s.every, &s.kept); err != nil {
+		if err := rows.Scan(&s.id, &s.device, &s.metric, &s.every, &s.kept, &s.sealed); err != nil {
 			return err
 		}
 		t.enter(s)
+		byID = append(byID, s)
+		// Where all records are gone, numbers still go on behind what is sealed.
+		t.seq = max(t.seq, s.sealed)
 	}
 	if err := rows.Err(); err != nil {
 		return err
@@ -160,30 +165,95 @@ func (t *Telemetry) load() error {
 	if err := t.loadReceipts(); err != nil {
 		return err
 	}
-	records, err := t.read.rows(context.Background(), "SELECT seq, data FROM records ORDER BY seq")
-	if err != nil {
-		return err
-	}
-	defer records.Close()
-	for records.Next() {
-		var seq int64
-		var data sql.RawBytes
-		if err := records.Scan(&seq, &data); err != nil {
-			return err
-		}
-		t.seq = seq
-		if !readRecord(data, func(device string, receipt, arrived int64) { t.keep(device, receipt, arrived) },
-			func(id int64, x series.Sample, arrived int64) {
-				if s := t.streams[id]; s != nil {
-					t.enlist(s, &x)
+	// There may be millions of readings: records are read by one goroutine and
+	// taken apart by another.
+	parts := make(chan []record, 8)
+	failed := make(chan error, 1)
+	go func() {
+		defer close(parts)
+		failed <- t.eachRecord(func(part []record) { parts <- part })
+	}()
+	find := finder(byID)
+	var last *stream
+	var lastAt, lastArrived int64
+	for part := range parts {
+		for _, r := range part {
+			t.seq = max(t.seq, r.seq)
+			if !readRecord(r.data, t.keep, func(id int64, x series.Sample, arrived int64) {
+				s := find(id)
+				if s == nil {
+					return
+				}
+				if r.seq > s.sealed {
+					t.enlist(s, &x, r.seq)
+				}
+				if last == nil || last.device != s.device || lastAt != x.At || lastArrived != arrived {
 					t.arrive(s.device, x.At, arrived)
+					last, lastAt, lastArrived = s, x.At, arrived
 				}
 			}) {
-			t.damaged++
+				t.damaged++
+			}
 		}
 	}
 	t.stats.Unsealed.Store(int64(t.unsealed))
-	return records.Err()
+	return <-failed
+}
+
+// record is a row of records.
+type record struct {
+	seq  int64
+	data []byte
+}
+
+// eachRecord reads all records in their order, some at a time.
+func (t *Telemetry) eachRecord(yield func([]record)) error {
+	rows, err := t.read.rows(context.Background(), "SELECT seq, data FROM records ORDER BY seq")
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	const size = 64 << 10
+	var part []record
+	var room []byte
+	for rows.Next() {
+		var seq int64
+		var data sql.RawBytes
+		if err := rows.Scan(&seq, &data); err != nil {
+			return err
+		}
+		if len(room)+len(data) > cap(room) {
+			if len(part) > 0 {
+				yield(part)
+			}
+			part, room = nil, make([]byte, 0, max(size, len(data)))
+		}
+		at := len(room)
+		room = append(room, data...)
+		part = append(part, record{seq, room[at:len(room):len(room)]})
+	}
+	if len(part) > 0 {
+		yield(part)
+	}
+	return rows.Err()
+}
+
+// finder returns a function that finds a series by its id, of those in the order
+// of their ids. Ids have few gaps, so that it seldom has to search.
+func finder(byID []*stream) func(id int64) *stream {
+	gap := 0 // how many ids are missing before the place that was found last
+	return func(id int64) *stream {
+		i := int(id) - 1 - gap
+		if i >= 0 && i < len(byID) && byID[i].id == id {
+			return byID[i]
+		}
+		i, ok := slices.BinarySearchFunc(byID, id, func(s *stream, id int64) int { return cmp.Compare(s.id, id) })
+		if !ok {
+			return nil
+		}
+		gap = int(id) - 1 - i
+		return byID[i]
+	}
 }
 
 func (t *Telemetry) enter(s *stream) {
@@ -196,10 +266,10 @@ func (t *Telemetry) enter(s *stream) {
 	of[s.metric] = s
 }
 
-// enlist adds a reading of the newest record to what is not yet sealed.
-func (t *Telemetry) enlist(s *stream, x *series.Sample) {
+// enlist adds a reading of a record, the newest one, to what is not yet sealed.
+func (t *Telemetry) enlist(s *stream, x *series.Sample, seq int64) {
 	if len(s.cells) == 0 {
-		s.since = t.seq
+		s.since = seq
 		t.dirty = append(t.dirty, s)
 	}
 	s.add(x)
@@ -334,7 +404,7 @@ func (t *Telemetry) run() {
 
 // due reports whether something should be sealed now.
 func (t *Telemetry) due() bool {
-	if t.above >= sealUsually && t.unsealed < 2*t.above && time.Since(t.opened) < sealNotBefore {
+	if t.above >= sealUsually && t.unsealed < maxUnsealed*3/4 && time.Since(t.opened) < sealNotBefore {
 		return false
 	}
 	return t.unsealed > t.above || len(t.dirty) > 0 && time.Since(t.emptied) > sealAfter
@@ -435,11 +505,12 @@ func (q queries) row(ctx context.Context, s string, args ...any) *sql.Row {
 // transaction, which costs a tenth to a fifth of the rate (docs/decisions/0007):
 // these are prepared once, on the one connection that writes, and run on GORM's
 // transaction.
-var often = []string{insertRecord, deleteRecords, insertChunk, deleteChunk, chunkBefore, chunkBehind, insertRollups, deleteRollups, selectRollups}
+var often = []string{insertRecord, deleteRecords, updateSealed, insertChunk, deleteChunk, chunkBefore, chunkBehind, insertRollups, deleteRollups, selectRollups}
 
 const (
 	insertRecord  = "INSERT INTO records (seq, data) VALUES (?, ?)"
 	deleteRecords = "DELETE FROM records WHERE seq < ?"
+	updateSealed  = "UPDATE series SET sealed = ? WHERE id = ?"
 	insertChunk   = "INSERT OR REPLACE INTO chunks (key, n, till, data) VALUES (?, ?, ?, ?)"
 	deleteChunk   = "DELETE FROM chunks WHERE key = ?"
 	chunkBefore   = "SELECT key, n, till, data FROM chunks WHERE key >= ? AND key <= ? ORDER BY key DESC LIMIT 1"
@@ -556,7 +627,7 @@ func (t *Telemetry) commit(batch []ingest.Append) error {
 		t.enter(s)
 	}
 	for i := range in {
-		t.enlist(in[i].s, &in[i].x)
+		t.enlist(in[i].s, &in[i].x, t.seq)
 	}
 	t.unsealedMu.Unlock()
 	for i := range batch {

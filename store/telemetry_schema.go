@@ -24,4 +24,11 @@ var telemetryMigrations = []*gormigrate.Migration{{
 		}
 		return nil
 	},
+}, {
+	// Up to which record a series is sealed: records stay until all of their series
+	// are, and a start should not take up, nor seal, the others again.
+	ID: "2",
+	Migrate: func(tx *gorm.DB) error {
+		return tx.Exec(`ALTER TABLE series ADD COLUMN sealed INTEGER NOT NULL DEFAULT 0`).Error
+	},
 }}

@@ -354,3 +354,58 @@ func TestSealingWhileReading(t *testing.T) {
 		t.Fatal(err)
 	}
 }
+
+// TestWhatIsSealedIsNotTakenUpAgain: a record stays until all of its series are
+// sealed; those that are already count once, and numbers of records go on also
+// where no record is left.
+func TestWhatIsSealedIsNotTakenUpAgain(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir, store.Options{})
+	const devices, each = 40, 6
+	readings := func(from int) {
+		for n := from; n < from+each; n++ {
+			for d := range devices {
+				r := value.Reading{Metric: "must_temp", At: zero.Add(time.Duration(n) * time.Minute), Value: value.OfNumber(float64(n))}
+				if err := put(s, fmt.Sprintf("tank-fennimore-%d", d), 0, r); err != nil {
+					t.Fatal(err)
+				}
+			}
+		}
+	}
+	check := func(when string, want int) {
+		t.Helper()
+		for d := range devices {
+			if n, err := s.Count(t.Context(), fmt.Sprintf("tank-fennimore-%d", d)); err != nil || n != int64(want) {
+				t.Fatalf("%s, device %d has %d readings, want %d (%v)", when, d, n, want, err)
+			}
+		}
+	}
+	readings(0)
+	s.Close()
+	// A store that seals above half of them seals some series and not others.
+	s = open(t, dir, store.Options{SealAbove: devices * each / 2})
+	for s.Stats().Unsealed.Load() > devices*each/2 {
+		time.Sleep(5 * time.Millisecond)
+	}
+	sealed := int64(devices*each) - s.Stats().Unsealed.Load()
+	s.Close()
+	s = open(t, dir, store.Options{})
+	if got := int64(devices*each) - s.Stats().Unsealed.Load(); got < sealed {
+		t.Errorf("%d readings were sealed, and %d are after the start", sealed, got)
+	}
+	check("after a start between", each)
+	s.Seal()
+	s.Close()
+	s = open(t, dir, store.Options{})
+	if n := s.Stats().Unsealed.Load(); n != 0 {
+		t.Errorf("%d readings are unsealed, all were sealed", n)
+	}
+	readings(each)
+	s.Close()
+	s = open(t, dir, store.Options{})
+	defer s.Close()
+	if n := s.Stats().Unsealed.Load(); n != devices*each {
+		t.Errorf("%d readings are unsealed, want the %d that came last", n, devices*each)
+	}
+	check("after all records were gone", 2*each)
+}

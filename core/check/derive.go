@@ -173,35 +173,49 @@ func (d *Derivation) Metrics() []string {
 // unknown, and nothing is computed from it. Other names are looked up in facts.
 func (d *Derivation) Compute(readings []value.Reading, before func(metric string, at time.Time) (value.Reading, bool), facts func(expr.Name) value.Value) []value.Reading {
 	names := d.plan.Names()
-	sorted := slices.Clone(readings)
-	slices.SortStableFunc(sorted, func(a, b value.Reading) int { return a.At.Compare(b.At) })
+	if !slices.ContainsFunc(readings, func(r value.Reading) bool { return d.wants(r.Metric) }) {
+		return nil
+	}
+	// What this message tells of each name of the plan, by slot.
+	last := make([]value.Reading, len(names)) // the zero Reading has no Metric
+	touched := make([]bool, len(names))
+	note := func(r value.Reading) {
+		for slot, n := range names {
+			if n.Name.Scope == "" && n.Name.Key == r.Metric {
+				last[slot], touched[slot] = r, true
+			}
+		}
+	}
+	sorted := readings
+	if byTime := func(a, b value.Reading) int { return a.At.Compare(b.At) }; !slices.IsSortedFunc(readings, byTime) {
+		sorted = slices.Clone(readings)
+		slices.SortStableFunc(sorted, byTime)
+	}
 	var out []value.Reading
-	var last map[string]value.Reading // of this message
 	for len(sorted) > 0 {
-		at := sorted[0].At
+		like, at := sorted[0], sorted[0].At
+		clear(touched)
 		n := 0
-		touched := map[string]bool{}
-		if last == nil {
-			last = map[string]value.Reading{}
-		}
 		for ; n < len(sorted) && sorted[n].At.Equal(at); n++ {
-			last[sorted[n].Metric], touched[sorted[n].Metric] = sorted[n], true
+			note(sorted[n])
 		}
-		like := sorted[0]
 		sorted = sorted[n:]
+		var state *expr.State // of this moment, for all steps
 		for _, s := range d.steps {
-			if !slices.ContainsFunc(s.slots, func(slot int) bool { return touched[names[slot].Name.Key] }) {
+			if !slices.ContainsFunc(s.slots, func(slot int) bool { return touched[slot] }) {
 				continue
 			}
-			state := d.plan.NewState(at)
-			state.Advance(at)
+			if state == nil {
+				state = d.plan.NewState(at)
+				state.Advance(at)
+			}
 			for _, slot := range s.program.Uses() {
 				name := names[slot].Name
 				if name.Scope != "" {
 					state.Set(slot, expr.Sample{Value: facts(name)})
 					continue
 				}
-				r, ok := last[name.Key]
+				r, ok := last[slot], last[slot].Metric != ""
 				if !ok {
 					r, ok = before(name.Key, at)
 				}
@@ -220,11 +234,21 @@ func (d *Derivation) Compute(readings []value.Reading, before func(metric string
 			if s.property.OutOfRange(v) {
 				r.Quality |= value.BeyondRange
 			}
-			last[r.Metric], touched[r.Metric] = r, true
+			note(r)
 			out = append(out, r)
 		}
 	}
 	return out
+}
+
+// wants reports whether something is computed from a metric.
+func (d *Derivation) wants(metric string) bool {
+	for _, n := range d.plan.Names() {
+		if n.Name.Scope == "" && n.Name.Key == metric {
+			return true
+		}
+	}
+	return false
 }
 
 // derived reports what is wrong with the derived telemetry of a model.

@@ -88,14 +88,14 @@ const (
 	// maxQueued is how many use cases may wait.
 	maxQueued = 50_000
 	// slice is how long use cases are gathered for one commit at most, and
-	// maxRecords how much they may come to, so that nobody waits long for the
-	// flush of others.
-	slice      = 10 * time.Millisecond
-	maxRecords = 1000
-	// rest is the pause behind a commit of busy use cases or more: the disk and the
+	// maxRecords how much they may come to. Both are small, because a reading that
+	// arrives meanwhile may have to wait for a core that long.
+	slice      = 2 * time.Millisecond
+	maxRecords = 120
+	// rest is the pause behind a commit of busy records or more: the disk and the
 	// cores are the readings' then.
-	rest = 10 * time.Millisecond
-	busy = 20
+	rest = 2 * time.Millisecond
+	busy = 50
 )
 
 // Writer runs use cases. Make one with NewWriter.
@@ -202,13 +202,13 @@ func (w *Writer) loop() {
 			return
 		}
 		for len(batch) > 0 {
-			n := w.commit(batch)
+			n, size := w.commit(batch)
 			batch = batch[n:]
 			w.mu.Lock()
 			w.open -= n
 			closed := w.closed
 			w.mu.Unlock()
-			if n >= busy && !closed {
+			if size >= busy && !closed {
 				time.Sleep(rest)
 			}
 		}
@@ -229,12 +229,13 @@ func (a *attempt) run() {
 	}
 }
 
-// commit runs as many use cases as fit into one commit, and returns how many.
-func (w *Writer) commit(batch []job) int {
+// commit runs as many use cases as fit into one commit, and returns how many,
+// and to how many records they came.
+func (w *Writer) commit(batch []job) (n, size int) {
 	begun := time.Now()
-	all := make([]*attempt, 0, len(batch))
-	txs := make([]*Tx, 0, len(batch))
-	for size := 0; len(all) < len(batch) && size < maxRecords && (len(all) == 0 || time.Since(begun) < slice); {
+	all := make([]*attempt, 0, min(len(batch), maxRecords))
+	txs := make([]*Tx, 0, min(len(batch), maxRecords))
+	for len(all) < len(batch) && size < maxRecords && (len(all) == 0 || time.Since(begun) < slice) {
 		a := &attempt{job: batch[len(all)]}
 		a.run()
 		all = append(all, a)
@@ -254,14 +255,14 @@ func (w *Writer) commit(batch []job) int {
 		}
 		if len(all) > 1 {
 			w.oneByOne(all)
-			return len(all)
+			return len(all), size
 		}
 		all[0].err = err
 	}
 	for _, a := range all {
 		w.finish(a)
 	}
-	return len(all)
+	return len(all), size
 }
 
 // oneByOne commits use cases that could not be stored together. One of them must

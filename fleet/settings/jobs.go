@@ -29,12 +29,16 @@ type Job struct {
 	EndedAt time.Time
 }
 
-// sliceOf is how many devices one slice changes, so that it takes some
-// milliseconds, and sliceEvery the pause behind it, in which others get their turn.
-const (
-	sliceOf    = 100
-	sliceEvery = 5 * time.Millisecond
-)
+// Progress is how far a Job has come. It is stored apart from the job, whose
+// list of devices stays as it is.
+type Progress struct {
+	Job          string // its id
+	Done, Failed int
+}
+
+// sliceOf is how many devices one slice changes, so that it takes about a
+// millisecond. Between slices the writer rests and others get their turn.
+const sliceOf = 32
 
 // SetMany puts values into the override of many devices and takes the names in
 // unset off it. Every device's model must allow all of it, or nothing is
@@ -111,12 +115,12 @@ func (b *Settings) slice(id string) {
 			j.EndedAt = b.now()
 			tx.Put(commit.Delete{Record: j})
 		} else {
-			tx.Put(j)
+			tx.Put(Progress{j.ID, j.Done, j.Failed})
 		}
 		b.jobs.Set(tx, id, &j)
 		tx.After(func() {
 			if j.EndedAt.IsZero() {
-				time.AfterFunc(sliceEvery, func() { b.slice(id) })
+				b.slice(id)
 			}
 		})
 		return nil

@@ -212,12 +212,16 @@ func changeFigures(dir string) ([]figure, error) {
 
 func pulseID(i int) string { return fmt.Sprintf("tank-saltmarsh-%d", i) }
 
-// each does something on all connections at once.
+// each does something on all connections within one second, so that what the
+// load itself needs of the two cores is not all needed in one moment.
 func each(conns []net.Conn, do func(int, net.Conn) error) (time.Duration, error) {
 	begun := time.Now()
 	failed := make(chan error, len(conns))
 	for i, c := range conns {
-		go func() { failed <- do(i, c) }()
+		go func() {
+			time.Sleep(time.Duration(i) * time.Second / time.Duration(len(conns)))
+			failed <- do(i, c)
+		}()
 	}
 	var err error
 	for range conns {

@@ -144,8 +144,8 @@ const (
 	maxOut = 4096
 )
 
-// input reads from a connection, and notes when more came than fits into the
-// buffer of a quiet device.
+// input reads from a connection, and notes whether more came last than fits into
+// the buffer of a quiet device.
 type input struct {
 	net.Conn
 	full bool
@@ -153,14 +153,25 @@ type input struct {
 
 func (i *input) Read(b []byte) (int, error) {
 	n, err := i.Conn.Read(b)
-	i.full = i.full || n == len(b) && n >= quietBuffer
+	i.full = n >= quietBuffer
 	return n, err
 }
 
-// grow gives a device that pipelines a larger buffer, between two packets.
-func (x *session) grow() {
-	if x.in.full && x.r.Size() < busyBuffer && x.r.Buffered() == 0 {
-		x.r = bufio.NewReaderSize(&x.in, busyBuffer)
+var busyReaders = sync.Pool{New: func() any { return bufio.NewReaderSize(nil, busyBuffer) }}
+
+// fit lends a device a larger buffer while it pipelines. It is called between
+// two packets.
+func (x *session) fit() {
+	busy := x.r != x.quiet
+	switch {
+	case x.r.Buffered() > 0:
+	case x.in.full && !busy:
+		x.r = busyReaders.Get().(*bufio.Reader)
+		x.r.Reset(&x.in)
+	case !x.in.full && busy:
+		x.r.Reset(nil)
+		busyReaders.Put(x.r)
+		x.r = x.quiet
 	}
 }
 

@@ -5,11 +5,15 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"sync"
 
 	"github.com/mochi-mqtt/server/v2/packets"
 
 	"ullage/fleet/traffic"
 )
+
+// incoming are packets to read into; one is as large as some messages.
+var incoming = sync.Pool{New: func() any { return new(packets.Packet) }}
 
 // read reads one packet. The size is judged before memory is taken, and a
 // panic of the codec becomes an error.
@@ -18,7 +22,8 @@ func (x *session) read() (pk *packets.Packet, err error) {
 	if err != nil {
 		return nil, err
 	}
-	pk = &packets.Packet{ProtocolVersion: x.version}
+	pk = incoming.Get().(*packets.Packet)
+	*pk = packets.Packet{ProtocolVersion: x.version}
 	if err := pk.FixedHeader.Decode(first); err != nil {
 		return nil, err
 	}

@@ -46,6 +46,7 @@ type Server struct {
 	conns    map[net.Conn]struct{}
 	stopped  bool
 	wg       sync.WaitGroup
+	hands    *hands
 }
 
 // kept is what outlives a connection: subscriptions, until the session expires.
@@ -58,7 +59,7 @@ type kept struct {
 // NewServer returns a Server without sessions.
 func NewServer(o Options) *Server {
 	return &Server{o: o, sessions: map[string]*session{}, kept: map[string]*kept{}, byDevice: map[string][]*session{},
-		connects: map[string]*rate.Limiter{}, conns: map[net.Conn]struct{}{}}
+		connects: map[string]*rate.Limiter{}, conns: map[net.Conn]struct{}{}, hands: newHands()}
 }
 
 // Serve accepts connections until the listener is closed.
@@ -97,6 +98,9 @@ func (s *Server) Serve(l net.Listener) error {
 // waits for them up to a time. What was accepted is still acknowledged.
 func (s *Server) Stop(wait time.Duration) {
 	s.mu.Lock()
+	if !s.stopped {
+		defer s.hands.close()
+	}
 	s.stopped = true
 	open := make([]*session, 0, len(s.sessions))
 	for _, x := range s.sessions {

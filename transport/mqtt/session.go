@@ -49,7 +49,7 @@ type session struct {
 	srv        *Server
 	conn       net.Conn
 	in         input
-	r          *bufio.Reader
+	r, quiet   *bufio.Reader
 	remote     string
 	device     string
 	credential string
@@ -85,7 +85,8 @@ func (s *Server) serve(conn net.Conn) {
 	x := &session{srv: s, conn: conn, remote: conn.RemoteAddr().String(), quit: make(chan struct{}), written: make(chan struct{}),
 		gone: make(chan struct{}), nextID: 1}
 	x.in.Conn = conn
-	x.r = bufio.NewReaderSize(&x.in, quietBuffer)
+	x.quiet = bufio.NewReaderSize(&x.in, quietBuffer)
+	x.r = x.quiet
 	defer close(x.gone)
 	conn.SetDeadline(s.o.Now().Add(s.o.Limits.Hello))
 	pk, err := x.read()
@@ -99,8 +100,9 @@ func (s *Server) serve(conn net.Conn) {
 		x.note("connect", "its first packet was no CONNECT")
 		return
 	}
-	resumed, ok := x.connect(pk)
-	if !ok {
+	var resumed bool
+	handled := make(chan bool, 1)
+	if !s.hands.do(func() (ok bool) { resumed, ok = x.connect(pk); return ok }, handled) {
 		return
 	}
 	defer s.leave(x)
@@ -109,7 +111,7 @@ func (s *Server) serve(conn net.Conn) {
 		x.grant()
 		x.poke()
 	}
-	x.loop()
+	x.loop(handled)
 	x.end(codeSuccess, "")
 	<-x.written
 	if x.drain {
@@ -121,9 +123,11 @@ func (s *Server) serve(conn net.Conn) {
 }
 
 // loop reads packets until the connection or the session ends.
-func (x *session) loop() {
+func (x *session) loop(handled chan bool) {
+	var pk *packets.Packet
+	handle := func() bool { return x.handle(pk) }
 	for {
-		x.grow()
+		x.fit()
 		if x.keep > 0 {
 			x.conn.SetReadDeadline(time.Now().Add(x.keep * 3 / 2))
 		}
@@ -132,7 +136,8 @@ func (x *session) loop() {
 		if x.ended() {
 			return
 		}
-		pk, err := x.read()
+		var err error
+		pk, err = x.read()
 		if x.ended() {
 			return
 		}
@@ -140,30 +145,37 @@ func (x *session) loop() {
 			x.broken(err)
 			return
 		}
-		switch pk.FixedHeader.Type {
-		case packets.Publish:
-			if !x.publish(pk) {
-				return
-			}
-		case packets.Puback:
-			x.acknowledged(pk.PacketID)
-		case packets.Subscribe:
-			x.subscribe(pk)
-		case packets.Unsubscribe:
-			x.unsubscribe(pk)
-		case packets.Pingreq:
-			x.send(&packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pingresp}})
-		case packets.Disconnect:
-			if x.version == 5 && pk.Properties.SessionExpiryIntervalFlag {
-				x.expiry = min(time.Duration(pk.Properties.SessionExpiryInterval)*time.Second, maxSessionExpiry)
-			}
-			return
-		default:
-			x.note("connect", "it sent a second CONNECT")
-			x.end(codeProtocolError, "a second CONNECT")
+		if !x.srv.hands.do(handle, handled) {
 			return
 		}
+		incoming.Put(pk)
 	}
+}
+
+// handle takes one packet. It returns false if the session must end.
+func (x *session) handle(pk *packets.Packet) bool {
+	switch pk.FixedHeader.Type {
+	case packets.Publish:
+		return x.publish(pk)
+	case packets.Puback:
+		x.acknowledged(pk.PacketID)
+	case packets.Subscribe:
+		x.subscribe(pk)
+	case packets.Unsubscribe:
+		x.unsubscribe(pk)
+	case packets.Pingreq:
+		x.send(&packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pingresp}})
+	case packets.Disconnect:
+		if x.version == 5 && pk.Properties.SessionExpiryIntervalFlag {
+			x.expiry = min(time.Duration(pk.Properties.SessionExpiryInterval)*time.Second, maxSessionExpiry)
+		}
+		return false
+	default:
+		x.note("connect", "it sent a second CONNECT")
+		x.end(codeProtocolError, "a second CONNECT")
+		return false
+	}
+	return true
 }
 
 func (x *session) ended() bool {

@@ -1,0 +1,64 @@
+package server
+
+import (
+	"context"
+	"os"
+	"runtime/debug"
+	rt "runtime/metrics"
+	"time"
+)
+
+// The bounds of what the heap may grow by between two collections.
+const (
+	// share of what lives, in percent: most of that is what the fleet is like and
+	// stays, so letting it double would cost more memory than it saves time.
+	share = 40
+	// between is how long a collection should be away from the next, in seconds,
+	// and most what that may cost. A wave of changes allocates more in two seconds
+	// than the quiet fleet in a minute, and readings should not have to share the
+	// cores with the collector just then.
+	between = 5
+	most    = 128 << 20
+	least   = 8 << 20
+)
+
+// growth returns by how many percent of what lives the heap may grow until the
+// next collection, at a rate of bytes allocated in a second.
+func growth(live, rate uint64) int {
+	live = max(live, 1<<20)
+	room := max(live*share/100, least, min(rate*between, most))
+	return int(room * 100 / live)
+}
+
+// tendHeap keeps the collector's target at growth until ctx ends, unless the
+// environment sets one. See docs/performance.md for what it costs and gives.
+func tendHeap(ctx context.Context) {
+	if os.Getenv("GOGC") != "" {
+		return
+	}
+	const every = 100 * time.Millisecond
+	samples := []rt.Sample{{Name: "/gc/heap/live:bytes"}, {Name: "/gc/heap/allocs:bytes"}}
+	rt.Read(samples)
+	allocated, rate := samples[1].Value.Uint64(), uint64(0)
+	set := growth(samples[0].Value.Uint64(), 0)
+	debug.SetGCPercent(set)
+	tick := time.NewTicker(every)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		rt.Read(samples)
+		now := samples[1].Value.Uint64()
+		// Up at once, down over seconds, so that the end of a wave is part of it.
+		rate = max((now-allocated)*uint64(time.Second/every), rate-rate/32)
+		allocated = now
+		// Each setting stops the world for some microseconds.
+		if p := growth(samples[0].Value.Uint64(), rate); p > set+set/8 || p < set-set/8 {
+			set = p
+			debug.SetGCPercent(p)
+		}
+	}
+}
