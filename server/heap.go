@@ -12,7 +12,7 @@ import (
 const (
 	// share of what lives, in percent: most of that is what the fleet is like and
 	// stays, so letting it double would cost more memory than it saves time.
-	share = 40
+	share = 30
 	// between is how long a collection should be away from the next, in seconds,
 	// and most what that may cost. A wave of changes allocates more in two seconds
 	// than the quiet fleet in a minute, and readings should not have to share the
@@ -27,7 +27,7 @@ const (
 func growth(live, rate uint64) int {
 	live = max(live, 1<<20)
 	room := max(live*share/100, least, min(rate*between, most))
-	return int(room * 100 / live)
+	return int((room*100 + live/2) / live)
 }
 
 // tendHeap keeps the collector's target at growth until ctx ends, unless the
@@ -44,6 +44,7 @@ func tendHeap(ctx context.Context) {
 	debug.SetGCPercent(set)
 	tick := time.NewTicker(every)
 	defer tick.Stop()
+	wave := false
 	for {
 		select {
 		case <-ctx.Done():
@@ -55,10 +56,18 @@ func tendHeap(ctx context.Context) {
 		// Up at once, down over seconds, so that the end of a wave is part of it.
 		rate = max((now-allocated)*uint64(time.Second/every), rate-rate/32)
 		allocated = now
+		live := samples[0].Value.Uint64()
 		// Each setting stops the world for some microseconds.
-		if p := growth(samples[0].Value.Uint64(), rate); p > set+set/8 || p < set-set/8 {
+		if p := growth(live, rate); p > set+set/8 || p < set-set/8 {
 			set = p
 			debug.SetGCPercent(p)
+		}
+		switch calm := growth(live, 0); {
+		case set > calm+calm/2:
+			wave = true
+		case wave && set <= calm+calm/8:
+			wave = false
+			debug.FreeOSMemory() // the room that the wave had
 		}
 	}
 }

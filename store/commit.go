@@ -20,7 +20,7 @@ import (
 
 // atOnce is how many rows one statement writes. There are few sizes, so that the
 // statements stay prepared whatever number of rows a commit comes to.
-var atOnce = []int{64, 16, 4, 1}
+var atOnce = []int{16, 4, 1}
 
 func insert[Row any](tx *gorm.DB, rows []Row) error {
 	for _, n := range atOnce {

@@ -652,7 +652,7 @@ func arrivedAt(a *ingest.Append) int64 {
 }
 
 // unevaluatedFor is how far back arrivals are told at a start. What rules have
-// seen is stored every ten seconds, so what came before that was evaluated.
+// seen is stored twice a minute, so what came before that was evaluated.
 const unevaluatedFor = 5 * 60_000
 
 // arrive notes when a reading came that is read back at the start.

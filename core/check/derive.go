@@ -173,7 +173,7 @@ func (d *Derivation) Metrics() []string {
 // unknown, and nothing is computed from it. Other names are looked up in facts.
 func (d *Derivation) Compute(readings []value.Reading, before func(metric string, at time.Time) (value.Reading, bool), facts func(expr.Name) value.Value) []value.Reading {
 	names := d.plan.Names()
-	if !slices.ContainsFunc(readings, func(r value.Reading) bool { return d.wants(r.Metric) }) {
+	if !slices.ContainsFunc(readings, func(r value.Reading) bool { return d.Uses(r.Metric) }) {
 		return nil
 	}
 	// What this message tells of each name of the plan, by slot.
@@ -241,8 +241,8 @@ func (d *Derivation) Compute(readings []value.Reading, before func(metric string
 	return out
 }
 
-// wants reports whether something is computed from a metric.
-func (d *Derivation) wants(metric string) bool {
+// Uses reports whether something is computed from a metric.
+func (d *Derivation) Uses(metric string) bool {
 	for _, n := range d.plan.Names() {
 		if n.Name.Scope == "" && n.Name.Key == metric {
 			return true

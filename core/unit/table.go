@@ -386,6 +386,11 @@ func scaled(name string, by *big.Rat) Unit {
 	return Unit{Symbol: name, Dimension: u.Dimension, Scale: u.Scale, factor: new(big.Rat).Mul(u.factor, by), offset: new(big.Rat).Set(u.offset)}
 }
 
+var (
+	columns = strings.NewReplacer("[Hg]", "Hg", "[H2O]", "H₂O")
+	raised  = strings.NewReplacer("0", "⁰", "1", "¹", "2", "²", "3", "³", "4", "⁴", "5", "⁵", "6", "⁶", "7", "⁷", "8", "⁸", "9", "⁹")
+)
+
 // pretty writes a symbol as people do: m3 as m³, ug as µg, a dot as a product.
 func pretty(s string) string {
 	parts := strings.FieldsFunc(s, func(r rune) bool { return r == '.' || r == '/' })
@@ -404,13 +409,13 @@ func pretty(s string) string {
 		} else if after, ok := strings.CutSuffix(name, "Ohm"); ok {
 			name = after + "Ω"
 		} else {
-			name = strings.NewReplacer("[Hg]", "Hg", "[H2O]", "H₂O").Replace(name)
+			name = columns.Replace(name)
 		}
 		if name == "" {
 			name, digits = digits, ""
 		}
 		b.WriteString(name)
-		b.WriteString(strings.NewReplacer("0", "⁰", "1", "¹", "2", "²", "3", "³", "4", "⁴", "5", "⁵", "6", "⁶", "7", "⁷", "8", "⁸", "9", "⁹").Replace(digits))
+		b.WriteString(raised.Replace(digits))
 	}
 	return b.String() + rest
 }

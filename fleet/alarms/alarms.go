@@ -371,6 +371,10 @@ func (e *Engine) tell(a Alarm) {
 		Priority: a.Priority, State: a.State, RaisedAt: a.RaisedAt})
 }
 
+// saveEvery is how often what rules have seen is stored. What came since is
+// judged again after a crash; a stop stores everything.
+const saveEvery = 30 * time.Second
+
 // flush stores the detections that moved without a change.
 func (e *Engine) flush(s *shard) {
 	for id, w := range s.subjects() {

@@ -73,7 +73,7 @@ func (e *Engine) tick(s *shard, now time.Time) {
 		e.calm(s, w, now)
 	}
 	e.chores(s, now)
-	if now.Sub(s.saved) >= 10*time.Second || now.Before(s.saved) {
+	if now.Sub(s.saved) >= saveEvery || now.Before(s.saved) {
 		e.flush(s)
 	}
 	e.save(s)

@@ -12,6 +12,7 @@ package commit
 
 import (
 	"context"
+	"runtime"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -239,6 +240,7 @@ func (w *Writer) commit(batch []job) (n, size int) {
 		a := &attempt{job: batch[len(all)]}
 		a.run()
 		all = append(all, a)
+		runtime.Gosched() // readings that have come meanwhile go first
 		if a.err == nil && !a.tx.empty() {
 			size += len(a.tx.Records) + len(a.tx.Facts) + len(a.tx.Validity)
 			txs = append(txs, a.tx)

@@ -54,7 +54,21 @@ type Derivations struct {
 // shard holds the newest inputs of devices whose model derives something.
 type shard struct {
 	mu   sync.Mutex
-	last map[string]map[string]value.Reading
+	last map[string]*inputs
+}
+
+// inputs are the newest readings of a device that something is computed from;
+// one without a time says that there is none. They are few, so that a search
+// costs less than a map.
+type inputs []value.Reading
+
+func (in *inputs) find(metric string) *value.Reading {
+	for i := range *in {
+		if (*in)[i].Metric == metric {
+			return &(*in)[i]
+		}
+	}
+	return nil
 }
 
 // Options are what Derivations are made of.
@@ -74,7 +88,7 @@ func New(o Options) *Derivations {
 	w := &Derivations{devices: o.Devices, models: o.Models, present: o.Present, history: o.History, store: o.Store, bus: o.Bus, now: o.Now, log: o.Log,
 		plans: map[*model.Model]*check.Derivation{}}
 	for i := range w.shards {
-		w.shards[i].last = map[string]map[string]value.Reading{}
+		w.shards[i].last = map[string]*inputs{}
 	}
 	w.jobs.all = map[string]*Job{}
 	return w
@@ -109,18 +123,21 @@ func (w *Derivations) Derive(device string, m *model.Model, readings []value.Rea
 	defer s.mu.Unlock()
 	last := s.last[device]
 	if last == nil {
-		last = map[string]value.Reading{}
-		if d, ok := w.present.Get(device); ok {
-			for metric, r := range d.Latest {
-				last[metric] = value.Reading{Metric: metric, At: r.At, Value: r.Value}
-			}
-		}
+		last = &inputs{}
 		s.last[device] = last
 	}
 	out := p.Compute(readings, func(metric string, at time.Time) (value.Reading, bool) {
-		r, ok := last[metric]
-		if !ok || !r.At.After(at) {
-			return r, ok
+		known := last.find(metric)
+		if known == nil { // not since the start, or not since the model derives something from it
+			r := value.Reading{Metric: metric}
+			if d, ok := w.present.Get(device); ok {
+				r.At, r.Value = d.Latest[metric].At, d.Latest[metric].Value
+			}
+			*last = append(*last, r)
+			known = last.find(metric)
+		}
+		if !known.At.After(at) {
+			return *known, !known.At.IsZero()
 		}
 		// A late message: what counted then is in the store.
 		r, ok, err := w.history.Last(context.Background(), device, metric, at)
@@ -129,9 +146,14 @@ func (w *Derivations) Derive(device string, m *model.Model, readings []value.Rea
 		}
 		return r, ok
 	}, w.facts(device))
-	for _, r := range readings {
-		if old, ok := last[r.Metric]; !ok || !r.At.Before(old.At) {
-			last[r.Metric] = r
+	for _, all := range [][]value.Reading{readings, out} {
+		for _, r := range all {
+			switch known := last.find(r.Metric); {
+			case known == nil && p.Uses(r.Metric):
+				*last = append(*last, r)
+			case known != nil && !r.At.Before(known.At):
+				*known = r
+			}
 		}
 	}
 	return out

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"runtime"
 	"slices"
 	"time"
 
@@ -38,7 +39,7 @@ type Progress struct {
 
 // sliceOf is how many devices one slice changes, so that it takes about a
 // millisecond. Between slices the writer rests and others get their turn.
-const sliceOf = 32
+const sliceOf = 40
 
 // SetMany puts values into the override of many devices and takes the names in
 // unset off it. Every device's model must allow all of it, or nothing is
@@ -110,6 +111,7 @@ func (b *Settings) slice(id string) {
 				j.Failed++
 			}
 			j.Done++
+			runtime.Gosched() // readings that have come meanwhile go first
 		}
 		if j.Done == len(j.Devices) {
 			j.EndedAt = b.now()

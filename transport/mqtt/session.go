@@ -149,6 +149,7 @@ func (x *session) loop(handled chan bool) {
 			return
 		}
 		incoming.Put(pk)
+		pk = nil // or every session would hold on to one
 	}
 }
 
