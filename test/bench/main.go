@@ -488,7 +488,7 @@ func fleetFigures(dir string, count int) ([]figure, error) {
 		{"  share of a core without a page, 15 s", fmt.Sprintf("%.0f %%", busy), target(count, "", "25 %"), ""},
 		{"  and with the fleet page open", fmt.Sprintf("%.0f %%", watched), target(count, "", "40 %"), ""},
 		{"  messages that devices had to keep and send again", fmt.Sprint(late), "0", ""},
-		{fmt.Sprintf("fleet page with %d devices, until interactive, median of %d", count, len(loads)), loads[len(loads)/2].Round(time.Millisecond).String(), target(count, "0.8 s", ""), ""},
+		{fmt.Sprintf("fleet page with %d devices, until interactive, median of %d", count, len(loads)), loads[len(loads)/2].Round(time.Millisecond).String(), target(count, "0.8 s", "2 s"), ""},
 		{fmt.Sprintf("from a reading published to the device's page, p50 of %d", len(shown)), median(shown).Round(time.Millisecond).String(), "", ""},
 		{"  p95", shown[len(shown)*95/100].Round(time.Millisecond).String(), "200 ms", ""},
 	}
@@ -638,7 +638,7 @@ func pageLoads(s *service.Service, p *browser.Page, count int) ([]time.Duration,
 			return nil, err
 		}
 		ms, err := browser.Eval[float64](p, fmt.Sprintf(`new Promise((done) => {
-			const look = () => document.querySelectorAll('section[aria-label=Vessels] li').length >= %d
+			const look = () => Number(document.querySelector('section[aria-label=Vessels]')?.dataset.devices) >= %d
 				? setTimeout(() => done(performance.now()), 0) : setTimeout(look, 5);
 			look();
 		})`, count))

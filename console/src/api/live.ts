@@ -13,8 +13,32 @@ export interface Fleet {
 let fleet: Fleet = { devices: new Map(), state: "connecting", heardAt: 0 };
 const listeners = new Set<() => void>();
 
+// What pages about all devices show. Of a large fleet something changes with
+// every message of the stream, and nobody reads ten thousand devices ten times a
+// second: it follows once a second then.
+const many = 2000;
+const manyEvery = 1000;
+let all = fleet.devices;
+let allAt = 0;
+let allDue = 0;
+
+function follow() {
+  const wait = allAt + manyEvery - Date.now();
+  if (all.size > many && fleet.devices.size > many && wait > 0) {
+    allDue ||= window.setTimeout(() => {
+      allDue = 0;
+      follow();
+      listeners.forEach((f) => f());
+    }, wait);
+    return;
+  }
+  all = fleet.devices;
+  allAt = Date.now();
+}
+
 function set(next: Partial<Fleet>) {
   fleet = { ...fleet, ...next };
+  if (next.devices) follow();
   listeners.forEach((f) => f());
 }
 
@@ -126,17 +150,22 @@ export function startLive(): () => void {
   return () => {
     stop();
     fleet = { devices: new Map(), state: "connecting", heardAt: 0 };
+    all = fleet.devices;
   };
 }
 
+function listen(f: () => void) {
+  listeners.add(f);
+  return () => listeners.delete(f);
+}
+
 export function useFleet(): Fleet {
-  return useSyncExternalStore(
-    (f) => {
-      listeners.add(f);
-      return () => listeners.delete(f);
-    },
-    () => fleet,
-  );
+  return useSyncExternalStore(listen, () => fleet);
+}
+
+// useDevices gives all devices as a page about all of them shows them.
+export function useDevices(): ReadonlyMap<string, Device> {
+  return useSyncExternalStore(listen, () => all);
 }
 
 // watchTraffic calls heard with messages as they pass, until the result is called.

@@ -62,4 +62,4 @@ export const priorities = ["urgent", "high", "medium", "low"] as const;
 export type Priority = (typeof priorities)[number];
 export const rank = (p: string) => priorities.indexOf(p as Priority);
 
-export const plural = (n: number, one: string, many = one + "s") => `${n} ${n === 1 ? one : many}`;
+export const plural = (n: number, one: string, many = one + "s") => `${number(n)} ${n === 1 ? one : many}`;

@@ -8,5 +8,5 @@ export const severityOf = (d: Device): number => severity[d.health ?? ""] ?? 5;
 
 // The fuller the vessel, the further to the left; dark ones come first.
 export function byNeed(a: Device, b: Device): number {
-  return severityOf(a) - severityOf(b) || (a.headspace ?? 2) - (b.headspace ?? 2) || a.id.localeCompare(b.id);
+  return severityOf(a) - severityOf(b) || (a.headspace ?? 2) - (b.headspace ?? 2) || (a.id < b.id ? -1 : 1);
 }

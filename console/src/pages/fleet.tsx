@@ -2,17 +2,17 @@ import { useQueries, useQuery } from "@tanstack/react-query";
 import { memo, useMemo } from "react";
 import { Link } from "react-router";
 import { api, ask, type Device, type Margin, type Model } from "../api/client";
-import { useFleet } from "../api/live";
-import { Badge } from "../components/badge";
+import { useDevices, useFleet } from "../api/live";
 import { Button, Choice, Command, Empty } from "../components/parts";
-import { headspaceOf, Legend } from "../components/legend";
+import { headspaceOf } from "../components/legend";
 import { Spark } from "../components/spark";
-import { describe, leastForBadge, Vessel } from "../components/vessel";
+import { Vessel } from "../components/vessel";
 import { useMatching, Where } from "../components/where";
-import { lasting, plural, say, words } from "../lib/format";
-import { byNeed, severityOf } from "../lib/need";
+import { lasting, number, plural, say, words } from "../lib/format";
+import { byNeed } from "../lib/need";
 import { useNow, useParam, useTitle } from "../lib/use";
 import { List } from "./fleet-list";
+import { Vessels } from "./fleet-vessels";
 
 const groupings = ["site", "model", "stage", "row"];
 
@@ -24,10 +24,8 @@ export function FleetPage() {
   const [only, setOnly] = useParam("health", "all");
   const [where, setWhere] = useParam("where", "");
   const { matching, pending } = useMatching(where);
-  const inUse = useMemo(
-    () => [...fleet.devices.values()].filter((d) => d.status !== "retired"),
-    [fleet.devices],
-  );
+  const devices = useDevices();
+  const inUse = useMemo(() => [...devices.values()].filter((d) => d.status !== "retired"), [devices]);
   const shown = useMemo(() => {
     return inUse
       .filter((d) => only === "all" || d.health === only)
@@ -39,7 +37,8 @@ export function FleetPage() {
     for (const d of inUse) if (d.health) c[d.health] = (c[d.health] ?? 0) + 1;
     return c;
   }, [inUse]);
-  const sites = new Set(inUse.map((d) => d.labels.site).filter(Boolean)).size;
+  const sites = useMemo(() => new Set(inUse.map((d) => d.labels.site).filter(Boolean)).size, [inUse]);
+  const raised = fleet.service?.groups;
 
   return (
     <>
@@ -51,7 +50,8 @@ export function FleetPage() {
               <b className="text-ink">{shown.length}</b> of{" "}
             </>
           )}
-          <b className="text-ink">{inUse.length}</b> devices{sites > 0 && ` at ${plural(sites, "site")}`}
+          <b className="text-ink">{number(inUse.length)}</b> devices
+          {sites > 0 && ` at ${plural(sites, "site")}`}
         </p>
         <Choice
           label="Health"
@@ -59,7 +59,7 @@ export function FleetPage() {
           onChange={setOnly}
           options={["all", "dark", "poor", "watch", "awaited", "sound"].map((h) => ({
             value: h,
-            name: h === "all" ? "all" : `${counts[h] ?? 0} ${h}`,
+            name: h === "all" ? "all" : `${number(counts[h] ?? 0)} ${h}`,
           }))}
         />
         <div className="ml-auto flex flex-wrap items-center gap-3">
@@ -94,7 +94,7 @@ export function FleetPage() {
           placeholder="Filter by a condition, such as must_temp > set.max_temp - 3, or a word"
         />
       </div>
-      {(fleet.state === "connecting" && fleet.devices.size === 0) || pending ? (
+      {(fleet.state === "connecting" && devices.size === 0) || pending ? (
         <p className="py-8 text-muted">Loading the fleet…</p>
       ) : inUse.length === 0 ? (
         <Empty
@@ -128,7 +128,7 @@ export function FleetPage() {
           ) : view === "list" ? (
             <List devices={shown} />
           ) : (
-            <Vessels devices={shown} by={by} />
+            <Vessels devices={shown} by={by} raised={raised} only={only} />
           )}
           {view !== "list" && <Least devices={matching ? shown : inUse} />}
         </div>
@@ -136,83 +136,6 @@ export function FleetPage() {
       <Foot devices={inUse} />
     </>
   );
-}
-
-function Vessels({ devices, by }: { devices: Device[]; by: string }) {
-  const groups = useMemo(() => {
-    const m = new Map<string, Device[]>();
-    for (const d of devices) {
-      const key = (by === "model" ? d.model_title : d.labels[by]) || `no ${by}`;
-      m.set(key, [...(m.get(key) ?? []), d]);
-    }
-    // The group that needs somebody most comes first.
-    return [...m].sort(([a, x], [b, y]) => byNeedOfGroup(x, y) || a.localeCompare(b));
-  }, [devices, by]);
-  const raised = useFleet().service?.groups ?? [];
-  const width = devices.length <= 60 ? 34 : devices.length <= 300 ? 22 : devices.length <= 1200 ? 14 : 10;
-  return (
-    <section aria-label="Vessels">
-      {groups.map(([name, ds]) => (
-        <div
-          key={name}
-          className="grid grid-cols-[7.5rem_minmax(0,1fr)] gap-x-4 border-t border-line py-2.5 sm:grid-cols-[9rem_minmax(0,1fr)]"
-        >
-          <div>
-            <h2 className="font-semibold">{name}</h2>
-            <p className="text-muted">{plural(ds.length, "device")}</p>
-            <Summary devices={ds} />
-            {raised
-              .filter((a) => a.group === `${by}=${name}`)
-              .map((a) => (
-                <Link key={a.id} to="/alarms" className="mt-1 flex items-start gap-1.5" title={a.message}>
-                  <Badge priority={a.priority} waiting={a.state === "unacknowledged"} />
-                  <b className="min-w-0">{words(a.rule)}</b>
-                </Link>
-              ))}
-          </div>
-          <ul
-            className="flex flex-wrap items-start pt-1"
-            style={{ gap: width >= 22 ? "0.65rem 0.8rem" : "3px" }}
-          >
-            {ds.map((d) => (
-              <Place key={d.id} device={d} width={width} />
-            ))}
-          </ul>
-        </div>
-      ))}
-      <Legend />
-    </section>
-  );
-}
-
-const Place = memo(function Place({ device: d, width }: { device: Device; width: number }) {
-  const said = describe(d);
-  const small = width < leastForBadge;
-  return (
-    <li className="leading-none">
-      <Link
-        to={`/devices/${d.id}`}
-        title={said}
-        aria-label={small ? said : undefined}
-        className="relative block"
-      >
-        {!small && <span className="sr-only">{said}</span>}
-        <Vessel device={d} width={width} />
-      </Link>
-    </li>
-  );
-});
-
-const needOf = (ds: Device[]) =>
-  Math.min(...ds.map((d) => severityOf(d) * 10 + Math.min(d.headspace ?? 1, 1)));
-const byNeedOfGroup = (x: Device[], y: Device[]) => needOf(x) - needOf(y);
-
-function Summary({ devices }: { devices: Device[] }) {
-  const parts = ["dark", "poor", "watch"]
-    .map((h) => ({ h, n: devices.filter((d) => d.health === h).length }))
-    .filter((x) => x.n > 0);
-  if (parts.length === 0) return <p className="text-muted">all sound</p>;
-  return <p className="font-semibold">{parts.map((x) => `${x.n} ${x.h}`).join(", ")}</p>;
 }
 
 const leastMargin = (d: Device): Margin | undefined =>
@@ -223,7 +146,7 @@ const leastMargin = (d: Device): Margin | undefined =>
 const directLimit = (m?: Margin) => (m && m.of === m.metric ? m.limit : undefined);
 
 // Least lists who gets to a limit next.
-function Least({ devices }: { devices: Device[] }) {
+const Least = memo(function Least({ devices }: { devices: Device[] }) {
   const now = useNow(5000);
   const rows = useMemo(
     () =>
@@ -288,7 +211,7 @@ function Least({ devices }: { devices: Device[] }) {
       </ul>
     </aside>
   );
-}
+});
 
 function Nearness({ device, models, now }: { device: Device; models?: Model[]; now: number }) {
   const m = leastMargin(device);
@@ -344,11 +267,14 @@ function Foot({ devices }: { devices: Device[] }) {
   }, [journal.data, now]);
   const total = hours.reduce((a, b) => a + b, 0);
   const most = Math.max(1, ...hours);
-  const applied = devices.filter(
-    (d) => d.revision > 0 && d.applied === d.revision && d.drifting.length === 0,
-  ).length;
-  const drifting = devices.filter((d) => d.drifting.length > 0).length;
-  const pending = devices.filter((d) => d.applied > 0 && d.applied !== d.revision).length;
+  const [applied, drifting, pending] = useMemo(
+    () => [
+      devices.filter((d) => d.revision > 0 && d.applied === d.revision && d.drifting.length === 0).length,
+      devices.filter((d) => d.drifting.length > 0).length,
+      devices.filter((d) => d.applied > 0 && d.applied !== d.revision).length,
+    ],
+    [devices],
+  );
   return (
     <footer className="mt-6 flex flex-wrap items-center gap-x-9 gap-y-2 border-t border-line pt-3 text-muted">
       <span className="flex items-center gap-2">
@@ -388,8 +314,8 @@ function Foot({ devices }: { devices: Device[] }) {
         </svg>
       </span>
       <span>
-        settings: <b className="text-ink">{applied}</b> as intended, <b className="text-ink">{drifting}</b>{" "}
-        refused or drifted
+        settings: <b className="text-ink">{number(applied)}</b> as intended,{" "}
+        <b className="text-ink">{drifting}</b> refused or drifted
         {pending > 0 && (
           <>
             , <b className="text-ink">{pending}</b> on their way
