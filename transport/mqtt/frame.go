@@ -39,7 +39,23 @@ func (x *session) read() (pk *packets.Packet, err error) {
 	if _, err := io.ReadFull(x.r, body); err != nil {
 		return nil, err
 	}
-	return pk, decode(pk, body)
+	if err := decode(pk, body); err != nil {
+		return pk, err
+	}
+	detach(pk)
+	return pk, nil
+}
+
+// detach copies the texts of a packet, which the codec leaves in the memory of
+// the packet's body: whoever keeps a topic or a client id, such as the traffic,
+// would keep the whole message.
+func detach(pk *packets.Packet) {
+	pk.TopicName = strings.Clone(pk.TopicName)
+	pk.Properties.ContentType = strings.Clone(pk.Properties.ContentType)
+	pk.Connect.ClientIdentifier = strings.Clone(pk.Connect.ClientIdentifier)
+	for i := range pk.Filters {
+		pk.Filters[i].Filter = strings.Clone(pk.Filters[i].Filter)
+	}
 }
 
 type tooLarge struct{ size, limit int }
