@@ -135,3 +135,30 @@ func TestBackfillRefuses(t *testing.T) {
 		t.Errorf("a job that is not there: %v", err)
 	}
 }
+
+// TestDerivedFromDerived: what is computed from a computed metric and from another
+// one takes the newest of both, whichever arrives alone.
+func TestDerivedFromDerived(t *testing.T) {
+	r := rig.New(t)
+	_, _, err := r.Models.Publish(t.Context(), []byte(fmt.Sprintf(twoModel, "1.0.0", `,
+		"twice":{"type":"number","unit":"cm","readOnly":true,"ullage:derived":"a * 2"},
+		"both":{"type":"number","unit":"cm","readOnly":true,"ullage:derived":"twice + b"}`)), nil, "t")
+	r.Must(err)
+	r.Onboard("two-1", "two", nil)
+	for i, c := range []struct {
+		body string
+		both float64 // in cm; b is in mm
+	}{
+		{`{"a":1,"b":100}`, 12},
+		{`{"b":200}`, 22},
+		{`{"a":5}`, 30},
+		{`{"b":300}`, 40},
+		{`{"b":10}`, 11},
+	} {
+		r.Pass(10 * time.Second)
+		r.Keep("two-1", c.body)
+		if got := r.Device("two-1").Latest["both"].Value; got != value.OfNumber(c.both) {
+			t.Errorf("message %d, %s: both is %v, want %v", i+1, c.body, got, c.both)
+		}
+	}
+}

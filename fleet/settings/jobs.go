@@ -37,8 +37,8 @@ type Progress struct {
 	Done, Failed int
 }
 
-// sliceOf is how many devices one slice changes, so that it takes about a
-// millisecond. Between slices the writer rests and others get their turn.
+// sliceOf is how many devices one slice changes, so that it takes a few
+// milliseconds. Between slices the writer rests and others get their turn.
 const sliceOf = 40
 
 // SetMany puts values into the override of many devices and takes the names in
