@@ -68,7 +68,7 @@ type App struct {
 	Alarms      *alarms.Engine
 	Present     *present.Fleet
 	Expressions *expressions.Expressions
-	Door        *ingest.Door
+	Intake      *ingest.Intake
 	Meter       *ingest.Meter
 	People      *people.Register
 	Facts       fact.Log
@@ -297,7 +297,7 @@ func (s *server) serviceRoutes() {
 
 func (s *server) service() client.Service {
 	n := s.Devices.Count() - s.Devices.Retired()
-	readings, _, refused := s.Door.Counts()
+	readings, _, refused := s.Intake.Counts()
 	groups := []client.GroupAlarm{}
 	for _, a := range s.Alarms.Groups() {
 		groups = append(groups, client.GroupAlarm{ID: a.ID, Rule: a.Rule, Group: a.Group, Priority: string(a.Priority), State: string(a.State), Message: a.Message, RaisedAt: a.RaisedAt})

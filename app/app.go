@@ -32,6 +32,7 @@ import (
 	"ullage/fleet/settings"
 	"ullage/fleet/traffic"
 	"ullage/store"
+	"ullage/transport/door"
 	"ullage/transport/mqtt"
 	"ullage/transport/web"
 )
@@ -48,11 +49,11 @@ type Options struct {
 	KeepReadings, KeepRollups time.Duration
 	// Traffic bounds the latest messages that are kept in memory.
 	Traffic traffic.Options
-	// AddressFailures is how many failed sign-ins of devices one address may have
-	// within a minute before it is answered more slowly; 0 for no bound.
-	AddressFailures int
-	Log             *slog.Logger     // nothing is logged if it is nil
-	Now             func() time.Time // time.Now if it is nil
+	// Limits bound devices and strangers at the door; door.DefaultLimits if they
+	// are all zero.
+	Limits door.Limits
+	Log    *slog.Logger     // nothing is logged if it is nil
+	Now    func() time.Time // time.Now if it is nil
 	// Handlers are told the news after those of the service.
 	Handlers []event.Handler
 }
@@ -71,8 +72,8 @@ type App struct {
 	Alarms      *alarms.Engine
 	People      *people.Register
 	Traffic     *traffic.Log
-	Gate        *devices.Gate
-	Door        *ingest.Door
+	Door        *door.Door
+	Intake      *ingest.Intake
 	Meter       *ingest.Meter
 	Derivations *derived.Derivations
 	Expressions *expressions.Expressions
@@ -99,6 +100,9 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	}
 	if o.Now == nil {
 		o.Now = time.Now
+	}
+	if o.Limits == (door.Limits{}) {
+		o.Limits = door.DefaultLimits()
 	}
 	if o.Zone == nil {
 		o.Zone = time.UTC
@@ -150,12 +154,13 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		return a, err
 	}
 	a.Traffic = traffic.New(o.Traffic)
-	a.Gate = devices.NewGate(o.AddressFailures, o.Now)
 	a.Meter = &ingest.Meter{}
 	a.Derivations = derived.New(derived.Options{Devices: a.Devices, Models: a.Models, Present: a.Present, History: telemetry, Store: telemetry, Bus: a.Bus,
 		Log: o.Log, Now: o.Now})
-	a.Door = ingest.New(ingest.Options{Store: telemetry, Devices: a.Devices, Models: a.Models, Settings: a.Settings, Commands: a.Commands, Commits: a.Commits,
+	a.Intake = ingest.New(ingest.Options{Store: telemetry, Devices: a.Devices, Models: a.Models, Settings: a.Settings, Commands: a.Commands, Commits: a.Commits,
 		Traffic: a.Traffic, Bus: a.Bus, Derive: a.Derivations, Now: o.Now})
+	a.Door = door.New(door.Options{Devices: a.Devices, Intake: a.Intake, Settings: a.Settings, Commands: a.Commands, Traffic: a.Traffic, Limits: o.Limits,
+		Log: o.Log, Now: o.Now})
 	a.Expressions = expressions.New(expressions.Options{Models: a.Models, Devices: a.Devices, Present: a.Present, History: telemetry, Rules: a.Alarms.Names, Now: o.Now})
 	a.Queries = query.New(query.Options{History: telemetry, Devices: a.Devices, Models: a.Models, Limits: a.Present, Matching: a.Expressions.Where, Zone: o.Zone, Now: o.Now})
 	a.Revisions = revisions.New(revisions.Options{Models: a.Models, Devices: a.Devices, Settings: a.Settings, Alarms: a.Alarms, Matching: a.Expressions.Where, Moved: a.Derivations.Forget})
@@ -184,23 +189,21 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 // API returns the use cases as the operators' API takes them.
 func (a *App) API() *api.App {
 	return &api.App{Models: a.Models, Devices: a.Devices, Settings: a.Settings, Commands: a.Commands, Alarms: a.Alarms, Present: a.Present,
-		Expressions: a.Expressions, Door: a.Door, Meter: a.Meter, People: a.People, Facts: a.Facts, News: a.News, AsOf: a.AsOf, History: a.Store.Telemetry, Queries: a.Queries,
+		Expressions: a.Expressions, Intake: a.Intake, Meter: a.Meter, People: a.People, Facts: a.Facts, News: a.News, AsOf: a.AsOf, History: a.Store.Telemetry, Queries: a.Queries,
 		Importer: a.Importer, Traffic: a.Traffic, Revisions: a.Revisions, Derivations: a.Derivations, Folder: a.Folder, Settle: a.Settle, Log: a.Log, Now: a.Now}
 }
 
-// MQTT returns the door for devices that speak MQTT, as a handler of news too.
+// MQTT returns the server for devices that speak MQTT, as a handler of news too.
 // It must be called before Start.
-func (a *App) MQTT(l ingest.Limits) *mqtt.Server {
-	s := mqtt.NewServer(mqtt.Options{Devices: a.Devices, Door: a.Door, Settings: a.Settings, Commands: a.Commands, Traffic: a.Traffic, Gate: a.Gate,
-		Limits: l, Log: a.Log, Now: a.Now})
+func (a *App) MQTT() *mqtt.Server {
+	s := mqtt.NewServer(mqtt.Options{Door: a.Door, Log: a.Log, Now: a.Now})
 	a.Handle(s.Handle)
 	return s
 }
 
-// Web returns the door for devices that speak HTTP.
-func (a *App) Web(l ingest.Limits) http.Handler {
-	return web.New(web.Options{Devices: a.Devices, Door: a.Door, Settings: a.Settings, Commands: a.Commands, Traffic: a.Traffic, Gate: a.Gate,
-		Limits: l, Log: a.Log, Now: a.Now})
+// Web returns the handler for devices that speak HTTP.
+func (a *App) Web() http.Handler {
+	return web.New(web.Options{Door: a.Door, Log: a.Log, Now: a.Now})
 }
 
 // Handle adds a handler of news; it must be called before Start.
@@ -233,7 +236,7 @@ func (a *App) tick(ctx context.Context) {
 		case at := <-t.C:
 			a.Bus.Publish(event.Tick{Now: at})
 			if n%4 == 0 {
-				stored, _, _ := a.Door.Counts()
+				stored, _, _ := a.Intake.Counts()
 				a.Meter.Sample(at, stored)
 			}
 		}

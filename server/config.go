@@ -24,6 +24,7 @@ import (
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
 	"ullage/store"
+	"ullage/transport/door"
 )
 
 // Option is one thing that can be configured: by a key in the config file, a
@@ -225,8 +226,8 @@ func (c *Config) keep(key string) (time.Duration, error) {
 	return d.Std(), nil
 }
 
-func (c *Config) limits() ingest.Limits {
-	l := ingest.DefaultLimits()
+func (c *Config) limits() door.Limits {
+	l := door.DefaultLimits()
 	l.Message, l.Rate = c.num("message_limit"), float64(c.num("device_rate"))
 	l.Connects, l.Failures = c.num("device_connects"), c.num("address_failures")
 	return l
@@ -250,7 +251,7 @@ func (c *Config) Logger(w io.Writer) (*slog.Logger, error) {
 
 // app returns how the parts of the service are put together.
 func (c *Config) app(log *slog.Logger) (app.Options, error) {
-	o := app.Options{Dir: c.str("data"), Store: store.Options{MaxBytes: int64(c.num("store_limit")) << 20}, AddressFailures: c.num("address_failures"), Log: log}
+	o := app.Options{Dir: c.str("data"), Store: store.Options{MaxBytes: int64(c.num("store_limit")) << 20}, Limits: c.limits(), Log: log}
 	var err error
 	if o.Zone, err = c.zone(); err != nil {
 		return o, err

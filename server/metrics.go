@@ -16,7 +16,7 @@ import (
 
 // metrics are what /metrics tells, in Prometheus exposition format.
 func metrics(a *app.App, broker *mqtt.Server) http.Handler {
-	t, door, bus := a.Store.Telemetry, a.Door, a.Bus
+	t, door, bus := a.Store.Telemetry, a.Intake, a.Bus
 	r := prometheus.NewRegistry()
 	r.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	counter := func(name, help string, f func() float64) {

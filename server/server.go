@@ -65,12 +65,12 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	defer shut()
 
 	var isReady atomic.Bool
-	broker := a.MQTT(c.limits())
+	broker := a.MQTT()
 	events := &api.Events{}
 	a.Handle(events.Handle)
 	streams, endStreams := context.WithCancel(context.Background())
 	defer endStreams()
-	field := &http.Server{ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, Handler: a.Web(c.limits())}
+	field := &http.Server{ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, Handler: a.Web()}
 	operators := &http.Server{ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return streams }}
 	profile := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: profiles()}
 	table := []*listener{

@@ -188,7 +188,7 @@ func TestCrashBeforeEvaluation(t *testing.T) {
 	r.Bus.Stop() // nobody is told from here on
 	r.Clock.Forward(time.Minute)
 	done := make(chan struct{})
-	r.Door.Accept(message("air-kilnside-2", `{"co2":1900}`), func(o outcome) { close(done) })
+	r.Intake.Accept(message("air-kilnside-2", `{"co2":1900}`), func(o outcome) { close(done) })
 	<-done
 	r.Must(r.Store.Close())
 	r.Reopen()

@@ -100,7 +100,7 @@ func TestJudgedAsThen(t *testing.T) {
 		send := func(body string) {
 			r.Clock.Forward(20 * time.Second)
 			done := make(chan struct{})
-			r.Door.Accept(message("air-kilnside-2", body), func(outcome) { close(done) })
+			r.Intake.Accept(message("air-kilnside-2", body), func(outcome) { close(done) })
 			<-done
 			if !dies {
 				r.Settle()

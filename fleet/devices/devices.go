@@ -41,6 +41,10 @@ const (
 type Device struct {
 	ID    string
 	Model string
+	// Name is what people call it, in any script; empty where the id is enough.
+	Name string
+	// Hub is the id of the device that carries it; empty for none.
+	Hub string
 	// Version is the version of the model that it was given.
 	Version    string
 	Labels     map[string]string

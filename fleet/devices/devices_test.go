@@ -3,7 +3,6 @@ package devices_test
 import (
 	"strings"
 	"testing"
-	"time"
 
 	"ullage/fleet/devices"
 	"ullage/fleet/fact"
@@ -131,23 +130,5 @@ func TestLabels(t *testing.T) {
 	}
 	if _, err := r.Devices.Label(t.Context(), tank, map[string]string{"a b": "c"}, "mara"); rig.Code(err) != fault.Invalid {
 		t.Errorf("a bad name: %v", err)
-	}
-}
-
-func TestGate(t *testing.T) {
-	now := rig.Start
-	g := devices.NewGate(3, func() time.Time { return now })
-	for i := range 5 {
-		wait, quiet := g.Failed("127.0.0.1")
-		if quiet != (i >= 3) || (wait > 0) != quiet {
-			t.Errorf("failure %d: wait %s, quiet %v", i+1, wait, quiet)
-		}
-	}
-	if _, quiet := g.Failed("127.0.0.2"); quiet {
-		t.Error("another address pays for the first")
-	}
-	now = now.Add(61 * time.Second)
-	if _, quiet := g.Failed("127.0.0.1"); quiet {
-		t.Error("after a minute it is still quiet")
 	}
 }

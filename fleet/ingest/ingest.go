@@ -1,5 +1,5 @@
-// Package ingest is the one door behind every transport. A message comes in
-// with the device it is from, is decoded and checked against the device's
+// Package ingest takes what devices send, behind the door that all transports
+// share. A message comes in with the device it is from, is decoded and checked against the device's
 // model, stored, and only then answered for.
 package ingest
 
@@ -100,7 +100,7 @@ type Deriver interface {
 	Derive(device string, m *model.Model, readings []value.Reading) []value.Reading
 }
 
-// Options are what a Door is made of.
+// Options are what an Intake is made of.
 type Options struct {
 	Store    Store
 	Devices  *devices.Registry
@@ -114,8 +114,8 @@ type Options struct {
 	Now      func() time.Time
 }
 
-// Door takes messages.
-type Door struct {
+// Intake takes messages.
+type Intake struct {
 	o Options
 
 	mu       sync.Mutex
@@ -139,14 +139,14 @@ const (
 	aboutBurst = 50
 )
 
-// New returns a Door.
-func New(o Options) *Door {
-	return &Door{o: o, receipts: map[string]*recent{}, pace: rate.NewLimiter(aboutRate, aboutBurst)}
+// New returns an Intake.
+func New(o Options) *Intake {
+	return &Intake{o: o, receipts: map[string]*recent{}, pace: rate.NewLimiter(aboutRate, aboutBurst)}
 }
 
 // Counts returns how many readings were stored, and how many messages came and
 // were refused, whole or in part, since the start.
-func (d *Door) Counts() (readings, messages, refused uint64) {
+func (d *Intake) Counts() (readings, messages, refused uint64) {
 	return d.readings.Load(), d.messages.Load(), d.refused.Load()
 }
 
@@ -154,7 +154,7 @@ func (d *Door) Counts() (readings, messages, refused uint64) {
 // nothing needs to be stored, else from the store's writer after the commit.
 // Messages of one device must come from one goroutine at a time to be stored
 // in their order.
-func (d *Door) Accept(m Message, done func(Outcome)) {
+func (d *Intake) Accept(m Message, done func(Outcome)) {
 	d.messages.Add(1)
 	arrived := d.o.Now().UTC().Truncate(time.Millisecond)
 	dev, err := d.o.Devices.Get(m.Device)
@@ -184,7 +184,7 @@ func (d *Door) Accept(m Message, done func(Outcome)) {
 	}
 }
 
-func (d *Door) acceptAbout(m Message, dev devices.Device, done func(Outcome)) {
+func (d *Intake) acceptAbout(m Message, dev devices.Device, done func(Outcome)) {
 	mod, err := d.o.Models.Of(dev.Model, dev.Version)
 	if err != nil {
 		done(Outcome{Err: fault.From(err)})
@@ -207,7 +207,7 @@ func (d *Door) acceptAbout(m Message, dev devices.Device, done func(Outcome)) {
 
 // acceptEvent makes an event of the model a fact. Its time is that of its
 // arrival.
-func (d *Door) acceptEvent(m Message, dev devices.Device, name string, arrived time.Time, done func(Outcome)) {
+func (d *Intake) acceptEvent(m Message, dev devices.Device, name string, arrived time.Time, done func(Outcome)) {
 	mod, err := d.o.Models.Of(dev.Model, dev.Version)
 	if err != nil {
 		done(Outcome{Err: fault.From(err)})
@@ -238,7 +238,7 @@ func (d *Door) acceptEvent(m Message, dev devices.Device, name string, arrived t
 	})
 }
 
-func (d *Door) acceptReadings(m Message, dev devices.Device, arrived time.Time, done func(Outcome)) {
+func (d *Intake) acceptReadings(m Message, dev devices.Device, arrived time.Time, done func(Outcome)) {
 	mod, err := d.o.Models.Of(dev.Model, dev.Version)
 	if err != nil {
 		done(d.finish(m, arrived, Outcome{Err: fault.From(err)}))
@@ -291,8 +291,14 @@ func (d *Door) acceptReadings(m Message, dev devices.Device, arrived time.Time, 
 	}
 }
 
+// Refuse counts and shows a message that the door refuses unread.
+func (d *Intake) Refuse(m Message, why *fault.Error) Outcome {
+	d.messages.Add(1)
+	return d.finish(m, d.o.Now().UTC().Truncate(time.Millisecond), Outcome{Err: why})
+}
+
 // finish writes the message to the traffic and counts refusals.
-func (d *Door) finish(m Message, arrived time.Time, o Outcome) Outcome {
+func (d *Intake) finish(m Message, arrived time.Time, o Outcome) Outcome {
 	e := traffic.Entry{
 		At: arrived, Device: m.Device, Direction: traffic.Up, Transport: m.Transport, Remote: m.Remote,
 		Topic: string(m.Kind), Body: shown(m.Body), Size: len(m.Body), Kept: o.Kept, Refused: o.Refused, Marked: o.Marked,
@@ -342,7 +348,7 @@ func contentType(ct string, body []byte) *fault.Error {
 
 // redelivered gives an untimed message its receipt, and tells whether it was
 // taken before. A receipt of 0 says that the transport tells no deliveries apart.
-func (d *Door) redelivered(m Message, arrived time.Time) (receipt int64, known bool, err error) {
+func (d *Intake) redelivered(m Message, arrived time.Time) (receipt int64, known bool, err error) {
 	if m.PacketID == 0 {
 		return 0, false, nil
 	}
@@ -373,7 +379,7 @@ type recent struct {
 	next  int
 }
 
-func (d *Door) known(device string, receipt int64, now time.Time) (bool, error) {
+func (d *Intake) known(device string, receipt int64, now time.Time) (bool, error) {
 	d.mu.Lock()
 	r := d.receipts[device]
 	if r != nil {
@@ -392,7 +398,7 @@ func (d *Door) known(device string, receipt int64, now time.Time) (bool, error) 
 	return known, nil
 }
 
-func (d *Door) remember(device string, receipt int64) {
+func (d *Intake) remember(device string, receipt int64) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	r := d.receipts[device]
@@ -404,7 +410,7 @@ func (d *Door) remember(device string, receipt int64) {
 	r.next = (r.next + 1) % len(r.items)
 }
 
-func (d *Door) forget(device string, receipt int64) {
+func (d *Intake) forget(device string, receipt int64) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if r := d.receipts[device]; r != nil && receipt != 0 {

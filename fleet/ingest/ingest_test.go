@@ -56,7 +56,7 @@ func TestRefusedWhole(t *testing.T) {
 			t.Errorf("%s %s gives %+v, want %s", c.m.Kind, c.m.Body, o, c.code)
 		}
 	}
-	if _, messages, refused := r.Door.Counts(); messages != 5 || refused != 5 {
+	if _, messages, refused := r.Intake.Counts(); messages != 5 || refused != 5 {
 		t.Errorf("%d messages, %d refused", messages, refused)
 	}
 	if d := r.Device("tank-fennimore-07"); d.Health != "watch" || d.Refusals != 5 {
@@ -200,7 +200,7 @@ func TestFullDiskKeepsNothingAndForgetsNothing(t *testing.T) {
 	if n := len(r.Points("bung-saltmarsh-112", "battery")); n != kept {
 		t.Errorf("%d are stored, %d were acknowledged", n, kept)
 	}
-	if _, _, refused := r.Door.Counts(); refused != 0 {
+	if _, _, refused := r.Intake.Counts(); refused != 0 {
 		t.Errorf("our own failure was counted as %d refusals of the device", refused)
 	}
 }

@@ -301,7 +301,7 @@ func selection(dir string) (selecting, scanning, latest time.Duration, err error
 	for i, c := range copies {
 		id := fmt.Sprintf("tank-%05d", i)
 		body := fmt.Sprintf(`{"must_temp":%.2f,"density":1050}`, c.temp)
-		a.Door.Accept(ingest.Message{Device: id, Kind: ingest.Readings, Body: []byte(body), Transport: "bench"}, func(ingest.Outcome) { answered <- struct{}{} })
+		a.Intake.Accept(ingest.Message{Device: id, Kind: ingest.Readings, Body: []byte(body), Transport: "bench"}, func(ingest.Outcome) { answered <- struct{}{} })
 	}
 	for range selectAmong {
 		select {

@@ -19,6 +19,7 @@ import (
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
 	"ullage/fleet/present"
+	"ullage/transport/door"
 )
 
 // Start is what a new rig's clock says.
@@ -42,6 +43,16 @@ func (c *Clock) Forward(d time.Duration) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.now = c.now.Add(d)
+}
+
+// DoorWith returns a door of the rig with changed limits and another clock.
+func (r *Rig) DoorWith(now func() time.Time, change func(*door.Limits)) *door.Door {
+	limits := door.DefaultLimits()
+	if change != nil {
+		change(&limits)
+	}
+	return door.New(door.Options{Devices: r.Devices, Intake: r.Intake, Settings: r.Settings, Commands: r.Commands, Traffic: r.Traffic,
+		Limits: limits, Log: r.Log, Now: now})
 }
 
 // Rig is a whole service without its doors.
@@ -148,7 +159,7 @@ func (r *Rig) Send(device, body string) ingest.Outcome {
 func (r *Rig) SendMessage(m ingest.Message) ingest.Outcome {
 	r.T.Helper()
 	done := make(chan ingest.Outcome, 1)
-	r.Door.Accept(m, func(o ingest.Outcome) { done <- o })
+	r.Intake.Accept(m, func(o ingest.Outcome) { done <- o })
 	select {
 	case o := <-done:
 		r.Settle()

@@ -7,7 +7,7 @@ import (
 	"sync"
 	"time"
 
-	"ullage/fleet/ingest"
+	"ullage/transport/door"
 )
 
 // slot is one message that waits for its commit. Slots are answered in the
@@ -16,7 +16,7 @@ type slot struct {
 	id      uint16
 	qos     byte
 	done    bool
-	outcome ingest.Outcome
+	verdict door.Verdict
 }
 
 // todo is what a session has to say. There is a goroutine for it only while
@@ -63,9 +63,9 @@ func (x *session) enqueue(sl *slot) bool {
 }
 
 // ready says what became of a message. It is quick: the store calls it.
-func (x *session) ready(sl *slot, o ingest.Outcome) {
+func (x *session) ready(sl *slot, v door.Verdict) {
 	x.todo.mu.Lock()
-	sl.outcome, sl.done = o, true
+	sl.verdict, sl.done = v, true
 	x.kick()
 	x.todo.mu.Unlock()
 }
@@ -121,7 +121,7 @@ func (x *session) answer() {
 		t.mu.Unlock()
 		for _, sl := range batch {
 			if !x.acknowledge(sl) {
-				x.end(codeFor(sl.outcome.Err), sl.outcome.Err.Sentence)
+				x.end(codeFor(sl.verdict.Problem.Code), sl.verdict.Err.Sentence)
 				x.closing()
 				close(x.written)
 				return

@@ -9,10 +9,12 @@ import (
 	"time"
 
 	"github.com/mochi-mqtt/server/v2/packets"
-	"golang.org/x/time/rate"
 
-	"ullage/fleet/traffic"
+	"ullage/fleet/fault"
+	"ullage/transport/door"
 )
+
+const transport = "mqtt" // as the traffic names it
 
 // connect judges a CONNECT and answers it.
 func (x *session) connect(pk *packets.Packet) (resumed, ok bool) {
@@ -32,42 +34,27 @@ func (x *session) connect(pk *packets.Packet) (resumed, ok bool) {
 		return false, false
 	}
 	user := string(c.Username)
-	refuse := func(v3, v5 byte, why string) {
-		ref := traffic.NewRef()
-		e := traffic.Entry{At: s.o.Now(), Direction: traffic.Up, Transport: "mqtt", Remote: x.remote, Topic: "connect", Claimed: clip(user), Reason: why, Ref: ref}
-		if s.o.Devices.Knows(user) {
-			e.Device = user
-		}
-		wait, quiet := s.o.Gate.Failed(hostOf(x.remote))
-		if quiet {
-			time.Sleep(wait)
-		} else {
-			s.o.Traffic.Add(e)
-		}
-		x.connack(v3, v5, "not authorised, ref "+ref, false, "")
-	}
-	dev, err := s.o.Devices.Authenticate(user, string(c.Password))
+	v3, v5 := byte(5), byte(codeNotAuthorised)
+	dev, err := s.o.Door.Admit(door.Claim{Transport: transport, Remote: x.remote, Device: user, Named: true, Token: string(c.Password),
+		Check: func(id string) error {
+			if c.ClientIdentifier == "" || c.ClientIdentifier == id || strings.HasPrefix(c.ClientIdentifier, id+"/") {
+				return nil
+			}
+			v3, v5 = 2, codeClientID
+			return fault.New(fault.Unauthenticated, "its client id is %q; it must be %s or begin with %s/", clip(c.ClientIdentifier), id, id)
+		}})
 	if err != nil {
-		refuse(5, codeNotAuthorised, err.Error())
+		x.connack(v3, v5, "not authorised, ref "+fault.From(err).Ref, false, "")
 		return false, false
 	}
-	if user == "" {
-		refuse(5, codeNotAuthorised, "no user name was given; it is the device id, here "+dev.ID)
-		return false, false
-	}
-	x.device = dev.ID
-	x.credential, _, _ = strings.Cut(string(c.Password), ".")
+	x.dev = dev
 	x.clientID = c.ClientIdentifier
 	assigned := ""
 	if x.clientID == "" {
 		x.clientID, assigned = dev.ID, dev.ID
 	}
-	if x.clientID != dev.ID && !strings.HasPrefix(x.clientID, dev.ID+"/") {
-		refuse(2, codeClientID, fmt.Sprintf("its client id is %q; it must be %s or begin with %s/", clip(x.clientID), dev.ID, dev.ID))
-		return false, false
-	}
-	if !s.mayConnect(dev.ID) {
-		x.note("connect", fmt.Sprintf("it connected more than %d times within a minute; does another client use its id?", s.o.Limits.Connects))
+	if err := dev.Connect(); err != nil {
+		x.note("connect", err.Error())
 		x.connack(3, codeConnectionRate, "too many connections; wait a minute", false, "")
 		return false, false
 	}
@@ -78,12 +65,9 @@ func (x *session) connect(pk *packets.Packet) (resumed, ok bool) {
 		x.expiry = maxSessionExpiry
 	}
 	x.expiry = min(x.expiry, maxSessionExpiry)
-	if s.o.Limits.Rate > 0 {
-		x.limiter = rate.NewLimiter(rate.Limit(s.o.Limits.Rate), int(s.o.Limits.Rate*4))
-	}
 	resumed, err = s.enter(x, c.Clean)
 	if err != nil {
-		x.note("connect", fmt.Sprintf("it has %d sessions already; a third one was turned away", s.o.Limits.Sessions))
+		x.note("connect", err.Error())
 		x.connack(3, codeQuota, "too many sessions of this device", false, "")
 		return false, false
 	}
@@ -91,7 +75,7 @@ func (x *session) connect(pk *packets.Packet) (resumed, ok bool) {
 	if c.WillFlag {
 		note = "its will is not used; Ullage judges a link by its readings"
 	}
-	s.o.Traffic.Add(traffic.Entry{At: s.o.Now(), Device: x.device, Direction: traffic.Up, Transport: "mqtt", Remote: x.remote, Topic: "connect", Note: note})
+	dev.Arrived(note)
 	return resumed, x.connack(0, codeSuccess, "", resumed, assigned) == nil
 }
 
@@ -101,7 +85,7 @@ func (x *session) connack(v3, v5 byte, reason string, present bool, assigned str
 		pk.ReasonCode = v5
 		pk.Properties = packets.Properties{
 			ReasonString: reason, AssignedClientID: assigned,
-			ReceiveMaximum: maxPipelined, MaximumPacketSize: uint32(x.srv.o.Limits.Message + 1024),
+			ReceiveMaximum: maxPipelined, MaximumPacketSize: uint32(x.srv.limits.Message + 1024),
 			MaximumQosFlag: true, MaximumQos: 1, RetainAvailableFlag: true,
 			SubIDAvailableFlag: true, SharedSubAvailableFlag: true,
 		}
@@ -130,11 +114,4 @@ func plainly(err error) string {
 		return "the connection ended in the middle of a packet"
 	}
 	return err.Error()
-}
-
-func hostOf(address string) string {
-	if host, _, err := net.SplitHostPort(address); err == nil {
-		return host
-	}
-	return address
 }

@@ -8,15 +8,14 @@ import (
 
 	"github.com/mochi-mqtt/server/v2/packets"
 
-	"ullage/fleet/fault"
-	"ullage/fleet/traffic"
+	"ullage/transport/problem"
 )
 
 // listens returns the QoS at which the device has subscribed to a topic below
 // its own prefix; the caller holds mu.
 func (x *session) listens(name string) (qos byte, ok bool) {
 	for filter, q := range x.heard {
-		if match(filter, topicRoot+x.device+"/"+name) {
+		if match(filter, topicRoot+x.dev.ID+"/"+name) {
 			qos, ok = max(qos, q), true
 		}
 	}
@@ -24,20 +23,17 @@ func (x *session) listens(name string) (qos byte, ok bool) {
 }
 
 // problem tells the device what was refused, if it listens.
-func (x *session) problem(e *fault.Error) {
+func (x *session) problem(p *problem.Details) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	x.putProblem(e)
+	x.putProblem(p)
 }
 
-func (x *session) putProblem(e *fault.Error) {
+func (x *session) putProblem(p *problem.Details) {
 	if _, listens := x.listens("problem"); !listens {
 		return
 	}
-	body, err := json.Marshal(map[string]any{
-		"type": "about:blank", "title": string(e.Code), "detail": e.Error(), "findings": e.Findings,
-	})
-	if err == nil {
+	if body, err := json.Marshal(p); err == nil {
 		x.putPublish("problem", body, 0, false)
 	}
 }
@@ -56,21 +52,17 @@ func (x *session) intended() {
 		return
 	}
 	x.mu.Unlock()
-	doc, err := x.srv.o.Settings.Document(x.device)
+	body, revision, err := x.dev.Intended()
 	if err != nil {
-		x.srv.o.Log.Error("settings are not readable", "device", x.device, "error", err)
-		return
-	}
-	body, err := json.Marshal(doc)
-	if err != nil {
+		x.srv.o.Log.Error("settings are not readable", "device", x.dev.ID, "error", err)
 		return
 	}
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	if doc.Revision == x.sent {
+	if revision == x.sent {
 		return // the news was of something else, such as a confirmation
 	}
-	x.sent = doc.Revision
+	x.sent = revision
 	if id := x.putPublish("intended", body, qos, true); qos > 0 {
 		x.inFlight = id
 	}
@@ -79,7 +71,7 @@ func (x *session) intended() {
 // commands sends the commands that were not sent in this session yet. A device
 // drops an id that it has seen.
 func (x *session) commands() {
-	for _, c := range x.srv.o.Commands.Waiting(x.device) {
+	for _, c := range x.dev.Waiting() {
 		x.mu.Lock()
 		qos, listens := x.listens("command/" + c.Name)
 		send := listens && !x.told[c.ID]
@@ -93,7 +85,7 @@ func (x *session) commands() {
 		if !send {
 			continue
 		}
-		m, open := x.srv.o.Commands.HandOver(x.device, c.ID)
+		m, open := x.dev.HandOver(c.ID)
 		if !open {
 			continue
 		}
@@ -126,7 +118,7 @@ func (x *session) acknowledged(id uint16) {
 // putPublish queues a message to the device; the caller holds mu.
 func (x *session) putPublish(name string, body []byte, qos byte, retain bool) uint16 {
 	pk := &packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: qos, Retain: retain},
-		TopicName: topicRoot + x.device + "/" + name, Payload: body}
+		TopicName: topicRoot + x.dev.ID + "/" + name, Payload: body}
 	if qos > 0 {
 		pk.PacketID = x.nextID
 		if x.nextID++; x.nextID == 0 {
@@ -137,12 +129,11 @@ func (x *session) putPublish(name string, body []byte, qos byte, retain bool) ui
 		pk.Properties.ContentType = "application/json"
 	}
 	if x.maxPacket > 0 && uint32(len(body)+len(pk.TopicName)+40) > x.maxPacket {
-		x.srv.o.Traffic.Add(traffic.Entry{At: x.srv.o.Now(), Device: x.device, Direction: traffic.Down, Transport: "mqtt", Remote: x.remote, Topic: name,
-			Body: string(body), Reason: fmt.Sprintf("the device takes packets of %d bytes only, so this was not sent", x.maxPacket)})
+		x.dev.Sent(name, body, fmt.Sprintf("the device takes packets of %d bytes only, so this was not sent", x.maxPacket))
 		return 0
 	}
 	x.put(pk)
-	x.srv.o.Traffic.Add(traffic.Entry{At: x.srv.o.Now(), Device: x.device, Direction: traffic.Down, Transport: "mqtt", Remote: x.remote, Topic: name, Body: string(body)})
+	x.dev.Sent(name, body, "")
 	return pk.PacketID
 }
 
@@ -155,7 +146,7 @@ func (x *session) subscribe(pk *packets.Packet) {
 			if x.version == 5 {
 				codes[i] = codeNotAuthorised
 			}
-			reason = fmt.Sprintf("%s subscribes under %s%s/ only, not to %q", x.device, topicRoot, x.device, clip(f.Filter))
+			reason = fmt.Sprintf("%s subscribes under %s%s/ only, not to %q", x.dev.ID, topicRoot, x.dev.ID, clip(f.Filter))
 			x.note("subscribe", reason)
 			continue
 		}
@@ -173,15 +164,13 @@ func (x *session) subscribe(pk *packets.Packet) {
 	x.mu.Lock()
 	x.put(ack)
 	if _, wants := x.listens("time"); wants {
-		if body, err := json.Marshal(map[string]any{"now": x.srv.o.Now().UTC().Format("2006-01-02T15:04:05.000Z07:00")}); err == nil {
-			x.putPublish("time", body, 0, false)
-		}
+		x.putPublish("time", x.srv.o.Door.Time(), 0, false)
 	}
 	x.mu.Unlock()
 	x.flush()
 	x.mu.Lock()
 	for _, f := range pk.Filters {
-		if match(f.Filter, topicRoot+x.device+"/intended") {
+		if match(f.Filter, topicRoot+x.dev.ID+"/intended") {
 			x.sent = 0
 		}
 	}
@@ -212,7 +201,7 @@ func (x *session) grant() {
 
 // mayReach reports whether a filter stays inside the device's own prefix.
 func (x *session) mayReach(filter string) bool {
-	rest, own := strings.CutPrefix(filter, topicRoot+x.device+"/")
+	rest, own := strings.CutPrefix(filter, topicRoot+x.dev.ID+"/")
 	if !own || rest == "" {
 		return false
 	}

@@ -2,14 +2,11 @@ package mqtt
 
 import (
 	"bytes"
-	"fmt"
 	"io"
 	"strings"
 	"sync"
 
 	"github.com/mochi-mqtt/server/v2/packets"
-
-	"ullage/fleet/traffic"
 )
 
 // incoming are packets to read into; one is as large as some messages.
@@ -31,8 +28,8 @@ func (x *session) read() (pk *packets.Packet, err error) {
 	if err != nil {
 		return nil, err
 	}
-	if n > x.srv.o.Limits.Message+1024 {
-		return pk, &tooLarge{n, x.srv.o.Limits.Message}
+	if n > x.srv.limits.Message+1024 {
+		return pk, x.srv.o.Door.TooLarge(int64(n))
 	}
 	pk.FixedHeader.Remaining = n
 	body := make([]byte, n)
@@ -56,12 +53,6 @@ func detach(pk *packets.Packet) {
 	for i := range pk.Filters {
 		pk.Filters[i].Filter = strings.Clone(pk.Filters[i].Filter)
 	}
-}
-
-type tooLarge struct{ size, limit int }
-
-func (e *tooLarge) Error() string {
-	return fmt.Sprintf("the message has %d bytes; %d are taken at most, so send it in parts", e.size, e.limit)
 }
 
 func decode(pk *packets.Packet, body []byte) (err error) {
@@ -153,8 +144,11 @@ func (x *session) put(pk *packets.Packet) error {
 
 // note writes something about this connection to the traffic.
 func (x *session) note(topic, reason string) {
-	x.srv.o.Traffic.Add(traffic.Entry{At: x.srv.o.Now(), Device: x.device, Direction: traffic.Up, Transport: "mqtt", Remote: x.remote,
-		Topic: strings.TrimPrefix(topic, topicRoot+x.device+"/"), Reason: reason})
+	if x.dev == nil {
+		x.srv.o.Door.Note(transport, x.remote, topic, reason)
+		return
+	}
+	x.dev.Note(strings.TrimPrefix(topic, topicRoot+x.dev.ID+"/"), reason)
 }
 
 func clip(s string) string {

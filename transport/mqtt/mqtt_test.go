@@ -14,10 +14,10 @@ import (
 
 	"ullage/core/value"
 	"ullage/fleet/devices"
-	"ullage/fleet/ingest"
 	"ullage/fleet/traffic"
 	"ullage/store"
 	"ullage/test/rig"
+	"ullage/transport/door"
 )
 
 const tank = "tank-fennimore-07"
@@ -147,7 +147,7 @@ func TestBadDataIsAcknowledgedAndExplained(t *testing.T) {
 	b := newBench(t, nil)
 	p := b.enter(5)
 	p.send(publish(1, readings, `{"must_temp":"hot","ullage":30}`))
-	if pk := p.want(packets.Puback); pk.ReasonCode != 0 || pk.Properties.ReasonString != `must_temp is text ("hot"); the model wants a number in °C; the other 1 fields were kept` {
+	if pk := p.want(packets.Puback); pk.ReasonCode != 0 || pk.Properties.ReasonString != `must_temp is text ("hot"); the model wants a number in °C; the other field was kept` {
 		t.Errorf("partly kept: %d %q", pk.ReasonCode, pk.Properties.ReasonString)
 	}
 	p.send(publish(2, readings, `{"must_temp":`))
@@ -227,7 +227,7 @@ func TestFullDiskGivesNoAcknowledgement(t *testing.T) {
 
 func TestTooLarge(t *testing.T) {
 	both(t, func(t *testing.T, version byte) {
-		b := newBench(t, func(l *ingest.Limits) { l.Message = 1000 })
+		b := newBench(t, func(l *door.Limits) { l.Message = 1000 })
 		p := b.enter(version)
 		p.send(publish(1, readings, `{"ullage":30,"x":"`+strings.Repeat("y", 1500)+`"}`))
 		if pk := p.want(packets.Puback); version == 5 && !strings.Contains(pk.Properties.ReasonString, "1000 are taken at most") {
@@ -253,7 +253,7 @@ func TestTooLarge(t *testing.T) {
 }
 
 func TestHello(t *testing.T) {
-	b := newBench(t, func(l *ingest.Limits) { l.Hello = 200 * time.Millisecond })
+	b := newBench(t, func(l *door.Limits) { l.Hello = 200 * time.Millisecond })
 	p := b.dial(4)
 	if p.next() != nil {
 		t.Error("silence was answered")
@@ -278,7 +278,7 @@ func TestHello(t *testing.T) {
 }
 
 func TestConnectRate(t *testing.T) {
-	b := newBench(t, func(l *ingest.Limits) { l.Connects = 3 })
+	b := newBench(t, func(l *door.Limits) { l.Connects = 3 })
 	for i := range 4 {
 		p := b.dial(5)
 		p.send(connectPacket(tank, b.token, tank))
@@ -290,7 +290,7 @@ func TestConnectRate(t *testing.T) {
 }
 
 func TestMessageRateHoldsBack(t *testing.T) {
-	b := newBench(t, func(l *ingest.Limits) { l.Rate = 20 })
+	b := newBench(t, func(l *door.Limits) { l.Rate = 20 })
 	p := b.enter(4)
 	begun := time.Now()
 	for i := 1; i <= 100; i++ {
@@ -346,7 +346,7 @@ func TestBrokenPacketsHurtNobodyElse(t *testing.T) {
 }
 
 func FuzzSession(f *testing.F) {
-	b := newBench(f, func(l *ingest.Limits) { l.Sessions = 100; l.Hello = time.Second })
+	b := newBench(f, func(l *door.Limits) { l.Sessions = 100; l.Hello = time.Second })
 	var hello bytes.Buffer
 	pk := connectPacket(tank, b.token, tank)
 	pk.ProtocolVersion = 5

@@ -13,11 +13,10 @@ import (
 	"github.com/mochi-mqtt/server/v2/packets"
 
 	"ullage/app"
-	"ullage/fleet/devices"
 	"ullage/fleet/event"
-	"ullage/fleet/ingest"
 	"ullage/store"
 	"ullage/test/rig"
+	"ullage/transport/door"
 	"ullage/transport/mqtt"
 )
 
@@ -29,11 +28,11 @@ type bench struct {
 	token   string
 }
 
-func newBench(t testing.TB, change func(*ingest.Limits)) *bench {
+func newBench(t testing.TB, change func(*door.Limits)) *bench {
 	return newBenchOn(t, store.Options{}, change)
 }
 
-func newBenchOn(t testing.TB, o store.Options, change func(*ingest.Limits)) *bench {
+func newBenchOn(t testing.TB, o store.Options, change func(*door.Limits)) *bench {
 	t.Helper()
 	b := &bench{}
 	var server atomic.Pointer[mqtt.Server] // the bus runs before there is a server
@@ -42,13 +41,13 @@ func newBenchOn(t testing.TB, o store.Options, change func(*ingest.Limits)) *ben
 			s.Handle(i, e)
 		}
 	}}})
-	limits := ingest.DefaultLimits()
-	limits.Rate, limits.Connects = 0, 0
-	if change != nil {
-		change(&limits)
-	}
-	b.server = mqtt.NewServer(mqtt.Options{Devices: b.Devices, Door: b.Door, Settings: b.Settings, Commands: b.Commands, Traffic: b.Traffic,
-		Gate: devices.NewGate(30, time.Now), Limits: limits, Log: slog.New(slog.DiscardHandler), Now: time.Now})
+	d := b.DoorWith(time.Now, func(l *door.Limits) {
+		l.Rate, l.Connects = 0, 0
+		if change != nil {
+			change(l)
+		}
+	})
+	b.server = mqtt.NewServer(mqtt.Options{Door: d, Log: slog.New(slog.DiscardHandler), Now: time.Now})
 	server.Store(b.server)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	b.Must(err)

@@ -1,4 +1,4 @@
-// Package mqtt is the door for devices that speak MQTT 3.1.1 (ISO/IEC 20922)
+// Package mqtt serves devices that speak MQTT 3.1.1 (ISO/IEC 20922)
 // or MQTT 5.0 (OASIS) over TCP. It serves devices and is no general broker: a
 // device reaches its own topics under ullage/<id>/ and nothing else.
 package mqtt
@@ -11,38 +11,26 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/time/rate"
-
-	"ullage/fleet/commands"
-	"ullage/fleet/devices"
 	"ullage/fleet/event"
-	"ullage/fleet/ingest"
-	"ullage/fleet/settings"
-	"ullage/fleet/traffic"
+	"ullage/transport/door"
 )
 
-// Options are what a Server is made of: the use cases that the door opens on.
+// Options are what a Server is made of.
 type Options struct {
-	Devices  *devices.Registry
-	Door     *ingest.Door
-	Settings *settings.Settings
-	Commands *commands.Queue
-	Traffic  *traffic.Log
-	Gate     *devices.Gate
-	Limits   ingest.Limits
-	Log      *slog.Logger
-	Now      func() time.Time
+	Door *door.Door
+	Log  *slog.Logger
+	Now  func() time.Time
 }
 
 // Server holds the sessions of every device. Create one with NewServer, give
 // Handle to the bus, and Serve a listener.
 type Server struct {
 	o        Options
+	limits   door.Limits
 	mu       sync.Mutex
 	sessions map[string]*session   // by client id
 	kept     map[string]*kept      // of sessions that are away, by client id
 	byDevice map[string][]*session // now connected
-	connects map[string]*rate.Limiter
 	conns    map[net.Conn]struct{}
 	stopped  bool
 	wg       sync.WaitGroup
@@ -58,8 +46,8 @@ type kept struct {
 
 // NewServer returns a Server without sessions.
 func NewServer(o Options) *Server {
-	return &Server{o: o, sessions: map[string]*session{}, kept: map[string]*kept{}, byDevice: map[string][]*session{},
-		connects: map[string]*rate.Limiter{}, conns: map[net.Conn]struct{}{}, hands: newHands()}
+	return &Server{o: o, limits: o.Door.Limits(), sessions: map[string]*session{}, kept: map[string]*kept{}, byDevice: map[string][]*session{},
+		conns: map[net.Conn]struct{}{}, hands: newHands()}
 }
 
 // Serve accepts connections until the listener is closed.
@@ -151,7 +139,7 @@ func (s *Server) Handle(_ int, e event.Event) {
 		}
 	case event.Device:
 		for _, x := range s.of(e.Device) {
-			if why, ok := s.o.Devices.MayStay(x.device, x.credential); !ok {
+			if why, ok := x.dev.MayStay(); !ok {
 				go x.end(codeNotAuthorised, why) // writing may wait; the bus must not
 			}
 		}
@@ -171,49 +159,34 @@ func (s *Server) Connected() int {
 	return len(s.sessions)
 }
 
-// mayConnect reports whether a device has connections left this minute.
-func (s *Server) mayConnect(device string) bool {
-	if s.o.Limits.Connects == 0 {
-		return true
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	l := s.connects[device]
-	if l == nil {
-		l = rate.NewLimiter(rate.Limit(float64(s.o.Limits.Connects)/60), s.o.Limits.Connects)
-		s.connects[device] = l
-	}
-	return l.AllowN(s.o.Now(), 1)
-}
-
-var errTooManySessions = errors.New("too many sessions")
+var errStopping = errors.New("the service is stopping")
 
 // enter makes x a session, ending the one that had its client id, and reports
 // whether a kept session was resumed.
 func (s *Server) enter(x *session, clean bool) (resumed bool, err error) {
 	s.mu.Lock()
 	old := s.sessions[x.clientID]
-	if old == nil && len(s.byDevice[x.device]) >= s.o.Limits.Sessions {
-		s.mu.Unlock()
-		return false, errTooManySessions
-	}
 	s.mu.Unlock()
 	if old != nil {
 		old.end(codeTakenOver, "the device connected again with the same client id")
 		<-old.gone
 	}
+	if err := x.dev.Enter(); err != nil {
+		return false, err
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.stopped || s.sessions[x.clientID] != nil {
-		return false, errTooManySessions
+	if s.stopped || s.sessions[x.clientID] != nil { // another one with this id was quicker
+		x.dev.Leave()
+		return false, errStopping
 	}
 	k := s.kept[x.clientID]
 	delete(s.kept, x.clientID)
-	if k != nil && !clean && k.device == x.device && s.o.Now().Before(k.expires) {
+	if k != nil && !clean && k.device == x.dev.ID && s.o.Now().Before(k.expires) {
 		x.subs, resumed = k.subs, true
 	}
 	s.sessions[x.clientID] = x
-	s.byDevice[x.device] = append(s.byDevice[x.device], x)
+	s.byDevice[x.dev.ID] = append(s.byDevice[x.dev.ID], x)
 	return resumed, nil
 }
 
@@ -225,9 +198,10 @@ func (s *Server) leave(x *session) {
 		return
 	}
 	delete(s.sessions, x.clientID)
-	s.byDevice[x.device] = slices.DeleteFunc(s.byDevice[x.device], func(o *session) bool { return o == x })
-	if len(s.byDevice[x.device]) == 0 {
-		delete(s.byDevice, x.device)
+	x.dev.Leave()
+	s.byDevice[x.dev.ID] = slices.DeleteFunc(s.byDevice[x.dev.ID], func(o *session) bool { return o == x })
+	if len(s.byDevice[x.dev.ID]) == 0 {
+		delete(s.byDevice, x.dev.ID)
 	}
 	now := s.o.Now()
 	if len(s.kept) > 1000 {
@@ -238,6 +212,6 @@ func (s *Server) leave(x *session) {
 		}
 	}
 	if x.expiry > 0 && len(x.subs) > 0 {
-		s.kept[x.clientID] = &kept{x.device, x.subs, now.Add(x.expiry)}
+		s.kept[x.clientID] = &kept{x.dev.ID, x.subs, now.Add(x.expiry)}
 	}
 }

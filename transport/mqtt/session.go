@@ -12,10 +12,9 @@ import (
 	"time"
 
 	"github.com/mochi-mqtt/server/v2/packets"
-	"golang.org/x/time/rate"
 
 	"ullage/fleet/fault"
-	"ullage/fleet/ingest"
+	"ullage/transport/door"
 )
 
 // Reason codes of MQTT 5.0, section 2.4, that are used here.
@@ -46,22 +45,20 @@ const (
 )
 
 type session struct {
-	srv        *Server
-	conn       net.Conn
-	in         input
-	r, quiet   *bufio.Reader
-	remote     string
-	device     string
-	credential string
-	clientID   string
-	version    byte
-	keep       time.Duration
-	expiry     time.Duration
-	maxPacket  uint32
-	reasons    bool // the client wants reason strings
-	limiter    *rate.Limiter
-	drain      bool            // the rest of a message that is too large is still to come
-	subs       map[string]byte // filter to granted QoS; the reader's alone once in
+	srv       *Server
+	conn      net.Conn
+	in        input
+	r, quiet  *bufio.Reader
+	remote    string
+	dev       *door.Device // nil until it is let in
+	clientID  string
+	version   byte
+	keep      time.Duration
+	expiry    time.Duration
+	maxPacket uint32
+	reasons   bool            // the client wants reason strings
+	drain     bool            // the rest of a message that is too large is still to come
+	subs      map[string]byte // filter to granted QoS; the reader's alone once in
 
 	quit    chan struct{} // closed when the session is to end
 	written chan struct{} // closed when the last word is out
@@ -88,7 +85,7 @@ func (s *Server) serve(conn net.Conn) {
 	x.quiet = bufio.NewReaderSize(&x.in, quietBuffer)
 	x.r = x.quiet
 	defer close(x.gone)
-	conn.SetDeadline(s.o.Now().Add(s.o.Limits.Hello))
+	conn.SetDeadline(s.o.Now().Add(s.limits.Hello))
 	pk, err := x.read()
 	if err != nil {
 		if !errors.Is(err, io.EOF) {
@@ -190,14 +187,17 @@ func (x *session) ended() bool {
 
 // broken says in the traffic why reading failed, where that is worth knowing.
 func (x *session) broken(err error) {
-	var large *tooLarge
+	var large *fault.Error
 	var timeout net.Error
 	var code packets.Code
 	switch {
 	case errors.As(err, &large):
 		x.drain = true
-		x.note("readings", large.Error())
-		x.problem(fault.New(fault.TooLarge, "%s", large.Error()))
+		if x.dev == nil {
+			x.note("connect", large.Error())
+			return
+		}
+		x.problem(x.dev.Refuse("readings", large).Problem)
 		x.end(codeTooLarge, large.Error())
 	case errors.As(err, &timeout) && timeout.Timeout():
 		x.note("connect", fmt.Sprintf("nothing came for %s, which is 1.5 times its keep alive", x.keep*3/2))
@@ -221,47 +221,35 @@ func (x *session) publish(pk *packets.Packet) bool {
 		x.end(code.Code, code.Reason)
 		return false
 	}
-	if x.limiter != nil {
+	if wait := x.dev.Pace(); wait > 0 {
 		// Reading on waits, so that nothing is lost: the device's own window
 		// and TCP hold it back.
-		if r := x.limiter.Reserve(); r.Delay() > 0 {
-			timer := time.NewTimer(r.Delay())
-			select {
-			case <-timer.C:
-			case <-x.quit:
-				timer.Stop()
-				return false
-			}
+		timer := time.NewTimer(wait)
+		select {
+		case <-timer.C:
+		case <-x.quit:
+			timer.Stop()
+			return false
 		}
 	}
 	sl := &slot{id: pk.PacketID, qos: qos}
 	if !x.enqueue(sl) {
 		return false
 	}
-	finish := func(o ingest.Outcome) { x.ready(sl, o) }
-	name, own := strings.CutPrefix(pk.TopicName, topicRoot+x.device+"/")
+	name, own := strings.CutPrefix(pk.TopicName, topicRoot+x.dev.ID+"/")
 	if !own {
-		why := fault.New(fault.NotAllowed, "%s publishes under %s%s/ only, not to %q", x.device, topicRoot, x.device, clip(pk.TopicName))
-		x.note(clip(pk.TopicName), why.Error())
-		finish(ingest.Outcome{Err: why})
+		x.ready(sl, x.dev.Refuse(clip(pk.TopicName), fault.New(fault.NotAllowed, "%s publishes under %s%s/ only, not to %q",
+			x.dev.ID, topicRoot, x.dev.ID, clip(pk.TopicName))))
 		return true
 	}
-	body := pk.Payload
-	if len(body) > x.srv.o.Limits.Message {
-		large := &tooLarge{len(body), x.srv.o.Limits.Message}
-		x.note(name, large.Error())
-		finish(ingest.Outcome{Err: fault.New(fault.TooLarge, "%s", large.Error())})
-		return true
-	}
-	x.srv.o.Door.Accept(ingest.Message{
-		Device: x.device, Kind: ingest.Kind(name), Body: body, ContentType: pk.Properties.ContentType,
-		Transport: "mqtt", Remote: x.remote, Dup: pk.FixedHeader.Dup, PacketID: pk.PacketID,
-	}, finish)
+	x.dev.Take(door.Message{Name: name, Body: pk.Payload, ContentType: pk.Properties.ContentType, Dup: pk.FixedHeader.Dup, PacketID: pk.PacketID},
+		func(v door.Verdict) { x.ready(sl, v) })
 	return true
 }
 
-func codeFor(e *fault.Error) byte {
-	switch e.Code {
+// codeFor says why the session ends where the service failed.
+func codeFor(c fault.Code) byte {
+	switch c {
 	case fault.Full:
 		return codeQuota
 	case fault.Stopping:
@@ -275,25 +263,15 @@ func codeFor(e *fault.Error) byte {
 // acknowledge answers one message. It returns false, without an answer, if the
 // failure is the service's: the device must keep its copy.
 func (x *session) acknowledge(sl *slot) bool {
-	o := sl.outcome
-	if o.Err != nil && o.Err.Code.Ours() {
+	v := sl.verdict
+	if v.Again {
 		return false
 	}
-	var problem *fault.Error
-	code, reason := byte(codeSuccess), ""
-	switch {
-	case o.Err != nil:
-		problem, reason, code = o.Err, o.Err.Error(), codePayloadInvalid
-		if o.Err.Code == fault.NotAllowed || o.Err.Code == fault.NotFound {
+	code := byte(codeSuccess)
+	if p := v.Problem; p != nil && v.Kept == 0 {
+		if code = codePayloadInvalid; p.Code == fault.NotAllowed || p.Code == fault.NotFound {
 			code = codeNotAuthorised
 		}
-	case len(o.Refused) > 0:
-		problem = &fault.Error{Code: fault.Invalid, Findings: o.Refused,
-			Sentence: fmt.Sprintf("%s; the other %d fields were kept", o.Refused[0].Sentence, o.Kept)}
-		if o.Kept == 0 {
-			problem.Sentence, code = o.Refused[0].Sentence+"; nothing was kept", codePayloadInvalid
-		}
-		reason = problem.Sentence
 	}
 	x.mu.Lock()
 	defer x.mu.Unlock()
@@ -301,12 +279,12 @@ func (x *session) acknowledge(sl *slot) bool {
 		pk := &packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Puback}, PacketID: sl.id}
 		if x.version == 5 {
 			pk.ReasonCode = code
-			pk.Properties.ReasonString = x.reason(reason)
+			pk.Properties.ReasonString = x.reason(v.Reason())
 		}
 		x.put(pk)
 	}
-	if problem != nil {
-		x.putProblem(problem)
+	if v.Problem != nil {
+		x.putProblem(v.Problem)
 	}
 	return true
 }

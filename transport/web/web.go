@@ -1,58 +1,40 @@
-// Package web is the door for devices that speak HTTP: the same messages as
-// over MQTT, under /device/v1, with the token as a bearer token (RFC 6750).
+// Package web serves devices that speak HTTP: the same messages as over MQTT, under /device/v1, with the token as a bearer token (RFC 6750).
 package web
 
 import (
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"log/slog"
-	"net"
 	"net/http"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
-	"golang.org/x/time/rate"
 
 	"ullage/core/value"
 	"ullage/fleet/commands"
-	"ullage/fleet/devices"
 	"ullage/fleet/fault"
-	"ullage/fleet/ingest"
-	"ullage/fleet/settings"
-	"ullage/fleet/traffic"
+	"ullage/transport/door"
 	"ullage/transport/problem"
 )
 
 // MaxWait is the longest that GET /device/v1/intended waits for a change.
 const MaxWait = 60 * time.Second
 
-// Options are the use cases that the door opens on.
+// Options are what the handler is made of.
 type Options struct {
-	Devices  *devices.Registry
-	Door     *ingest.Door
-	Settings *settings.Settings
-	Commands *commands.Queue
-	Traffic  *traffic.Log
-	Gate     *devices.Gate
-	Limits   ingest.Limits
-	Log      *slog.Logger
-	Now      func() time.Time
+	Door *door.Door
+	Log  *slog.Logger
+	Now  func() time.Time
 }
 
-type door struct {
-	Options
-	mu       sync.Mutex
-	limiters map[string]*rate.Limiter
-}
+type handler struct{ Options }
 
 // New returns the handler of the device listener.
 func New(d Options) http.Handler {
-	w := &door{Options: d, limiters: map[string]*rate.Limiter{}}
+	w := &handler{d}
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
 	r.Use(gin.CustomRecoveryWithWriter(io.Discard, func(c *gin.Context, err any) {
@@ -60,11 +42,11 @@ func New(d Options) http.Handler {
 		refuse(c, fault.New(fault.Internal, "something in the service failed").Then("send again in a moment"))
 	}))
 	v1 := r.Group("/device/v1", w.identify)
-	v1.POST("/readings", w.post(ingest.Readings))
-	v1.POST("/about", w.post(ingest.About))
-	v1.POST("/applied", w.post(ingest.Applied))
-	v1.POST("/replies", w.post(ingest.Reply))
-	v1.POST("/events/:name", func(c *gin.Context) { w.post(ingest.Event + ingest.Kind(c.Param("name")))(c) })
+	v1.POST("/readings", w.post("readings"))
+	v1.POST("/about", w.post("about"))
+	v1.POST("/applied", w.post("applied"))
+	v1.POST("/replies", w.post("reply"))
+	v1.POST("/events/:name", func(c *gin.Context) { w.post("event/" + c.Param("name"))(c) })
 	v1.GET("/intended", w.intended)
 	v1.GET("/commands", w.commands)
 	v1.GET("/time", w.time)
@@ -80,107 +62,92 @@ func New(d Options) http.Handler {
 
 // refuse answers with problem details (RFC 9457).
 func refuse(c *gin.Context, e *fault.Error) {
-	if e.Code.Ours() || e.Code == fault.TooMany {
+	tell(c, problem.Of(e))
+}
+
+func tell(c *gin.Context, d *problem.Details) {
+	if d.Code.Ours() || d.Code == fault.TooMany {
 		c.Header("Retry-After", "5")
 	}
 	c.Header("Content-Type", "application/problem+json")
-	d := problem.Of(e)
 	c.AbortWithStatusJSON(d.Status, d)
 }
 
 // identify finds the device of the bearer token.
-func (w *door) identify(c *gin.Context) {
-	scheme, token, _ := strings.Cut(c.GetHeader("Authorization"), " ")
-	var err error
-	var dev devices.Device
-	if !strings.EqualFold(scheme, "Bearer") {
-		err = fault.New(fault.Unauthenticated, "no bearer token was given; send the header Authorization: Bearer TOKEN")
+func (w *handler) identify(c *gin.Context) {
+	claim := door.Claim{Transport: "http", Remote: c.Request.RemoteAddr}
+	if scheme, token, _ := strings.Cut(c.GetHeader("Authorization"), " "); strings.EqualFold(scheme, "Bearer") {
+		claim.Token = strings.TrimSpace(token)
 	} else {
-		dev, err = w.Devices.Authenticate("", strings.TrimSpace(token))
+		claim.Missing = "no bearer token was given; send the header Authorization: Bearer TOKEN"
 	}
+	dev, err := w.Door.Admit(claim)
 	if err != nil {
-		ref := traffic.NewRef()
-		if wait, quiet := w.Gate.Failed(hostOf(c.Request.RemoteAddr)); quiet {
-			time.Sleep(wait)
-		} else {
-			w.Traffic.Add(traffic.Entry{At: w.Now(), Direction: traffic.Up, Transport: "http", Remote: c.Request.RemoteAddr, Topic: "connect", Reason: err.Error(), Ref: ref})
-		}
-		f := fault.New(fault.Unauthenticated, "not authorised")
-		f.Ref = ref
 		c.Header("WWW-Authenticate", "Bearer")
-		refuse(c, f)
+		refuse(c, fault.From(err))
 		return
 	}
-	if !w.limiter(dev.ID).AllowN(w.Now(), 1) {
-		refuse(c, fault.New(fault.TooMany, "%s sends more than %g messages a second", dev.ID, w.Limits.Rate).Then("put several readings into one message"))
+	if err := dev.Allow(); err != nil {
+		refuse(c, fault.From(err))
 		return
 	}
-	c.Set("device", dev.ID)
+	c.Set("device", dev)
 }
 
-func (w *door) limiter(device string) *rate.Limiter {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	l := w.limiters[device]
-	if l == nil {
-		l = rate.NewLimiter(rate.Inf, 0)
-		if w.Limits.Rate > 0 {
-			l = rate.NewLimiter(rate.Limit(w.Limits.Rate), int(w.Limits.Rate*4))
-		}
-		w.limiters[device] = l
-	}
-	return l
+// caller is the device that identify has let in.
+func caller(c *gin.Context) *door.Device {
+	v, _ := c.Get("device")
+	dev, _ := v.(*door.Device)
+	return dev
 }
 
 // post takes a message and answers when it is durable.
-func (w *door) post(kind ingest.Kind) gin.HandlerFunc {
+func (w *handler) post(name string) gin.HandlerFunc {
 	return func(c *gin.Context) {
-		device := c.GetString("device")
-		reject := func(e *fault.Error) {
-			w.Traffic.Add(traffic.Entry{At: w.Now(), Device: device, Direction: traffic.Up, Transport: "http", Remote: c.Request.RemoteAddr, Topic: string(kind), Reason: e.Error()})
-			refuse(c, e)
-		}
-		if c.Request.ContentLength > int64(w.Limits.Message) {
-			reject(fault.New(fault.TooLarge, "the message has %d bytes; %d are taken at most", c.Request.ContentLength, w.Limits.Message).Then("send it in parts"))
+		dev := caller(c)
+		most := int64(w.Door.Limits().Message)
+		if c.Request.ContentLength > most {
+			answer(c, dev.Refuse(name, w.Door.TooLarge(c.Request.ContentLength)))
 			return
 		}
-		body, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, int64(w.Limits.Message)))
+		body, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, most))
 		if err != nil {
+			why := fault.New(fault.Invalid, "the message ended before it was whole").Then("send it again")
 			var large *http.MaxBytesError
 			if errors.As(err, &large) {
-				reject(fault.New(fault.TooLarge, "the message has more than %d bytes", w.Limits.Message).Then("send it in parts"))
-				return
+				why = w.Door.TooLarge(-1)
 			}
-			reject(fault.New(fault.Invalid, "the message ended before it was whole").Then("send it again"))
+			answer(c, dev.Refuse(name, why))
 			return
 		}
-		result := make(chan ingest.Outcome, 1)
-		w.Door.Accept(ingest.Message{Device: device, Kind: kind, Body: body, ContentType: strings.ToLower(c.ContentType()),
-			Transport: "http", Remote: c.Request.RemoteAddr}, func(o ingest.Outcome) { result <- o })
-		o := <-result
-		switch {
-		case o.Err != nil:
-			refuse(c, o.Err)
-		case len(o.Refused) > 0 && o.Kept == 0:
-			refuse(c, &fault.Error{Code: fault.Invalid, Sentence: o.Refused[0].Sentence + "; nothing was kept", Findings: o.Refused})
-		default:
-			answer := gin.H{"kept": o.Kept}
-			if len(o.Refused) > 0 {
-				answer["refused"] = o.Refused
-			}
-			if len(o.Marked) > 0 {
-				answer["marked"] = o.Marked
-			}
-			c.JSON(http.StatusOK, answer)
-		}
+		result := make(chan door.Verdict, 1)
+		dev.Take(door.Message{Name: name, Body: body, ContentType: c.ContentType()}, func(v door.Verdict) { result <- v })
+		answer(c, <-result)
 	}
+}
+
+// answer says what became of a message. One that was kept in part is a success
+// that names what was not.
+func answer(c *gin.Context, v door.Verdict) {
+	if v.Problem != nil && v.Kept == 0 {
+		tell(c, v.Problem)
+		return
+	}
+	body := gin.H{"kept": v.Kept}
+	if len(v.Refused) > 0 {
+		body["refused"] = v.Refused
+	}
+	if len(v.Marked) > 0 {
+		body["marked"] = v.Marked
+	}
+	c.JSON(http.StatusOK, body)
 }
 
 // intended gives the settings document; with ?not=REV&wait=30s it waits until
 // the revision is another one, or answers 304 when the time is up.
-func (w *door) intended(c *gin.Context) {
-	device := c.GetString("device")
-	doc, err := w.Settings.Document(device)
+func (w *handler) intended(c *gin.Context) {
+	dev := caller(c)
+	body, revision, err := dev.Intended()
 	if err != nil {
 		refuse(c, fault.From(err))
 		return
@@ -195,29 +162,34 @@ func (w *door) intended(c *gin.Context) {
 		if !ok {
 			return
 		}
-		if doc.Revision == rev {
+		if revision == rev && wait == 0 {
+			c.Status(http.StatusNotModified)
+			return
+		}
+		if revision == rev {
+			done, err := dev.Await()
+			if err != nil {
+				refuse(c, fault.From(err))
+				return
+			}
+			defer done()
 			timer := time.NewTimer(wait)
 			defer timer.Stop()
 			select {
-			case <-w.Settings.Changed(device, rev):
+			case <-dev.IntendedChanged(rev):
 			case <-timer.C:
 				c.Status(http.StatusNotModified)
 				return
 			case <-c.Request.Context().Done():
 				return
 			}
-			if doc, err = w.Settings.Document(device); err != nil {
+			if body, _, err = dev.Intended(); err != nil {
 				refuse(c, fault.From(err))
 				return
 			}
 		}
 	}
-	body, err := json.Marshal(doc)
-	if err != nil {
-		refuse(c, fault.From(fmt.Errorf("writing the settings: %w", err)))
-		return
-	}
-	w.Traffic.Add(traffic.Entry{At: w.Now(), Device: device, Direction: traffic.Down, Transport: "http", Remote: c.Request.RemoteAddr, Topic: "intended", Body: string(body)})
+	dev.Sent("intended", body, "")
 	c.Data(http.StatusOK, "application/json", body)
 }
 
@@ -238,20 +210,28 @@ func waiting(c *gin.Context) (time.Duration, bool) {
 // commands gives a list of the commands that the device has not replied to;
 // with ?wait=30s it waits for one, and answers with an empty list when the time
 // is up. What is not replied to comes again.
-func (w *door) commands(c *gin.Context) {
-	device := c.GetString("device")
+func (w *handler) commands(c *gin.Context) {
+	dev := caller(c)
 	wait, ok := waiting(c)
 	if !ok {
 		return
+	}
+	if wait > 0 {
+		done, err := dev.Await()
+		if err != nil {
+			refuse(c, fault.From(err))
+			return
+		}
+		defer done()
 	}
 	until := time.NewTimer(wait)
 	defer until.Stop()
 	out := []commands.Message{}
 	for {
-		news := w.Commands.Changed(device)
-		due, next := w.Commands.Due(device)
+		news := dev.CommandsChanged()
+		due, next := dev.Due()
 		for _, cmd := range due {
-			if m, open := w.Commands.HandOver(device, cmd.ID); open {
+			if m, open := dev.HandOver(cmd.ID); open {
 				out = append(out, m)
 			}
 		}
@@ -275,21 +255,14 @@ func (w *door) commands(c *gin.Context) {
 	}
 	for _, m := range out {
 		if body, err := json.Marshal(m); err == nil {
-			w.Traffic.Add(traffic.Entry{At: w.Now(), Device: device, Direction: traffic.Down, Transport: "http", Remote: c.Request.RemoteAddr, Topic: "command/" + m.Name, Body: string(body)})
+			dev.Sent("command/"+m.Name, body, "")
 		}
 	}
 	c.JSON(http.StatusOK, out)
 }
 
-func (w *door) time(c *gin.Context) {
-	c.JSON(http.StatusOK, gin.H{"now": w.Now().UTC().Format("2006-01-02T15:04:05.000Z07:00")})
-}
-
-func hostOf(address string) string {
-	if host, _, err := net.SplitHostPort(address); err == nil {
-		return host
-	}
-	return address
+func (w *handler) time(c *gin.Context) {
+	c.Data(http.StatusOK, "application/json; charset=utf-8", w.Door.Time())
 }
 
 func clip(s string) string {

@@ -16,11 +16,10 @@ import (
 
 	"ullage/app"
 	"ullage/core/value"
-	"ullage/fleet/devices"
-	"ullage/fleet/ingest"
 	"ullage/fleet/traffic"
 	"ullage/store"
 	"ullage/test/rig"
+	"ullage/transport/door"
 	"ullage/transport/problem"
 	"ullage/transport/web"
 )
@@ -33,15 +32,10 @@ type bench struct {
 	token  string
 }
 
-func newBench(t *testing.T, o store.Options, change func(*ingest.Limits)) *bench {
+func newBench(t *testing.T, o store.Options, change func(*door.Limits)) *bench {
 	gin.SetMode(gin.TestMode)
 	b := &bench{Rig: rig.NewWith(t, app.Options{Store: o})}
-	limits := ingest.DefaultLimits()
-	if change != nil {
-		change(&limits)
-	}
-	b.server = httptest.NewServer(web.New(web.Options{Devices: b.Devices, Door: b.Door, Settings: b.Settings, Commands: b.Commands, Traffic: b.Traffic,
-		Gate: devices.NewGate(30, time.Now), Limits: limits, Log: slog.New(slog.DiscardHandler), Now: b.Clock.Now}))
+	b.server = httptest.NewServer(web.New(web.Options{Door: b.DoorWith(b.Clock.Now, change), Log: slog.New(slog.DiscardHandler), Now: b.Clock.Now}))
 	t.Cleanup(b.server.Close)
 	b.token = b.Onboard(press, "press-scale", nil)
 	return b
@@ -133,7 +127,7 @@ func TestRefusals(t *testing.T) {
 }
 
 func TestTooLargeAndTooMany(t *testing.T) {
-	b := newBench(t, store.Options{}, func(l *ingest.Limits) { l.Message, l.Rate = 200, 1 })
+	b := newBench(t, store.Options{}, func(l *door.Limits) { l.Message, l.Rate = 200, 1 })
 	if status, answer := b.call("POST", "/device/v1/readings", `{"load":1,"x":"`+strings.Repeat("y", 300)+`"}`); status != 413 || !strings.Contains(fmt.Sprint(answer), "in parts") {
 		t.Errorf("too large: %d %v", status, answer)
 	}
@@ -155,7 +149,7 @@ func TestTooLargeAndTooMany(t *testing.T) {
 }
 
 func TestFullDisk(t *testing.T) {
-	b := newBench(t, store.Options{MaxBytes: 90 << 10}, func(l *ingest.Limits) { l.Rate = 0 })
+	b := newBench(t, store.Options{MaxBytes: 90 << 10}, func(l *door.Limits) { l.Rate = 0 })
 	for i := range 3000 {
 		var parts []string
 		for k := range 50 {

@@ -1,0 +1,123 @@
+package door
+
+import (
+	"net"
+	"strings"
+	"time"
+
+	"ullage/fleet/fault"
+	"ullage/fleet/traffic"
+)
+
+// CredentialKind says by what a device shows who it is.
+type CredentialKind string
+
+// Token is the only kind so far: the secret that the device was onboarded with.
+const Token CredentialKind = "token"
+
+// Credential is what a device was let in by.
+type Credential struct {
+	Kind CredentialKind
+	ID   string // as the registry knows it; no secret
+}
+
+// Claim is what a stranger shows.
+type Claim struct {
+	Transport string // "mqtt" or "http"
+	Remote    string // network address
+	Device    string // id that it says it has; may be empty if Named is false
+	Named     bool   // the protocol wants the id beside the credential
+	Token     string
+	// Missing says what the protocol gave no credential in; empty if it gave one.
+	Missing string
+	// Check judges what else belongs to the protocol, such as a client id; nil for
+	// nothing. Its error is the reason of the refusal.
+	Check func(device string) error
+}
+
+// Device is a device that was let in, as one session or one request of it.
+type Device struct {
+	ID         string
+	Credential Credential
+	Transport  string
+	Remote     string
+
+	door *Door
+	lane *lane
+}
+
+// Admit judges a claim. The error is what the stranger may hear and has a ref;
+// the traffic shows the reason under that ref. Somebody who fails too often
+// waits for it.
+func (d *Door) Admit(c Claim) (*Device, error) {
+	v, err := d.admit(c)
+	if err == nil {
+		return v, nil
+	}
+	ref := traffic.NewRef()
+	if wait, quiet := d.gate.failed(hostOf(c.Remote)); quiet {
+		time.Sleep(wait)
+	} else {
+		e := traffic.Entry{At: d.o.Now(), Direction: traffic.Up, Transport: c.Transport, Remote: c.Remote, Topic: "connect",
+			Claimed: clip(c.Device), Reason: err.Error(), Ref: ref}
+		if d.o.Devices.Knows(c.Device) {
+			e.Device = c.Device
+		}
+		d.o.Traffic.Add(e)
+	}
+	f := fault.New(fault.Unauthenticated, "not authorised")
+	f.Ref = ref
+	return nil, f
+}
+
+func (d *Door) admit(c Claim) (*Device, error) {
+	if c.Missing != "" {
+		return nil, fault.New(fault.Unauthenticated, "%s", c.Missing)
+	}
+	dev, err := d.o.Devices.Authenticate(c.Device, c.Token)
+	if err != nil {
+		return nil, err
+	}
+	if c.Named && c.Device == "" {
+		return nil, fault.New(fault.Unauthenticated, "no user name was given; it is the device id, here %s", dev.ID)
+	}
+	if c.Check != nil {
+		if err := c.Check(dev.ID); err != nil {
+			return nil, err
+		}
+	}
+	id, _, _ := strings.Cut(c.Token, ".")
+	return &Device{ID: dev.ID, Credential: Credential{Kind: Token, ID: strings.Clone(id)}, Transport: c.Transport, Remote: c.Remote,
+		door: d, lane: d.lane(dev.ID)}, nil
+}
+
+// MayStay reports whether the device may go on, and if not, why.
+func (v *Device) MayStay() (why string, ok bool) {
+	return v.door.o.Devices.MayStay(v.ID, v.Credential.ID)
+}
+
+// Arrived writes into the traffic that a session began.
+func (v *Device) Arrived(note string) {
+	v.door.o.Traffic.Add(traffic.Entry{At: v.door.o.Now(), Device: v.ID, Direction: traffic.Up, Transport: v.Transport, Remote: v.Remote,
+		Topic: "connect", Note: note})
+}
+
+// Note writes into the traffic why something that the device did was refused.
+func (v *Device) Note(topic, reason string) {
+	v.door.o.Traffic.Add(traffic.Entry{At: v.door.o.Now(), Device: v.ID, Direction: traffic.Up, Transport: v.Transport, Remote: v.Remote,
+		Topic: topic, Reason: reason})
+}
+
+func hostOf(address string) string {
+	if host, _, err := net.SplitHostPort(address); err == nil {
+		return host
+	}
+	return address
+}
+
+func clip(s string) string {
+	if r := []rune(s); len(r) > 100 {
+		return string(r[:100]) + "…"
+	}
+	return s
+}
