@@ -16,7 +16,7 @@ test: build ## everything: lint, unit tests, end-to-end tests
 
 # What goroutines share, once more under the race detector, in short sizes. It
 # is the one thing here that needs a C compiler.
-RACED = ./app/... ./api/... ./fleet/... ./store/... ./transport/... ./sim/...
+RACED = ./app/... ./api/... ./fleet/... ./store/... ./transport/... ./device/... ./sim/...
 race: export CGO_ENABLED = 1
 race: ## the race detector over what goroutines share
 	go test -race -short -timeout 10m $(RACED)

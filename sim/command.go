@@ -7,34 +7,35 @@ import (
 	"ullage/core/model"
 )
 
+// actions are the commands of the story's models.
+var actions = map[string][]string{
+	"tank-probe": {"identify", "zero_level"}, "cellar-air": {"test_buzzer"}, "jacket-valve": {"exercise"},
+	"press-scale": {"tare"}, "cellar-hub": {"restart_service", "pull_log"},
+}
+
+// Commands returns the commands that units of a model of the story perform.
+func Commands(model string) []string { return actions[model] }
+
 // takes is how long a unit needs for a command.
-func (d *device) takes(name string) time.Duration {
+func takes(name string) time.Duration {
 	if name == "exercise" {
 		return 2 * time.Second
 	}
 	return 300 * time.Millisecond
 }
 
-// commanded reports whether the unit has commands to ask for over HTTP.
-func (d *device) commanded() bool {
-	if d.Of != nil {
-		return len(d.Of.Actions) > 0
-	}
-	return d.Writable
-}
-
 // does performs a command: what comes of it, or why it could not be done.
-func (d *device) does(name string, input map[string]any) (output any, why string) {
-	if d.Of != nil {
-		return example(d.Of, name), ""
+func (p *player) does(name string, input map[string]any) (output any, why string) {
+	if p.Of != nil {
+		return example(p.Of, name), ""
 	}
 	switch name {
 	case "zero_level":
-		if d.ID == "tank-coldharbour-02" {
+		if p.ID == "tank-coldharbour-02" {
 			return nil, "the echo is lost in foam; zero it when the must is still"
 		}
 		at, _ := input["reference_cm"].(float64)
-		measured, _ := d.world.Sample(d.Unit, time.Now(), d.settings())["ullage"].(float64)
+		measured, _ := p.world.Sample(p.Unit, time.Now(), p.settings())["ullage"].(float64)
 		return map[string]any{"offset_cm": math.Round((at-measured)*10) / 10}, ""
 	case "pull_log":
 		n, _ := input["lines"].(float64)
@@ -57,10 +58,10 @@ func example(m *model.Model, name string) any {
 
 // muted reports whether somebody presses the button of the monitor now: the one
 // that chatters around its limit, every five minutes.
-func (d *device) muted(now time.Time) bool {
-	if d.ID != "air-alder-bank-1" || now.Before(d.world.Start.Add(20*time.Second)) || now.Sub(d.mutedAt) < 5*time.Minute {
+func (p *player) muted(now time.Time) bool {
+	if p.ID != "air-alder-bank-1" || now.Before(p.world.Start.Add(20*time.Second)) || now.Sub(p.mutedAt) < 5*time.Minute {
 		return false
 	}
-	d.mutedAt = now
+	p.mutedAt = now
 	return true
 }

@@ -2,7 +2,6 @@ package sim
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"log/slog"
 	"sync"
@@ -52,27 +51,25 @@ func told(u Unit, span time.Duration) int {
 const perMessage = 900
 
 // Run plays a fleet. It returns when the context ends, or after the history if
-// it is not to go on live.
+// it is not to go on live. A service that is not there yet is waited for.
 func Run(ctx context.Context, o Options) error {
-	devices := make([]*device, len(o.Units))
+	ctx, cancel := context.WithCancel(ctx)
+	players := make([]*player, len(o.Units))
 	total := 0
+	var running sync.WaitGroup
+	defer running.Wait()
+	defer cancel()
 	for i, u := range o.Units {
 		if o.Credentials.Tokens[u.ID] == "" {
 			return fmt.Errorf("there is no token for %s in the credentials; make them with --onboard", u.ID)
 		}
-		devices[i] = newDevice(u, o.World, o.Credentials, o.Log)
+		p, err := newPlayer(u, o.World, o.Credentials, o.Log)
+		if err != nil {
+			return err
+		}
+		players[i] = p
 		total += told(u, o.History) * len(o.World.Sample(u, o.World.Start, nil))
 	}
-	defer func() {
-		var wg sync.WaitGroup
-		for _, d := range devices {
-			if d.link != nil {
-				wg.Add(1)
-				go func() { defer wg.Done(); d.link.close() }()
-			}
-		}
-		wg.Wait()
-	}()
 	var mu sync.Mutex
 	done := 0
 	count := func(n int) {
@@ -83,11 +80,21 @@ func Run(ctx context.Context, o Options) error {
 			o.Progress(min(done, total), total)
 		}
 	}
-	if err := each(ctx, devices, func(d *device) error {
-		if err := d.connect(ctx); err != nil {
-			return err
+	var late sync.Once
+	if err := each(ctx, players, func(p *player) error {
+		running.Go(func() { p.dev.Run(ctx) })
+		for {
+			wait, stop := context.WithTimeout(ctx, patience)
+			err := p.dev.AwaitLink(wait)
+			stop()
+			if err == nil || ctx.Err() != nil {
+				break
+			}
+			late.Do(func() {
+				o.Log.Warn(fmt.Sprintf("no connection to %s within %s; still trying. See why with: ullage traffic %s", p.server, patience, p.ID))
+			})
 		}
-		return d.history(ctx, o.History, count)
+		return p.history(ctx, o.History, count)
 	}); err != nil {
 		return err
 	}
@@ -101,35 +108,37 @@ func Run(ctx context.Context, o Options) error {
 		return nil
 	}
 	var wg sync.WaitGroup
-	for _, d := range devices {
-		wg.Add(1)
-		go func() { defer wg.Done(); d.live(ctx) }()
+	for _, p := range players {
+		wg.Go(func() { p.live(ctx) })
 	}
 	wg.Wait()
 	return nil
 }
 
+// patience is how long a device may need to connect before that is told.
+const patience = 20 * time.Second
+
 // each runs f for every device, some at a time, and returns the first error.
-func each(ctx context.Context, devices []*device, f func(*device) error) error {
+func each(ctx context.Context, players []*player, f func(*player) error) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	next := make(chan *device)
+	next := make(chan *player)
 	var wg sync.WaitGroup
 	for range workers {
 		wg.Add(1)
 		go func() {
 			defer wg.Done()
-			for d := range next {
-				if err := f(d); err != nil {
+			for p := range next {
+				if err := f(p); err != nil {
 					cancel(err)
 					return
 				}
 			}
 		}()
 	}
-	for _, d := range devices {
+	for _, p := range players {
 		select {
-		case next <- d:
+		case next <- p:
 		case <-ctx.Done():
 		}
 	}
@@ -138,122 +147,81 @@ func each(ctx context.Context, devices []*device, f func(*device) error) error {
 	return context.Cause(ctx)
 }
 
-// timed is a reading of many metrics with its time.
-type timed map[string]any
-
-// count returns how many metrics are in it.
-func (t timed) count() int { return max(len(t)-1, 1) }
-
-const stamp = "2006-01-02T15:04:05.000Z07:00"
-
-func (d *device) at(t time.Time) timed {
-	x := timed(d.world.Sample(d.Unit, t, d.settings()))
-	x["at"] = t.UTC().Format(stamp)
-	return x
-}
-
-// history tells the time before the start, oldest first. What the device could
-// not send while it was away comes as a backlog when it was back; what it still
-// holds at the start comes when it is back in the live part.
-func (d *device) history(ctx context.Context, span time.Duration, told func(int)) error {
-	var batch, backlog []timed
-	send := func(part []timed) error {
-		for len(part) > 0 {
-			n := min(len(part), max(1, perMessage/part[0].count()))
-			body, err := json.Marshal(part[:n])
-			if err != nil {
-				return err
-			}
-			if err := d.link.publish(ctx, "readings", body); err != nil {
-				return fmt.Errorf("%s: its history was not taken: %w", d.ID, err)
-			}
-			told(n * part[0].count())
-			part = part[n:]
+// history tells the time before the start, oldest first. What the device still
+// holds at the start, because the story has it out of reach, is told in the live
+// part.
+func (p *player) history(ctx context.Context, span time.Duration, told func(int)) error {
+	values := 0
+	flush := func() error {
+		if err := p.dev.Flush(ctx); err != nil {
+			return fmt.Errorf("%s: its history was not taken: %w", p.ID, err)
 		}
+		told(values)
+		values = 0
 		return nil
 	}
-	start := d.world.Start.Truncate(d.Every)
-	for t := start.Add(-span.Truncate(d.Every)); t.Before(start); t = t.Add(d.step(start.Sub(t))) {
-		if d.world.Silent(d.Unit, t) {
-			backlog = append(backlog, d.at(t))
+	start := p.world.Start.Truncate(p.Every)
+	for t := start.Add(-span.Truncate(p.Every)); t.Before(start); t = t.Add(p.step(start.Sub(t))) {
+		if p.holds(t) {
 			continue
 		}
-		if len(backlog) > 0 {
-			// It is back: first what is new, then what it had kept.
-			batch = append(batch, d.at(t))
-			if err := send(batch); err != nil {
-				return err
-			}
-			if err := send(backlog); err != nil {
-				return err
-			}
-			batch, backlog = nil, nil
-			continue
+		x := p.world.Sample(p.Unit, t, p.settings())
+		if err := p.dev.Send(t, x); err != nil {
+			return err
 		}
-		batch = append(batch, d.at(t))
+		if values += len(x); values >= perMessage {
+			if err := flush(); err != nil {
+				return err
+			}
+		}
 	}
-	return send(batch)
+	return flush()
 }
 
+// holds reports whether what was measured at a time is still in the device when
+// the live part begins.
+func (p *player) holds(t time.Time) bool {
+	return p.world.Silent(p.Unit, p.world.Start) && p.world.Start.Sub(t) < holdsFor && p.world.Silent(p.Unit, t)
+}
+
+// holdsFor is longer than any silence of the story that the start interrupts.
+const holdsFor = 6 * time.Hour
+
 // live reports as the device's settings say until the context ends.
-func (d *device) live(ctx context.Context) {
-	var backlog []timed
-	// What the device kept while it was silent before the start.
-	for t := d.world.Start.Add(-6 * time.Hour).Truncate(d.Every); t.Before(d.world.Start); t = t.Add(d.Every) {
-		if d.world.Silent(d.Unit, t) && d.world.Silent(d.Unit, d.world.Start) {
-			backlog = append(backlog, d.at(t))
+func (p *player) live(ctx context.Context) {
+	send := func(t time.Time) {
+		if err := p.dev.Send(t, p.world.Sample(p.Unit, t, p.settings())); err != nil {
+			p.log.Warn("a reading is not sent", "error", err)
+		}
+	}
+	if p.world.Silent(p.Unit, p.world.Start) {
+		p.dev.Sleep()
+	}
+	for t := p.world.Start.Add(-holdsFor).Truncate(p.Every); t.Before(p.world.Start); t = t.Add(p.Every) {
+		if p.holds(t) {
+			send(t)
 		}
 	}
 	// Devices do not report in step.
-	phase := time.Duration((1 + d.world.noise(d.ID, "phase", 0)) / 2 * float64(min(d.period(), 10*time.Second)))
+	phase := time.Duration((1 + p.world.noise(p.ID, "phase", 0)) / 2 * float64(min(p.period(), 10*time.Second)))
 	pause(ctx, phase)
 	for ctx.Err() == nil {
 		now := time.Now()
-		switch {
-		case d.world.Silent(d.Unit, now):
-			backlog = append(backlog, d.at(now))
-		default:
-			part := []timed{d.at(now)}
-			if err := d.tell(ctx, part); err != nil {
-				backlog = append(backlog, part...)
-				break
-			}
-			for len(backlog) > 0 && ctx.Err() == nil {
-				n := min(len(backlog), max(1, perMessage/backlog[0].count()))
-				if err := d.tell(ctx, backlog[:n]); err != nil {
-					break
-				}
-				backlog = backlog[n:]
-			}
+		if p.world.Silent(p.Unit, now) {
+			p.dev.Sleep()
+		} else {
+			p.dev.Wake()
 		}
-		if d.muted(now) {
-			if err := d.link.publish(ctx, "event/muted", []byte(`{"minutes":5}`)); err != nil && ctx.Err() == nil {
-				d.log.Warn("an event was not taken", "error", err)
+		send(now)
+		if p.muted(now) {
+			if err := p.dev.Event("muted", map[string]any{"minutes": 5}); err != nil {
+				p.log.Warn("an event is not sent", "error", err)
 			}
 		}
 		select {
 		case <-ctx.Done():
-		case <-d.changed:
-		case <-time.After(d.period()):
+		case <-p.changed:
+		case <-time.After(p.period()):
 		}
 	}
-}
-
-func (d *device) tell(ctx context.Context, part []timed) error {
-	var body []byte
-	var err error
-	if len(part) == 1 {
-		body, err = json.Marshal(part[0])
-	} else {
-		body, err = json.Marshal(part)
-	}
-	if err != nil {
-		return err
-	}
-	wait, cancel := context.WithTimeout(ctx, 30*time.Second)
-	defer cancel()
-	if err = d.link.publish(wait, "readings", body); err != nil && ctx.Err() == nil {
-		d.log.Warn("a message was not taken and is kept", "error", err)
-	}
-	return err
 }

@@ -189,3 +189,32 @@ func TestCredentials(t *testing.T) {
 		t.Errorf("without tokens: %v", err)
 	}
 }
+
+// The units know the commands of their models, and no others.
+func TestUnitsKnowTheirCommands(t *testing.T) {
+	files, err := fs.Glob(cellars.Files, "models/*.tm.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range files {
+		b, err := cellars.Files.ReadFile(f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		m, err := model.Parse(b)
+		if err != nil {
+			t.Fatal(err)
+		}
+		want := map[string]bool{}
+		for _, a := range m.Actions {
+			want[a.Name] = true
+		}
+		got := map[string]bool{}
+		for _, name := range sim.Commands(m.Name) {
+			got[name] = true
+		}
+		if !reflect.DeepEqual(got, want) {
+			t.Errorf("%s performs %v, its model has %v", m.Name, got, want)
+		}
+	}
+}
