@@ -39,7 +39,6 @@ type service struct {
 	broker     *mqtt.Server
 	web        *http.Server
 	lns        []net.Listener
-	dropped    atomic.Bool // connections are taken and closed at once
 }
 
 func newService(t testing.TB) *service {
