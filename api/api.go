@@ -40,6 +40,7 @@ import (
 	"ullage/fleet/query"
 	"ullage/fleet/revisions"
 	"ullage/fleet/settings"
+	"ullage/fleet/sites"
 	"ullage/fleet/traffic"
 	"ullage/transport/problem"
 )
@@ -63,6 +64,7 @@ type Options struct {
 type App struct {
 	Models      *models.Catalogue
 	Devices     *devices.Registry
+	Sites       *sites.Sites
 	Settings    *settings.Settings
 	Commands    *commands.Queue
 	Alarms      *alarms.Engine
@@ -230,6 +232,7 @@ func (s *server) routes() {
 	s.journalRoutes()
 	s.modelRoutes()
 	s.ruleRoutes()
+	s.siteRoutes()
 	s.thingRoutes()
 	s.folderRoutes()
 	s.deviceRoutes()

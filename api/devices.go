@@ -58,7 +58,7 @@ func (s *server) deviceRoutes() {
 	}, describe("device", "One device now", "Devices"), notFound)
 	type create struct{ Body client.NewDevice }
 	huma.Post(s.api, "/api/v1/devices", func(ctx context.Context, in *create) (*body[client.Onboarded], error) {
-		d, token, err := s.Devices.Create(ctx, in.Body.ID, in.Body.Model, in.Body.Labels, by(ctx).Person)
+		d, token, err := s.Devices.Create(ctx, devices.New{ID: in.Body.ID, Name: in.Body.Name, Model: in.Body.Model, Hub: in.Body.Hub, Labels: in.Body.Labels}, by(ctx).Person)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -96,6 +96,24 @@ func (s *server) deviceRoutes() {
 		s.Settle()
 		return s.device(in.ID)
 	}, describe("label-device", "Set and remove labels", "Devices"), notFound)
+	type change struct {
+		One
+		Body client.DeviceChange
+	}
+	huma.Patch(s.api, "/api/v1/devices/{id}", func(ctx context.Context, in *change) (*body[client.Device], error) {
+		if name := in.Body.Name; name != nil {
+			if _, err := s.Devices.Rename(ctx, in.ID, *name, by(ctx).Person); err != nil {
+				return nil, s.failed(err)
+			}
+		}
+		if hub := in.Body.Hub; hub != nil {
+			if _, err := s.Devices.Behind(ctx, in.ID, *hub, by(ctx).Person); err != nil {
+				return nil, s.failed(err)
+			}
+		}
+		s.Settle()
+		return s.device(in.ID)
+	}, describe("change-device", "Give a device another name for people, or another hub", "Devices"), notFound)
 	type status struct {
 		One
 		Body struct {
@@ -161,7 +179,7 @@ func deviceOf(d *present.Device) client.Device { return deviceAs(d, false) }
 // not show.
 func deviceAs(d *present.Device, brief bool) client.Device {
 	c := client.Device{
-		ID: d.ID, Model: d.Model, ModelVersion: d.ModelVersion, ModelTitle: d.ModelTitle, Labels: d.Labels, Status: string(d.Status),
+		ID: d.ID, Name: d.Name, Hub: d.Hub, Model: d.Model, ModelVersion: d.ModelVersion, ModelTitle: d.ModelTitle, Labels: d.Labels, Status: string(d.Status),
 		JoinedAt: d.JoinedAt, Attributes: map[string]any{}, Link: string(d.Link), LastAt: optional(d.LastAt), Interval: value.Duration(d.Interval).String(),
 		Health: string(d.Health), Reasons: d.Reasons, Margins: []client.Margin{}, Latest: map[string]client.Latest{}, Alarms: []client.OpenAlarm{},
 		Revision: d.Revision, Applied: d.Applied, Drifting: d.Drifting, Refusals: d.Refusals,

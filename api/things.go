@@ -160,7 +160,7 @@ func (s *server) folderRoutes() {
 	huma.Post(s.api, "/api/v1/folder", func(ctx context.Context, in *load) (*body[client.FolderOutcome], error) {
 		files := make([]check.File, len(in.Body.Files))
 		for i, f := range in.Body.Files {
-			files[i] = check.File{Path: f.Path, Data: []byte(f.Text)}
+			files[i] = check.File{Path: f.Path, Data: append([]byte(f.Text), f.Data...)}
 		}
 		o, err := s.Folder.Load(ctx, files, in.Body.Preview, by(ctx).Person)
 		if err != nil {

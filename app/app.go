@@ -30,6 +30,7 @@ import (
 	"ullage/fleet/retention"
 	"ullage/fleet/revisions"
 	"ullage/fleet/settings"
+	"ullage/fleet/sites"
 	"ullage/fleet/traffic"
 	"ullage/store"
 	"ullage/transport/door"
@@ -66,6 +67,7 @@ type App struct {
 	Commits     *commit.Writer
 	Models      *models.Catalogue
 	Devices     *devices.Registry
+	Sites       *sites.Sites
 	Settings    *settings.Settings
 	Commands    *commands.Queue
 	Present     *present.Fleet
@@ -145,8 +147,11 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		return a, err
 	}
 	telemetry := a.Store.Telemetry
+	if a.Sites, err = sites.Open(ctx, sites.Options{Records: records, Commits: a.Commits, Zone: o.Zone, Changed: a.siteChanged, Now: o.Now}); err != nil {
+		return a, err
+	}
 	if a.Present, err = present.Open(ctx, present.Options{Devices: a.Devices, Models: a.Models, Settings: a.Settings, Telemetry: telemetry, Records: records,
-		Bus: a.Bus, Zone: o.Zone, Log: o.Log, Now: o.Now}); err != nil {
+		Bus: a.Bus, Zone: a.Sites.Zone, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
 	if a.Alarms, err = alarms.Open(ctx, alarms.Options{Records: records, History: telemetry, Commits: a.Commits, Devices: a.Devices, Models: a.Models,
@@ -161,10 +166,10 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		Traffic: a.Traffic, Bus: a.Bus, Derive: a.Derivations, Now: o.Now})
 	a.Door = door.New(door.Options{Devices: a.Devices, Intake: a.Intake, Settings: a.Settings, Commands: a.Commands, Traffic: a.Traffic, Limits: o.Limits,
 		Log: o.Log, Now: o.Now})
-	a.Expressions = expressions.New(expressions.Options{Models: a.Models, Devices: a.Devices, Present: a.Present, History: telemetry, Rules: a.Alarms.Names, Now: o.Now})
-	a.Queries = query.New(query.Options{History: telemetry, Devices: a.Devices, Models: a.Models, Limits: a.Present, Matching: a.Expressions.Where, Zone: o.Zone, Now: o.Now})
+	a.Expressions = expressions.New(expressions.Options{Models: a.Models, Devices: a.Devices, Present: a.Present, History: telemetry, Rules: a.Alarms.Names, Sites: a.Sites.Names, Now: o.Now})
+	a.Queries = query.New(query.Options{History: telemetry, Devices: a.Devices, Models: a.Models, Limits: a.Present, Matching: a.Expressions.Where, Zone: o.Zone, ZoneFor: a.Present.Zone, Now: o.Now})
 	a.Revisions = revisions.New(revisions.Options{Models: a.Models, Devices: a.Devices, Settings: a.Settings, Alarms: a.Alarms, Matching: a.Expressions.Where, Moved: a.Derivations.Forget})
-	a.Folder = folder.New(folder.Options{Models: a.Models, Alarms: a.Alarms, Devices: a.Devices})
+	a.Folder = folder.New(folder.Options{Models: a.Models, Alarms: a.Alarms, Devices: a.Devices, Sites: a.Sites})
 	a.Importer = imports.New(imports.Options{Devices: a.Devices, Models: a.Models, Store: telemetry, Derive: a.Derivations, Bus: a.Bus, Now: o.Now})
 	a.Retention = retention.New(retention.Options{Store: telemetry, Records: records, Devices: a.Devices, Models: a.Models, Readings: o.KeepReadings, Rollups: o.KeepRollups,
 		Log: o.Log, Now: o.Now})
@@ -186,9 +191,19 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	return a, nil
 }
 
+// siteChanged tells everybody of the devices of a site, whose time zone may be
+// another one now.
+func (a *App) siteChanged(name string) {
+	for _, d := range a.Devices.List() {
+		if d.Labels["site"] == name {
+			a.Bus.Publish(event.Device{Device: d.ID})
+		}
+	}
+}
+
 // API returns the use cases as the operators' API takes them.
 func (a *App) API() *api.App {
-	return &api.App{Models: a.Models, Devices: a.Devices, Settings: a.Settings, Commands: a.Commands, Alarms: a.Alarms, Present: a.Present,
+	return &api.App{Models: a.Models, Devices: a.Devices, Sites: a.Sites, Settings: a.Settings, Commands: a.Commands, Alarms: a.Alarms, Present: a.Present,
 		Expressions: a.Expressions, Intake: a.Intake, Meter: a.Meter, People: a.People, Facts: a.Facts, News: a.News, AsOf: a.AsOf, History: a.Store.Telemetry, Queries: a.Queries,
 		Importer: a.Importer, Traffic: a.Traffic, Revisions: a.Revisions, Derivations: a.Derivations, Folder: a.Folder, Settle: a.Settle, Log: a.Log, Now: a.Now}
 }

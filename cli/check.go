@@ -22,8 +22,8 @@ func checkCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "check [FOLDER]",
 		Short: "Check a fleet folder, without a service",
-		Long: `Checks the Thing Models (.tm.json, .tm.yaml) and the rules (.yaml in folders
-called rules) below a folder, each alone and against the others. Every finding
+		Long: `Checks the Thing Models (.tm.json, .tm.yaml), the rules and the sites (.yaml in
+folders called rules and sites, plan pictures beside these) below a folder, each alone and against the others. Every finding
 has its file, line and column and says what would be right. The exit code is 3
 if something is wrong; warnings alone leave it at 0.
 
@@ -90,10 +90,10 @@ func fleetFolder(root string) ([]check.File, error) {
 			return err
 		}
 		rel = filepath.ToSlash(rel)
-		if filepath.Base(root) == "rules" { // the folder of rules itself was named
-			rel = "rules/" + rel
+		if base := filepath.Base(root); base == "rules" || base == "sites" { // a folder inside was named
+			rel = base + "/" + rel
 		}
-		if d.IsDir() || !check.IsModel(rel) && !check.IsRule(rel) && !check.IsExamples(rel) {
+		if d.IsDir() || !check.Belongs(rel) {
 			return nil
 		}
 		info, err := d.Info()

@@ -16,7 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ullage/client"
-	"ullage/core/rule"
+	"ullage/core/check"
 	"ullage/core/value"
 	"ullage/examples/cellars"
 	"ullage/fleet/fault"
@@ -204,39 +204,25 @@ Stop with Ctrl-C.
 	}
 }
 
-// loadCellars puts the example models and rules in force.
+// loadCellars brings the example fleet folder in.
 func loadCellars(ctx context.Context, cl *client.Client) error {
-	models, err := fs.Glob(cellars.Files, "models/*.tm.json")
+	var folder client.Folder
+	err := fs.WalkDir(cellars.Files, ".", func(p string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		b, err := fs.ReadFile(cellars.Files, p)
+		folder.Files = append(folder.Files, folderFile(check.File{Path: p, Data: b}))
+		return err
+	})
 	if err != nil {
 		return err
 	}
-	for _, f := range models {
-		b, err := fs.ReadFile(cellars.Files, f)
-		if err != nil {
-			return err
-		}
-		if _, err := cl.PublishModel(ctx, b, nil); err != nil {
-			return fmt.Errorf("%s: %w", f, err)
-		}
+	o, err := cl.LoadFolder(ctx, folder)
+	if err == nil && folderErrors(o) > 0 {
+		err = fmt.Errorf("%s: %s", o.Findings[0].File, o.Findings[0].Sentence)
 	}
-	rules, err := fs.Glob(cellars.Files, "rules/*.yaml")
-	if err != nil {
-		return err
-	}
-	for _, f := range rules {
-		b, err := fs.ReadFile(cellars.Files, f)
-		if err != nil {
-			return err
-		}
-		r, err := rule.Parse(b)
-		if err != nil {
-			return fmt.Errorf("%s: %w", f, err)
-		}
-		if _, err := cl.SetRule(ctx, *r); err != nil {
-			return fmt.Errorf("%s: %w", f, err)
-		}
-	}
-	return nil
+	return err
 }
 
 // tidyUp acknowledges what had returned in the days that were told, as the

@@ -13,14 +13,14 @@ import (
 )
 
 func deviceCommand() *cobra.Command {
-	return noun(groupJoin, "device", "Onboard devices and look after them", deviceCreate(), deviceList(), deviceShow(), deviceDescription(), deviceLabel(), deviceToken(),
+	return noun(groupJoin, "device", "Onboard devices and look after them", deviceCreate(), deviceList(), deviceShow(), deviceDescription(), deviceLabel(), deviceName(), deviceHub(), deviceToken(),
 		deviceStatus("suspend", "suspended", "Keep a device out until it is let in again", "is kept out; let it in with: ullage device resume %s"),
 		deviceStatus("resume", "active", "Let a suspended device in again", "may connect again"),
 		deviceStatus("retire", "retired", "Take a device out of service for good; its history stays", "is retired; its history stays"))
 }
 
 func deviceCreate() *cobra.Command {
-	var model string
+	var d client.NewDevice
 	var pairs []string
 	c := &cobra.Command{
 		Use:     "create ID --model MODEL",
@@ -36,20 +36,73 @@ func deviceCreate() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			o, err := cl.CreateDevice(c.Context(), client.NewDevice{ID: args[0], Model: model, Labels: l})
+			d.ID, d.Labels = args[0], l
+			o, err := cl.CreateDevice(c.Context(), d)
 			if err != nil {
 				return err
 			}
 			return show(c, o, func(w io.Writer) { printOnboarded(w, o) })
 		},
 	}
-	c.Flags().StringVar(&model, "model", "", "name of its model")
+	c.Flags().StringVar(&d.Model, "model", "", "name of its model")
+	c.Flags().StringVar(&d.Name, "name", "", "what people call it, in any script")
+	c.Flags().StringVar(&d.Hub, "hub", "", "the device that carries it")
+	c.RegisterFlagCompletionFunc("hub", deviceNames)
 	c.Flags().StringArrayVar(&pairs, "label", nil, "label as key=value; may be given several times")
 	needed(c, "model")
 	c.RegisterFlagCompletionFunc("model", func(c *cobra.Command, _ []string, p string) ([]string, cobra.ShellCompDirective) {
 		return modelNames(c, nil, p)
 	})
 	return c
+}
+
+func deviceName() *cobra.Command {
+	return &cobra.Command{
+		Use:     "name ID [NAME]",
+		Short:   "Say what people call a device, in any script; without a name its id alone",
+		Example: "  ullage device name tank-fennimore-07 'North tank'",
+		Args:    cobra.RangeArgs(1, 2), ValidArgsFunction: deviceNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			name := strings.Join(args[1:], "")
+			return changeDevice(c, args[0], client.DeviceChange{Name: &name})
+		},
+	}
+}
+
+func deviceHub() *cobra.Command {
+	return &cobra.Command{
+		Use:     "hub ID [HUB]",
+		Short:   "Say which device carries a device; without a hub none does",
+		Example: "  ullage device hub valve-fennimore-02 hub-fennimore",
+		Args:    cobra.RangeArgs(1, 2), ValidArgsFunction: deviceNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			hub := strings.Join(args[1:], "")
+			return changeDevice(c, args[0], client.DeviceChange{Hub: &hub})
+		},
+	}
+}
+
+func changeDevice(c *cobra.Command, id string, ch client.DeviceChange) error {
+	cl, err := connect(c)
+	if err != nil {
+		return err
+	}
+	d, err := cl.ChangeDevice(c.Context(), id, ch)
+	if err != nil {
+		return err
+	}
+	return show(c, d, func(w io.Writer) {
+		switch {
+		case ch.Name != nil && d.Name == "":
+			fmt.Fprintf(w, "%s has no name beside its id.\n", d.ID)
+		case ch.Name != nil:
+			fmt.Fprintf(w, "%s is called %s.\n", d.ID, d.Name)
+		case d.Hub == "":
+			fmt.Fprintf(w, "%s is behind no hub.\n", d.ID)
+		default:
+			fmt.Fprintf(w, "%s is behind %s.\n", d.ID, d.Hub)
+		}
+	})
 }
 
 func printOnboarded(w io.Writer, o client.Onboarded) {
@@ -97,6 +150,7 @@ func deviceList() *cobra.Command {
 			}
 			return list(c, ds, none,
 				column[client.Device]{"device", func(d client.Device) string { return d.ID }},
+				column[client.Device]{"name", func(d client.Device) string { return d.Name }},
 				column[client.Device]{"model", func(d client.Device) string { return d.Model }},
 				column[client.Device]{"site", func(d client.Device) string { return d.Labels["site"] }},
 				column[client.Device]{"status", func(d client.Device) string { return d.Status }},

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
@@ -16,7 +17,7 @@ func compareCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:     "compare [FOLDER]",
 		Short:   "Say what loading a fleet folder would change in the service",
-		Long:    "Compares the models and rules of a fleet folder with those of the service, and\nchanges nothing. The exit code is 3 if the folder has mistakes, 0 otherwise.",
+		Long:    "Compares the models, rules and sites of a fleet folder with those of the service, and\nchanges nothing. The exit code is 3 if the folder has mistakes, 0 otherwise.",
 		Example: "  ullage compare examples/cellars",
 		GroupID: groupModel,
 		Args:    cobra.MaximumNArgs(1),
@@ -29,8 +30,8 @@ func loadCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "load [FOLDER]",
 		Short: "Bring a fleet folder into the service, all of it or nothing",
-		Long: `Publishes the models and puts in force the rules of a fleet folder that are new
-or changed, in one transaction: if anything is wrong, or may not be published,
+		Long: `Publishes the models and puts in force the rules and sites of a fleet folder that
+are new or changed, in one transaction: if anything is wrong, or may not be published,
 nothing changes. Loading the same folder again changes nothing. What the service
 has and the folder has not stays. It asks before it changes anything that is
 there already.`,
@@ -59,7 +60,7 @@ func sendFolder(c *cobra.Command, args []string, preview, yes bool) error {
 	}
 	ask := client.Folder{Preview: true}
 	for _, f := range files {
-		ask.Files = append(ask.Files, client.FolderFile{Path: f.Path, Text: string(f.Data)})
+		ask.Files = append(ask.Files, folderFile(f))
 	}
 	o, err := cl.LoadFolder(c.Context(), ask)
 	if err != nil {
@@ -84,6 +85,13 @@ func sendFolder(c *cobra.Command, args []string, preview, yes bool) error {
 		}
 	}
 	return show(c, o, func(w io.Writer) { printFolder(w, o) })
+}
+
+func folderFile(f check.File) client.FolderFile {
+	if utf8.Valid(f.Data) {
+		return client.FolderFile{Path: f.Path, Text: string(f.Data)}
+	}
+	return client.FolderFile{Path: f.Path, Data: f.Data}
 }
 
 func folderErrors(o client.FolderOutcome) int {
@@ -163,7 +171,7 @@ func printFolder(w io.Writer, o client.FolderOutcome) {
 
 func schemaCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:   "schema [model|rule|examples]",
+		Use:   "schema [model|rule|site|examples]",
 		Short: "Print the JSON Schema of a kind of file, for editors",
 		Long: `Prints a JSON Schema (draft 2020-12) that editors complete and check by. In a
 YAML file, an editor with a YAML language server takes it from a first line like

@@ -137,7 +137,7 @@ from top to bottom; or see it all at once with "ullage demo".`,
 	flags.String("url", "", "address of the service [ULLAGE_URL]")
 	flags.StringP("output", "o", "table", "table, json, yaml or csv")
 	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(modelCommand(), schemaCommand(), compareCommand(), loadCommand(), deviceCommand(), trafficCommand(), queryCommand(), importCommand(), checkCommand(), ruleCommand(), alarmCommand(), exprCommand(),
+	root.AddCommand(modelCommand(), schemaCommand(), compareCommand(), loadCommand(), deviceCommand(), trafficCommand(), queryCommand(), importCommand(), checkCommand(), ruleThings.command(), siteCommand(), alarmCommand(), exprCommand(),
 		settingCommand(), commandCommand(), journalCommand(), serveCommand(), storeCommand(), configCommand(), demoCommand(), simCommand(), loginCommand(), logoutCommand(), openapiCommand())
 	usage(root)
 	return root
@@ -268,15 +268,6 @@ var modelNames = complete(func(c *cobra.Command, cl *client.Client) ([]string, e
 	var out []string
 	for _, m := range ms {
 		out = append(out, m.Name+"\t"+m.Title)
-	}
-	return out, err
-})
-
-var ruleNames = complete(func(c *cobra.Command, cl *client.Client) ([]string, error) {
-	rs, err := cl.Rules(c.Context())
-	var out []string
-	for _, r := range rs {
-		out = append(out, r.Name+"\t"+r.Raise)
 	}
 	return out, err
 })

@@ -60,7 +60,21 @@ func (u *Unreachable) Error() string { return fmt.Sprintf("no Ullage answers at 
 // Unwrap returns the network's error.
 func (u *Unreachable) Unwrap() error { return u.Cause }
 
+// request is one call of the API.
+type request struct {
+	method, path string
+	in           any // sent as JSON, but for bytes and readers; nil for nothing
+	header       http.Header
+}
+
 func (c *Client) do(ctx context.Context, method, path string, in, out any) error {
+	_, err := c.call(ctx, request{method: method, path: path, in: in}, out)
+	return err
+}
+
+// call makes a request, reads the answer into out, and returns its headers.
+func (c *Client) call(ctx context.Context, r request, out any) (http.Header, error) {
+	in := r.in
 	var body io.Reader
 	contentType := "application/json"
 	switch in := in.(type) {
@@ -72,16 +86,19 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) error
 	default:
 		b, err := json.Marshal(in)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		body = bytes.NewReader(b)
 	}
-	req, err := http.NewRequestWithContext(ctx, method, c.base+"/api/v1"+path, body)
+	req, err := http.NewRequestWithContext(ctx, r.method, c.base+"/api/v1"+r.path, body)
 	if err != nil {
-		return fmt.Errorf("%q is no address of a service; it looks like http://127.0.0.1:8460", c.base)
+		return nil, fmt.Errorf("%q is no address of a service; it looks like http://127.0.0.1:8460", c.base)
 	}
 	if body != nil {
 		req.Header.Set("Content-Type", contentType)
+	}
+	for k, v := range r.header {
+		req.Header[k] = v
 	}
 	if c.token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.token)
@@ -94,9 +111,9 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) error
 	resp, err := client.Do(req)
 	if err != nil {
 		if ctx.Err() != nil {
-			return ctx.Err()
+			return nil, ctx.Err()
 		}
-		return &Unreachable{c.base, err}
+		return nil, &Unreachable{c.base, err}
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode >= 300 {
@@ -106,31 +123,31 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) error
 			p.Detail = fmt.Sprintf("%s answered %s, which Ullage does not; is another program listening there?", c.base, resp.Status)
 		}
 		p.Status = resp.StatusCode
-		return p
+		return resp.Header, p
 	}
 	if out == nil {
-		return nil
+		return resp.Header, nil
 	}
 	if streams {
 		if _, err := io.Copy(stream, resp.Body); err != nil {
-			return fmt.Errorf("the stream broke off: %w", err)
+			return nil, fmt.Errorf("the stream broke off: %w", err)
 		}
 		if said := resp.Trailer.Get("Ullage-Problem"); said != "" {
-			return fmt.Errorf("the stream broke off: %s", said)
+			return nil, fmt.Errorf("the stream broke off: %s", said)
 		}
-		return nil
+		return resp.Header, nil
 	}
 	if b, ok := out.(*text); ok {
 		*b, err = io.ReadAll(resp.Body)
-		return err
+		return nil, err
 	}
 	if resp.StatusCode == http.StatusNoContent {
-		return nil
+		return resp.Header, nil
 	}
 	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
-		return fmt.Errorf("%s did not answer as an Ullage does; is another program listening there?", c.base)
+		return nil, fmt.Errorf("%s did not answer as an Ullage does; is another program listening there?", c.base)
 	}
-	return nil
+	return resp.Header, nil
 }
 
 // raw returns an answer that is no JSON.
@@ -172,24 +189,6 @@ func (c *Client) SignOut(ctx context.Context) error {
 // Service returns what the service says about itself.
 func (c *Client) Service(ctx context.Context) (Service, error) {
 	return get[Service](ctx, c, "/service")
-}
-
-// Rules lists the rules in force.
-func (c *Client) Rules(ctx context.Context) ([]Rule, error) { return get[[]Rule](ctx, c, "/rules") }
-
-// Rule returns one rule.
-func (c *Client) Rule(ctx context.Context, name string) (Rule, error) {
-	return get[Rule](ctx, c, "/rules/"+url.PathEscape(name))
-}
-
-// SetRule puts a rule in force.
-func (c *Client) SetRule(ctx context.Context, r Rule) (RuleSaved, error) {
-	return send[RuleSaved](ctx, c, http.MethodPut, "/rules/"+url.PathEscape(r.Name), r)
-}
-
-// RemoveRule takes a rule out of force.
-func (c *Client) RemoveRule(ctx context.Context, name string) error {
-	return c.do(ctx, http.MethodDelete, "/rules/"+url.PathEscape(name), nil, nil)
 }
 
 // Devices lists every device now.

@@ -176,7 +176,8 @@ type Backfill struct {
 // FolderFile is one file of a fleet folder.
 type FolderFile struct {
 	Path string `json:"path" doc:"Below the folder, with slashes"`
-	Text string `json:"text"`
+	Text string `json:"text,omitempty" doc:"What is in it, where that is text"`
+	Data []byte `json:"data,omitempty" doc:"What is in it, where that is no text"`
 }
 
 // Folder is a fleet folder to be compared with the service or loaded.
@@ -187,7 +188,7 @@ type Folder struct {
 
 // FolderItem is one thing of a folder, or of the service, and what it is to the other.
 type FolderItem struct {
-	Kind    string   `json:"kind" enum:"model,rule"`
+	Kind    string   `json:"kind" enum:"model,rule,site"`
 	Name    string   `json:"name"`
 	File    string   `json:"file,omitempty" doc:"Path below the folder; empty for what is in the service only"`
 	State   string   `json:"state" enum:"new,changed,same,service" doc:"Service: it is in the service and not in the folder, and stays"`

@@ -8,6 +8,7 @@ import (
 
 	"ullage/core/model"
 	"ullage/core/rule"
+	"ullage/core/site"
 	"ullage/fleet/traffic"
 )
 
@@ -50,12 +51,6 @@ type SignedIn struct {
 	Person    string    `json:"person" doc:"Who is signed in"`
 	ExpiresAt time.Time `json:"expires_at" doc:"Until when"`
 	Token     string    `json:"token,omitempty" doc:"Bearer token; only in answer to a sign-in that asked for it"`
-}
-
-// RuleSaved is the answer to a rule that was put in force.
-type RuleSaved struct {
-	Rule    string `json:"rule"`
-	Changed bool   `json:"changed" doc:"False if exactly this was in force already"`
 }
 
 // Margin is how far a device is from one limit.
@@ -101,6 +96,8 @@ type OpenAlarm struct {
 // Device is one device now.
 type Device struct {
 	ID           string            `json:"id"`
+	Name         string            `json:"name,omitempty" doc:"What people call it"`
+	Hub          string            `json:"hub,omitempty" doc:"The device that carries it"`
 	Model        string            `json:"model"`
 	ModelVersion string            `json:"model_version" doc:"The version that it was given"`
 	Reported     string            `json:"reported_version,omitempty" doc:"The version that it says it was built for, where that is another"`
@@ -127,8 +124,17 @@ type Device struct {
 // NewDevice asks for a device to be onboarded.
 type NewDevice struct {
 	ID     string            `json:"id" maxLength:"63" doc:"Small letters, digits and hyphens" example:"tank-fennimore-07"`
+	Name   string            `json:"name,omitempty" maxLength:"400" doc:"What people call it, in any script" example:"North tank"`
 	Model  string            `json:"model" doc:"Name of its model" example:"tank-probe"`
+	Hub    string            `json:"hub,omitempty" maxLength:"63" doc:"The device that carries it" example:"hub-fennimore"`
 	Labels map[string]string `json:"labels,omitempty" doc:"Labels such as site"`
+}
+
+// DeviceChange is what people say about a device, but for its labels and its
+// status. What is not given stays.
+type DeviceChange struct {
+	Name *string `json:"name,omitempty" maxLength:"400" doc:"What people call it, in any script; empty for its id alone"`
+	Hub  *string `json:"hub,omitempty" maxLength:"63" doc:"The device that carries it; empty for none"`
 }
 
 // Onboarded is a new device with its token, which is shown this once.
@@ -282,6 +288,8 @@ type (
 type (
 	// Rule is an alarm rule.
 	Rule = rule.Rule
+	// Site is a place where devices are.
+	Site = site.Site
 	// Finding is one thing wrong, and where.
 	Finding = model.Finding
 	// TrafficEntry is one raw message.

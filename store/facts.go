@@ -13,6 +13,31 @@ import (
 	"ullage/fleet/fact"
 )
 
+type factRow struct {
+	Number  int64  `gorm:"primaryKey;autoIncrement:false"`
+	At      int64  `gorm:"autoCreateTime:false"`
+	Kind    string `gorm:"index"`
+	Device  string `gorm:"index:,where:device <> ''"`
+	Group   string `gorm:"column:of_group"`
+	Alarm   string `gorm:"index:,where:alarm <> ''"`
+	Rule    string `gorm:"index:,where:rule <> ''"`
+	Person  string `gorm:"index:,where:person <> ''"`
+	Content []byte
+}
+
+// validityRow says what something was from a time on, until the next row of
+// the same kind, subject and key; an empty value that it was over.
+type validityRow struct {
+	Kind    string `gorm:"primaryKey"`
+	Subject string `gorm:"primaryKey"`
+	Key     string `gorm:"primaryKey"`
+	From    int64  `gorm:"primaryKey;autoIncrement:false;column:since"`
+	Value   string
+}
+
+func (factRow) TableName() string     { return "facts" }
+func (validityRow) TableName() string { return "validity" }
+
 func (x *factRow) fact() fact.Fact {
 	return fact.Fact{Number: x.Number, At: at(x.At), Kind: fact.Kind(x.Kind), Device: x.Device, Group: x.Group, Alarm: x.Alarm, Rule: x.Rule,
 		Person: x.Person, Content: x.Content}

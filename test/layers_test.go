@@ -19,6 +19,7 @@ var layers = []struct{ room, may string }{
 	{`^core/unit$`, `^core/value$`},
 	{`^core/stats$`, ``},
 	{`^core/expr$`, `^core/(value|unit)$`},
+	{`^core/record$`, `^core/(value|unit|expr)$`},
 	{`^core/`, `^core/`},
 	{`^fleet/(fault|event|traffic|fact)$`, `^(core/|fleet/fault$)`},
 	{`^fleet/commit$`, `^fleet/(fault|fact)$`},

@@ -29,7 +29,7 @@ type Finding struct {
 	Line     int    `json:"line" doc:"From 1"`
 	Column   int    `json:"column" doc:"From 1"`
 	Severity string `json:"severity" enum:"error,warning"`
-	Kind     string `json:"kind" enum:"file,model,rule,expression,reference"`
+	Kind     string `json:"kind" enum:"file,model,rule,site,expression,reference"`
 	Sentence string `json:"sentence" doc:"What is wrong and what would be right"`
 	Suggest  string `json:"suggest,omitempty" doc:"What to write there instead"`
 }
@@ -38,6 +38,7 @@ type Finding struct {
 type Report struct {
 	Models   int       `json:"models"`
 	Rules    int       `json:"rules"`
+	Sites    int       `json:"sites"`
 	Examples int       `json:"examples"`
 	Findings []Finding `json:"findings"`
 }
@@ -98,10 +99,10 @@ func Finder(files map[string][]byte, asking string) model.Finder {
 	}
 }
 
-// Folder checks the models and rules of a fleet folder, each alone and against
-// the others. Files that are neither are left alone.
+// Folder checks what is in a fleet folder, each alone and against the others.
+// Files that do not belong to it are left alone.
 func Folder(files []File) Report {
-	c := &folder{report: Report{Findings: []Finding{}}, models: map[string]*model.Model{}, modelAt: map[string]string{}, ruleAt: map[string]string{}, broken: map[string]bool{}}
+	c := &folder{report: Report{Findings: []Finding{}}, models: map[string]*model.Model{}, modelAt: map[string]string{}, ruleAt: map[string]string{}, siteAt: map[string]string{}, broken: map[string]bool{}}
 	files = slices.Clone(files)
 	c.files = map[string][]byte{}
 	for _, f := range files {
@@ -118,6 +119,9 @@ func Folder(files []File) Report {
 	for _, f := range files {
 		if IsRule(f.Path) {
 			c.rule(f)
+		}
+		if IsSite(f.Path) {
+			c.site(f, files)
 		}
 	}
 	c.against()
@@ -143,6 +147,7 @@ type folder struct {
 	broken  map[string]bool // models that are there and wrong
 	rules   []ruleFile
 	ruleAt  map[string]string
+	siteAt  map[string]string
 }
 
 type ruleFile struct {
@@ -285,6 +290,14 @@ func (c *folder) expression(f File, doc document, pointer, piece string, x expr.
 	c.add(f.Path, doc.within(pointer, text, column), severity, "expression", x.Suggest, "%s: %s", strings.TrimPrefix(pointer, "/"), x.Sentence)
 }
 
+// labels are the values of labels that the folder itself knows: its sites.
+func (c *folder) labels() map[string][]string {
+	if len(c.siteAt) == 0 {
+		return nil
+	}
+	return map[string][]string{"site": slices.Sorted(maps.Keys(c.siteAt))}
+}
+
 // against checks the rules against the models and against each other.
 func (c *folder) against() {
 	var names []string
@@ -311,7 +324,7 @@ func (c *folder) against() {
 			}
 			of = append(of, m)
 		}
-		around := Around{Rules: names}
+		around := Around{Rules: names, Labels: c.labels()}
 		if len(of) == 0 { // nothing to check it against but itself
 			if err := r.rule.Check(); err != nil {
 				c.ruleError(r.file, r.doc, err)

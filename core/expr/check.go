@@ -215,7 +215,7 @@ func (c *checker) unknownName(n *Node, name Name) *node {
 		return c.report(n, full, "no %s %s in %s; did you mean %s?", what, clip(name.Key), c.schema.Title, full)
 	}
 	if name.Scope == "device" {
-		return c.report(n, "", "no %s %s; there are id, model, model_version, link, status, joined and zone", what, clip(name.Key))
+		return c.report(n, "", "no %s %s; there are id, name, hub, model, model_version, link, status, joined and zone", what, clip(name.Key))
 	}
 	if f := value.Nearest(name.Key, functionNames()); f != "" && name.Scope == "" {
 		return c.report(n, "", "no metric %s in %s; did you mean the function %s?", clip(name.Key), c.schema.Title, functions[f].Form)
@@ -241,7 +241,7 @@ func (c *checker) allowed(n *Node, name Name) bool {
 			return true
 		}
 		if !ok {
-			c.report(n, "", "%s changes by itself, so it cannot choose devices here; labels, device.id, device.model, device.model_version and device.joined can", name)
+			c.report(n, "", "%s changes by itself, so it cannot choose devices here; labels, device.id, device.name, device.hub, device.model, device.model_version and device.joined can", name)
 		}
 		return ok
 	case ForDerived:

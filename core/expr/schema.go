@@ -152,15 +152,22 @@ type Schema struct {
 	order    []Name
 }
 
+// NewPlainSchema returns a Schema that knows no names: of a record that is no
+// device.
+func NewPlainSchema(title string) *Schema { return &Schema{Title: title, names: map[Name]Info{}} }
+
 // NewSchema returns a Schema that knows the facts of every device.
 func NewSchema(title string, interval time.Duration) *Schema {
-	s := &Schema{Title: title, Interval: interval, names: map[Name]Info{}}
+	s := NewPlainSchema(title)
+	s.Interval = interval
 	for _, d := range []struct {
 		key, title string
 		values     []string
 		kind       Kind
 	}{
 		{"id", "Id", nil, Text},
+		{"name", "Name", nil, Text},
+		{"hub", "Hub that carries it", nil, Text},
 		{"model", "Model", nil, Text},
 		{"model_version", "Version of the model", nil, Text},
 		{"link", "Link", []string{"online", "overdue", "silent", "never"}, Text},

@@ -1,10 +1,10 @@
 // Package cellars carries the example fleet folder of the made-up cooperative
-// Tarn & Hollow: its models and rules, for the demo and the tests.
+// Tarn & Hollow: its models, rules and sites, for the demo and the tests.
 package cellars
 
 import "embed"
 
-// Files holds models/*.tm.json and rules/*.yaml.
+// Files holds models/*.tm.json, rules/*.yaml and sites/*.yaml with their plans.
 //
-//go:embed models rules
+//go:embed models rules sites
 var Files embed.FS

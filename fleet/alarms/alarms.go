@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -138,17 +139,23 @@ type Engine struct {
 	sets    map[string]*ruleset // by model and rules
 	groups  groups
 
+	refilled atomic.Uint64
+
 	shards [event.Shards]shard
 }
+
+// Refilled returns how many times the windows of a device were filled from the
+// history since the start.
+func (e *Engine) Refilled() uint64 { return e.refilled.Load() }
 
 // shard is the state of some devices. It is the alone of the goroutine that
 // tells the news of the shard.
 type shard struct {
 	n       int
-	devices map[string]*watched
-	linked  map[string]*watched // those of devices that have a rule about their link
-	calming map[string]*watched // those with a built-in alarm
-	groups  grouped             // of the first shard only
+	devices map[string]*watchedDevice
+	linked  map[string]*watchedDevice // those of devices that have a rule about their link
+	calming map[string]*watchedDevice // those with a built-in alarm
+	groups  grouped                   // of the first shard only
 	wakes   wakes
 	chores  []string // devices whose trends and usual values are to be worked out
 	unsaved batch
@@ -209,7 +216,7 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 		}
 	}
 	for i := range e.shards {
-		e.shards[i] = shard{n: i, devices: map[string]*watched{}, linked: map[string]*watched{}, calming: map[string]*watched{}}
+		e.shards[i] = shard{n: i, devices: map[string]*watchedDevice{}, linked: map[string]*watchedDevice{}, calming: map[string]*watchedDevice{}}
 	}
 	if err := e.wasThen(ctx); err != nil {
 		return nil, err
@@ -225,7 +232,7 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 		each.Go(func() error {
 			s := &e.shards[i]
 			for _, dev := range of[i] {
-				w := &watched{id: dev.ID, builtin: byKey[key{RepeatedRefusals, dev.ID}]}
+				w := &watchedDevice{subject: subject{id: dev.ID}, builtin: byKey[key{RepeatedRefusals, dev.ID}]}
 				if w.builtin != nil {
 					w.refusals = []time.Time{e.now()}
 					s.calming[dev.ID] = w
@@ -236,7 +243,7 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 					k := key{c.Name, dev.ID}
 					w.watches = append(w.watches, &watch{rule: c, det: known[k], alarm: byKey[k]})
 				}
-				if err := e.refill(s, w, true); err != nil {
+				if err := e.refill(s, &w.subject, true); err != nil {
 					return err
 				}
 				e.settle(s, w)
@@ -377,11 +384,11 @@ const saveEvery = 30 * time.Second
 
 // flush stores the detections that moved without a change.
 func (e *Engine) flush(s *shard) {
-	for id, w := range s.subjects() {
+	for w := range s.subjects() {
 		for _, x := range w.watches {
 			if x.dirty {
 				x.dirty = false
-				s.unsaved.detections = append(s.unsaved.detections, Detection{x.rule.Name, id, x.det})
+				s.unsaved.detections = append(s.unsaved.detections, Detection{x.rule.Name, w.id, x.det})
 			}
 		}
 	}

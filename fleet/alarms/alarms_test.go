@@ -13,6 +13,7 @@ import (
 	"ullage/fleet/devices"
 	"ullage/fleet/fact"
 	"ullage/fleet/fault"
+	"ullage/fleet/noun"
 	"ullage/test/rig"
 )
 
@@ -252,8 +253,8 @@ func TestRulesComeAndGo(t *testing.T) {
 	if d := r.Device(tank); len(d.Margins) != 0 || d.Health != "sound" {
 		t.Errorf("it still has %v and is %s", d.Margins, d.Health)
 	}
-	r.Must(r.Alarms.RemoveRule(t.Context(), "must_too_warm", "tester"))
-	if err := r.Alarms.RemoveRule(t.Context(), "must_too_warm", "tester"); rig.Code(err) != fault.NotFound {
+	r.Must(r.Alarms.RemoveRule(t.Context(), "must_too_warm", noun.If{}, "tester"))
+	if err := r.Alarms.RemoveRule(t.Context(), "must_too_warm", noun.If{}, "tester"); rig.Code(err) != fault.NotFound {
 		t.Errorf("removed twice: %v", err)
 	}
 	r.Restart(false)

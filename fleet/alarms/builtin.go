@@ -49,7 +49,7 @@ func (e *Engine) refused(s *shard, ev event.Refused) {
 }
 
 // calm returns the built-in alarm once an hour has passed without a refusal.
-func (e *Engine) calm(s *shard, w *watched, now time.Time) {
+func (e *Engine) calm(s *shard, w *watchedDevice, now time.Time) {
 	a := w.builtin
 	if a == nil {
 		delete(s.calming, w.id)

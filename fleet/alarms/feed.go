@@ -23,7 +23,7 @@ type observed struct {
 }
 
 // fresh gives w a State that has not seen any reading.
-func (e *Engine) fresh(w *watched) {
+func (e *Engine) fresh(w *subject) {
 	joined := value.FromMillis(0)
 	if d, err := e.devices.Get(w.id); err == nil {
 		joined = d.JoinedAt
@@ -35,10 +35,11 @@ func (e *Engine) fresh(w *watched) {
 
 // refill makes the State of w anew from the stored readings. With judging,
 // readings that a watch has not seen yet are evaluated.
-func (e *Engine) refill(s *shard, w *watched, judging bool) error {
+func (e *Engine) refill(s *shard, w *subject, judging bool) error {
 	if w.set == nil {
 		return nil
 	}
+	e.refilled.Add(1)
 	seen := e.now()
 	if judging {
 		for _, x := range w.watches {
@@ -80,7 +81,7 @@ func (e *Engine) refill(s *shard, w *watched, judging bool) error {
 
 // recall gives a fresh State of w, which is to answer from a time on, what
 // summaries of the past tell it, and returns since when it needs readings.
-func (e *Engine) recall(w *watched, s *expr.State, at time.Time) (readings time.Time, err error) {
+func (e *Engine) recall(w *subject, s *expr.State, at time.Time) (readings time.Time, err error) {
 	readings, summaries := w.set.plan.Past(at)
 	for _, r := range summaries {
 		metric := w.set.plan.Names()[r.Slot].Name.Key
@@ -98,7 +99,7 @@ func (e *Engine) recall(w *watched, s *expr.State, at time.Time) (readings time.
 	return readings, nil
 }
 
-func (e *Engine) stored(w *watched, metric string, slot int, from time.Time, judge bool) ([]observed, error) {
+func (e *Engine) stored(w *subject, metric string, slot int, from time.Time, judge bool) ([]observed, error) {
 	var out []observed
 	err := e.history.Readings(context.Background(), w.id, metric, from, e.now().Add(model.ClockSlack), func(p series.Point) error {
 		out = append(out, observed{slot, value.Millis(p.At), p.Value, judge})
@@ -122,7 +123,7 @@ const late = 10_000
 
 // live takes readings as they arrive. Those that are newer than the last one of
 // their telemetry are evaluated, however late they come.
-func (e *Engine) live(s *shard, w *watched, batch []observed) error {
+func (e *Engine) live(s *shard, w *subject, batch []observed) error {
 	back := false
 	for i := range batch {
 		o := &batch[i]
@@ -169,7 +170,7 @@ func sortObserved(all []observed) {
 
 // feed takes readings in order of time and evaluates the watches at each that
 // is to be judged; with unseen only those watches that have not seen its time.
-func (e *Engine) feed(s *shard, w *watched, all []observed, unseen bool) {
+func (e *Engine) feed(s *shard, w *subject, all []observed, unseen bool) {
 	changes := newChanges(e, s, w)
 	arrivals := e.then.arrivals[w.id]
 	var settings time.Time // as of when the State has them; zero for now
@@ -251,7 +252,7 @@ func (e *Engine) wasThen(ctx context.Context) error {
 }
 
 // settingsAsOf puts the settings of a past moment into the State of w.
-func (e *Engine) settingsAsOf(w *watched, at time.Time) {
+func (e *Engine) settingsAsOf(w *subject, at time.Time) {
 	was, err := e.records.SettingsAsOf(context.Background(), w.id, at)
 	if err != nil {
 		e.log.Error("the settings of a past moment are not readable; those of now are taken", "device", w.id, "error", err)

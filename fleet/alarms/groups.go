@@ -63,13 +63,16 @@ type groupRule struct {
 }
 
 type member struct {
-	watched
+	subject
 	value string // of the label
 	seen  bool   // what is not telemetry was taken over
 }
 
+// group is the devices of one value of a label, as one rule with each sees them.
+type group struct{ subject }
+
 // grouped are the groups with their watches, by rule and group.
-type grouped map[string]*watched
+type grouped map[string]*group
 
 func (g grouped) find(id string) (*Alarm, func()) {
 	for _, w := range g {
@@ -82,16 +85,16 @@ func (g grouped) find(id string) (*Alarm, func()) {
 	return nil, nil
 }
 
-// subjects yields everything that a shard watches, by its id.
-func (s *shard) subjects() iter.Seq2[string, *watched] {
-	return func(yield func(string, *watched) bool) {
-		for id, w := range s.devices {
-			if !yield(id, w) {
+// subjects yields everything that a shard watches.
+func (s *shard) subjects() iter.Seq[*subject] {
+	return func(yield func(*subject) bool) {
+		for _, w := range s.devices {
+			if !yield(&w.subject) {
 				return
 			}
 		}
 		for _, w := range s.groups {
-			if !yield(w.id, w) {
+			if !yield(&w.subject) {
 				return
 			}
 		}
@@ -121,7 +124,7 @@ func (e *Engine) regroup(s *shard) {
 	e.rulesMu.RLock()
 	var rules []*groupRule
 	for _, r := range e.sorted() {
-		if r.Each == "" {
+		if r.Each == "" || r.Off {
 			continue
 		}
 		g, err := e.groupRule(r)
@@ -201,7 +204,7 @@ func (e *Engine) join(g *groupRule, d devices.Device) {
 	}
 	m := g.members[d.ID]
 	if m == nil {
-		m = &member{watched: watched{id: d.ID, set: g.set}}
+		m = &member{subject: subject{id: d.ID, set: g.set}}
 		e.refillMember(m)
 		g.members[d.ID], g.order = m, nil
 	}
@@ -209,7 +212,7 @@ func (e *Engine) join(g *groupRule, d devices.Device) {
 }
 
 func (e *Engine) refillMember(m *member) {
-	if err := e.refill(nil, &m.watched, false); err != nil {
+	if err := e.refill(nil, &m.subject, false); err != nil {
 		e.log.Error("windows were not filled", "device", m.id, "error", err)
 	}
 }
@@ -248,7 +251,7 @@ func (e *Engine) judgeGroups(s *shard, r *groupRule, now time.Time, touched map[
 			e.refillMember(m)
 		}
 		if touched[id] || !m.seen {
-			e.outer(&m.watched)
+			e.outer(&m.subject)
 			m.seen = true
 		}
 		m.state.Advance(now)
@@ -263,19 +266,19 @@ func (e *Engine) judgeGroups(s *shard, r *groupRule, now time.Time, touched map[
 			if e.groups.restore != nil {
 				x.det, x.alarm = e.groups.restore(r.rule.Name, name)
 			}
-			w = &watched{id: name, group: true, watches: []*watch{x}}
+			w = &group{subject{id: name, watches: []*watch{x}}}
 			s.groups[key] = w
 		}
 		w.watches[0].rule = r.rule
 		w.set = r.set
 		w.state = r.set.plan.NewState(now)
-		w.state.In(e.present.Zone(""))
+		w.state.In(e.present.ZoneOf(siteOf(r.key, label)))
 		w.state.Group(members[label])
 		if slot, ok := r.set.plan.Slot(expr.Name{Scope: "label", Key: r.key}); ok {
 			w.state.Set(slot, expr.Sample{Value: value.OfText(label)})
 		}
 		w.state.Advance(now)
-		c := newChanges(e, s, w)
+		c := newChanges(e, s, &w.subject)
 		x := w.watches[0]
 		if change, ok := x.det.Advance(now, delaysOf(x)); ok {
 			c.add(x, change)
@@ -293,4 +296,12 @@ func (e *Engine) Groups() []Alarm {
 	e.openMu.RUnlock()
 	slices.SortFunc(out, func(a, b Alarm) int { return strings.Compare(a.ID, b.ID) })
 	return out
+}
+
+// siteOf is the site that a group is about; empty if its label is another one.
+func siteOf(key, label string) string {
+	if key == "site" {
+		return label
+	}
+	return ""
 }

@@ -11,6 +11,7 @@ import (
 	"ullage/core/rule"
 	"ullage/fleet/fact"
 	"ullage/fleet/fault"
+	"ullage/fleet/noun"
 	"ullage/test/rig"
 )
 
@@ -158,7 +159,7 @@ func TestAskingAboutAnotherRule(t *testing.T) {
 			t.Errorf("the error is %v, want %q", err, c.says)
 		}
 	}
-	if err := r.Alarms.RemoveRule(t.Context(), "co2_high", "tester"); rig.Code(err) != fault.Conflict || !strings.Contains(err.Error(), "fan_helpless asks") {
+	if err := r.Alarms.RemoveRule(t.Context(), "co2_high", noun.If{}, "tester"); rig.Code(err) != fault.Conflict || !strings.Contains(err.Error(), "fan_helpless asks") {
 		t.Errorf("removing what another asks about: %v", err)
 	}
 }

@@ -7,35 +7,57 @@ import (
 
 	"ullage/core/check"
 	"ullage/core/expr"
+	"ullage/core/record"
 	"ullage/core/rule"
 	"ullage/fleet/commit"
 	"ullage/fleet/event"
 	"ullage/fleet/fact"
 	"ullage/fleet/fault"
+	"ullage/fleet/noun"
 )
 
-// SetRule puts a rule in force, replacing one of the same name. It is checked
-// against every model it names. It reports whether anything changed.
+// SetRule puts a rule in force whatever there was before, and reports whether
+// anything changed.
 func (e *Engine) SetRule(ctx context.Context, r rule.Rule, by string) (bool, error) {
+	s, err := e.PutRule(ctx, r, noun.If{}, by)
+	return s.Changed, err
+}
+
+// PutRule puts a rule in force, replacing one of the same name if the condition
+// holds for that. It is checked against every model it names.
+func (e *Engine) PutRule(ctx context.Context, r rule.Rule, cond noun.If, by string) (out noun.Saved[rule.Rule], err error) {
+	out.Value = r
 	if err := r.Check(); err != nil {
-		return false, fault.New(fault.Invalid, "%s", err)
+		return out, fault.New(fault.Invalid, "%s", err)
 	}
 	if r.Name == RepeatedRefusals {
-		return false, fault.New(fault.Conflict, "%s is built in", r.Name).Then("choose another name")
+		return out, fault.New(fault.Conflict, "%s is built in", r.Name).Then("choose another name")
 	}
 	e.editing.Lock()
 	defer e.editing.Unlock()
+	if err := cond.Holds("rule", r.Name, e.ruleTag(r.Name)); err != nil {
+		return out, err
+	}
 	changed, verb, err := e.judgeRule(&r)
 	if err != nil || !changed {
-		return false, err
+		return out, err
 	}
-	err = e.commits.Do(ctx, func(tx *commit.Tx) error {
+	out.Created, out.Changed = verb == "added", true
+	return out, e.commits.Do(ctx, func(tx *commit.Tx) error {
 		tx.Put(r)
 		tx.Tell(e.ruleFact(fact.Rule{Verb: verb, Rule: r.Name, Raise: r.Raise}, by))
 		tx.After(func() { e.inForce([]rule.Rule{r}, "") })
 		return nil
 	})
-	return err == nil, err
+}
+
+// ruleTag is the tag of the rule of a name; empty if there is none.
+func (e *Engine) ruleTag(name string) string {
+	r, err := e.Rule(name)
+	if err != nil {
+		return ""
+	}
+	return record.Tag(r)
 }
 
 func (e *Engine) ruleFact(c fact.Rule, by string) fact.Fact {
@@ -46,14 +68,26 @@ func (e *Engine) ruleFact(c fact.Rule, by string) fact.Fact {
 
 // inForce puts stored rules in force and takes the removed one out.
 func (e *Engine) inForce(set []rule.Rule, removed string) {
+	of, names := map[string]bool{}, []string{}
+	touch := func(r *rule.Rule) {
+		if r != nil {
+			names = append(names, r.Name)
+			for _, m := range r.Models {
+				of[m] = true
+			}
+		}
+	}
 	e.rulesMu.Lock()
 	for _, r := range set {
+		touch(e.rules[r.Name])
 		e.rules[r.Name] = &r
+		touch(&r)
 	}
+	touch(e.rules[removed])
 	delete(e.rules, removed)
-	clear(e.sets)
+	e.forget(of, names)
 	e.rulesMu.Unlock()
-	e.bus.Publish(event.Rules{})
+	e.bus.Publish(event.Rules{Models: of})
 }
 
 // judgeRule checks a rule against the models and the other rules, and tells
@@ -107,11 +141,14 @@ func invalid(err error) error {
 }
 
 // RemoveRule takes a rule out of force; its open alarms return.
-func (e *Engine) RemoveRule(ctx context.Context, name, by string) error {
+func (e *Engine) RemoveRule(ctx context.Context, name string, cond noun.If, by string) error {
 	e.editing.Lock()
 	defer e.editing.Unlock()
 	old, err := e.Rule(name)
 	if err != nil {
+		return err
+	}
+	if err := cond.Holds("rule", name, record.Tag(old)); err != nil {
 		return err
 	}
 	for _, o := range e.Rules() {
@@ -158,7 +195,7 @@ func (e *Engine) Rule(name string) (rule.Rule, error) {
 
 // SetRules puts several rules in force that were checked together, see package
 // check, in one commit with what with adds.
-func (e *Engine) SetRules(ctx context.Context, rs []rule.Rule, by string, with func(*commit.Tx)) error {
+func (e *Engine) SetRules(ctx context.Context, rs []rule.Rule, by string, with func(*commit.Tx) error) error {
 	e.editing.Lock()
 	defer e.editing.Unlock()
 	for _, r := range rs {
@@ -167,7 +204,9 @@ func (e *Engine) SetRules(ctx context.Context, rs []rule.Rule, by string, with f
 		}
 	}
 	return e.commits.Do(ctx, func(tx *commit.Tx) error {
-		with(tx)
+		if err := with(tx); err != nil {
+			return err
+		}
 		for _, r := range rs {
 			verb := "added"
 			if _, err := e.Rule(r.Name); err == nil {

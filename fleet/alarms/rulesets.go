@@ -64,8 +64,18 @@ func (e *Engine) compiled(m *model.Model, names []string) *ruleset {
 	}
 	var rules []*rule.Rule
 	for _, r := range e.sorted() {
-		if r.Each == "" && r.Names(m.Name) && (names == nil || slices.Contains(names, r.Name)) {
+		if r.Each == "" && !r.Off && r.Names(m.Name) && (names == nil || slices.Contains(names, r.Name)) {
 			rules = append(rules, r)
+		}
+	}
+	if names == nil { // all of them may be those that some devices have had already
+		its := make([]string, len(rules))
+		for i, r := range rules {
+			its[i] = r.Name
+		}
+		if set := e.sets[m.String()+" "+strings.Join(its, " ")]; set != nil && set.model == m {
+			e.sets[key] = set
+			return set
 		}
 	}
 	plan, compiled, wrong := check.Rules(rules, check.Around{Rules: e.names()}.With(check.Schema(m)))
@@ -76,6 +86,26 @@ func (e *Engine) compiled(m *model.Model, names []string) *ruleset {
 	set.rules = compiled
 	e.sets[key] = set
 	return set
+}
+
+// forget drops the sets that rules of these names may be in; the rules are
+// locked. The set of all other rules of a model stays, under its own names:
+// devices that it watches need not be looked at again.
+func (e *Engine) forget(of map[string]bool, names []string) {
+	for key, set := range e.sets {
+		if !of[set.model.Name] {
+			continue
+		}
+		delete(e.sets, key)
+		if slices.ContainsFunc(set.rules, func(c *rule.Compiled) bool { return slices.Contains(names, c.Name) }) {
+			continue
+		}
+		var its []string
+		for _, c := range set.rules {
+			its = append(its, c.Name)
+		}
+		e.sets[set.model.String()+" "+strings.Join(its, " ")] = set
+	}
 }
 
 func newRuleset(plan *expr.Plan, m *model.Model, interval time.Duration) *ruleset {

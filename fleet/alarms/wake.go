@@ -62,7 +62,7 @@ func (e *Engine) tick(s *shard, now time.Time) {
 			if steps == maxSteps {
 				next = local
 			}
-			e.advance(s, w, next)
+			e.advance(s, &w.subject, next)
 			if next == local {
 				break
 			}
@@ -85,7 +85,7 @@ const maxLag = 5 * time.Minute
 // arrived notes when readings came and how old the newest of them was. A device
 // whose clock is behind, or whose readings take long, lives in its own time:
 // what time alone changes is judged by it, so that its next reading is not late.
-func (w *watched) arrived(ev event.Readings) {
+func (w *watchedDevice) arrived(ev event.Readings) {
 	newest := int64(0)
 	for _, r := range ev.Readings {
 		newest = max(newest, r.At.UnixMilli())
@@ -98,7 +98,7 @@ func (w *watched) arrived(ev event.Readings) {
 
 // local is the time on a device. While it hands in a backlog, that is the time of
 // the newest reading.
-func (w *watched) local(now time.Time) time.Time {
+func (w *watchedDevice) local(now time.Time) time.Time {
 	if w.catchingUp(now) {
 		return value.FromMillis(w.newest)
 	}
@@ -112,12 +112,12 @@ const drain = 10 * time.Second
 // catchingUp reports whether a device is handing in readings of earlier on.
 // What it was silent about until now may be in the next message, so time
 // stands still for it meanwhile.
-func (w *watched) catchingUp(now time.Time) bool {
+func (w *watchedDevice) catchingUp(now time.Time) bool {
 	return w.set != nil && now.Sub(w.heard) < drain && now.UnixMilli()-w.newest > max(60_000, 3*w.set.interval.Milliseconds())
 }
 
 // next returns the next moment at which something may change by time alone.
-func (w *watched) next() int64 {
+func (w *subject) next() int64 {
 	next := int64(math.MaxInt64)
 	for _, x := range w.watches {
 		if x.asked {
@@ -131,7 +131,7 @@ func (w *watched) next() int64 {
 }
 
 // advance lets the time of one device move on to a moment.
-func (e *Engine) advance(s *shard, w *watched, ms int64) {
+func (e *Engine) advance(s *shard, w *subject, ms int64) {
 	w.state.Advance(value.FromMillis(ms))
 	at := value.FromMillis(w.state.Now())
 	c := newChanges(e, s, w)
@@ -203,10 +203,10 @@ func (e *Engine) chores(s *shard, now time.Time) {
 		if err := e.fillUsual(w, now); err != nil {
 			e.log.Error("usual values were not found", "device", id, "error", err)
 		}
-		if err := e.fillTrends(w, now); err != nil {
+		if err := e.fillTrends(&w.subject, now); err != nil {
 			e.log.Error("trends were not filled", "device", id, "error", err)
 		}
-		e.reassess(s, w, w.local(now))
+		e.reassess(s, &w.subject, w.local(now))
 		e.measure(s, w)
 	}
 	if len(s.chores) == 0 {
@@ -227,7 +227,7 @@ const (
 
 // fillUsual gives telemetry of which the model does not know a usual value the
 // median of seven days, if there is at least one.
-func (e *Engine) fillUsual(w *watched, now time.Time) error {
+func (e *Engine) fillUsual(w *watchedDevice, now time.Time) error {
 	w.usualAt = now
 	for metric, slot := range w.set.metrics {
 		if i := w.set.plan.Names()[slot]; i.Usual != nil || i.Type.Kind != expr.Number {
@@ -256,7 +256,7 @@ func (e *Engine) fillUsual(w *watched, now time.Time) error {
 }
 
 // fillTrends plays the last hour or so through the rules to draw their trends.
-func (e *Engine) fillTrends(w *watched, now time.Time) error {
+func (e *Engine) fillTrends(w *subject, now time.Time) error {
 	span := trendSpan(w.set.interval)
 	past := w.set.plan.NewState(time.Time{})
 	from, err := e.recall(w, past, now.Add(-span))

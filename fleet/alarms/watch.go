@@ -4,6 +4,7 @@ import (
 	"container/heap"
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"ullage/core/expr"
@@ -17,13 +18,26 @@ import (
 	"ullage/fleet/fact"
 )
 
-// watched is one device with its watches.
-type watched struct {
-	id       string // of the device, or of the group, such as site=Kilnside
-	group    bool
-	set      *ruleset
-	state    *expr.State
-	watches  []*watch
+// subject is what rules are judged on: a device, a group, or, for its windows
+// only, a member of a group.
+type subject struct {
+	id      string // of the device, or of the group, such as site=Kilnside
+	set     *ruleset
+	state   *expr.State
+	watches []*watch
+}
+
+// about returns what an alarm on the subject is about. Ids of devices have no =.
+func (w *subject) about() (device, group string) {
+	if strings.Contains(w.id, "=") {
+		return "", w.id
+	}
+	return w.id, ""
+}
+
+// watchedDevice is a device with its watches.
+type watchedDevice struct {
+	subject
 	refusals []time.Time
 	builtin  *Alarm
 	margins  []health.Margin
@@ -35,21 +49,7 @@ type watched struct {
 	usualAt  time.Time
 }
 
-func (w *watched) device() string {
-	if w.group {
-		return ""
-	}
-	return w.id
-}
-
-func (w *watched) groupName() string {
-	if w.group {
-		return w.id
-	}
-	return ""
-}
-
-func (w *watched) rules() []*rule.Compiled {
+func (w *subject) rules() []*rule.Compiled {
 	if w.set == nil {
 		return nil
 	}
@@ -68,7 +68,7 @@ type watch struct {
 }
 
 // choose finds the rules that watch a device and makes it a State for them.
-func (e *Engine) choose(s *shard, w *watched, d devices.Device) {
+func (e *Engine) choose(s *shard, w *watchedDevice, d devices.Device) {
 	w.set, w.state = nil, nil
 	delete(s.linked, w.id)
 	get, m, ok := e.present.Lookup(d.ID)
@@ -81,14 +81,14 @@ func (e *Engine) choose(s *shard, w *watched, d devices.Device) {
 	}
 	w.set, w.state = set, set.plan.NewState(d.JoinedAt)
 	w.state.In(e.present.Zone(d.ID))
-	e.outer(w)
+	e.outer(&w.subject)
 	if set.link >= 0 {
 		s.linked[w.id] = w
 	}
 }
 
 // outer takes over what is not telemetry: settings, labels, attributes, facts.
-func (e *Engine) outer(w *watched) {
+func (e *Engine) outer(w *subject) {
 	get, _, ok := e.present.Lookup(w.id)
 	if !ok || w.set == nil {
 		return
@@ -119,7 +119,7 @@ func delaysOf(x *watch) lifecycle.Delays {
 type changes struct {
 	e    *Engine
 	s    *shard
-	w    *watched
+	w    *subject
 	list []changed
 	// arrived is when the readings came, where that was before a stop of the
 	// service; zero for now.
@@ -134,7 +134,7 @@ type changed struct {
 	arrived      time.Time // zero for now
 }
 
-func newChanges(e *Engine, s *shard, w *watched) *changes { return &changes{e: e, s: s, w: w} }
+func newChanges(e *Engine, s *shard, w *subject) *changes { return &changes{e: e, s: s, w: w} }
 
 func (c *changes) touch(x *watch) {
 	c.s.unsaved.detections = append(c.s.unsaved.detections, Detection{x.rule.Name, c.w.id, x.det})
@@ -191,7 +191,8 @@ func (c *changes) apply() {
 		n.x.dirty = false
 		if n.Up && n.x.alarm == nil && n.At.Before(old) {
 			if k := slices.IndexFunc(c.list[i+1:], func(m changed) bool { return m.x == n.x }); k >= 0 {
-				of := Alarm{Rule: n.x.rule.Name, Device: c.w.device(), Group: c.w.groupName()}
+				of := Alarm{Rule: n.x.rule.Name}
+				of.Device, of.Group = c.w.about()
 				c.s.unsaved.facts = append(c.s.unsaved.facts,
 					about(of, fact.New(n.At, fact.Raised{Message: n.message, Priority: string(n.x.rule.Priority), Late: true})),
 					about(of, fact.New(c.list[i+1+k].At, fact.Returned{Rule: n.x.rule.Name, Why: n.x.rule.Name + " had returned by itself when it was reported"})))
@@ -205,12 +206,13 @@ func (c *changes) apply() {
 }
 
 // apply makes one raise or return of a watch part of the record.
-func (e *Engine) apply(s *shard, w *watched, c changed) {
+func (e *Engine) apply(s *shard, w *subject, c changed) {
 	x := c.x
 	switch {
 	case c.Up && x.alarm == nil:
+		device, group := w.about()
 		x.alarm = &Alarm{
-			ID: fact.NewID(c.At), Rule: x.rule.Name, Device: w.device(), Group: w.groupName(), Priority: x.rule.Priority, State: lifecycle.Normal.Raise(),
+			ID: fact.NewID(c.At), Rule: x.rule.Name, Device: device, Group: group, Priority: x.rule.Priority, State: lifecycle.Normal.Raise(),
 			Message: c.message, Cause: x.rule.Cause, Response: x.rule.Response,
 			Metric: x.rule.Metric, Value: c.value, Limit: c.limit, Times: 1, RaisedAt: c.At,
 		}
@@ -234,7 +236,7 @@ func (e *Engine) apply(s *shard, w *watched, c changed) {
 	}
 }
 
-func (w *watched) property(metric string) (*model.Property, bool) {
+func (w *subject) property(metric string) (*model.Property, bool) {
 	if w.set.model == nil {
 		return nil, false
 	}
@@ -265,7 +267,7 @@ func (e *Engine) Handle(i int, ev event.Event) {
 			return
 		}
 		sortObserved(all)
-		if err := e.live(s, w, all); err != nil {
+		if err := e.live(s, &w.subject, all); err != nil {
 			e.log.Error("late readings were not evaluated", "device", ev.Device, "error", err)
 		}
 		e.measure(s, w)
@@ -277,8 +279,8 @@ func (e *Engine) Handle(i int, ev event.Event) {
 		e.groups.touch(ev.Device)
 		if w := s.linked[ev.Device]; w != nil {
 			was := w.state.Sample(w.set.link)
-			if e.outer(w); w.state.Sample(w.set.link) != was {
-				e.reassess(s, w, w.local(e.now()))
+			if e.outer(&w.subject); w.state.Sample(w.set.link) != was {
+				e.reassess(s, &w.subject, w.local(e.now()))
 				e.measure(s, w)
 			}
 		}
@@ -287,8 +289,8 @@ func (e *Engine) Handle(i int, ev event.Event) {
 	case event.Settings, event.Attributes:
 		e.groups.touch(ev.About())
 		if w := s.devices[ev.About()]; w != nil && w.set != nil {
-			e.outer(w)
-			e.reassess(s, w, w.local(e.now()))
+			e.outer(&w.subject)
+			e.reassess(s, &w.subject, w.local(e.now()))
 			e.measure(s, w)
 		}
 	case event.Backfilled:
@@ -296,12 +298,15 @@ func (e *Engine) Handle(i int, ev event.Event) {
 	case event.Device:
 		e.groups.changed.Store(true)
 		e.rewatch(s, ev.Device)
-	case event.Rules, event.Models:
+	case event.Rules:
 		e.groups.changed.Store(true)
-		for _, d := range e.devices.List() {
-			if event.ShardOf(d.ID) == i {
-				e.rewatch(s, d.ID)
-			}
+		for id := range s.devices {
+			e.rerule(s, id, ev.Models)
+		}
+	case event.Models:
+		e.groups.changed.Store(true)
+		for id := range s.devices {
+			e.rewatch(s, id)
 		}
 	case event.Refused:
 		e.refused(s, ev)
@@ -318,7 +323,7 @@ func (e *Engine) Handle(i int, ev event.Event) {
 
 // reassess judges every watch at a time that no reading has. A rule that asks
 // about another is judged again after it.
-func (e *Engine) reassess(s *shard, w *watched, at time.Time) {
+func (e *Engine) reassess(s *shard, w *subject, at time.Time) {
 	w.state.Advance(at)
 	at = value.FromMillis(w.state.Now())
 	c := newChanges(e, s, w)
@@ -335,6 +340,22 @@ func (e *Engine) reassess(s *shard, w *watched, at time.Time) {
 	c.apply()
 }
 
+// rerule finds the rules of a device again if rules for its model have changed,
+// and leaves it alone if those that watch it have not: its windows stay filled.
+func (e *Engine) rerule(s *shard, id string, of map[string]bool) {
+	d, err := e.devices.Get(id)
+	if err != nil || !of[d.Model] {
+		return
+	}
+	w := s.devices[id]
+	if get, m, ok := e.present.Lookup(id); ok && d.Status != devices.Retired {
+		if set := e.setFor(m, get); set == w.set || w.set == nil && len(set.rules) == 0 {
+			return
+		}
+	}
+	e.rewatch(s, id)
+}
+
 // rewatch finds the rules of a device again after it, a model or a rule has
 // changed. Rules that watch it no longer let go of their alarm.
 func (e *Engine) rewatch(s *shard, id string) {
@@ -344,7 +365,7 @@ func (e *Engine) rewatch(s *shard, id string) {
 	}
 	w := s.devices[id]
 	if w == nil {
-		w = &watched{id: id}
+		w = &watchedDevice{subject: subject{id: id}}
 		s.devices[id] = w
 	}
 	was := w.set
@@ -381,16 +402,16 @@ func (e *Engine) rewatch(s *shard, id string) {
 	if was != w.set {
 		w.filled = false
 	}
-	if err := e.refill(s, w, false); err != nil {
+	if err := e.refill(s, &w.subject, false); err != nil {
 		e.log.Error("windows were not filled", "device", id, "error", err)
 	}
 	e.settle(s, w)
 }
 
 // settle judges a device whose State was made anew.
-func (e *Engine) settle(s *shard, w *watched) {
+func (e *Engine) settle(s *shard, w *watchedDevice) {
 	if w.set != nil {
-		e.reassess(s, w, w.local(e.now()))
+		e.reassess(s, &w.subject, w.local(e.now()))
 		if !w.filled {
 			s.chores = append(s.chores, w.id)
 		}
@@ -400,7 +421,7 @@ func (e *Engine) settle(s *shard, w *watched) {
 
 // measure works out the margins of a device, tells them if they changed, and
 // queues the device for when time alone may change something.
-func (e *Engine) measure(s *shard, w *watched) {
+func (e *Engine) measure(s *shard, w *watchedDevice) {
 	margins := make([]health.Margin, 0, len(w.watches))
 	for _, x := range w.watches {
 		d, ok := x.rule.Raises.Decider(w.state, x.answer)

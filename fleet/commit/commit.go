@@ -66,6 +66,9 @@ func (t *Tx) Hold(vs ...Validity) { t.Validity = append(t.Validity, vs...) }
 // After has f called once the commit is on disk, in order. It must be quick.
 func (t *Tx) After(f func()) { t.after = append(t.after, f) }
 
+// Undo has f called if the use case fails, or the commit.
+func (t *Tx) Undo(f func()) { t.undo = append(t.undo, f) }
+
 func (t *Tx) empty() bool { return len(t.Records)+len(t.Facts)+len(t.Validity) == 0 }
 
 func (t *Tx) revert() {

@@ -16,6 +16,8 @@ import (
 	"strings"
 	"sync/atomic"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"ullage/core/model"
 	"ullage/core/value"
@@ -94,18 +96,20 @@ type Registry struct {
 	retired  atomic.Int64
 	changing []func(tx *commit.Tx, old, d Device) error
 	damping  damping
+	carries  map[string]int // devices behind a hub; the writer's alone
 }
 
 var (
 	deviceID   = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 	labelName  = regexp.MustCompile(`^[a-z][a-z0-9_]{0,62}$`)
 	maxLabel   = 200
+	maxName    = 100
 	errNoToken = "the token does not match"
 )
 
 // Open reads every device.
 func Open(ctx context.Context, o Options) (*Registry, error) {
-	g := &Registry{commits: o.Commits, models: o.Models, bus: o.Bus, now: o.Now}
+	g := &Registry{commits: o.Commits, models: o.Models, bus: o.Bus, now: o.Now, carries: map[string]int{}}
 	ds, err := o.Records.Devices(ctx)
 	if err != nil {
 		return nil, err
@@ -113,6 +117,9 @@ func Open(ctx context.Context, o Options) (*Registry, error) {
 	byID := make(map[string]Device, len(ds))
 	for _, d := range ds {
 		byID[d.ID] = d
+		if d.Hub != "" {
+			g.carries[d.Hub]++
+		}
 		if d.Status == Retired {
 			g.retired.Add(1)
 		}
@@ -138,15 +145,28 @@ func (g *Registry) Changing(f func(tx *commit.Tx, old, d Device) error) {
 	g.changing = append(g.changing, f)
 }
 
+// New is a device that is onboarded.
+type New struct {
+	ID     string
+	Name   string // for people; may be empty
+	Model  string
+	Hub    string // may be empty
+	Labels map[string]string
+}
+
 // Create onboards a device and returns its token, which is not kept and cannot
 // be shown again.
-func (g *Registry) Create(ctx context.Context, id, modelName string, labels map[string]string, by string) (Device, string, error) {
+func (g *Registry) Create(ctx context.Context, n New, by string) (Device, string, error) {
+	id, labels := n.ID, n.Labels
 	if !deviceID.MatchString(id) {
 		return Device{}, "", fault.New(fault.Invalid, "%q is no device id", id).
 			Then("use small letters, digits and hyphens, at most 63, like tank-fennimore-07")
 	}
-	m, err := g.models.Get(modelName)
+	m, err := g.models.Get(n.Model)
 	if err != nil {
+		return Device{}, "", err
+	}
+	if err := checkName(n.Name); err != nil {
 		return Device{}, "", err
 	}
 	if err := checkLabels(labels); err != nil {
@@ -154,13 +174,16 @@ func (g *Registry) Create(ctx context.Context, id, modelName string, labels map[
 	}
 	at := g.now()
 	token, c := newCredential(id, at)
-	d := Device{ID: id, Model: m.Name, Version: m.Version, Labels: maps.Clone(labels), Status: Expected, JoinedAt: at, Attributes: map[string]value.Value{}}
+	d := Device{ID: id, Name: n.Name, Hub: n.Hub, Model: m.Name, Version: m.Version, Labels: maps.Clone(labels), Status: Expected, JoinedAt: at, Attributes: map[string]value.Value{}}
 	if d.Labels == nil {
 		d.Labels = map[string]string{}
 	}
 	err = g.commits.Do(ctx, func(tx *commit.Tx) error {
 		if old, ok := g.devices.In(tx, id); ok {
 			return fault.New(fault.Conflict, "there is a device %s already, %s", id, old.Status).Then("choose another id, or give it a new token").On("device")
+		}
+		if err := g.checkHub(tx, d); err != nil {
+			return err
 		}
 		tx.Put(c)
 		g.credentials.Set(tx, c.ID, c)
@@ -180,6 +203,10 @@ func (g *Registry) put(tx *commit.Tx, old, d Device, at time.Time) error {
 	g.devices.Set(tx, d.ID, d)
 	hold := func(kind commit.ValidityKind, key, v string) {
 		tx.Hold(commit.Validity{Kind: kind, Subject: d.ID, Key: key, From: at, Value: v})
+	}
+	if old.Hub != d.Hub {
+		g.carry(tx, old.Hub, -1)
+		g.carry(tx, d.Hub, 1)
 	}
 	if old.Status != d.Status {
 		hold(commit.Status, "", string(d.Status))
@@ -207,6 +234,15 @@ func (g *Registry) put(tx *commit.Tx, old, d Device, at time.Time) error {
 	}
 	tx.After(func() { g.bus.Publish(event.Device{Device: d.ID}) })
 	return nil
+}
+
+// carry counts the devices behind a hub. It is the writer's alone.
+func (g *Registry) carry(tx *commit.Tx, hub string, n int) {
+	if hub == "" {
+		return
+	}
+	g.carries[hub] += n
+	tx.Undo(func() { g.carries[hub] -= n })
 }
 
 // Rotate gives a device a new token. Older ones keep working if keep is true,
@@ -263,6 +299,64 @@ func (g *Registry) Label(ctx context.Context, id string, labels map[string]strin
 		}
 		return c
 	})
+}
+
+// Rename gives a device another name for people; an empty one leaves its id.
+func (g *Registry) Rename(ctx context.Context, id, name, by string) (Device, error) {
+	if err := checkName(name); err != nil {
+		return Device{}, err
+	}
+	return g.change(ctx, id, by, func(d *Device) fact.Content {
+		was := d.Name
+		if d.Name = name; was == name {
+			return nil
+		}
+		return fact.Changed{Noun: "device", Name: id, Done: fact.Saved, Fields: []string{"name: " + orNone(was) + " → " + orNone(name)}}
+	})
+}
+
+// Behind says which device carries a device; an empty hub that none does.
+func (g *Registry) Behind(ctx context.Context, id, hub, by string) (Device, error) {
+	var out Device
+	err := g.commits.Do(ctx, func(tx *commit.Tx) error {
+		next, ok := g.devices.In(tx, id)
+		if !ok {
+			return noDevice(id)
+		}
+		next.Hub = hub
+		if err := g.checkHub(tx, next); err != nil {
+			return err
+		}
+		return g.changed(id, by, func(d *Device) fact.Content {
+			was := d.Hub
+			if d.Hub = hub; was == hub {
+				return nil
+			}
+			return fact.Changed{Noun: "device", Name: id, Done: fact.Saved, Fields: []string{"hub: " + orNone(was) + " → " + orNone(hub)}}
+		}, &out)(tx)
+	})
+	return out, err
+}
+
+// checkHub checks that what d names as its hub can be one.
+func (g *Registry) checkHub(tx *commit.Tx, d Device) error {
+	if d.Hub == "" {
+		return nil
+	}
+	hub, ok := g.devices.In(tx, d.Hub)
+	switch {
+	case d.Hub == d.ID:
+		return fault.New(fault.Invalid, "%s cannot be its own hub", d.ID)
+	case !ok:
+		return fault.New(fault.Invalid, "there is no device %q that could be the hub of %s", clip(d.Hub), d.ID).Then("onboard the hub first").On("device")
+	case hub.Status == Retired:
+		return fault.New(fault.Conflict, "%s is retired and carries nobody", hub.ID).Then("name another hub")
+	case hub.Hub != "":
+		return fault.New(fault.Conflict, "%s is behind %s itself, so it cannot be a hub", hub.ID, hub.Hub).Then("name %s", hub.Hub)
+	case g.carries[d.ID] > 0:
+		return fault.New(fault.Conflict, "%s carries other devices, so it cannot be behind %s", d.ID, d.Hub).Then("give those another hub first")
+	}
+	return nil
 }
 
 // Move gives a device another version of its model.
@@ -574,6 +668,28 @@ func newCredential(device string, at time.Time) (string, Credential) {
 	id := hex.EncodeToString(b[:4])
 	token := id + "." + base64.RawURLEncoding.EncodeToString(b[5:])
 	return token, Credential{ID: id, Device: device, Hash: sha256.Sum256([]byte(token)), CreatedAt: at}
+}
+
+// checkName checks a name for people: one line, in any script.
+func checkName(name string) error {
+	if n := utf8.RuneCountInString(name); n > maxName || !utf8.ValidString(name) {
+		return fault.New(fault.Invalid, "the name has %d characters; %d are the most", n, maxName)
+	}
+	if name != strings.TrimSpace(name) || strings.ContainsFunc(name, unnameable) {
+		return fault.New(fault.Invalid, "%q is not one line of text without space at its ends", clip(name))
+	}
+	return nil
+}
+
+// unnameable are characters that cannot be seen. Two that join or part letters
+// belong to the spelling of some scripts.
+func unnameable(r rune) bool { return !unicode.IsPrint(r) && r != '\u200c' && r != '\u200d' }
+
+func orNone(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return s
 }
 
 func checkLabels(labels map[string]string) error {

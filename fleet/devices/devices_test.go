@@ -29,7 +29,7 @@ func TestCreateRefuses(t *testing.T) {
 		{"tank-1", "tank-probe", map[string]string{"Site": "x"}, fault.Invalid, "label name"},
 		{"tank-1", "tank-probe", map[string]string{"site": "a\nb"}, fault.Invalid, "one line"},
 	} {
-		if _, _, err := r.Devices.Create(t.Context(), c.id, c.model, c.labels, "mara"); rig.Code(err) != c.code || !strings.Contains(err.Error(), c.says) {
+		if _, _, err := r.Devices.Create(t.Context(), devices.New{ID: c.id, Model: c.model, Labels: c.labels}, "mara"); rig.Code(err) != c.code || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("creating %q as %q gives %v, want %s that says %q", c.id, c.model, err, c.code, c.says)
 		}
 	}

@@ -88,7 +88,10 @@ type Refused struct {
 type Models struct{ Name string }
 
 // Rules tells that rules were added, replaced or removed.
-type Rules struct{}
+type Rules struct {
+	// Models are those whose devices the changed rules are for.
+	Models map[string]bool
+}
 
 // Tick tells the time, some times a second.
 type Tick struct{ Now time.Time }

@@ -35,6 +35,7 @@ type Expressions struct {
 	present *present.Fleet
 	history History
 	rules   func() []string
+	sites   func() []string
 	now     func() time.Time
 
 	mu      sync.Mutex
@@ -68,12 +69,13 @@ type Options struct {
 	Present *present.Fleet
 	History History
 	Rules   func() []string // names of the rules in force
+	Sites   func() []string // names of the sites; nil for none
 	Now     func() time.Time
 }
 
 // New returns Expressions.
 func New(o Options) *Expressions {
-	return &Expressions{models: o.Models, devices: o.Devices, present: o.Present, history: o.History, rules: o.Rules, now: o.Now}
+	return &Expressions{models: o.Models, devices: o.Devices, present: o.Present, history: o.History, rules: o.Rules, sites: o.Sites, now: o.Now}
 }
 
 // labelsEvery is how old the list of labels seen may be.
@@ -95,6 +97,14 @@ func (d *Expressions) around() check.Around {
 				if len(seen[k]) < maxValues {
 					seen[k][v] = true
 				}
+			}
+		}
+		if d.sites != nil {
+			for _, name := range d.sites() {
+				if seen["site"] == nil {
+					seen["site"] = map[string]bool{}
+				}
+				seen["site"][name] = true
 			}
 		}
 		d.labels, d.labelAt = map[string][]string{}, now

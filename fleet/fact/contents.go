@@ -202,6 +202,41 @@ func (Event) kind() Kind        { return EventSent }
 func (Person) kind() Kind       { return PersonAdded }
 func (SignIn) kind() Kind       { return SignedIn }
 
+// Changed: a thing that people make, of whatever noun, was made, saved or
+// removed.
+type Changed struct {
+	Noun   string   `json:"noun"` // as in site
+	Name   string   `json:"name"`
+	Done   Done     `json:"done"`
+	Fields []string `json:"fields,omitempty"` // what differs, each as "zone: UTC → Europe/Berlin"
+}
+
+// Done is what was done to a thing.
+type Done string
+
+// What can be done to a thing.
+const (
+	Made    Done = "made"
+	Saved   Done = "saved"
+	Removed Done = "removed"
+)
+
+// changed is how the kinds of Changed end.
+const changed = " changed"
+
+// ChangedKind returns the kind of changes of a noun.
+func ChangedKind(noun string) Kind { return Kind(noun + changed) }
+
+func (c Changed) kind() Kind { return ChangedKind(c.Noun) }
+
+func (c Changed) sentence() string {
+	text := fmt.Sprintf("%s the %s %s", c.Done, c.Noun, c.Name)
+	if len(c.Fields) > 0 {
+		text += "; " + strings.Join(c.Fields, ", ")
+	}
+	return text
+}
+
 // contentOf returns an empty content of a kind to read JSON into, or nil.
 func contentOf(k Kind) Content {
 	for _, c := range []Content{&Onboarded{}, &Labelled{}, &Moved{}, &Status{}, &Token{}, &Attributes{}, &Link{}, &Settings{}, &Applied{}, &Refused{},
@@ -209,6 +244,9 @@ func contentOf(k Kind) Content {
 		if c.kind() == k {
 			return c
 		}
+	}
+	if strings.HasSuffix(string(k), changed) {
+		return &Changed{}
 	}
 	return nil
 }

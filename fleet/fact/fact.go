@@ -8,6 +8,8 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"fmt"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -46,6 +48,9 @@ const (
 var Kinds = []Kind{DeviceOnboarded, DeviceLabelled, DeviceMoved, StatusChanged, TokenGiven, AttributesReported, LinkChanged,
 	SettingChanged, SettingApplied, SettingRefused, ModelPublished, RuleChanged, AlarmRaised, AlarmReturned, AlarmAcknowledged,
 	CommandGiven, CommandReplied, CommandEnded, EventSent, PersonAdded, SignedIn}
+
+// Known reports whether there can be facts of a kind.
+func Known(k Kind) bool { return slices.Contains(Kinds, k) || strings.HasSuffix(string(k), changed) }
 
 // Fact is one thing that happened.
 type Fact struct {

@@ -20,7 +20,8 @@ const (
 	NotAllowed      Code = "not-allowed"
 	NotFound        Code = "not-found"
 	Conflict        Code = "conflict"
-	Gone            Code = "gone" // it was there and is not kept any more
+	Unmet           Code = "condition-not-met" // it was changed meanwhile
+	Gone            Code = "gone"              // it was there and is not kept any more
 	TooLarge        Code = "too-large"
 	TooMany         Code = "too-many"
 	Full            Code = "disk-full"

@@ -1,5 +1,5 @@
-// Package folder brings a fleet folder, the text files that hold models and
-// rules, into the service: all of it or nothing.
+// Package folder brings a fleet folder, the text files that hold models, rules
+// and sites, into the service: all of it or nothing.
 package folder
 
 import (
@@ -12,12 +12,15 @@ import (
 
 	"ullage/core/check"
 	"ullage/core/model"
+	"ullage/core/record"
 	"ullage/core/rule"
+	"ullage/core/site"
 	"ullage/fleet/alarms"
 	"ullage/fleet/commit"
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
 	"ullage/fleet/models"
+	"ullage/fleet/sites"
 )
 
 // Options are what a Loader is made of.
@@ -25,6 +28,7 @@ type Options struct {
 	Models  *models.Catalogue
 	Alarms  *alarms.Engine
 	Devices *devices.Registry
+	Sites   *sites.Sites
 }
 
 // Loader compares fleet folders with the service and loads them.
@@ -96,6 +100,10 @@ func (l *Loader) Load(ctx context.Context, files []check.File, preview bool, by 
 	if err != nil {
 		return out, err
 	}
+	places, err := l.sites(files, &out)
+	if err != nil {
+		return out, err
+	}
 	l.only(files, changes, &out)
 	slices.SortStableFunc(out.Items, func(a, b Item) int {
 		return strings.Compare(a.Kind+" "+a.Name, b.Kind+" "+b.Name)
@@ -108,7 +116,10 @@ func (l *Loader) Load(ctx context.Context, files []check.File, preview bool, by 
 	if preview || out.Changed == 0 {
 		return out, nil
 	}
-	if err := l.o.Alarms.SetRules(ctx, rules, by, func(tx *commit.Tx) { l.o.Models.Stage(tx, changes, by) }); err != nil {
+	if err := l.o.Alarms.SetRules(ctx, rules, by, func(tx *commit.Tx) error {
+		l.o.Models.Stage(tx, changes, by)
+		return l.o.Sites.Stage(tx, places, by)
+	}); err != nil {
 		return out, err
 	}
 	out.Loaded = true
@@ -228,6 +239,42 @@ func (l *Loader) rules(files []check.File, out *Outcome) ([]rule.Rule, error) {
 	return set, nil
 }
 
+// sites returns the sites that differ from those of the service, or have another
+// picture.
+func (l *Loader) sites(files []check.File, out *Outcome) ([]sites.Loaded, error) {
+	var set []sites.Loaded
+	for _, f := range files {
+		if !check.IsSite(f.Path) {
+			continue
+		}
+		s, err := site.Parse(f.Data)
+		if err != nil {
+			return nil, err
+		}
+		picture, _ := check.Plan(files, f.Path, s)
+		next := sites.Loaded{Site: *s, Picture: picture}
+		x, plan, err := l.o.Sites.Ready(next)
+		if err != nil {
+			return nil, err
+		}
+		i := Item{Kind: "site", Name: s.Name, File: f.Path, State: "new"}
+		if old, err := l.o.Sites.Get(s.Name); err == nil {
+			i.State, i.Lines = "same", record.Difference(old, x)
+			if plan != nil && !l.o.Sites.HasPlan(*plan) {
+				i.Lines = append(i.Lines, "plan: another picture")
+			}
+			if len(i.Lines) > 0 {
+				i.State = "changed"
+			}
+		}
+		if i.State != "same" {
+			set = append(set, next)
+		}
+		out.Items = append(out.Items, i)
+	}
+	return set, nil
+}
+
 // difference lists the keys of two rules that are not the same.
 func difference(a, b string) []string {
 	keys := func(s string) (order []string, by map[string]string) {
@@ -274,6 +321,11 @@ func (l *Loader) only(files []check.File, changes []models.Change, out *Outcome)
 	for _, r := range l.o.Alarms.Rules() {
 		if !slices.ContainsFunc(out.Items, func(i Item) bool { return i.Kind == "rule" && i.Name == r.Name }) {
 			out.Items = append(out.Items, Item{Kind: "rule", Name: r.Name, State: "service"})
+		}
+	}
+	for _, s := range l.o.Sites.List() {
+		if !slices.ContainsFunc(out.Items, func(i Item) bool { return i.Kind == "site" && i.Name == s.Name }) {
+			out.Items = append(out.Items, Item{Kind: "site", Name: s.Name, State: "service"})
 		}
 	}
 }

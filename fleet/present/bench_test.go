@@ -6,18 +6,19 @@ import (
 	"time"
 
 	"ullage/core/value"
+	"ullage/fleet/devices"
 	"ullage/fleet/event"
 	"ullage/test/rig"
 )
 
-// BenchmarkSince hands all of 2,000 devices out, each with a new value since.
+// BenchmarkSince hands all of 2,000 number out, each with a new value since.
 func BenchmarkSince(b *testing.B) {
 	r := rig.New(b)
-	const devices = 2000
-	ids := make([]string, devices)
+	const number = 2000
+	ids := make([]string, number)
 	for i := range ids {
 		ids[i] = fmt.Sprintf("tank-%05d", i)
-		if _, _, err := r.Devices.Create(b.Context(), ids[i], "tank-probe", nil, "tester"); err != nil {
+		if _, _, err := r.Devices.Create(b.Context(), devices.New{ID: ids[i], Model: "tank-probe"}, "tester"); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -31,9 +32,9 @@ func BenchmarkSince(b *testing.B) {
 		}
 		r.Settle()
 		b.StartTimer()
-		if all, _ := r.Present.Since(0); len(all) != devices {
-			b.Fatalf("%d devices", len(all))
+		if all, _ := r.Present.Since(0); len(all) != number {
+			b.Fatalf("%d number", len(all))
 		}
 	}
-	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/devices, "ns/device")
+	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/number, "ns/device")
 }

@@ -84,9 +84,10 @@ type Options struct {
 	Telemetry Telemetry
 	Records   Records
 	Bus       *event.Bus
-	Zone      *time.Location // of the devices; UTC if it is nil
-	Log       *slog.Logger
-	Now       func() time.Time
+	// Zone gives the time zone of a site; UTC for all if it is nil.
+	Zone func(site string) *time.Location
+	Log  *slog.Logger
+	Now  func() time.Time
 }
 
 // Fleet holds every device now. It only projects: it writes nothing.
@@ -98,7 +99,7 @@ type Fleet struct {
 	now      func() time.Time
 	log      *slog.Logger
 
-	zone   *time.Location
+	zone   func(site string) *time.Location
 	base   uint64 // less than any seq of this run
 	seq    atomic.Uint64
 	shards [event.Shards]shard
@@ -140,7 +141,7 @@ func (e *entry) take(metric string, l Latest) {
 func Open(ctx context.Context, o Options) (*Fleet, error) {
 	b := &Fleet{devices: o.Devices, models: o.Models, settings: o.Settings, bus: o.Bus, now: o.Now, log: o.Log, zone: o.Zone}
 	if b.zone == nil {
-		b.zone = time.UTC
+		b.zone = func(string) *time.Location { return time.UTC }
 	}
 	b.news.init()
 	// Cursors of one run of the service are greater than those of the runs before.
@@ -187,8 +188,14 @@ func (b *Fleet) Restore(device string, a Alarm) {
 	}
 }
 
-// Zone returns the zone of a device.
-func (b *Fleet) Zone(string) *time.Location { return b.zone }
+// Zone returns the time zone of a device: that of its site.
+func (b *Fleet) Zone(id string) *time.Location {
+	d, _ := b.devices.Get(id)
+	return b.zone(d.Labels["site"])
+}
+
+// ZoneOf returns the time zone of a site.
+func (b *Fleet) ZoneOf(site string) *time.Location { return b.zone(site) }
 
 // Handle keeps what is present up to date; it is the first handler of the bus.
 func (b *Fleet) Handle(i int, ev event.Event) {
@@ -554,6 +561,10 @@ func (b *Fleet) fact(e *entry, key string) value.Value {
 	switch key {
 	case "id":
 		return value.OfText(e.ID)
+	case "name":
+		return value.OfText(e.Name)
+	case "hub":
+		return value.OfText(e.Hub)
 	case "model":
 		return value.OfText(e.Model)
 	case "model_version":
@@ -565,7 +576,7 @@ func (b *Fleet) fact(e *entry, key string) value.Value {
 	case "joined":
 		return value.OfNumber(float64(e.JoinedAt.UnixMilli()) / 1000)
 	case "zone":
-		return value.OfText(b.zone.String())
+		return value.OfText(b.zone(e.Labels["site"]).String())
 	}
 	return value.Value{}
 }

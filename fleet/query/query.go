@@ -109,6 +109,7 @@ type Queries struct {
 	limits   Limits
 	matching func(where string) (map[string]bool, error)
 	zone     *time.Location
+	zoneFor  func(device string) *time.Location
 	now      func() time.Time
 }
 
@@ -119,13 +120,30 @@ type Options struct {
 	Models   *models.Catalogue
 	Limits   Limits
 	Matching func(where string) (map[string]bool, error) // tells for which devices a condition is true
-	Zone     *time.Location
-	Now      func() time.Time
+	Zone     *time.Location                              // of whatever is of no one site
+	// ZoneFor gives the time zone of a device; Zone for all if it is nil.
+	ZoneFor func(device string) *time.Location
+	Now     func() time.Time
 }
 
 // New returns Queries.
 func New(o Options) *Queries {
-	return &Queries{history: o.History, devices: o.Devices, models: o.Models, limits: o.Limits, matching: o.Matching, zone: o.Zone, now: o.Now}
+	return &Queries{history: o.History, devices: o.Devices, models: o.Models, limits: o.Limits, matching: o.Matching, zone: o.Zone, zoneFor: o.ZoneFor, now: o.Now}
+}
+
+// zoneOf is the zone in which the days of some devices are told: theirs, if it is
+// the same for all of them.
+func (c *Queries) zoneOf(ids []string) *time.Location {
+	if len(ids) == 0 || c.zoneFor == nil {
+		return c.zone
+	}
+	zone := c.zoneFor(ids[0])
+	for _, id := range ids[1:] {
+		if c.zoneFor(id).String() != zone.String() {
+			return c.zone
+		}
+	}
+	return zone
 }
 
 // Plan is a query made definite: which series are read, and how.
@@ -146,7 +164,7 @@ type one struct {
 func (c *Queries) Plan(q Query) (*Plan, error) {
 	p := &Plan{Query: q, From: q.From, To: q.To}
 	if p.Zone == nil {
-		p.Zone = c.zone
+		p.Zone = c.zoneOf(q.Devices)
 	}
 	switch {
 	case p.From.IsZero() != p.To.IsZero():

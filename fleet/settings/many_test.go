@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"ullage/fleet/devices"
 	"ullage/fleet/fact"
 	"ullage/fleet/fault"
 	"ullage/fleet/settings"
@@ -18,7 +19,7 @@ func many(t *testing.T, n int) (*rig.Rig, []string) {
 	ids := make([]string, n)
 	for i := range ids {
 		ids[i] = fmt.Sprintf("tank-saltmarsh-%03d", i)
-		_, _, err := r.Devices.Create(t.Context(), ids[i], "tank-probe", nil, "mara")
+		_, _, err := r.Devices.Create(t.Context(), devices.New{ID: ids[i], Model: "tank-probe"}, "mara")
 		r.Must(err)
 	}
 	r.Settle()

@@ -22,6 +22,7 @@ import (
 	"ullage/core/value"
 	"ullage/examples/cellars"
 	"ullage/fleet/event"
+	"ullage/fleet/devices"
 	"ullage/fleet/ingest"
 )
 
@@ -291,7 +292,7 @@ func selection(dir string) (selecting, scanning, latest time.Duration, err error
 		copies[i] = c
 		id := fmt.Sprintf("tank-%05d", i)
 		onboarding.Go(func() error {
-			_, _, err := a.Devices.Create(ctx, id, "tank-probe", map[string]string{"stage": c.stage, "site": c.site}, "bench")
+			_, _, err := a.Devices.Create(ctx, devices.New{ID: id, Model: "tank-probe", Labels: map[string]string{"stage": c.stage, "site": c.site}}, "bench")
 			return err
 		})
 	}

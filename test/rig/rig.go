@@ -14,6 +14,7 @@ import (
 	"ullage/core/series"
 	"ullage/examples/cellars"
 	"ullage/fleet/alarms"
+	"ullage/fleet/devices"
 	"ullage/fleet/event"
 	"ullage/fleet/fact"
 	"ullage/fleet/fault"
@@ -134,7 +135,7 @@ func (r *Rig) Restart(crash bool) {
 // Onboard makes a device and returns its token.
 func (r *Rig) Onboard(id, model string, labels map[string]string) string {
 	r.T.Helper()
-	_, token, err := r.Devices.Create(context.Background(), id, model, labels, "tester")
+	_, token, err := r.Devices.Create(context.Background(), devices.New{ID: id, Model: model, Labels: labels}, "tester")
 	r.Must(err)
 	r.Settle()
 	return token

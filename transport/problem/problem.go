@@ -53,6 +53,8 @@ func Status(c fault.Code) int {
 		return http.StatusNotFound
 	case fault.Gone:
 		return http.StatusGone
+	case fault.Unmet:
+		return http.StatusPreconditionFailed
 	case fault.Conflict:
 		return http.StatusConflict
 	case fault.TooLarge:

@@ -104,7 +104,8 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /** Give a device another name for people, or another hub */
+        patch: operations["change-device"];
         trace?: never;
     };
     "/api/v1/devices/{id}/commands": {
@@ -734,7 +735,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every alarm rule in force */
+        /** Every rule */
         get: operations["rules"];
         put?: never;
         post?: never;
@@ -751,12 +752,12 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One alarm rule */
+        /** One rule */
         get: operations["rule"];
-        /** Put an alarm rule in force */
-        put: operations["set-rule"];
+        /** Make a rule, or change the one of that name */
+        put: operations["put-rule"];
         post?: never;
-        /** Take an alarm rule out of force */
+        /** Take a rule away */
         delete: operations["remove-rule"];
         options?: never;
         head?: never;
@@ -860,6 +861,61 @@ export interface paths {
         /** End this session */
         post: operations["sign-out"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every site */
+        get: operations["sites"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One site */
+        get: operations["site"];
+        /** Make a site, or change the one of that name */
+        put: operations["put-site"];
+        post?: never;
+        /** Take a site away */
+        delete: operations["remove-site"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{name}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The plan picture of a site */
+        get: operations["site-plan"];
+        /** Give a site its plan picture: an SVG that only draws, a PNG or a JPEG */
+        put: operations["put-site-plan"];
+        post?: never;
+        /** Take the plan picture of a site away */
+        delete: operations["remove-site-plan"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1178,6 +1234,8 @@ export interface components {
             headspace?: number;
             /** @enum {string} */
             health?: "sound" | "awaited" | "watch" | "poor" | "dark";
+            /** @description The device that carries it */
+            hub?: string;
             id: string;
             /** @description How often it is expected to report */
             interval: string;
@@ -1201,6 +1259,8 @@ export interface components {
             model_title: string;
             /** @description The version that it was given */
             model_version: string;
+            /** @description What people call it */
+            name?: string;
             /** @description Why its health is not sound */
             reasons: string[];
             /**
@@ -1217,6 +1277,12 @@ export interface components {
             revision: number;
             /** @enum {string} */
             status: "expected" | "waiting" | "active" | "suspended" | "retired";
+        };
+        DeviceChange: {
+            /** @description The device that carries it; empty for none */
+            hub?: string;
+            /** @description What people call it, in any script; empty for its id alone */
+            name?: string;
         };
         DeviceMoved: {
             device: string;
@@ -1368,9 +1434,12 @@ export interface components {
             preview?: boolean;
         };
         FolderFile: {
+            /** @description What is in it, where that is no text */
+            data?: string;
             /** @description Below the folder, with slashes */
             path: string;
-            text: string;
+            /** @description What is in it, where that is text */
+            text?: string;
         };
         FolderFinding: {
             /** Format: int64 */
@@ -1395,7 +1464,7 @@ export interface components {
             /** @description Path below the folder; empty for what is in the service only */
             file?: string;
             /** @enum {string} */
-            kind: "model" | "rule";
+            kind: "model" | "rule" | "site";
             /** @description Keys of a rule that differ */
             lines?: string[];
             name: string;
@@ -1876,6 +1945,11 @@ export interface components {
         };
         NewDevice: {
             /**
+             * @description The device that carries it
+             * @example hub-fennimore
+             */
+            hub?: string;
+            /**
              * @description Small letters, digits and hyphens
              * @example tank-fennimore-07
              */
@@ -1889,6 +1963,11 @@ export interface components {
              * @example tank-probe
              */
             model: string;
+            /**
+             * @description What people call it, in any script
+             * @example North tank
+             */
+            name?: string;
         };
         Onboarded: {
             /** @description Address of the devices' HTTP listener */
@@ -2067,6 +2146,8 @@ export interface components {
              *     ]
              */
             models: string[];
+            /** @description A rule that is off raises nothing; its open alarms return */
+            off?: boolean;
             /**
              * @description How long the value must stay back before the alarm returns (ISA-18.2)
              * @example 5min
@@ -2093,11 +2174,6 @@ export interface components {
              * @description Name of the rule
              * @example must_too_warm
              */
-            rule: string;
-        };
-        RuleSaved: {
-            /** @description False if exactly this was in force already */
-            changed: boolean;
             rule: string;
         };
         Service: {
@@ -2298,6 +2374,44 @@ export interface components {
             person: string;
             /** @description Bearer token; only in answer to a sign-in that asked for it */
             token?: string;
+        };
+        Site: {
+            /** @description Where to drive to */
+            address?: string;
+            /**
+             * Format: int64
+             * @description How many devices are there; the service counts them
+             */
+            devices?: number;
+            /**
+             * Format: double
+             * @description Degrees north (WGS 84)
+             * @example 47.701
+             */
+            latitude?: number;
+            /**
+             * Format: double
+             * @description Degrees east (WGS 84)
+             * @example 8.198
+             */
+            longitude?: number;
+            /** @description What whoever goes there should know */
+            note?: string;
+            /**
+             * @description In a file the name of the plan picture beside it; in the service its media type. The picture itself is at …/plan
+             * @example image/svg+xml
+             */
+            plan?: string;
+            /**
+             * @description Name, as in label.site
+             * @example High Orchard
+             */
+            site: string;
+            /**
+             * @description Time zone by its IANA name; that of the service if empty
+             * @example Europe/Berlin
+             */
+            zone?: string;
         };
         Statistics: {
             bins: components["schemas"]["Bin"][];
@@ -2903,6 +3017,69 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "change-device": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeviceChange"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -5445,7 +5622,16 @@ export interface operations {
     };
     rules: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only those for which this condition over their fields is true */
+                where?: string;
+                /** @description Field to order by, with - before it the other way round; by name where not given */
+                order?: string;
+                /** @description Where the last page ended; the next page's address is in its Link header */
+                after?: string;
+                /** @description At most this many */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5455,6 +5641,8 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    Link?: string;
+                    "Ullage-Count"?: number;
                     [name: string]: unknown;
                 };
                 content: {
@@ -5463,6 +5651,15 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5486,7 +5683,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description Name */
+                /** @description Its name */
                 name: string;
             };
             cookie?: never;
@@ -5496,6 +5693,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -5540,12 +5738,17 @@ export interface operations {
             };
         };
     };
-    "set-rule": {
+    "put-rule": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Change it only in the state of this tag */
+                "If-Match"?: string;
+                /** @description With *, make it only if there is none */
+                "If-None-Match"?: string;
+            };
             path: {
-                /** @description Name */
+                /** @description Its name */
                 name: string;
             };
             cookie?: never;
@@ -5559,14 +5762,33 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
+                    Location?: string;
+                    "Ullage-Changed"?: boolean;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RuleSaved"];
+                    "application/json": components["schemas"]["Rule"];
                 };
+            };
+            /** @description It is new */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5597,9 +5819,14 @@ export interface operations {
     "remove-rule": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Change it only in the state of this tag */
+                "If-Match"?: string;
+                /** @description With *, make it only if there is none */
+                "If-None-Match"?: string;
+            };
             path: {
-                /** @description Name */
+                /** @description Its name */
                 name: string;
             };
             cookie?: never;
@@ -5624,6 +5851,15 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5937,6 +6173,461 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    sites: {
+        parameters: {
+            query?: {
+                /** @description Only those for which this condition over their fields is true */
+                where?: string;
+                /** @description Field to order by, with - before it the other way round; by name where not given */
+                order?: string;
+                /** @description Where the last page ended; the next page's address is in its Link header */
+                after?: string;
+                /** @description At most this many */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    Link?: string;
+                    "Ullage-Count"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    site: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "put-site": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Change it only in the state of this tag */
+                "If-Match"?: string;
+                /** @description With *, make it only if there is none */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Site"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    "Ullage-Changed"?: boolean;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description It is new */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "remove-site": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Change it only in the state of this tag */
+                "If-Match"?: string;
+                /** @description With *, make it only if there is none */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "site-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Security-Policy"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "put-site-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "remove-site-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

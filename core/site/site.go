@@ -1,0 +1,137 @@
+// Package site reads the places of a fleet from their files, and checks them.
+package site
+
+import (
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"github.com/goccy/go-yaml"
+
+	"ullage/core/yamldoc"
+)
+
+// MaxSource is the largest file of a site that is read, in bytes.
+const MaxSource = 64 << 10
+
+// Site is a place where devices are. A device belongs to the site that its label
+// site names.
+type Site struct {
+	Name      string   `yaml:"site" json:"site" minLength:"1" maxLength:"100" doc:"Name, as in label.site" example:"High Orchard"`
+	Zone      string   `yaml:"zone,omitempty" json:"zone,omitempty" maxLength:"64" doc:"Time zone by its IANA name; that of the service if empty" example:"Europe/Berlin"`
+	Latitude  *float64 `yaml:"latitude,omitempty" json:"latitude,omitempty" minimum:"-90" maximum:"90" doc:"Degrees north (WGS 84)" example:"47.701"`
+	Longitude *float64 `yaml:"longitude,omitempty" json:"longitude,omitempty" minimum:"-180" maximum:"180" doc:"Degrees east (WGS 84)" example:"8.198"`
+	Address   string   `yaml:"address,omitempty" json:"address,omitempty" maxLength:"500" doc:"Where to drive to"`
+	Note      string   `yaml:"note,omitempty" json:"note,omitempty" maxLength:"4000" doc:"What whoever goes there should know"`
+	// Plan is the name of a picture beside the file; in the service it is kept
+	// apart, and only its type is known here.
+	Plan string `yaml:"plan,omitempty" json:"plan,omitempty" maxLength:"200" doc:"In a file the name of the plan picture beside it; in the service its media type. The picture itself is at …/plan" example:"image/svg+xml"`
+	// Devices is filled in by the service.
+	Devices int `yaml:"-" json:"devices,omitempty" minimum:"0" doc:"How many devices are there; the service counts them"`
+}
+
+// Parse reads one site from YAML and checks it.
+func Parse(src []byte) (*Site, error) {
+	s, err := Read(src)
+	if err != nil {
+		return nil, err
+	}
+	return s, s.Check()
+}
+
+// Read reads one site from YAML and checks nothing but its form. Keys that do
+// not exist are refused with their line.
+func Read(src []byte) (s *Site, err error) {
+	if len(src) > MaxSource {
+		return nil, fmt.Errorf("the file has %d bytes; a site may have %d", len(src), MaxSource)
+	}
+	if err := yamldoc.Bounded(src); err != nil {
+		return nil, err
+	}
+	// The YAML decoder panics on some tags that nobody writes on purpose.
+	defer func() {
+		if recover() != nil {
+			s, err = nil, errors.New("the file is not YAML that can be read; look for tags (!…) that do not belong there")
+		}
+	}()
+	s = &Site{}
+	if err := yaml.UnmarshalWithOptions(src, s, yaml.DisallowUnknownField()); err != nil {
+		return nil, errors.New(yaml.FormatError(err, false, false))
+	}
+	return s, nil
+}
+
+// YAML writes s as its file.
+func (s *Site) YAML() []byte {
+	b, err := yaml.Marshal(s)
+	if err != nil {
+		return nil
+	}
+	return b
+}
+
+// Error is one thing wrong with a site.
+type Error struct {
+	Key      string // of the file; empty for the whole
+	Sentence string
+}
+
+// Error returns the sentence.
+func (e *Error) Error() string { return e.Sentence }
+
+// picture is what a file may name as its plan, and what the service may call it.
+var picture = regexp.MustCompile(`^([A-Za-z0-9][A-Za-z0-9._ -]*\.(svg|png|jpg|jpeg)|image/(svg\+xml|png|jpeg))$`)
+
+// Check checks s. The error is of type *Error.
+func (s *Site) Check() error {
+	wrong := func(key, format string, args ...any) error { return &Error{key, fmt.Sprintf(format, args...)} }
+	if s.Name == "" || s.Name != strings.TrimSpace(s.Name) || strings.ContainsFunc(s.Name, unprintable) || utf8.RuneCountInString(s.Name) > 100 || s.Name == "." || s.Name == ".." {
+		return wrong("site", "a site has a name of one line and at most 100 characters, without space at its ends; this one is %q", clip(s.Name))
+	}
+	if _, err := s.Location(); err != nil {
+		return wrong("zone", "%s: %q is no time zone that is known; write a name of the IANA database, such as UTC or Europe/Berlin", s.Name, clip(s.Zone))
+	}
+	if (s.Latitude == nil) != (s.Longitude == nil) {
+		return wrong("latitude", "%s: a position has a latitude and a longitude; write both or none", s.Name)
+	}
+	if s.Latitude != nil && !(*s.Latitude >= -90 && *s.Latitude <= 90) {
+		return wrong("latitude", "%s: the latitude is %g; it is from -90 to 90 degrees, north is positive", s.Name, *s.Latitude)
+	}
+	if s.Longitude != nil && !(*s.Longitude >= -180 && *s.Longitude <= 180) {
+		return wrong("longitude", "%s: the longitude is %g; it is from -180 to 180 degrees, east is positive", s.Name, *s.Longitude)
+	}
+	for key, text := range map[string]string{"address": s.Address, "note": s.Note} {
+		most := map[string]int{"address": 500, "note": 4000}[key]
+		if n := utf8.RuneCountInString(text); n > most || !utf8.ValidString(text) {
+			return wrong(key, "%s: the %s has %d characters; %d are the most", s.Name, key, n, most)
+		}
+	}
+	if s.Plan != "" && !picture.MatchString(s.Plan) {
+		return wrong("plan", "%s: the plan is %q; name a picture beside the file that ends in .svg, .png or .jpg", s.Name, clip(s.Plan))
+	}
+	return nil
+}
+
+func unprintable(r rune) bool { return r == utf8.RuneError || !unicode.IsPrint(r) || r == '/' }
+
+// Location returns the zone; nil if the site does not say one.
+func (s *Site) Location() (*time.Location, error) {
+	if s.Zone == "" {
+		return nil, nil
+	}
+	if s.Zone == "Local" { // would be that of the machine
+		return nil, errors.New("no zone of the database")
+	}
+	return time.LoadLocation(s.Zone)
+}
+
+func clip(s string) string {
+	if r := []rune(s); len(r) > 60 {
+		return string(r[:60]) + "…"
+	}
+	return s
+}

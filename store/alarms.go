@@ -1,0 +1,83 @@
+package store
+
+import (
+	"context"
+	"strings"
+
+	"ullage/core/lifecycle"
+	"ullage/core/rule"
+	"ullage/core/value"
+	"ullage/fleet/alarms"
+)
+
+type alarmRow struct {
+	ID             string `gorm:"primaryKey"`
+	Rule           string
+	Device         string `gorm:"index"` // or the group
+	Priority       string
+	State          string `gorm:"index"`
+	Message        string
+	Cause          string
+	Response       string
+	Metric         string
+	Value          value.Value `gorm:"serializer:json"`
+	Limit          value.Value `gorm:"serializer:json;column:limit_value"`
+	Times          int
+	RaisedAt       int64
+	ReturnedAt     int64
+	AcknowledgedAt int64
+	AcknowledgedBy string
+}
+
+func (alarmRow) TableName() string { return "alarms" }
+
+var alarmKind = &kind[alarms.Alarm, string, alarmRow]{
+	key: func(x alarms.Alarm) string { return x.ID },
+	row: sure(func(x alarms.Alarm) alarmRow {
+		return alarmRow{ID: x.ID, Rule: x.Rule, Device: x.Subject(), Priority: string(x.Priority), State: string(x.State), Message: x.Message,
+			Cause: x.Cause, Response: x.Response, Metric: x.Metric, Value: x.Value, Limit: x.Limit, Times: x.Times, RaisedAt: ms(x.RaisedAt),
+			ReturnedAt: ms(x.ReturnedAt), AcknowledgedAt: ms(x.AcknowledgedAt), AcknowledgedBy: x.AcknowledgedBy}
+	}),
+	record: sure(func(x alarmRow) alarms.Alarm {
+		device, group := x.Device, ""
+		if strings.Contains(device, "=") { // a group; ids of devices have none
+			device, group = "", x.Device
+		}
+		return alarms.Alarm{ID: x.ID, Rule: x.Rule, Device: device, Group: group, Priority: rule.Priority(x.Priority), State: lifecycle.State(x.State),
+			Message: x.Message, Cause: x.Cause, Response: x.Response, Metric: x.Metric, Value: x.Value, Limit: x.Limit, Times: x.Times,
+			RaisedAt: at(x.RaisedAt), ReturnedAt: at(x.ReturnedAt), AcknowledgedAt: at(x.AcknowledgedAt), AcknowledgedBy: x.AcknowledgedBy}
+	}),
+}
+
+// Alarms implements alarms.Records.
+func (r *Records) Alarms(ctx context.Context, f alarms.Filter) ([]alarms.Alarm, error) {
+	q := page{id: f.ID, device: f.Device, among: f.Among, before: f.Before, limit: f.Limit}.of(r.db.read.WithContext(ctx))
+	if f.Open {
+		q = q.Where("state <> ?", string(lifecycle.Normal))
+	}
+	var rows []alarmRow
+	err := q.Find(&rows).Error
+	return recordsOf(alarmKind, rows, translate(err))
+}
+
+type detectionRow struct {
+	Rule     string             `gorm:"primaryKey"`
+	Device   string             `gorm:"primaryKey"`
+	Detector lifecycle.Detector `gorm:"serializer:json"`
+}
+
+func (detectionRow) TableName() string { return "detections" }
+
+type detectionKey struct{ rule, device string }
+
+var detectionKind = &kind[alarms.Detection, detectionKey, detectionRow]{
+	key:     func(x alarms.Detection) detectionKey { return detectionKey{x.Rule, x.Device} },
+	row:     sure(func(x alarms.Detection) detectionRow { return detectionRow(x) }),
+	record:  sure(func(x detectionRow) alarms.Detection { return alarms.Detection(x) }),
+	compact: true,
+}
+
+// Detections implements alarms.Records.
+func (r *Records) Detections(ctx context.Context) ([]alarms.Detection, error) {
+	return stored(ctx, r, detectionKind)
+}

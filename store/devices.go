@@ -1,0 +1,66 @@
+package store
+
+import (
+	"context"
+
+	"ullage/core/layering"
+	"ullage/fleet/devices"
+)
+
+type deviceRow struct {
+	ID         string `gorm:"primaryKey"`
+	Model      string
+	Version    string
+	Labels     map[string]string `gorm:"serializer:json"`
+	Status     string
+	JoinedAt   int64
+	Attributes layering.Settings `gorm:"serializer:json"`
+	Name       string            `gorm:"not null;default:''"` // since version 3
+	Hub        string            `gorm:"not null;default:''"` // since version 3
+}
+
+func (deviceRow) TableName() string { return "devices" }
+
+var deviceKind = &kind[devices.Device, string, deviceRow]{
+	key: func(x devices.Device) string { return x.ID },
+	row: sure(func(x devices.Device) deviceRow {
+		return deviceRow{ID: x.ID, Name: x.Name, Hub: x.Hub, Model: x.Model, Version: x.Version, Labels: x.Labels, Status: string(x.Status),
+			JoinedAt: ms(x.JoinedAt), Attributes: x.Attributes}
+	}),
+	record: sure(func(x deviceRow) devices.Device {
+		return devices.Device{ID: x.ID, Name: x.Name, Hub: x.Hub, Model: x.Model, Version: x.Version, Labels: x.Labels,
+			Status: devices.Status(x.Status), JoinedAt: at(x.JoinedAt), Attributes: x.Attributes}
+	}),
+}
+
+// Devices implements devices.Records.
+func (r *Records) Devices(ctx context.Context) ([]devices.Device, error) {
+	return stored(ctx, r, deviceKind)
+}
+
+type credentialRow struct {
+	ID        string `gorm:"primaryKey"`
+	Device    string `gorm:"index"`
+	Hash      []byte
+	CreatedAt int64 `gorm:"autoCreateTime:false"`
+	RevokedAt int64
+}
+
+func (credentialRow) TableName() string { return "credentials" }
+
+var credentialKind = &kind[devices.Credential, string, credentialRow]{
+	key: func(x devices.Credential) string { return x.ID },
+	row: sure(func(x devices.Credential) credentialRow {
+		return credentialRow{ID: x.ID, Device: x.Device, Hash: x.Hash[:], CreatedAt: ms(x.CreatedAt), RevokedAt: ms(x.RevokedAt)}
+	}),
+	record: sure(func(x credentialRow) devices.Credential {
+		c := devices.Credential{ID: x.ID, Device: x.Device, CreatedAt: at(x.CreatedAt), RevokedAt: at(x.RevokedAt)}
+		copy(c.Hash[:], x.Hash)
+		return c
+	}),
+}
+
+// Credentials implements devices.Records.
+func (r *Records) Credentials(ctx context.Context) ([]devices.Credential, error) {
+	return stored(ctx, r, credentialKind)
+}
