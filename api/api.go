@@ -173,7 +173,7 @@ func New(d Options) http.Handler {
 		w.WriteHeader(http.StatusForbidden)
 		io.WriteString(w, `{"type":"about:blank","title":"Forbidden","status":403,"code":"not-allowed","detail":"this request comes from another web site and was not carried out"}`)
 	}))
-	return compress(guard.Handler(r))
+	return compress(guard.Handler(newAgain(s.Now).handler(r)))
 }
 
 func configuration(version string) huma.Config {

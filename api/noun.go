@@ -198,7 +198,7 @@ func pageOf[T any](all []T, p Paged, word, path string, fields []record.Field, n
 	if strings.TrimSpace(p.Where) != "" {
 		f, found := record.NewFilter(word, p.Where, fields)
 		if f == nil {
-			return nil, wrongWhere(found)
+			return nil, wrongWhere(found, fields)
 		}
 		now := s.Now()
 		all = slices.DeleteFunc(all, func(x T) bool { return !f.Passes(x, now) })
@@ -238,8 +238,8 @@ func pageOf[T any](all []T, p Paged, word, path string, fields []record.Field, n
 	return out, nil
 }
 
-func wrongWhere(found expr.Findings) error {
-	return fault.New(fault.Invalid, "where: %s", found).Then("write a condition over the fields, like name == \"x\"")
+func wrongWhere(found expr.Findings, fields []record.Field) error {
+	return fault.New(fault.Invalid, "where: %s", found).Then("write a condition over the fields, like %s == \"x\"", fields[0].Name)
 }
 
 // order is what a list is ordered by; the zero order is by name.

@@ -127,10 +127,10 @@ func printFindings(w io.Writer, root string, r check.Report) {
 		}
 	}
 	if len(r.Findings) == 0 {
-		fmt.Fprintf(w, "%s and %s: nothing to say.\n", plural(r.Models, "model"), plural(r.Rules, "rule"))
+		fmt.Fprintf(w, "%s: nothing to say.\n", checked(r))
 		return
 	}
-	fmt.Fprintf(w, "\n%s and %s: %s, %s\n", plural(r.Models, "model"), plural(r.Rules, "rule"), plural(r.Errors(), "mistake"), plural(len(r.Findings)-r.Errors(), "warning"))
+	fmt.Fprintf(w, "\n%s: %s, %s\n", checked(r), plural(r.Errors(), "mistake"), plural(len(r.Findings)-r.Errors(), "warning"))
 }
 
 // sarif is the report in the Static Analysis Results Interchange Format, 2.1.0.
@@ -158,4 +158,9 @@ func sarif(r check.Report) any {
 		"version": "2.1.0", "$schema": "https://json.schemastore.org/sarif-2.1.0.json",
 		"runs": []object{{"tool": object{"driver": object{"name": "ullage", "version": server.Version, "rules": rules}}, "results": results, "columnKind": "unicodeCodePoints"}},
 	}
+}
+
+// checked says what was looked at.
+func checked(r check.Report) string {
+	return fmt.Sprintf("%s, %s and %s", plural(r.Models, "model"), plural(r.Rules, "rule"), plural(r.Sites, "site"))
 }

@@ -186,7 +186,7 @@ func (n things[T]) save() *cobra.Command {
 		Use:   "save NAME FIELD=VALUE…",
 		Short: "Make a " + n.word + ", or change fields of one",
 		Long: "Makes a " + n.word + ", or changes the fields that are given of the one of that name; the\n" +
-			"others stay, and an empty value takes one away. The fields are\n" + strings.Join(n.fields(), ", ") + ".",
+			"others stay, and an empty value takes one away. The fields are\n" + strings.Join(n.settable(), ", ") + ".",
 		Example: fmt.Sprintf("  ullage %s save %q %s", n.word, n.example, n.set),
 		Args:    atLeast(2, "a name and at least one FIELD=VALUE"),
 		ValidArgsFunction: func(c *cobra.Command, args []string, p string) ([]string, cobra.ShellCompDirective) {
@@ -194,7 +194,7 @@ func (n things[T]) save() *cobra.Command {
 				return n.names()(c, args, p)
 			}
 			var out []string
-			for _, f := range n.fields() {
+			for _, f := range n.settable() {
 				out = append(out, f+"=")
 			}
 			return out, cobra.ShellCompDirectiveNoSpace | cobra.ShellCompDirectiveNoFileComp
@@ -220,6 +220,17 @@ func (n things[T]) save() *cobra.Command {
 	}
 }
 
+// settable are the fields that people fill in, but for the name.
+func (n things[T]) settable() []string {
+	var out []string
+	for _, f := range record.Fields[T]()[1:] {
+		if !f.Kept {
+			out = append(out, f.Name)
+		}
+	}
+	return out
+}
+
 // change sets fields of x by FIELD=VALUE, and its name by the first text field.
 func (n things[T]) change(x *T, name string, pairs []string) error {
 	b, err := json.Marshal(x)
@@ -232,8 +243,10 @@ func (n things[T]) change(x *T, name string, pairs []string) error {
 	}
 	fields := record.Fields[T]()
 	kinds := map[string]expr.Kind{}
-	for _, f := range fields {
-		kinds[f.Name] = f.Kind
+	for _, f := range fields[1:] {
+		if !f.Kept {
+			kinds[f.Name] = f.Kind
+		}
 	}
 	quoted, _ := json.Marshal(name)
 	raw[fields[0].Name] = quoted
@@ -241,7 +254,7 @@ func (n things[T]) change(x *T, name string, pairs []string) error {
 		k, v, ok := strings.Cut(p, "=")
 		kind, known := kinds[k]
 		if !ok || !known {
-			return usageError{fmt.Errorf("%q is no FIELD=VALUE; the fields of a %s are %s", p, n.word, strings.Join(n.fields(), ", "))}
+			return usageError{fmt.Errorf("%q is no FIELD=VALUE; the fields of a %s are %s", p, n.word, strings.Join(n.settable(), ", "))}
 		}
 		if v == "" {
 			delete(raw, k)

@@ -193,6 +193,9 @@ func (c *checker) name(n *Node, name Name) *node {
 
 func (c *checker) unknownName(n *Node, name Name) *node {
 	what := map[string]string{"": "metric", "set": "setting", "intended": "setting", "attr": "attribute", "device": "fact of a device"}[name.Scope]
+	if name.Scope == "" && c.schema.plain {
+		what = "field"
+	}
 	if what == "" {
 		if near := value.Nearest(name.Scope, Scopes); near != "" {
 			return c.report(n, near+"."+name.Key, "%s is no prefix; did you mean %s.%s?", clip(name.Scope), near, clip(name.Key))

@@ -149,17 +149,19 @@ type Schema struct {
 	Interval time.Duration // expected between readings; 0 where not known
 	Each     string        // key of the label by which devices are grouped, in rules with each
 	names    map[Name]Info
+	plain    bool // of a record: bare names are fields of it, and no metrics
 	order    []Name
 }
 
 // NewPlainSchema returns a Schema that knows no names: of a record that is no
 // device.
-func NewPlainSchema(title string) *Schema { return &Schema{Title: title, names: map[Name]Info{}} }
+func NewPlainSchema(title string) *Schema {
+	return &Schema{Title: title, plain: true, names: map[Name]Info{}}
+}
 
 // NewSchema returns a Schema that knows the facts of every device.
 func NewSchema(title string, interval time.Duration) *Schema {
-	s := NewPlainSchema(title)
-	s.Interval = interval
+	s := &Schema{Title: title, Interval: interval, names: map[Name]Info{}}
 	for _, d := range []struct {
 		key, title string
 		values     []string

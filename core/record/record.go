@@ -25,6 +25,8 @@ type Field struct {
 	Name  string
 	Title string // the doc tag
 	Kind  expr.Kind
+	// Kept says that the service fills it in, and people do not.
+	Kept  bool
 	index []int
 }
 
@@ -41,7 +43,7 @@ func Fields[T any]() []Field {
 			continue
 		}
 		if kind := kindOf(f.Type); kind != expr.NoKind {
-			out = append(out, Field{Name: name, Title: f.Tag.Get("doc"), Kind: kind, index: f.Index})
+			out = append(out, Field{Name: name, Title: f.Tag.Get("doc"), Kind: kind, Kept: f.Tag.Get("readOnly") == "true", index: f.Index})
 		}
 	}
 	return out

@@ -29,9 +29,9 @@ type Site struct {
 	Note      string   `yaml:"note,omitempty" json:"note,omitempty" maxLength:"4000" doc:"What whoever goes there should know"`
 	// Plan is the name of a picture beside the file; in the service it is kept
 	// apart, and only its type is known here.
-	Plan string `yaml:"plan,omitempty" json:"plan,omitempty" maxLength:"200" doc:"In a file the name of the plan picture beside it; in the service its media type. The picture itself is at …/plan" example:"image/svg+xml"`
+	Plan string `yaml:"plan,omitempty" json:"plan,omitempty" readOnly:"true" maxLength:"200" doc:"In a file the name of the plan picture beside it; in the service its media type. The picture itself is at …/plan" example:"image/svg+xml"`
 	// Devices is filled in by the service.
-	Devices int `yaml:"-" json:"devices,omitempty" minimum:"0" doc:"How many devices are there; the service counts them"`
+	Devices int `yaml:"-" json:"devices,omitempty" readOnly:"true" minimum:"0" doc:"How many devices are there; the service counts them"`
 }
 
 // Parse reads one site from YAML and checks it.

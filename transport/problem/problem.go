@@ -3,6 +3,7 @@
 package problem
 
 import (
+	"encoding/json"
 	"net/http"
 
 	"ullage/core/model"
@@ -29,6 +30,15 @@ func Of(e *fault.Error) *Details {
 		d.Detail = "not authorised, ref " + e.Ref
 	}
 	return d
+}
+
+// JSON returns d as it is sent.
+func (d *Details) JSON() []byte {
+	b, err := json.Marshal(d)
+	if err != nil {
+		return []byte(`{}`)
+	}
+	return b
 }
 
 // Error returns the detail.

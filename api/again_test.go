@@ -1,0 +1,64 @@
+package api_test
+
+import (
+	"strings"
+	"sync"
+	"testing"
+	"time"
+)
+
+func TestIdempotencyKey(t *testing.T) {
+	b := newBench(t)
+	body := `{"id":"tank-fennimore-09","model":"tank-probe"}`
+	first, got := b.as("POST", "/api/v1/devices", body, "Idempotency-Key", "k1")
+	if first.StatusCode != 200 || !strings.Contains(got, "token") {
+		t.Fatalf("%d %s", first.StatusCode, got)
+	}
+	second, same := b.as("POST", "/api/v1/devices", body, "Idempotency-Key", "k1")
+	if second.StatusCode != 200 || same != got || second.Header.Get("Ullage-Repeated") != "true" {
+		t.Errorf("sent again it gives %d %s, want the first answer", second.StatusCode, same)
+	}
+	for name, c := range map[string]struct {
+		body, key string
+		status    int
+	}{
+		"without the key":       {body, "", 409},
+		"another key":           {body, "k2", 409},
+		"another request":       {strings.Replace(body, "09", "10", 1), "k1", 422},
+		"a key that is a novel": {body, strings.Repeat("k", 300), 422},
+	} {
+		if resp, got := b.as("POST", "/api/v1/devices", c.body, "Idempotency-Key", c.key); resp.StatusCode != c.status {
+			t.Errorf("%s: %d %s, want %d", name, resp.StatusCode, got, c.status)
+		}
+	}
+	// Whoever is not signed in learns nothing by a key.
+	if resp, got := b.call("POST", "/api/v1/devices", body, "Idempotency-Key", "k1"); resp.StatusCode != 401 || strings.Contains(got, "token\":") {
+		t.Errorf("a stranger gets %d %s", resp.StatusCode, got)
+	}
+	b.Clock.Forward(25 * time.Hour)
+	if resp, _ := b.as("POST", "/api/v1/devices", body, "Idempotency-Key", "k1"); resp.StatusCode != 409 {
+		t.Errorf("after a day the key is remembered: %d", resp.StatusCode)
+	}
+}
+
+func TestIdempotencyKeyAtOnce(t *testing.T) {
+	b := newBench(t)
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	codes := map[int]int{}
+	for range 8 {
+		wg.Go(func() {
+			resp, _ := b.as("POST", "/api/v1/devices", `{"id":"tank-fennimore-09","model":"tank-probe"}`, "Idempotency-Key", "k1")
+			mu.Lock()
+			codes[resp.StatusCode]++
+			mu.Unlock()
+		})
+	}
+	wg.Wait()
+	if codes[200] == 0 || codes[200]+codes[409] != 8 {
+		t.Errorf("answers %v, want the first one or that it is under way", codes)
+	}
+	if n := b.Devices.Count(); n != 1 {
+		t.Errorf("%d devices, want 1", n)
+	}
+}
