@@ -233,6 +233,7 @@ func (s *server) routes() {
 	s.modelRoutes()
 	s.ruleRoutes()
 	s.siteRoutes()
+	s.documentRoutes()
 	s.thingRoutes()
 	s.folderRoutes()
 	s.deviceRoutes()

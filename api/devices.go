@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -12,6 +13,7 @@ import (
 	"ullage/core/health"
 	"ullage/core/layering"
 	"ullage/core/model"
+	"ullage/core/record"
 	"ullage/core/unit"
 	"ullage/core/value"
 	"ullage/fleet/devices"
@@ -32,26 +34,49 @@ func (s *server) deviceRoutes() {
 		Model  string   `query:"model" doc:"Only of this model"`
 		Label  []string `query:"label" maxItems:"20" doc:"Only with this label, as site=Fennimore"`
 		Brief  bool     `query:"brief" doc:"Without attributes, margins, latest readings and alarms"`
-		After  string   `query:"after" doc:"Only ids behind this one, for the next page"`
-		Limit  int      `query:"limit" minimum:"0" maximum:"100000" doc:"At most this many, by id; all where not given"`
+		Order  string   `query:"order" maxLength:"64" doc:"Field to order by, with - before it the other way round; by id where not given" example:"headspace"`
+		After  string   `query:"after" maxLength:"2000" doc:"Where the last page ended; the next page's address is in its Link header"`
+		Limit  int      `query:"limit" minimum:"0" maximum:"100000" doc:"At most this many; all where not given"`
 	}
-	huma.Get(s.api, "/api/v1/devices", func(ctx context.Context, f *deviceFilter) (*body[[]client.Device], error) {
+	fields := record.Fields[client.Device]()
+	huma.Get(s.api, "/api/v1/devices", func(ctx context.Context, f *deviceFilter) (*listed[client.Device], error) {
 		among, _, err := s.among(f.Where)
 		if err != nil {
 			return nil, err
 		}
 		all, _ := s.Present.Since(0)
-		out := []client.Device{}
+		out, whole := []client.Device{}, map[string]*present.Device{}
 		for _, d := range all {
-			if among != nil && !among[d.ID] || f.Health != "" && string(d.Health) != f.Health || f.Model != "" && d.Model != f.Model || d.ID <= f.After || !labelled(d, f.Label) {
+			if among != nil && !among[d.ID] || f.Health != "" && string(d.Health) != f.Health || f.Model != "" && d.Model != f.Model || !labelled(d, f.Label) {
 				continue
 			}
-			if f.Limit > 0 && len(out) == f.Limit {
-				break
-			}
-			out = append(out, deviceAs(d, f.Brief))
+			out = append(out, deviceAs(d, true))
+			whole[d.ID] = d
 		}
-		return &body[[]client.Device]{out}, nil
+		id := func(d client.Device) string { return d.ID }
+		page, err := pageOf(out, Paged{Order: f.Order, After: f.After, Limit: f.Limit}, "device", "/api/v1/devices", fields, id, s)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		if !f.Brief {
+			for i := range page.Body {
+				page.Body[i] = deviceAs(whole[page.Body[i].ID], false)
+			}
+		}
+		// The next page is of the same filter.
+		q := url.Values{}
+		for k, v := range map[string]string{"where": f.Where.Where, "health": f.Health, "model": f.Model, "label": strings.Join(f.Label, ",")} {
+			if v != "" {
+				q.Set(k, v)
+			}
+		}
+		if f.Brief {
+			q.Set("brief", "true")
+		}
+		if page.Link != "" && len(q) > 0 {
+			page.Link = strings.Replace(page.Link, "?", "?"+q.Encode()+"&", 1)
+		}
+		return page, nil
 	}, describe("devices", "Devices now, by id", "Devices"))
 	huma.Get(s.api, "/api/v1/devices/{id}", func(ctx context.Context, in *One) (*body[client.Device], error) {
 		return s.device(in.ID)

@@ -129,6 +129,24 @@ func (s *server) alarmRoutes() {
 		}
 		return &body[[]client.Alarm]{out}, nil
 	}, describe("alarms", "Open alarms, or the latest of all, the newest first", "Alarms"))
+	type since struct {
+		Since string `query:"since" default:"7d" doc:"How far back alarms are counted" example:"7d"`
+	}
+	huma.Get(s.api, "/api/v1/alarms/counts", func(ctx context.Context, in *since) (*body[[]client.RuleCount], error) {
+		back, err := value.ParseDuration(in.Since)
+		if err != nil {
+			return nil, s.failed(fault.New(fault.Invalid, "since: %s", err))
+		}
+		counts, err := s.Alarms.Counts(ctx, s.Now().Add(-back.Std()))
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		out := []client.RuleCount{}
+		for _, c := range counts {
+			out = append(out, client.RuleCount(c))
+		}
+		return &body[[]client.RuleCount]{out}, nil
+	}, describe("alarm-counts", "How many alarms each rule has raised", "Alarms"))
 	type ack struct {
 		ID string `path:"id" doc:"Alarm id" maxLength:"26"`
 	}

@@ -245,3 +245,25 @@ func (b *bench) as(method, path, body string, headers ...string) (*http.Response
 	b.T.Helper()
 	return b.call(method, path, body, append([]string{"Authorization", "Bearer " + b.token}, headers...)...)
 }
+
+func TestDevicePages(t *testing.T) {
+	b := newBench(t)
+	for i := range 12 {
+		b.Onboard(fmt.Sprintf("tank-fennimore-%02d", i), "tank-probe", map[string]string{"site": []string{"Fennimore", "Kilnside"}[i%2]})
+	}
+	seen := []string{}
+	for next := "/api/v1/devices?order=-id&limit=2&label=site=Kilnside"; next != ""; {
+		resp, got := b.as("GET", next, "")
+		var page []client.Device
+		if err := json.Unmarshal([]byte(got), &page); err != nil || resp.StatusCode != 200 || resp.Header.Get("Ullage-Count") != "6" {
+			t.Fatalf("%s: %d %s", next, resp.StatusCode, got)
+		}
+		for _, d := range page {
+			seen = append(seen, d.ID[len("tank-fennimore-"):])
+		}
+		next = strings.TrimSuffix(strings.TrimPrefix(resp.Header.Get("Link"), "<"), `>; rel="next"`)
+	}
+	if got := strings.Join(seen, " "); got != "11 09 07 05 03 01" {
+		t.Errorf("the pages give %s", got)
+	}
+}

@@ -165,7 +165,7 @@ func deviceList() *cobra.Command {
 	c.Flags().StringVar(&site, "site", "", "only of this site")
 	c.Flags().StringVar(&f.Model, "model", "", "only of this model")
 	c.Flags().StringVar(&f.Health, "health", "", "only of this health: sound, awaited, watch, poor or dark")
-	c.Flags().StringVar(&f.After, "after", "", "only ids behind this one")
+	c.Flags().StringVar(&f.Order, "order", "", "field to order by, with - before it the other way round, such as headspace")
 	c.Flags().IntVar(&f.Limit, "limit", 0, "at most this many; all if 0")
 	c.RegisterFlagCompletionFunc("model", modelNames)
 	c.RegisterFlagCompletionFunc("health", cobra.FixedCompletions([]string{"sound", "awaited", "watch", "poor", "dark"}, cobra.ShellCompDirectiveNoFileComp))

@@ -34,8 +34,6 @@ var ruleThings = things[client.Rule]{
 	removed: "its open alarms close", example: "must_too_warm", folder: "examples/cellars/rules", set: "off=true",
 }
 
-var ruleNames = ruleThings.names()
-
 func yesNo(b bool) string {
 	if b {
 		return "yes"

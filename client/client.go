@@ -200,9 +200,9 @@ func (c *Client) Devices(ctx context.Context) ([]Device, error) {
 type DeviceFilter struct {
 	Where, Health, Model string
 	Labels               map[string]string
-	Brief                bool // without attributes, margins, latest readings and alarms
-	After                string
-	Limit                int // 0 for all
+	Brief                bool   // without attributes, margins, latest readings and alarms
+	Order                string // a field, with - before it the other way round; by id if empty
+	Limit                int    // 0 for all
 }
 
 // DevicesWhere lists the devices for which a condition is true now; every
@@ -215,7 +215,7 @@ func (c *Client) DevicesWhere(ctx context.Context, where string) ([]Device, erro
 func (c *Client) DevicesLike(ctx context.Context, f DeviceFilter) ([]Device, error) {
 	q := url.Values{}
 	filter(q, f.Where)
-	for name, v := range map[string]string{"health": f.Health, "model": f.Model, "after": f.After} {
+	for name, v := range map[string]string{"health": f.Health, "model": f.Model, "order": f.Order} {
 		if v != "" {
 			q.Set(name, v)
 		}

@@ -296,6 +296,20 @@ type (
 	TrafficEntry = traffic.Entry
 )
 
+// Document is one of the documents for users.
+type Document struct {
+	Name  string `json:"name"`
+	Title string `json:"title"`
+	Text  string `json:"text,omitempty" doc:"Markdown; left out in the list"`
+}
+
+// RuleCount says how often a rule has raised alarms.
+type RuleCount struct {
+	Rule   string `json:"rule"`
+	Open   int    `json:"open" doc:"Alarms that are open now"`
+	Raised int    `json:"raised" doc:"Alarms that were raised since"`
+}
+
 // JournalEntry is one thing that happened: a fact, told as a sentence.
 type JournalEntry struct {
 	Number  int64           `json:"number" doc:"In the order in which things were stored, from 1; there are gaps only where old entries were deleted"`

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"strings"
+	"time"
 
 	"ullage/core/lifecycle"
 	"ullage/core/rule"
@@ -80,4 +81,13 @@ var detectionKind = &kind[alarms.Detection, detectionKey, detectionRow]{
 // Detections implements alarms.Records.
 func (r *Records) Detections(ctx context.Context) ([]alarms.Detection, error) {
 	return stored(ctx, r, detectionKind)
+}
+
+// AlarmCounts implements alarms.Records.
+func (r *Records) AlarmCounts(ctx context.Context, since time.Time) ([]alarms.Count, error) {
+	var out []alarms.Count
+	err := r.db.read.WithContext(ctx).Model(&alarmRow{}).
+		Select("rule, sum(state <> ?) AS open, sum(raised_at >= ?) AS raised", string(lifecycle.Normal), ms(since)).
+		Where("state <> ? OR raised_at >= ?", string(lifecycle.Normal), ms(since)).Group("rule").Order("rule").Scan(&out).Error
+	return out, translate(err)
 }

@@ -76,6 +76,9 @@ type Records interface {
 	Rules(context.Context) ([]rule.Rule, error)
 	Alarms(context.Context, Filter) ([]Alarm, error)
 	Detections(context.Context) ([]Detection, error)
+	// AlarmCounts counts alarms by rule: those that are open, and those raised
+	// since a time.
+	AlarmCounts(ctx context.Context, since time.Time) ([]Count, error)
 	// SettingsAsOf returns the settings that rules saw at a time, by name.
 	SettingsAsOf(ctx context.Context, device string, at time.Time) (map[string]value.Value, error)
 	// SettingsChangedSince returns the devices whose settings have changed since.
@@ -494,6 +497,18 @@ func (e *Engine) find(s *shard, device, id string) (*Alarm, func()) {
 		}
 	}
 	return nil, nil
+}
+
+// Count is how many alarms a rule has raised.
+type Count struct {
+	Rule         string
+	Open, Raised int
+}
+
+// Counts counts the alarms of each rule that are open, and that were raised since
+// a time.
+func (e *Engine) Counts(ctx context.Context, since time.Time) ([]Count, error) {
+	return e.records.AlarmCounts(ctx, since)
 }
 
 // List returns stored alarms, the newest first.

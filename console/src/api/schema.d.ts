@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alarms/counts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How many alarms each rule has raised */
+        get: operations["alarm-counts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/alarms/{id}/acknowledge": {
         parameters: {
             query?: never;
@@ -325,6 +342,40 @@ export interface paths {
         get: operations["value"];
         /** Set one setting on a device */
         put: operations["set-value"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/documents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The documents of this version, in the order to read them */
+        get: operations["documents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/documents/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One document, in Markdown */
+        get: operations["document"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -1318,6 +1369,12 @@ export interface components {
             /** @description Of the model */
             version?: string;
         };
+        Document: {
+            name: string;
+            /** @description Markdown; left out in the list */
+            text?: string;
+            title: string;
+        };
         ExampleHelp: {
             /** @enum {string} */
             purpose: "filter" | "rule" | "group";
@@ -2176,6 +2233,19 @@ export interface components {
              */
             rule: string;
         };
+        RuleCount: {
+            /**
+             * Format: int64
+             * @description Alarms that are open now
+             */
+            open: number;
+            /**
+             * Format: int64
+             * @description Alarms that were raised since
+             */
+            raised: number;
+            rule: string;
+        };
         Service: {
             /**
              * Format: int64
@@ -2382,7 +2452,7 @@ export interface components {
              * Format: int64
              * @description How many devices are there; the service counts them
              */
-            devices?: number;
+            readonly devices?: number;
             /**
              * Format: double
              * @description Degrees north (WGS 84)
@@ -2401,7 +2471,7 @@ export interface components {
              * @description In a file the name of the plan picture beside it; in the service its media type. The picture itself is at …/plan
              * @example image/svg+xml
              */
-            plan?: string;
+            readonly plan?: string;
             /**
              * @description Name, as in label.site
              * @example High Orchard
@@ -2716,6 +2786,56 @@ export interface operations {
             };
         };
     };
+    "alarm-counts": {
+        parameters: {
+            query?: {
+                /** @description How far back alarms are counted */
+                since?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleCount"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
     "acknowledge-alarm": {
         parameters: {
             query?: never;
@@ -2906,9 +3026,11 @@ export interface operations {
                 label?: string[];
                 /** @description Without attributes, margins, latest readings and alarms */
                 brief?: boolean;
-                /** @description Only ids behind this one, for the next page */
+                /** @description Field to order by, with - before it the other way round; by id where not given */
+                order?: string;
+                /** @description Where the last page ended; the next page's address is in its Link header */
                 after?: string;
-                /** @description At most this many, by id; all where not given */
+                /** @description At most this many; all where not given */
                 limit?: number;
             };
             header?: never;
@@ -2920,6 +3042,8 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    Link?: string;
+                    "Ullage-Count"?: number;
                     [name: string]: unknown;
                 };
                 content: {
@@ -4096,6 +4220,103 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    documents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Document"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    document: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Document"];
+                };
             };
             /** @description Unauthorized */
             401: {
