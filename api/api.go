@@ -23,6 +23,7 @@ import (
 
 	"ullage/client"
 	"ullage/core/model"
+	"ullage/core/record"
 	"ullage/fleet/alarms"
 	"ullage/fleet/asof"
 	"ullage/fleet/commands"
@@ -94,6 +95,8 @@ type server struct {
 	api huma.API
 	// begun tells the streams of one run of the service from those of another.
 	begun string
+	// nouns holds the fields of every noun, by its word, for conditions over them.
+	nouns map[string][]record.Field
 }
 
 func init() {
@@ -143,7 +146,7 @@ func pointer(location string) string {
 
 // New returns the handler of the console's listener.
 func New(d Options) http.Handler {
-	s := &server{Options: d, App: d.App, begun: fact.NewID(d.App.Now())}
+	s := &server{Options: d, App: d.App, begun: fact.NewID(d.App.Now()), nouns: map[string][]record.Field{}}
 	r := gin.New()
 	r.Use(gin.CustomRecoveryWithWriter(io.Discard, func(c *gin.Context, err any) {
 		s.Log.Error("a request failed", "path", c.Request.URL.Path, "panic", err)
@@ -203,7 +206,7 @@ func schemaName(t reflect.Type, hint string) string {
 // Document returns the OpenAPI document without a running service.
 func Document(version string) ([]byte, error) {
 	gin.SetMode(gin.ReleaseMode)
-	s := &server{Options: Options{Version: version}, App: &App{}}
+	s := &server{Options: Options{Version: version}, App: &App{}, nouns: map[string][]record.Field{}}
 	s.api = humagin.New(gin.New(), configuration(version))
 	s.routes()
 	return s.api.OpenAPI().MarshalJSON()

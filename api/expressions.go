@@ -4,12 +4,14 @@ import (
 	"context"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"ullage/client"
 	"ullage/core/expr"
+	"ullage/core/record"
 	"ullage/fleet/expressions"
 	"ullage/fleet/fault"
 )
@@ -20,6 +22,13 @@ func (s *server) expressionRoutes() {
 		purpose, err := expr.PurposeOf(in.Body.Purpose)
 		if err != nil {
 			return nil, s.failed(fault.New(fault.Invalid, "%s", err))
+		}
+		if in.Body.Of != "" {
+			out, err := s.checkFields(in.Body)
+			if err != nil {
+				return nil, s.failed(err)
+			}
+			return &body[client.ExpressionReport]{out}, nil
 		}
 		r, err := s.Expressions.Check(in.Body.Source, in.Body.Model, purpose)
 		if err != nil {
@@ -32,7 +41,7 @@ func (s *server) expressionRoutes() {
 				return nil, s.failed(err)
 			}
 			for _, c := range cs {
-				out.Candidates = append(out.Candidates, client.Candidate{Text: c.Text, Kind: c.Kind, Detail: c.Detail, Start: c.Span.Start, End: c.Span.End, Back: c.Back})
+				out.Candidates = append(out.Candidates, candidateOf(c))
 			}
 		}
 		return &body[client.ExpressionReport]{out}, nil
@@ -61,6 +70,31 @@ func (s *server) expressionRoutes() {
 	huma.Get(s.api, "/api/v1/expressions/help", func(context.Context, *struct{}) (*body[client.ExpressionHelp], error) {
 		return &body[client.ExpressionHelp]{client.HelpOnExpressions()}, nil
 	}, describe("expression-help", "Every function, and worked examples", "Expressions"))
+}
+
+// checkFields checks and completes a condition over the fields of a noun.
+func (s *server) checkFields(in client.ExpressionCheck) (client.ExpressionReport, error) {
+	fields, ok := s.nouns[in.Of]
+	if !ok {
+		return client.ExpressionReport{}, fault.New(fault.Invalid, "there are no lists of %q", clip(in.Of)).Then("there are %s", strings.Join(slices.Sorted(maps.Keys(s.nouns)), ", "))
+	}
+	schema := record.Schema(in.Of, fields)
+	p, found := expr.Compile(in.Source, schema, expr.ForFilter)
+	r := expressions.Report{Findings: found}
+	if p != nil {
+		r.Canonical, r.Type, r.Cost = p.Source, p.Type, p.Cost
+	}
+	out := reportOf(r)
+	if in.Cursor != nil {
+		for _, c := range expr.Complete(in.Source, *in.Cursor, schema, expr.ForFilter) {
+			out.Candidates = append(out.Candidates, candidateOf(c))
+		}
+	}
+	return out, nil
+}
+
+func candidateOf(c expr.Candidate) client.Candidate {
+	return client.Candidate{Text: c.Text, Kind: c.Kind, Detail: c.Detail, Start: c.Span.Start, End: c.Span.End, Back: c.Back}
 }
 
 func reportOf(r expressions.Report) client.ExpressionReport {

@@ -3,6 +3,9 @@ package api
 import (
 	"context"
 	"errors"
+	"maps"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -30,7 +33,7 @@ func (s *server) journalRoutes() {
 	type filter struct {
 		Where
 		Device string `query:"device" doc:"Only of this device"`
-		Kind   string `query:"kind" doc:"Only of this kind" enum:"device onboarded,device labelled,device moved,status changed,token given,attributes reported,link changed,setting changed,setting applied,setting refused,model published,rule changed,alarm raised,alarm returned,alarm acknowledged,command given,command replied,command ended,event,person added,signed in"`
+		Kind   string `query:"kind" maxLength:"80" doc:"Only of this kind, as in alarm raised; they are listed at /journal/kinds"`
 		Alarm  string `query:"alarm" doc:"Only about this alarm, by its id"`
 		Rule   string `query:"rule" doc:"Only about this rule"`
 		Person string `query:"person" doc:"Only what this person did"`
@@ -42,6 +45,9 @@ func (s *server) journalRoutes() {
 		if err != nil {
 			return nil, err
 		}
+		if f.Kind != "" && !fact.Known(fact.Kind(f.Kind)) {
+			return nil, s.failed(fault.New(fault.Invalid, "there is no kind %q", clip(f.Kind)).Then("there are %s", strings.Join(s.kinds(), ", ")))
+		}
 		fs, err := s.Facts.Facts(ctx, fact.Filter{Among: among, Device: f.Device, Kind: fact.Kind(f.Kind), Alarm: f.Alarm, Rule: f.Rule, Person: f.Person,
 			Before: f.Before, Limit: f.Limit})
 		if err != nil {
@@ -49,6 +55,9 @@ func (s *server) journalRoutes() {
 		}
 		return &body[[]client.JournalEntry]{entriesOf(fs)}, nil
 	}, describe("journal", "What happened, the newest first", "Journal"))
+	huma.Get(s.api, "/api/v1/journal/kinds", func(context.Context, *struct{}) (*body[[]string], error) {
+		return &body[[]string]{s.kinds()}, nil
+	}, describe("journal-kinds", "The kinds of entries that there can be", "Journal"))
 	type after struct {
 		After int64  `query:"after" minimum:"0" doc:"The number that the reader has got to; 0 to begin"`
 		Limit int    `query:"limit" default:"500" minimum:"1" maximum:"5000"`
@@ -110,6 +119,18 @@ func (s *server) journalRoutes() {
 		}
 		return &body[client.AsOf]{out}, nil
 	}, describe("as-of", "What was so at a past moment", "Journal"), notFound)
+}
+
+// kinds lists the kinds of entries, by name.
+func (s *server) kinds() []string {
+	all := map[string]bool{string(fact.ChangedKind("device")): true}
+	for _, k := range fact.Kinds {
+		all[string(k)] = true
+	}
+	for word := range s.nouns {
+		all[string(fact.ChangedKind(word))] = true
+	}
+	return slices.Sorted(maps.Keys(all))
 }
 
 func thenOf(d *asof.Device) client.DeviceThen {

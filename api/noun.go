@@ -98,6 +98,7 @@ type ThingNamed struct {
 func serve[T any](s *server, n served[T]) {
 	path := "/api/v1/" + n.words
 	fields := record.Fields[T]()
+	s.nouns[n.word] = fields
 	if n.tagOf == nil {
 		n.tagOf = func(x T) string { return record.Tag(x) }
 	}

@@ -99,7 +99,7 @@ func journalCommand() *cobra.Command {
 	listing.Flags().StringVar(&f.Person, "person", "", "only what this person did")
 	listing.Flags().Int64Var(&f.Before, "before", 0, "only entries with a lesser number")
 	listing.Flags().IntVar(&f.Limit, "limit", 50, "at most this many")
-	listing.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions(journalKinds(), cobra.ShellCompDirectiveNoFileComp))
+	listing.RegisterFlagCompletionFunc("kind", journalKinds)
 	listing.RegisterFlagCompletionFunc("device", deviceNames)
 	return noun(groupService, "journal", "Read what happened", listing, followCommand())
 }
@@ -152,8 +152,6 @@ and misses nothing, also after the service was restarted.`,
 	return c
 }
 
-func journalKinds() []string {
-	return []string{"device onboarded", "device labelled", "device moved", "status changed", "token given", "attributes reported", "link changed",
-		"setting changed", "setting applied", "setting refused", "model published", "rule changed", "alarm raised", "alarm returned", "alarm acknowledged",
-		"command given", "command replied", "command ended", "event", "person added", "signed in"}
-}
+var journalKinds = complete(func(c *cobra.Command, cl *client.Client) ([]string, error) {
+	return cl.JournalKinds(c.Context())
+})

@@ -357,6 +357,11 @@ func (c *Client) Journal(ctx context.Context, f JournalFilter) ([]JournalEntry, 
 	return get[[]JournalEntry](ctx, c, "/journal?"+q.Encode())
 }
 
+// JournalKinds lists the kinds of entries that the journal can have.
+func (c *Client) JournalKinds(ctx context.Context) ([]string, error) {
+	return get[[]string](ctx, c, "/journal/kinds")
+}
+
 // JournalAfter returns what happened behind a number, in order, and waits for
 // the next where there is nothing yet; an empty list if nothing came.
 func (c *Client) JournalAfter(ctx context.Context, number int64, limit int, wait string) ([]JournalEntry, error) {

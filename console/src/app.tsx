@@ -1,8 +1,9 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect } from "react";
-import { Route, Routes } from "react-router";
+import { Route, Routes, useLocation } from "react-router";
 import { api, ask, Refusal } from "./api/client";
 import { onHappened, startLive } from "./api/live";
+import { Boundary } from "./components/boundary";
 import { Frame } from "./components/frame";
 import { Notices } from "./components/notices";
 import { Empty } from "./components/parts";
@@ -12,6 +13,13 @@ import { SignInPage } from "./pages/sign-in";
 // Charts are the heaviest part; the fleet page does not wait for them.
 const DevicePage = lazy(() => import("./pages/device"));
 const AlarmsPage = lazy(() => import("./pages/alarms"));
+const JoinPage = lazy(() => import("./pages/join"));
+const JournalPage = lazy(() => import("./pages/journal"));
+const DocumentsPage = lazy(() => import("./pages/documents"));
+const SitesPage = lazy(() => import("./pages/sites").then((m) => ({ default: m.SitesPage })));
+const SitePage = lazy(() => import("./pages/sites").then((m) => ({ default: m.SitePage })));
+const RulesPage = lazy(() => import("./pages/rules").then((m) => ({ default: m.RulesPage })));
+const RulePage = lazy(() => import("./pages/rules").then((m) => ({ default: m.RulePage })));
 const ModelsPage = lazy(() => import("./pages/models"));
 const ModelPage = lazy(() => import("./pages/model"));
 const ModelEditPage = lazy(() => import("./pages/model-edit"));
@@ -22,13 +30,14 @@ const TrafficPage = lazy(() => import("./pages/traffic"));
 // shownBy names the answers that show something of a kind.
 function shownBy(kind: string): string[] {
   const also: Record<string, string[]> = {
-    alarm: ["alarms"],
+    alarm: ["alarms", "rules"],
     command: ["commands"],
     model: ["models", "model"],
     device: ["models", "model"],
     setting: ["settings"],
     rule: ["rules", "explain", "alarms"],
     attributes: ["model"],
+    site: ["sites"],
   };
   return ["journal", ...(also[kind.split(" ")[0]] ?? [])];
 }
@@ -76,6 +85,7 @@ export function App() {
     };
   }, [queries]);
 
+  const place = useLocation().pathname;
   if (me.isPending) return null;
   if (!me.data) {
     const status = me.error instanceof Refusal ? me.error.status : 0;
@@ -84,24 +94,34 @@ export function App() {
   return (
     <Notices>
       <Frame person={me.data.person}>
-        <Suspense fallback={<p className="p-6 text-muted">Loading…</p>}>
-          <Routes>
-            <Route path="/" element={<FleetPage />} />
-            <Route path="/devices/:id/*" element={<DevicePage />} />
-            <Route path="/models" element={<ModelsPage />} />
-            <Route path="/models/new" element={<ModelEditPage />} />
-            <Route path="/models/:name" element={<ModelPage />} />
-            <Route path="/models/:name/edit" element={<ModelEditPage />} />
-            <Route path="/query" element={<QueryPage />} />
-            <Route path="/alarms" element={<AlarmsPage />} />
-            <Route path="/traffic" element={<TrafficPage />} />
-            <Route path="/service" element={<ServicePage />} />
-            <Route
-              path="*"
-              element={<Empty title="There is no such page" next={<a href="/">Go to the fleet</a>} />}
-            />
-          </Routes>
-        </Suspense>
+        <Boundary place={place}>
+          <Suspense fallback={<p className="p-6 text-muted">Loading…</p>}>
+            <Routes>
+              <Route path="/" element={<FleetPage />} />
+              <Route path="/devices/:id/*" element={<DevicePage />} />
+              <Route path="/models" element={<ModelsPage />} />
+              <Route path="/models/new" element={<ModelEditPage />} />
+              <Route path="/models/:name" element={<ModelPage />} />
+              <Route path="/models/:name/edit" element={<ModelEditPage />} />
+              <Route path="/query" element={<QueryPage />} />
+              <Route path="/alarms" element={<AlarmsPage />} />
+              <Route path="/rules" element={<RulesPage />} />
+              <Route path="/rules/:name" element={<RulePage />} />
+              <Route path="/sites" element={<SitesPage />} />
+              <Route path="/sites/:name" element={<SitePage />} />
+              <Route path="/join" element={<JoinPage />} />
+              <Route path="/journal" element={<JournalPage />} />
+              <Route path="/documents" element={<DocumentsPage />} />
+              <Route path="/documents/:name" element={<DocumentsPage />} />
+              <Route path="/traffic" element={<TrafficPage />} />
+              <Route path="/service" element={<ServicePage />} />
+              <Route
+                path="*"
+                element={<Empty title="There is no such page" next={<a href="/">Go to the fleet</a>} />}
+              />
+            </Routes>
+          </Suspense>
+        </Boundary>
       </Frame>
     </Notices>
   );

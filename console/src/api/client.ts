@@ -21,10 +21,29 @@ export type GivenCommand = Schemas["Command"];
 export type Line = Schemas["Line"];
 export type LimitAhead = Schemas["LimitAhead"];
 export type Rule = Schemas["Rule"];
+export type Site = Schemas["Site"];
+export type Document = Schemas["Document"];
+export type Onboarded = Schemas["Onboarded"];
+export type FolderFinding = Schemas["FolderFinding"];
 export type Change = Schemas["Change"];
 export type ModelPreview = Schemas["ModelPreview"];
 export type Store = Schemas["Store"];
 export type Service = Schemas["Service"];
+
+// Listed is one page of a list, and how many pass its filter altogether.
+export interface Listed<T> {
+  items: T[];
+  count: number;
+}
+
+// listed is ask for lists.
+export async function listed<T>(
+  call: Promise<{ data?: T[]; error?: unknown; response: Response }>,
+): Promise<Listed<T>> {
+  let response: Response | undefined;
+  const items = await ask(call.then((a) => ((response = a.response), a)));
+  return { items, count: Number(response?.headers.get("Ullage-Count") ?? items.length) };
+}
 
 // Refusal is a problem of the service (RFC 9457) as an error.
 export class Refusal extends Error {

@@ -571,6 +571,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/journal/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The kinds of entries that there can be */
+        get: operations["journal-kinds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/live": {
         parameters: {
             query?: never;
@@ -1405,6 +1422,11 @@ export interface components {
             cursor?: number;
             /** @description Only for devices of this model; for all models where not given */
             model?: string;
+            /**
+             * @description About the fields of this noun, such as site, instead of devices
+             * @example site
+             */
+            of?: string;
             /**
              * @description What it is for; filter where not given
              * @enum {string}
@@ -4946,8 +4968,8 @@ export interface operations {
                 where?: string;
                 /** @description Only of this device */
                 device?: string;
-                /** @description Only of this kind */
-                kind?: "device onboarded" | "device labelled" | "device moved" | "status changed" | "token given" | "attributes reported" | "link changed" | "setting changed" | "setting applied" | "setting refused" | "model published" | "rule changed" | "alarm raised" | "alarm returned" | "alarm acknowledged" | "command given" | "command replied" | "command ended" | "event" | "person added" | "signed in";
+                /** @description Only of this kind, as in alarm raised; they are listed at /journal/kinds */
+                kind?: string;
                 /** @description Only about this alarm, by its id */
                 alarm?: string;
                 /** @description Only about this rule */
@@ -5037,6 +5059,44 @@ export interface operations {
             };
             /** @description Unprocessable Entity */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "journal-kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,10 +1,11 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
 import { lazy, Suspense, useEffect, useState, type ReactNode } from "react";
-import { Link, NavLink, useNavigate } from "react-router";
+import { Link, NavLink, useLocation, useNavigate } from "react-router";
 import { api, ask } from "../api/client";
 import { useFleet } from "../api/live";
 import { lasting, priorities } from "../lib/format";
+import { useReturn } from "../lib/return";
 import { applyTheme, theme, type Theme } from "../lib/theme";
 import { useNow } from "../lib/use";
 import { Badge } from "./badge";
@@ -15,12 +16,16 @@ const Palette = lazy(() => import("./palette"));
 const pages = [
   { to: "/", name: "Fleet" },
   { to: "/models", name: "Models" },
+  { to: "/join", name: "Join" },
   { to: "/traffic", name: "Traffic" },
-  { to: "/alarms", name: "Alarms" },
+  { to: "/alarms", name: "Alarms", also: "/rules" },
+  { to: "/query", name: "Query" },
 ];
 
 export function Frame({ person, children }: { person: string; children: ReactNode }) {
   const [finding, setFinding] = useState(false);
+  useReturn();
+  const { pathname } = useLocation();
   useEffect(() => {
     const key = (e: KeyboardEvent) => {
       const typing = (e.target as HTMLElement).closest("input, textarea, select, [contenteditable]");
@@ -54,7 +59,7 @@ export function Frame({ person, children }: { person: string; children: ReactNod
               key={p.to}
               to={p.to}
               className={({ isActive }) =>
-                `flex items-center border-b-2 px-3 py-2 ${isActive ? "border-ink font-semibold" : "border-transparent text-muted hover:text-ink"}`
+                `flex items-center border-b-2 px-2.5 py-2 lg:px-3 ${isActive || (p.also && pathname.startsWith(p.also)) ? "border-ink font-semibold" : "border-transparent text-muted hover:text-ink"}`
               }
             >
               {p.name}
@@ -72,7 +77,7 @@ export function Frame({ person, children }: { person: string; children: ReactNod
         <PersonMenu person={person} />
       </header>
       <Stale />
-      <main id="main" className="px-5 pb-8">
+      <main id="main" tabIndex={-1} className="px-5 pb-8 !outline-none">
         {children}
       </main>
       {finding && (
@@ -153,9 +158,19 @@ function PersonMenu({ person }: { person: string }) {
             ))}
           </DropdownMenu.RadioGroup>
           <DropdownMenu.Separator className="my-1 border-t border-line" />
-          <DropdownMenu.Item className={item} onSelect={() => navigate("/service")}>
-            Service
-          </DropdownMenu.Item>
+          {(
+            [
+              ["Rules", "/rules"],
+              ["Sites", "/sites"],
+              ["Journal", "/journal"],
+              ["Service", "/service"],
+              ["Documents", "/documents"],
+            ] as const
+          ).map(([name, to]) => (
+            <DropdownMenu.Item key={to} className={item} onSelect={() => navigate(to)}>
+              {name}
+            </DropdownMenu.Item>
+          ))}
           <DropdownMenu.Item className={item} onSelect={() => window.open("/api/docs")}>
             API reference
           </DropdownMenu.Item>

@@ -1,5 +1,8 @@
 import { Command } from "cmdk";
+import { useQuery } from "@tanstack/react-query";
+import type { ReactNode } from "react";
 import { useNavigate } from "react-router";
+import { api, ask, listed } from "../api/client";
 import { useFleet } from "../api/live";
 import { Vessel } from "./vessel";
 
@@ -7,6 +10,21 @@ import { Vessel } from "./vessel";
 export default function Palette({ onClose }: { onClose: () => void }) {
   const { devices } = useFleet();
   const navigate = useNavigate();
+  const sites = useQuery({
+    queryKey: ["sites", ""],
+    queryFn: () => listed(api.GET("/api/v1/sites")),
+    staleTime: 60_000,
+  });
+  const rules = useQuery({
+    queryKey: ["rules", ""],
+    queryFn: () => listed(api.GET("/api/v1/rules")),
+    staleTime: 60_000,
+  });
+  const documents = useQuery({
+    queryKey: ["documents"],
+    queryFn: () => ask(api.GET("/api/v1/documents")),
+    staleTime: Infinity,
+  });
   const go = (to: string) => {
     onClose();
     navigate(to);
@@ -21,15 +39,12 @@ export default function Palette({ onClose }: { onClose: () => void }) {
       contentClassName="fixed top-[12vh] left-1/2 z-50 w-[min(36rem,calc(100vw-2rem))] -translate-x-1/2 border border-line bg-surface shadow-lg"
     >
       <Command.Input
-        placeholder="A device, a site or a page"
+        placeholder="A device, a site, a rule, a document or a page"
         className="w-full border-b border-line bg-transparent px-4 py-3 text-base outline-none"
       />
       <Command.List className="max-h-[50vh] overflow-y-auto py-2">
         <Command.Empty className="px-4 py-3 text-muted">Nothing is called that.</Command.Empty>
-        <Command.Group
-          heading="Pages"
-          className="[&>[cmdk-group-heading]]:px-4 [&>[cmdk-group-heading]]:text-xs [&>[cmdk-group-heading]]:text-muted"
-        >
+        <Group heading="Pages">
           {[
             ["Fleet", "/"],
             ["Models", "/models"],
@@ -38,31 +53,81 @@ export default function Palette({ onClose }: { onClose: () => void }) {
             ["Traffic", "/traffic"],
             ["Refused messages", "/traffic?refused=yes"],
             ["Alarms", "/alarms"],
+            ["Rules", "/rules"],
+            ["Write a rule", "/rules/new"],
+            ["Onboard a device", "/join"],
+            ["Sites", "/sites"],
+            ["Journal of the fleet", "/journal"],
             ["Service: storage and backup", "/service"],
           ].map(([name, to]) => (
             <Command.Item key={to} onSelect={() => go(to)} className={item}>
               {name}
             </Command.Item>
           ))}
-        </Command.Group>
-        <Command.Group
-          heading="Devices"
-          className="[&>[cmdk-group-heading]]:px-4 [&>[cmdk-group-heading]]:text-xs [&>[cmdk-group-heading]]:text-muted"
-        >
+        </Group>
+        <Group heading="Documents">
+          {documents.data?.map((d) => (
+            <Command.Item
+              key={d.name}
+              value={`document ${d.title}`}
+              onSelect={() => go(`/documents/${d.name}`)}
+              className={item}
+            >
+              {d.title} <span className="ml-auto text-muted">document</span>
+            </Command.Item>
+          ))}
+        </Group>
+        <Group heading="Sites">
+          {sites.data?.items.map((x) => (
+            <Command.Item
+              key={x.site}
+              value={`site ${x.site}`}
+              onSelect={() => go(`/sites/${encodeURIComponent(x.site)}`)}
+              className={item}
+            >
+              {x.site} <span className="ml-auto text-muted">site</span>
+            </Command.Item>
+          ))}
+        </Group>
+        <Group heading="Rules">
+          {rules.data?.items.map((x) => (
+            <Command.Item
+              key={x.rule}
+              value={`rule ${x.rule} ${x.message}`}
+              onSelect={() => go(`/rules/${x.rule}`)}
+              className={item}
+            >
+              <span className="font-mono">{x.rule}</span> <span className="ml-auto text-muted">rule</span>
+            </Command.Item>
+          ))}
+        </Group>
+        <Group heading="Devices">
           {[...devices.values()].slice(0, 2000).map((d) => (
             <Command.Item
               key={d.id}
-              value={`${d.id} ${d.labels.site ?? ""} ${d.model}`}
+              value={`${d.name ?? ""} ${d.id} ${d.labels.site ?? ""} ${d.model}`}
               onSelect={() => go(`/devices/${d.id}`)}
               className={item}
             >
               <Vessel device={d} width={14} badge={false} />
-              <span className="font-mono">{d.id}</span>
+              {d.name && <span>{d.name}</span>}
+              <span className={d.name ? "font-mono text-muted" : "font-mono"}>{d.id}</span>
               <span className="ml-auto text-muted">{d.labels.site}</span>
             </Command.Item>
           ))}
-        </Command.Group>
+        </Group>
       </Command.List>
     </Command.Dialog>
+  );
+}
+
+function Group({ heading, children }: { heading: string; children: ReactNode }) {
+  return (
+    <Command.Group
+      heading={heading}
+      className="[&>[cmdk-group-heading]]:px-4 [&>[cmdk-group-heading]]:text-xs [&>[cmdk-group-heading]]:text-muted"
+    >
+      {children}
+    </Command.Group>
   );
 }

@@ -19,12 +19,14 @@ interface Props {
   onChange: (where: string) => void;
   label: string;
   placeholder?: string;
+  // of names the noun whose fields the condition is about; devices if it is not given.
+  of?: string;
 }
 
 // Where is the filter of every list: an expression, completed and checked while
 // it is typed. A condition takes effect as soon as it is right; while it is
 // wrong the one before it stays.
-export function Where({ value, onChange, label, placeholder }: Props) {
+export function Where({ value, onChange, label, placeholder, of }: Props) {
   const [text, setText] = useState(value);
   const [cursor, setCursor] = useState(value.length);
   const [open, setOpen] = useState(false);
@@ -57,7 +59,7 @@ export function Where({ value, onChange, label, placeholder }: Props) {
     };
   }, [text, cursor]);
   const check = useQuery({
-    queryKey: ["expression", asked.source, asked.cursor],
+    queryKey: ["expression", of, asked.source, asked.cursor],
     placeholderData: (old) => old,
     staleTime: 10_000,
     queryFn: async () => ({
@@ -67,6 +69,7 @@ export function Where({ value, onChange, label, placeholder }: Props) {
           body: {
             source: asked.source,
             purpose: "filter",
+            of,
             cursor: toBytes(asked.source, asked.cursor),
           },
         }),

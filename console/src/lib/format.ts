@@ -56,6 +56,9 @@ export function soon(at: string): string {
   });
 }
 
+// called is what people call a device.
+export const called = (d: { id: string; name?: string }) => d.name || d.id;
+
 export const words = (name: string) => name.replaceAll("_", " ");
 
 export const priorities = ["urgent", "high", "medium", "low"] as const;

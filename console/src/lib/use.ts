@@ -1,4 +1,4 @@
-import { useCallback, useEffect, useState } from "react";
+import { useCallback, useEffect, useState, useSyncExternalStore } from "react";
 import { useNavigationType, useSearchParams } from "react-router";
 
 // useNow gives the time and draws again every so often.
@@ -50,6 +50,18 @@ export function useTyped(name: string): [string, (v: string) => void] {
     [setParam],
   );
   return [typed, set];
+}
+
+// useNarrow tells whether the screen is that of a phone.
+export function useNarrow(): boolean {
+  return useSyncExternalStore(
+    (changed) => {
+      const m = window.matchMedia("(width < 40rem)");
+      m.addEventListener("change", changed);
+      return () => m.removeEventListener("change", changed);
+    },
+    () => window.matchMedia("(width < 40rem)").matches,
+  );
 }
 
 export function useTitle(title: string) {

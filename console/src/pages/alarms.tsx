@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link } from "react-router";
+import { Link, NavLink, useLocation } from "react-router";
 import { api, ask, type Alarm } from "../api/client";
 import { useFleet } from "../api/live";
 import { Acknowledge } from "../components/acknowledge";
@@ -43,8 +43,8 @@ export default function AlarmsPage() {
   const waiting = rows.filter((a) => a.state === "unacknowledged").length;
   return (
     <>
-      <div className="flex flex-wrap items-center gap-x-4 gap-y-2 py-3.5">
-        <h1 className="text-[1.375rem] font-bold">Alarms</h1>
+      <AlarmTabs />
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-2 pb-3.5">
         <p className="text-muted">
           {view === "open"
             ? `${plural(rows.length, "alarm")} open, ${waiting} unacknowledged`
@@ -97,11 +97,29 @@ export default function AlarmsPage() {
       ) : (
         <ul className="border-t border-line">
           {rows.map((a) => (
-            <Row key={a.id} alarm={a} now={now} />
+            <Row key={a.id} alarm={a} now={now} name={a.device && devices.get(a.device)?.name} />
           ))}
         </ul>
       )}
     </>
+  );
+}
+
+// AlarmTabs lead from the alarms to the rules that raise them, and back.
+export function AlarmTabs() {
+  const tab = ({ isActive }: { isActive: boolean }) =>
+    `text-[1.375rem] font-bold ${isActive ? "" : "text-muted hover:text-ink"}`;
+  const { pathname } = useLocation();
+  return (
+    <div className="flex items-baseline gap-5 py-3.5">
+      <h1 className="sr-only">{pathname === "/rules" ? "Rules" : "Alarms"}</h1>
+      <NavLink to="/alarms" className={tab}>
+        Alarms
+      </NavLink>
+      <NavLink to="/rules" className={tab}>
+        Rules
+      </NavLink>
+    </div>
   );
 }
 
@@ -111,7 +129,7 @@ function groupLink(group: string): string {
   return `/?${new URLSearchParams({ where: `label.${key} == ${JSON.stringify(value.join("="))}` })}`;
 }
 
-function Row({ alarm: a, now }: { alarm: Alarm; now: number }) {
+function Row({ alarm: a, now, name }: { alarm: Alarm; now: number; name?: string }) {
   const [open, setOpen] = useState(false);
   const quiet = a.state === "normal" || a.state === "returned unacknowledged";
   return (
@@ -134,12 +152,12 @@ function Row({ alarm: a, now }: { alarm: Alarm; now: number }) {
           ) : (
             <Link
               to={`/devices/${a.device}`}
-              className="font-mono text-ink underline decoration-line underline-offset-2"
+              className={`${name ? "" : "font-mono"} text-ink underline decoration-line underline-offset-2`}
             >
-              {a.device}
+              {name ?? a.device}
             </Link>
           )}{" "}
-          · {words(a.rule)} ·{" "}
+          · <Link to={`/rules/${a.rule}`}>{words(a.rule)}</Link> ·{" "}
           <span className={a.state === "unacknowledged" ? "font-semibold text-ink" : ""}>{a.state}</span>,
           raised <span title={absolute(a.raised_at)}>{ago(a.raised_at, now)}</span>
           {a.returned_at && (

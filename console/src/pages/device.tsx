@@ -6,6 +6,7 @@ import { useForecast } from "../api/forecast";
 import { useFleet } from "../api/live";
 import { Acknowledge } from "../components/acknowledge";
 import { Badge } from "../components/badge";
+import { DeviceActions } from "../components/device-actions";
 import { Commands } from "../components/commands";
 import { Button, Choice, Command, Empty } from "../components/parts";
 import { SettingsDialog } from "../components/settings-dialog";
@@ -13,7 +14,7 @@ import { Trace } from "../components/trace";
 import { Vessel } from "../components/vessel";
 import { headspaceOf } from "../components/legend";
 import { TrafficList } from "../components/traffic-list";
-import { absolute, ago, lasting, say, soon, words } from "../lib/format";
+import { absolute, ago, called, lasting, say, soon, words } from "../lib/format";
 import { expectedGap, limitsOf, newestOf, summarise, whereDataIs, withGaps } from "../lib/history";
 import { useNow, useParam, useTitle } from "../lib/use";
 import { History } from "./device-history";
@@ -30,9 +31,9 @@ const spans = [
 
 export default function DevicePage() {
   const { id = "" } = useParams();
-  useTitle(id);
   const fleet = useFleet();
   const device = fleet.devices.get(id);
+  useTitle(device ? called(device) : id);
   const model = useQuery({
     queryKey: ["model", device?.model, device?.model_version],
     enabled: Boolean(device),
@@ -63,17 +64,30 @@ export default function DevicePage() {
       <p className="pt-3.5 text-muted">
         <Link to="/">Fleet</Link> ›{" "}
         {device.labels.site && (
-          <Link to={`/?q=${encodeURIComponent(device.labels.site)}`}>{device.labels.site}</Link>
+          <Link to={`/sites/${encodeURIComponent(device.labels.site)}`}>{device.labels.site}</Link>
         )}
         {device.labels.site && " › "}
-        {device.id}
+        {device.hub && (
+          <>
+            <Link to={`/devices/${device.hub}`}>
+              {called(fleet.devices.get(device.hub) ?? { id: device.hub })}
+            </Link>{" "}
+            ›{" "}
+          </>
+        )}
+        {called(device)}
       </p>
       <div className="flex flex-wrap items-center gap-4 pt-2">
         <Vessel device={device} width={40} />
         <div className="min-w-0 flex-1">
           <h1 className="text-[1.375rem] leading-tight font-bold">
-            {device.id}{" "}
+            {called(device)}{" "}
             <span className="text-base font-normal text-muted">
+              {device.name && (
+                <>
+                  <span className="font-mono">{device.id}</span> ·{" "}
+                </>
+              )}
               <Link to={`/models/${device.model}?version=${device.model_version}`}>
                 {device.model} {device.model_version}
               </Link>
@@ -87,6 +101,7 @@ export default function DevicePage() {
           </h1>
           <Verdict device={device} />
         </div>
+        <DeviceActions device={device} />
         {settings.data?.settings.length ? (
           <Button primary onClick={() => setChanging(true)}>
             Change a setting

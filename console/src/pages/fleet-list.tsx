@@ -146,7 +146,14 @@ export function List({ devices }: { devices: Device[] }) {
                       onClick={(e) => e.stopPropagation()}
                     >
                       <Vessel device={d} width={15} badge={false} />
-                      {d.id}
+                      {d.name ? (
+                        <>
+                          <span className="font-sans">{d.name}</span>
+                          <span className="text-muted">{d.id}</span>
+                        </>
+                      ) : (
+                        d.id
+                      )}
                     </Link>
                   </td>
                   {shown.map((c) => (

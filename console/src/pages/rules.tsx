@@ -1,0 +1,470 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { lazy, Suspense, useEffect, useMemo, useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { parse, stringify } from "yaml";
+import { api, ask, listed, Refusal, type FolderFinding, type Rule } from "../api/client";
+import { useFleet } from "../api/live";
+import { Badge } from "../components/badge";
+import { Dialog } from "../components/dialog";
+import { useTell } from "../components/notices";
+import { Button, Command, Empty, Trouble } from "../components/parts";
+import { Things, type Column } from "../components/things";
+import type { Schema } from "../lib/model-complete";
+import { called, plural, priorities, rank, words } from "../lib/format";
+import { useParam, useTitle } from "../lib/use";
+import { AlarmTabs } from "./alarms";
+
+const CodeEditor = lazy(() => import("../components/code-editor"));
+
+const at = (name: string) => `/rules/${encodeURIComponent(name)}`;
+
+// scope says for which devices a rule is.
+const scope = (r: Rule) => r.models.join(", ") + (r.devices ? `, where ${r.devices}` : "");
+
+// put makes or changes a rule; with a tag only in the state that has it.
+async function put(r: Rule, tag?: string) {
+  return ask(
+    api.PUT("/api/v1/rules/{name}", {
+      params: { path: { name: r.rule }, header: tag ? { "If-Match": tag } : {} },
+      body: r,
+    }),
+  );
+}
+
+// useRaised tells the open alarms of each rule, of devices and of groups.
+function useRaised() {
+  const { devices, service } = useFleet();
+  return useMemo(() => {
+    const out = new Map<string, { device: string; id: string }[]>();
+    const add = (rule: string, device: string, id: string) =>
+      out.set(rule, [...(out.get(rule) ?? []), { device, id }]);
+    for (const d of devices.values()) for (const a of d.alarms) add(a.rule, d.id, a.id);
+    for (const a of service?.groups ?? []) add(a.rule, "", a.id);
+    return out;
+  }, [devices, service]);
+}
+
+export function RulesPage() {
+  useTitle("Rules");
+  const [where] = useParam("where", "");
+  const raised = useRaised();
+  const queries = useQueryClient();
+  const tell = useTell();
+  const list = useQuery({
+    queryKey: ["rules", where],
+    placeholderData: (old) => old,
+    queryFn: () => listed(api.GET("/api/v1/rules", { params: { query: { where: where || undefined } } })),
+  });
+  const counts = useQuery({
+    queryKey: ["rules", "counts"],
+    queryFn: () => ask(api.GET("/api/v1/alarms/counts", { params: { query: { since: "7d" } } })),
+  });
+  const week = (r: Rule) => counts.data?.find((c) => c.rule === r.rule)?.raised ?? 0;
+  const turn = async (r: Rule) => {
+    try {
+      await put({ ...r, off: !r.off });
+      await queries.invalidateQueries({ queryKey: ["rules"] });
+      tell(`${r.rule} is ${r.off ? "on" : "off; its open alarms return"}`, {
+        undo: () => put(r).then(() => queries.invalidateQueries({ queryKey: ["rules"] })),
+      });
+    } catch (e) {
+      tell((e as Error).message, { bad: true });
+    }
+  };
+  const columns: Column<Rule>[] = [
+    {
+      key: "rule",
+      title: "Rule",
+      value: (r) => r.rule,
+      cell: (r) => <span className={`font-mono ${r.off ? "text-muted" : ""}`}>{r.rule}</span>,
+    },
+    {
+      key: "priority",
+      title: "Priority",
+      value: (r) => rank(r.priority),
+      cell: (r) => (
+        <span className={`inline-flex items-center gap-1.5 ${r.off ? "opacity-50" : ""}`}>
+          <Badge priority={r.priority} /> {r.priority}
+        </span>
+      ),
+    },
+    {
+      key: "raised",
+      title: "Raised now",
+      right: true,
+      value: (r) => raised.get(r.rule)?.length ?? 0,
+      cell: (r) => {
+        const n = raised.get(r.rule)?.length ?? 0;
+        return n ? <b>{n}</b> : <span className="text-muted">–</span>;
+      },
+    },
+    { key: "week", title: "In 7 days", right: true, value: week },
+    {
+      key: "raise",
+      title: "Raises when",
+      value: (r) => r.raise,
+      cell: (r) => <code className="font-mono text-[0.8125rem] break-words">{r.raise}</code>,
+    },
+    { key: "scope", title: "Of", value: scope, cell: (r) => <span className="text-muted">{scope(r)}</span> },
+    { key: "on_delay", title: "On-delay", value: (r) => r.on_delay, rare: true },
+    { key: "deadband", title: "Deadband", value: (r) => r.deadband, right: true, rare: true },
+    {
+      key: "off",
+      title: "On",
+      value: (r) => Number(r.off ?? false),
+      cell: (r) => <Switch on={!r.off} name={r.rule} onTurn={() => turn(r)} />,
+    },
+  ];
+  return (
+    <>
+      <AlarmTabs />
+      <Things
+        word="rule"
+        of="rule"
+        items={list.data?.items ?? []}
+        total={list.data?.count}
+        columns={columns}
+        usual="priority"
+        name={(r) => r.rule}
+        to={(r) => at(r.rule)}
+        pending={list.isPending}
+        error={list.error}
+        retry={list.refetch}
+        actions={
+          <Link
+            to="/rules/new"
+            className="rounded-[4px] border border-press bg-press px-3 py-1.5 font-semibold text-on-press"
+          >
+            New rule
+          </Link>
+        }
+        card={(r) => (
+          <>
+            <span className="flex items-center gap-2">
+              <Badge priority={r.priority} />
+              <b className="min-w-0 flex-1 font-mono">{r.rule}</b>
+              {r.off ? (
+                <span className="text-muted">off</span>
+              ) : (
+                <b>{raised.get(r.rule)?.length ? `${raised.get(r.rule)!.length} raised` : ""}</b>
+              )}
+            </span>
+            <code className="block truncate font-mono text-[0.8125rem] text-muted">{r.raise}</code>
+          </>
+        )}
+        empty={
+          <Empty
+            title="There is no rule yet"
+            why="A rule says when an alarm is raised, and when it returns."
+            next={<Command>ullage rule load FILE</Command>}
+          />
+        }
+      />
+    </>
+  );
+}
+
+// Switch turns a rule on and off. It stands inside a row that leads elsewhere.
+function Switch({ on, name, onTurn }: { on: boolean; name: string; onTurn: () => void }) {
+  return (
+    <button
+      type="button"
+      role="switch"
+      aria-checked={on}
+      aria-label={`${name} is in force`}
+      onClick={(e) => {
+        e.stopPropagation();
+        onTurn();
+      }}
+      className={`inline-flex h-5 w-9 items-center rounded-full border px-0.5 ${on ? "justify-end border-press bg-press" : "justify-start border-muted bg-ground"}`}
+    >
+      <span className={`size-3.5 rounded-full ${on ? "bg-on-press" : "bg-muted"}`} />
+    </button>
+  );
+}
+
+const blank = `rule: must_too_warm
+models: [tank-probe]
+raise: must_temp > set.max_temp
+on_delay: 10min
+deadband: 1.5
+priority: high
+message: "{label.tank}: must at {must_temp}, limit {set.max_temp}"
+cause:
+response:
+`;
+
+// written is a rule as its file, in the order in which people write it.
+function written(r: Rule): string {
+  const order = [
+    "rule",
+    "models",
+    "devices",
+    "each",
+    "raise",
+    "clear",
+    "on_delay",
+    "deadband",
+    "off_delay",
+    "priority",
+    "message",
+    "cause",
+    "response",
+    "off",
+  ] as const;
+  const out: Record<string, unknown> = {};
+  for (const k of order) if (r[k] !== undefined && r[k] !== "" && r[k] !== 0) out[k] = r[k];
+  return stringify(out, { lineWidth: 100, flowCollectionPadding: false });
+}
+
+export function RulePage() {
+  const { name = "" } = useParams();
+  const making = name === "new";
+  useTitle(making ? "New rule" : name);
+  const rule = useQuery({
+    queryKey: ["rules", "one", name],
+    enabled: !making,
+    retry: false,
+    queryFn: async () => {
+      let tag = "";
+      const r = await ask(
+        api.GET("/api/v1/rules/{name}", { params: { path: { name } } }).then((a) => {
+          tag = a.response.headers.get("ETag") ?? "";
+          return a;
+        }),
+      );
+      return { rule: r, tag };
+    },
+  });
+  if (making) return <Editor text={blank} />;
+  if (rule.isPending) return <p className="py-6 text-muted">Loading…</p>;
+  if (rule.error)
+    return rule.error instanceof Refusal && rule.error.status === 404 ? (
+      <Empty
+        title={`There is no rule ${name}`}
+        why="It may have been removed. The journal tells by whom."
+        next={
+          <Link to={`/journal?rule=${encodeURIComponent(name)}`} className="text-press underline">
+            What happened to it
+          </Link>
+        }
+      />
+    ) : (
+      <Trouble>{rule.error.message}</Trouble>
+    );
+  return (
+    <Editor key={rule.data.tag} rule={rule.data.rule} tag={rule.data.tag} text={written(rule.data.rule)} />
+  );
+}
+
+function Editor({ rule, tag, text: stored }: { rule?: Rule; tag?: string; text: string }) {
+  const [text, setText] = useState(stored);
+  const [given, setGiven] = useState({ text: stored });
+  const [findings, setFindings] = useState<FolderFinding[]>();
+  const [trouble, setTrouble] = useState("");
+  const [jump, setJump] = useState<{ line: number; column: number; n: number }>();
+  const [removing, setRemoving] = useState(false);
+  const [busy, setBusy] = useState(false);
+  const { devices } = useFleet();
+  const raised = useRaised().get(rule?.rule ?? "") ?? [];
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  const tell = useTell();
+  const schema = useQuery({
+    queryKey: ["schema", "rule"],
+    staleTime: Infinity,
+    queryFn: () => ask(api.GET("/api/v1/schemas/{kind}", { params: { path: { kind: "rule" } } })),
+  });
+  useEffect(() => {
+    let stale = false;
+    const path = "rules/this.yaml";
+    const timer = window.setTimeout(() => {
+      ask(api.POST("/api/v1/folder", { body: { files: [{ path, text }], preview: true } })).then(
+        (o) => {
+          if (stale) return;
+          setFindings(o.findings.filter((f) => f.file === path));
+          setTrouble("");
+        },
+        (e: Error) => !stale && setTrouble(e.message),
+      );
+    }, 250);
+    return () => {
+      stale = true;
+      window.clearTimeout(timer);
+    };
+  }, [text]);
+  const wrong = findings?.filter((f) => f.severity === "error").length ?? 0;
+  const changed = text !== stored;
+  const save = async () => {
+    setBusy(true);
+    try {
+      const next = parse(text, { maxAliasCount: 0 }) as Rule;
+      for (const k of ["cause", "response"] as const) if (next[k] === null) delete next[k];
+      await put(next, next.rule === rule?.rule ? tag : undefined);
+      await queries.invalidateQueries({ queryKey: ["rules"] });
+      tell(`${next.rule} is in force`, {
+        undo:
+          rule && next.rule === rule.rule
+            ? () => put(rule).then(() => queries.invalidateQueries({ queryKey: ["rules"] }))
+            : undefined,
+      });
+      if (next.rule !== rule?.rule) navigate(at(next.rule));
+    } catch (e) {
+      setTrouble((e as Error).message);
+    } finally {
+      setBusy(false);
+    }
+  };
+  const remove = async () => {
+    await ask(api.DELETE("/api/v1/rules/{name}", { params: { path: { name: rule!.rule } } }));
+    await queries.invalidateQueries({ queryKey: ["rules"] });
+    navigate("/rules");
+    tell(`${rule!.rule} is removed`, {
+      undo: () => put(rule!).then(() => queries.invalidateQueries({ queryKey: ["rules"] })),
+    });
+  };
+  return (
+    <div className="flex min-h-[34rem] flex-col lg:h-[calc(100vh-3.5rem)]">
+      <p className="pt-3.5 text-muted">
+        <Link to="/rules">Rules</Link> › {rule?.rule ?? "new"}
+      </p>
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-2 pt-1 pb-3">
+        <h1 className="text-[1.375rem] leading-tight font-bold">{rule ? words(rule.rule) : "New rule"}</h1>
+        <p className={wrong || trouble ? "text-urgent" : "text-muted"} role="status">
+          {trouble ||
+            (wrong
+              ? plural(wrong, "mistake")
+              : !findings
+                ? "checking…"
+                : changed
+                  ? "right; not saved yet"
+                  : rule?.off
+                    ? "off"
+                    : "in force")}
+        </p>
+        <div className="flex flex-wrap items-center gap-2 sm:ml-auto">
+          {changed && (
+            <Button
+              onClick={() => {
+                setText(stored);
+                setGiven({ text: stored });
+              }}
+            >
+              {rule ? "As saved" : "Start again"}
+            </Button>
+          )}
+          {rule && <Button onClick={() => setRemoving(true)}>Remove</Button>}
+          <Button
+            primary
+            disabled={busy || wrong > 0 || !findings || Boolean(rule && !changed)}
+            onClick={save}
+          >
+            Put in force
+          </Button>
+        </div>
+      </div>
+      <div className="grid min-h-0 flex-1 gap-6 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
+        <div className="flex h-[60vh] min-h-0 flex-col lg:h-auto">
+          <div className="min-h-0 flex-1">
+            <Suspense fallback={<p className="p-3 text-muted">Loading…</p>}>
+              <CodeEditor
+                given={given}
+                format="yaml"
+                schema={schema.data as Schema | undefined}
+                mistakes={findings ?? []}
+                label="Alarm rule"
+                onChange={setText}
+                jump={jump}
+              />
+            </Suspense>
+          </div>
+          {findings && findings.length > 0 && (
+            <ul
+              className="max-h-40 overflow-y-auto border border-t-0 border-line bg-surface"
+              aria-label="Findings"
+            >
+              {findings.map((f, i) => (
+                <li key={i}>
+                  <button
+                    type="button"
+                    className={`block w-full px-3 py-1 text-left hover:bg-ground ${f.severity === "error" ? "text-urgent" : "text-watch"}`}
+                    onClick={() => setJump({ line: f.line, column: f.column, n: Date.now() })}
+                  >
+                    <span className="text-muted">
+                      {f.line}:{f.column}
+                    </span>{" "}
+                    {f.sentence}
+                  </button>
+                </li>
+              ))}
+            </ul>
+          )}
+        </div>
+        <section aria-label="Raised now" className="min-w-0 overflow-y-auto">
+          <h2 className="pb-1 text-base font-semibold">
+            {rule
+              ? raised.length
+                ? `Raised now on ${raised.length}`
+                : "Raised on nobody now"
+              : "How a rule is written"}
+          </h2>
+          {rule ? (
+            <ul className="border-t border-line">
+              {raised.map((x) => {
+                const d = devices.get(x.device);
+                return (
+                  <li key={x.id} className="border-b border-line py-1">
+                    {d ? (
+                      <Link to={`/devices/${d.id}/rules`} className={d.name ? "" : "font-mono"}>
+                        {called(d)}
+                      </Link>
+                    ) : (
+                      <Link to="/alarms">a group</Link>
+                    )}
+                    {d && <span className="pl-3 text-muted">{d.labels.site}</span>}
+                  </li>
+                );
+              })}
+            </ul>
+          ) : (
+            <p className="text-muted">
+              The keys complete while they are typed, with Ctrl-Space. Priorities are {priorities.join(", ")}.
+            </p>
+          )}
+          <p className="pt-4">
+            <Link to="/documents/rules" className="text-press underline">
+              About rules
+            </Link>{" "}
+            ·{" "}
+            <Link to="/documents/expressions" className="text-press underline">
+              About expressions
+            </Link>
+            {rule && (
+              <>
+                {" "}
+                ·{" "}
+                <Link to={`/journal?rule=${encodeURIComponent(rule.rule)}`} className="text-press underline">
+                  Its journal
+                </Link>
+              </>
+            )}
+          </p>
+        </section>
+      </div>
+      {removing && rule && (
+        <Dialog
+          title={`Remove ${rule.rule}?`}
+          about={
+            raised.length
+              ? `${plural(raised.length, "open alarm")} of it will be closed.`
+              : "No alarm of it is open."
+          }
+          verb="Remove it"
+          danger
+          act={remove}
+          onClose={() => setRemoving(false)}
+        />
+      )}
+    </div>
+  );
+}

@@ -1,0 +1,401 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMemo, useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { api, ask, listed, Refusal, type Device, type Site } from "../api/client";
+import { useFleet } from "../api/live";
+import { Badge } from "../components/badge";
+import { Dialog, Entry } from "../components/dialog";
+import { fieldLook } from "../components/field";
+import { useTell } from "../components/notices";
+import { Button, Command, Empty, Trouble } from "../components/parts";
+import { Things, type Column } from "../components/things";
+import { Vessel } from "../components/vessel";
+import { called, plural, rank } from "../lib/format";
+import { byNeed } from "../lib/need";
+import { useNow, useParam, useTitle } from "../lib/use";
+
+const at = (name: string) => `/sites/${encodeURIComponent(name)}`;
+const condition = (name: string) => `label.site == ${JSON.stringify(name)}`;
+const position = (s: Site) =>
+  s.latitude === undefined || s.longitude === undefined
+    ? ""
+    : `${Math.abs(s.latitude).toFixed(3)}° ${s.latitude < 0 ? "S" : "N"}, ${Math.abs(s.longitude).toFixed(3)}° ${s.longitude < 0 ? "W" : "E"}`;
+
+// worst is the most pressing open alarm of some devices.
+const worst = (ds: Device[]) =>
+  ds.flatMap((d) => d.alarms).sort((a, b) => rank(a.priority) - rank(b.priority))[0];
+
+// useSites gives every site with its devices.
+function useDevicesBySite() {
+  const { devices } = useFleet();
+  return useMemo(() => {
+    const out = new Map<string, Device[]>();
+    for (const d of devices.values()) {
+      const name = d.labels.site;
+      if (name) out.set(name, [...(out.get(name) ?? []), d]);
+    }
+    return out;
+  }, [devices]);
+}
+
+// timeThere is what the clock says at a site.
+const timeThere = (zone: string | undefined, now: number) =>
+  zone
+    ? new Date(now).toLocaleTimeString("en-GB", { hour: "2-digit", minute: "2-digit", timeZone: zone })
+    : "";
+
+export function SitesPage() {
+  useTitle("Sites");
+  const [where] = useParam("where", "");
+  const [making, setMaking] = useState(false);
+  const bySite = useDevicesBySite();
+  const now = useNow(15_000);
+  const list = useQuery({
+    queryKey: ["sites", where],
+    placeholderData: (old) => old,
+    queryFn: () => listed(api.GET("/api/v1/sites", { params: { query: { where: where || undefined } } })),
+  });
+  const of = (s: Site) => bySite.get(s.site) ?? [];
+  const alarmsOf = (s: Site) => of(s).flatMap((d) => d.alarms);
+  const columns: Column<Site>[] = [
+    { key: "site", title: "Site", value: (s) => s.site },
+    {
+      key: "alarms",
+      title: "Open alarms",
+      right: true,
+      value: (s) => alarmsOf(s).length,
+      cell: (s) => <Alarms devices={of(s)} />,
+    },
+    { key: "devices", title: "Devices", right: true, value: (s) => of(s).length },
+    {
+      key: "dark",
+      title: "Silent",
+      right: true,
+      value: (s) => of(s).filter((d) => d.link === "silent").length,
+      cell: (s) => of(s).filter((d) => d.link === "silent").length || "–",
+    },
+    {
+      key: "zone",
+      title: "Time there",
+      value: (s) => s.zone,
+      cell: (s) => (
+        <>
+          {timeThere(s.zone, now)} <span className="text-muted">{s.zone ?? "that of the service"}</span>
+        </>
+      ),
+    },
+    { key: "position", title: "Position", value: position, rare: true },
+    { key: "address", title: "Address", value: (s) => s.address },
+    { key: "note", title: "Note", value: (s) => s.note, rare: true },
+  ];
+  return (
+    <>
+      <h1 className="py-3.5 text-[1.375rem] font-bold">Sites</h1>
+      <Things
+        word="site"
+        of="site"
+        items={list.data?.items ?? []}
+        total={list.data?.count}
+        columns={columns}
+        usual="site"
+        name={(s) => s.site}
+        to={(s) => at(s.site)}
+        pending={list.isPending}
+        error={list.error}
+        retry={list.refetch}
+        actions={
+          <Button primary onClick={() => setMaking(true)}>
+            New site
+          </Button>
+        }
+        card={(s) => (
+          <>
+            <span className="flex items-center gap-3">
+              <b className="min-w-0 flex-1">{s.site}</b>
+              <Alarms devices={of(s)} />
+            </span>
+            <span className="text-muted">
+              {plural(of(s).length, "device")} · {timeThere(s.zone, now)} {s.zone}
+            </span>
+          </>
+        )}
+        empty={
+          <Empty
+            title="There is no site yet"
+            why="A site is a place where devices are: its time zone is theirs. A device belongs to the site that its label site names."
+            next={<Command>ullage site save "High Orchard" zone=UTC</Command>}
+          />
+        }
+      />
+      {making && <SiteDialog onClose={() => setMaking(false)} />}
+    </>
+  );
+}
+
+function Alarms({ devices }: { devices: Device[] }) {
+  const n = devices.reduce((sum, d) => sum + d.alarms.length, 0);
+  const first = worst(devices);
+  return first ? (
+    <span className="inline-flex items-center gap-1.5 font-semibold">
+      <Badge priority={first.priority} /> {n}
+    </span>
+  ) : (
+    <span className="text-muted">none</span>
+  );
+}
+
+export function SitePage() {
+  const { name = "" } = useParams();
+  useTitle(name);
+  const [changing, setChanging] = useState(false);
+  const [removing, setRemoving] = useState(false);
+  const tell = useTell();
+  const navigate = useNavigate();
+  const queries = useQueryClient();
+  const devices = useDevicesBySite().get(name) ?? [];
+  const now = useNow(15_000);
+  const site = useQuery({
+    queryKey: ["sites", "one", name],
+    retry: false,
+    queryFn: () => ask(api.GET("/api/v1/sites/{name}", { params: { path: { name } } })),
+  });
+  if (site.isPending) return <p className="py-6 text-muted">Loading…</p>;
+  if (site.error) {
+    const gone = site.error instanceof Refusal && site.error.status === 404;
+    return gone ? (
+      <Empty
+        title={`There is no site ${name}`}
+        why={devices.length > 0 ? `${plural(devices.length, "device")} are labelled with it.` : undefined}
+        next={<Command>{`ullage site save ${JSON.stringify(name)} zone=Europe/Berlin`}</Command>}
+      />
+    ) : (
+      <Trouble>{site.error.message}</Trouble>
+    );
+  }
+  const s = site.data;
+  const rows = [...devices].sort(byNeed);
+  const remove = async () => {
+    await ask(api.DELETE("/api/v1/sites/{name}", { params: { path: { name } } }));
+    await queries.invalidateQueries({ queryKey: ["sites"] });
+    navigate("/sites");
+    tell(`${name} is removed`, {
+      undo: () =>
+        ask(api.PUT("/api/v1/sites/{name}", { params: { path: { name } }, body: s }))
+          .then(() => queries.invalidateQueries({ queryKey: ["sites"] }))
+          .catch((e: Error) => tell(e.message, { bad: true })),
+    });
+  };
+  const fact = (title: string, value?: string) =>
+    value && (
+      <>
+        <dt className="text-muted">{title}</dt>
+        <dd>{value}</dd>
+      </>
+    );
+  return (
+    <>
+      <p className="pt-3.5 text-muted">
+        <Link to="/sites">Sites</Link> › {name}
+      </p>
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-2 pt-1 pb-3">
+        <h1 className="text-[1.375rem] font-bold">{name}</h1>
+        <Alarms devices={devices} />
+        <div className="flex gap-2 sm:ml-auto">
+          <Button onClick={() => setRemoving(true)}>Remove</Button>
+          <Button primary onClick={() => setChanging(true)}>
+            Change
+          </Button>
+        </div>
+      </div>
+      <div className="grid gap-x-8 gap-y-5 lg:grid-cols-[minmax(0,1fr)_minmax(20rem,34rem)]">
+        <section aria-label="Devices" className="max-lg:order-2">
+          <h2 className="pb-1 text-base font-semibold">
+            <Link
+              to={`/?${new URLSearchParams({ where: condition(name) })}`}
+              className="text-press underline"
+            >
+              {plural(devices.length, "device")}
+            </Link>
+          </h2>
+          {devices.length === 0 && (
+            <Empty
+              title="No device is here"
+              why={`A device is here when its label site is ${name}.`}
+              next={<Command>{`ullage device label ID site=${JSON.stringify(name)}`}</Command>}
+            />
+          )}
+          <ul className="border-t border-line">
+            {rows.map((d) => (
+              <li key={d.id} className="flex items-center gap-3 border-b border-line py-1">
+                <Vessel device={d} width={15} badge={false} />
+                <Link to={`/devices/${d.id}`} className={d.name ? "" : "font-mono"}>
+                  {called(d)}
+                </Link>
+                <span
+                  className={`ml-auto truncate text-right ${d.health === "poor" ? "text-poor" : d.health === "watch" ? "text-watch" : "text-muted"}`}
+                >
+                  {d.reasons.join("; ") || d.health}
+                </span>
+              </li>
+            ))}
+          </ul>
+        </section>
+        <section aria-label="The place">
+          <dl className="grid grid-cols-[6rem_minmax(0,1fr)] gap-y-1">
+            {fact("Time there", s.zone && `${timeThere(s.zone, now)}, ${s.zone}`)}
+            {!s.zone && fact("Time there", "that of the service")}
+            {fact("Position", position(s))}
+            {fact("Address", s.address)}
+            {fact("Note", s.note)}
+          </dl>
+          {s.plan ? (
+            <img
+              src={`/api/v1/sites/${encodeURIComponent(name)}/plan?${site.dataUpdatedAt}`}
+              alt={`Plan of ${name}`}
+              className="mt-4 w-full border border-line bg-white"
+            />
+          ) : (
+            <div className="pt-4">
+              <p className="pb-2 text-muted">
+                There is no plan of this site. An SVG, a PNG or a JPEG can be one.
+              </p>
+              <Command>{`ullage site plan ${JSON.stringify(name)} FILE`}</Command>
+            </div>
+          )}
+        </section>
+      </div>
+      {changing && <SiteDialog site={s} onClose={() => setChanging(false)} />}
+      {removing && (
+        <Dialog
+          title={`Remove ${name}?`}
+          about={
+            devices.length > 0
+              ? `${plural(devices.length, "device")} keep their label and live in the time zone of the service from then on. The plan picture is lost.`
+              : "No device is there. The plan picture is lost."
+          }
+          verb="Remove it"
+          danger
+          act={remove}
+          onClose={() => setRemoving(false)}
+        />
+      )}
+    </>
+  );
+}
+
+const zones: string[] = "supportedValuesOf" in Intl ? Intl.supportedValuesOf("timeZone") : [];
+
+// numberOf reads what stands in a field for degrees; NaN where that is none.
+const numberOf = (text: string) => (text.trim() === "" ? undefined : Number(text.replace(",", ".")));
+
+function SiteDialog({ site, onClose }: { site?: Site; onClose: () => void }) {
+  const [s, setS] = useState<Site>(site ?? { site: "" });
+  const [north, setNorth] = useState(site?.latitude?.toString() ?? "");
+  const [east, setEast] = useState(site?.longitude?.toString() ?? "");
+  const [plan, setPlan] = useState<File>();
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  const tell = useTell();
+  const text = (key: "site" | "zone" | "address" | "note") => ({
+    id: `site-${key}`,
+    value: s[key] ?? "",
+    onChange: (e: { target: { value: string } }) => setS({ ...s, [key]: e.target.value }),
+    className: fieldLook,
+  });
+  const act = async () => {
+    const latitude = numberOf(north);
+    const longitude = numberOf(east);
+    if (Number.isNaN(latitude) || Number.isNaN(longitude))
+      throw new Error("A position is written in degrees, like 47.701 and 8.198.");
+    if (plan && plan.size > 2 << 20)
+      throw new Error(`The picture has ${(plan.size / 1e6).toFixed(1)} MB; a plan may have 2.`);
+    const name = s.site.trim();
+    const body = {
+      site: name,
+      zone: s.zone || undefined,
+      address: s.address || undefined,
+      note: s.note || undefined,
+      latitude,
+      longitude,
+    };
+    await ask(
+      api.PUT("/api/v1/sites/{name}", {
+        params: { path: { name }, header: site ? {} : { "If-None-Match": "*" } },
+        body,
+      }),
+    );
+    if (plan) {
+      const answer = await fetch(`/api/v1/sites/${encodeURIComponent(name)}/plan`, {
+        method: "PUT",
+        headers: { "Content-Type": "application/octet-stream" },
+        body: plan,
+      });
+      if (!answer.ok)
+        throw new Error(
+          ((await answer.json()) as { detail?: string }).detail ?? "The picture was not taken.",
+        );
+    }
+    await queries.invalidateQueries({ queryKey: ["sites"] });
+    tell(site ? `${name} is saved` : `${name} is made`);
+    if (!site) navigate(at(name));
+  };
+  return (
+    <Dialog
+      title={site ? `Change ${site.site}` : "New site"}
+      about={site ? undefined : "Devices belong to it by their label site."}
+      verb="Save"
+      ready={s.site.trim() !== ""}
+      act={act}
+      onClose={onClose}
+    >
+      {!site && (
+        <Entry label="Name" id="site-site">
+          <input {...text("site")} maxLength={100} required autoFocus />
+        </Entry>
+      )}
+      <Entry label="Time zone" hint="by its IANA name; that of the service if empty" id="site-zone">
+        <input {...text("zone")} list="zones" placeholder="Europe/Berlin" />
+        <datalist id="zones">
+          {zones.map((z) => (
+            <option key={z} value={z} />
+          ))}
+        </datalist>
+      </Entry>
+      <div className="grid grid-cols-2 gap-x-4">
+        <Entry label="Latitude" hint="° north" id="site-north">
+          <input
+            id="site-north"
+            value={north}
+            inputMode="decimal"
+            onChange={(e) => setNorth(e.target.value)}
+            className={`${fieldLook} text-right`}
+          />
+        </Entry>
+        <Entry label="Longitude" hint="° east" id="site-east">
+          <input
+            id="site-east"
+            value={east}
+            inputMode="decimal"
+            onChange={(e) => setEast(e.target.value)}
+            className={`${fieldLook} text-right`}
+          />
+        </Entry>
+      </div>
+      <Entry label="Address" id="site-address">
+        <input {...text("address")} />
+      </Entry>
+      <Entry label="Note" hint="for whoever goes there" id="site-note">
+        <textarea {...text("note")} rows={3} />
+      </Entry>
+      <Entry label="Plan" hint="SVG, PNG or JPEG, up to 2 MB" id="site-plan">
+        <input
+          id="site-plan"
+          type="file"
+          accept=".svg,.png,.jpg,.jpeg"
+          onChange={(e) => setPlan(e.target.files?.[0])}
+          className="block w-full text-muted file:mr-3 file:rounded-[4px] file:border file:border-line file:bg-ground file:px-3 file:py-1"
+        />
+      </Entry>
+    </Dialog>
+  );
+}
