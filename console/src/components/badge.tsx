@@ -1,4 +1,4 @@
-import { rank } from "../lib/format";
+import { rank, rem } from "../lib/format";
 
 const shapes: Record<string, string> = {
   urgent: "M8 .8 14.3 4.4v7.2L8 15.2 1.7 11.6V4.4z",
@@ -21,8 +21,8 @@ export function Badge({
   return (
     <svg
       viewBox="-1 -1 18 18"
-      width={size}
-      height={size}
+      width={rem(size)}
+      height={rem(size)}
       role="img"
       aria-label={`${priority} priority${waiting ? ", unacknowledged" : ""}`}
       className={`shrink-0 ${waiting ? "blink" : ""}`}

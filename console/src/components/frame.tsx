@@ -45,15 +45,18 @@ export function Frame({ person, children }: { person: string; children: ReactNod
       >
         Skip to the page
       </a>
-      <header className="flex flex-wrap items-center gap-x-3 gap-y-1 border-b sm:gap-x-5 border-line px-5 py-1 sm:h-12 sm:flex-nowrap sm:py-0">
+      <header className="flex flex-wrap items-center gap-x-3 border-b border-line px-5 sm:gap-x-5 lg:h-12 lg:flex-nowrap max-lg:pt-1.5">
         <Link
           to="/"
           className="flex items-center gap-2 text-[1.0625rem] font-bold"
           aria-label="Ullage, to the fleet"
         >
-          <Mark /> Ullage
+          <Mark /> <span className="max-sm:hidden">Ullage</span>
         </Link>
-        <nav aria-label="Pages" className="flex self-stretch">
+        <nav
+          aria-label="Pages"
+          className="flex self-stretch max-lg:order-last max-lg:-mx-2.5 max-lg:w-full max-lg:overflow-x-auto"
+        >
           {pages.map((p) => (
             <NavLink
               key={p.to}
@@ -69,7 +72,7 @@ export function Frame({ person, children }: { person: string; children: ReactNod
         <button
           type="button"
           onClick={() => setFinding(true)}
-          className="ml-auto flex items-center justify-between gap-8 rounded-[4px] max-sm:ml-0 border border-line bg-surface px-2.5 py-1 text-muted"
+          className="flex items-center justify-between gap-8 rounded-[4px] border border-line bg-surface px-2.5 py-1 text-muted lg:ml-auto"
         >
           Go to… <kbd className="rounded max-sm:hidden border border-line px-1.5 font-mono text-xs">/</kbd>
         </button>
@@ -97,7 +100,7 @@ function Tally() {
   for (const d of devices.values())
     for (const a of d.alarms) counts[a.priority] = (counts[a.priority] ?? 0) + 1;
   return (
-    <Link to="/alarms" className="flex items-center gap-3">
+    <Link to="/alarms" className="flex items-center gap-2 max-lg:ml-auto sm:gap-3">
       <span className="sr-only">Open alarms</span>
       {priorities.map((p) => (
         <span key={p} className={`flex items-center gap-1 ${counts[p] ? "font-semibold" : "text-muted"}`}>

@@ -1,6 +1,6 @@
 import { memo } from "react";
 import type { Device } from "../api/client";
-import { rank } from "../lib/format";
+import { called, rank, rem } from "../lib/format";
 import { Badge } from "./badge";
 
 // The worst open alarm of a device, for its badge.
@@ -10,7 +10,7 @@ export function worst(d: Device) {
 
 // say tells in words what the vessel shows.
 export function describe(d: Device): string {
-  const parts = [d.id, d.health ?? d.status];
+  const parts = [d.name ? `${called(d)} (${d.id})` : d.id, d.health ?? d.status];
   if (d.reasons.length) parts.push(d.reasons.join("; "));
   if (d.headspace !== undefined) parts.push(`headspace ${Math.round(d.headspace * 100)} %`);
   return parts.join(", ");
@@ -51,7 +51,13 @@ export const Vessel = memo(function Vessel({
   const colour = alarmColour ?? "var(--rim)";
   const fill = alarmColour ?? "var(--liquid)";
   const drawing = (
-    <svg viewBox="0 0 34 44" width={width} height={(width * 44) / 34} className="block" aria-hidden="true">
+    <svg
+      viewBox="0 0 34 44"
+      width={rem(width)}
+      height={rem((width * 44) / 34)}
+      className="block"
+      aria-hidden="true"
+    >
       {!dark && device.headspace !== undefined && <path d={liquid(top)} fill={fill} />}
       <path
         d="M2 1v26a15 15 0 0 0 30 0V1"
@@ -66,7 +72,10 @@ export const Vessel = memo(function Vessel({
   // Thousands of vessels are drawn with as few elements as will do.
   if (!badge || !alarm || width < leastForBadge) return drawing;
   return (
-    <span className="relative inline-block align-top" style={{ width, height: (width * 44) / 34 }}>
+    <span
+      className="relative inline-block align-top"
+      style={{ width: rem(width), height: rem((width * 44) / 34) }}
+    >
       {drawing}
       <span className="absolute -top-1.5 -right-2">
         <Badge
@@ -82,7 +91,7 @@ export const Vessel = memo(function Vessel({
 // Mark is the product's own sign.
 export function Mark() {
   return (
-    <svg viewBox="0 0 22 26" width="20" height="24" aria-hidden="true">
+    <svg viewBox="0 0 22 26" width="1.25rem" height="1.5rem" aria-hidden="true">
       <path d="M3.5 13h15v3.5a7.5 7.5 0 0 1-15 0z" fill="currentColor" />
       <path d="M2.5 2v14.5a8.5 8.5 0 0 0 17 0V2" fill="none" stroke="currentColor" strokeWidth="2" />
     </svg>

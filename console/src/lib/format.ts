@@ -56,6 +56,9 @@ export function soon(at: string): string {
   });
 }
 
+// rem is a length that grows with the screen, from pixels of the usual one.
+export const rem = (px: number) => `${px / 16}rem`;
+
 // called is what people call a device.
 export const called = (d: { id: string; name?: string }) => d.name || d.id;
 

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link, NavLink, useLocation } from "react-router";
 import { api, ask, type Alarm } from "../api/client";
 import { useFleet } from "../api/live";
+import { About } from "../components/about";
 import { Acknowledge } from "../components/acknowledge";
 import { Badge } from "../components/badge";
 import { Choice, Empty } from "../components/parts";
@@ -119,6 +120,7 @@ export function AlarmTabs() {
       <NavLink to="/rules" className={tab}>
         Rules
       </NavLink>
+      <About document="rules" what="alarm rules" />
     </div>
   );
 }

@@ -16,7 +16,7 @@ import { headspaceOf } from "../components/legend";
 import { TrafficList } from "../components/traffic-list";
 import { absolute, ago, called, lasting, say, soon, words } from "../lib/format";
 import { expectedGap, limitsOf, newestOf, summarise, whereDataIs, withGaps } from "../lib/history";
-import { useNow, useParam, useTitle } from "../lib/use";
+import { useNarrow, useNow, useParam, useTitle } from "../lib/use";
 import { History } from "./device-history";
 import { Rules } from "./device-rules";
 
@@ -79,7 +79,7 @@ export default function DevicePage() {
       </p>
       <div className="flex flex-wrap items-center gap-4 pt-2">
         <Vessel device={device} width={40} />
-        <div className="min-w-0 flex-1">
+        <div className="min-w-0 flex-1 max-sm:basis-64">
           <h1 className="text-[1.375rem] leading-tight font-bold">
             {called(device)}{" "}
             <span className="text-base font-normal text-muted">
@@ -101,12 +101,14 @@ export default function DevicePage() {
           </h1>
           <Verdict device={device} />
         </div>
-        <DeviceActions device={device} />
-        {settings.data?.settings.length ? (
-          <Button primary onClick={() => setChanging(true)}>
-            Change a setting
-          </Button>
-        ) : null}
+        <div className="flex gap-3 max-sm:w-full">
+          <DeviceActions device={device} />
+          {settings.data?.settings.length ? (
+            <Button primary onClick={() => setChanging(true)}>
+              Change a setting
+            </Button>
+          ) : null}
+        </div>
       </div>
       <nav aria-label="Parts of this device" className="mt-2 flex border-b border-line">
         <NavLink end to={`/devices/${id}`} className={tab}>
@@ -197,6 +199,7 @@ function Now({
   onChange: () => void;
 }) {
   const [span, setSpan] = useParam("span", "24h");
+  const narrow = useNarrow();
   const now = useNow(1000);
   const chosen = spans.find((s) => s.value === span) ?? spans[2];
   const telemetry = model?.properties.filter((p) => p.role === "telemetry") ?? [];
@@ -207,11 +210,12 @@ function Now({
   const { from, to, live } = whereDataIs({ from: end - chosen.ms, to: end, live: true }, newest);
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-x-6 lg:grid-cols-[minmax(0,1fr)_minmax(19rem,23rem)]">
+      {narrow && <OpenAlarms device={device} now={now} />}
       <section aria-label="Readings">
-        <div className="flex items-center gap-2 py-3 text-muted">
+        <div className="flex flex-wrap items-center gap-2 py-3 text-muted">
           Span
           <Choice label="Span" options={spans} value={chosen.value} onChange={setSpan} />
-          <span className="ml-auto">
+          <span className="sm:ml-auto">
             {!live && "Nothing since "}
             {new Date(live ? now : newest!).toLocaleString("en-GB", {
               weekday: "long",
@@ -235,7 +239,7 @@ function Now({
           ))}
       </section>
       <aside className="lg:border-l lg:border-line lg:pl-6">
-        <OpenAlarms device={device} now={now} />
+        {!narrow && <OpenAlarms device={device} now={now} />}
         <SettingsTable settings={settings} now={now} onChange={onChange} />
         <Commands device={device} model={model} now={now} />
         <h2 className="pt-6 pb-1.5 font-semibold">

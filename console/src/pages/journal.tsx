@@ -60,13 +60,13 @@ export default function JournalPage() {
     <>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 py-3.5">
         <h1 className="text-[1.375rem] font-bold">Journal</h1>
-        <p className="text-muted">what happened in the fleet, the newest first</p>
+        <p className="text-muted">what happened in the fleet, the latest known first</p>
         <div className="flex flex-wrap gap-2 sm:ml-auto">
           <select
             aria-label="Only of a kind"
             value={kind}
             onChange={(e) => setKind(e.target.value)}
-            className={`${fieldLook} !w-48`}
+            className={`${fieldLook} !w-48 !border-line !bg-surface`}
           >
             <option value="">everything</option>
             {kinds.data?.map((k) => (
@@ -79,7 +79,7 @@ export default function JournalPage() {
             placeholder="by a person"
             value={person}
             onChange={(e) => setPerson(e.target.value)}
-            className={`${fieldLook} !w-40`}
+            className={`${fieldLook} !w-40 !border-line !bg-surface`}
           />
           <input
             type="search"
@@ -87,7 +87,7 @@ export default function JournalPage() {
             placeholder="about a rule"
             value={rule}
             onChange={(e) => setRule(e.target.value)}
-            className={`${fieldLook} !w-40`}
+            className={`${fieldLook} !w-40 !border-line !bg-surface`}
           />
         </div>
       </div>
@@ -145,7 +145,7 @@ export default function JournalPage() {
 function Entry({ entry: e, now, name }: { entry: JournalEntry; now: number; name?: string }) {
   const recent = now - Date.parse(e.at) < 3600_000;
   return (
-    <div className="grid gap-x-4 border-b border-line py-1 sm:grid-cols-[6rem_11rem_13rem_minmax(0,1fr)]">
+    <div className="grid grid-cols-[auto_minmax(0,1fr)] gap-x-4 border-b border-line py-1 sm:grid-cols-[6rem_11rem_13rem_minmax(0,1fr)]">
       <span className="text-muted" title={absolute(e.at)}>
         {recent
           ? ago(e.at, now)
@@ -161,7 +161,7 @@ function Entry({ entry: e, now, name }: { entry: JournalEntry; now: number; name
           e.group?.split("=").slice(1).join("=")
         )}
       </span>
-      <span className="min-w-0 break-words">{e.text}</span>
+      <span className="min-w-0 break-words max-sm:col-span-2">{e.text}</span>
     </div>
   );
 }

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, ask, type Model } from "../api/client";
+import { About } from "../components/about";
 import { Button, Command, Empty, Head, Trouble } from "../components/parts";
 import { plural } from "../lib/format";
 import { useParam, useTitle, useTyped } from "../lib/use";
@@ -68,6 +69,7 @@ export default function ModelsPage() {
     <>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 py-3.5">
         <h1 className="text-[1.375rem] font-bold">Models</h1>
+        <About document="models" what="models" />
         <p className="text-muted">{models.data && plural(models.data.length, "device type")}</p>
         <div className="ml-auto flex flex-wrap items-center gap-2">
           <input

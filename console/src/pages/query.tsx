@@ -1,8 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
-import { useMemo, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import { Link } from "react-router";
 import { api, ask, type Line } from "../api/client";
 import { useFleet } from "../api/live";
+import { About } from "../components/about";
 import { colourOf, colours, Lines, type ManyLines } from "../components/lines";
 import { Choice, Command, Empty, Notes, Trouble } from "../components/parts";
 import { Where } from "../components/where";
@@ -36,6 +37,17 @@ export default function QueryPage() {
     () => [...new Set([...fleet.devices.values()].flatMap((d) => Object.keys(d.labels)))].sort(),
     [fleet.devices],
   );
+  // Without a question the page opens with what is nearest to a limit.
+  const opened = useRef(false);
+  useEffect(() => {
+    if (opened.current || known.length === 0) return;
+    opened.current = true;
+    if (metric !== "" || where !== "") return;
+    const margins = [...fleet.devices.values()].flatMap((d) => d.margins.filter((m) => m.known));
+    const least = margins.sort((a, b) => a.headspace - b.headspace)[0];
+    setMetric(least?.metric ?? known[0]);
+    if (labels.includes("site")) setBy("site");
+  }, [known, labels, fleet.devices, metric, where, setMetric, setBy]);
   const answer = useQuery({
     queryKey: ["query", metric, where, span, times.from, times.to, aggregate, by, then],
     enabled: metric !== "" && known.includes(metric),
@@ -73,6 +85,7 @@ export default function QueryPage() {
     <>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 py-3.5">
         <h1 className="text-[1.375rem] font-bold">Query</h1>
+        <About document="storage" what="how readings are stored" />
         <p className="text-muted">one metric of many devices, over time</p>
       </div>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 pb-3">

@@ -10,7 +10,7 @@ import { useTell } from "../components/notices";
 import { Button, Command, Empty, Trouble } from "../components/parts";
 import { Things, type Column } from "../components/things";
 import type { Schema } from "../lib/model-complete";
-import { called, plural, priorities, rank, words } from "../lib/format";
+import { called, plural, priorities, rank, say, words } from "../lib/format";
 import { useParam, useTitle } from "../lib/use";
 import { AlarmTabs } from "./alarms";
 
@@ -83,7 +83,9 @@ export function RulesPage() {
       title: "Priority",
       value: (r) => rank(r.priority),
       cell: (r) => (
-        <span className={`inline-flex items-center gap-1.5 ${r.off ? "opacity-50" : ""}`}>
+        <span
+          className={`inline-flex h-5 items-center gap-1.5 ${raised.get(r.rule)?.length ? "font-semibold" : "text-muted opacity-70 grayscale"}`}
+        >
           <Badge priority={r.priority} /> {r.priority}
         </span>
       ),
@@ -141,7 +143,9 @@ export function RulesPage() {
         card={(r) => (
           <>
             <span className="flex items-center gap-2">
-              <Badge priority={r.priority} />
+              <span className={raised.get(r.rule)?.length ? "" : "opacity-70 grayscale"}>
+                <Badge priority={r.priority} />
+              </span>
               <b className="min-w-0 flex-1 font-mono">{r.rule}</b>
               {r.off ? (
                 <span className="text-muted">off</span>
@@ -176,10 +180,45 @@ function Switch({ on, name, onTurn }: { on: boolean; name: string; onTurn: () =>
         e.stopPropagation();
         onTurn();
       }}
-      className={`inline-flex h-5 w-9 items-center rounded-full border px-0.5 ${on ? "justify-end border-press bg-press" : "justify-start border-muted bg-ground"}`}
+      className={`inline-flex h-5 w-9 items-center rounded-full border bg-surface px-0.5 ${on ? "justify-end border-press" : "justify-start border-muted"}`}
     >
-      <span className={`size-3.5 rounded-full ${on ? "bg-on-press" : "bg-muted"}`} />
+      <span className={`size-3.5 rounded-full ${on ? "bg-press" : "border border-muted"}`} />
     </button>
+  );
+}
+
+// Nearest lists the devices with the least headspace under a rule.
+function Nearest({ rule }: { rule: string }) {
+  const { devices } = useFleet();
+  const near = [...devices.values()]
+    .flatMap((d) => d.margins.filter((m) => m.rule === rule && m.known).map((m) => ({ d, m })))
+    .sort((a, b) => a.m.headspace - b.m.headspace);
+  if (near.length === 0) return null;
+  return (
+    <>
+      <h2 className="pt-5 pb-1 text-base font-semibold">
+        Nearest to the limit{" "}
+        <span className="font-normal text-muted">of {plural(near.length, "device")} that it watches</span>
+      </h2>
+      <ul className="border-t border-line">
+        {near.slice(0, 8).map(({ d, m }) => (
+          <li
+            key={d.id}
+            className="grid grid-cols-[minmax(0,1fr)_auto_3.5rem] gap-x-4 border-b border-line py-1"
+          >
+            <Link to={`/devices/${d.id}/rules`} className={`truncate ${d.name ? "" : "font-mono"}`}>
+              {called(d)}
+            </Link>
+            <span className="text-right text-muted">
+              {say(m.value)} <span aria-hidden>→</span> {say(m.limit)} {m.display}
+            </span>
+            <span className={`text-right ${m.headspace < 0.2 ? "font-semibold text-watch" : ""}`}>
+              {Math.round(m.headspace * 100)} %
+            </span>
+          </li>
+        ))}
+      </ul>
+    </>
   );
 }
 
@@ -214,7 +253,10 @@ function written(r: Rule): string {
   ] as const;
   const out: Record<string, unknown> = {};
   for (const k of order) if (r[k] !== undefined && r[k] !== "" && r[k] !== 0) out[k] = r[k];
-  return stringify(out, { lineWidth: 100, flowCollectionPadding: false });
+  return stringify(out, { lineWidth: 100 }).replace(
+    /^models:\n((?: {2}- .*\n)+)/m,
+    (_, list: string) => `models: [${list.replace(/ {2}- (.*)\n/g, "$1, ").slice(0, -2)}]\n`,
+  );
 }
 
 export function RulePage() {
@@ -431,6 +473,7 @@ function Editor({ rule, tag, text: stored }: { rule?: Rule; tag?: string; text: 
               The keys complete while they are typed, with Ctrl-Space. Priorities are {priorities.join(", ")}.
             </p>
           )}
+          {rule && <Nearest rule={rule.rule} />}
           <p className="pt-4">
             <Link to="/documents/rules" className="text-press underline">
               About rules

@@ -3,6 +3,7 @@ import type { ReactNode } from "react";
 import { Link } from "react-router";
 import { api, ask, type Store } from "../api/client";
 import { useFleet } from "../api/live";
+import { About } from "../components/about";
 import { Choice, Command, Empty, Head, Trouble } from "../components/parts";
 import { absolute, bytes, lasting, number, plural } from "../lib/format";
 import { useNow, useParam, useTitle } from "../lib/use";
@@ -32,6 +33,7 @@ export default function ServicePage() {
     <>
       <div className="flex flex-wrap items-baseline gap-x-4 gap-y-1 py-3.5">
         <h1 className="text-[1.375rem] font-bold">Service</h1>
+        <About document="running" what="running Ullage" />
         {service && (
           <p className="text-muted">
             Ullage {service.version}, up{" "}

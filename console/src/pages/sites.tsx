@@ -3,6 +3,7 @@ import { useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, ask, listed, Refusal, type Device, type Site } from "../api/client";
 import { useFleet } from "../api/live";
+import { About } from "../components/about";
 import { Badge } from "../components/badge";
 import { Dialog, Entry } from "../components/dialog";
 import { fieldLook } from "../components/field";
@@ -90,7 +91,10 @@ export function SitesPage() {
   ];
   return (
     <>
-      <h1 className="py-3.5 text-[1.375rem] font-bold">Sites</h1>
+      <div className="flex gap-3 py-3.5">
+        <h1 className="text-[1.375rem] font-bold">Sites</h1>
+        <About document="running" what="sites" />
+      </div>
       <Things
         word="site"
         of="site"
@@ -112,7 +116,7 @@ export function SitesPage() {
           <>
             <span className="flex items-center gap-3">
               <b className="min-w-0 flex-1">{s.site}</b>
-              <Alarms devices={of(s)} />
+              {alarmsOf(s).length > 0 && <Alarms devices={of(s)} />}
             </span>
             <span className="text-muted">
               {plural(of(s).length, "device")} · {timeThere(s.zone, now)} {s.zone}
@@ -136,11 +140,11 @@ function Alarms({ devices }: { devices: Device[] }) {
   const n = devices.reduce((sum, d) => sum + d.alarms.length, 0);
   const first = worst(devices);
   return first ? (
-    <span className="inline-flex items-center gap-1.5 font-semibold">
+    <span className="inline-flex h-5 items-center gap-1.5 font-semibold text-ink">
       <Badge priority={first.priority} /> {n}
     </span>
   ) : (
-    <span className="text-muted">none</span>
+    <span className="text-muted">0</span>
   );
 }
 
@@ -199,7 +203,10 @@ export function SitePage() {
       </p>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 pt-1 pb-3">
         <h1 className="text-[1.375rem] font-bold">{name}</h1>
-        <Alarms devices={devices} />
+        <p className="text-muted">
+          <Alarms devices={devices} /> open{" "}
+          {plural(devices.flatMap((d) => d.alarms).length, "alarm").replace(/^\S+ /, "")}
+        </p>
         <div className="flex gap-2 sm:ml-auto">
           <Button onClick={() => setRemoving(true)}>Remove</Button>
           <Button primary onClick={() => setChanging(true)}>
@@ -207,7 +214,7 @@ export function SitePage() {
           </Button>
         </div>
       </div>
-      <div className="grid gap-x-8 gap-y-5 lg:grid-cols-[minmax(0,1fr)_minmax(20rem,34rem)]">
+      <div className="grid grid-cols-[minmax(0,1fr)] gap-x-8 gap-y-5 lg:grid-cols-[minmax(0,1fr)_minmax(20rem,34rem)]">
         <section aria-label="Devices" className="max-lg:order-2">
           <h2 className="pb-1 text-base font-semibold">
             <Link

@@ -1,5 +1,6 @@
 import { useState } from "react";
 import { useFleet } from "../api/live";
+import { About } from "../components/about";
 import { Button, Choice } from "../components/parts";
 import { Where } from "../components/where";
 import { TrafficList } from "../components/traffic-list";
@@ -17,6 +18,7 @@ export default function TrafficPage() {
     <>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 py-3.5">
         <h1 className="text-[1.375rem] font-bold">Traffic</h1>
+        <About document="devices" what="what devices send" />
         <p className="text-muted">
           raw messages both ways, as they pass
           {service && service.refused > 0 && `; ${service.refused} refused since the start`}
