@@ -275,7 +275,18 @@ func (k *completer) search(target bool) {
 			}
 		}
 	}
+	if k.schema.plain {
+		for _, i := range k.schema.All() {
+			if i.Type.Kind == Text {
+				k.add(i.Name.String()+" like "+quote("*"+k.word+"*"), "condition", "with it inside", 0)
+			}
+		}
+		return
+	}
 	k.add("device.id like "+quote("*"+word+"*"), "condition", "ids with it inside", 0)
+	if !target {
+		k.add("device.name like "+quote("*"+k.word+"*"), "condition", "names with it inside", 0)
+	}
 }
 
 // comparing reports whether the cursor stands behind a comparison sign.

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import { api, ask, type TrafficEntry } from "../api/client";
-import { watchTraffic } from "../api/live";
+import { useFleet, watchTraffic } from "../api/live";
 import { absolute, clock } from "../lib/format";
 import { Empty } from "./parts";
 
@@ -37,6 +37,7 @@ export function TrafficList({
       ),
     gcTime: 0,
   });
+  const { devices: fleet } = useFleet();
   const [passed, setPassed] = useState<TrafficEntry[]>([]);
   useEffect(() => {
     if (paused) return;
@@ -67,13 +68,23 @@ export function TrafficList({
   return (
     <ol className={className}>
       {entries.map((e) => (
-        <Row key={e.seq} entry={e} short={short} named={!device} />
+        <Row key={e.seq} entry={e} short={short} named={!device} name={fleet.get(e.device ?? "")?.name} />
       ))}
     </ol>
   );
 }
 
-function Row({ entry: e, short, named }: { entry: TrafficEntry; short: boolean; named: boolean }) {
+function Row({
+  entry: e,
+  short,
+  named,
+  name,
+}: {
+  entry: TrafficEntry;
+  short: boolean;
+  named: boolean;
+  name?: string;
+}) {
   const [open, setOpen] = useState(false);
   const bad = Boolean(e.reason || e.refused?.length);
   const arrow = e.direction === "up" ? "↑" : "↓";
@@ -109,7 +120,11 @@ function Row({ entry: e, short, named }: { entry: TrafficEntry; short: boolean; 
         </span>
         <span aria-label={e.direction}>{arrow}</span>
         <span className="hidden text-muted sm:inline">{e.transport}</span>
-        {named && <span className="truncate">{e.device || (e.claimed ? `? ${e.claimed}` : "stranger")}</span>}
+        {named && (
+          <span className="truncate" title={e.device}>
+            {(e.device && name) || e.device || (e.claimed ? `? ${e.claimed}` : "stranger")}
+          </span>
+        )}
         <span className="max-sm:col-start-3">{e.topic}</span>
         <span className={`truncate max-sm:col-start-3 ${bad ? "font-semibold text-urgent" : "text-muted"}`}>
           {line}

@@ -30,6 +30,9 @@ function liquid(top: number): string {
 // leastForBadge is the width under which a badge could not be read.
 export const leastForBadge = 18;
 
+// grown is a length that follows the text, and the room that a page gives glyphs.
+const grown = (px: number) => `calc(${rem(px)} * var(--glyphs, 1))`;
+
 // A device that did not change is the same object, and is not drawn again.
 export const Vessel = memo(function Vessel({
   device,
@@ -53,8 +56,7 @@ export const Vessel = memo(function Vessel({
   const drawing = (
     <svg
       viewBox="0 0 34 44"
-      width={rem(width)}
-      height={rem((width * 44) / 34)}
+      style={{ width: grown(width), height: grown((width * 44) / 34) }}
       className="block"
       aria-hidden="true"
     >
@@ -74,7 +76,7 @@ export const Vessel = memo(function Vessel({
   return (
     <span
       className="relative inline-block align-top"
-      style={{ width: rem(width), height: rem((width * 44) / 34) }}
+      style={{ width: grown(width), height: grown((width * 44) / 34) }}
     >
       {drawing}
       <span className="absolute -top-1.5 -right-2">

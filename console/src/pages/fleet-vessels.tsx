@@ -51,7 +51,7 @@ export const Vessels = memo(function Vessels({
   const large = devices.length > singly;
   const width = devices.length <= 60 ? 34 : devices.length <= 300 ? 22 : devices.length <= 1200 ? 14 : 10;
   return (
-    <section aria-label="Vessels" data-devices={devices.length}>
+    <section aria-label="Vessels" className="field-of-vessels" data-devices={devices.length}>
       {groups.map(([name, ds]) => (
         <div
           key={name}

@@ -8,7 +8,7 @@ import { headspaceOf } from "../components/legend";
 import { Spark } from "../components/spark";
 import { Vessel } from "../components/vessel";
 import { useMatching, Where } from "../components/where";
-import { lasting, number, plural, say, words } from "../lib/format";
+import { called, lasting, number, plural, say, words } from "../lib/format";
 import { byNeed } from "../lib/need";
 import { useNow, useParam, useTitle } from "../lib/use";
 import { List } from "./fleet-list";
@@ -201,7 +201,7 @@ const Least = memo(function Least({ devices }: { devices: Device[] }) {
             >
               <Vessel device={d} width={27} />
               <span className="min-w-0">
-                <b className="block truncate font-mono text-[0.8125rem]">{d.id}</b>
+                <b className={`block truncate ${d.name ? "" : "font-mono text-[0.8125rem]"}`}>{called(d)}</b>
                 <Nearness device={d} models={models.data} now={now} />
               </span>
               <Spark history={histories[i]?.data} limit={directLimit(leastMargin(d))} />
