@@ -15,7 +15,7 @@ var ruleThings = things[client.Rule]{
 	columns: []column[client.Rule]{
 		{"rule", func(r client.Rule) string { return r.Name }},
 		{"priority", func(r client.Rule) string { return string(r.Priority) }},
-		{"on", func(r client.Rule) string { return yesNo(!r.Off) }},
+		{"on", func(r client.Rule) string { return yesNo(!r.Disabled) }},
 		{"models", func(r client.Rule) string { return strings.Join(r.Models, " ") }},
 		{"raise", func(r client.Rule) string { return r.Raise }},
 		{"on delay", func(r client.Rule) string { return r.OnDelay.String() }},
@@ -31,7 +31,7 @@ var ruleThings = things[client.Rule]{
 		}
 		return b
 	},
-	removed: "its open alarms close", example: "must_too_warm", folder: "examples/cellars/rules", set: "off=true",
+	removed: "its open alarms close", example: "must_too_warm", folder: "examples/cellars/rules", set: "disabled=true",
 }
 
 func yesNo(b bool) string {

@@ -142,7 +142,7 @@ func TestCheckCommand(t *testing.T) {
 		return string(out)
 	}
 	example := filepath.Join(service.Root(), "examples", "cellars")
-	if out := run(0, example); !strings.Contains(out, "6 models and 11 rules: nothing to say.") {
+	if out := run(0, example); !strings.Contains(out, "6 models, 11 rules and 6 sites: nothing to say.") {
 		t.Errorf("of the example it says\n%s", out)
 	}
 	folder := t.TempDir()

@@ -60,7 +60,7 @@ type Rule struct {
 	Priority Priority       `yaml:"priority" json:"priority" enum:"urgent,high,medium,low" doc:"How soon somebody must act"`
 	Message  string         `yaml:"message" json:"message" doc:"What the alarm says; expressions in braces are filled in, with their units" example:"{label.tank}: must at {must_temp}, limit {set.max_temp}"`
 	Cause    string         `yaml:"cause,omitempty" json:"cause,omitempty" doc:"What most likely lies behind it"`
-	Off      bool           `yaml:"off,omitempty" json:"off,omitempty" doc:"A rule that is off raises nothing; its open alarms return"`
+	Disabled bool           `yaml:"disabled,omitempty" json:"disabled,omitempty" doc:"A disabled rule raises nothing; its open alarms return"`
 	Response string         `yaml:"response,omitempty" json:"response,omitempty" doc:"What to do about it"`
 }
 

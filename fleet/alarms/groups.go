@@ -124,7 +124,7 @@ func (e *Engine) regroup(s *shard) {
 	e.rulesMu.RLock()
 	var rules []*groupRule
 	for _, r := range e.sorted() {
-		if r.Each == "" || r.Off {
+		if r.Each == "" || r.Disabled {
 			continue
 		}
 		g, err := e.groupRule(r)

@@ -64,7 +64,7 @@ func (e *Engine) compiled(m *model.Model, names []string) *ruleset {
 	}
 	var rules []*rule.Rule
 	for _, r := range e.sorted() {
-		if r.Each == "" && !r.Off && r.Names(m.Name) && (names == nil || slices.Contains(names, r.Name)) {
+		if r.Each == "" && !r.Disabled && r.Names(m.Name) && (names == nil || slices.Contains(names, r.Name)) {
 			rules = append(rules, r)
 		}
 	}

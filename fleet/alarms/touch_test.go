@@ -45,7 +45,7 @@ func TestRuleThatIsOff(t *testing.T) {
 	if n := len(r.OpenAlarms()); n != 1 {
 		t.Fatalf("%d alarms are open, want 1", n)
 	}
-	r.Rule(hot + "off: true\n")
+	r.Rule(hot + "disabled: true\n")
 	if n := len(r.OpenAlarms()); n != 0 {
 		t.Errorf("%d alarms are open of a rule that is off", n)
 	}
@@ -54,7 +54,7 @@ func TestRuleThatIsOff(t *testing.T) {
 		t.Errorf("a rule that is off raised %d alarms", n)
 	}
 	r.Restart(true)
-	if x, err := r.Alarms.Rule("must_hot"); err != nil || !x.Off {
+	if x, err := r.Alarms.Rule("must_hot"); err != nil || !x.Disabled {
 		t.Errorf("after a restart it is %+v, %v", x, err)
 	}
 	r.Rule(hot)

@@ -21,8 +21,8 @@ import (
 	"ullage/core/model"
 	"ullage/core/value"
 	"ullage/examples/cellars"
-	"ullage/fleet/event"
 	"ullage/fleet/devices"
+	"ullage/fleet/event"
 	"ullage/fleet/ingest"
 )
 

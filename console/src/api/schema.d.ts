@@ -2208,6 +2208,8 @@ export interface components {
              * @example label.stage == "fermenting"
              */
             devices?: string;
+            /** @description A disabled rule raises nothing; its open alarms return */
+            disabled?: boolean;
             /**
              * @description Label by which the devices are grouped; the rule is then about each group
              * @example label.site
@@ -2225,8 +2227,6 @@ export interface components {
              *     ]
              */
             models: string[];
-            /** @description A rule that is off raises nothing; its open alarms return */
-            off?: boolean;
             /**
              * @description How long the value must stay back before the alarm returns (ISA-18.2)
              * @example 5min

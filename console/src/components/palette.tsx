@@ -6,6 +6,15 @@ import { api, ask, listed } from "../api/client";
 import { useFleet } from "../api/live";
 import { Vessel } from "./vessel";
 
+// matches says how well something is what was typed: every word must stand in it,
+// better at the beginning of one of its own.
+function matches(value: string, typed: string): number {
+  const text = value.toLowerCase();
+  const words = typed.toLowerCase().split(/\s+/).filter(Boolean);
+  if (!words.every((w) => text.includes(w))) return 0;
+  return words.every((w) => text.startsWith(w) || text.includes(` ${w}`) || text.includes(`-${w}`)) ? 1 : 0.5;
+}
+
 // Palette goes anywhere from the keyboard.
 export default function Palette({ onClose }: { onClose: () => void }) {
   const { devices } = useFleet();
@@ -35,6 +44,7 @@ export default function Palette({ onClose }: { onClose: () => void }) {
       open
       onOpenChange={(open) => !open && onClose()}
       label="Go to"
+      filter={matches}
       overlayClassName="fixed inset-0 z-40 bg-black/40"
       contentClassName="fixed top-[12vh] left-1/2 z-50 w-[min(36rem,calc(100vw-2rem))] -translate-x-1/2 border border-line bg-surface shadow-lg"
     >

@@ -62,9 +62,9 @@ export function RulesPage() {
   const week = (r: Rule) => counts.data?.find((c) => c.rule === r.rule)?.raised ?? 0;
   const turn = async (r: Rule) => {
     try {
-      await put({ ...r, off: !r.off });
+      await put({ ...r, disabled: !r.disabled });
       await queries.invalidateQueries({ queryKey: ["rules"] });
-      tell(`${r.rule} is ${r.off ? "on" : "off; its open alarms return"}`, {
+      tell(`${r.rule} is ${r.disabled ? "on" : "off; its open alarms return"}`, {
         undo: () => put(r).then(() => queries.invalidateQueries({ queryKey: ["rules"] })),
       });
     } catch (e) {
@@ -76,7 +76,7 @@ export function RulesPage() {
       key: "rule",
       title: "Rule",
       value: (r) => r.rule,
-      cell: (r) => <span className={`font-mono ${r.off ? "text-muted" : ""}`}>{r.rule}</span>,
+      cell: (r) => <span className={`font-mono ${r.disabled ? "text-muted" : ""}`}>{r.rule}</span>,
     },
     {
       key: "priority",
@@ -84,9 +84,12 @@ export function RulesPage() {
       value: (r) => rank(r.priority),
       cell: (r) => (
         <span
-          className={`inline-flex h-5 items-center gap-1.5 ${raised.get(r.rule)?.length ? "font-semibold" : "text-muted opacity-70 grayscale"}`}
+          className={`inline-flex h-5 items-center gap-1.5 ${raised.get(r.rule)?.length ? "font-semibold" : "text-muted"}`}
         >
-          <Badge priority={r.priority} /> {r.priority}
+          <span className={raised.get(r.rule)?.length ? "" : "opacity-70 grayscale"}>
+            <Badge priority={r.priority} />
+          </span>{" "}
+          {r.priority}
         </span>
       ),
     },
@@ -111,10 +114,10 @@ export function RulesPage() {
     { key: "on_delay", title: "On-delay", value: (r) => r.on_delay, rare: true },
     { key: "deadband", title: "Deadband", value: (r) => r.deadband, right: true, rare: true },
     {
-      key: "off",
+      key: "disabled",
       title: "On",
-      value: (r) => Number(r.off ?? false),
-      cell: (r) => <Switch on={!r.off} name={r.rule} onTurn={() => turn(r)} />,
+      value: (r) => Number(r.disabled ?? false),
+      cell: (r) => <Switch on={!r.disabled} name={r.rule} onTurn={() => turn(r)} />,
     },
   ];
   return (
@@ -147,7 +150,7 @@ export function RulesPage() {
                 <Badge priority={r.priority} />
               </span>
               <b className="min-w-0 flex-1 font-mono">{r.rule}</b>
-              {r.off ? (
+              {r.disabled ? (
                 <span className="text-muted">off</span>
               ) : (
                 <b>{raised.get(r.rule)?.length ? `${raised.get(r.rule)!.length} raised` : ""}</b>
@@ -249,7 +252,7 @@ function written(r: Rule): string {
     "message",
     "cause",
     "response",
-    "off",
+    "disabled",
   ] as const;
   const out: Record<string, unknown> = {};
   for (const k of order) if (r[k] !== undefined && r[k] !== "" && r[k] !== 0) out[k] = r[k];
@@ -380,7 +383,7 @@ function Editor({ rule, tag, text: stored }: { rule?: Rule; tag?: string; text: 
                 ? "checking…"
                 : changed
                   ? "right; not saved yet"
-                  : rule?.off
+                  : rule?.disabled
                     ? "off"
                     : "in force")}
         </p>

@@ -39,11 +39,17 @@ function useDevicesBySite() {
   }, [devices]);
 }
 
-// timeThere is what the clock says at a site.
-const timeThere = (zone: string | undefined, now: number) =>
-  zone
-    ? new Date(now).toLocaleTimeString("en-GB", { hour: "2-digit", minute: "2-digit", timeZone: zone })
-    : "";
+// timeThere is what the clock says at a site; empty where the browser does not
+// know the zone.
+function timeThere(zone: string | undefined, now: number): string {
+  try {
+    return zone
+      ? new Date(now).toLocaleTimeString("en-GB", { hour: "2-digit", minute: "2-digit", timeZone: zone })
+      : "";
+  } catch {
+    return "";
+  }
+}
 
 export function SitesPage() {
   useTitle("Sites");
@@ -153,6 +159,7 @@ export function SitePage() {
   useTitle(name);
   const [changing, setChanging] = useState(false);
   const [removing, setRemoving] = useState(false);
+  const [gone, setGone] = useState(false);
   const tell = useTell();
   const navigate = useNavigate();
   const queries = useQueryClient();
@@ -160,13 +167,14 @@ export function SitePage() {
   const now = useNow(15_000);
   const site = useQuery({
     queryKey: ["sites", "one", name],
+    enabled: !gone,
     retry: false,
     queryFn: () => ask(api.GET("/api/v1/sites/{name}", { params: { path: { name } } })),
   });
   if (site.isPending) return <p className="py-6 text-muted">Loading…</p>;
   if (site.error) {
-    const gone = site.error instanceof Refusal && site.error.status === 404;
-    return gone ? (
+    const missing = site.error instanceof Refusal && site.error.status === 404;
+    return missing ? (
       <Empty
         title={`There is no site ${name}`}
         why={devices.length > 0 ? `${plural(devices.length, "device")} are labelled with it.` : undefined}
@@ -179,9 +187,15 @@ export function SitePage() {
   const s = site.data;
   const rows = [...devices].sort(byNeed);
   const remove = async () => {
-    await ask(api.DELETE("/api/v1/sites/{name}", { params: { path: { name } } }));
-    await queries.invalidateQueries({ queryKey: ["sites"] });
+    setGone(true); // what is not there any more is not asked for
+    try {
+      await ask(api.DELETE("/api/v1/sites/{name}", { params: { path: { name } } }));
+    } catch (e) {
+      setGone(false);
+      throw e;
+    }
     navigate("/sites");
+    await queries.invalidateQueries({ queryKey: ["sites"] });
     tell(`${name} is removed`, {
       undo: () =>
         ask(api.PUT("/api/v1/sites/{name}", { params: { path: { name } }, body: s }))
@@ -249,7 +263,7 @@ export function SitePage() {
         </section>
         <section aria-label="The place">
           <dl className="grid grid-cols-[6rem_minmax(0,1fr)] gap-y-1">
-            {fact("Time there", s.zone && `${timeThere(s.zone, now)}, ${s.zone}`)}
+            {fact("Time there", s.zone && [timeThere(s.zone, now), s.zone].filter(Boolean).join(", "))}
             {!s.zone && fact("Time there", "that of the service")}
             {fact("Position", position(s))}
             {fact("Address", s.address)}

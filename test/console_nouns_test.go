@@ -1,0 +1,303 @@
+package test
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"os/exec"
+	"strings"
+	"testing"
+	"time"
+
+	"ullage/test/browser"
+	"ullage/test/service"
+)
+
+// rows waits until a table has so many rows.
+func rows(n int) string { return fmt.Sprintf(`document.querySelectorAll("tbody tr").length === %d`, n) }
+
+// param waits until a parameter of the address has a value.
+func param(name, value string) string {
+	return fmt.Sprintf(`new URLSearchParams(location.search).get(%q) === %q`, name, value)
+}
+
+// quiet fails the test if the page has complained.
+func quiet(t *testing.T, p *browser.Page, what string) {
+	t.Helper()
+	if es := p.Errors(); len(es) > 0 {
+		t.Errorf("%s: the page complains of %q", what, es)
+	}
+	p.Forget()
+}
+
+// TestSitesRulesAndJournal works on what people make, by mouse and by keyboard.
+func TestSitesRulesAndJournal(t *testing.T) {
+	s := fleet(t)
+	p := open(t, s, "/")
+	ok(t, p.SignIn("engineer", service.Password))
+	within := 10 * time.Second
+
+	t.Run("the list of sites", func(t *testing.T) {
+		ok(t, p.Go(s.Console+"/sites"))
+		ok(t, p.Wait(rows(6), within))
+		ok(t, p.WaitText("6 sites", within))
+		ok(t, p.ClickText("Devices"))
+		ok(t, p.Wait(param("sort", "devices"), within))
+		ok(t, p.ClickText("Devices ↑"))
+		ok(t, p.Wait(`document.querySelector("tbody tr td").innerText === "Fennimore"`, within))
+		ok(t, p.Type("input[role=combobox]", `zone == "UTC"`))
+		ok(t, p.Wait(rows(1), within))
+		ok(t, p.Wait(param("where", `zone == "UTC"`), within))
+		ok(t, p.Go(s.Console+"/sites?where="+url.QueryEscape(`zone == "Asia/Tokyo"`)))
+		ok(t, p.WaitText("No site is like that", within))
+		ok(t, p.ClickText("Show all of them"))
+		ok(t, p.Wait(rows(6), within))
+		quiet(t, p, "the list")
+	})
+
+	t.Run("from the keyboard, there and back", func(t *testing.T) {
+		ok(t, p.Go(s.Console+"/sites"))
+		ok(t, p.Wait(rows(6), within))
+		_, err := browser.Eval[any](p, `document.querySelector("tbody a").focus()`)
+		ok(t, err)
+		ok(t, p.Keys("ArrowDown", "ArrowDown"))
+		ok(t, p.Wait(`document.activeElement.innerText === "Fennimore"`, within))
+		ok(t, p.Keys("Enter"))
+		ok(t, p.Wait(`location.pathname === "/sites/Fennimore" && document.querySelector("main img")?.naturalWidth > 0`, within))
+		ok(t, p.WaitText("12 devices", within))
+		_, err = browser.Eval[any](p, `history.back()`)
+		ok(t, err)
+		ok(t, p.Wait(rows(6), within))
+		ok(t, p.Wait(`document.activeElement.innerText === "Fennimore"`, within))
+		quiet(t, p, "there and back")
+	})
+
+	t.Run("a site is made, changed, removed and put back", func(t *testing.T) {
+		ok(t, p.ClickText("New site"))
+		ok(t, p.Wait(`document.querySelector("#site-site")`, within))
+		ok(t, p.Type("#site-site", "Weir House"))
+		ok(t, p.Type("#site-zone", "Mars/Olympus"))
+		ok(t, p.Type("#site-north", "47,5"))
+		ok(t, p.Keys("Enter"))
+		ok(t, p.WaitText("is no time zone that is known", within)) // and what was typed stays
+		ok(t, p.Type("#site-zone", "Europe/Berlin"))
+		ok(t, p.Keys("Enter"))
+		ok(t, p.WaitText("write both or none", within))
+		ok(t, p.Type("#site-east", "8.25"))
+		ok(t, p.Keys("Enter"))
+		ok(t, p.Wait(`location.pathname === "/sites/Weir%20House"`, within))
+		ok(t, p.WaitText("47.500° N, 8.250° E", within))
+		p.Forget() // the refusals
+		ok(t, p.ClickText("Change"))
+		ok(t, p.Wait(`document.querySelector("#site-note")`, within))
+		ok(t, p.Type("#site-note", "mind the step"))
+		ok(t, p.ClickText("Save"))
+		ok(t, p.WaitText("mind the step", within))
+		ok(t, p.ClickText("Remove"))
+		ok(t, p.WaitText("Remove Weir House?", within))
+		ok(t, p.ClickText("Remove it"))
+		ok(t, p.Wait(`location.pathname === "/sites"`, within))
+		ok(t, p.Wait(rows(6), within))
+		ok(t, p.ClickText("Undo"))
+		ok(t, p.Wait(rows(7), within))
+		if out := cli(t, s, "site", "show", "Weir House"); !strings.Contains(out, "mind the step") {
+			t.Errorf("put back it is %s", out)
+		}
+		cli(t, s, "site", "remove", "Weir House")
+		ok(t, p.Wait(rows(6), within)) // the page is told
+		quiet(t, p, "a site")
+	})
+
+	t.Run("rules are switched", func(t *testing.T) {
+		ok(t, p.Go(s.Console+"/rules"))
+		ok(t, p.Wait(rows(11), within))
+		const knob = `[role=switch][aria-label="must_too_warm is in force"]`
+		ok(t, p.Click(knob))
+		ok(t, p.Wait(`document.querySelector('`+knob+`').getAttribute("aria-checked") === "false"`, within))
+		if out := cli(t, s, "rule", "show", "must_too_warm"); !strings.Contains(out, "disabled: true") {
+			t.Errorf("switched off it is %s", out)
+		}
+		ok(t, p.ClickText("Undo"))
+		ok(t, p.Wait(`document.querySelector('`+knob+`').getAttribute("aria-checked") === "true"`, within))
+		quiet(t, p, "the rules")
+	})
+
+	t.Run("a rule is changed, with its mistakes in their places", func(t *testing.T) {
+		ok(t, p.Go(s.Console+"/rules/must_too_warm"))
+		ok(t, p.Wait(`document.querySelector(".cm-content")?.innerText.includes("must_temp")`, within))
+		edit(t, p, "must_temp >", "must_tmp >")
+		ok(t, p.WaitText("did you mean must_temp?", within))
+		ok(t, p.Wait(`document.querySelector(".cm-lintRange-error")?.innerText === "must_tmp"`, within))
+		edit(t, p, "must_tmp >", "must_temp + 1 >")
+		ok(t, p.WaitText("right; not saved yet", within))
+		ok(t, p.ClickText("Put in force"))
+		ok(t, p.WaitText("must_too_warm is in force", within))
+		if out := cli(t, s, "rule", "show", "must_too_warm"); !strings.Contains(out, "must_temp + 1 > set.max_temp") {
+			t.Errorf("in force is %s", out)
+		}
+		// Somebody else changes it under an open page: nothing is overwritten.
+		edit(t, p, "must_temp + 1 >", "must_temp + 2 >")
+		ok(t, p.WaitText("right; not saved yet", within))
+		quiet(t, p, "the editor")
+		_, err := browser.Eval[any](p, `fetch("/api/v1/rules/must_too_warm").then((r) => r.json()).then((r) => { window.theirs = r; })`)
+		ok(t, err)
+		cli(t, s, "rule", "save", "must_too_warm", "deadband=3")
+		ok(t, p.ClickText("Put in force"))
+		ok(t, p.WaitText("changed by somebody else", within))
+		p.Forget()
+	})
+
+	t.Run("the journal of the fleet", func(t *testing.T) {
+		ok(t, p.Go(s.Console+"/journal?kind=site+changed"))
+		ok(t, p.WaitText("engineer removed the site Weir House", within))
+		ok(t, p.WaitText("engineer saved the site Weir House; note: nothing → mind the step", within))
+		ok(t, p.Go(s.Console+"/journal?where="+url.QueryEscape(`label.site == "Kilnside"`)))
+		ok(t, p.WaitText("press-kilnside-1", within))
+		if text, err := browser.Eval[string](p, `document.querySelector("main ol").innerText`); err != nil || strings.Contains(text, "fennimore") {
+			t.Errorf("the journal of Kilnside tells of Fennimore, %v", err)
+		}
+		quiet(t, p, "the journal")
+	})
+
+	t.Run("a document is found and leads to another", func(t *testing.T) {
+		ok(t, p.Go(s.Console+"/rules"))
+		ok(t, p.Wait(rows(11), within))
+		ok(t, p.Insert("/"))
+		ok(t, p.Wait(`document.querySelector("[cmdk-input]")`, within))
+		ok(t, p.Insert("document alarm rules"))
+		ok(t, p.Wait(`document.querySelector("[cmdk-item][aria-selected=true]")?.innerText.includes("Alarm rules")`, within))
+		ok(t, p.Keys("Enter"))
+		ok(t, p.Wait(`location.pathname === "/documents/rules" && document.querySelector("article h1")?.innerText === "Alarm rules"`, within))
+		ok(t, p.ClickText("expressions"))
+		ok(t, p.Wait(`location.pathname === "/documents/expressions"`, within))
+		quiet(t, p, "the documents")
+	})
+
+	t.Run("a page that fails comes back by itself", func(t *testing.T) {
+		ok(t, p.Go(s.Console+"/sites"))
+		ok(t, p.Wait(rows(6), within))
+		_, err := browser.Eval[any](p, `(() => { window.kept = Date.prototype.toLocaleDateString; Date.prototype.toLocaleDateString = () => { throw new Error("broken for the test"); }; })()`)
+		ok(t, err)
+		ok(t, p.ClickText("engineer"))
+		_, err = browser.Eval[any](p, `(history.pushState({}, "", "/journal"), dispatchEvent(new PopStateEvent("popstate")))`)
+		ok(t, err)
+		ok(t, p.WaitText("This page has failed", within))
+		_, err = browser.Eval[any](p, `(() => { Date.prototype.toLocaleDateString = window.kept; })()`)
+		ok(t, err)
+		ok(t, p.Wait(`document.querySelectorAll("main ol li").length > 3`, 15*time.Second))
+		p.Forget()
+	})
+}
+
+// edit replaces a text in the editor of the page.
+func edit(t *testing.T, p *browser.Page, from, to string) {
+	t.Helper()
+	a, err := json.Marshal([2]string{from, to})
+	ok(t, err)
+	changed, err := browser.Eval[bool](p, fmt.Sprintf(`(() => {
+		const [from, to] = %s;
+		const content = document.querySelector(".cm-content");
+		const view = (content.cmTile ?? content.cmView)?.view ?? content.cmView?.rootView?.view;
+		const at = view.state.doc.toString().indexOf(from);
+		if (at >= 0) view.dispatch({ changes: { from: at, to: at + from.length, insert: to } });
+		return at >= 0;
+	})()`, a))
+	if err != nil || !changed {
+		t.Fatalf("%q is not in the text, %v", from, err)
+	}
+}
+
+// TestOnboardingInTheConsole onboards a device, hears it, names it, and takes it
+// out of service, without leaving the console.
+func TestOnboardingInTheConsole(t *testing.T) {
+	s := start(t)
+	cellars(t, s)
+	cli(t, s, "device", "create", "hub-fennimore", "--model", "cellar-hub")
+	p := open(t, s, "/")
+	ok(t, p.SignIn("engineer", service.Password))
+	within := 10 * time.Second
+	ok(t, p.ClickText("Join"))
+	ok(t, p.Wait(`document.querySelectorAll("#join-model option").length === 7`, within))
+	ok(t, p.Type("#join-id", "Tank 8"))
+	ok(t, p.WaitText("small letters, digits and hyphens, at most 63", within))
+	ok(t, p.Type("#join-id", "hub-fennimore"))
+	ok(t, p.WaitText("there is a device of that id already", within))
+	ok(t, p.Type("#join-id", "tank-fennimore-08"))
+	_, err := browser.Eval[any](p, `(() => { const s = document.querySelector("#join-model");
+		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "tank-probe"); s.dispatchEvent(new Event("change", { bubbles: true })); })()`)
+	ok(t, err)
+	ok(t, p.Type("#join-name", "Der achte Tank 第八"))
+	ok(t, p.Type(`[aria-label="Value of label site"]`, "Fennimore"))
+	ok(t, p.Type("#join-hub", "hub-nowhere"))
+	ok(t, p.ClickText("Onboard it"))
+	ok(t, p.WaitText("could be the hub of tank-fennimore-08", within))
+	p.Forget()
+	ok(t, p.Type("#join-hub", "hub-fennimore"))
+	ok(t, p.ClickText("Onboard it"))
+	ok(t, p.WaitText("tank-fennimore-08 is onboarded", within))
+	command, err := browser.Eval[string](p, `[...document.querySelectorAll("code")].map((c) => c.innerText).find((c) => c.startsWith("curl"))`)
+	ok(t, err)
+	if out, err := exec.Command("sh", "-c", command).CombinedOutput(); err != nil || !strings.Contains(string(out), "kept") {
+		t.Fatalf("%s gives %s, %v", command, out, err)
+	}
+	ok(t, p.WaitText("It has been heard", within))
+	ok(t, p.ClickText("Look at Der achte Tank 第八"))
+	ok(t, p.Wait(`document.querySelector("h1")?.innerText.startsWith("Der achte Tank 第八 tank-fennimore-08")`, within))
+	ok(t, p.Wait(`document.querySelector('main a[href="/devices/hub-fennimore"]')`, within))
+
+	menu := func(entry string) {
+		t.Helper()
+		ok(t, p.Click(`button[aria-haspopup=menu]:not(header *)`))
+		ok(t, p.Wait(`document.querySelector("[role=menu]")`, within))
+		ok(t, p.ClickText(entry))
+	}
+	t.Run("named otherwise, and back", func(t *testing.T) {
+		menu("Name, labels and hub")
+		ok(t, p.Wait(`document.querySelector("#device-name")`, within))
+		ok(t, p.Type("#device-name", "North tank"))
+		ok(t, p.ClickText("One more label"))
+		ok(t, p.Type(`[aria-label="Key of label 2"]`, "row"))
+		ok(t, p.Type(`[aria-label="Value of label row"]`, "B"))
+		ok(t, p.ClickText("Save"))
+		ok(t, p.Wait(`document.querySelector("h1").innerText.includes("North tank") && document.querySelector("h1").innerText.includes("row B")`, within))
+		ok(t, p.ClickText("Undo"))
+		ok(t, p.Wait(`document.querySelector("h1").innerText.includes("第八") && !document.querySelector("h1").innerText.includes("row B")`, within))
+		quiet(t, p, "naming it")
+	})
+	t.Run("found by its name", func(t *testing.T) {
+		ok(t, p.Insert("/"))
+		ok(t, p.Wait(`document.querySelector("[cmdk-input]")`, within))
+		ok(t, p.Insert("achte"))
+		ok(t, p.Wait(`document.querySelector("[cmdk-item][aria-selected=true]")?.innerText.includes("tank-fennimore-08")`, within))
+		ok(t, p.Keys("Escape"))
+	})
+	t.Run("a new token is shown once", func(t *testing.T) {
+		menu("New token")
+		ok(t, p.WaitText("stops working at once", within))
+		ok(t, p.ClickText("Give it a new token"))
+		ok(t, p.WaitText("It is shown this once", within))
+		ok(t, p.ClickText("Done"))
+		ok(t, p.Wait(`!document.body.innerText.includes("It is shown this once")`, within))
+		if out, _ := exec.Command("sh", "-c", command).CombinedOutput(); !strings.Contains(string(out), "not authorised") {
+			t.Errorf("with the old token: %s", out)
+		}
+	})
+	t.Run("suspended, let in, retired", func(t *testing.T) {
+		menu("Suspend")
+		ok(t, p.WaitText("It is cut off at once", within))
+		ok(t, p.ClickText("Suspend it"))
+		ok(t, p.Wait(`document.querySelector("h1 + p").innerText.startsWith("suspended")`, within))
+		menu("Let it in again")
+		ok(t, p.Wait(`!document.querySelector("h1 + p").innerText.startsWith("suspended")`, within))
+		menu("Retire")
+		ok(t, p.Wait(`document.querySelector("#retire-id")`, within))
+		disabled, err := browser.Eval[bool](p, `[...document.querySelectorAll("button")].find((b) => b.innerText === "Retire it").disabled`)
+		if err != nil || !disabled {
+			t.Errorf("it can be retired without a word, %v", err)
+		}
+		ok(t, p.Type("#retire-id", "tank-fennimore-08"))
+		ok(t, p.ClickText("Retire it"))
+		ok(t, p.Wait(`document.querySelector("h1 + p").innerText.startsWith("retired")`, within))
+		quiet(t, p, "its status")
+	})
+}
