@@ -3,14 +3,14 @@ export CGO_ENABLED = 0
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo 0.1.0-dev)
 LDFLAGS = -s -w -X ullage/server.Version=$(VERSION)
 
-.PHONY: demo test race build bench lint screenshots types setup fuzz clean
+.PHONY: demo test race build dist bench lint screenshots types setup fuzz clean
 
 demo: build ## build, start the service with the simulated fleet, run until Ctrl-C
 	@bin/ullage demo $(ARGS)
 
 test: build ## everything: lint, unit tests, end-to-end tests
 	@scripts/setup.sh test
-	@$(MAKE) --no-print-directory lint
+	@$(MAKE) --no-print-directory test/corpora/node_modules/.stamp lint
 	go test -timeout 15m ./...
 	@$(MAKE) --no-print-directory race
 
@@ -21,9 +21,11 @@ race: export CGO_ENABLED = 1
 race: ## the race detector over what goroutines share
 	go test -race -short -timeout 10m $(RACED)
 
-build: console/node_modules/.stamp ## bin/ullage, one binary with the console inside
-	@cd console && npx --no-install vite build --logLevel warn
-	go build -trimpath -ldflags '$(LDFLAGS)' -o bin/ullage ./cmd/ullage
+build: ## bin/ullage, one binary with the console inside
+	@LDFLAGS='$(LDFLAGS)' scripts/build.sh
+
+dist: build ## static binaries with check sums, for Linux, macOS and Windows
+	@LDFLAGS='$(LDFLAGS)' VERSION='$(VERSION)' scripts/dist.sh
 
 console/node_modules/.stamp: console/package-lock.json
 	@scripts/setup.sh console
@@ -34,6 +36,10 @@ lint: console/node_modules/.stamp
 	go vet ./...
 	go tool staticcheck ./...
 	cd console && npx --no-install tsc --noEmit && npx --no-install eslint --max-warnings 0 src && npx --no-install prettier --check --log-level warn src
+
+test/corpora/node_modules/.stamp: test/corpora/package-lock.json
+	@scripts/setup.sh corpora
+	@touch $@
 
 bench: build ## every figure with its target and its ratio to a ceiling of the same run
 	@scripts/setup.sh test
@@ -51,4 +57,4 @@ fuzz: ## every fuzz target for a while
 	@scripts/fuzz.sh $(or $(FUZZTIME),20s)
 
 clean:
-	rm -rf bin console/dist/assets console/dist/index.html console/node_modules
+	rm -rf bin dist console/dist/assets console/dist/index.html console/node_modules test/corpora/node_modules

@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# Installs what is missing: scripts/setup.sh console | test | screenshots
+# Installs what is missing: scripts/setup.sh console | corpora | test | screenshots
 set -euo pipefail
 cd "$(dirname "$0")/.."
 
@@ -24,10 +24,14 @@ console)
   debian nodejs node npm npm
   (cd console && npm ci --ignore-scripts --no-audit --no-fund --loglevel error)
   ;;
+corpora) # what the tests compare with, and nothing of Ullage
+  debian nodejs node npm npm
+  (cd test/corpora && npm ci --ignore-scripts --no-audit --no-fund --loglevel error)
+  ;;
 test) debian build-essential gcc chromium chromium mosquitto-clients mosquitto_pub curl curl ;;
 screenshots) debian chromium chromium xvfb Xvfb xterm xterm imagemagick import ;;
 *)
-  echo "usage: scripts/setup.sh console | test | screenshots" >&2
+  echo "usage: scripts/setup.sh console | corpora | test | screenshots" >&2
   exit 2
   ;;
 esac

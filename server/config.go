@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"os"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -15,8 +16,6 @@ import (
 	_ "time/tzdata" // zones are known where the system has no database
 
 	"github.com/goccy/go-yaml"
-	"github.com/knadh/koanf/providers/confmap"
-	"github.com/knadh/koanf/v2"
 	"github.com/spf13/pflag"
 
 	"ullage/app"
@@ -27,36 +26,56 @@ import (
 	"ullage/transport/door"
 )
 
-// Option is one thing that can be configured: by a key in the config file, a
-// flag (with hyphens) and an environment variable (ULLAGE_ and capitals).
+// Values are everything that can be configured. The tag option is the key in the
+// config file; the flag has hyphens for its underscores, the environment
+// variable ULLAGE_ before it in capitals. A secret is never shown, and has no
+// flag.
+type Values struct {
+	Data            string `option:"data" help:"data folder; one process at a time"`
+	Listen          string `option:"listen" help:"address of the console and the API"`
+	MQTT            string `option:"mqtt" help:"address for devices that speak MQTT"`
+	DeviceHTTP      string `option:"device_http" help:"address for devices that speak HTTP"`
+	Pprof           string `option:"pprof" help:"address of profiles for net/http/pprof, on loopback only; off if empty"`
+	PlainAnywhere   bool   `option:"plain_anywhere" help:"let the unencrypted listeners leave the loopback interface"`
+	FirstPerson     string `option:"first_person" help:"name of the first sign-in of an empty data folder"`
+	FirstPassword   string `option:"first_password" help:"its password; made up and printed once if empty" secret:"true"`
+	Zone            string `option:"zone" help:"time zone of sites that say none, for schedules, as in Pacific/Chatham"`
+	MessageLimit    int    `option:"message_limit" help:"largest message of a device, in bytes"`
+	DeviceRate      int    `option:"device_rate" help:"messages a second of one device; 0 for no limit"`
+	DeviceConnects  int    `option:"device_connects" help:"MQTT connections a minute of one device; 0 for no limit"`
+	AddressFailures int    `option:"address_failures" help:"failed device sign-ins a minute of one address before answers slow down"`
+	StoreLimit      int    `option:"store_limit" help:"largest size of the telemetry file, in MB; 0 for no limit but the disk's"`
+	KeepReadings    string `option:"keep_readings" help:"how long readings are kept of which the model says nothing, like 365d; always if empty"`
+	KeepRollups     string `option:"keep_rollups" help:"how long roll-ups are kept of which the model says nothing, like 3650d; always if empty"`
+	LogLevel        string `option:"log_level" help:"debug, info, warn or error"`
+	LogFormat       string `option:"log_format" help:"text or json"`
+}
+
+// Defaults are the values of which nothing else is said.
+func Defaults() Values {
+	return Values{Data: "ullage-data", Listen: "127.0.0.1:8460", MQTT: "127.0.0.1:1883", DeviceHTTP: "127.0.0.1:8461", FirstPerson: "engineer",
+		Zone: "UTC", MessageLimit: ingest.MaxMessage, DeviceRate: 50, DeviceConnects: 20, AddressFailures: 30, LogLevel: "info", LogFormat: "text"}
+}
+
+// Option is one of the Values.
 type Option struct {
 	Key     string
 	Default any // string, int or bool
 	Help    string
-	Secret  bool // never shown
+	Secret  bool
+	field   int
 }
 
 // Options lists every option.
-var Options = []Option{
-	{Key: "data", Default: "ullage-data", Help: "data folder; one process at a time"},
-	{Key: "listen", Default: "127.0.0.1:8460", Help: "address of the console and the API"},
-	{Key: "mqtt", Default: "127.0.0.1:1883", Help: "address for devices that speak MQTT"},
-	{Key: "device_http", Default: "127.0.0.1:8461", Help: "address for devices that speak HTTP"},
-	{Key: "pprof", Default: "", Help: "address of profiles for net/http/pprof, on loopback only; off if empty"},
-	{Key: "plain_anywhere", Default: false, Help: "let the unencrypted listeners leave the loopback interface"},
-	{Key: "first_person", Default: "engineer", Help: "name of the first sign-in of an empty data folder"},
-	{Key: "first_password", Default: "", Help: "its password; made up and printed once if empty", Secret: true},
-	{Key: "zone", Default: "UTC", Help: "time zone of the sites, for schedules, as in Pacific/Chatham"},
-	{Key: "message_limit", Default: ingest.MaxMessage, Help: "largest message of a device, in bytes"},
-	{Key: "device_rate", Default: 50, Help: "messages a second of one device; 0 for no limit"},
-	{Key: "device_connects", Default: 20, Help: "MQTT connections a minute of one device; 0 for no limit"},
-	{Key: "address_failures", Default: 30, Help: "failed device sign-ins a minute of one address before answers slow down"},
-	{Key: "store_limit", Default: 0, Help: "largest size of the telemetry file, in MB; 0 for no limit but the disk's"},
-	{Key: "keep_readings", Default: "", Help: "how long readings are kept of which the model says nothing, like 365d; always if empty"},
-	{Key: "keep_rollups", Default: "", Help: "how long roll-ups are kept of which the model says nothing, like 3650d; always if empty"},
-	{Key: "log_level", Default: "info", Help: "debug, info, warn or error"},
-	{Key: "log_format", Default: "text", Help: "text or json"},
-}
+var Options = func() []Option {
+	v := reflect.ValueOf(Defaults())
+	out := make([]Option, v.NumField())
+	for i := range out {
+		f := v.Type().Field(i)
+		out[i] = Option{Key: f.Tag.Get("option"), Default: v.Field(i).Interface(), Help: f.Tag.Get("help"), Secret: f.Tag.Get("secret") == "true", field: i}
+	}
+	return out
+}()
 
 // Flag returns the option's flag without its dashes.
 func (o Option) Flag() string { return strings.ReplaceAll(o.Key, "_", "-") }
@@ -66,8 +85,8 @@ func (o Option) Env() string { return "ULLAGE_" + strings.ToUpper(o.Key) }
 
 // Config is what is in force, and where each value came from.
 type Config struct {
-	k    *koanf.Koanf
-	from map[string]string
+	Values
+	from map[string]string // by key
 }
 
 // AddFlags adds a flag for every option, and --config.
@@ -92,20 +111,7 @@ func AddFlags(f *pflag.FlagSet) {
 // Load reads defaults, then the file, then the environment, then the flags
 // that were given; later ones win.
 func Load(flags *pflag.FlagSet, env func(string) (string, bool)) (*Config, error) {
-	c := &Config{k: koanf.New("."), from: map[string]string{}}
-	layer := func(values map[string]any, where func(key string) string) error {
-		for k := range values {
-			c.from[k] = where(k)
-		}
-		return c.k.Load(confmap.Provider(values, "."), nil)
-	}
-	defaults := map[string]any{}
-	for _, o := range Options {
-		defaults[o.Key] = o.Default
-	}
-	if err := layer(defaults, func(string) string { return "default" }); err != nil {
-		return nil, err
-	}
+	c := &Config{Values: Defaults(), from: map[string]string{}}
 	path, chosen := "ullage.yaml", false
 	if v, ok := env("ULLAGE_CONFIG"); ok && v != "" {
 		path, chosen = v, true
@@ -118,29 +124,40 @@ func Load(flags *pflag.FlagSet, env func(string) (string, bool)) (*Config, error
 	if err != nil && (chosen || !errors.Is(err, fs.ErrNotExist)) {
 		return nil, err
 	}
-	if err := layer(file, func(string) string { return "file " + path }); err != nil {
-		return nil, err
-	}
-	fromEnv, fromFlags := map[string]any{}, map[string]any{}
 	for _, o := range Options {
+		c.from[o.Key] = "default"
+		if v, ok := file[o.Key]; ok {
+			if err := c.set(o, fmt.Sprint(v), o.Key+" in "+path, "file "+path); err != nil {
+				return nil, err
+			}
+		}
 		if v, ok := env(o.Env()); ok {
-			if fromEnv[o.Key], err = o.parse(v, o.Env()); err != nil {
+			if err := c.set(o, v, o.Env(), "environment "+o.Env()); err != nil {
 				return nil, err
 			}
 		}
 		if flags != nil && !o.Secret && flags.Changed(o.Flag()) {
-			if fromFlags[o.Key], err = o.parse(flags.Lookup(o.Flag()).Value.String(), "--"+o.Flag()); err != nil {
+			if err := c.set(o, flags.Lookup(o.Flag()).Value.String(), "--"+o.Flag(), "flag --"+o.Flag()); err != nil {
 				return nil, err
 			}
 		}
 	}
-	key := func(k string) Option {
-		return Options[slices.IndexFunc(Options, func(o Option) bool { return o.Key == k })]
+	return c, nil
+}
+
+func (c *Config) field(o Option) reflect.Value {
+	return reflect.ValueOf(&c.Values).Elem().Field(o.field)
+}
+
+// set reads one value; where is what a mistake in it is told of.
+func (c *Config) set(o Option, s, where, from string) error {
+	v, err := o.parse(s, where)
+	if err != nil {
+		return err
 	}
-	if err := layer(fromEnv, func(k string) string { return "environment " + key(k).Env() }); err != nil {
-		return nil, err
-	}
-	return c, layer(fromFlags, func(k string) string { return "flag --" + key(k).Flag() })
+	c.field(o).Set(reflect.ValueOf(v))
+	c.from[o.Key] = from
+	return nil
 }
 
 func readFile(path string) (map[string]any, error) {
@@ -152,17 +169,12 @@ func readFile(path string) (map[string]any, error) {
 	if err := yaml.Unmarshal(b, &raw); err != nil {
 		return nil, fault.New(fault.Invalid, "the config file %s is not YAML: %s", path, yaml.FormatError(err, false, false))
 	}
-	out := map[string]any{}
-	for k, v := range raw {
-		i := slices.IndexFunc(Options, func(o Option) bool { return o.Key == k })
-		if i < 0 {
+	for k := range raw {
+		if !slices.ContainsFunc(Options, func(o Option) bool { return o.Key == k }) {
 			return nil, fault.New(fault.Invalid, "the config file %s has a key %q that does not exist", path, k).On("config")
 		}
-		if out[k], err = Options[i].parse(fmt.Sprint(v), k+" in "+path); err != nil {
-			return nil, err
-		}
 	}
-	return out, nil
+	return raw, nil
 }
 
 func (o Option) parse(s, where string) (any, error) {
@@ -195,7 +207,7 @@ type Shown struct {
 func (c *Config) Show() []Shown {
 	out := make([]Shown, len(Options))
 	for i, o := range Options {
-		out[i] = Shown{o.Key, c.k.Get(o.Key), c.from[o.Key], o.Help}
+		out[i] = Shown{o.Key, c.field(o).Interface(), c.from[o.Key], o.Help}
 		if o.Secret {
 			out[i].Value = "(not shown)"
 		}
@@ -203,62 +215,59 @@ func (c *Config) Show() []Shown {
 	return out
 }
 
-func (c *Config) str(key string) string { return c.k.String(key) }
-func (c *Config) num(key string) int    { return c.k.Int(key) }
-
 func (c *Config) zone() (*time.Location, error) {
-	zone, err := time.LoadLocation(c.str("zone"))
+	zone, err := time.LoadLocation(c.Zone)
 	if err != nil {
-		return nil, fault.New(fault.Invalid, "zone is %q, which is no time zone that is known", c.str("zone")).Then("write a name of the IANA database, such as UTC or Pacific/Chatham")
+		return nil, fault.New(fault.Invalid, "zone is %q, which is no time zone that is known", c.Zone).Then("write a name of the IANA database, such as UTC or Pacific/Chatham")
 	}
 	return zone, nil
 }
 
 // keep reads how long something is kept; 0 for always.
-func (c *Config) keep(key string) (time.Duration, error) {
-	if c.str(key) == "" {
+func keep(key, span string) (time.Duration, error) {
+	if span == "" {
 		return 0, nil
 	}
-	d, err := value.ParseDuration(c.str(key))
+	d, err := value.ParseDuration(span)
 	if err != nil || d.Std() < 24*time.Hour {
-		return 0, fault.New(fault.Invalid, "%s is %q, which is not how long something is kept", key, c.str(key)).Then("write it like 90d or 365d, one day at least")
+		return 0, fault.New(fault.Invalid, "%s is %q, which is not how long something is kept", key, span).Then("write it like 90d or 365d, one day at least")
 	}
 	return d.Std(), nil
 }
 
 func (c *Config) limits() door.Limits {
 	l := door.DefaultLimits()
-	l.Message, l.Rate = c.num("message_limit"), float64(c.num("device_rate"))
-	l.Connects, l.Failures = c.num("device_connects"), c.num("address_failures")
+	l.Message, l.Rate = c.MessageLimit, float64(c.DeviceRate)
+	l.Connects, l.Failures = c.DeviceConnects, c.AddressFailures
 	return l
 }
 
 // Logger returns the logger that the configuration asks for.
 func (c *Config) Logger(w io.Writer) (*slog.Logger, error) {
 	var level slog.Level
-	if err := level.UnmarshalText([]byte(c.str("log_level"))); err != nil {
-		return nil, fault.New(fault.Invalid, "log_level is %q; it is debug, info, warn or error", c.str("log_level"))
+	if err := level.UnmarshalText([]byte(c.LogLevel)); err != nil {
+		return nil, fault.New(fault.Invalid, "log_level is %q; it is debug, info, warn or error", c.LogLevel)
 	}
 	o := &slog.HandlerOptions{Level: level}
-	switch c.str("log_format") {
+	switch c.LogFormat {
 	case "text":
 		return slog.New(slog.NewTextHandler(w, o)), nil
 	case "json":
 		return slog.New(slog.NewJSONHandler(w, o)), nil
 	}
-	return nil, fault.New(fault.Invalid, "log_format is %q; it is text or json", c.str("log_format"))
+	return nil, fault.New(fault.Invalid, "log_format is %q; it is text or json", c.LogFormat)
 }
 
 // app returns how the parts of the service are put together.
 func (c *Config) app(log *slog.Logger) (app.Options, error) {
-	o := app.Options{Dir: c.str("data"), Store: store.Options{MaxBytes: int64(c.num("store_limit")) << 20}, Limits: c.limits(), Log: log}
+	o := app.Options{Dir: c.Data, Store: store.Options{MaxBytes: int64(c.StoreLimit) << 20}, Limits: c.limits(), Log: log}
 	var err error
 	if o.Zone, err = c.zone(); err != nil {
 		return o, err
 	}
-	if o.KeepReadings, err = c.keep("keep_readings"); err != nil {
+	if o.KeepReadings, err = keep("keep_readings", c.KeepReadings); err != nil {
 		return o, err
 	}
-	o.KeepRollups, err = c.keep("keep_rollups")
+	o.KeepRollups, err = keep("keep_rollups", c.KeepRollups)
 	return o, err
 }

@@ -38,10 +38,11 @@ type Started struct {
 // listener is one address that the service listens on. Rows of the table are
 // bound before anything starts, and closed in their order at the stop.
 type listener struct {
-	key   string // of its option
-	serve func(net.Listener) error
-	stop  func(context.Context)
-	on    net.Listener
+	key     string // of its option
+	address string // empty for off
+	serve   func(net.Listener) error
+	stop    func(context.Context)
+	on      net.Listener
 }
 
 // Run starts the service and returns when ctx is done and everything accepted
@@ -74,10 +75,10 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	operators := &http.Server{ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return streams }}
 	profile := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: profiles()}
 	table := []*listener{
-		{key: "mqtt", serve: broker.Serve, stop: func(context.Context) { broker.Stop(5 * time.Second) }},
-		{key: "device_http", serve: field.Serve, stop: func(ctx context.Context) { _ = field.Shutdown(ctx) }},
-		{key: "listen", serve: operators.Serve, stop: func(ctx context.Context) { endStreams(); _ = operators.Shutdown(ctx) }},
-		{key: "pprof", serve: profile.Serve, stop: func(ctx context.Context) { _ = profile.Close() }},
+		{key: "mqtt", address: c.MQTT, serve: broker.Serve, stop: func(context.Context) { broker.Stop(5 * time.Second) }},
+		{key: "device_http", address: c.DeviceHTTP, serve: field.Serve, stop: func(ctx context.Context) { _ = field.Shutdown(ctx) }},
+		{key: "listen", address: c.Listen, serve: operators.Serve, stop: func(ctx context.Context) { endStreams(); _ = operators.Shutdown(ctx) }},
+		{key: "pprof", address: c.Pprof, serve: profile.Serve, stop: func(ctx context.Context) { _ = profile.Close() }},
 	}
 	defer func() {
 		for _, l := range table {
@@ -88,23 +89,23 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	}()
 	at := map[string]string{}
 	for _, l := range table {
-		address := c.str(l.key)
+		address := l.address
 		if address == "" {
 			continue // off
 		}
-		if l.on, err = bind(l.key, address, c.k.Bool("plain_anywhere") && l.key != "pprof"); err != nil {
+		if l.on, err = bind(l.key, address, c.PlainAnywhere && l.key != "pprof"); err != nil {
 			return err
 		}
 		at[l.key] = l.on.Addr().String()
 	}
 	started := Started{Console: "http://" + at["listen"], MQTT: at["mqtt"], DeviceHTTP: at["device_http"]}
 	if a.People.Empty() {
-		password, err := a.People.Add(ctx, c.str("first_person"), c.str("first_password"), "")
+		password, err := a.People.Add(ctx, c.FirstPerson, c.FirstPassword, "")
 		if err != nil {
 			return err
 		}
-		if c.str("first_password") == "" {
-			started.FirstPerson, started.FirstPassword = c.str("first_person"), password
+		if c.FirstPassword == "" {
+			started.FirstPerson, started.FirstPassword = c.FirstPerson, password
 		}
 	}
 	var page fs.FS

@@ -43,6 +43,7 @@ func TestSitesRulesAndJournal(t *testing.T) {
 		ok(t, p.WaitText("6 sites", within))
 		ok(t, p.ClickText("Devices"))
 		ok(t, p.Wait(param("sort", "devices"), within))
+		ok(t, p.Wait(`[...document.querySelectorAll("thead button")].some((b) => b.innerText.trim() === "Devices ↑")`, within))
 		ok(t, p.ClickText("Devices ↑"))
 		ok(t, p.Wait(`document.querySelector("tbody tr td").innerText === "Fennimore"`, within))
 		ok(t, p.Type("input[role=combobox]", `zone == "UTC"`))

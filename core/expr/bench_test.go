@@ -95,30 +95,6 @@ func FuzzCompile(f *testing.F) {
 	})
 }
 
-func FuzzState(f *testing.F) {
-	plan, s, _ := bench(f)
-	slot, _ := plan.Slot(Name{Key: "must_temp"})
-	for i := range 20 {
-		s.Observe(slot, now+int64(i)*10_000, value.OfNumber(20))
-	}
-	data, err := s.MarshalBinary()
-	if err != nil {
-		f.Fatal(err)
-	}
-	f.Add(data)
-	f.Fuzz(func(t *testing.T, data []byte) {
-		plan, s, programs := bench(t)
-		if s.UnmarshalBinary(data) != nil {
-			return
-		}
-		slot, _ := plan.Slot(Name{Key: "must_temp"})
-		s.Observe(slot, now, value.OfNumber(20))
-		for _, p := range programs {
-			p.Judge(s)
-		}
-	})
-}
-
 func BenchmarkCompile(b *testing.B) {
 	s := cellar()
 	b.ReportAllocs()

@@ -7,6 +7,7 @@ import (
 
 	"ullage/core/unit"
 	"ullage/core/value"
+	"ullage/core/version"
 )
 
 // The bounds of windows.
@@ -127,7 +128,7 @@ func (c *checker) call(n *Node) *node {
 			return c.report(n.args[0], "", "%s reads a text, and %s is %s", f.Name, what(n.args[0]), x.typ)
 		}
 		if f.Name == "version" {
-			if _, ok := parseVersion(x.text); x.literal && !ok {
+			if x.literal && !version.Is(x.text) {
 				return c.report(n.args[0], "", "%s is no version; one looks like 2.10.0", what(n.args[0]))
 			}
 			y := *x

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"ullage/core/value"
+	"ullage/core/version"
 )
 
 // sample returns what a slot holds, if it is known: readings older than three
@@ -361,7 +362,7 @@ func (s *State) judgeOther(n *node, negated, margins bool) Answer {
 		if !ok1 || !ok2 {
 			return guard(Unknown)
 		}
-		c, ok := compareVersions(a, b)
+		c, ok := version.Compare(a, b)
 		if !ok {
 			return guard(Unknown)
 		}

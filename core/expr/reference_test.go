@@ -514,18 +514,6 @@ func TestIncrementalEqualsReference(t *testing.T) {
 				s = refill(plan, ref, ref.now)
 				restarts++
 			}
-			if r.IntN(30) == 0 {
-				data, err := s.MarshalBinary()
-				if err != nil {
-					t.Fatal(err)
-				}
-				back := plan.NewState(time.Time{})
-				if err := back.UnmarshalBinary(data); err != nil {
-					t.Fatal(err)
-				}
-				s = back
-				restarts++
-			}
 			if r.IntN(5) == 0 { // time passes
 				next := ref.now + r.Int64N(240_000)
 				if i+1 < len(observations) {

@@ -163,15 +163,6 @@ func TestSummariesFillLikeReadings(t *testing.T) {
 			if i < n-1 || (i-n)%40 != 0 {
 				continue
 			}
-			if i == n+80 { // stored and read back it goes on as before
-				data, err := part.MarshalBinary()
-				if err != nil {
-					t.Fatal(err)
-				}
-				if err := part.UnmarshalBinary(data); err != nil {
-					t.Fatal(err)
-				}
-			}
 			for k, p := range programs {
 				a, b := p.Value(whole), p.Value(part)
 				if a.Kind != b.Kind || !alike(a.Num, b.Num) {

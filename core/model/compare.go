@@ -10,6 +10,7 @@ import (
 
 	"ullage/core/unit"
 	"ullage/core/value"
+	"ullage/core/version"
 )
 
 // Weight says what a change of a model means for what is in the field.
@@ -323,25 +324,10 @@ func after(version string, w Weight) string {
 
 func older(a, b string) bool { return CompareVersions(a, b) < 0 }
 
-// CompareVersions orders two semantic versions by major, minor and patch, and
-// puts a pre-release before its release (Semantic Versioning 2.0.0, section 11;
-// of two pre-releases by their text).
+// CompareVersions orders two versions of a model.
 func CompareVersions(a, b string) int {
-	x, y := numbers(a), numbers(b)
-	if d := slices.Compare(x[:], y[:]); d != 0 {
-		return d
-	}
-	a, _, _ = strings.Cut(a, "+")
-	b, _, _ = strings.Cut(b, "+")
-	_, p, pre := strings.Cut(a, "-")
-	_, q, qre := strings.Cut(b, "-")
-	switch {
-	case pre && !qre:
-		return -1
-	case qre && !pre:
-		return 1
-	}
-	return strings.Compare(p, q)
+	c, _ := version.Compare(a, b) // models have no others
+	return c
 }
 
 // numbers returns major, minor and patch.

@@ -11,7 +11,7 @@ import (
 	"ullage/core/model"
 )
 
-const outside = "../../console/node_modules/@thing-description-playground/core/examples"
+const outside = "../../test/corpora/node_modules/@thing-description-playground/core/examples"
 
 // parents are the models that the standard's own examples extend and import
 // (W3C WoT TD 1.1, examples 51, 54 and 57), by the address they are asked for.

@@ -18,9 +18,9 @@ import (
 
 func official(t *testing.T, pkg, file string) *jsonschema.Schema {
 	t.Helper()
-	b, err := os.ReadFile(filepath.Join("..", "..", "console", "node_modules", pkg, "schema", file))
+	b, err := os.ReadFile(filepath.Join("..", "..", "test", "corpora", "node_modules", pkg, "schema", file))
 	if err != nil {
-		t.Fatalf("the official schema is not installed; run: make setup (%v)", err)
+		t.Fatalf("the official schema is not installed; run: scripts/setup.sh corpora (%v)", err)
 	}
 	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(b))
 	if err != nil {

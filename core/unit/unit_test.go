@@ -58,8 +58,8 @@ func TestConvertThereAndBack(t *testing.T) {
 // Left out is what that one does not know or reads as UCUM alone would: pH as a
 // picohenry, B as a bel, T% and the like.
 func TestUnitsAgreeWithAnIndependentConverter(t *testing.T) {
-	console := filepath.Join("..", "..", "console")
-	if _, err := os.Stat(filepath.Join(console, "node_modules", "@lhncbc", "ucum-lhc")); err != nil {
+	corpora := filepath.Join("..", "..", "test", "corpora")
+	if _, err := os.Stat(filepath.Join(corpora, "node_modules", "@lhncbc", "ucum-lhc")); err != nil {
 		t.Fatal("the independent converter is not installed; run: make setup")
 	}
 	type pair struct {
@@ -103,7 +103,7 @@ func TestUnitsAgreeWithAnIndependentConverter(t *testing.T) {
 		const u = require("@lhncbc/ucum-lhc").UcumLhcUtils.getInstance()
 		const pairs = JSON.parse(require("fs").readFileSync(0, "utf8"))
 		console.log(JSON.stringify(pairs.map(p => { const r = u.convertUnitTo(p.From, p.Value, p.To); return r.status === "succeeded" ? r.toVal : (r.msg || []).join(" ") })))`)
-	cmd.Dir, cmd.Stdin = console, bytes.NewReader(in)
+	cmd.Dir, cmd.Stdin = corpora, bytes.NewReader(in)
 	out, err := cmd.Output()
 	if err != nil {
 		t.Fatal(err)

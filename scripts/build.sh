@@ -1,0 +1,37 @@
+#!/usr/bin/env bash
+# Builds bin/ullage. Go and the console are built at the same time, and what is
+# up to date is left alone.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+
+begun=$SECONDS
+say() { printf '%3d s  %s\n' $((SECONDS - begun)) "$1"; }
+
+# Everything but the console is compiled meanwhile; the last step only links.
+compile() {
+  [ -d "$(go env GOMODCACHE)/github.com" ] || say "fetching the Go modules"
+  go mod download
+  say "compiling Ullage"
+  go build -trimpath -o /dev/null ./cmd/ullage
+}
+
+console() {
+  if [ ! -e console/node_modules/.stamp ] || [ console/package-lock.json -nt console/node_modules/.stamp ]; then
+    say "fetching the modules of the console"
+    scripts/setup.sh console
+    touch console/node_modules/.stamp
+  fi
+  say "building the console"
+  (cd console && npx --no-install vite build --logLevel warn)
+}
+
+compile &
+go=$!
+if ! console; then
+  kill $go 2>/dev/null || true
+  exit 1
+fi
+wait $go
+say "putting the console into bin/ullage"
+go build -trimpath -ldflags "$LDFLAGS" -o bin/ullage ./cmd/ullage
+say "done"
