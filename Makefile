@@ -1,5 +1,8 @@
 # Everything is built without cgo: one static binary, and no C compiler needed.
 export CGO_ENABLED = 0
+# The web framework leaves out its MessagePack codec, which nobody speaks here and
+# which takes a seventh of the time of a first build.
+export GOFLAGS += -tags=nomsgpack
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo 0.1.0-dev)
 LDFLAGS = -s -w -X ullage/server.Version=$(VERSION)
 

@@ -9,10 +9,8 @@ say() { printf '%3d s  %s\n' $((SECONDS - begun)) "$1"; }
 
 # Everything but the console is compiled meanwhile; the last step only links.
 compile() {
-  [ -d "$(go env GOMODCACHE)/github.com" ] || say "fetching the Go modules"
-  go mod download
-  say "compiling Ullage"
-  go build -trimpath -o /dev/null ./cmd/ullage
+  say "fetching the Go modules that are missing, and compiling Ullage"
+  go build -trimpath -o /dev/null ./cmd/ullage 2> >(grep -v "^go: downloading" >&2)
 }
 
 console() {
