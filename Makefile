@@ -30,11 +30,10 @@ build: ## bin/ullage, one binary with the console inside
 dist: build ## static binaries with check sums, for Linux, macOS and Windows
 	@LDFLAGS='$(LDFLAGS)' VERSION='$(VERSION)' scripts/dist.sh
 
-console/node_modules/.stamp: console/package-lock.json
-	@scripts/setup.sh console
-	@touch $@
+console/node_modules/.lint: console/package-lock.json
+	@scripts/setup.sh lint
 
-lint: console/node_modules/.stamp
+lint: console/node_modules/.lint
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt'ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
@@ -52,7 +51,7 @@ screenshots: build ## docs/screenshots, from the demo's data
 	@scripts/setup.sh screenshots
 	go run ./test/shots
 
-types: console/node_modules/.stamp ## the console's types and the API document, from the code
+types: console/node_modules/.lint ## the console's types and the API document, from the code
 	go run ./cmd/ullage openapi > console/src/api/openapi.json
 	cd console && npx --no-install openapi-typescript src/api/openapi.json -o src/api/schema.d.ts
 

@@ -17,7 +17,6 @@ console() {
   if [ ! -e console/node_modules/.stamp ] || [ console/package-lock.json -nt console/node_modules/.stamp ]; then
     say "fetching the modules of the console"
     scripts/setup.sh console
-    touch console/node_modules/.stamp
   fi
   say "building the console"
   (cd console && npx --no-install vite build --logLevel warn)

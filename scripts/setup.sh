@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# Installs what is missing: scripts/setup.sh console | corpora | test | screenshots
+# Installs what is missing: scripts/setup.sh console | lint | corpora | test | screenshots
 set -euo pipefail
 cd "$(dirname "$0")/.."
 
@@ -20,9 +20,15 @@ debian() {
 }
 
 case "${1:-}" in
-console)
+console) # what the console is built of
+  debian nodejs node npm npm
+  (cd console && npm ci --omit=dev --ignore-scripts --no-audit --no-fund --loglevel error)
+  touch console/node_modules/.stamp
+  ;;
+lint) # and what it is checked by
   debian nodejs node npm npm
   (cd console && npm ci --ignore-scripts --no-audit --no-fund --loglevel error)
+  touch console/node_modules/.stamp console/node_modules/.lint
   ;;
 corpora) # what the tests compare with, and nothing of Ullage
   debian nodejs node npm npm
@@ -31,7 +37,7 @@ corpora) # what the tests compare with, and nothing of Ullage
 test) debian build-essential gcc chromium chromium mosquitto-clients mosquitto_pub curl curl ;;
 screenshots) debian chromium chromium xvfb Xvfb xterm xterm imagemagick import ;;
 *)
-  echo "usage: scripts/setup.sh console | corpora | test | screenshots" >&2
+  echo "usage: scripts/setup.sh console | lint | corpora | test | screenshots" >&2
   exit 2
   ;;
 esac
