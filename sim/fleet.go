@@ -24,6 +24,8 @@ const (
 // Unit is one simulated device.
 type Unit struct {
 	ID       string
+	Name     string // what people call it; may be empty
+	Hub      string // the unit that carries it; may be empty
 	Model    string
 	Labels   map[string]string
 	Protocol Protocol
@@ -68,7 +70,7 @@ func Fleet(n int) []Unit {
 				Labels: map[string]string{"site": site, "row": rooms[(i-1)%3]}})
 		}
 		for i := 1; i <= valves[site]; i++ {
-			add(Unit{ID: fmt.Sprintf("valve-%s-%02d", key, i), Model: "jacket-valve", Protocol: MQTT3, Every: time.Minute, HwRev: "A", Firmware: "3.1.0", Writable: true,
+			add(Unit{ID: fmt.Sprintf("valve-%s-%02d", key, i), Name: "Jacket of tank " + tankName(site, i), Hub: "hub-" + key, Model: "jacket-valve", Protocol: MQTT3, Every: time.Minute, HwRev: "A", Firmware: "3.1.0", Writable: true,
 				Labels: map[string]string{"site": site, "tank": tankName(site, i)}})
 		}
 		for _, i := range bungs[site] {

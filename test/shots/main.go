@@ -69,7 +69,8 @@ func run(console, password, out, only string) error {
 		{name: "fleet-list", path: "/?view=list&sort=headspace"},
 		{name: "history", path: "/devices/air-kilnside-1/history?span=24h&with=air-kilnside-3&ahead=24h"},
 		{name: "device", path: "/devices/tank-fennimore-07?span=24h"},
-		{name: "settings", path: "/devices/tank-coldharbour-02", after: func(p *browser.Page) error { return p.ClickText("Change a setting") }},
+		{name: "site", path: "/sites/Kilnside"},
+		{name: "rules", path: "/rules"},
 		{name: "device-rules", path: "/devices/tank-fennimore-07/rules", after: func(p *browser.Page) error {
 			return p.Wait(`(document.querySelector("main li button[aria-expanded=false]")?.click(), document.querySelector("main li table"))`, 5*time.Second)
 		}},
@@ -86,7 +87,6 @@ func run(console, password, out, only string) error {
 		{name: "alarms", path: "/alarms"},
 		{name: "traffic", path: "/traffic"},
 		{name: "service", path: "/service"},
-		{name: "model", path: "/models/tank-probe"},
 		{name: "model-edit", path: "/models/tank-probe", after: func(p *browser.Page) error {
 			// A change that is written and not published stays in the browser.
 			if _, err := browser.Eval[any](p, `fetch("/api/v1/models/tank-probe/source").then((r) => r.text()).then((t) => {
@@ -166,7 +166,7 @@ func terminals(console, password, out, only string) error {
 	defer func() { screen.Process.Kill(); screen.Wait() }()
 	time.Sleep(time.Second)
 	for _, c := range []struct{ name, command string }{
-		{"cli-devices", "ullage device list --health watch; ullage device list --site Kilnside; ullage device list --model tank-probe"},
+		{"cli-devices", "ullage device list --health watch; ullage device list --site Kilnside; ullage site list; ullage rule list"},
 		{"cli-model", "ullage check examples/cellars; ullage model test examples/cellars/models/cellar-air.tm.json; ullage compare examples/cellars; ullage model show cellar-air"},
 		{"cli-device", "ullage device show tank-fennimore-07; ullage expr explain --device tank-fennimore-07 'must_temp > set.max_temp - 3 and mean(must_temp over 1h) > 29'"},
 		{"cli-setting", "ullage setting set tank-kilnside-01 stir_at=27.5; ullage command give tank-fennimore-07 zero_level reference_cm=30; ullage command give tank-coldharbour-02 zero_level reference_cm=30; ullage command give hub-kilnside pull_log lines=3; ullage command list"},

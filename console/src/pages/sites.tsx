@@ -99,7 +99,7 @@ export function SitesPage() {
     <>
       <div className="flex gap-3 py-3.5">
         <h1 className="text-[1.375rem] font-bold">Sites</h1>
-        <About document="running" what="sites" />
+        <About document="sites" what="sites" />
       </div>
       <Things
         word="site"
