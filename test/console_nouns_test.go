@@ -302,3 +302,17 @@ func TestOnboardingInTheConsole(t *testing.T) {
 		quiet(t, p, "its status")
 	})
 }
+
+// TestPageCodeIsLight counts what comes over the line before the first page shows.
+func TestPageCodeIsLight(t *testing.T) {
+	s := start(t)
+	p := open(t, s, "/")
+	ok(t, p.SignIn("engineer", service.Password))
+	ok(t, p.WaitText("No device is onboarded yet", 10*time.Second))
+	kB, err := browser.Eval[float64](p, `performance.getEntriesByType("resource").filter((r) => /\.(js|css)$/.test(new URL(r.name).pathname)).reduce((n, r) => n + r.encodedBodySize, 0) / 1000`)
+	ok(t, err)
+	t.Logf("%.0f kB of code", kB)
+	if kB < 20 || kB > 250 {
+		t.Errorf("%.0f kB of code come before the first page shows, want 250 at most", kB)
+	}
+}

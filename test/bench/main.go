@@ -40,7 +40,7 @@ const (
 type figure struct{ what, got, target, ratio string }
 
 func main() {
-	only := flag.String("only", "", "measure only this part: ingest, lockstep, changes, store, expressions, models, fleet or tenthousand")
+	only := flag.String("only", "", "measure only this part: ingest, lockstep, sessions, changes, store, expressions, models, fleet or tenthousand")
 	ceiling := flag.String("echo", "", "be the ceiling of lockstep, on this file; the benchmark starts itself so")
 	flag.Parse()
 	if *ceiling != "" {
@@ -75,6 +75,7 @@ func run(only string) ([]figure, error) {
 		{"ingest", func() ([]figure, error) { return ingestFigures(dir, 1) }},
 		{"ingest", func() ([]figure, error) { return ingestFigures(dir, 16) }},
 		{"lockstep", func() ([]figure, error) { return echoFigures(dir) }},
+		{"sessions", func() ([]figure, error) { return sessionFigures(dir, 5000) }},
 		{"changes", func() ([]figure, error) { return changeFigures(dir) }},
 		{"store", func() ([]figure, error) { return storeFigures(dir) }},
 		{"expressions", func() ([]figure, error) { return expressionFigures(dir) }},
