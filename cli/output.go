@@ -35,16 +35,21 @@ func list[T any](c *cobra.Command, rows []T, empty string, columns ...column[T])
 			fmt.Fprintln(w, empty)
 			return nil
 		}
-		cells := [][]string{make([]string, len(columns))}
+		cells := make([][]string, len(rows)+1)
 		for i, col := range columns {
-			cells[0][i] = strings.ToUpper(col.name)
-		}
-		for _, r := range rows {
-			line := make([]string, len(columns))
-			for i, col := range columns {
-				line[i] = strings.ReplaceAll(col.cell(r), "\n", " ")
+			column := []string{strings.ToUpper(col.name)}
+			said := i == 0
+			for _, r := range rows {
+				cell := strings.ReplaceAll(col.cell(r), "\n", " ")
+				said = said || cell != ""
+				column = append(column, cell)
 			}
-			cells = append(cells, line)
+			if !said {
+				continue // nobody has anything there
+			}
+			for k := range cells {
+				cells[k] = append(cells[k], column[k])
+			}
 		}
 		table(w, cells)
 		return nil

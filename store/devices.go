@@ -15,8 +15,10 @@ type deviceRow struct {
 	Status     string
 	JoinedAt   int64
 	Attributes layering.Settings `gorm:"serializer:json"`
-	Name       string            `gorm:"not null;default:''"` // since version 3
-	Hub        string            `gorm:"not null;default:''"` // since version 3
+	// Since version 3, NULL in older rows. A default in the tag would have GORM read
+	// every row back that it writes.
+	Name string
+	Hub  string
 }
 
 func (deviceRow) TableName() string { return "devices" }

@@ -115,3 +115,37 @@ func TestCopyBeforeMigration(t *testing.T) {
 		t.Errorf("the copy is %+v, %v", c, err)
 	}
 }
+
+// TestDevicesOfVersionTwo opens records that were written before devices had
+// names and hubs.
+func TestDevicesOfVersionTwo(t *testing.T) {
+	dir := t.TempDir()
+	s, err := Open(dir, Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
+	db, err := connect(filepath.Join(dir, "records.db"), nil, 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, statement := range []string{"ALTER TABLE devices DROP COLUMN name", "ALTER TABLE devices DROP COLUMN hub", "DROP TABLE sites", "DROP TABLE site_plans",
+		"DELETE FROM migrations WHERE id = '3'",
+		`INSERT INTO devices (id, model, version, labels, status, joined_at, attributes) VALUES ('tank-fennimore-07', 'tank-probe', '1.2.0', '{"site":"Fennimore"}', 'active', 1, '{}')`} {
+		if err := db.Exec(statement).Error; err != nil {
+			t.Fatalf("%s: %v", statement, err)
+		}
+	}
+	database{write: db}.close()
+	if s, err = Open(dir, Options{}); err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	ds, err := s.Records.Devices(context.Background())
+	if err != nil || len(ds) != 1 || ds[0].Name != "" || ds[0].Hub != "" || ds[0].Labels["site"] != "Fennimore" {
+		t.Errorf("the devices are %+v, %v", ds, err)
+	}
+	if sites, err := s.Records.Sites(context.Background()); err != nil || len(sites) != 0 {
+		t.Errorf("the sites are %v, %v", sites, err)
+	}
+}
