@@ -190,7 +190,6 @@ func (d *Intake) acceptAbout(m Message, dev devices.Device, done func(Outcome)) 
 		done(Outcome{Err: fault.From(err)})
 		return
 	}
-	_ = d.pace.Wait(context.Background()) // it fails for contexts that end, and for more than a burst
 	kept, wrong, err := mod.About(m.Body)
 	if err != nil || len(kept) == 0 {
 		done(Outcome{Refused: wrong, Err: fault.From(err)})
@@ -288,6 +287,14 @@ func (d *Intake) acceptReadings(m Message, dev devices.Device, arrived time.Time
 	if err != nil {
 		d.forget(m.Device, receipt)
 		done(d.finish(m, arrived, Outcome{Err: fault.From(err)}))
+	}
+}
+
+// Hold waits until a message of a kind may be read. Whoever sees to the order of
+// a device's messages calls it before, so that its readings do not wait too.
+func (d *Intake) Hold(k Kind) {
+	if k == About {
+		_ = d.pace.Wait(context.Background()) // it fails for contexts that end, and for more than a burst
 	}
 }
 

@@ -50,6 +50,7 @@ func (v *Device) Take(m Message, done func(Verdict)) {
 		done(v.Refuse(clip(m.Name), err))
 		return
 	}
+	v.door.o.Intake.Hold(ingest.Kind(m.Name))
 	v.lane.order.Lock()
 	defer v.lane.order.Unlock()
 	v.door.o.Intake.Accept(ingest.Message{Device: v.ID, Kind: ingest.Kind(m.Name), Body: m.Body, ContentType: strings.ToLower(m.ContentType),
