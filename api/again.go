@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"io"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -141,7 +142,14 @@ func (a *again) end(id [sha256.Size]byte, r *recorder) {
 		return
 	}
 	if r.status >= 300 || r.body.Len() > againAnswer || !r.wrote {
+		// Nor does it count, or strangers would push out what is remembered.
 		delete(a.done, id)
+		for i := len(a.order) - 1; i >= 0; i-- {
+			if a.order[i] == id {
+				a.order = slices.Delete(a.order, i, i+1)
+				break
+			}
+		}
 		return
 	}
 	x.over, x.status, x.header, x.body = true, r.status, r.Header().Clone(), r.body.Bytes()

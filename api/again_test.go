@@ -1,6 +1,7 @@
 package api_test
 
 import (
+	"fmt"
 	"strings"
 	"sync"
 	"testing"
@@ -60,5 +61,17 @@ func TestIdempotencyKeyAtOnce(t *testing.T) {
 	}
 	if n := b.Devices.Count(); n != 1 {
 		t.Errorf("%d devices, want 1", n)
+	}
+}
+
+func TestStrangersDoNotPushKeysOut(t *testing.T) {
+	b := newBench(t)
+	body := `{"id":"tank-fennimore-09","model":"tank-probe"}`
+	b.as("POST", "/api/v1/devices", body, "Idempotency-Key", "k1")
+	for i := range 11_000 {
+		b.call("POST", "/api/v1/devices", body, "Idempotency-Key", fmt.Sprint("stranger-", i))
+	}
+	if resp, got := b.as("POST", "/api/v1/devices", body, "Idempotency-Key", "k1"); resp.Header.Get("Ullage-Repeated") != "true" {
+		t.Errorf("the key is forgotten: %d %s", resp.StatusCode, got)
 	}
 }
