@@ -57,27 +57,22 @@ func deviceCreate() *cobra.Command {
 }
 
 func deviceName() *cobra.Command {
-	return &cobra.Command{
-		Use:     "name ID [NAME]",
-		Short:   "Say what people call a device, in any script; without a name its id alone",
-		Example: "  ullage device name tank-fennimore-07 'North tank'",
-		Args:    cobra.RangeArgs(1, 2), ValidArgsFunction: deviceNames,
-		RunE: func(c *cobra.Command, args []string) error {
-			name := strings.Join(args[1:], "")
-			return changeDevice(c, args[0], client.DeviceChange{Name: &name})
-		},
-	}
+	return deviceChange("name", "Say what people call a device, in any script; without a name its id alone", "tank-fennimore-07 'North tank'",
+		func(name string) client.DeviceChange { return client.DeviceChange{Name: &name} })
 }
 
 func deviceHub() *cobra.Command {
+	return deviceChange("hub", "Say which device carries a device; without a hub none does", "valve-fennimore-02 hub-fennimore",
+		func(hub string) client.DeviceChange { return client.DeviceChange{Hub: &hub} })
+}
+
+// deviceChange is a verb that says one thing about a device, or takes it away.
+func deviceChange(what, short, example string, change func(string) client.DeviceChange) *cobra.Command {
 	return &cobra.Command{
-		Use:     "hub ID [HUB]",
-		Short:   "Say which device carries a device; without a hub none does",
-		Example: "  ullage device hub valve-fennimore-02 hub-fennimore",
-		Args:    cobra.RangeArgs(1, 2), ValidArgsFunction: deviceNames,
+		Use: fmt.Sprintf("%s ID [%s]", what, strings.ToUpper(what)), Short: short, Example: fmt.Sprintf("  ullage device %s %s", what, example),
+		Args: cobra.RangeArgs(1, 2), ValidArgsFunction: deviceNames,
 		RunE: func(c *cobra.Command, args []string) error {
-			hub := strings.Join(args[1:], "")
-			return changeDevice(c, args[0], client.DeviceChange{Hub: &hub})
+			return changeDevice(c, args[0], change(strings.Join(args[1:], "")))
 		},
 	}
 }

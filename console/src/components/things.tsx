@@ -1,8 +1,8 @@
-import { useVirtualizer } from "@tanstack/react-virtual";
 import { DropdownMenu } from "radix-ui";
-import { useMemo, useRef, type KeyboardEvent, type ReactNode } from "react";
+import { useMemo, type ReactNode } from "react";
 import { Link, useNavigate } from "react-router";
 import { number, plural } from "../lib/format";
+import { useRows } from "../lib/rows";
 import { useNarrow, useParam } from "../lib/use";
 import { Button, Trouble } from "./parts";
 import { Where } from "./where";
@@ -158,34 +158,8 @@ function Table<T>({
   setSort: (s: string) => void;
   words: string;
 }) {
-  const box = useRef<HTMLDivElement>(null);
   const navigate = useNavigate();
-  // eslint-disable-next-line react-hooks/incompatible-library -- nothing of it is memoized
-  const virtual = useVirtualizer({
-    count: rows.length,
-    getScrollElement: () => box.current,
-    estimateSize: () => 36,
-    overscan: 12,
-  });
-  // Short lists are drawn whole; long ones only where they are looked at.
-  const long = rows.length > 200;
-  const items = long ? virtual.getVirtualItems() : rows.map((_, index) => ({ index, start: 0, end: 0 }));
-  const before = long ? (items[0]?.start ?? 0) : 0;
-  const after = long ? virtual.getTotalSize() - (items.at(-1)?.end ?? 0) : 0;
-
-  // Arrows go from row to row, whose first link has the focus.
-  const keys = (e: KeyboardEvent) => {
-    const step = { ArrowDown: 1, ArrowUp: -1, Home: -Infinity, End: Infinity }[e.key];
-    const row = (e.target as HTMLElement).closest("tr[data-index]");
-    if (step === undefined || !row) return;
-    e.preventDefault();
-    const at = Number(row.getAttribute("data-index"));
-    const next = Math.min(Math.max(at + step, 0), rows.length - 1);
-    if (long) virtual.scrollToIndex(next);
-    window.requestAnimationFrame(() =>
-      box.current?.querySelector<HTMLElement>(`tr[data-index="${next}"] a`)?.focus(),
-    );
-  };
+  const { box, long, keys, drawn, before, after } = useRows(rows.length, 36);
   return (
     <div
       ref={box}
@@ -219,7 +193,7 @@ function Table<T>({
         </thead>
         <tbody>
           {before > 0 && <tr style={{ height: before }} />}
-          {items.map(({ index }) => {
+          {drawn.map((index) => {
             const x = rows[index];
             return (
               <tr

@@ -1,12 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
-import { useVirtualizer } from "@tanstack/react-virtual";
 import { DropdownMenu } from "radix-ui";
-import { useMemo, useRef } from "react";
+import { useMemo } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, ask, type Device, type Model } from "../api/client";
 import { Vessel } from "../components/vessel";
 import { absolute, ago, plural, say, words } from "../lib/format";
 import { byNeed, severityOf } from "../lib/need";
+import { useRows } from "../lib/rows";
 import { useNow, useParam } from "../lib/use";
 
 // Columns that a list always offers. Beside them there is one for each metric
@@ -81,19 +81,7 @@ export function List({ devices }: { devices: Device[] }) {
   const key = down ? sort.slice(1) : sort;
   const shown = chosen.split(",").filter(Boolean);
   const rows = useMemo(() => [...devices].sort(compareBy(key, down)), [devices, key, down]);
-  const box = useRef<HTMLDivElement>(null);
-  // eslint-disable-next-line react-hooks/incompatible-library -- nothing of it is memoized
-  const virtual = useVirtualizer({
-    count: rows.length,
-    getScrollElement: () => box.current,
-    estimateSize: () => 34,
-    overscan: 12,
-  });
-  // Short lists are drawn whole; long ones only where they are looked at.
-  const long = rows.length > 200;
-  const items = long ? virtual.getVirtualItems() : rows.map((_, index) => ({ index, start: 0, end: 0 }));
-  const before = long ? (items[0]?.start ?? 0) : 0;
-  const after = long ? virtual.getTotalSize() - (items.at(-1)?.end ?? 0) : 0;
+  const { box, long, keys, drawn, before, after } = useRows(rows.length, 34);
   return (
     <div>
       <div className="flex justify-end pb-1">
@@ -105,6 +93,7 @@ export function List({ devices }: { devices: Device[] }) {
         tabIndex={0}
         role="region"
         aria-label="List of devices"
+        onKeyDown={keys}
       >
         <table className="w-full border-collapse">
           <caption className="sr-only">{plural(rows.length, "device")}</caption>
@@ -131,11 +120,12 @@ export function List({ devices }: { devices: Device[] }) {
           </thead>
           <tbody>
             {before > 0 && <tr style={{ height: before }} />}
-            {items.map(({ index }) => {
+            {drawn.map((index) => {
               const d = rows[index];
               return (
                 <tr
                   key={d.id}
+                  data-index={index}
                   className="cursor-pointer border-b border-line hover:bg-surface"
                   onClick={() => navigate(`/devices/${d.id}`)}
                 >
