@@ -12,6 +12,7 @@ import (
 	"ullage/client"
 	"ullage/core/expr"
 	"ullage/core/record"
+	"ullage/core/value"
 	"ullage/fleet/expressions"
 	"ullage/fleet/fault"
 )
@@ -76,7 +77,7 @@ func (s *server) expressionRoutes() {
 func (s *server) checkFields(in client.ExpressionCheck) (client.ExpressionReport, error) {
 	fields, ok := s.nouns[in.Of]
 	if !ok {
-		return client.ExpressionReport{}, fault.New(fault.Invalid, "there are no lists of %q", clip(in.Of)).Then("there are %s", strings.Join(slices.Sorted(maps.Keys(s.nouns)), ", "))
+		return client.ExpressionReport{}, fault.New(fault.Invalid, "there are no lists of %q", value.Clip(in.Of, 60)).Then("there are %s", strings.Join(slices.Sorted(maps.Keys(s.nouns)), ", "))
 	}
 	schema := record.Schema(in.Of, fields)
 	p, found := expr.Compile(in.Source, schema, expr.ForFilter)

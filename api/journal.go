@@ -46,7 +46,7 @@ func (s *server) journalRoutes() {
 			return nil, err
 		}
 		if f.Kind != "" && !fact.Known(fact.Kind(f.Kind)) {
-			return nil, s.failed(fault.New(fault.Invalid, "there is no kind %q", clip(f.Kind)).Then("there are %s", strings.Join(s.kinds(), ", ")))
+			return nil, s.failed(fault.New(fault.Invalid, "there is no kind %q", value.Clip(f.Kind, 60)).Then("there are %s", strings.Join(s.kinds(), ", ")))
 		}
 		fs, err := s.Facts.Facts(ctx, fact.Filter{Among: among, Device: f.Device, Kind: fact.Kind(f.Kind), Alarm: f.Alarm, Rule: f.Rule, Person: f.Person,
 			Before: f.Before, Limit: f.Limit})

@@ -261,7 +261,7 @@ func orderBy(src string, fields []record.Field) (order, error) {
 		}
 		names = append(names, fields[i].Name)
 	}
-	f := fault.New(fault.Invalid, "there is no field %q to order by", clip(name)).Then("there are %s", strings.Join(names, ", "))
+	f := fault.New(fault.Invalid, "there is no field %q to order by", value.Clip(name, 60)).Then("there are %s", strings.Join(names, ", "))
 	if near := value.Nearest(name, names); near != "" {
 		f = f.Then("did you mean %s?", near)
 	}
@@ -313,11 +313,4 @@ func readCursor(s, list string) (cursor, bool) {
 		return cursor{}, false
 	}
 	return c, true
-}
-
-func clip(s string) string {
-	if r := []rune(s); len(r) > 60 {
-		return string(r[:60]) + "…"
-	}
-	return s
 }

@@ -166,7 +166,7 @@ func Read(s string) value.Value {
 func (x Row) timed(at string) (Row, error) {
 	var err error
 	if x.At, err = time.Parse(time.RFC3339, at); err != nil {
-		return x, &BadLine{x.Line, fmt.Sprintf("%q is no time; write it like 2026-03-01T10:00:00Z", clip(at))}
+		return x, &BadLine{x.Line, fmt.Sprintf("%q is no time; write it like 2026-03-01T10:00:00Z", value.Clip(at, 60))}
 	}
 	if x.Device == "" || x.Name == "" {
 		return x, &BadLine{x.Line, "the device or the metric is missing"}
@@ -278,7 +278,7 @@ func rowOf(rec senml.Record, n int) (Row, error) {
 	}
 	i := strings.LastIndexAny(rec.Name, "/:")
 	if i <= 0 || rec.At.IsZero() {
-		return Row{}, &BadLine{n, fmt.Sprintf("%q is not device/metric, or has no time", clip(rec.Name))}
+		return Row{}, &BadLine{n, fmt.Sprintf("%q is not device/metric, or has no time", value.Clip(rec.Name, 60))}
 	}
 	x.Device, x.Name = rec.Name[:i], rec.Name[i+1:]
 	return x, nil
@@ -304,10 +304,3 @@ func FormatOf(name string) Format {
 
 // Known reports whether f is one of Formats.
 func (f Format) Known() bool { return slices.Contains(Formats, f) }
-
-func clip(s string) string {
-	if r := []rune(s); len(r) > 60 {
-		return string(r[:60]) + "…"
-	}
-	return s
-}

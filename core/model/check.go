@@ -39,7 +39,7 @@ func (p *Property) Check(x any) (value.Value, error) {
 	}
 	if v.Kind != p.Kind {
 		if v.Kind == value.Text {
-			return value.Value{}, fmt.Errorf("is text (%q); the model wants %s", clip(v.Text), p.kindWords())
+			return value.Value{}, fmt.Errorf("is text (%q); the model wants %s", value.Clip(v.Text, 40), p.kindWords())
 		}
 		return value.Value{}, fmt.Errorf("is %s (%s); the model wants %s", value.JSONKind(x), v, p.kindWords())
 	}
@@ -130,13 +130,6 @@ func (p *Property) kindWords() string {
 
 func num(f float64) string { return strconv.FormatFloat(f, 'f', -1, 64) }
 
-func clip(s string) string {
-	if r := []rune(s); len(r) > 40 {
-		return string(r[:40]) + "…"
-	}
-	return s
-}
-
 // believe returns the time that a reading is stored under: the device's own, or
 // its arrival where the device's clock cannot be right.
 func believe(when, arrived time.Time) (time.Time, time.Time, value.Quality) {
@@ -206,7 +199,7 @@ func (m *Model) field(name, key string, x any, prefix string, r value.Reading, o
 }
 
 func (c *Checked) refuse(prefix, key, name, format string, args ...any) {
-	c.Refused = append(c.Refused, Finding{prefix + "/" + escape(key), clip(name) + " " + fmt.Sprintf(format, args...)})
+	c.Refused = append(c.Refused, Finding{prefix + "/" + escape(key), value.Clip(name, 40) + " " + fmt.Sprintf(format, args...)})
 }
 
 // notStored tells why a property that the model has is no reading here.
@@ -313,7 +306,7 @@ func (m *Model) Fields(fields map[string]any, r Role) (map[string]value.Value, [
 			if near := m.Nearest(name, r); near != "" {
 				hint = "; did you mean " + near + "?"
 			}
-			refused.add(at, "%s has no %s %s%s", m, r, clip(name), hint)
+			refused.add(at, "%s has no %s %s%s", m, r, value.Clip(name, 40), hint)
 			continue
 		}
 		v, err := p.Check(x)

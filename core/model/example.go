@@ -306,7 +306,7 @@ func (s *Schema) Example() any {
 // The result is a beginning to be edited. Name is what the model is called.
 func FromMessage(body []byte, name string) ([]byte, error) {
 	if !modelName.MatchString(name) {
-		return nil, Findings{{"", fmt.Sprintf("%q is no name for a model; use small letters, digits and hyphens, like tank-probe", clip(name))}}
+		return nil, Findings{{"", fmt.Sprintf("%q is no name for a model; use small letters, digits and hyphens, like tank-probe", value.Clip(name, 40))}}
 	}
 	n, bad := read(bytes.TrimSpace(body))
 	if bad != nil {

@@ -10,6 +10,7 @@ import (
 
 	"ullage/core/senml"
 	"ullage/core/unit"
+	"ullage/core/value"
 )
 
 // IsPack reports whether a message without a content type is a SenML pack: a
@@ -99,13 +100,13 @@ func (m *Model) Records(records []senml.Record, device string, arrived time.Time
 		case r.Data != nil:
 			x = *r.Data
 		default:
-			out.Refused = append(out.Refused, Finding{at, clip(name) + " has a sum and no value; sums are not stored"})
+			out.Refused = append(out.Refused, Finding{at, value.Clip(name, 40) + " has a sum and no value; sums are not stored"})
 			continue
 		}
 		if p, ok := m.Property(name); ok && r.Number != nil && r.Unit != "" && r.Unit != p.Unit {
 			converted, err := convert(*r.Number, r.Unit, p)
 			if err != nil {
-				out.Refused = append(out.Refused, Finding{at, clip(name) + " " + err.Error()})
+				out.Refused = append(out.Refused, Finding{at, value.Clip(name, 40) + " " + err.Error()})
 				continue
 			}
 			x = converted
@@ -119,7 +120,7 @@ func (m *Model) Records(records []senml.Record, device string, arrived time.Time
 func convert(x float64, from string, p *Property) (float64, error) {
 	u, err := unit.Lookup(from)
 	if err != nil {
-		return 0, fmt.Errorf("is in %q, which is no unit that is known; the model wants %s", clip(from), p.kindWords())
+		return 0, fmt.Errorf("is in %q, which is no unit that is known; the model wants %s", value.Clip(from, 40), p.kindWords())
 	}
 	to, err := unit.Lookup(p.Unit)
 	if err != nil || p.Unit == "" {

@@ -128,7 +128,7 @@ func (m *Model) identity(n *node, wrong *Findings) {
 	if v := n.get("ullage:interval"); v != nil {
 		d, err := value.ParseDuration(v.text)
 		if v.kind != '"' || err != nil || d <= 0 {
-			wrong.add("/ullage:interval", "%q is not how long a device may take between readings; write it like 60s or 15min", clip(v.text))
+			wrong.add("/ullage:interval", "%q is not how long a device may take between readings; write it like 60s or 15min", value.Clip(v.text, 40))
 		} else {
 			m.Interval = d.Std()
 		}
@@ -370,7 +370,7 @@ func (p *Property) additions(n *node, at string, wrong *Findings) {
 		d, err := value.ParseDuration(r.text)
 		switch {
 		case r.kind != '"' || err != nil || d.Std() < 24*time.Hour:
-			wrong.add(at+"/"+term, "%q is not how long readings are kept; write it like 30d or 365d, one day at least", clip(r.text))
+			wrong.add(at+"/"+term, "%q is not how long readings are kept; write it like 30d or 365d, one day at least", value.Clip(r.text, 40))
 		case p.Role != Telemetry:
 			wrong.add(at+"/"+term, "only telemetry has a history to keep")
 		default:
@@ -502,7 +502,7 @@ func Fill(src []byte, values map[string]string) ([]byte, error) {
 			if len(there) > 0 {
 				hint = "there is " + strings.Join(there, ", ")
 			}
-			wrong.add("", "the model has no placeholder {{%s}}; %s", clip(name), hint)
+			wrong.add("", "the model has no placeholder {{%s}}; %s", value.Clip(name, 40), hint)
 		}
 	}
 	if len(wrong) > 0 {

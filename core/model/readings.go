@@ -196,13 +196,13 @@ func (m *Model) columns(fields map[string]any, arrived time.Time, out *Checked) 
 		}
 		list, ok := fields[name].([]any)
 		if !ok {
-			return &Problem{Finding{"/" + escape(name), fmt.Sprintf("%s is %s beside columns; a single value has no time there, so send it as a list or in a message of its own", clip(name), value.JSONKind(fields[name]))}}
+			return &Problem{Finding{"/" + escape(name), fmt.Sprintf("%s is %s beside columns; a single value has no time there, so send it as a list or in a message of its own", value.Clip(name, 40), value.JSONKind(fields[name]))}}
 		}
 		if m.takesList(name) {
-			return &Problem{Finding{"/" + escape(name), fmt.Sprintf("a value of %s is a list itself, so it is sent in rows and not in columns", clip(name))}}
+			return &Problem{Finding{"/" + escape(name), fmt.Sprintf("a value of %s is a list itself, so it is sent in rows and not in columns", value.Clip(name, 40))}}
 		}
 		if n >= 0 && len(list) != n {
-			return &Problem{Finding{"/" + escape(name), fmt.Sprintf("%s has %d values and %s has %d; columns have the same length, with null where there is no reading", clip(name), len(list), clip(longest), n)}}
+			return &Problem{Finding{"/" + escape(name), fmt.Sprintf("%s has %d values and %s has %d; columns have the same length, with null where there is no reading", value.Clip(name, 40), len(list), value.Clip(longest, 40), n)}}
 		}
 		n, longest = len(list), name
 	}
@@ -274,9 +274,9 @@ func (m *Model) times(fields map[string]any, n int, column string, arrived time.
 	case !timed:
 		return nil, &Problem{Finding{"", `columns need times: "at" as a list of as many, or "every" as their distance, like "60s"`}}
 	case !isList:
-		return nil, &Problem{Finding{"/at", fmt.Sprintf(`at is one time and %s has %d values; write a list of times, or "every" as their distance`, clip(column), n)}}
+		return nil, &Problem{Finding{"/at", fmt.Sprintf(`at is one time and %s has %d values; write a list of times, or "every" as their distance`, value.Clip(column, 40), n)}}
 	case len(list) != n:
-		return nil, &Problem{Finding{"/at", fmt.Sprintf("at has %d times and %s has %d values", len(list), clip(column), n)}}
+		return nil, &Problem{Finding{"/at", fmt.Sprintf("at has %d times and %s has %d values", len(list), value.Clip(column, 40), n)}}
 	default:
 		for i, x := range list {
 			t, err := parseTime(x)
@@ -310,7 +310,7 @@ func parseTime(x any) (time.Time, error) {
 	case string:
 		t, err := time.Parse(time.RFC3339Nano, x)
 		if err != nil {
-			return time.Time{}, fmt.Errorf("%q is no RFC 3339 time with a zone, like 2026-03-01T10:00:00Z", clip(x))
+			return time.Time{}, fmt.Errorf("%q is no RFC 3339 time with a zone, like 2026-03-01T10:00:00Z", value.Clip(x, 40))
 		}
 		return t, nil
 	case float64:

@@ -6,6 +6,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"ullage/core/value"
 )
 
 // Finder returns the Thing Model, in JSON, that a link leads to, and whether
@@ -67,7 +69,7 @@ func (r *resolver) file(href, from, at string) (*node, string) {
 		if strings.Contains(href, "://") {
 			hint = "nothing is fetched from elsewhere: save it beside this file under its last name, or load it first"
 		}
-		r.wrong.add(at, "there is no model at %s; %s", clip(href), hint)
+		r.wrong.add(at, "there is no model at %s; %s", value.Clip(href, 40), hint)
 		return nil, ""
 	}
 	if n := r.files[where]; n != nil {
@@ -320,7 +322,7 @@ func (r *resolver) submodel(l *node, from, at string) *node {
 		instance = strings.ReplaceAll(slug(whole.str("title")), "-", "_")
 	}
 	if !instanceName.MatchString(instance) {
-		r.wrong.add(strings.TrimSuffix(at, "href")+"instanceName", "%q is no name for a part; use letters, digits and underscores, starting with a letter", clip(instance))
+		r.wrong.add(strings.TrimSuffix(at, "href")+"instanceName", "%q is no name for a part; use letters, digits and underscores, starting with a letter", value.Clip(instance, 40))
 		return nil
 	}
 	part := object()

@@ -208,7 +208,7 @@ func (s *Schema) check(x any, at string, wrong *Findings) {
 					if near := value.Nearest(name, s.fieldNames()); near != "" {
 						hint = "; did you mean " + near + "?"
 					}
-					wrong.add(at+"/"+escape(name), "the model knows no %s here%s", clip(name), hint)
+					wrong.add(at+"/"+escape(name), "the model knows no %s here%s", value.Clip(name, 40), hint)
 				}
 			}
 		}
@@ -283,10 +283,10 @@ func (s *Schema) text(x, at string, wrong *Findings) {
 		wrong.add(at, "this text has %d characters; the model wants %s", n, between(s.MinLength, s.MaxLength))
 	}
 	if s.Pattern != nil && !s.Pattern.MatchString(x) {
-		wrong.add(at, "%q does not match the pattern %s", clip(x), s.Pattern)
+		wrong.add(at, "%q does not match the pattern %s", value.Clip(x, 40), s.Pattern)
 	}
 	if !wellFormatted(s.Format, x) {
-		wrong.add(at, "%q is no %s", clip(x), s.Format)
+		wrong.add(at, "%q is no %s", value.Clip(x, 40), s.Format)
 	}
 	if !encoded(s.Encoding, x) {
 		wrong.add(at, "this text is not %s", s.Encoding)
@@ -411,7 +411,7 @@ func count(n int) string {
 func sayKind(x any) string {
 	switch x := x.(type) {
 	case string:
-		return fmt.Sprintf("text (%q)", clip(x))
+		return fmt.Sprintf("text (%q)", value.Clip(x, 40))
 	case float64:
 		return "the number " + num(x)
 	}
@@ -421,7 +421,7 @@ func sayKind(x any) string {
 func say1(x any) string {
 	switch x := x.(type) {
 	case string:
-		return fmt.Sprintf("%q", clip(x))
+		return fmt.Sprintf("%q", value.Clip(x, 40))
 	case float64:
 		return num(x)
 	case bool:

@@ -11,6 +11,7 @@ import (
 
 	"github.com/go-json-experiment/json/jsontext"
 
+	"ullage/core/value"
 	"ullage/core/yamldoc"
 )
 
@@ -376,7 +377,7 @@ func (r *reader) value(depth int) (*node, *Finding) {
 		text := t.String()
 		f, err := strconv.ParseFloat(text, 64)
 		if err != nil {
-			return nil, &Finding{string(r.d.StackPointer()), fmt.Sprintf("the number %s does not fit a 64-bit float", clip(text))}
+			return nil, &Finding{string(r.d.StackPointer()), fmt.Sprintf("the number %s does not fit a 64-bit float", value.Clip(text, 40))}
 		}
 		return r.node(node{kind: '0', text: text, num: f}), nil
 	case 't', 'f':

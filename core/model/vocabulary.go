@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"ullage/core/value"
 )
 
 const standard = "https://www.w3.org/2022/wot/td/v1.1"
@@ -96,7 +98,7 @@ func isURI(j *judge, at string, n *node) {
 		return
 	}
 	if _, err := url.Parse(placeholder.ReplaceAllString(strings.NewReplacer("{", "", "}", "").Replace(n.text), "")); err != nil {
-		j.add(at, "%q is no URI", clip(n.text))
+		j.add(at, "%q is no URI", value.Clip(n.text, 40))
 	}
 }
 
@@ -105,7 +107,7 @@ func isID(j *judge, at string, n *node) {
 	isURI(j, at, n)
 	if n.kind == '"' && !n.open() {
 		if u, err := url.Parse(n.text); err == nil && u.Scheme == "" {
-			j.add(at, "%q is no URI with a scheme, like urn:tarn-hollow:probe-7", clip(n.text))
+			j.add(at, "%q is no URI with a scheme, like urn:tarn-hollow:probe-7", value.Clip(n.text, 40))
 		}
 	}
 }
@@ -114,7 +116,7 @@ func isTime(j *judge, at string, n *node) {
 	isText(j, at, n)
 	if n.kind == '"' && !(j.model && n.open()) {
 		if _, err := time.Parse(time.RFC3339Nano, n.text); err != nil {
-			j.add(at, "%q is no RFC 3339 time with a zone, like 2026-03-01T10:00:00Z", clip(n.text))
+			j.add(at, "%q is no RFC 3339 time with a zone, like 2026-03-01T10:00:00Z", value.Clip(n.text, 40))
 		}
 	}
 }
@@ -163,7 +165,7 @@ func isOneOf(words ...string) func(*judge, string, *node) {
 	return func(j *judge, at string, n *node) {
 		isText(j, at, n)
 		if n.kind == '"' && !slices.Contains(words, n.text) && !(j.model && n.open()) {
-			j.add(at, "%q is not known here; it is one of %s", clip(n.text), strings.Join(words, ", "))
+			j.add(at, "%q is not known here; it is one of %s", value.Clip(n.text, 40), strings.Join(words, ", "))
 		}
 	}
 }
@@ -190,7 +192,7 @@ func isNames(j *judge, at string, n *node) {
 			where = fmt.Sprintf("%s/%d", at, i)
 		}
 		if !j.security[name] && !(j.model && (placeholder.MatchString(name) || len(j.security) == 0)) {
-			j.add(where, "there is no security definition %q", clip(name))
+			j.add(where, "there is no security definition %q", value.Clip(name, 40))
 		}
 	}
 }
@@ -238,7 +240,7 @@ func forms(ops []string) func(*judge, string, *node) {
 				where = fmt.Sprintf("%s/%d", where, i)
 			}
 			if !slices.Contains(ops, word) && !(j.model && placeholder.MatchString(word)) {
-				j.add(where, "op %q does not belong here; it is one of %s", clip(word), strings.Join(ops, ", "))
+				j.add(where, "op %q does not belong here; it is one of %s", value.Clip(word, 40), strings.Join(ops, ", "))
 			}
 		}
 	}
@@ -341,7 +343,7 @@ func isSecurity(j *judge, at string, n *node) {
 		j.add(at, "the scheme is missing; it is one of %s", strings.Join(schemes, ", "))
 	case j.model && scheme.open():
 	case !slices.Contains(schemes, scheme.text) && strings.Index(scheme.text, ":") < 1:
-		j.add(at+"/scheme", "scheme %q is not known; it is one of %s, or one of a vocabulary with its prefix", clip(scheme.text), strings.Join(schemes, ", "))
+		j.add(at+"/scheme", "scheme %q is not known; it is one of %s, or one of a vocabulary with its prefix", value.Clip(scheme.text, 40), strings.Join(schemes, ", "))
 	case scheme.text == "combo":
 		one, all := n.get("oneOf"), n.get("allOf")
 		if (one == nil) == (all == nil) {
@@ -363,7 +365,7 @@ func isPattern(j *judge, at string, n *node) {
 	isText(j, at, n)
 	if n.kind == '"' && !n.open() {
 		if _, err := regexp.Compile(n.text); err != nil {
-			j.add(at, "the pattern %q cannot be read: %s", clip(n.text), err)
+			j.add(at, "the pattern %q cannot be read: %s", value.Clip(n.text, 40), err)
 		}
 	}
 }
@@ -441,7 +443,7 @@ func (j *judge) contradictions(at string, n *node) {
 	if props := n.get("properties"); props != nil {
 		for i, name := range texts(n.get("required")) {
 			if props.get(name) == nil {
-				j.add(fmt.Sprintf("%s/required/%d", at, i), "%q is required and not among the properties", clip(name))
+				j.add(fmt.Sprintf("%s/required/%d", at, i), "%q is required and not among the properties", value.Clip(name, 40))
 			}
 		}
 	}
@@ -488,7 +490,7 @@ func (j *judge) document(n *node) {
 	for i, pointer := range texts(optional) {
 		where := fmt.Sprintf("/tm:optional/%d", i)
 		if !affordance.MatchString(pointer) {
-			j.add(where, "%q is no property, action or event; write it like /properties/status", clip(pointer))
+			j.add(where, "%q is no property, action or event; write it like /properties/status", value.Clip(pointer, 40))
 		}
 	}
 }

@@ -9,6 +9,8 @@ import (
 	"image/png"
 	"io"
 	"strings"
+
+	"ullage/core/value"
 )
 
 // MaxPlan is the largest plan picture, in bytes, and maxSide its longest side in
@@ -101,7 +103,7 @@ func checkDrawing(b []byte) error {
 				continue
 			}
 			if !drawn[name] {
-				return fmt.Errorf("the drawing has an element %s, which does more than draw; export it as plain SVG", clip(name))
+				return fmt.Errorf("the drawing has an element %s, which does more than draw; export it as plain SVG", value.Clip(name, 60))
 			}
 			inStyle = name == "style"
 			for _, a := range t.Attr {
@@ -124,7 +126,7 @@ func checkDrawing(b []byte) error {
 			}
 		case xml.ProcInst:
 			if t.Target != "xml" {
-				return fmt.Errorf("the drawing asks for %s, which is not done", clip(t.Target))
+				return fmt.Errorf("the drawing asks for %s, which is not done", value.Clip(t.Target, 60))
 			}
 		}
 	}
@@ -141,10 +143,10 @@ func checkAttribute(a xml.Attr) error {
 	name, v := strings.ToLower(a.Name.Local), strings.TrimSpace(a.Value)
 	switch {
 	case strings.HasPrefix(name, "on"):
-		return fmt.Errorf("the drawing runs something at %s; a plan only draws", clip(name))
+		return fmt.Errorf("the drawing runs something at %s; a plan only draws", value.Clip(name, 60))
 	case name == "href" || name == "src":
 		if !strings.HasPrefix(v, "#") {
-			return fmt.Errorf("the drawing fetches %q; a plan has everything inside", clip(v))
+			return fmt.Errorf("the drawing fetches %q; a plan has everything inside", value.Clip(v, 60))
 		}
 	case a.Name.Space != "xmlns" && name != "xmlns":
 		return checkStyle(v)
@@ -156,7 +158,7 @@ func checkAttribute(a xml.Attr) error {
 func checkStyle(s string) error {
 	low := strings.ToLower(s)
 	if strings.Contains(low, "@import") || strings.Contains(low, "expression(") || strings.Contains(low, "javascript:") || strings.Contains(s, "\\") {
-		return fmt.Errorf("the drawing has the style %q; a plan fetches and runs nothing", clip(s))
+		return fmt.Errorf("the drawing has the style %q; a plan fetches and runs nothing", value.Clip(s, 60))
 	}
 	for rest := low; ; {
 		_, after, found := strings.Cut(rest, "url(")
@@ -164,7 +166,7 @@ func checkStyle(s string) error {
 			return nil
 		}
 		if !strings.HasPrefix(strings.TrimLeft(after, " \t\r\n'\""), "#") {
-			return fmt.Errorf("the drawing fetches something by its style %q; a plan has everything inside", clip(s))
+			return fmt.Errorf("the drawing fetches something by its style %q; a plan has everything inside", value.Clip(s, 60))
 		}
 		rest = after
 	}

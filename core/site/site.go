@@ -12,6 +12,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"ullage/core/value"
 	"ullage/core/yamldoc"
 )
 
@@ -90,10 +91,10 @@ var picture = regexp.MustCompile(`^([A-Za-z0-9][A-Za-z0-9._ -]*\.(svg|png|jpg|jp
 func (s *Site) Check() error {
 	wrong := func(key, format string, args ...any) error { return &Error{key, fmt.Sprintf(format, args...)} }
 	if s.Name == "" || s.Name != strings.TrimSpace(s.Name) || strings.ContainsFunc(s.Name, unprintable) || utf8.RuneCountInString(s.Name) > 100 || s.Name == "." || s.Name == ".." {
-		return wrong("site", "a site has a name of one line and at most 100 characters, without space at its ends; this one is %q", clip(s.Name))
+		return wrong("site", "a site has a name of one line and at most 100 characters, without space at its ends; this one is %q", value.Clip(s.Name, 60))
 	}
 	if _, err := s.Location(); err != nil {
-		return wrong("zone", "%s: %q is no time zone that is known; write a name of the IANA database, such as UTC or Europe/Berlin", s.Name, clip(s.Zone))
+		return wrong("zone", "%s: %q is no time zone that is known; write a name of the IANA database, such as UTC or Europe/Berlin", s.Name, value.Clip(s.Zone, 60))
 	}
 	if (s.Latitude == nil) != (s.Longitude == nil) {
 		return wrong("latitude", "%s: a position has a latitude and a longitude; write both or none", s.Name)
@@ -111,7 +112,7 @@ func (s *Site) Check() error {
 		}
 	}
 	if s.Plan != "" && !picture.MatchString(s.Plan) {
-		return wrong("plan", "%s: the plan is %q; name a picture beside the file that ends in .svg, .png or .jpg", s.Name, clip(s.Plan))
+		return wrong("plan", "%s: the plan is %q; name a picture beside the file that ends in .svg, .png or .jpg", s.Name, value.Clip(s.Plan, 60))
 	}
 	return nil
 }
@@ -127,11 +128,4 @@ func (s *Site) Location() (*time.Location, error) {
 		return nil, errors.New("no zone of the database")
 	}
 	return time.LoadLocation(s.Zone)
-}
-
-func clip(s string) string {
-	if r := []rune(s); len(r) > 60 {
-		return string(r[:60]) + "…"
-	}
-	return s
 }

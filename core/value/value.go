@@ -230,3 +230,15 @@ func Millis(t time.Time) int64 { return t.UnixMilli() }
 
 // FromMillis returns the time of ms milliseconds since 1970, in UTC.
 func FromMillis(ms int64) time.Time { return time.UnixMilli(ms).UTC() }
+
+// Clip cuts a text that somebody else wrote to so many characters, for a
+// sentence about it.
+func Clip(s string, most int) string {
+	if len(s) <= most {
+		return s // no more characters than bytes
+	}
+	if r := []rune(s); len(r) > most {
+		return string(r[:most]) + "…"
+	}
+	return s
+}

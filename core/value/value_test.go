@@ -104,3 +104,15 @@ func FuzzParseDuration(f *testing.F) {
 		}
 	})
 }
+
+func TestClip(t *testing.T) {
+	for _, c := range []struct {
+		s    string
+		most int
+		want string
+	}{{"", 3, ""}, {"abc", 3, "abc"}, {"abcd", 3, "abc…"}, {"北タンク", 4, "北タンク"}, {"北タンク", 2, "北タ…"}} {
+		if got := value.Clip(c.s, c.most); got != c.want {
+			t.Errorf("%q cut to %d is %q, want %q", c.s, c.most, got, c.want)
+		}
+	}
+}

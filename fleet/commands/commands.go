@@ -350,7 +350,7 @@ func (q *Queue) Reply(device string, body []byte, done func(kept int, wrong []mo
 				return err
 			}
 			if len(known) == 0 || known[0].Device != device {
-				return fault.New(fault.NotFound, "%s was not given a command with the id %q", device, clip(r.ID)).Then("reply with the id that came with the command")
+				return fault.New(fault.NotFound, "%s was not given a command with the id %q", device, value.Clip(r.ID, 200)).Then("reply with the id that came with the command")
 			}
 			if c = known[0]; c.Phase == Done || c.Phase == Failed {
 				return nil
@@ -362,7 +362,7 @@ func (q *Queue) Reply(device string, body []byte, done func(kept int, wrong []mo
 		}
 		c.EndedAt, c.Phase = q.now(), Done
 		if r.Error != nil {
-			c.Phase, c.Error = Failed, clip(*r.Error)
+			c.Phase, c.Error = Failed, value.Clip(*r.Error, 200)
 			told.Error = c.Error
 		} else {
 			wrong = q.output(&c, r.Output)
@@ -421,7 +421,7 @@ func (q *Queue) Withdraw(ctx context.Context, device, id, by string) (Command, e
 		open, _ := q.open.In(tx, device)
 		i := slices.IndexFunc(open, func(o Command) bool { return o.ID == id })
 		if i < 0 {
-			return fault.New(fault.Conflict, "no command %q waits for %s any more", clip(id), device)
+			return fault.New(fault.Conflict, "no command %q waits for %s any more", value.Clip(id, 200), device)
 		}
 		c = open[i]
 		sent := c.Phase == Sent
@@ -437,7 +437,7 @@ func (q *Queue) Withdraw(ctx context.Context, device, id, by string) (Command, e
 func (q *Queue) Get(ctx context.Context, device, id string) (Command, error) {
 	cs, err := q.List(ctx, Filter{Device: device, ID: id})
 	if err == nil && len(cs) == 0 {
-		err = fault.New(fault.NotFound, "%s was not given a command with the id %q", device, clip(id))
+		err = fault.New(fault.NotFound, "%s was not given a command with the id %q", device, value.Clip(id, 200))
 	}
 	if err != nil {
 		return Command{}, err
@@ -529,11 +529,4 @@ func (q *Queue) expire(now time.Time) {
 			q.log.Error("commands did not expire and are tried again", "error", err)
 		}
 	})
-}
-
-func clip(s string) string {
-	if r := []rune(s); len(r) > 200 {
-		return string(r[:200]) + "…"
-	}
-	return s
 }

@@ -348,7 +348,7 @@ func (g *Registry) checkHub(tx *commit.Tx, d Device) error {
 	case d.Hub == d.ID:
 		return fault.New(fault.Invalid, "%s cannot be its own hub", d.ID)
 	case !ok:
-		return fault.New(fault.Invalid, "there is no device %q that could be the hub of %s", clip(d.Hub), d.ID).Then("onboard the hub first").On("device")
+		return fault.New(fault.Invalid, "there is no device %q that could be the hub of %s", value.Clip(d.Hub, 63), d.ID).Then("onboard the hub first").On("device")
 	case hub.Status == Retired:
 		return fault.New(fault.Conflict, "%s is retired and carries nobody", hub.ID).Then("name another hub")
 	case hub.Hub != "":
@@ -607,7 +607,7 @@ func (g *Registry) Authenticate(claimed, token string) (Device, error) {
 		return Device{}, fault.New(fault.Unauthenticated, format, args...)
 	}
 	if claimed != "" && !g.Knows(claimed) {
-		return refuse("there is no device %q; onboard it first, or correct the id that it claims", clip(claimed))
+		return refuse("there is no device %q; onboard it first, or correct the id that it claims", value.Clip(claimed, 63))
 	}
 	if token == "" {
 		return refuse("no token was given; the user name is the device id and the password its token")
@@ -676,7 +676,7 @@ func checkName(name string) error {
 		return fault.New(fault.Invalid, "the name has %d characters; %d are the most", n, maxName)
 	}
 	if name != strings.TrimSpace(name) || strings.ContainsFunc(name, unnameable) {
-		return fault.New(fault.Invalid, "%q is not one line of text without space at its ends", clip(name))
+		return fault.New(fault.Invalid, "%q is not one line of text without space at its ends", value.Clip(name, 63))
 	}
 	return nil
 }
@@ -695,18 +695,11 @@ func orNone(s string) string {
 func checkLabels(labels map[string]string) error {
 	for k, v := range labels {
 		if !labelName.MatchString(k) {
-			return fault.New(fault.Invalid, "%q is no label name", clip(k)).Then("use small letters, digits and underscores, like site or row")
+			return fault.New(fault.Invalid, "%q is no label name", value.Clip(k, 63)).Then("use small letters, digits and underscores, like site or row")
 		}
 		if len(v) > maxLabel || strings.ContainsAny(v, "\n\r\x00") {
 			return fault.New(fault.Invalid, "the label %s is not one line of at most %d bytes", k, maxLabel)
 		}
 	}
 	return nil
-}
-
-func clip(s string) string {
-	if r := []rune(s); len(r) > 63 {
-		return string(r[:63]) + "…"
-	}
-	return s
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ullage/core/record"
+	"ullage/core/value"
 	"ullage/fleet/commit"
 	"ullage/fleet/fact"
 	"ullage/fleet/fault"
@@ -101,7 +102,7 @@ func (r *Register[T]) Find(name string) (T, bool) { return r.table.Get(name) }
 func (r *Register[T]) Get(name string) (T, error) {
 	x, ok := r.table.Get(name)
 	if !ok {
-		return x, fault.New(fault.NotFound, "there is no %s %q", r.o.Word, clip(name)).On(r.o.Word)
+		return x, fault.New(fault.NotFound, "there is no %s %q", r.o.Word, value.Clip(name, 63)).On(r.o.Word)
 	}
 	return x, nil
 }
@@ -210,11 +211,4 @@ func (r *Register[T]) Remove(ctx context.Context, name string, cond If, by strin
 		}
 		return r.change(tx, name, &old, nil, by)
 	})
-}
-
-func clip(s string) string {
-	if r := []rune(s); len(r) > 63 {
-		return string(r[:63]) + "…"
-	}
-	return s
 }

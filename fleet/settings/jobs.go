@@ -163,7 +163,7 @@ func (b *Settings) one(tx *commit.Tx, j *Job, id string, models map[*model.Model
 func (b *Settings) Job(id string) (Job, error) {
 	j, ok := b.jobs.Get(id)
 	if !ok {
-		return Job{}, fault.New(fault.NotFound, "there is no change of settings %q", clip(id))
+		return Job{}, fault.New(fault.NotFound, "there is no change of settings %q", value.Clip(id, 200))
 	}
 	return *j, nil
 }

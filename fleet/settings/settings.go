@@ -402,7 +402,7 @@ func (b *Settings) Apply(id string, body []byte, done func(Result, error)) {
 	for _, name := range slices.Sorted(maps.Keys(r.Applied)) {
 		p, ok := m.Property(name)
 		if !ok || p.Role != model.Setting {
-			out.Refused = append(out.Refused, model.Finding{Pointer: "/applied/" + name, Sentence: fmt.Sprintf("%s has no setting %s", m, clip(name))})
+			out.Refused = append(out.Refused, model.Finding{Pointer: "/applied/" + name, Sentence: fmt.Sprintf("%s has no setting %s", m, value.Clip(name, 200))})
 			continue
 		}
 		v, err := p.Check(r.Applied[name])
@@ -415,9 +415,9 @@ func (b *Settings) Apply(id string, body []byte, done func(Result, error)) {
 	refused := map[string]string{}
 	for name, reason := range r.Refused {
 		if p, ok := m.Property(name); ok && p.Role == model.Setting {
-			refused[name] = clip(reason)
+			refused[name] = value.Clip(reason, 200)
 		} else {
-			out.Refused = append(out.Refused, model.Finding{Pointer: "/refused/" + name, Sentence: fmt.Sprintf("%s has no setting %s", m, clip(name))})
+			out.Refused = append(out.Refused, model.Finding{Pointer: "/refused/" + name, Sentence: fmt.Sprintf("%s has no setting %s", m, value.Clip(name, 200))})
 		}
 	}
 	out.Kept = len(applied)
@@ -513,11 +513,4 @@ func (s *State) KeptByService(m *model.Model) layering.Settings {
 		}
 	}
 	return out
-}
-
-func clip(s string) string {
-	if r := []rune(s); len(r) > 200 {
-		return string(r[:200]) + "…"
-	}
-	return s
 }

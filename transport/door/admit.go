@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"ullage/core/value"
 	"ullage/fleet/fault"
 	"ullage/fleet/traffic"
 )
@@ -59,7 +60,7 @@ func (d *Door) Admit(c Claim) (*Device, error) {
 		time.Sleep(wait)
 	} else {
 		e := traffic.Entry{At: d.o.Now(), Direction: traffic.Up, Transport: c.Transport, Remote: c.Remote, Topic: "connect",
-			Claimed: clip(c.Device), Reason: err.Error(), Ref: ref}
+			Claimed: value.Clip(c.Device, 100), Reason: err.Error(), Ref: ref}
 		if d.o.Devices.Knows(c.Device) {
 			e.Device = c.Device
 		}
@@ -113,11 +114,4 @@ func hostOf(address string) string {
 		return host
 	}
 	return address
-}
-
-func clip(s string) string {
-	if r := []rune(s); len(r) > 100 {
-		return string(r[:100]) + "…"
-	}
-	return s
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"ullage/core/value"
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
 	"ullage/transport/problem"
@@ -47,7 +48,7 @@ func (v Verdict) Reason() string {
 // whichever sessions and transports they come through.
 func (v *Device) Take(m Message, done func(Verdict)) {
 	if err := v.refuses(m); err != nil {
-		done(v.Refuse(clip(m.Name), err))
+		done(v.Refuse(value.Clip(m.Name, 100), err))
 		return
 	}
 	v.door.o.Intake.Hold(ingest.Kind(m.Name))
@@ -80,7 +81,7 @@ func (v *Device) speaksFor(id string) *fault.Error {
 	d, err := v.door.o.Devices.Get(id)
 	switch {
 	case err != nil:
-		return fault.New(fault.NotAllowed, "%s cannot speak for %q: there is no such device", v.ID, clip(id)).Then("onboard it, and name %s as its hub", v.ID)
+		return fault.New(fault.NotAllowed, "%s cannot speak for %q: there is no such device", v.ID, value.Clip(id, 100)).Then("onboard it, and name %s as its hub", v.ID)
 	case d.Hub == "":
 		return fault.New(fault.NotAllowed, "%s cannot speak for %s, which names no hub", v.ID, d.ID).Then("name %s as its hub", v.ID)
 	case d.Hub != v.ID:

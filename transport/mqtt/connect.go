@@ -10,6 +10,7 @@ import (
 
 	"github.com/mochi-mqtt/server/v2/packets"
 
+	"ullage/core/value"
 	"ullage/fleet/fault"
 	"ullage/transport/door"
 )
@@ -41,7 +42,7 @@ func (x *session) connect(pk *packets.Packet) (resumed, ok bool) {
 				return nil
 			}
 			v3, v5 = 2, codeClientID
-			return fault.New(fault.Unauthenticated, "its client id is %q; it must be %s or begin with %s/", clip(c.ClientIdentifier), id, id)
+			return fault.New(fault.Unauthenticated, "its client id is %q; it must be %s or begin with %s/", value.Clip(c.ClientIdentifier, 100), id, id)
 		}})
 	if err != nil {
 		x.connack(v3, v5, "not authorised, ref "+fault.From(err).Ref, false, "")

@@ -8,6 +8,7 @@ import (
 
 	"github.com/mochi-mqtt/server/v2/packets"
 
+	"ullage/core/value"
 	"ullage/transport/problem"
 )
 
@@ -146,7 +147,7 @@ func (x *session) subscribe(pk *packets.Packet) {
 			if x.version == 5 {
 				codes[i] = codeNotAuthorised
 			}
-			reason = fmt.Sprintf("%s subscribes under %s%s/ only, not to %q", x.dev.ID, topicRoot, x.dev.ID, clip(f.Filter))
+			reason = fmt.Sprintf("%s subscribes under %s%s/ only, not to %q", x.dev.ID, topicRoot, x.dev.ID, value.Clip(f.Filter, 100))
 			x.note("subscribe", reason)
 			continue
 		}

@@ -150,10 +150,3 @@ func (x *session) note(topic, reason string) {
 	}
 	x.dev.Note(strings.TrimPrefix(topic, topicRoot+x.dev.ID+"/"), reason)
 }
-
-func clip(s string) string {
-	if r := []rune(s); len(r) > 100 {
-		return string(r[:100]) + "…"
-	}
-	return s
-}

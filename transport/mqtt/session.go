@@ -13,6 +13,7 @@ import (
 
 	"github.com/mochi-mqtt/server/v2/packets"
 
+	"ullage/core/value"
 	"ullage/fleet/fault"
 	"ullage/transport/door"
 )
@@ -238,8 +239,8 @@ func (x *session) publish(pk *packets.Packet) bool {
 	}
 	name, own := strings.CutPrefix(pk.TopicName, topicRoot+x.dev.ID+"/")
 	if !own {
-		x.ready(sl, x.dev.Refuse(clip(pk.TopicName), fault.New(fault.NotAllowed, "%s publishes under %s%s/ only, not to %q",
-			x.dev.ID, topicRoot, x.dev.ID, clip(pk.TopicName))))
+		x.ready(sl, x.dev.Refuse(value.Clip(pk.TopicName, 100), fault.New(fault.NotAllowed, "%s publishes under %s%s/ only, not to %q",
+			x.dev.ID, topicRoot, x.dev.ID, value.Clip(pk.TopicName, 100))))
 		return true
 	}
 	x.dev.Take(door.Message{Name: name, Body: pk.Payload, ContentType: pk.Properties.ContentType, Dup: pk.FixedHeader.Dup, PacketID: pk.PacketID},

@@ -155,7 +155,7 @@ func (w *handler) intended(c *gin.Context) {
 	if not := c.Query("not"); not != "" {
 		rev, err := strconv.ParseInt(not, 10, 64)
 		if err != nil {
-			refuse(c, fault.New(fault.Invalid, "?not=%s is no revision", clip(not)).Then("give the number of the revision you have"))
+			refuse(c, fault.New(fault.Invalid, "?not=%s is no revision", value.Clip(not, 60)).Then("give the number of the revision you have"))
 			return
 		}
 		wait, ok := waiting(c)
@@ -263,11 +263,4 @@ func (w *handler) commands(c *gin.Context) {
 
 func (w *handler) time(c *gin.Context) {
 	c.Data(http.StatusOK, "application/json; charset=utf-8", w.Door.Time())
-}
-
-func clip(s string) string {
-	if r := []rune(s); len(r) > 60 {
-		return string(r[:60]) + "…"
-	}
-	return s
 }
