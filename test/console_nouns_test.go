@@ -140,12 +140,45 @@ func TestSitesRulesAndJournal(t *testing.T) {
 		edit(t, p, "must_temp + 1 >", "must_temp + 2 >")
 		ok(t, p.WaitText("right; not saved yet", within))
 		quiet(t, p, "the editor")
-		_, err := browser.Eval[any](p, `fetch("/api/v1/rules/must_too_warm").then((r) => r.json()).then((r) => { window.theirs = r; })`)
-		ok(t, err)
 		cli(t, s, "rule", "save", "must_too_warm", "deadband=3")
+		ok(t, p.WaitText("changed by somebody else while you were writing", within))
+		writing := func(what string) {
+			t.Helper()
+			ok(t, p.Wait(fmt.Sprintf(`document.querySelector(".cm-content").innerText.includes(%q)`, what), within))
+		}
+		writing("must_temp + 2")
 		ok(t, p.ClickText("Put in force"))
-		ok(t, p.WaitText("changed by somebody else", within))
-		p.Forget()
+		ok(t, p.WaitText("changed by somebody else since it was read", within))
+		p.Forget() // the refusal
+		writing("must_temp + 2")
+		ok(t, p.ClickText("Take theirs"))
+		writing("deadband: 3")
+		writing("must_temp + 1")
+		// Who goes on with their own text saves over what is now in force.
+		edit(t, p, "must_temp + 1 >", "must_temp + 3 >")
+		cli(t, s, "rule", "save", "must_too_warm", "deadband=2")
+		ok(t, p.WaitText("changed by somebody else while you were writing", within))
+		ok(t, p.ClickText("Go on with mine"))
+		ok(t, p.WaitText("right; not saved yet", within))
+		ok(t, p.ClickText("Put in force"))
+		ok(t, p.Wait(`document.querySelector("main [role=status]").innerText === "in force"`, within))
+		if out := cli(t, s, "rule", "show", "must_too_warm"); !strings.Contains(out, "must_temp + 3") || !strings.Contains(out, "deadband: 3") {
+			t.Errorf("in force is %s", out)
+		}
+		// What nobody is writing in follows; what is removed under a text can be made again.
+		cli(t, s, "rule", "save", "must_too_warm", "deadband=1.5")
+		writing("deadband: 1.5")
+		edit(t, p, "must_temp + 3 >", "must_temp >")
+		cli(t, s, "rule", "remove", "must_too_warm")
+		ok(t, p.WaitText("removed by somebody else", within))
+		p.Forget() // that it is not there
+		ok(t, p.WaitText("right; not saved yet", within))
+		ok(t, p.ClickText("Put in force"))
+		ok(t, p.Wait(`document.querySelector("main [role=status]").innerText === "in force"`, within))
+		if out := cli(t, s, "rule", "show", "must_too_warm"); !strings.Contains(out, "raise: must_temp > set.max_temp") {
+			t.Errorf("made again it is %s", out)
+		}
+		quiet(t, p, "a rule")
 	})
 
 	t.Run("the journal of the fleet", func(t *testing.T) {

@@ -45,6 +45,21 @@ export async function listed<T>(
   return { items, count: Number(response?.headers.get("Ullage-Count") ?? items.length) };
 }
 
+// Tagged is a record and the tag of the state in which it was read.
+export interface Tagged<T> {
+  value: T;
+  tag: string;
+}
+
+// tagged is ask for one record that can be changed.
+export async function tagged<T>(
+  call: Promise<{ data?: T; error?: unknown; response: Response }>,
+): Promise<Tagged<T>> {
+  let tag = "";
+  const value = await ask(call.then((a) => ((tag = a.response.headers.get("ETag") ?? ""), a)));
+  return { value, tag };
+}
+
 // Refusal is a problem of the service (RFC 9457) as an error.
 export class Refusal extends Error {
   constructor(

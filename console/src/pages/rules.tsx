@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { parse, stringify } from "yaml";
-import { api, ask, listed, Refusal, type FolderFinding, type Rule } from "../api/client";
+import { api, ask, listed, Refusal, tagged, type FolderFinding, type Rule, type Tagged } from "../api/client";
 import { useFleet } from "../api/live";
 import { Badge } from "../components/badge";
 import { Dialog } from "../components/dialog";
@@ -23,7 +23,7 @@ const scope = (r: Rule) => r.models.join(", ") + (r.devices ? `, where ${r.devic
 
 // put makes or changes a rule; with a tag only in the state that has it.
 async function put(r: Rule, tag?: string) {
-  return ask(
+  return tagged(
     api.PUT("/api/v1/rules/{name}", {
       params: { path: { name: r.rule }, header: tag ? { "If-Match": tag } : {} },
       body: r,
@@ -270,21 +270,13 @@ export function RulePage() {
     queryKey: ["rules", "one", name],
     enabled: !making,
     retry: false,
-    queryFn: async () => {
-      let tag = "";
-      const r = await ask(
-        api.GET("/api/v1/rules/{name}", { params: { path: { name } } }).then((a) => {
-          tag = a.response.headers.get("ETag") ?? "";
-          return a;
-        }),
-      );
-      return { rule: r, tag };
-    },
+    queryFn: () => tagged(api.GET("/api/v1/rules/{name}", { params: { path: { name } } })),
   });
-  if (making) return <Editor text={blank} />;
+  if (making) return <Editor key="new" />;
   if (rule.isPending) return <p className="py-6 text-muted">Loading…</p>;
-  if (rule.error)
-    return rule.error instanceof Refusal && rule.error.status === 404 ? (
+  const gone = rule.error instanceof Refusal && rule.error.status === 404;
+  if (!rule.data)
+    return gone ? (
       <Empty
         title={`There is no rule ${name}`}
         why="It may have been removed. The journal tells by whom."
@@ -295,14 +287,24 @@ export function RulePage() {
         }
       />
     ) : (
-      <Trouble>{rule.error.message}</Trouble>
+      <Trouble>{rule.error?.message}</Trouble>
     );
-  return (
-    <Editor key={rule.data.tag} rule={rule.data.rule} tag={rule.data.tag} text={written(rule.data.rule)} />
-  );
+  return <Editor key={name} inForce={rule.data} gone={gone} />;
 }
 
-function Editor({ rule, tag, text: stored }: { rule?: Rule; tag?: string; text: string }) {
+// Base is the rule that an editor's text began with.
+interface Base extends Partial<Tagged<Rule>> {
+  text: string;
+}
+
+const baseOf = (r?: Tagged<Rule>): Base => (r ? { ...r, text: written(r.value) } : { text: blank });
+
+// Editor edits one rule. What is typed stays, whatever happens to the rule
+// meanwhile: a text that was not touched follows, another one is told.
+function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: boolean }) {
+  const [base, setBase] = useState(() => baseOf(inForce));
+  const [past, setPast] = useState<string[]>([]); // tags from before one's own save
+  const { value: rule, text: stored } = base;
   const [text, setText] = useState(stored);
   const [given, setGiven] = useState({ text: stored });
   const [findings, setFindings] = useState<FolderFinding[]>();
@@ -340,21 +342,38 @@ function Editor({ rule, tag, text: stored }: { rule?: Rule; tag?: string; text: 
   }, [text]);
   const wrong = findings?.filter((f) => f.severity === "error").length ?? 0;
   const changed = text !== stored;
+  const begin = (b: Base) => {
+    setBase(b);
+    setText(b.text);
+    setGiven({ text: b.text });
+    setTrouble("");
+  };
+  const other = inForce && inForce.tag !== base.tag && !past.includes(inForce.tag) ? inForce : undefined;
+  if (other && !changed) begin(baseOf(other));
   const save = async () => {
     setBusy(true);
     try {
       const next = parse(text, { maxAliasCount: 0 }) as Rule;
       for (const k of ["cause", "response"] as const) if (next[k] === null) delete next[k];
-      await put(next, next.rule === rule?.rule ? tag : undefined);
+      const same = next.rule === rule?.rule;
+      const now = await put(next, same && !gone ? base.tag : undefined);
+      if (same) {
+        if (base.tag) setPast([...past, base.tag]);
+        begin(baseOf(now));
+      }
       await queries.invalidateQueries({ queryKey: ["rules"] });
       tell(`${next.rule} is in force`, {
         undo:
-          rule && next.rule === rule.rule
+          rule && same
             ? () => put(rule).then(() => queries.invalidateQueries({ queryKey: ["rules"] }))
             : undefined,
       });
-      if (next.rule !== rule?.rule) navigate(at(next.rule));
+      if (!same) navigate(at(next.rule));
     } catch (e) {
+      if (e instanceof Refusal && e.status === 412) {
+        setPast([]);
+        void queries.invalidateQueries({ queryKey: ["rules", "one"] });
+      }
       setTrouble((e as Error).message);
     } finally {
       setBusy(false);
@@ -388,26 +407,35 @@ function Editor({ rule, tag, text: stored }: { rule?: Rule; tag?: string; text: 
                     : "in force")}
         </p>
         <div className="flex flex-wrap items-center gap-2 sm:ml-auto">
-          {changed && (
-            <Button
-              onClick={() => {
-                setText(stored);
-                setGiven({ text: stored });
-              }}
-            >
-              {rule ? "As saved" : "Start again"}
-            </Button>
-          )}
+          {changed && <Button onClick={() => begin(base)}>{rule ? "As saved" : "Start again"}</Button>}
           {rule && <Button onClick={() => setRemoving(true)}>Remove</Button>}
           <Button
             primary
-            disabled={busy || wrong > 0 || !findings || Boolean(rule && !changed)}
+            disabled={busy || wrong > 0 || !findings || Boolean(rule && !changed && !gone)}
             onClick={save}
           >
             Put in force
           </Button>
         </div>
       </div>
+      {(other && changed) || gone ? (
+        <div
+          role="alert"
+          className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2 border border-line bg-band px-3 py-2"
+        >
+          <p className="min-w-0 flex-1">
+            {gone
+              ? "This rule was removed by somebody else. Your text is still here: put in force, it makes the rule again."
+              : "This rule was changed by somebody else while you were writing. Your text is still here."}
+          </p>
+          {other && !gone && (
+            <>
+              <Button onClick={() => begin(baseOf(other))}>Take theirs</Button>
+              <Button onClick={() => (setBase(baseOf(other)), setTrouble(""))}>Go on with mine</Button>
+            </>
+          )}
+        </div>
+      ) : null}
       <div className="grid min-h-0 flex-1 gap-6 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
         <div className="flex h-[60vh] min-h-0 flex-col lg:h-auto">
           <div className="min-h-0 flex-1">

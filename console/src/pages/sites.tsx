@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, ask, listed, Refusal, type Device, type Site } from "../api/client";
+import { api, ask, listed, Refusal, tagged, type Device, type Site, type Tagged } from "../api/client";
 import { useFleet } from "../api/live";
 import { About } from "../components/about";
 import { Badge } from "../components/badge";
@@ -169,11 +169,11 @@ export function SitePage() {
     queryKey: ["sites", "one", name],
     enabled: !gone,
     retry: false,
-    queryFn: () => ask(api.GET("/api/v1/sites/{name}", { params: { path: { name } } })),
+    queryFn: () => tagged(api.GET("/api/v1/sites/{name}", { params: { path: { name } } })),
   });
   if (site.isPending) return <p className="py-6 text-muted">Loading…</p>;
-  if (site.error) {
-    const missing = site.error instanceof Refusal && site.error.status === 404;
+  const missing = site.error instanceof Refusal && site.error.status === 404;
+  if (!site.data || (missing && !changing)) {
     return missing ? (
       <Empty
         title={`There is no site ${name}`}
@@ -181,10 +181,10 @@ export function SitePage() {
         next={<Command>{`ullage site save ${JSON.stringify(name)} zone=Europe/Berlin`}</Command>}
       />
     ) : (
-      <Trouble>{site.error.message}</Trouble>
+      <Trouble>{site.error?.message}</Trouble>
     );
   }
-  const s = site.data;
+  const s = site.data.value;
   const rows = [...devices].sort(byNeed);
   const remove = async () => {
     setGone(true); // what is not there any more is not asked for
@@ -285,7 +285,7 @@ export function SitePage() {
           )}
         </section>
       </div>
-      {changing && <SiteDialog site={s} onClose={() => setChanging(false)} />}
+      {changing && <SiteDialog read={site.data} onClose={() => setChanging(false)} />}
       {removing && (
         <Dialog
           title={`Remove ${name}?`}
@@ -309,7 +309,9 @@ const zones: string[] = "supportedValuesOf" in Intl ? Intl.supportedValuesOf("ti
 // numberOf reads what stands in a field for degrees; NaN where that is none.
 const numberOf = (text: string) => (text.trim() === "" ? undefined : Number(text.replace(",", ".")));
 
-function SiteDialog({ site, onClose }: { site?: Site; onClose: () => void }) {
+function SiteDialog({ read, onClose }: { read?: Tagged<Site>; onClose: () => void }) {
+  // What was read when the dialog opened: whoever saved meanwhile is not overwritten.
+  const [{ site, tag }] = useState({ site: read?.value, tag: read?.tag ?? "" });
   const [s, setS] = useState<Site>(site ?? { site: "" });
   const [north, setNorth] = useState(site?.latitude?.toString() ?? "");
   const [east, setEast] = useState(site?.longitude?.toString() ?? "");
@@ -341,7 +343,7 @@ function SiteDialog({ site, onClose }: { site?: Site; onClose: () => void }) {
     };
     await ask(
       api.PUT("/api/v1/sites/{name}", {
-        params: { path: { name }, header: site ? {} : { "If-None-Match": "*" } },
+        params: { path: { name }, header: site ? { "If-Match": tag } : { "If-None-Match": "*" } },
         body,
       }),
     );
