@@ -97,6 +97,8 @@ type server struct {
 	begun string
 	// nouns holds the fields of every noun, by its word, for conditions over them.
 	nouns map[string][]record.Field
+	// kept holds the words of the nouns that are put and removed.
+	kept []string
 }
 
 func init() {

@@ -50,17 +50,17 @@ const maxWait = time.Minute
 func (s *server) commandRoutes() {
 	type filter struct {
 		Where
+		Paging
 		Device string `query:"device" doc:"Only of this device"`
 		Open   bool   `query:"open" doc:"Only those that wait for a reply"`
 		Before string `query:"before" doc:"Only those older than this id"`
-		Limit  int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 	}
-	huma.Get(s.api, "/api/v1/commands", func(ctx context.Context, f *filter) (*body[[]client.Command], error) {
+	huma.Get(s.api, "/api/v1/commands", func(ctx context.Context, f *filter) (*logged[client.Command], error) {
 		_, among, err := s.among(f.Where)
 		if err != nil {
 			return nil, err
 		}
-		cs, err := s.Commands.List(ctx, commands.Filter{Device: f.Device, Among: among, Open: f.Open, Before: f.Before, Limit: f.Limit})
+		cs, err := s.Commands.List(ctx, commands.Filter{Device: f.Device, Among: among, Open: f.Open, Before: f.Before, Limit: f.ask()})
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -68,7 +68,7 @@ func (s *server) commandRoutes() {
 		for i, c := range cs {
 			out[i] = commandOf(c)
 		}
-		return &body[[]client.Command]{out}, nil
+		return newest(out, f.Paging, func(c client.Command) string { return c.ID }), nil
 	}, describe("commands", "Commands, the newest first", "Commands"))
 	type give struct {
 		One

@@ -109,17 +109,17 @@ func (s *server) historyRoutes() {
 func (s *server) alarmRoutes() {
 	type filter struct {
 		Where
+		Paging
 		Device string `query:"device" doc:"Only of this device"`
 		All    bool   `query:"all" doc:"Closed ones too"`
 		Before string `query:"before" doc:"Only alarms older than this id"`
-		Limit  int    `query:"limit" default:"200" minimum:"1" maximum:"1000"`
 	}
-	huma.Get(s.api, "/api/v1/alarms", func(ctx context.Context, f *filter) (*body[[]client.Alarm], error) {
+	huma.Get(s.api, "/api/v1/alarms", func(ctx context.Context, f *filter) (*logged[client.Alarm], error) {
 		_, among, err := s.among(f.Where)
 		if err != nil {
 			return nil, err
 		}
-		list, err := s.Alarms.List(ctx, alarms.Filter{Among: among, Device: f.Device, Open: !f.All, Before: f.Before, Limit: f.Limit})
+		list, err := s.Alarms.List(ctx, alarms.Filter{Among: among, Device: f.Device, Open: !f.All, Before: f.Before, Limit: f.ask()})
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -127,7 +127,7 @@ func (s *server) alarmRoutes() {
 		for i, a := range list {
 			out[i] = alarmOf(a)
 		}
-		return &body[[]client.Alarm]{out}, nil
+		return newest(out, f.Paging, func(a client.Alarm) string { return a.ID }), nil
 	}, describe("alarms", "Open alarms, or the latest of all, the newest first", "Alarms"))
 	type since struct {
 		Since string `query:"since" default:"7d" doc:"How far back alarms are counted" example:"7d"`

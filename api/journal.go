@@ -5,6 +5,7 @@ import (
 	"errors"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -32,15 +33,15 @@ const maxFollow = time.Minute
 func (s *server) journalRoutes() {
 	type filter struct {
 		Where
+		Paging
 		Device string `query:"device" doc:"Only of this device"`
 		Kind   string `query:"kind" maxLength:"80" doc:"Only of this kind, as in alarm raised; they are listed at /journal/kinds"`
 		Alarm  string `query:"alarm" doc:"Only about this alarm, by its id"`
 		Rule   string `query:"rule" doc:"Only about this rule"`
 		Person string `query:"person" doc:"Only what this person did"`
 		Before int64  `query:"before" minimum:"0" doc:"Only entries with a lesser number"`
-		Limit  int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 	}
-	huma.Get(s.api, "/api/v1/journal", func(ctx context.Context, f *filter) (*body[[]client.JournalEntry], error) {
+	huma.Get(s.api, "/api/v1/journal", func(ctx context.Context, f *filter) (*logged[client.JournalEntry], error) {
 		_, among, err := s.among(f.Where)
 		if err != nil {
 			return nil, err
@@ -49,11 +50,11 @@ func (s *server) journalRoutes() {
 			return nil, s.failed(fault.New(fault.Invalid, "there is no kind %q", value.Clip(f.Kind, 60)).Then("there are %s", strings.Join(s.kinds(), ", ")))
 		}
 		fs, err := s.Facts.Facts(ctx, fact.Filter{Among: among, Device: f.Device, Kind: fact.Kind(f.Kind), Alarm: f.Alarm, Rule: f.Rule, Person: f.Person,
-			Before: f.Before, Limit: f.Limit})
+			Before: f.Before, Limit: f.ask()})
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		return &body[[]client.JournalEntry]{entriesOf(fs)}, nil
+		return newest(entriesOf(fs), f.Paging, func(e client.JournalEntry) string { return strconv.FormatInt(e.Number, 10) }), nil
 	}, describe("journal", "What happened, the newest first", "Journal"))
 	huma.Get(s.api, "/api/v1/journal/kinds", func(context.Context, *struct{}) (*body[[]string], error) {
 		return &body[[]string]{s.kinds()}, nil
@@ -127,7 +128,7 @@ func (s *server) kinds() []string {
 	for _, k := range fact.Kinds {
 		all[string(k)] = true
 	}
-	for word := range s.nouns {
+	for _, word := range s.kept {
 		all[string(fact.ChangedKind(word))] = true
 	}
 	return slices.Sorted(maps.Keys(all))

@@ -34,21 +34,24 @@ type NamedModel struct {
 }
 
 func (s *server) modelRoutes() {
-	huma.Get(s.api, "/api/v1/models", func(context.Context, *struct{}) (*body[[]client.Model], error) {
-		out := []client.Model{}
-		counts := s.Devices.Versions()
-		for _, m := range s.Models.List() {
-			out = append(out, s.model(m, counts))
-		}
-		return &body[[]client.Model]{out}, nil
-	}, describe("models", "Every model, in its newest version", "Models"))
-	huma.Get(s.api, "/api/v1/models/{name}", func(ctx context.Context, in *NamedModel) (*body[client.Model], error) {
-		m, err := s.Models.Get(in.Name)
-		if err != nil {
-			return nil, s.failed(err)
-		}
-		return &body[client.Model]{s.model(m, s.Devices.Versions())}, nil
-	}, describe("model", "One model", "Models"), notFound)
+	// Models are published and moved to, so they have verbs of their own for that.
+	serve(s, served[client.Model]{word: "model", words: "models", tag: "Models", name: func(m client.Model) string { return m.Name },
+		list: func(context.Context) ([]client.Model, error) {
+			out := []client.Model{}
+			counts := s.Devices.Versions()
+			for _, m := range s.Models.List() {
+				out = append(out, s.model(m, counts))
+			}
+			return out, nil
+		},
+		get: func(_ context.Context, name string) (client.Model, error) {
+			m, err := s.Models.Get(name)
+			if err != nil {
+				return client.Model{}, err
+			}
+			return s.model(m, s.Devices.Versions()), nil
+		},
+	})
 	type whole struct {
 		NamedModel
 		Whole bool `query:"whole" doc:"Write out all that it extends, imports and is composed of"`

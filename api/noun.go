@@ -137,6 +137,7 @@ func serve[T any](s *server, n served[T]) {
 		return &shown[T]{quoted(x), x}, nil
 	}, describe(n.word, "One "+n.word, n.tag), notFound)
 	if n.put != nil {
+		s.kept = append(s.kept, n.word)
 		type put struct {
 			ThingNamed
 			Conditions

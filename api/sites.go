@@ -8,22 +8,21 @@ import (
 
 	"ullage/core/record"
 	"ullage/core/site"
-	"ullage/fleet/devices"
 	"ullage/fleet/noun"
 )
 
 func (s *server) siteRoutes() {
 	serve(s, served[site.Site]{word: "site", words: "sites", tag: "Sites", name: func(x site.Site) string { return x.Name },
 		list: func(context.Context) ([]site.Site, error) {
-			all, n := s.Sites.List(), s.devicesBySite()
+			all := s.Sites.List()
 			for i := range all {
-				all[i].Devices = n[all[i].Name]
+				all[i].Devices = s.Devices.CountAtSite(all[i].Name)
 			}
 			return all, nil
 		},
 		get: func(_ context.Context, name string) (site.Site, error) {
 			x, err := s.Sites.Get(name)
-			x.Devices = s.devicesBySite()[x.Name]
+			x.Devices = s.Devices.CountAtSite(x.Name)
 			return x, err
 		},
 		tagOf: func(x site.Site) string { x.Devices = 0; return record.Tag(x) },
@@ -69,15 +68,4 @@ func (s *server) siteRoutes() {
 		}
 		return nil, nil
 	}, describe("remove-site-plan", "Take the plan picture of a site away", "Sites"), notFound)
-}
-
-// devicesBySite counts the devices that are not retired.
-func (s *server) devicesBySite() map[string]int {
-	out := map[string]int{}
-	for _, d := range s.Devices.List() {
-		if name := d.Labels["site"]; name != "" && d.Status != devices.Retired {
-			out[name]++
-		}
-	}
-	return out
 }

@@ -194,10 +194,8 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 // siteChanged tells everybody of the devices of a site, whose time zone may be
 // another one now.
 func (a *App) siteChanged(name string) {
-	for _, d := range a.Devices.List() {
-		if d.Labels["site"] == name {
-			a.Bus.Publish(event.Device{Device: d.ID})
-		}
+	for _, id := range a.Devices.AtSite(name) {
+		a.Bus.Publish(event.Device{Device: id})
 	}
 }
 

@@ -12,10 +12,7 @@ import (
 )
 
 func alarmCommand() *cobra.Command {
-	var device string
-	var all bool
-	var limit int
-	var where *string
+	var f client.AlarmFilter
 	listing := &cobra.Command{
 		Use: "list", Short: "List open alarms", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -23,11 +20,11 @@ func alarmCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			as, err := cl.Alarms(c.Context(), device, *where, all, limit)
+			as, err := cl.Alarms(c.Context(), f)
 			if err != nil {
 				return err
 			}
-			return list(c, as, "No alarm is open.",
+			return listPage(c, as, "No alarm is open.",
 				column[client.Alarm]{"alarm", func(a client.Alarm) string { return a.ID }},
 				column[client.Alarm]{"priority", func(a client.Alarm) string { return a.Priority }},
 				column[client.Alarm]{"state", func(a client.Alarm) string { return a.State }},
@@ -37,10 +34,8 @@ func alarmCommand() *cobra.Command {
 				column[client.Alarm]{"message", func(a client.Alarm) string { return a.Message }})
 		},
 	}
-	listing.Flags().StringVar(&device, "device", "", "only of this device")
-	where = whereFlag(listing)
-	listing.Flags().BoolVar(&all, "all", false, "closed ones too")
-	listing.Flags().IntVar(&limit, "limit", 100, "at most this many")
+	logFlags(listing, &f.LogFilter, 100)
+	listing.Flags().BoolVar(&f.All, "all", false, "closed ones too")
 	ack := &cobra.Command{
 		Use: "acknowledge ALARM…", Short: "Acknowledge alarms", Args: atLeast(1, "one alarm or more"), ValidArgsFunction: alarmNames,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -71,7 +66,6 @@ func alarmCommand() *cobra.Command {
 
 func journalCommand() *cobra.Command {
 	var f client.JournalFilter
-	var where *string
 	listing := &cobra.Command{
 		Use: "list", Short: "List what happened, the newest first", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -79,28 +73,23 @@ func journalCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			f.Where = *where
 			es, err := cl.Journal(c.Context(), f)
 			if err != nil {
 				return err
 			}
-			return list(c, es, "The journal has nothing like that.",
+			return listPage(c, es, "The journal has nothing like that.",
 				column[client.JournalEntry]{"at", func(e client.JournalEntry) string { return e.At.Local().Format(time.DateTime) }},
 				column[client.JournalEntry]{"kind", func(e client.JournalEntry) string { return string(e.Kind) }},
 				column[client.JournalEntry]{"device", func(e client.JournalEntry) string { return e.Device }},
 				column[client.JournalEntry]{"what", func(e client.JournalEntry) string { return e.Text }})
 		},
 	}
-	listing.Flags().StringVar(&f.Device, "device", "", "only of this device")
-	where = whereFlag(listing)
+	logFlags(listing, &f.LogFilter, 50)
 	listing.Flags().StringVar(&f.Kind, "kind", "", `only of this kind, like "alarm raised"`)
 	listing.Flags().StringVar(&f.Alarm, "alarm", "", "only about this alarm, by its id")
 	listing.Flags().StringVar(&f.Rule, "rule", "", "only about this rule")
 	listing.Flags().StringVar(&f.Person, "person", "", "only what this person did")
-	listing.Flags().Int64Var(&f.Before, "before", 0, "only entries with a lesser number")
-	listing.Flags().IntVar(&f.Limit, "limit", 50, "at most this many")
 	listing.RegisterFlagCompletionFunc("kind", journalKinds)
-	listing.RegisterFlagCompletionFunc("device", deviceNames)
 	return noun(groupService, "journal", "Read what happened", listing, followCommand())
 }
 
@@ -120,12 +109,12 @@ and misses nothing, also after the service was restarted.`,
 				return err
 			}
 			if !c.Flags().Changed("after") {
-				newest, err := cl.Journal(c.Context(), client.JournalFilter{Limit: 1})
+				newest, err := cl.Journal(c.Context(), client.JournalFilter{LogFilter: client.LogFilter{Limit: 1}})
 				if err != nil {
 					return err
 				}
-				if len(newest) > 0 {
-					after = newest[0].Number
+				if len(newest.Items) > 0 {
+					after = newest.Items[0].Number
 				}
 			}
 			format, _ := c.Flags().GetString("output")

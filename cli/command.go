@@ -114,9 +114,7 @@ func printCommand(w io.Writer, c client.Command) {
 func clock(t *time.Time) string { return t.Local().Format("15:04:05") }
 
 func commandList() *cobra.Command {
-	var open bool
-	var limit int
-	var where *string
+	var f client.CommandFilter
 	c := &cobra.Command{
 		Use: "list [DEVICE]", Short: "List commands and what became of them, the newest first", Args: cobra.MaximumNArgs(1), ValidArgsFunction: deviceNames,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -124,15 +122,14 @@ func commandList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			device := ""
 			if len(args) > 0 {
-				device = args[0]
+				f.Device = args[0]
 			}
-			cs, err := cl.Commands(c.Context(), device, *where, open, limit)
+			cs, err := cl.Commands(c.Context(), f)
 			if err != nil {
 				return err
 			}
-			return list(c, cs, "No command is like that. Give one with: ullage command give DEVICE COMMAND",
+			return listPage(c, cs, "No command is like that. Give one with: ullage command give DEVICE COMMAND",
 				column[client.Command]{"command", func(x client.Command) string { return x.ID }},
 				column[client.Command]{"device", func(x client.Command) string { return x.Device }},
 				column[client.Command]{"name", func(x client.Command) string { return x.Name }},
@@ -148,9 +145,8 @@ func commandList() *cobra.Command {
 				}})
 		},
 	}
-	where = whereFlag(c)
-	c.Flags().BoolVar(&open, "open", false, "only those that wait for a reply")
-	c.Flags().IntVar(&limit, "limit", 100, "at most this many")
+	logFlags(c, &f.LogFilter, 100)
+	c.Flags().BoolVar(&f.Open, "open", false, "only those that wait for a reply")
 	return c
 }
 

@@ -228,11 +228,11 @@ func loadCellars(ctx context.Context, cl *client.Client) error {
 // tidyUp acknowledges what had returned in the days that were told, as the
 // people on duty would have.
 func tidyUp(ctx context.Context, cl *client.Client) error {
-	as, err := cl.Alarms(ctx, "", "", false, 1000)
+	as, err := cl.Alarms(ctx, client.AlarmFilter{})
 	if err != nil {
 		return err
 	}
-	for _, a := range as {
+	for _, a := range as.Items {
 		if a.State == "returned unacknowledged" && time.Since(a.RaisedAt) > 9*time.Hour {
 			if _, err := cl.Acknowledge(ctx, a.ID); err != nil {
 				return err

@@ -295,11 +295,16 @@ func exprFunctions() *cobra.Command {
 
 // whereFlag adds --where with completion from the service.
 func whereFlag(c *cobra.Command) *string {
-	where := c.Flags().String("where", "", `only of devices for which this is true now, such as 'label.site == "Fennimore" and must_temp > 25'`)
+	where := new(string)
+	whereInto(c, where)
+	return where
+}
+
+func whereInto(c *cobra.Command, where *string) {
+	c.Flags().StringVar(where, "where", "", `only of devices for which this is true now, such as 'label.site == "Fennimore" and must_temp > 25'`)
 	c.RegisterFlagCompletionFunc("where", func(c *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
 		return completeWhere(c, typed)
 	})
-	return where
 }
 
 func completeWhere(c *cobra.Command, typed string) ([]string, cobra.ShellCompDirective) {

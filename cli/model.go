@@ -14,6 +14,23 @@ import (
 	"ullage/client"
 )
 
+// modelThings are models as a noun with a list; the rest has verbs of its own.
+var modelThings = things[client.Model]{
+	word: "model", words: "models",
+	of:   (*client.Client).Models,
+	name: func(m client.Model) string { return m.Name },
+	none: "There is no model yet. Publish one with: ullage model publish FILE",
+	columns: []column[client.Model]{
+		{"model", func(m client.Model) string { return m.Name }},
+		{"version", func(m client.Model) string { return m.Version }},
+		{"devices", func(m client.Model) string { return strconv.Itoa(m.Devices) }},
+		{"given", versionsOf},
+		{"say another", func(m client.Model) string { return orDash(strings.TrimPrefix(strconv.Itoa(m.Other), "0")) }},
+		{"reports every", func(m client.Model) string { return m.Interval }},
+		{"title", func(m client.Model) string { return m.Title }},
+	},
+}
+
 func modelCommand() *cobra.Command {
 	var fills []string
 	var move bool
@@ -69,27 +86,7 @@ by another; devices stay with theirs until they are moved.`,
 	}
 	publish.Flags().StringArrayVar(&fills, "fill", nil, "value of a placeholder, as NAME=VALUE; may be given several times")
 	publish.Flags().BoolVar(&move, "move", false, "move every device of the model to the new version")
-	listing := &cobra.Command{
-		Use: "list", Short: "List the models in force", Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			cl, err := connect(c)
-			if err != nil {
-				return err
-			}
-			ms, err := cl.Models(c.Context())
-			if err != nil {
-				return err
-			}
-			return list(c, ms, "There is no model yet. Publish one with: ullage model publish FILE",
-				column[client.Model]{"model", func(m client.Model) string { return m.Name }},
-				column[client.Model]{"version", func(m client.Model) string { return m.Version }},
-				column[client.Model]{"devices", func(m client.Model) string { return strconv.Itoa(m.Devices) }},
-				column[client.Model]{"given", versionsOf},
-				column[client.Model]{"say another", func(m client.Model) string { return orDash(strings.TrimPrefix(strconv.Itoa(m.Other), "0")) }},
-				column[client.Model]{"reports every", func(m client.Model) string { return m.Interval }},
-				column[client.Model]{"title", func(m client.Model) string { return m.Title }})
-		},
-	}
+	listing := modelThings.list()
 	showing := &cobra.Command{
 		Use: "show MODEL[@VERSION]", Short: "Show what a model says", Args: exactly(1, "one model"), ValidArgsFunction: modelNames,
 		RunE: func(c *cobra.Command, args []string) error {

@@ -264,7 +264,7 @@ var deviceNames = complete(func(c *cobra.Command, cl *client.Client) ([]string, 
 })
 
 var modelNames = complete(func(c *cobra.Command, cl *client.Client) ([]string, error) {
-	ms, err := cl.Models(c.Context())
+	ms, err := cl.Models().List(c.Context(), client.ListOptions{})
 	var out []string
 	for _, m := range ms {
 		out = append(out, m.Name+"\t"+m.Title)
@@ -273,9 +273,9 @@ var modelNames = complete(func(c *cobra.Command, cl *client.Client) ([]string, e
 })
 
 var alarmNames = complete(func(c *cobra.Command, cl *client.Client) ([]string, error) {
-	as, err := cl.Alarms(c.Context(), "", "", false, 100)
+	as, err := cl.Alarms(c.Context(), client.AlarmFilter{LogFilter: client.LogFilter{Limit: 100}})
 	var out []string
-	for _, a := range as {
+	for _, a := range as.Items {
 		out = append(out, a.ID+"\t"+a.Message)
 	}
 	return out, err

@@ -324,17 +324,13 @@ func (c *Client) Readings(ctx context.Context, id, metric string, s Span, limit 
 	return get[Readings](ctx, c, device(id)+"/readings?"+s.query(metric)+"&limit="+strconv.Itoa(limit))
 }
 
-// Alarms lists alarms, the newest first: the open ones, or the latest of all.
-func (c *Client) Alarms(ctx context.Context, device, where string, all bool, limit int) ([]Alarm, error) {
-	q := url.Values{"limit": {strconv.Itoa(limit)}}
-	if device != "" {
-		q.Set("device", device)
-	}
-	if all {
+// Alarms lists alarms, the newest first: the open ones, or closed ones too.
+func (c *Client) Alarms(ctx context.Context, f AlarmFilter) (Page[Alarm], error) {
+	q := f.query(nil)
+	if f.All {
 		q.Set("all", "true")
 	}
-	filter(q, where)
-	return get[[]Alarm](ctx, c, "/alarms?"+q.Encode())
+	return logged[Alarm](ctx, c, "/alarms", q, f.Limit)
 }
 
 // Acknowledge acknowledges an alarm.
@@ -343,18 +339,9 @@ func (c *Client) Acknowledge(ctx context.Context, id string) (Alarm, error) {
 }
 
 // Journal lists what happened, the newest first.
-func (c *Client) Journal(ctx context.Context, f JournalFilter) ([]JournalEntry, error) {
-	q := url.Values{"limit": {strconv.Itoa(f.Limit)}}
-	for name, v := range map[string]string{"device": f.Device, "kind": f.Kind, "alarm": f.Alarm, "rule": f.Rule, "person": f.Person} {
-		if v != "" {
-			q.Set(name, v)
-		}
-	}
-	if f.Before > 0 {
-		q.Set("before", strconv.FormatInt(f.Before, 10))
-	}
-	filter(q, f.Where)
-	return get[[]JournalEntry](ctx, c, "/journal?"+q.Encode())
+func (c *Client) Journal(ctx context.Context, f JournalFilter) (Page[JournalEntry], error) {
+	q := f.query(map[string]string{"kind": f.Kind, "alarm": f.Alarm, "rule": f.Rule, "person": f.Person})
+	return logged[JournalEntry](ctx, c, "/journal", q, f.Limit)
 }
 
 // JournalKinds lists the kinds of entries that the journal can have.

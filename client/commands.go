@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"net/http"
 	"net/url"
-	"strconv"
 	"time"
 
 	"ullage/core/value"
@@ -55,19 +54,13 @@ func (c *Client) Give(ctx context.Context, device string, n NewCommand, wait tim
 	return out, c.do(ctx, http.MethodPost, "/devices/"+url.PathEscape(device)+"/commands?"+q.Encode(), n, &out)
 }
 
-// Commands lists commands, the newest first; of one device, unless it is "".
-func (c *Client) Commands(ctx context.Context, device, where string, open bool, limit int) ([]Command, error) {
-	q := url.Values{"limit": {strconv.Itoa(limit)}}
-	if device != "" {
-		q.Set("device", device)
-	}
-	if where != "" {
-		q.Set("where", where)
-	}
-	if open {
+// Commands lists commands, the newest first.
+func (c *Client) Commands(ctx context.Context, f CommandFilter) (Page[Command], error) {
+	q := f.query(nil)
+	if f.Open {
 		q.Set("open", "true")
 	}
-	return get[[]Command](ctx, c, "/commands?"+q.Encode())
+	return logged[Command](ctx, c, "/commands", q, f.Limit)
 }
 
 // Withdraw gives a command up before its time.

@@ -218,9 +218,6 @@ type FolderOutcome struct {
 	Findings []FolderFinding `json:"findings" doc:"What is wrong; with errors nothing is loaded"`
 }
 
-// Models lists the models, each in its newest version.
-func (c *Client) Models(ctx context.Context) ([]Model, error) { return get[[]Model](ctx, c, "/models") }
-
 // Model returns one model, in its newest version or, as NAME@VERSION, in another.
 func (c *Client) Model(ctx context.Context, name string) (Model, error) {
 	return get[Model](ctx, c, "/models/"+url.PathEscape(name))

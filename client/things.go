@@ -25,6 +25,12 @@ func (c *Client) Rules() Things[Rule] {
 	return Things[Rule]{c, "rules", func(r Rule) string { return r.Name }}
 }
 
+// Models are the models in their newest versions. Get takes NAME@VERSION too;
+// they are made by PublishModel, not by Put.
+func (c *Client) Models() Things[Model] {
+	return Things[Model]{c, "models", func(m Model) string { return m.Name }}
+}
+
 // ListOptions narrow and order a list.
 type ListOptions struct {
 	Where string // a condition over the fields; everything if it is empty
@@ -55,7 +61,7 @@ func (t Things[T]) List(ctx context.Context, o ListOptions) ([]T, error) {
 			return nil, err
 		}
 		out = append(out, page...)
-		after := nextPage(head.Get("Link"))
+		after := nextPage(head.Get("Link"), "after")
 		if after == "" || o.Limit > 0 && len(out) >= o.Limit {
 			return out, nil
 		}
@@ -64,7 +70,7 @@ func (t Things[T]) List(ctx context.Context, o ListOptions) ([]T, error) {
 }
 
 // nextPage returns where the next page begins, by a Link header (RFC 8288).
-func nextPage(link string) string {
+func nextPage(link, parameter string) string {
 	address, rel, ok := strings.Cut(strings.TrimPrefix(link, "<"), ">")
 	if !ok || !strings.Contains(rel, `rel="next"`) {
 		return ""
@@ -73,7 +79,7 @@ func nextPage(link string) string {
 	if err != nil {
 		return ""
 	}
-	return u.Query().Get("after")
+	return u.Query().Get(parameter)
 }
 
 func (t Things[T]) at(name string) string { return "/" + t.words + "/" + url.PathEscape(name) }

@@ -324,13 +324,6 @@ type JournalEntry struct {
 	Content json.RawMessage `json:"content,omitempty" doc:"The same for programs; its members depend on the kind"`
 }
 
-// JournalFilter narrows a reading of the journal.
-type JournalFilter struct {
-	Where, Device, Kind, Alarm, Rule, Person string
-	Before                                   int64 // only entries with a lesser number; 0 for all
-	Limit                                    int
-}
-
 // AsOf is what was so at a past moment.
 type AsOf struct {
 	At      time.Time    `json:"at"`

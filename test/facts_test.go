@@ -116,11 +116,11 @@ func TestKilledUnderChanges(t *testing.T) {
 		now.Store(s.Client)
 	}
 	// The reader gets to the end, then everything is compared.
-	last, err := s.Client.Journal(t.Context(), client.JournalFilter{Limit: 1})
-	if err != nil || len(last) != 1 {
+	last, err := s.Client.Journal(t.Context(), client.JournalFilter{LogFilter: client.LogFilter{Limit: 1}})
+	if err != nil || len(last.Items) != 1 {
 		t.Fatal(last, err)
 	}
-	end, err := s.Client.JournalAfter(t.Context(), last[0].Number-1, 10, "")
+	end, err := s.Client.JournalAfter(t.Context(), last.Items[0].Number-1, 10, "")
 	if err != nil || len(end) != 1 {
 		t.Fatalf("behind the last but one come %d, %v", len(end), err)
 	}
@@ -130,8 +130,8 @@ func TestKilledUnderChanges(t *testing.T) {
 	if w := wrong.Load(); w != nil {
 		t.Fatalf("the reader heard facts out of order or twice: %s", *w)
 	}
-	if len(heard) == 0 || heard[len(heard)-1].Number < last[0].Number {
-		t.Fatalf("the reader has heard %d facts and not the last, %d; it failed last with %s", len(heard), last[0].Number, *failed.Load())
+	if len(heard) == 0 || heard[len(heard)-1].Number < last.Items[0].Number {
+		t.Fatalf("the reader has heard %d facts and not the last, %d; it failed last with %s", len(heard), last.Items[0].Number, *failed.Load())
 	}
 	told := map[string]int{}
 	for _, e := range heard {

@@ -140,11 +140,14 @@ func TestRecording(t *testing.T) {
 			last = r.at
 		}
 	}
-	as, err := s.Client.Alarms(t.Context(), "mote-1", "", true, 100)
-	if err != nil || len(as) == 0 {
-		t.Fatalf("mote 1 has %d alarms, %v", len(as), err)
+	of := func(device string) client.AlarmFilter {
+		return client.AlarmFilter{LogFilter: client.LogFilter{Device: device}, All: true}
 	}
-	for _, a := range as {
+	as, err := s.Client.Alarms(t.Context(), of("mote-1"))
+	if err != nil || len(as.Items) == 0 {
+		t.Fatalf("mote 1 has %d alarms, %v", len(as.Items), err)
+	}
+	for _, a := range as.Items {
 		if a.RaisedAt.Before(first) || a.RaisedAt.After(last) {
 			t.Errorf("an alarm was raised at %s, outside the marked span from %s to %s", a.RaisedAt, first, last)
 		}
@@ -153,8 +156,8 @@ func TestRecording(t *testing.T) {
 		}
 	}
 	throughEveryFormat(t, s, motes)
-	if as, err := s.Client.Alarms(t.Context(), "mote-2", "", true, 100); err != nil || len(as) != 0 {
-		t.Errorf("mote 2, where nothing is marked, has %d alarms, %v", len(as), err)
+	if as, err := s.Client.Alarms(t.Context(), of("mote-2")); err != nil || len(as.Items) != 0 {
+		t.Errorf("mote 2, where nothing is marked, has %d alarms, %v", len(as.Items), err)
 	}
 }
 

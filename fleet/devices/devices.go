@@ -97,6 +97,7 @@ type Registry struct {
 	changing []func(tx *commit.Tx, old, d Device) error
 	damping  damping
 	carries  map[string]int // devices behind a hub; the writer's alone
+	places   places
 }
 
 var (
@@ -109,7 +110,7 @@ var (
 
 // Open reads every device.
 func Open(ctx context.Context, o Options) (*Registry, error) {
-	g := &Registry{commits: o.Commits, models: o.Models, bus: o.Bus, now: o.Now, carries: map[string]int{}}
+	g := &Registry{commits: o.Commits, models: o.Models, bus: o.Bus, now: o.Now, carries: map[string]int{}, places: places{at: map[string]map[string]bool{}}}
 	ds, err := o.Records.Devices(ctx)
 	if err != nil {
 		return nil, err
@@ -117,6 +118,7 @@ func Open(ctx context.Context, o Options) (*Registry, error) {
 	byID := make(map[string]Device, len(ds))
 	for _, d := range ds {
 		byID[d.ID] = d
+		g.places.moved(nil, Device{}, d)
 		if d.Hub != "" {
 			g.carries[d.Hub]++
 		}
@@ -201,6 +203,7 @@ func (g *Registry) Create(ctx context.Context, n New, by string) (Device, string
 func (g *Registry) put(tx *commit.Tx, old, d Device, at time.Time) error {
 	tx.Put(d)
 	g.devices.Set(tx, d.ID, d)
+	g.places.moved(tx, old, d)
 	hold := func(kind commit.ValidityKind, key, v string) {
 		tx.Hold(commit.Validity{Kind: kind, Subject: d.ID, Key: key, From: at, Value: v})
 	}

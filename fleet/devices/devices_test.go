@@ -1,6 +1,9 @@
 package devices_test
 
 import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -115,6 +118,41 @@ func TestStatus(t *testing.T) {
 	if got := strings.Join(r.Journal(fact.StatusChanged), "; "); !strings.Contains(got, "sent its first message") || !strings.Contains(got, "mara suspended it; mara let it in again; mara retired it") {
 		t.Errorf("the journal tells %q", got)
 	}
+}
+
+// The index of sites says what a look at every device would.
+func TestAtSite(t *testing.T) {
+	r := rig.New(t)
+	check := func(when string) {
+		t.Helper()
+		want := map[string][]string{}
+		for _, d := range r.Devices.List() {
+			if d.Status != devices.Retired && d.Labels["site"] != "" {
+				want[d.Labels["site"]] = append(want[d.Labels["site"]], d.ID)
+			}
+		}
+		for _, site := range []string{"Fennimore", "Saltmarsh", "Kilnside", "nowhere"} {
+			if got := r.Devices.AtSite(site); !slices.Equal(got, want[site]) || r.Devices.CountAtSite(site) != len(got) {
+				t.Errorf("%s: at %s are %v, want %v", when, site, got, want[site])
+			}
+		}
+	}
+	random := rand.New(rand.NewPCG(4, 2))
+	sites := []string{"Fennimore", "Saltmarsh", "Kilnside", ""}
+	for i := range 12 {
+		r.Onboard(fmt.Sprintf("tank-%d", i), "tank-probe", map[string]string{"site": "Fennimore"})
+	}
+	for range 60 {
+		id := fmt.Sprintf("tank-%d", random.IntN(12))
+		if random.IntN(10) == 0 {
+			r.Devices.SetStatus(t.Context(), id, devices.Retired, "mara")
+		} else {
+			r.Devices.Label(t.Context(), id, map[string]string{"site": sites[random.IntN(4)]}, "mara")
+		}
+	}
+	check("after changes")
+	r.Restart(false)
+	check("after a restart")
 }
 
 func TestLabels(t *testing.T) {

@@ -632,7 +632,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every model, in its newest version */
+        /** Every model */
         get: operations["models"];
         put?: never;
         /** Publish a Thing Model, alone or as {"model": …, "parts": {NAME: …}} with the files it refers to. Devices stay with the version they were given */
@@ -2756,13 +2756,14 @@ export interface operations {
             query?: {
                 /** @description Only of devices for which this condition is true now */
                 where?: string;
+                /** @description At most this many */
+                limit?: number;
                 /** @description Only of this device */
                 device?: string;
                 /** @description Closed ones too */
                 all?: boolean;
                 /** @description Only alarms older than this id */
                 before?: string;
-                limit?: number;
             };
             header?: never;
             path?: never;
@@ -2773,6 +2774,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -2983,13 +2985,14 @@ export interface operations {
             query?: {
                 /** @description Only of devices for which this condition is true now */
                 where?: string;
+                /** @description At most this many */
+                limit?: number;
                 /** @description Only of this device */
                 device?: string;
                 /** @description Only those that wait for a reply */
                 open?: boolean;
                 /** @description Only those older than this id */
                 before?: string;
-                limit?: number;
             };
             header?: never;
             path?: never;
@@ -3000,6 +3003,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -4966,6 +4970,8 @@ export interface operations {
             query?: {
                 /** @description Only of devices for which this condition is true now */
                 where?: string;
+                /** @description At most this many */
+                limit?: number;
                 /** @description Only of this device */
                 device?: string;
                 /** @description Only of this kind, as in alarm raised; they are listed at /journal/kinds */
@@ -4978,7 +4984,6 @@ export interface operations {
                 person?: string;
                 /** @description Only entries with a lesser number */
                 before?: number;
-                limit?: number;
             };
             header?: never;
             path?: never;
@@ -4989,6 +4994,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -5262,7 +5268,16 @@ export interface operations {
     };
     models: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only those for which this condition over their fields is true */
+                where?: string;
+                /** @description Field to order by, with - before it the other way round; by name where not given */
+                order?: string;
+                /** @description Where the last page ended; the next page's address is in its Link header */
+                after?: string;
+                /** @description At most this many */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5272,6 +5287,8 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    Link?: string;
+                    "Ullage-Count"?: number;
                     [name: string]: unknown;
                 };
                 content: {
@@ -5280,6 +5297,15 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5456,7 +5482,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description Name of a model, in its newest version, or NAME@VERSION */
+                /** @description Its name */
                 name: string;
             };
             cookie?: never;
@@ -5466,6 +5492,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
