@@ -94,7 +94,8 @@ func (s *server) accessRoutes() {
 }
 
 func sessionCookie(secret string, until time.Time, secure bool) http.Cookie {
-	return http.Cookie{Name: cookieName, Value: secret, Path: "/", Expires: until, HttpOnly: true, Secure: secure, SameSite: http.SameSiteStrictMode}
+	return http.Cookie{Name: cookieName, Value: secret, Path: "/", Expires: until, HttpOnly: true, Secure: secure,
+		SameSite: http.SameSiteStrictMode}
 }
 
 // remote is a request body with the address it came from.

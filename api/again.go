@@ -54,12 +54,14 @@ func newAgain(now func() time.Time) *again {
 func (a *again) handler(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		key := r.Header.Get("Idempotency-Key")
-		if key == "" || r.Method != http.MethodPost || !strings.HasPrefix(r.URL.Path, "/api/v1/") || r.ContentLength > againAnswer {
+		if key == "" || r.Method != http.MethodPost || !strings.HasPrefix(r.URL.Path, "/api/v1/") ||
+			r.ContentLength > againAnswer {
 			next.ServeHTTP(w, r)
 			return
 		}
 		if len(key) > againKey {
-			tell(w, fault.New(fault.Invalid, "the Idempotency-Key has %d characters; %d are the most", len(key), againKey))
+			tell(w, fault.New(fault.Invalid, "the Idempotency-Key has %d characters; %d are the most",
+				len(key), againKey))
 			return
 		}
 		body, err := io.ReadAll(io.LimitReader(r.Body, againAnswer+1))
@@ -77,10 +79,12 @@ func (a *again) handler(next http.Handler) http.Handler {
 		x, known := a.begin(id, sha256.Sum256([]byte(r.URL.Path+"?"+r.URL.RawQuery+"\n"+string(body))))
 		switch {
 		case known && x == nil:
-			tell(w, fault.New(fault.Invalid, "this Idempotency-Key was used for another request").Then("take a new key for each request"))
+			tell(w, fault.New(fault.Invalid, "this Idempotency-Key was used for another request").
+				Then("take a new key for each request"))
 			return
 		case known && !x.over:
-			tell(w, fault.New(fault.Conflict, "the first request with this Idempotency-Key is still being carried out").Then("ask again in a moment"))
+			tell(w, fault.New(fault.Conflict, "the first request with this Idempotency-Key is still being carried out").
+				Then("ask again in a moment"))
 			return
 		case known:
 			for k, v := range x.header {

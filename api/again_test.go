@@ -33,7 +33,8 @@ func TestIdempotencyKey(t *testing.T) {
 		}
 	}
 	// Whoever is not signed in learns nothing by a key.
-	if resp, got := b.call("POST", "/api/v1/devices", body, "Idempotency-Key", "k1"); resp.StatusCode != 401 || strings.Contains(got, "token\":") {
+	if resp, got := b.call("POST", "/api/v1/devices", body, "Idempotency-Key", "k1"); resp.StatusCode != 401 ||
+		strings.Contains(got, "token\":") {
 		t.Errorf("a stranger gets %d %s", resp.StatusCode, got)
 	}
 	b.Clock.Forward(25 * time.Hour)
@@ -49,7 +50,8 @@ func TestIdempotencyKeyAtOnce(t *testing.T) {
 	codes := map[int]int{}
 	for range 8 {
 		wg.Go(func() {
-			resp, _ := b.as("POST", "/api/v1/devices", `{"id":"tank-fennimore-09","model":"tank-probe"}`, "Idempotency-Key", "k1")
+			resp, _ := b.as("POST", "/api/v1/devices", `{"id":"tank-fennimore-09","model":"tank-probe"}`,
+				"Idempotency-Key", "k1")
 			mu.Lock()
 			codes[resp.StatusCode]++
 			mu.Unlock()

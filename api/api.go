@@ -129,7 +129,8 @@ func init() {
 }
 
 func codeOf(status int) fault.Code {
-	for _, c := range []fault.Code{fault.Unauthenticated, fault.NotAllowed, fault.NotFound, fault.Conflict, fault.TooLarge, fault.TooMany} {
+	for _, c := range []fault.Code{fault.Unauthenticated, fault.NotAllowed, fault.NotFound, fault.Conflict,
+		fault.TooLarge, fault.TooMany} {
 		if problem.Status(c) == status {
 			return c
 		}
@@ -309,10 +310,11 @@ func (s *server) service() client.Service {
 	readings, _, refused := s.Intake.Counts()
 	groups := []client.GroupAlarm{}
 	for _, a := range s.Alarms.Groups() {
-		groups = append(groups, client.GroupAlarm{ID: a.ID, Rule: a.Rule, Group: a.Group, Priority: string(a.Priority), State: string(a.State), Message: a.Message, RaisedAt: a.RaisedAt})
+		groups = append(groups, client.GroupAlarm{ID: a.ID, Rule: a.Rule, Group: a.Group, Priority: string(a.Priority),
+			State: string(a.State), Message: a.Message, RaisedAt: a.RaisedAt})
 	}
-	return client.Service{Groups: groups, Version: s.Version, StartedAt: s.Started, Now: s.Now().UTC(), Devices: n, Connected: s.MQTT(),
-		Readings: readings, PerSecond: s.Meter.PerSecond(), Refused: refused, MQTT: s.MQTTAt, DeviceHTTP: s.HTTPAt}
+	return client.Service{Groups: groups, Version: s.Version, StartedAt: s.Started, Now: s.Now().UTC(), Devices: n,
+		Connected: s.MQTT(), Readings: readings, PerSecond: s.Meter.PerSecond(), Refused: refused, MQTT: s.MQTTAt, DeviceHTTP: s.HTTPAt}
 }
 
 // describe names an operation; the id is also the name in generated clients.

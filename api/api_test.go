@@ -46,7 +46,9 @@ func newBench(t *testing.T) *bench {
 		"assets/app-1.js":    {Data: []byte("plain")},
 		"assets/app-1.js.br": {Data: []byte("brotli")},
 	}
-	b.server = httptest.NewServer(api.New(api.Options{App: b.API(), Version: "1.2.3", Started: rig.Start, MQTT: func() int { return 0 },
+	b.server = httptest.NewServer(api.New(api.Options{App: b.API(), Version: "1.2.3", Started: rig.Start, MQTT: func() int {
+		return 0
+	},
 		MQTTAt: "127.0.0.1:1883", HTTPAt: "127.0.0.1:8461", Console: page}))
 	t.Cleanup(b.server.Close)
 	b.client = client.New(b.server.URL, "")
@@ -97,9 +99,11 @@ func TestEveryOperationNeedsSomebody(t *testing.T) {
 			}
 			n++
 			path := regexp.MustCompile(`\{\w+\}`).ReplaceAllString(path, "x")
-			for _, h := range [][]string{nil, {"Authorization", "Bearer nonsense"}, {"Cookie", "ullage_session=nonsense"}} {
+			for _, h := range [][]string{nil, {"Authorization", "Bearer nonsense"},
+				{"Cookie", "ullage_session=nonsense"}} {
 				resp, body := b.call(strings.ToUpper(method), path, "", h...)
-				if resp.StatusCode != 401 || resp.Header.Get("Content-Type") != "application/problem+json" || !strings.Contains(body, `"code":"unauthenticated"`) {
+				if resp.StatusCode != 401 || resp.Header.Get("Content-Type") != "application/problem+json" ||
+					!strings.Contains(body, `"code":"unauthenticated"`) {
 					t.Errorf("%s %s with %v gives %d %s", method, path, h, resp.StatusCode, body)
 				}
 			}
@@ -225,8 +229,10 @@ func TestProblems(t *testing.T) {
 			t.Errorf("%s %s gives %q", c.method, c.path, body)
 			continue
 		}
-		if resp.StatusCode != c.status || p.Status != c.status || p.Type != "about:blank" || p.Code == "" || resp.Header.Get("Content-Type") != "application/problem+json" || !strings.Contains(body, c.says) {
-			t.Errorf("%s %s gives %d %s; want %d that says %q", c.method, c.path, resp.StatusCode, body, c.status, c.says)
+		if resp.StatusCode != c.status || p.Status != c.status || p.Type != "about:blank" || p.Code == "" ||
+			resp.Header.Get("Content-Type") != "application/problem+json" || !strings.Contains(body, c.says) {
+			t.Errorf("%s %s gives %d %s; want %d that says %q", c.method, c.path, resp.StatusCode, body, c.status,
+				c.says)
 		}
 	}
 }
@@ -240,7 +246,8 @@ func TestSecretsStayInside(t *testing.T) {
 	b.Must(err)
 	_, rest := b.call("GET", "/api/v1/devices/"+tank, "", b.bearer()...)
 	_, journal := b.call("GET", "/api/v1/journal", "", b.bearer()...)
-	for name, text := range map[string]string{"a refusal": body, "a validation": invalid, "the device": rest, "the journal": journal, "the log": b.log.String()} {
+	for name, text := range map[string]string{"a refusal": body, "a validation": invalid, "the device": rest,
+		"the journal": journal, "the log": b.log.String()} {
 		for _, s := range []string{secret, o.Token, b.token} {
 			if strings.Contains(text, s) {
 				t.Errorf("%s shows a secret: %s", name, text)
@@ -256,7 +263,8 @@ func TestCookieSession(t *testing.T) {
 	b := newBench(t)
 	resp, body := b.call("POST", "/api/v1/sign-in", `{"person":"engineer","password":"long-enough-1"}`)
 	cookies := resp.Cookies()
-	if resp.StatusCode != 200 || len(cookies) != 1 || !cookies[0].HttpOnly || cookies[0].SameSite != http.SameSiteStrictMode || strings.Contains(body, cookies[0].Value) {
+	if resp.StatusCode != 200 || len(cookies) != 1 || !cookies[0].HttpOnly ||
+		cookies[0].SameSite != http.SameSiteStrictMode || strings.Contains(body, cookies[0].Value) {
 		t.Fatalf("signed in with %d %v %s", resp.StatusCode, cookies, body)
 	}
 	cookie := []string{"Cookie", cookies[0].Name + "=" + cookies[0].Value}
@@ -279,9 +287,11 @@ func TestHistoryThroughTheClient(t *testing.T) {
 	b := newBench(t)
 	b.Onboard(tank, "tank-probe", nil)
 	for i := range 120 {
-		b.Keep(tank, fmt.Sprintf(`{"at":%q,"must_temp":%d}`, rig.Start.Add(-time.Duration(120-i)*time.Minute).Format(time.RFC3339), i%10))
+		b.Keep(tank, fmt.Sprintf(`{"at":%q,"must_temp":%d}`, rig.Start.Add(-time.Duration(120-i)*time.Minute).
+			Format(time.RFC3339), i%10))
 	}
-	h, err := b.client.History(t.Context(), tank, "must_temp", client.Span{From: rig.Start.Add(-2 * time.Hour), To: rig.Start, Step: 10 * time.Minute})
+	h, err := b.client.History(t.Context(), tank, "must_temp", client.Span{From: rig.Start.Add(-2 * time.Hour),
+		To: rig.Start, Step: 10 * time.Minute})
 	if err != nil || len(h.Steps) != 12 || h.Step != "10min" {
 		t.Fatalf("%d steps of %s, %v", len(h.Steps), h.Step, err)
 	}
@@ -290,16 +300,19 @@ func TestHistoryThroughTheClient(t *testing.T) {
 			t.Errorf("step %+v", k)
 		}
 	}
-	rs, err := b.client.Readings(t.Context(), tank, "must_temp", client.Span{From: rig.Start.Add(-2 * time.Hour), To: rig.Start}, 50)
+	rs, err := b.client.Readings(t.Context(), tank, "must_temp", client.Span{From: rig.Start.Add(-2 * time.Hour),
+		To: rig.Start}, 50)
 	if err != nil || len(rs.Readings) != 50 || !rs.More {
 		t.Errorf("%d readings, more %v, %v", len(rs.Readings), rs.More, err)
 	}
-	for _, bad := range []client.Span{{From: rig.Start, To: rig.Start.Add(-time.Hour)}, {From: rig.Start.AddDate(-1, 0, 0), To: rig.Start, Step: time.Second}} {
+	for _, bad := range []client.Span{{From: rig.Start, To: rig.Start.Add(-time.Hour)},
+		{From: rig.Start.AddDate(-1, 0, 0), To: rig.Start, Step: time.Second}} {
 		if _, err := b.client.History(t.Context(), tank, "must_temp", bad); err == nil {
 			t.Errorf("%+v was answered", bad)
 		}
 	}
-	if h, err := b.client.History(t.Context(), tank, "rssi", client.Span{}); err != nil || h.Steps == nil || len(h.Steps) != 0 {
+	if h, err := b.client.History(t.Context(), tank, "rssi", client.Span{}); err != nil || h.Steps == nil ||
+		len(h.Steps) != 0 {
 		t.Errorf("a metric without readings gives %+v, %v", h, err)
 	}
 }
@@ -351,7 +364,8 @@ func TestConsoleFiles(t *testing.T) {
 	resp, body := b.call("GET", "/devices/"+tank, "")
 	csp := resp.Header.Get("Content-Security-Policy")
 	m := regexp.MustCompile(`'nonce-([^']+)'`).FindStringSubmatch(csp)
-	if resp.StatusCode != 200 || m == nil || !strings.Contains(body, m[1]) || strings.Contains(csp, "unsafe") || strings.Contains(body, "__NONCE__") {
+	if resp.StatusCode != 200 || m == nil || !strings.Contains(body, m[1]) || strings.Contains(csp, "unsafe") ||
+		strings.Contains(body, "__NONCE__") {
 		t.Errorf("a deep link gives %d %q with %q", resp.StatusCode, body, csp)
 	}
 	_, again := b.call("GET", "/", "")
@@ -359,7 +373,8 @@ func TestConsoleFiles(t *testing.T) {
 		t.Error("the nonce is the same twice")
 	}
 	resp, body = b.call("GET", "/assets/app-1.js", "", "Accept-Encoding", "gzip, br")
-	if body != "brotli" || resp.Header.Get("Content-Encoding") != "br" || !strings.Contains(resp.Header.Get("Cache-Control"), "immutable") {
+	if body != "brotli" || resp.Header.Get("Content-Encoding") != "br" ||
+		!strings.Contains(resp.Header.Get("Cache-Control"), "immutable") {
 		t.Errorf("an asset gives %q with %v", body, resp.Header)
 	}
 	if _, body = b.call("GET", "/assets/app-1.js", "", "Accept-Encoding", "identity"); body != "plain" {
@@ -368,7 +383,8 @@ func TestConsoleFiles(t *testing.T) {
 	if resp, _ = b.call("GET", "/assets/gone.js", ""); resp.StatusCode != 404 {
 		t.Errorf("an unknown asset gives %d", resp.StatusCode)
 	}
-	for path, says := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/api/docs": "create-device", "/api/docs.css": "--ground"} {
+	for path, says := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/api/docs": "create-device",
+		"/api/docs.css": "--ground"} {
 		if resp, body := b.call("GET", path, ""); resp.StatusCode != 200 || !strings.Contains(body, says) {
 			t.Errorf("%s gives %d", path, resp.StatusCode)
 		}

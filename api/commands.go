@@ -60,7 +60,8 @@ func (s *server) commandRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		cs, err := s.Commands.List(ctx, commands.Filter{Device: f.Device, Among: among, Open: f.Open, Before: f.Before, Limit: f.ask()})
+		cs, err := s.Commands.List(ctx, commands.Filter{Device: f.Device, Among: among, Open: f.Open, Before: f.Before,
+			Limit: f.ask()})
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -121,12 +122,14 @@ func (s *server) commandRoutes() {
 		case c.Phase == commands.Failed:
 			return nil, s.failed(fault.New(fault.Conflict, "%s could not %s: %s", c.Device, c.Name, c.Error))
 		case c.Phase != commands.Done:
-			return nil, s.failed(fault.New(fault.Conflict, "%s has not replied to %s", c.Device, c.Name).Then("see whether it is connected with: ullage device show %s", c.Device))
+			return nil, s.failed(fault.New(fault.Conflict, "%s has not replied to %s", c.Device, c.Name).
+				Then("see whether it is connected with: ullage device show %s", c.Device))
 		case c.Output == nil:
 			return &output{Status: http.StatusNoContent}, nil
 		}
 		return &output{http.StatusOK, c.Output}, nil
-	}, describe("invoke", "Give a command and answer with what the device replies; the body is the input alone", "Commands"), notFound)
+	}, describe("invoke", "Give a command and answer with what the device replies; the body is the input alone",
+		"Commands"), notFound)
 	// Put in afterwards, so that the framework leaves the body to Input.
 	s.api.OpenAPI().Paths["/api/v1/devices/{id}/invoke/{name}"].Post.RequestBody = &huma.RequestBody{Description: "The input, as the model says",
 		Content: map[string]*huma.MediaType{"application/json": {Schema: &huma.Schema{}}}}
@@ -140,10 +143,13 @@ func (s *server) commandRoutes() {
 			return nil, s.failed(err)
 		}
 		if _, ok := m.Event(in.Name); !ok {
-			return nil, s.failed(fault.New(fault.NotFound, "%s has no event %s", m, in.Name).Then("see what it has with: ullage model show %s", m.Name))
+			return nil, s.failed(fault.New(fault.NotFound, "%s has no event %s", m, in.Name).
+				Then("see what it has with: ullage model show %s", m.Name))
 		}
 		return &huma.StreamResponse{Body: func(c huma.Context) { s.tell(c, in.ID, in.Name) }}, nil
-	}, describe("device-events", "One event of a device whenever it tells of it, as server-sent events of the data alone", "Commands"), notFound)
+	},
+		describe("device-events",
+			"One event of a device whenever it tells of it, as server-sent events of the data alone", "Commands"), notFound)
 }
 
 // tell streams an event until the client or its session ends. The framework's
@@ -177,7 +183,8 @@ func (s *server) tell(c huma.Context, device, name string) {
 }
 
 // give queues a command and waits for its end, as long as was asked for.
-func (s *server) give(ctx context.Context, id, name string, input json.RawMessage, expires, wait string) (commands.Command, error) {
+func (s *server) give(ctx context.Context, id, name string, input json.RawMessage,
+	expires, wait string) (commands.Command, error) {
 	e, err := commands.ParseExpiry(expires)
 	if err != nil {
 		return commands.Command{}, err
@@ -200,8 +207,8 @@ func (s *server) give(ctx context.Context, id, name string, input json.RawMessag
 }
 
 func commandOf(c commands.Command) client.Command {
-	return client.Command{ID: c.ID, Device: c.Device, Name: c.Name, Input: c.Input, By: c.By, Phase: string(c.Phase), At: c.At.UTC(),
-		Expires: optional(c.Expires.UTC()), SentAt: optional(c.SentAt.UTC()), EndedAt: optional(c.EndedAt.UTC()), Output: c.Output, Error: c.Error}
+	return client.Command{ID: c.ID, Device: c.Device, Name: c.Name, Input: c.Input, By: c.By, Phase: string(c.Phase),
+		At: c.At.UTC(), Expires: optional(c.Expires.UTC()), SentAt: optional(c.SentAt.UTC()), EndedAt: optional(c.EndedAt.UTC()), Output: c.Output, Error: c.Error}
 }
 
 // Events passes events of devices on to those that watch for them. Its zero

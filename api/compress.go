@@ -15,7 +15,8 @@ import (
 // a secret beside something that a stranger chose.
 func compress(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Method != http.MethodGet || !strings.HasPrefix(r.URL.Path, "/api/") || !takesGzip(r.Header.Get("Accept-Encoding")) {
+		if r.Method != http.MethodGet || !strings.HasPrefix(r.URL.Path, "/api/") ||
+			!takesGzip(r.Header.Get("Accept-Encoding")) {
 			next.ServeHTTP(w, r)
 			return
 		}
@@ -28,7 +29,8 @@ func compress(next http.Handler) http.Handler {
 func takesGzip(accept string) bool {
 	for _, part := range strings.Split(accept, ",") {
 		coding, q, _ := strings.Cut(strings.TrimSpace(part), ";")
-		if strings.EqualFold(strings.TrimSpace(coding), "gzip") && !strings.HasPrefix(strings.ReplaceAll(q, " ", ""), "q=0") {
+		if strings.EqualFold(strings.TrimSpace(coding), "gzip") && !strings.HasPrefix(strings.ReplaceAll(q, " ", ""),
+			"q=0") {
 			return true
 		}
 	}
@@ -57,7 +59,8 @@ func (c *packing) WriteHeader(status int) {
 		c.decided = true
 		h := c.Header()
 		kind, _, _ := strings.Cut(h.Get("Content-Type"), ";")
-		text := kind == "application/json" || kind == "text/event-stream" || kind == "application/x-ndjson" || kind == "text/csv"
+		text := kind == "application/json" || kind == "text/event-stream" || kind == "application/x-ndjson" ||
+			kind == "text/csv"
 		if text && h.Get("Content-Encoding") == "" && status == http.StatusOK {
 			h.Set("Content-Encoding", "gzip")
 			h.Del("Content-Length")

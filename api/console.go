@@ -28,7 +28,8 @@ func (s *server) console(r *gin.Engine) {
 		p := c.Request.URL.Path
 		switch {
 		case p == "/api" || strings.HasPrefix(p, "/api/"):
-			s.refuse(c, fault.New(fault.NotFound, "there is nothing at %s %s", c.Request.Method, p).Then("see /api/docs"))
+			s.refuse(c, fault.New(fault.NotFound, "there is nothing at %s %s", c.Request.Method, p).
+				Then("see /api/docs"))
 		case c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead:
 			s.refuse(c, fault.New(fault.NotFound, "there is nothing to %s at %s", c.Request.Method, p))
 		case strings.HasPrefix(p, "/assets/") || p == "/favicon.svg":
@@ -48,7 +49,8 @@ func (s *server) page(c *gin.Context, page []byte) {
 	rand.Read(b[:])
 	nonce := base64.StdEncoding.EncodeToString(b[:])
 	h := c.Writer.Header()
-	h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self' 'nonce-"+nonce+"'; style-src 'self' 'nonce-"+nonce+
+	h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self' 'nonce-"+nonce+
+		"'; style-src 'self' 'nonce-"+nonce+
 		"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
 	h.Set("Cache-Control", "no-cache")
 	c.Data(http.StatusOK, "text/html; charset=utf-8", bytes.ReplaceAll(page, []byte("__NONCE__"), []byte(nonce)))

@@ -47,14 +47,16 @@ func (s *server) deviceRoutes() {
 		all, _ := s.Present.Since(0)
 		out, whole := []client.Device{}, map[string]*present.Device{}
 		for _, d := range all {
-			if among != nil && !among[d.ID] || f.Health != "" && string(d.Health) != f.Health || f.Model != "" && d.Model != f.Model || !labelled(d, f.Label) {
+			if among != nil && !among[d.ID] || f.Health != "" && string(d.Health) != f.Health ||
+				f.Model != "" && d.Model != f.Model || !labelled(d, f.Label) {
 				continue
 			}
 			out = append(out, deviceAs(d, true))
 			whole[d.ID] = d
 		}
 		id := func(d client.Device) string { return d.ID }
-		page, err := pageOf(out, Paged{Order: f.Order, After: f.After, Limit: f.Limit}, "device", "/api/v1/devices", fields, id, s)
+		page, err := pageOf(out, Paged{Order: f.Order, After: f.After, Limit: f.Limit}, "device", "/api/v1/devices",
+			fields, id, s)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -65,7 +67,8 @@ func (s *server) deviceRoutes() {
 		}
 		// The next page is of the same filter.
 		q := url.Values{}
-		for k, v := range map[string]string{"where": f.Where.Where, "health": f.Health, "model": f.Model, "label": strings.Join(f.Label, ",")} {
+		for k, v := range map[string]string{"where": f.Where.Where, "health": f.Health, "model": f.Model,
+			"label": strings.Join(f.Label, ",")} {
 			if v != "" {
 				q.Set(k, v)
 			}
@@ -83,7 +86,8 @@ func (s *server) deviceRoutes() {
 	}, describe("device", "One device now", "Devices"), notFound)
 	type create struct{ Body client.NewDevice }
 	huma.Post(s.api, "/api/v1/devices", func(ctx context.Context, in *create) (*body[client.Onboarded], error) {
-		d, token, err := s.Devices.Create(ctx, devices.New{ID: in.Body.ID, Name: in.Body.Name, Model: in.Body.Model, Hub: in.Body.Hub, Labels: in.Body.Labels}, by(ctx).Person)
+		d, token, err := s.Devices.Create(ctx, devices.New{ID: in.Body.ID, Name: in.Body.Name, Model: in.Body.Model,
+			Hub: in.Body.Hub, Labels: in.Body.Labels}, by(ctx).Person)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -176,7 +180,8 @@ func (s *server) onboarded(d devices.Device, token string) client.Onboarded {
 	host, port, _ := strings.Cut(s.MQTTAt, ":")
 	return client.Onboarded{
 		ID: d.ID, Model: d.Model, Token: token, MQTT: s.MQTTAt, HTTP: s.HTTPAt, Status: string(d.Status),
-		TryMQTT: fmt.Sprintf("mosquitto_pub -h %s -p %s -i %s -u %s -P '%s' -q 1 -t ullage/%s/readings -m '%s'", host, port, d.ID, d.ID, token, d.ID, payload),
+		TryMQTT: fmt.Sprintf("mosquitto_pub -h %s -p %s -i %s -u %s -P '%s' -q 1 -t ullage/%s/readings -m '%s'", host,
+			port, d.ID, d.ID, token, d.ID, payload),
 		TryHTTP: fmt.Sprintf("curl -sS -H 'Authorization: Bearer %s' -H 'Content-Type: application/json' -d '%s' http://%s/device/v1/readings", token, payload, s.HTTPAt),
 	}
 }
@@ -235,14 +240,15 @@ func deviceAs(d *present.Device, brief bool) client.Device {
 		c.Latest[k] = client.Latest{At: l.At, Value: l.Value.Any(), Quality: l.Quality.Words()}
 	}
 	for _, a := range d.Alarms {
-		c.Alarms = append(c.Alarms, client.OpenAlarm{ID: a.ID, Rule: a.Rule, Priority: string(a.Priority), State: string(a.State), Message: a.Message, RaisedAt: a.RaisedAt})
+		c.Alarms = append(c.Alarms, client.OpenAlarm{ID: a.ID, Rule: a.Rule, Priority: string(a.Priority),
+			State: string(a.State), Message: a.Message, RaisedAt: a.RaisedAt})
 	}
 	return c
 }
 
 func marginOf(m health.Margin) client.Margin {
-	out := client.Margin{Rule: m.Rule, Metric: m.Metric, Of: m.Of, Unit: m.Unit, Display: unit.Display(m.Unit), Value: m.Value, Limit: m.Limit,
-		Upward: m.Upward, Headspace: m.Headspace, Known: m.Known, Reason: m.Reason}
+	out := client.Margin{Rule: m.Rule, Metric: m.Metric, Of: m.Of, Unit: m.Unit, Display: unit.Display(m.Unit),
+		Value: m.Value, Limit: m.Limit, Upward: m.Upward, Headspace: m.Headspace, Known: m.Known, Reason: m.Reason}
 	if t := m.ToLimit; t.Likely > 0 {
 		out.ToLimit = &client.ToLimit{Likely: health.Ago(t.Likely), Early: health.Ago(t.Early)}
 		if t.Late > 0 {
@@ -287,7 +293,10 @@ func (s *server) settingRoutes() {
 			if ids == nil {
 				ids = among
 			} else {
-				ids = slices.DeleteFunc(ids, func(id string) bool { _, ok := slices.BinarySearch(among, id); return !ok })
+				ids = slices.DeleteFunc(ids, func(id string) bool {
+					_, ok := slices.BinarySearch(among, id)
+					return !ok
+				})
 			}
 			ids = slices.DeleteFunc(ids, func(id string) bool {
 				d, err := s.Devices.Get(id)
@@ -305,7 +314,8 @@ func (s *server) settingRoutes() {
 			return nil, s.failed(err)
 		}
 		return &body[client.SettingsJob]{settingsJobOf(j)}, nil
-	}, describe("change-many-settings", "Set overrides of settings on many devices; the answer tells how far it is", "Settings"))
+	}, describe("change-many-settings", "Set overrides of settings on many devices; the answer tells how far it is",
+		"Settings"))
 	huma.Get(s.api, "/api/v1/settings/{id}", func(ctx context.Context, in *One) (*body[client.SettingsJob], error) {
 		j, err := s.Settings.Job(in.ID)
 		if err != nil {
@@ -316,12 +326,13 @@ func (s *server) settingRoutes() {
 }
 
 func settingsJobOf(j settings.Job) client.SettingsJob {
-	return client.SettingsJob{ID: j.ID, By: j.By, At: j.At, Set: j.Set, Unset: j.Unset, Devices: len(j.Devices), Done: j.Done, Failed: j.Failed, EndedAt: optional(j.EndedAt)}
+	return client.SettingsJob{ID: j.ID, By: j.By, At: j.At, Set: j.Set, Unset: j.Unset, Devices: len(j.Devices),
+		Done: j.Done, Failed: j.Failed, EndedAt: optional(j.EndedAt)}
 }
 
 func settingsOf(st settings.State, m *model.Model) client.Settings {
-	out := client.Settings{Device: st.Device, Revision: st.Revision, IntendedAt: st.IntendedAt, Applied: st.AppliedRevision,
-		AppliedAt: optional(st.AppliedAt), State: "applied", Settings: []client.Setting{}}
+	out := client.Settings{Device: st.Device, Revision: st.Revision, IntendedAt: st.IntendedAt,
+		Applied: st.AppliedRevision, AppliedAt: optional(st.AppliedAt), State: "applied", Settings: []client.Setting{}}
 	drift := map[string]layering.Difference{}
 	for _, d := range st.Drift() {
 		drift[d.Name] = d
@@ -336,8 +347,8 @@ func settingsOf(st settings.State, m *model.Model) client.Settings {
 	kept := st.KeptByService(m)
 	sources := layering.Merge(m.Defaults(false), st.Override).Source
 	for _, p := range m.With(model.Setting) {
-		c := client.Setting{Name: p.Name, Title: p.Title, Type: kindName(p), Unit: p.Unit, Display: unit.Display(p.Unit), Decimals: p.Decimals,
-			Minimum: p.Min, Maximum: p.Max, Enum: p.Enum, KeptByService: p.KeptByService, Intended: st.Intended[p.Name].Any(), Source: string(layering.FromModel), State: "applied"}
+		c := client.Setting{Name: p.Name, Title: p.Title, Type: kindName(p), Unit: p.Unit,
+			Display: unit.Display(p.Unit), Decimals: p.Decimals, Minimum: p.Min, Maximum: p.Max, Enum: p.Enum, KeptByService: p.KeptByService, Intended: st.Intended[p.Name].Any(), Source: string(layering.FromModel), State: "applied"}
 		if sources[p.Name] == layering.FromOverride {
 			c.Source = string(layering.FromOverride)
 		}

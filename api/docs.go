@@ -38,7 +38,8 @@ func (s *server) docs(c *gin.Context) {
 	groups := map[string]*docGroup{}
 	var order []string
 	for path, item := range doc.Paths {
-		for method, op := range map[string]*huma.Operation{"GET": item.Get, "POST": item.Post, "PUT": item.Put, "DELETE": item.Delete} {
+		for method, op := range map[string]*huma.Operation{"GET": item.Get, "POST": item.Post, "PUT": item.Put,
+			"DELETE": item.Delete} {
 			if op == nil || len(op.Tags) == 0 {
 				continue
 			}
@@ -50,7 +51,8 @@ func (s *server) docs(c *gin.Context) {
 			}
 			d := docOperation{ID: op.OperationID, Method: method, Path: path, Summary: op.Summary}
 			for _, p := range op.Parameters {
-				d.Params = append(d.Params, docField{p.Name, typeName(p.Schema) + " in " + p.In, p.Schema.Description + p.Description, p.Required})
+				d.Params = append(d.Params, docField{p.Name, typeName(p.Schema) + " in " + p.In,
+					p.Schema.Description + p.Description, p.Required})
 			}
 			if op.RequestBody != nil {
 				d.Body = s.fields(op.RequestBody.Content)
@@ -69,11 +71,14 @@ func (s *server) docs(c *gin.Context) {
 	page.Version = s.Version
 	for _, tag := range order {
 		g := groups[tag]
-		slices.SortFunc(g.Operations, func(a, b docOperation) int { return strings.Compare(a.Path+a.Method, b.Path+b.Method) })
+		slices.SortFunc(g.Operations, func(a, b docOperation) int {
+			return strings.Compare(a.Path+a.Method, b.Path+b.Method)
+		})
 		page.Groups = append(page.Groups, g)
 	}
 	c.Header("Content-Type", "text/html; charset=utf-8")
-	c.Header("Content-Security-Policy", "default-src 'none'; style-src 'self'; img-src 'self'; font-src 'self'; base-uri 'none'; frame-ancestors 'none'")
+	c.Header("Content-Security-Policy",
+		"default-src 'none'; style-src 'self'; img-src 'self'; font-src 'self'; base-uri 'none'; frame-ancestors 'none'")
 	if err := docsPage.Execute(c.Writer, page); err != nil {
 		s.Log.Error("the API reference could not be written", "error", err)
 		c.AbortWithStatus(http.StatusInternalServerError)

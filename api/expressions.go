@@ -58,7 +58,8 @@ func (s *server) expressionRoutes() {
 			return nil, s.failed(err)
 		}
 		return &body[client.ExpressionExplained]{client.ExpressionExplained{Report: reportOf(x.Report), Device: x.Device, At: x.At, Part: x.Part}}, nil
-	}, describe("explain-expression", "Work out an expression for one device, part by part, now or at a time", "Expressions"), notFound)
+	}, describe("explain-expression", "Work out an expression for one device, part by part, now or at a time",
+		"Expressions"), notFound)
 	huma.Get(s.api, "/api/v1/expressions/matching", func(ctx context.Context, w *Where) (*body[client.Matching], error) {
 		out := client.Matching{IDs: []string{}}
 		set, _, err := s.among(*w)
@@ -77,7 +78,8 @@ func (s *server) expressionRoutes() {
 func (s *server) checkFields(in client.ExpressionCheck) (client.ExpressionReport, error) {
 	fields, ok := s.nouns[in.Of]
 	if !ok {
-		return client.ExpressionReport{}, fault.New(fault.Invalid, "there are no lists of %q", value.Clip(in.Of, 60)).Then("there are %s", strings.Join(slices.Sorted(maps.Keys(s.nouns)), ", "))
+		return client.ExpressionReport{}, fault.New(fault.Invalid, "there are no lists of %q", value.Clip(in.Of, 60)).
+			Then("there are %s", strings.Join(slices.Sorted(maps.Keys(s.nouns)), ", "))
 	}
 	schema := record.Schema(in.Of, fields)
 	p, found := expr.Compile(in.Source, schema, expr.ForFilter)
@@ -95,11 +97,13 @@ func (s *server) checkFields(in client.ExpressionCheck) (client.ExpressionReport
 }
 
 func candidateOf(c expr.Candidate) client.Candidate {
-	return client.Candidate{Text: c.Text, Kind: c.Kind, Detail: c.Detail, Start: c.Span.Start, End: c.Span.End, Back: c.Back}
+	return client.Candidate{Text: c.Text, Kind: c.Kind, Detail: c.Detail, Start: c.Span.Start, End: c.Span.End,
+		Back: c.Back}
 }
 
 func reportOf(r expressions.Report) client.ExpressionReport {
-	out := client.ExpressionReport{Canonical: r.Canonical, Models: r.Models, Cost: r.Cost, Findings: []client.ExpressionFinding{}, Candidates: []client.Candidate{}}
+	out := client.ExpressionReport{Canonical: r.Canonical, Models: r.Models, Cost: r.Cost,
+		Findings: []client.ExpressionFinding{}, Candidates: []client.Candidate{}}
 	if r.Canonical != "" {
 		out.Type = r.Type.String()
 	}
@@ -113,5 +117,6 @@ func reportOf(r expressions.Report) client.ExpressionReport {
 }
 
 func findingOf(f expr.Finding) client.ExpressionFinding {
-	return client.ExpressionFinding{Start: f.Span.Start, End: f.Span.End, Line: f.Line, Column: f.Column, Sentence: f.Sentence, Suggest: f.Suggest, Warning: f.Warning}
+	return client.ExpressionFinding{Start: f.Span.Start, End: f.Span.End, Line: f.Line, Column: f.Column,
+		Sentence: f.Sentence, Suggest: f.Suggest, Warning: f.Warning}
 }

@@ -41,7 +41,8 @@ func (s *server) between(in *Span) (from, to time.Time, err error) {
 		from = to.Add(-24 * time.Hour)
 	}
 	if !from.Before(to) {
-		return from, to, fault.New(fault.Invalid, "the span ends at %s, before it starts at %s", to.Format(time.RFC3339), from.Format(time.RFC3339))
+		return from, to, fault.New(fault.Invalid, "the span ends at %s, before it starts at %s",
+			to.Format(time.RFC3339), from.Format(time.RFC3339))
 	}
 	return from, to, nil
 }
@@ -67,13 +68,16 @@ func (s *server) historyRoutes() {
 			}
 			step = d.Std()
 		}
-		a, err := s.Queries.Run(ctx, query.Query{Devices: []string{in.ID}, Metrics: []string{in.Metric}, From: from, To: to, Step: step})
+		a, err := s.Queries.Run(ctx, query.Query{Devices: []string{in.ID}, Metrics: []string{in.Metric}, From: from,
+			To: to, Step: step})
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		out := client.History{Device: in.ID, Metric: in.Metric, From: from.UTC(), To: to.UTC(), Step: value.Duration(step).String(), Steps: []client.HistoryStep{}}
+		out := client.History{Device: in.ID, Metric: in.Metric, From: from.UTC(), To: to.UTC(),
+			Step: value.Duration(step).String(), Steps: []client.HistoryStep{}}
 		for _, x := range a.Lines[0].Steps {
-			out.Steps = append(out.Steps, client.HistoryStep{At: x.At, Count: int(x.Count), Min: x.Min, Max: x.Max, Mean: x.Value, Last: x.Last.Any()})
+			out.Steps = append(out.Steps, client.HistoryStep{At: x.At, Count: int(x.Count), Min: x.Min, Max: x.Max,
+				Mean: x.Value, Last: x.Last.Any()})
 		}
 		return &body[client.History]{out}, nil
 	}, describe("history", "A metric over time, in steps with least, greatest and mean", "Readings"), notFound)
@@ -92,7 +96,8 @@ func (s *server) historyRoutes() {
 				out.More = true
 				return errEnough
 			}
-			out.Readings = append(out.Readings, client.Point{At: p.At, Value: p.Value.Any(), Quality: p.Quality.Words()})
+			out.Readings = append(out.Readings, client.Point{At: p.At, Value: p.Value.Any(),
+				Quality: p.Quality.Words()})
 			return nil
 		})
 		lost, err := series.Whole(err)
@@ -119,7 +124,8 @@ func (s *server) alarmRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		list, err := s.Alarms.List(ctx, alarms.Filter{Among: among, Device: f.Device, Open: !f.All, Before: f.Before, Limit: f.ask()})
+		list, err := s.Alarms.List(ctx, alarms.Filter{Among: among, Device: f.Device, Open: !f.All, Before: f.Before,
+			Limit: f.ask()})
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -161,7 +167,7 @@ func (s *server) alarmRoutes() {
 }
 
 func alarmOf(a alarms.Alarm) client.Alarm {
-	return client.Alarm{ID: a.ID, Rule: a.Rule, Device: a.Device, Group: a.Group, Priority: string(a.Priority), State: string(a.State), Message: a.Message,
-		Cause: a.Cause, Response: a.Response, Metric: a.Metric, Value: a.Value.Any(), Limit: a.Limit.Any(), Times: a.Times, RaisedAt: a.RaisedAt,
+	return client.Alarm{ID: a.ID, Rule: a.Rule, Device: a.Device, Group: a.Group, Priority: string(a.Priority),
+		State: string(a.State), Message: a.Message, Cause: a.Cause, Response: a.Response, Metric: a.Metric, Value: a.Value.Any(), Limit: a.Limit.Any(), Times: a.Times, RaisedAt: a.RaisedAt,
 		ReturnedAt: optional(a.ReturnedAt), AcknowledgedAt: optional(a.AcknowledgedAt), AcknowledgedBy: a.AcknowledgedBy}
 }

@@ -21,8 +21,8 @@ import (
 func entriesOf(fs []fact.Fact) []client.JournalEntry {
 	out := make([]client.JournalEntry, len(fs))
 	for i, f := range fs {
-		out[i] = client.JournalEntry{Number: f.Number, At: f.At, Kind: string(f.Kind), Device: f.Device, Group: f.Group, Alarm: f.Alarm, Rule: f.Rule,
-			Person: f.Person, Text: f.Sentence(), Content: f.Content}
+		out[i] = client.JournalEntry{Number: f.Number, At: f.At, Kind: string(f.Kind), Device: f.Device, Group: f.Group,
+			Alarm: f.Alarm, Rule: f.Rule, Person: f.Person, Text: f.Sentence(), Content: f.Content}
 	}
 	return out
 }
@@ -47,14 +47,17 @@ func (s *server) journalRoutes() {
 			return nil, err
 		}
 		if f.Kind != "" && !fact.Known(fact.Kind(f.Kind)) {
-			return nil, s.failed(fault.New(fault.Invalid, "there is no kind %q", value.Clip(f.Kind, 60)).Then("there are %s", strings.Join(s.kinds(), ", ")))
+			return nil, s.failed(fault.New(fault.Invalid, "there is no kind %q", value.Clip(f.Kind, 60)).
+				Then("there are %s", strings.Join(s.kinds(), ", ")))
 		}
-		fs, err := s.Facts.Facts(ctx, fact.Filter{Among: among, Device: f.Device, Kind: fact.Kind(f.Kind), Alarm: f.Alarm, Rule: f.Rule, Person: f.Person,
-			Before: f.Before, Limit: f.ask()})
+		fs, err := s.Facts.Facts(ctx, fact.Filter{Among: among, Device: f.Device, Kind: fact.Kind(f.Kind),
+			Alarm: f.Alarm, Rule: f.Rule, Person: f.Person, Before: f.Before, Limit: f.ask()})
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		return newest(entriesOf(fs), f.Paging, func(e client.JournalEntry) string { return strconv.FormatInt(e.Number, 10) }), nil
+		return newest(entriesOf(fs), f.Paging, func(e client.JournalEntry) string {
+			return strconv.FormatInt(e.Number, 10)
+		}), nil
 	}, describe("journal", "What happened, the newest first", "Journal"))
 	huma.Get(s.api, "/api/v1/journal/kinds", func(context.Context, *struct{}) (*body[[]string], error) {
 		return &body[[]string]{s.kinds()}, nil
@@ -97,7 +100,8 @@ func (s *server) journalRoutes() {
 				return &body[[]client.JournalEntry]{[]client.JournalEntry{}}, nil
 			}
 		}
-	}, describe("journal-after", "What happened behind a number, in order: for programs that must not miss anything", "Journal"))
+	}, describe("journal-after", "What happened behind a number, in order: for programs that must not miss anything",
+		"Journal"))
 	type then struct {
 		At     time.Time `query:"at" required:"true" doc:"The moment" example:"2026-03-01T10:00:00Z"`
 		Device string    `query:"device" doc:"Of this device or group, with its readings; of all where not given"`
@@ -135,8 +139,8 @@ func (s *server) kinds() []string {
 }
 
 func thenOf(d *asof.Device) client.DeviceThen {
-	out := client.DeviceThen{ID: d.ID, Status: d.Status.Value, Model: d.Model, Version: d.Version.Value, Link: d.Link.Value, LinkedAt: optional(d.Link.Since),
-		Labels: map[string]string{}, Settings: map[string]client.SettingThen{}, Alarms: []client.AlarmThen{}}
+	out := client.DeviceThen{ID: d.ID, Status: d.Status.Value, Model: d.Model, Version: d.Version.Value,
+		Link: d.Link.Value, LinkedAt: optional(d.Link.Since), Labels: map[string]string{}, Settings: map[string]client.SettingThen{}, Alarms: []client.AlarmThen{}}
 	for k, v := range d.Labels {
 		out.Labels[k] = v.Value
 	}

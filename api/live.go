@@ -32,11 +32,12 @@ func (s *server) liveRoutes() {
 		After  uint64 `query:"after" doc:"Go on behind this cursor, the id of an event that was heard; as the header Last-Event-ID"`
 		LastID uint64 `header:"Last-Event-ID" doc:"What a browser sends when it connects again"`
 	}
-	sse.Register(s.api, huma.Operation{OperationID: "live", Method: http.MethodGet, Path: "/api/v1/live", Tags: []string{"Service"},
-		Summary: "Changes as they happen, as server-sent events",
+	sse.Register(s.api, huma.Operation{OperationID: "live", Method: http.MethodGet, Path: "/api/v1/live",
+		Tags: []string{"Service"}, Summary: "Changes as they happen, as server-sent events",
 		Description: "First comes what is so now (event whole), then what changes (event changes): of each device that was told before only the members that are other than they were, " +
 			"as a JSON merge patch (RFC 7396). The id of an event is a cursor; whoever connects again with it is told only what has changed since."},
-		map[string]any{"whole": client.Whole{}, "changes": client.Changes{}, "pulse": client.Pulse{}, "traffic": client.TrafficPassed{}, "happened": client.Happened{}, "matching": client.Matched{}},
+		map[string]any{"whole": client.Whole{}, "changes": client.Changes{}, "pulse": client.Pulse{},
+			"traffic": client.TrafficPassed{}, "happened": client.Happened{}, "matching": client.Matched{}},
 		func(ctx context.Context, f *filter, send sse.Sender) {
 			if f.Only == "traffic" {
 				s.tellTraffic(ctx, f.Where, f.Device, send)

@@ -159,7 +159,8 @@ func TestLiveIsTheList(t *testing.T) {
 					id := ids[rng.IntN(len(ids))]
 					switch rng.IntN(6) {
 					case 0:
-						_, err := b.client.Label(t.Context(), id, map[string]string{"row": fmt.Sprint(1 + rng.IntN(2)), "stage": []string{"", "fermenting"}[rng.IntN(2)]})
+						_, err := b.client.Label(t.Context(), id, map[string]string{"row": fmt.Sprint(1 + rng.IntN(2)),
+							"stage": []string{"", "fermenting"}[rng.IntN(2)]})
 						b.Must(err)
 					case 1:
 						b.Keep(id, fmt.Sprintf(`{"ullage":%d}`, rng.IntN(100)))
@@ -188,7 +189,8 @@ func TestLiveIsTheList(t *testing.T) {
 				}
 				want := b.listed(where)
 				if len(want) == 0 || !reflect.DeepEqual(m.devices, want) {
-					t.Fatalf("round %d: the stream came to %d devices, the list has %d: %s", round, len(m.devices), len(want), unlike(m.devices, want))
+					t.Fatalf("round %d: the stream came to %d devices, the list has %d: %s", round, len(m.devices),
+						len(want), unlike(m.devices, want))
 				}
 			}
 			if where == "" && resumed != 2 {
@@ -271,7 +273,8 @@ func TestCompressed(t *testing.T) {
 		resp, err := http.DefaultClient.Do(req)
 		b.Must(err)
 		magic := make([]byte, 2)
-		if _, err := resp.Body.Read(magic); err != nil || magic[0] != 0x1f || magic[1] != 0x8b || resp.Header.Get("Content-Encoding") != "gzip" {
+		if _, err := resp.Body.Read(magic); err != nil || magic[0] != 0x1f || magic[1] != 0x8b ||
+			resp.Header.Get("Content-Encoding") != "gzip" {
 			t.Errorf("%s comes as %q, % x, %v", path, resp.Header.Get("Content-Encoding"), magic, err)
 		}
 		resp.Body.Close()

@@ -35,7 +35,9 @@ type NamedModel struct {
 
 func (s *server) modelRoutes() {
 	// Models are published and moved to, so they have verbs of their own for that.
-	serve(s, served[client.Model]{word: "model", words: "models", tag: "Models", name: func(m client.Model) string { return m.Name },
+	serve(s, served[client.Model]{word: "model", words: "models", tag: "Models", name: func(m client.Model) string {
+		return m.Name
+	},
 		list: func(context.Context) ([]client.Model, error) {
 			out := []client.Model{}
 			counts := s.Devices.Versions()
@@ -76,11 +78,13 @@ func (s *server) modelRoutes() {
 			return nil, s.failed(err)
 		}
 		s.Settle()
-		return &body[client.PublishedModel]{client.PublishedModel{Name: m.Name, Version: m.Version, Changed: changed}}, nil
-	}, describe("load-model", "Publish a Thing Model, alone or as {\"model\": …, \"parts\": {NAME: …}} with the files it refers to. Devices stay with the version they were given", "Models"), func(o *huma.Operation) {
-		o.MaxBodyBytes = model.MaxSource * 8
-		o.SkipValidateBody = true // model.Parse says more, and says it better
-	})
+		return &body[client.PublishedModel]{client.PublishedModel{Name: m.Name, Version: m.Version, Changed: changed}},
+			nil
+	},
+		describe("load-model", "Publish a Thing Model, alone or as {\"model\": …, \"parts\": {NAME: …}} with the files it refers to. Devices stay with the version they were given", "Models"), func(o *huma.Operation) {
+			o.MaxBodyBytes = model.MaxSource * 8
+			o.SkipValidateBody = true // model.Parse says more, and says it better
+		})
 	s.modelWriting()
 	s.modelMoving()
 }
@@ -103,8 +107,10 @@ func (s *server) modelWriting() {
 	type text struct{ Body client.ModelText }
 	large := func(o *huma.Operation) { o.MaxBodyBytes = model.MaxSource * 8 }
 	huma.Post(s.api, "/api/v1/models/preview", func(ctx context.Context, in *text) (*body[client.ModelPreview], error) {
-		return &body[client.ModelPreview]{s.preview(s.Revisions.Preview(in.Body.Text, in.Body.Format, in.Body.Parts))}, nil
-	}, describe("preview-model", "Check a model that is being written, and say what publishing it would do", "Models"), large)
+		return &body[client.ModelPreview]{s.preview(s.Revisions.Preview(in.Body.Text, in.Body.Format, in.Body.Parts))},
+			nil
+	}, describe("preview-model", "Check a model that is being written, and say what publishing it would do", "Models"),
+		large)
 	type message struct {
 		Body struct {
 			Name    string `json:"name" doc:"What the model is called" example:"tank-probe"`
@@ -147,7 +153,8 @@ func (s *server) modelWriting() {
 			return nil, s.failed(err)
 		}
 		host, port, _ := net.SplitHostPort(s.MQTTAt)
-		p := handbook.Of(m, handbook.Doors{Device: in.Device, HTTP: "http://" + s.HTTPAt, Host: host, Port: port}, s.Now())
+		p := handbook.Of(m, handbook.Doors{Device: in.Device, HTTP: "http://" + s.HTTPAt, Host: host, Port: port},
+			s.Now())
 		out, kind, end, write := "", "text/html; charset=utf-8", ".html", p.HTML
 		if in.Format == "markdown" {
 			kind, end, write = "text/markdown; charset=utf-8", ".md", p.Markdown
@@ -167,12 +174,14 @@ func (s *server) modelWriting() {
 }
 
 func (s *server) preview(d revisions.Draft) client.ModelPreview {
-	out := client.ModelPreview{Findings: []client.TextFinding{}, Changes: []client.Change{}, Rules: d.Rules, State: "wrong", Devices: d.Devices}
+	out := client.ModelPreview{Findings: []client.TextFinding{}, Changes: []client.Change{}, Rules: d.Rules,
+		State: "wrong", Devices: d.Devices}
 	if out.Rules == nil {
 		out.Rules = []string{}
 	}
 	for _, f := range d.Findings {
-		out.Findings = append(out.Findings, client.TextFinding{Line: f.Line, Column: f.Column, Severity: f.Severity, Sentence: f.Sentence, Suggest: f.Suggest})
+		out.Findings = append(out.Findings, client.TextFinding{Line: f.Line, Column: f.Column, Severity: f.Severity,
+			Sentence: f.Sentence, Suggest: f.Suggest})
 	}
 	if d.Model == nil {
 		return out
@@ -207,14 +216,17 @@ func (s *server) modelMoving() {
 	}
 	huma.Post(s.api, "/api/v1/models/{name}/move", func(ctx context.Context, in *move) (*body[client.Moved], error) {
 		b := in.Body
-		to, steps, changes, err := s.Revisions.Move(ctx, in.Name, b.Version, b.Devices, b.Where, b.Preview, by(ctx).Person)
+		to, steps, changes, err := s.Revisions.Move(ctx, in.Name, b.Version, b.Devices, b.Where, b.Preview,
+			by(ctx).Person)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		s.Settle()
-		out := client.Moved{Version: to.Version, Devices: []client.DeviceMoved{}, Changes: changesOf(changes), Moved: !b.Preview}
+		out := client.Moved{Version: to.Version, Devices: []client.DeviceMoved{}, Changes: changesOf(changes),
+			Moved: !b.Preview}
 		for _, x := range steps {
-			out.Devices = append(out.Devices, client.DeviceMoved{Device: x.Device, From: x.From, Reported: x.Reported, Loses: x.Loses})
+			out.Devices = append(out.Devices, client.DeviceMoved{Device: x.Device, From: x.From, Reported: x.Reported,
+				Loses: x.Loses})
 		}
 		return &body[client.Moved]{out}, nil
 	}, describe("move-devices", "Give devices another version of their model", "Models"), notFound)
@@ -228,7 +240,8 @@ func (s *server) modelMoving() {
 			return nil, s.failed(err)
 		}
 		return &body[client.Job]{jobOf(v)}, nil
-	}, describe("backfill-model", "Compute derived telemetry of the past; the job is asked for how far it is", "Models"), notFound)
+	}, describe("backfill-model", "Compute derived telemetry of the past; the job is asked for how far it is",
+		"Models"), notFound)
 	huma.Get(s.api, "/api/v1/jobs/{id}", func(ctx context.Context, in *One) (*body[client.Job], error) {
 		v, err := s.Derivations.Job(in.ID)
 		if err != nil {
@@ -246,14 +259,16 @@ func (s *server) modelMoving() {
 }
 
 func jobOf(v derived.View) client.Job {
-	return client.Job{ID: v.ID, Model: v.Model, Devices: v.Devices, Done: v.Done, Readings: v.Readings, StartedAt: v.StartedAt, EndedAt: v.EndedAt, Error: v.Error}
+	return client.Job{ID: v.ID, Model: v.Model, Devices: v.Devices, Done: v.Done, Readings: v.Readings,
+		StartedAt: v.StartedAt, EndedAt: v.EndedAt, Error: v.Error}
 }
 
 func notFound(o *huma.Operation) { o.Errors = append(o.Errors, http.StatusNotFound) }
 
 func (s *server) model(m *model.Model, counts map[[2]string]devices.VersionCount) client.Model {
-	out := client.Model{Name: m.Name, Title: m.Title, Description: m.Description, Version: m.Version, Additional: m.Additional,
-		Interval: value.Duration(m.Interval).String(), Properties: []client.Property{}, Commands: m.Commands(),
+	out := client.Model{Name: m.Name, Title: m.Title, Description: m.Description, Version: m.Version,
+		Additional: m.Additional, Interval: value.Duration(m.Interval).
+				String(), Properties: []client.Property{}, Commands: m.Commands(),
 		Actions: []client.Affordance{}, Events: []client.Affordance{}, Versions: []client.ModelVersion{}, Rules: []string{}, Open: m.Open}
 	for _, a := range m.Actions {
 		x := affordance(a.Name, a.Title, a.Description, a.Optional, a.Input)
@@ -298,8 +313,8 @@ func (s *server) version(v models.Published, counts map[[2]string]devices.Versio
 }
 
 func property(p *model.Property) client.Property {
-	c := client.Property{Name: p.Name, Title: p.Title, Description: p.Description, Role: string(p.Role), Type: kindName(p),
-		Unit: p.Unit, Display: unit.Display(p.Unit), Decimals: p.Decimals, Minimum: p.Min, Maximum: p.Max, Enum: p.Enum,
+	c := client.Property{Name: p.Name, Title: p.Title, Description: p.Description, Role: string(p.Role),
+		Type: kindName(p), Unit: p.Unit, Display: unit.Display(p.Unit), Decimals: p.Decimals, Minimum: p.Min, Maximum: p.Max, Enum: p.Enum,
 		Default: p.Default.Any(), KeptByService: p.KeptByService, Optional: p.Optional, Derived: p.Derived, Says: p.Schema.Words()}
 	if p.Usual != nil {
 		c.Usual = []float64{p.Usual.Low, p.Usual.High}
@@ -338,8 +353,9 @@ func affordance(name, title, says string, optional bool, data *model.Schema) cli
 			x.Fields = nil
 			return x
 		}
-		x.Fields = append(x.Fields, client.InputField{Name: f.Name, Title: f.Schema.Title, Type: kind, Display: unit.Display(f.Schema.Unit), Minimum: f.Schema.Minimum,
-			Maximum: f.Schema.Maximum, Enum: f.Schema.Enum, Required: slices.Contains(data.Required, f.Name), Default: f.Schema.Default})
+		x.Fields = append(x.Fields, client.InputField{Name: f.Name, Title: f.Schema.Title, Type: kind,
+			Display: unit.Display(f.Schema.Unit), Minimum: f.Schema.Minimum, Maximum: f.Schema.Maximum, Enum: f.Schema.Enum, Required: slices.Contains(data.Required,
+				f.Name), Default: f.Schema.Default})
 	}
 	return x
 }

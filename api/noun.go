@@ -145,7 +145,8 @@ func serve[T any](s *server, n served[T]) {
 		}
 		huma.Put(s.api, path+"/{name}", func(ctx context.Context, in *put) (*saved[T], error) {
 			if name := n.name(in.Body); in.Name != name {
-				return nil, s.failed(fault.New(fault.Invalid, "the address says %s and the %s %s", in.Name, n.word, name).Then("make them the same"))
+				return nil, s.failed(fault.New(fault.Invalid, "the address says %s and the %s %s", in.Name, n.word,
+					name).Then("make them the same"))
 			}
 			if err := may(ctx, toPut, &in.Body); err != nil {
 				return nil, s.failed(err)
@@ -196,7 +197,8 @@ func conditional(o *huma.Operation) {
 }
 
 // pageOf filters and orders a list and cuts one page out of it.
-func pageOf[T any](all []T, p Paged, word, path string, fields []record.Field, name func(T) string, s *server) (*listed[T], error) {
+func pageOf[T any](all []T, p Paged, word, path string, fields []record.Field,
+	name func(T) string, s *server) (*listed[T], error) {
 	if strings.TrimSpace(p.Where) != "" {
 		f, found := record.NewFilter(word, p.Where, fields)
 		if f == nil {
@@ -219,7 +221,8 @@ func pageOf[T any](all []T, p Paged, word, path string, fields []record.Field, n
 	if p.After != "" {
 		c, ok := readCursor(p.After, list)
 		if !ok {
-			return nil, fault.New(fault.Invalid, "the place given with after is none of this list in this order").Then("begin without it, and follow the Link header")
+			return nil, fault.New(fault.Invalid, "the place given with after is none of this list in this order").
+				Then("begin without it, and follow the Link header")
 		}
 		i, _ := slices.BinarySearchFunc(all, c, func(x T, c cursor) int {
 			return cmp.Or(o.compare(keys[name(x)], name(x), c.Key, c.Name), -1) // behind the last one
@@ -241,7 +244,8 @@ func pageOf[T any](all []T, p Paged, word, path string, fields []record.Field, n
 }
 
 func wrongWhere(found expr.Findings, fields []record.Field) error {
-	return fault.New(fault.Invalid, "where: %s", found).Then("write a condition over the fields, like %s == \"x\"", fields[0].Name)
+	return fault.New(fault.Invalid, "where: %s", found).Then("write a condition over the fields, like %s == \"x\"",
+		fields[0].Name)
 }
 
 // order is what a list is ordered by; the zero order is by name.
@@ -262,7 +266,8 @@ func orderBy(src string, fields []record.Field) (order, error) {
 		}
 		names = append(names, fields[i].Name)
 	}
-	f := fault.New(fault.Invalid, "there is no field %q to order by", value.Clip(name, 60)).Then("there are %s", strings.Join(names, ", "))
+	f := fault.New(fault.Invalid, "there is no field %q to order by", value.Clip(name, 60)).
+		Then("there are %s", strings.Join(names, ", "))
 	if near := value.Nearest(name, names); near != "" {
 		f = f.Then("did you mean %s?", near)
 	}

@@ -34,7 +34,8 @@ func TestSites(t *testing.T) {
 	}
 	resp, got = b.as("GET", path, "")
 	var s client.Site
-	if err := json.Unmarshal([]byte(got), &s); err != nil || s.Devices != 1 || *s.Latitude != 47.701 || resp.Header.Get("ETag") != tag {
+	if err := json.Unmarshal([]byte(got), &s); err != nil || s.Devices != 1 || *s.Latitude != 47.701 ||
+		resp.Header.Get("ETag") != tag {
 		t.Errorf("shown as %s, tag %s, %v", got, resp.Header.Get("ETag"), err)
 	}
 	if d := b.Device(tank); b.Present.Zone(d.ID).String() != "UTC" {
@@ -54,7 +55,8 @@ func TestSites(t *testing.T) {
 			t.Errorf("%s with %s: %s gives %d %s", c.method, c.header, c.value, resp.StatusCode, got)
 		}
 	}
-	want := []string{"engineer made the site High Orchard", "engineer saved the site High Orchard; zone: UTC → Europe/Berlin"}
+	want := []string{"engineer made the site High Orchard",
+		"engineer saved the site High Orchard; zone: UTC → Europe/Berlin"}
 	if got := b.Journal(fact.ChangedKind("site")); fmt.Sprint(got) != fmt.Sprint(want) {
 		t.Errorf("the journal says %q, want %q", got, want)
 	}
@@ -78,11 +80,13 @@ func TestWrongSites(t *testing.T) {
 		{"Fennimore", `{"site":"Fennimore","colour":"red"}`, 422, "colour"},
 		{"Fennimore", `{"site":`, 400, ""},
 	} {
-		if resp, got := b.as("PUT", "/api/v1/sites/"+c.path, c.body); resp.StatusCode/100 != 4 || !strings.Contains(got, c.says) {
+		if resp, got := b.as("PUT", "/api/v1/sites/"+c.path, c.body); resp.StatusCode/100 != 4 ||
+			!strings.Contains(got, c.says) {
 			t.Errorf("%s gives %d %s, want %q", c.body, resp.StatusCode, got, c.says)
 		}
 	}
-	if resp, got := b.as("GET", "/api/v1/sites/Nowhere", ""); resp.StatusCode != 404 || !strings.Contains(got, "there is no site") {
+	if resp, got := b.as("GET", "/api/v1/sites/Nowhere", ""); resp.StatusCode != 404 ||
+		!strings.Contains(got, "there is no site") {
 		t.Errorf("a site that is not there: %d %s", resp.StatusCode, got)
 	}
 	if resp, _ := b.as("DELETE", "/api/v1/sites/Nowhere", ""); resp.StatusCode != 404 {
@@ -116,7 +120,8 @@ func TestPlanPictures(t *testing.T) {
 		}
 	}
 	resp, got := b.as("GET", path, "")
-	if resp.Header.Get("Content-Type") != "image/png" || got != picture.String() || !strings.Contains(resp.Header.Get("Content-Security-Policy"), "sandbox") {
+	if resp.Header.Get("Content-Type") != "image/png" || got != picture.String() ||
+		!strings.Contains(resp.Header.Get("Content-Security-Policy"), "sandbox") {
 		t.Errorf("the picture comes as %v, %d bytes", resp.Header, len(got))
 	}
 	if _, got := b.as("GET", "/api/v1/sites/Fennimore", ""); !strings.Contains(got, `"plan":"image/png"`) {
@@ -138,7 +143,8 @@ func TestPages(t *testing.T) {
 	b := newBench(t)
 	for i := range 25 {
 		zone := []string{"UTC", "Europe/Berlin", ""}[i%3]
-		_, err := b.client.Sites().Put(t.Context(), client.Site{Name: fmt.Sprintf("Site %02d", i), Zone: zone, Latitude: ptr(float64(-i)), Longitude: ptr(1.0)}, "")
+		_, err := b.client.Sites().Put(t.Context(), client.Site{Name: fmt.Sprintf("Site %02d", i), Zone: zone,
+			Latitude: ptr(float64(-i)), Longitude: ptr(1.0)}, "")
 		b.Must(err)
 	}
 	names := func(o client.ListOptions) string {
@@ -170,7 +176,8 @@ func TestPages(t *testing.T) {
 	}
 	b.Must(b.client.Sites().Remove(t.Context(), "Site 09", "")) // where the page ended
 	var page []client.Site
-	if _, got = b.as("GET", next, ""); json.Unmarshal([]byte(got), &page) != nil || len(page) != 10 || page[0].Name != "Site 10" {
+	if _, got = b.as("GET", next, ""); json.Unmarshal([]byte(got), &page) != nil || len(page) != 10 ||
+		page[0].Name != "Site 10" {
 		t.Errorf("the second page: %s", got)
 	}
 	u, _ := url.Parse(next)
@@ -190,7 +197,8 @@ func TestPages(t *testing.T) {
 			t.Errorf("%s: %d %s", name, resp.StatusCode, got)
 		}
 	}
-	for q, says := range map[string]string{"order=latitud": "did you mean latitude", "where=zon+%3D%3D+1": "did you mean zone", "limit=0": "limit", "limit=100000": "limit"} {
+	for q, says := range map[string]string{"order=latitud": "did you mean latitude",
+		"where=zon+%3D%3D+1": "did you mean zone", "limit=0": "limit", "limit=100000": "limit"} {
 		if resp, got := b.as("GET", "/api/v1/sites?"+q, ""); resp.StatusCode != 422 || !strings.Contains(got, says) {
 			t.Errorf("%s: %d %s, want %q", q, resp.StatusCode, got, says)
 		}
@@ -201,7 +209,8 @@ func TestDeviceNameAndHub(t *testing.T) {
 	b := newBench(t)
 	b.Onboard(tank, "tank-probe", nil)
 	b.Onboard("hub-fennimore", "cellar-hub", nil)
-	d, err := b.client.ChangeDevice(t.Context(), tank, client.DeviceChange{Name: ptr("Nördlicher Tank 北タンク"), Hub: ptr("hub-fennimore")})
+	d, err := b.client.ChangeDevice(t.Context(), tank, client.DeviceChange{Name: ptr("Nördlicher Tank 北タンク"),
+		Hub: ptr("hub-fennimore")})
 	if err != nil || d.Name != "Nördlicher Tank 北タンク" || d.Hub != "hub-fennimore" {
 		t.Fatalf("%+v, %v", d, err)
 	}
@@ -249,13 +258,15 @@ func (b *bench) as(method, path, body string, headers ...string) (*http.Response
 func TestDevicePages(t *testing.T) {
 	b := newBench(t)
 	for i := range 12 {
-		b.Onboard(fmt.Sprintf("tank-fennimore-%02d", i), "tank-probe", map[string]string{"site": []string{"Fennimore", "Kilnside"}[i%2]})
+		b.Onboard(fmt.Sprintf("tank-fennimore-%02d", i), "tank-probe",
+			map[string]string{"site": []string{"Fennimore", "Kilnside"}[i%2]})
 	}
 	seen := []string{}
 	for next := "/api/v1/devices?order=-id&limit=2&label=site=Kilnside"; next != ""; {
 		resp, got := b.as("GET", next, "")
 		var page []client.Device
-		if err := json.Unmarshal([]byte(got), &page); err != nil || resp.StatusCode != 200 || resp.Header.Get("Ullage-Count") != "6" {
+		if err := json.Unmarshal([]byte(got), &page); err != nil || resp.StatusCode != 200 ||
+			resp.Header.Get("Ullage-Count") != "6" {
 			t.Fatalf("%s: %d %s", next, resp.StatusCode, got)
 		}
 		for _, d := range page {

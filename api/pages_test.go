@@ -48,7 +48,8 @@ func TestPagesOfTheJournal(t *testing.T) {
 		t.Errorf("by pages the journal is\n%s, want\n%s", got, want)
 	}
 	if es, next := read(fmt.Sprintf("/api/v1/journal?limit=%d", len(all)+1)); len(es) != len(all)+1 || next != "" {
-		t.Errorf("a page that just holds all has %d entries and %q behind it, want %d and nothing", len(es), next, len(all)+1)
+		t.Errorf("a page that just holds all has %d entries and %q behind it, want %d and nothing", len(es), next,
+			len(all)+1)
 	}
 }
 
@@ -57,7 +58,8 @@ func TestModelsAreAList(t *testing.T) {
 	b.Onboard(tank, "tank-probe", nil)
 	resp, got := b.as("GET", "/api/v1/models?order=-devices&limit=1&where=version+!%3D+%220%22", "")
 	var ms []client.Model
-	if err := json.Unmarshal([]byte(got), &ms); err != nil || len(ms) != 1 || ms[0].Name != "tank-probe" || ms[0].Devices != 1 {
+	if err := json.Unmarshal([]byte(got), &ms); err != nil || len(ms) != 1 || ms[0].Name != "tank-probe" ||
+		ms[0].Devices != 1 {
 		t.Errorf("the first by devices is %.200s, %v; want tank-probe with one device", got, err)
 	}
 	if n, link := resp.Header.Get("Ullage-Count"), resp.Header.Get("Link"); n == "" || (n == "1") != (link == "") {

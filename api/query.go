@@ -41,11 +41,13 @@ type Asked struct {
 }
 
 func (a *Asked) query() (query.Query, error) {
-	q := query.Query{Devices: a.Device, Where: a.Where.Where, Metrics: a.Metric, Span: a.Span, Steps: a.Steps, Aggregate: a.Aggregate, GroupBy: a.GroupBy, Then: a.Then, Units: map[string]string{}}
+	q := query.Query{Devices: a.Device, Where: a.Where.Where, Metrics: a.Metric, Span: a.Span, Steps: a.Steps,
+		Aggregate: a.Aggregate, GroupBy: a.GroupBy, Then: a.Then, Units: map[string]string{}}
 	if a.Zone != "" {
 		zone, err := time.LoadLocation(a.Zone)
 		if err != nil {
-			return q, fault.New(fault.Invalid, "%q is no time zone that is known", a.Zone).Then("write a name of the IANA database, such as UTC or Pacific/Chatham")
+			return q, fault.New(fault.Invalid, "%q is no time zone that is known", a.Zone).
+				Then("write a name of the IANA database, such as UTC or Pacific/Chatham")
 		}
 		q.Zone = zone
 	}
@@ -77,7 +79,8 @@ func (s *server) queryRoutes() {
 			return nil, s.failed(err)
 		}
 		return &huma.StreamResponse{Body: func(c huma.Context) { s.answer(c, p) }}, nil
-	}, describe("query", "Metrics over time, of one device or of many, line by line as they are read", "Readings"), notFound)
+	}, describe("query", "Metrics over time, of one device or of many, line by line as they are read", "Readings"),
+		notFound)
 	api := s.api.OpenAPI()
 	api.Paths["/api/v1/query"].Get.Responses["200"].Content = map[string]*huma.MediaType{
 		"application/json": {Schema: api.Components.Schemas.Schema(reflect.TypeFor[client.Answer](), true, "Answer")}}
@@ -97,7 +100,9 @@ func (s *server) queryRoutes() {
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		return &huma.StreamResponse{Body: func(c huma.Context) { s.export(c, q, exchange.Format(in.Format), columns) }}, nil
+		return &huma.StreamResponse{Body: func(c huma.Context) {
+			s.export(c, q, exchange.Format(in.Format), columns)
+		}}, nil
 	}, describe("export", "Every single reading of a query, as a stream in an open format", "Readings"), notFound)
 }
 
@@ -112,7 +117,8 @@ func (s *server) figureRoutes() {
 			return nil, s.failed(err)
 		}
 		x := f.Summary
-		out := client.Statistics{Note: f.Line.Note, Device: f.Line.Device, Metric: f.Line.Metric, Display: unit.Display(f.Line.Unit), Decimals: f.Line.Decimals, From: f.From.UTC(), To: f.To.UTC(),
+		out := client.Statistics{Note: f.Line.Note, Device: f.Line.Device, Metric: f.Line.Metric,
+			Display: unit.Display(f.Line.Unit), Decimals: f.Line.Decimals, From: f.From.UTC(), To: f.To.UTC(),
 			N: x.N, Min: x.Min, P5: x.P5, P25: x.P25, P50: x.P50, P75: x.P75, P95: x.P95, Max: x.Max, Mean: x.Mean, Deviation: x.Deviation, Bins: []client.Bin{}}
 		if f.TrendKnown {
 			out.Trend = &client.Trend{Slope: f.Trend.Slope, Low: f.Trend.Low, High: f.Trend.High}
@@ -140,16 +146,20 @@ func (s *server) figureRoutes() {
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		out := client.Forecast{Device: o.Line.Device, Metric: o.Line.Metric, Display: unit.Display(o.Line.Unit), Decimals: o.Line.Decimals,
-			Step: value.Duration(o.Step).String(), Seasonal: o.Seasonal, Error: o.Error, Note: o.Note, Steps: make([]client.Probable, len(o.Steps)), Limits: make([]client.LimitAhead, len(o.Limits))}
+		out := client.Forecast{Device: o.Line.Device, Metric: o.Line.Metric, Display: unit.Display(o.Line.Unit),
+			Decimals: o.Line.Decimals, Step: value.Duration(o.Step).
+					String(), Seasonal: o.Seasonal, Error: o.Error, Note: o.Note, Steps: make([]client.Probable,
+				len(o.Steps)), Limits: make([]client.LimitAhead, len(o.Limits))}
 		for i, r := range o.Limits {
-			out.Limits[i] = client.LimitAhead{Rule: r.Rule, Limit: r.Limit, Upward: r.Upward, Likely: optional(r.Likely), Early: optional(r.Early)}
+			out.Limits[i] = client.LimitAhead{Rule: r.Rule, Limit: r.Limit, Upward: r.Upward,
+				Likely: optional(r.Likely), Early: optional(r.Early)}
 		}
 		for i, p := range o.Steps {
 			out.Steps[i] = client.Probable{At: p.At.UTC(), Mean: p.Mean, Low: p.Low, High: p.High}
 		}
 		return &body[client.Forecast]{out}, nil
-	}, describe("forecast", "What probably comes of one metric of one device, with a band of 95 %", "Readings"), notFound)
+	}, describe("forecast", "What probably comes of one metric of one device, with a band of 95 %", "Readings"),
+		notFound)
 }
 
 // FileBody is a request body of any length, read as it comes.
@@ -177,14 +187,15 @@ func (s *server) importRoutes() {
 			return nil, s.failed(err)
 		}
 		s.Settle()
-		out := client.Imported{Rows: res.Rows, Kept: res.Kept, Refused: res.Refused, Devices: res.Devices, Findings: make([]client.ImportFinding, len(res.Findings))}
+		out := client.Imported{Rows: res.Rows, Kept: res.Kept, Refused: res.Refused, Devices: res.Devices,
+			Findings: make([]client.ImportFinding, len(res.Findings))}
 		for i, f := range res.Findings {
 			out.Findings[i] = client.ImportFinding{Line: f.Line, Sentence: f.Sentence}
 		}
 		return &body[client.Imported]{out}, nil
 	}, describe("import", "Take readings of the past in, with the checks of live ones", "Readings"))
-	s.api.OpenAPI().Paths["/api/v1/import"].Post.RequestBody = &huma.RequestBody{Required: true, Description: "The file",
-		Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}
+	s.api.OpenAPI().Paths["/api/v1/import"].Post.RequestBody = &huma.RequestBody{Required: true,
+		Description: "The file", Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}
 }
 
 // problemTrailer tells that a stream broke off, after what was sent.
@@ -200,7 +211,8 @@ func (s *server) answer(c huma.Context, p *query.Plan) {
 			return err
 		}
 		c.SetHeader("Content-Type", "application/json")
-		head, err := json.Marshal(client.Answer{From: p.From.UTC(), To: p.To.UTC(), Step: value.Duration(p.Step).String(), Lines: []client.Line{}})
+		head, err := json.Marshal(client.Answer{From: p.From.UTC(), To: p.To.UTC(),
+			Step: value.Duration(p.Step).String(), Lines: []client.Line{}})
 		if err == nil {
 			w = c.BodyWriter()
 			_, err = w.Write(bytes.TrimSuffix(head, []byte("]}")))
@@ -232,10 +244,12 @@ func (s *server) answer(c huma.Context, p *query.Plan) {
 }
 
 func lineOf(l *query.Line) client.Line {
-	x := client.Line{Device: l.Device, Group: l.Group, Members: l.Members, Metric: l.Metric, Title: l.Title, Type: l.Kind.String(),
-		Unit: l.Unit, Display: unit.Display(l.Unit), Decimals: l.Decimals, Note: l.Note, Steps: make([]client.LineStep, len(l.Steps))}
+	x := client.Line{Device: l.Device, Group: l.Group, Members: l.Members, Metric: l.Metric, Title: l.Title,
+		Type: l.Kind.String(), Unit: l.Unit, Display: unit.Display(l.Unit), Decimals: l.Decimals, Note: l.Note, Steps: make([]client.LineStep,
+			len(l.Steps))}
 	for k, p := range l.Steps {
-		x.Steps[k] = client.LineStep{At: p.At, Count: p.Count, Value: p.Value, Min: p.Min, Max: p.Max, Last: p.Last.Any()}
+		x.Steps[k] = client.LineStep{At: p.At, Count: p.Count, Value: p.Value, Min: p.Min, Max: p.Max,
+			Last: p.Last.Any()}
 	}
 	return x
 }
@@ -248,10 +262,14 @@ func (s *server) brokeOff(c huma.Context, err error) {
 
 func (s *server) export(c huma.Context, q query.Query, f exchange.Format, columns []string) {
 	c.SetHeader("Content-Type", f.MediaType())
-	c.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="readings.%s"`, map[exchange.Format]string{exchange.CSV: "csv", exchange.Wide: "csv", exchange.CBOR: "senml.cbor", exchange.Lines: "jsonl", exchange.SenML: "senml.json", exchange.Parquet: "parquet"}[f]))
+	c.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="readings.%s"`,
+		map[exchange.Format]string{exchange.CSV: "csv", exchange.Wide: "csv", exchange.CBOR: "senml.cbor",
+			exchange.Lines: "jsonl", exchange.SenML: "senml.json", exchange.Parquet: "parquet"}[f]))
 	w, err := exchange.NewWriter(c.BodyWriter(), f, columns...)
 	if err == nil {
-		err = s.Queries.Export(c.Context(), q, func(device, metric, symbol string, x series.Point) error { return w.Write(device, metric, symbol, x) })
+		err = s.Queries.Export(c.Context(), q, func(device, metric, symbol string, x series.Point) error {
+			return w.Write(device, metric, symbol, x)
+		})
 	}
 	if err == nil || errors.Is(err, series.ErrDamaged) { // then all the rest is there
 		err = cmp.Or(w.Close(), err)

@@ -12,7 +12,9 @@ import (
 )
 
 func (s *server) siteRoutes() {
-	serve(s, served[site.Site]{word: "site", words: "sites", tag: "Sites", name: func(x site.Site) string { return x.Name },
+	serve(s, served[site.Site]{word: "site", words: "sites", tag: "Sites", name: func(x site.Site) string {
+		return x.Name
+	},
 		list: func(context.Context) ([]site.Site, error) {
 			all := s.Sites.List()
 			for i := range all {
@@ -57,7 +59,8 @@ func (s *server) siteRoutes() {
 		}
 		s.Settle()
 		return nil, nil
-	}, describe("put-site-plan", "Give a site its plan picture: an SVG that only draws, a PNG or a JPEG", "Sites"), notFound,
+	}, describe("put-site-plan", "Give a site its plan picture: an SVG that only draws, a PNG or a JPEG", "Sites"),
+		notFound,
 		func(o *huma.Operation) {
 			o.MaxBodyBytes = site.MaxPlan + 1
 			o.Errors = append(o.Errors, http.StatusRequestEntityTooLarge)

@@ -47,7 +47,8 @@ func (s *server) storeRoutes() {
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		out := client.Store{File: u.File, Free: u.Free, Chunks: u.Chunks, Rollups: u.Rollups, UnsealedBytes: u.UnsealedBytes, Records: u.Records, Readings: u.Readings,
+		out := client.Store{File: u.File, Free: u.Free, Chunks: u.Chunks, Rollups: u.Rollups,
+			UnsealedBytes: u.UnsealedBytes, Records: u.Records, Readings: u.Readings,
 			Unsealed: u.Unsealed, Growth: u.Growth, Since: optional(u.Since), By: in.By, Shares: []client.Share{}}
 		if u.Readings > 0 {
 			out.Each = float64(u.Chunks) / float64(u.Readings)
@@ -80,7 +81,9 @@ func (s *server) storeRoutes() {
 			sh.Each = float64(sh.Bytes) / float64(max(sh.Readings, 1))
 			out.Shares = append(out.Shares, *sh)
 		}
-		slices.SortFunc(out.Shares, func(a, b client.Share) int { return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.Name, b.Name)) })
+		slices.SortFunc(out.Shares, func(a, b client.Share) int {
+			return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.Name, b.Name))
+		})
 		if len(out.Shares) > maxShares {
 			for _, sh := range out.Shares[maxShares:] {
 				out.LeftOut++
@@ -101,7 +104,8 @@ func (s *server) storeRoutes() {
 		return &huma.StreamResponse{Body: func(c huma.Context) {
 			now := s.Now()
 			c.SetHeader("Content-Type", "application/x-tar")
-			c.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="ullage-%s.tar"`, now.UTC().Format("2006-01-02-1504")))
+			c.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="ullage-%s.tar"`,
+				now.UTC().Format("2006-01-02-1504")))
 			if err := s.Storage.Backup(c.Context(), c.BodyWriter(), now); err != nil && c.Context().Err() == nil {
 				s.brokeOff(c, err)
 				return

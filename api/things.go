@@ -66,7 +66,8 @@ func (s *server) thingRoutes() {
 			}
 		}
 		return &body[map[string]any]{out}, nil
-	}, describe("values", "Every value of a device now: telemetry, attributes, and settings as intended", "Devices"), notFound)
+	}, describe("values", "Every value of a device now: telemetry, attributes, and settings as intended", "Devices"),
+		notFound)
 	huma.Get(s.api, "/api/v1/devices/{id}/values/{name}", func(ctx context.Context, in *OneValue) (*body[any], error) {
 		d, m, err := s.known(in.ID)
 		if err != nil {
@@ -74,11 +75,13 @@ func (s *server) thingRoutes() {
 		}
 		p, ok := m.Property(in.Name)
 		if !ok {
-			return nil, s.failed(fault.New(fault.NotFound, "%s has no value %s", m, in.Name).Then("see what it has with: ullage model show %s", m.Name))
+			return nil, s.failed(fault.New(fault.NotFound, "%s has no value %s", m, in.Name).
+				Then("see what it has with: ullage model show %s", m.Name))
 		}
 		v := s.value(d, m, p)
 		if !v.Known() {
-			return nil, s.failed(fault.New(fault.NotFound, "%s has not reported %s yet", in.ID, in.Name).Then("see what arrives with: ullage traffic --device %s", in.ID))
+			return nil, s.failed(fault.New(fault.NotFound, "%s has not reported %s yet", in.ID, in.Name).
+				Then("see what arrives with: ullage traffic --device %s", in.ID))
 		}
 		return &body[any]{v.Any()}, nil
 	}, describe("value", "One value of a device now", "Devices"), notFound)
@@ -89,7 +92,8 @@ func (s *server) thingRoutes() {
 	huma.Put(s.api, "/api/v1/devices/{id}/values/{name}", func(ctx context.Context, in *set) (*struct{}, error) {
 		var x any
 		if err := json.Unmarshal(in.RawBody, &x); err != nil {
-			return nil, s.failed(fault.New(fault.Invalid, "the body is not JSON").Then("send the value alone, like 28.5 or \"auto\""))
+			return nil, s.failed(fault.New(fault.Invalid, "the body is not JSON").
+				Then("send the value alone, like 28.5 or \"auto\""))
 		}
 		if _, err := s.Settings.Set(ctx, in.ID, map[string]any{in.Name: x}, nil, by(ctx).Person); err != nil {
 			return nil, s.failed(err)
@@ -141,8 +145,8 @@ func (s *server) description(id, base string) ([]byte, error) {
 		fill[name] = v
 	}
 	now, _ := s.Present.Get(id)
-	b, err := m.Describe(model.Instance{ID: id, Service: base, MQTT: "mqtt://" + s.MQTTAt, HTTP: "http://" + s.HTTPAt, Fill: fill,
-		Link: fmt.Sprintf("%s/api/v1/models/%s/source", base, url.PathEscape(m.Name+"@"+m.Version)),
+	b, err := m.Describe(model.Instance{ID: id, Service: base, MQTT: "mqtt://" + s.MQTTAt, HTTP: "http://" + s.HTTPAt,
+		Fill: fill, Link: fmt.Sprintf("%s/api/v1/models/%s/source", base, url.PathEscape(m.Name+"@"+m.Version)),
 		Has: func(name string) bool {
 			_, told := d.Attributes[name]
 			_, measured := now.Latest[name]
@@ -150,7 +154,8 @@ func (s *server) description(id, base string) ([]byte, error) {
 			return told || measured || ok && p.Role == model.Setting
 		}})
 	if err != nil {
-		return nil, fault.New(fault.Conflict, "there is no description of %s: %s", id, err).Then("give the device that label")
+		return nil, fault.New(fault.Conflict, "there is no description of %s: %s", id, err).
+			Then("give the device that label")
 	}
 	return b, nil
 }
@@ -167,18 +172,22 @@ func (s *server) folderRoutes() {
 			return nil, s.failed(err)
 		}
 		s.Settle()
-		out := client.FolderOutcome{Items: []client.FolderItem{}, Changed: o.Changed, Loaded: o.Loaded, Findings: []client.FolderFinding{}}
+		out := client.FolderOutcome{Items: []client.FolderItem{}, Changed: o.Changed, Loaded: o.Loaded,
+			Findings: []client.FolderFinding{}}
 		for _, i := range o.Items {
-			item := client.FolderItem{Kind: i.Kind, Name: i.Name, File: i.File, State: i.State, Version: i.Version, Before: i.Before, Devices: i.Devices, Weight: i.Weight, Lines: i.Lines}
+			item := client.FolderItem{Kind: i.Kind, Name: i.Name, File: i.File, State: i.State, Version: i.Version,
+				Before: i.Before, Devices: i.Devices, Weight: i.Weight, Lines: i.Lines}
 			if i.Changes != nil {
 				item.Changes = changesOf(i.Changes)
 			}
 			out.Items = append(out.Items, item)
 		}
 		for _, f := range o.Findings {
-			out.Findings = append(out.Findings, client.FolderFinding{File: f.File, Line: f.Line, Column: f.Column, Severity: f.Severity, Sentence: f.Sentence, Suggest: f.Suggest})
+			out.Findings = append(out.Findings, client.FolderFinding{File: f.File, Line: f.Line, Column: f.Column,
+				Severity: f.Severity, Sentence: f.Sentence, Suggest: f.Suggest})
 		}
 		return &body[client.FolderOutcome]{out}, nil
-	}, describe("load-folder", "Compare a fleet folder with the service, and put what differs in force: all of it or nothing", "Models"),
+	},
+		describe("load-folder", "Compare a fleet folder with the service, and put what differs in force: all of it or nothing", "Models"),
 		func(o *huma.Operation) { o.MaxBodyBytes = folder.MaxBytes })
 }

@@ -37,7 +37,8 @@ func alarmCommand() *cobra.Command {
 	logFlags(listing, &f.LogFilter, 100)
 	listing.Flags().BoolVar(&f.All, "all", false, "closed ones too")
 	ack := &cobra.Command{
-		Use: "acknowledge ALARM…", Short: "Acknowledge alarms", Args: atLeast(1, "one alarm or more"), ValidArgsFunction: alarmNames,
+		Use: "acknowledge ALARM…", Short: "Acknowledge alarms", Args: atLeast(1,
+			"one alarm or more"), ValidArgsFunction: alarmNames,
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
 			if err != nil {
@@ -78,7 +79,9 @@ func journalCommand() *cobra.Command {
 				return err
 			}
 			return listPage(c, es, "The journal has nothing like that.",
-				column[client.JournalEntry]{"at", func(e client.JournalEntry) string { return e.At.Local().Format(time.DateTime) }},
+				column[client.JournalEntry]{"at", func(e client.JournalEntry) string {
+					return e.At.Local().Format(time.DateTime)
+				}},
 				column[client.JournalEntry]{"kind", func(e client.JournalEntry) string { return string(e.Kind) }},
 				column[client.JournalEntry]{"device", func(e client.JournalEntry) string { return e.Device }},
 				column[client.JournalEntry]{"what", func(e client.JournalEntry) string { return e.Text }})
@@ -129,7 +132,8 @@ and misses nothing, also after the service was restarted.`,
 				for _, e := range es {
 					after = e.Number
 					if format == "table" || format == "" {
-						fmt.Fprintf(c.OutOrStdout(), "%d  %s  %-20s %-24s %s\n", e.Number, e.At.Local().Format(time.DateTime), e.Kind, e.Device+e.Group, e.Text)
+						fmt.Fprintf(c.OutOrStdout(), "%d  %s  %-20s %-24s %s\n", e.Number,
+							e.At.Local().Format(time.DateTime), e.Kind, e.Device+e.Group, e.Text)
 					} else if err := json.NewEncoder(c.OutOrStdout()).Encode(e); err != nil {
 						return err
 					}

@@ -107,9 +107,11 @@ func drawChart(w io.Writer, l client.Line, a client.Answer, width, height int) {
 	if a.To.Sub(a.From) > 36*time.Hour {
 		form = "2 Jan 15:04"
 	}
-	begin, middle, end := a.From.Local().Format(form), a.From.Add(a.To.Sub(a.From)/2).Local().Format(form), a.To.Local().Format(form)
+	begin, middle, end := a.From.Local().Format(form), a.From.Add(a.To.Sub(a.From)/2).Local().
+		Format(form), a.To.Local().Format(form)
 	gap := max(1, width-len(begin)-len(middle)-len(end))
-	fmt.Fprintf(w, "%10s  %s%s%s%s%s\n", "", begin, strings.Repeat(" ", gap/2), middle, strings.Repeat(" ", gap-gap/2), end)
+	fmt.Fprintf(w, "%10s  %s%s%s%s%s\n", "", begin, strings.Repeat(" ", gap/2), middle, strings.Repeat(" ", gap-gap/2),
+		end)
 }
 
 // scaleDecimals is how many decimals tell the labels of a scale apart.

@@ -74,7 +74,8 @@ func plural(n int, word string) string {
 func fleetFolder(root string) ([]check.File, error) {
 	info, err := os.Stat(root)
 	if err != nil || !info.IsDir() {
-		return nil, usageError{fmt.Errorf("%s is no folder that can be read; name the one that holds models and rules", root)}
+		return nil, usageError{fmt.Errorf("%s is no folder that can be read; name the one that holds models and rules",
+			root)}
 	}
 	var out []check.File
 	size := int64(0)
@@ -101,7 +102,8 @@ func fleetFolder(root string) ([]check.File, error) {
 			return err
 		}
 		if size += info.Size(); size > maxChecked {
-			return wrong("the files below %s are larger than %d MB together; name a folder further down", root, maxChecked>>20)
+			return wrong("the files below %s are larger than %d MB together; name a folder further down", root,
+				maxChecked>>20)
 		}
 		b, err := os.ReadFile(p)
 		if err != nil {
@@ -114,14 +116,16 @@ func fleetFolder(root string) ([]check.File, error) {
 		return nil, err
 	}
 	if len(out) == 0 {
-		return nil, usageError{fmt.Errorf("below %s there is no model (.tm.json, .tm.yaml) and no rule (.yaml in a folder called rules)", root)}
+		return nil,
+			usageError{fmt.Errorf("below %s there is no model (.tm.json, .tm.yaml) and no rule (.yaml in a folder called rules)", root)}
 	}
 	return out, nil
 }
 
 func printFindings(w io.Writer, root string, r check.Report) {
 	for _, f := range r.Findings {
-		fmt.Fprintf(w, "%s:%d:%d: %s: %s\n", filepath.Join(root, filepath.FromSlash(f.File)), f.Line, f.Column, f.Severity, f.Sentence)
+		fmt.Fprintf(w, "%s:%d:%d: %s: %s\n", filepath.Join(root, filepath.FromSlash(f.File)), f.Line, f.Column,
+			f.Severity, f.Sentence)
 		if f.Suggest != "" {
 			fmt.Fprintf(w, "    write: %s\n", f.Suggest)
 		}
@@ -130,7 +134,8 @@ func printFindings(w io.Writer, root string, r check.Report) {
 		fmt.Fprintf(w, "%s: nothing to say.\n", checked(r))
 		return
 	}
-	fmt.Fprintf(w, "\n%s: %s, %s\n", checked(r), plural(r.Errors(), "mistake"), plural(len(r.Findings)-r.Errors(), "warning"))
+	fmt.Fprintf(w, "\n%s: %s, %s\n", checked(r), plural(r.Errors(), "mistake"),
+		plural(len(r.Findings)-r.Errors(), "warning"))
 }
 
 // sarif is the report in the Static Analysis Results Interchange Format, 2.1.0.
@@ -151,7 +156,8 @@ func sarif(r check.Report) any {
 		})
 	}
 	rules := []object{}
-	for _, k := range [][2]string{{"file", "A file that cannot be read"}, {"model", "A mistake in a Thing Model"}, {"rule", "A mistake in a rule"}, {"expression", "A mistake in an expression"}, {"reference", "Something that does not exist, exists twice, or goes in a circle"}} {
+	for _, k := range [][2]string{{"file", "A file that cannot be read"}, {"model", "A mistake in a Thing Model"},
+		{"rule", "A mistake in a rule"}, {"expression", "A mistake in an expression"}, {"reference", "Something that does not exist, exists twice, or goes in a circle"}} {
 		rules = append(rules, object{"id": k[0], "shortDescription": object{"text": k[1]}})
 	}
 	return object{

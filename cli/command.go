@@ -13,7 +13,8 @@ import (
 )
 
 func commandCommand() *cobra.Command {
-	return noun(groupSettings, "command", "Tell devices to do something, once", commandGive(), commandList(), commandWithdraw())
+	return noun(groupSettings, "command", "Tell devices to do something, once", commandGive(), commandList(),
+		commandWithdraw())
 }
 
 func commandGive() *cobra.Command {
@@ -67,9 +68,11 @@ not replied.`,
 		},
 	}
 	c.Flags().DurationVar(&wait, "wait", 10*time.Second, "how long to wait for the reply, up to 1m; 0s for not at all")
-	c.Flags().StringVar(&expires, "expires", "", `when it is given up: a time such as 90s or 2h, or "next contact" (default 60s)`)
+	c.Flags().StringVar(&expires, "expires", "",
+		`when it is given up: a time such as 90s or 2h, or "next contact" (default 60s)`)
 	c.Flags().StringVar(&input, "input", "", "the whole input as JSON")
-	c.RegisterFlagCompletionFunc("expires", cobra.FixedCompletions([]string{"60s", "10min", "next contact"}, cobra.ShellCompDirectiveNoFileComp))
+	c.RegisterFlagCompletionFunc("expires", cobra.FixedCompletions([]string{"60s", "10min", "next contact"},
+		cobra.ShellCompDirectiveNoFileComp))
 	return c
 }
 
@@ -152,7 +155,8 @@ func commandList() *cobra.Command {
 
 func commandWithdraw() *cobra.Command {
 	return &cobra.Command{
-		Use: "withdraw DEVICE ID", Short: "Give a command up before its time", Args: exactly(2, "a device and the id of a command"), ValidArgsFunction: deviceNames,
+		Use: "withdraw DEVICE ID", Short: "Give a command up before its time", Args: exactly(2,
+			"a device and the id of a command"), ValidArgsFunction: deviceNames,
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
 			if err != nil {

@@ -69,7 +69,8 @@ func inForce(c *cobra.Command, file string, out *modelComparison) error {
 	if err != nil {
 		return err
 	}
-	p, err := cl.PreviewModel(c.Context(), client.ModelText{Text: string(next.source), Format: "json", Parts: next.parts})
+	p, err := cl.PreviewModel(c.Context(), client.ModelText{Text: string(next.source), Format: "json",
+		Parts: next.parts})
 	if err != nil {
 		return err
 	}

@@ -87,7 +87,8 @@ func runDemo(c *cobra.Command, history value.Duration, seed uint64) error {
 		case s = <-started:
 		case err := <-ended:
 			// A taken port is no reason not to show anything.
-			if !fault.Is(err, fault.Conflict) || !strings.Contains(err.Error(), "taken by another program") || !freePorts(c) {
+			if !fault.Is(err, fault.Conflict) || !strings.Contains(err.Error(), "taken by another program") ||
+				!freePorts(c) {
 				return err
 			}
 			if cfg, err = server.Load(flags, demoEnv); err != nil {
@@ -122,10 +123,12 @@ func freePorts(c *cobra.Command) bool {
 	return any
 }
 
-func playDemo(ctx context.Context, c *cobra.Command, s server.Started, data string, history value.Duration, seed uint64) error {
+func playDemo(ctx context.Context, c *cobra.Command, s server.Started, data string, history value.Duration,
+	seed uint64) error {
 	errs := c.ErrOrStderr()
 	if s.FirstPassword == "" {
-		return fault.New(fault.Conflict, "the data folder %s has been used before", data).Then("give the demo an empty one, or go on with: ullage serve --data %s", data)
+		return fault.New(fault.Conflict, "the data folder %s has been used before", data).
+			Then("give the demo an empty one, or go on with: ullage serve --data %s", data)
 	}
 	fmt.Fprintln(errs, "Starting Tarn & Hollow: 6 cellars, 48 devices,", history, "of history")
 	cl := client.New(s.Console, "")
@@ -149,7 +152,8 @@ func playDemo(ctx context.Context, c *cobra.Command, s server.Started, data stri
 	}
 	// The live part begins about when the history has been told.
 	start := time.Now().Add(10 * time.Second).Truncate(time.Second)
-	fleet := exec.CommandContext(ctx, self, "sim", "--credentials", path, "--history", history.String(), "--seed", fmt.Sprint(seed), "--start", start.Format(time.RFC3339))
+	fleet := exec.CommandContext(ctx, self, "sim", "--credentials", path, "--history", history.String(), "--seed",
+		fmt.Sprint(seed), "--start", start.Format(time.RFC3339))
 	fleet.Stderr = errs
 	fleet.Cancel = func() error { return fleet.Process.Signal(syscall.SIGTERM) }
 	fleet.WaitDelay = 5 * time.Second

@@ -13,10 +13,13 @@ import (
 )
 
 func deviceCommand() *cobra.Command {
-	return noun(groupJoin, "device", "Onboard devices and look after them", deviceCreate(), deviceList(), deviceShow(), deviceDescription(), deviceLabel(), deviceName(), deviceHub(), deviceToken(),
-		deviceStatus("suspend", "suspended", "Keep a device out until it is let in again", "is kept out; let it in with: ullage device resume %s"),
+	return noun(groupJoin, "device", "Onboard devices and look after them", deviceCreate(), deviceList(), deviceShow(),
+		deviceDescription(), deviceLabel(), deviceName(), deviceHub(), deviceToken(),
+		deviceStatus("suspend", "suspended", "Keep a device out until it is let in again",
+			"is kept out; let it in with: ullage device resume %s"),
 		deviceStatus("resume", "active", "Let a suspended device in again", "may connect again"),
-		deviceStatus("retire", "retired", "Take a device out of service for good; its history stays", "is retired; its history stays"))
+		deviceStatus("retire", "retired", "Take a device out of service for good; its history stays",
+			"is retired; its history stays"))
 }
 
 func deviceCreate() *cobra.Command {
@@ -57,19 +60,20 @@ func deviceCreate() *cobra.Command {
 }
 
 func deviceName() *cobra.Command {
-	return deviceChange("name", "Say what people call a device, in any script; without a name its id alone", "tank-fennimore-07 'North tank'",
-		func(name string) client.DeviceChange { return client.DeviceChange{Name: &name} })
+	return deviceChange("name", "Say what people call a device, in any script; without a name its id alone",
+		"tank-fennimore-07 'North tank'", func(name string) client.DeviceChange { return client.DeviceChange{Name: &name} })
 }
 
 func deviceHub() *cobra.Command {
-	return deviceChange("hub", "Say which device carries a device; without a hub none does", "valve-fennimore-02 hub-fennimore",
-		func(hub string) client.DeviceChange { return client.DeviceChange{Hub: &hub} })
+	return deviceChange("hub", "Say which device carries a device; without a hub none does",
+		"valve-fennimore-02 hub-fennimore", func(hub string) client.DeviceChange { return client.DeviceChange{Hub: &hub} })
 }
 
 // deviceChange is a verb that says one thing about a device, or takes it away.
 func deviceChange(what, short, example string, change func(string) client.DeviceChange) *cobra.Command {
 	return &cobra.Command{
-		Use: fmt.Sprintf("%s ID [%s]", what, strings.ToUpper(what)), Short: short, Example: fmt.Sprintf("  ullage device %s %s", what, example),
+		Use: fmt.Sprintf("%s ID [%s]", what,
+			strings.ToUpper(what)), Short: short, Example: fmt.Sprintf("  ullage device %s %s", what, example),
 		Args: cobra.RangeArgs(1, 2), ValidArgsFunction: deviceNames,
 		RunE: func(c *cobra.Command, args []string) error {
 			return changeDevice(c, args[0], change(strings.Join(args[1:], "")))
@@ -160,10 +164,12 @@ func deviceList() *cobra.Command {
 	c.Flags().StringVar(&site, "site", "", "only of this site")
 	c.Flags().StringVar(&f.Model, "model", "", "only of this model")
 	c.Flags().StringVar(&f.Health, "health", "", "only of this health: sound, awaited, watch, poor or dark")
-	c.Flags().StringVar(&f.Order, "order", "", "field to order by, with - before it the other way round, such as headspace")
+	c.Flags().StringVar(&f.Order, "order", "",
+		"field to order by, with - before it the other way round, such as headspace")
 	c.Flags().IntVar(&f.Limit, "limit", 0, "at most this many; all if 0")
 	c.RegisterFlagCompletionFunc("model", modelNames)
-	c.RegisterFlagCompletionFunc("health", cobra.FixedCompletions([]string{"sound", "awaited", "watch", "poor", "dark"}, cobra.ShellCompDirectiveNoFileComp))
+	c.RegisterFlagCompletionFunc("health", cobra.FixedCompletions([]string{"sound", "awaited", "watch", "poor", "dark"},
+		cobra.ShellCompDirectiveNoFileComp))
 	return c
 }
 
@@ -177,7 +183,8 @@ func percent(f *float64) string {
 func deviceShow() *cobra.Command {
 	var then string
 	c := &cobra.Command{
-		Use: "show DEVICE", Short: "Show a device as it is now, or as it was", Args: exactly(1, "one device"), ValidArgsFunction: deviceNames,
+		Use: "show DEVICE", Short: "Show a device as it is now, or as it was", Args: exactly(1,
+			"one device"), ValidArgsFunction: deviceNames,
 		Example: "  ullage device show tank-fennimore-07\n  ullage device show tank-fennimore-07 --as-of 2h",
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
@@ -198,7 +205,8 @@ func deviceShow() *cobra.Command {
 			return show(c, d, func(w io.Writer) { printDevice(w, d, m) })
 		},
 	}
-	c.Flags().StringVar(&then, "as-of", "", "as it was then: so long ago, like 2h, or at a time, like 2026-03-01T10:00:00Z")
+	c.Flags().StringVar(&then, "as-of", "",
+		"as it was then: so long ago, like 2h, or at a time, like 2026-03-01T10:00:00Z")
 	return c
 }
 
@@ -212,7 +220,8 @@ func moment(s string) (time.Time, error) {
 			return t, nil
 		}
 	}
-	return time.Time{}, usageError{fmt.Errorf("--as-of is %q; write how long ago, like 2h, or a time, like 2026-03-01T10:00:00Z", s)}
+	return time.Time{},
+		usageError{fmt.Errorf("--as-of is %q; write how long ago, like 2h, or a time, like 2026-03-01T10:00:00Z", s)}
 }
 
 func showThen(c *cobra.Command, cl *client.Client, id, then string) error {
@@ -241,7 +250,8 @@ func showThen(c *cobra.Command, cl *client.Client, id, then string) error {
 			fmt.Fprintln(w)
 			cells := [][]string{{"METRIC", "VALUE", "READ"}}
 			for _, k := range sortedKeys(d.Latest) {
-				cells = append(cells, []string{k, plain(d.Latest[k].Value), d.Latest[k].At.Local().Format(time.DateTime)})
+				cells = append(cells, []string{k, plain(d.Latest[k].Value),
+					d.Latest[k].At.Local().Format(time.DateTime)})
 			}
 			table(w, cells)
 		}
@@ -249,7 +259,8 @@ func showThen(c *cobra.Command, cl *client.Client, id, then string) error {
 			fmt.Fprintln(w)
 			cells := [][]string{{"SETTING", "VALUE", "SINCE"}}
 			for _, k := range sortedKeys(d.Settings) {
-				cells = append(cells, []string{k, plain(d.Settings[k].Value), d.Settings[k].Since.Local().Format(time.DateTime)})
+				cells = append(cells, []string{k, plain(d.Settings[k].Value),
+					d.Settings[k].Since.Local().Format(time.DateTime)})
 			}
 			table(w, cells)
 		}
@@ -297,7 +308,8 @@ func printDevice(w io.Writer, d client.Device, m client.Model) {
 		if f, isNumber := l.Value.(float64); isNumber && p.Decimals >= 0 {
 			value = num(f, p.Decimals)
 		}
-		line := []string{p.Name, strings.TrimSpace(value + " " + p.Display), ago(&l.At), "", "", strings.Join(l.Quality, ", ")}
+		line := []string{p.Name, strings.TrimSpace(value + " " + p.Display), ago(&l.At), "", "",
+			strings.Join(l.Quality, ", ")}
 		if mg, ok := nearestLimit(d.Margins, p.Name); ok {
 			line[3] = num(mg.Limit, -1) + " (" + mg.Rule + ")"
 			if mg.Known {
@@ -315,13 +327,15 @@ func printDevice(w io.Writer, d client.Device, m client.Model) {
 	}
 	table(w, cells)
 	for _, a := range d.Alarms {
-		fmt.Fprintf(w, "\n%s alarm, %s: %s\n  acknowledge with: ullage alarm acknowledge %s\n", a.Priority, a.State, a.Message, a.ID)
+		fmt.Fprintf(w, "\n%s alarm, %s: %s\n  acknowledge with: ullage alarm acknowledge %s\n", a.Priority, a.State,
+			a.Message, a.ID)
 	}
 }
 
 func deviceLabel() *cobra.Command {
 	return &cobra.Command{
-		Use: "label DEVICE KEY=VALUE…", Short: "Set labels; KEY= removes one", Args: atLeast(2, "a device and labels"), ValidArgsFunction: deviceNames,
+		Use: "label DEVICE KEY=VALUE…", Short: "Set labels; KEY= removes one", Args: atLeast(2,
+			"a device and labels"), ValidArgsFunction: deviceNames,
 		Example: "  ullage device label tank-fennimore-07 stage=resting row=",
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
@@ -344,7 +358,8 @@ func deviceLabel() *cobra.Command {
 func deviceToken() *cobra.Command {
 	var keep bool
 	c := &cobra.Command{
-		Use: "token DEVICE", Short: "Give a device a new token; the old one stops at once", Args: exactly(1, "one device"), ValidArgsFunction: deviceNames,
+		Use: "token DEVICE", Short: "Give a device a new token; the old one stops at once", Args: exactly(1,
+			"one device"), ValidArgsFunction: deviceNames,
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
 			if err != nil {

@@ -19,7 +19,8 @@ import (
 )
 
 func exprCommand() *cobra.Command {
-	return noun(groupAlarm, "expr", "Check, work out and explain expressions", exprCheck(), exprEval(), exprExplain(), exprFormat(), exprFunctions())
+	return noun(groupAlarm, "expr", "Check, work out and explain expressions", exprCheck(), exprEval(), exprExplain(),
+		exprFormat(), exprFunctions())
 }
 
 func exprCheck() *cobra.Command {
@@ -47,7 +48,8 @@ something is wrong.`,
 				if err != nil {
 					return err
 				}
-				if r, err = cl.CheckExpression(c.Context(), client.ExpressionCheck{Source: args[0], Purpose: purpose, Model: modelName}); err != nil {
+				if r, err = cl.CheckExpression(c.Context(), client.ExpressionCheck{Source: args[0], Purpose: purpose,
+					Model: modelName}); err != nil {
 					return err
 				}
 			}
@@ -66,7 +68,9 @@ something is wrong.`,
 	c.RegisterFlagCompletionFunc("model", func(c *cobra.Command, _ []string, p string) ([]string, cobra.ShellCompDirective) {
 		return modelNames(c, nil, p)
 	})
-	c.RegisterFlagCompletionFunc("for", cobra.FixedCompletions([]string{"filter", "rule", "group", "target", "access", "value"}, cobra.ShellCompDirectiveNoFileComp))
+	c.RegisterFlagCompletionFunc("for",
+		cobra.FixedCompletions([]string{"filter", "rule", "group", "target", "access", "value"},
+			cobra.ShellCompDirectiveNoFileComp))
 	return c
 }
 
@@ -80,12 +84,14 @@ func checkOffline(file, src string, p expr.Purpose) (client.ExpressionReport, er
 		return client.ExpressionReport{}, fmt.Errorf("%s: %w", file, err)
 	}
 	program, found := expr.Compile(src, check.Schema(m), p)
-	r := client.ExpressionReport{Findings: []client.ExpressionFinding{}, Candidates: []client.Candidate{}, Models: []string{}}
+	r := client.ExpressionReport{Findings: []client.ExpressionFinding{}, Candidates: []client.Candidate{},
+		Models: []string{}}
 	if program != nil {
 		r.Canonical, r.Type, r.Cost, r.Models = program.Source, program.Type.String(), program.Cost, []string{m.Name}
 	}
 	for _, f := range found {
-		r.Findings = append(r.Findings, client.ExpressionFinding{Start: f.Span.Start, End: f.Span.End, Line: f.Line, Column: f.Column, Sentence: f.Sentence, Suggest: f.Suggest, Warning: f.Warning})
+		r.Findings = append(r.Findings, client.ExpressionFinding{Start: f.Span.Start, End: f.Span.End, Line: f.Line,
+			Column: f.Column, Sentence: f.Sentence, Suggest: f.Suggest, Warning: f.Warning})
 	}
 	return r, nil
 }
@@ -108,7 +114,8 @@ func printReport(w io.Writer, src string, r client.ExpressionReport) {
 			runes := []rune(line)
 			line, indent = "…"+string(runes[min(len(runes), f.Column-41):]), 41
 		}
-		fmt.Fprintf(w, "  %s\n  %s%s\n  %scolumn %d: %s\n", line, strings.Repeat(" ", indent), strings.Repeat("^", min(marks, 80)), word, f.Column, f.Sentence)
+		fmt.Fprintf(w, "  %s\n  %s%s\n  %scolumn %d: %s\n", line, strings.Repeat(" ", indent),
+			strings.Repeat("^", min(marks, 80)), word, f.Column, f.Sentence)
 		if f.Suggest != "" {
 			fmt.Fprintf(w, "  write: %s\n", src[:start]+f.Suggest+src[end:])
 		}
@@ -117,7 +124,8 @@ func printReport(w io.Writer, src string, r client.ExpressionReport) {
 	if r.Canonical == "" {
 		return
 	}
-	fmt.Fprintf(w, "%s\n  gives    %s\n  for      %s\n  cost     %d steps", r.Canonical, r.Type, strings.Join(r.Models, ", "), r.Cost.Steps)
+	fmt.Fprintf(w, "%s\n  gives    %s\n  for      %s\n  cost     %d steps", r.Canonical, r.Type,
+		strings.Join(r.Models, ", "), r.Cost.Steps)
 	if r.Cost.Windows > 0 {
 		windows := "windows"
 		if r.Cost.Windows == 1 {
@@ -242,7 +250,8 @@ func exprExplain() *cobra.Command {
 
 func exprFormat() *cobra.Command {
 	return &cobra.Command{
-		Use: "format EXPRESSION", Short: "Write an expression in its one canonical form", Args: exactly(1, "one expression, in quotes; - for standard input"),
+		Use: "format EXPRESSION", Short: "Write an expression in its one canonical form", Args: exactly(1,
+			"one expression, in quotes; - for standard input"),
 		Example: "  ullage expr format 'must_temp>(set.max_temp)'",
 		RunE: func(c *cobra.Command, args []string) error {
 			src := args[0]
@@ -301,7 +310,8 @@ func whereFlag(c *cobra.Command) *string {
 }
 
 func whereInto(c *cobra.Command, where *string) {
-	c.Flags().StringVar(where, "where", "", `only of devices for which this is true now, such as 'label.site == "Fennimore" and must_temp > 25'`)
+	c.Flags().StringVar(where, "where", "",
+		`only of devices for which this is true now, such as 'label.site == "Fennimore" and must_temp > 25'`)
 	c.RegisterFlagCompletionFunc("where", func(c *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
 		return completeWhere(c, typed)
 	})

@@ -115,7 +115,8 @@ func replaces(o client.FolderOutcome) bool {
 
 func printFolderFindings(w io.Writer, root string, o client.FolderOutcome) {
 	for _, f := range o.Findings {
-		fmt.Fprintf(w, "%s:%d:%d: %s: %s\n", filepath.Join(root, filepath.FromSlash(f.File)), f.Line, f.Column, f.Severity, f.Sentence)
+		fmt.Fprintf(w, "%s:%d:%d: %s: %s\n", filepath.Join(root, filepath.FromSlash(f.File)), f.Line, f.Column,
+			f.Severity, f.Sentence)
 		if f.Suggest != "" {
 			fmt.Fprintf(w, "    write: %s\n", f.Suggest)
 		}
@@ -146,7 +147,8 @@ func printFolder(w io.Writer, o client.FolderOutcome) {
 		}
 		fmt.Fprintf(w, "\n%s %s", i.Kind, i.Name)
 		if i.Kind == "model" {
-			fmt.Fprintf(w, ", %s with it; they stay with their version until they are moved", plural(i.Devices, "device"))
+			fmt.Fprintf(w, ", %s with it; they stay with their version until they are moved",
+				plural(i.Devices, "device"))
 		}
 		fmt.Fprintln(w)
 		for _, c := range i.Changes {
@@ -189,7 +191,10 @@ YAML file, an editor with a YAML language server takes it from a first line like
 			if err != nil {
 				return usageError{err}
 			}
-			return render(c, json.RawMessage(b), func(w io.Writer) error { _, err := w.Write(append(b, '\n')); return err })
+			return render(c, json.RawMessage(b), func(w io.Writer) error {
+				_, err := w.Write(append(b, '\n'))
+				return err
+			})
 		},
 	}
 }

@@ -58,7 +58,8 @@ refused.`,
 			if err != nil {
 				return err
 			}
-			im := &importing{cl: cl, format: f, evaluate: evaluate, mark: args[0] + ".imported", size: info.Size(), bar: newProgress(c.ErrOrStderr(), "import", "kB")}
+			im := &importing{cl: cl, format: f, evaluate: evaluate, mark: args[0] + ".imported", size: info.Size(),
+				bar: newProgress(c.ErrOrStderr(), "import", "kB")}
 			err = im.run(c, file, resume)
 			if im.bar.bar != nil {
 				im.bar.bar.Finish()
@@ -76,7 +77,8 @@ refused.`,
 				if more := im.sum.Refused - len(im.sum.Findings); more > 0 && len(im.sum.Findings) > 0 {
 					fmt.Fprintf(w, "and %d more\n", more)
 				}
-				fmt.Fprintf(w, "%s: %s stored, %s refused.\n", counted(im.sum.Rows, "row"), counted(im.sum.Kept, "reading"), count(int64(im.sum.Refused)))
+				fmt.Fprintf(w, "%s: %s stored, %s refused.\n", counted(im.sum.Rows, "row"),
+					counted(im.sum.Kept, "reading"), count(int64(im.sum.Refused)))
 			}); err != nil {
 				return err
 			}
@@ -86,10 +88,14 @@ refused.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&format, "format", "", "csv, wide, jsonl, senml, cbor or parquet; by the name of the file if left out")
-	c.Flags().BoolVar(&evaluate, "evaluate", false, "let the alarms judge the readings, into the journal where they are over")
+	c.Flags().StringVar(&format, "format", "",
+		"csv, wide, jsonl, senml, cbor or parquet; by the name of the file if left out")
+	c.Flags().BoolVar(&evaluate, "evaluate", false,
+		"let the alarms judge the readings, into the journal where they are over")
 	c.Flags().BoolVar(&resume, "resume", false, "go on where the last import of this file ended")
-	c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"csv", "wide", "jsonl", "senml", "cbor", "parquet"}, cobra.ShellCompDirectiveNoFileComp))
+	c.RegisterFlagCompletionFunc("format",
+		cobra.FixedCompletions([]string{"csv", "wide", "jsonl", "senml", "cbor", "parquet"},
+			cobra.ShellCompDirectiveNoFileComp))
 	return c
 }
 
@@ -108,7 +114,8 @@ type importing struct {
 
 func (im *importing) run(c *cobra.Command, file *os.File, resume bool) error {
 	im.sum.Findings = []client.ImportFinding{}
-	if im.format != exchange.CSV && im.format != exchange.Wide && im.format != exchange.Lines { // these cannot be cut into lines
+	if im.format != exchange.CSV && im.format != exchange.Wide &&
+		im.format != exchange.Lines { // these cannot be cut into lines
 		return im.runRows(c, file, resume)
 	}
 	in := bufio.NewReaderSize(file, 1<<20)
@@ -221,7 +228,8 @@ func (im *importing) runRows(c *cobra.Command, file *os.File, resume bool) error
 				continue
 			}
 			lines = append(lines, x.Line)
-			if err := w.Write(x.Device, x.Name, x.Unit, series.Point{At: x.At, Value: x.Value, Quality: x.Quality, DeviceAt: x.DeviceAt}); err != nil {
+			if err := w.Write(x.Device, x.Name, x.Unit, series.Point{At: x.At, Value: x.Value, Quality: x.Quality,
+				DeviceAt: x.DeviceAt}); err != nil {
 				return err
 			}
 		}

@@ -103,7 +103,8 @@ func loginCommand() *cobra.Command {
 			if err := writeLogin(login{url, s.Person, s.Token}); err != nil {
 				return err
 			}
-			fmt.Fprintf(c.OutOrStdout(), "Signed in to %s as %s until %s\n", url, s.Person, s.ExpiresAt.Local().Format("2 January 2006"))
+			fmt.Fprintf(c.OutOrStdout(), "Signed in to %s as %s until %s\n", url, s.Person,
+				s.ExpiresAt.Local().Format("2 January 2006"))
 			return nil
 		},
 	}
@@ -121,7 +122,8 @@ func askPassword(c *cobra.Command, stdin bool) (string, error) {
 		return string(b), err
 	}
 	if !stdin {
-		return "", usageError{errors.New("there is no terminal to ask for the password; pipe it in with --password-stdin")}
+		return "",
+			usageError{errors.New("there is no terminal to ask for the password; pipe it in with --password-stdin")}
 	}
 	line, err := bufio.NewReader(c.InOrStdin()).ReadString('\n')
 	if line == "" && err != nil {

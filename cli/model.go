@@ -81,14 +81,18 @@ by another; devices stay with theirs until they are moved.`,
 			return list(c, out, "nothing to load",
 				column[client.PublishedModel]{"model", func(m client.PublishedModel) string { return m.Name }},
 				column[client.PublishedModel]{"version", func(m client.PublishedModel) string { return m.Version }},
-				column[client.PublishedModel]{"result", func(m client.PublishedModel) string { return changed(m.Changed) }})
+				column[client.PublishedModel]{"result", func(m client.PublishedModel) string {
+					return changed(m.Changed)
+				}})
 		},
 	}
-	publish.Flags().StringArrayVar(&fills, "fill", nil, "value of a placeholder, as NAME=VALUE; may be given several times")
+	publish.Flags().StringArrayVar(&fills, "fill", nil,
+		"value of a placeholder, as NAME=VALUE; may be given several times")
 	publish.Flags().BoolVar(&move, "move", false, "move every device of the model to the new version")
 	listing := modelThings.list()
 	showing := &cobra.Command{
-		Use: "show MODEL[@VERSION]", Short: "Show what a model says", Args: exactly(1, "one model"), ValidArgsFunction: modelNames,
+		Use: "show MODEL[@VERSION]", Short: "Show what a model says", Args: exactly(1,
+			"one model"), ValidArgsFunction: modelNames,
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
 			if err != nil {
@@ -103,7 +107,8 @@ by another; devices stay with theirs until they are moved.`,
 	}
 	var whole bool
 	source := &cobra.Command{
-		Use: "source MODEL[@VERSION]", Short: "Print a model's Thing Model as it was published", Args: exactly(1, "one model"), ValidArgsFunction: modelNames,
+		Use: "source MODEL[@VERSION]", Short: "Print a model's Thing Model as it was published", Args: exactly(1,
+			"one model"), ValidArgsFunction: modelNames,
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
 			if err != nil {
@@ -137,7 +142,8 @@ func printModel(w io.Writer, m client.Model) {
 	}
 	for _, v := range m.Versions {
 		for _, r := range v.Unfit {
-			fmt.Fprintf(w, "A rule does not watch the %s with %s, because it does not fit: %s\n", plural(v.Devices, "device"), v.Version, r)
+			fmt.Fprintf(w, "A rule does not watch the %s with %s, because it does not fit: %s\n",
+				plural(v.Devices, "device"), v.Version, r)
 		}
 	}
 	cells := [][]string{{"ROLE", "NAME", "TYPE", "UNIT", "RANGE", "USUAL", "DEFAULT"}}
@@ -149,7 +155,8 @@ func printModel(w io.Writer, m client.Model) {
 		if p.Derived != "" {
 			role += " (derived)"
 		}
-		cells = append(cells, []string{role, p.Name, p.Type, p.Display, rangeOf(p), spanOf(p.Usual), plainOr(p.Default, "")})
+		cells = append(cells, []string{role, p.Name, p.Type, p.Display, rangeOf(p), spanOf(p.Usual),
+			plainOr(p.Default, "")})
 	}
 	table(w, cells)
 	for _, p := range m.Properties {

@@ -40,7 +40,8 @@ taken off, and said so. It asks before it moves more than one device.`,
 			}
 			if !dry && len(m.Devices) > 1 && !yes {
 				printMoved(c.ErrOrStderr(), name, m)
-				if err := confirm(c, fmt.Sprintf("Move %s to %s %s?", plural(len(m.Devices), "device"), name, m.Version)); err != nil {
+				if err := confirm(c, fmt.Sprintf("Move %s to %s %s?", plural(len(m.Devices), "device"), name,
+					m.Version)); err != nil {
 					return err
 				}
 			}

@@ -68,7 +68,8 @@ service, the lines have its addresses.`,
 		},
 	}
 	c.Flags().StringVar(&format, "format", "html", "html or markdown")
-	c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"html", "markdown"}, cobra.ShellCompDirectiveNoFileComp))
+	c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"html", "markdown"},
+		cobra.ShellCompDirectiveNoFileComp))
 	c.Flags().StringVar(&device, "device", "", "the device in the lines to paste (default MODEL-1)")
 	return c
 }

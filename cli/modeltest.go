@@ -124,7 +124,8 @@ func beside(file, said string) (*model.Model, error) {
 			return readModel(base + end)
 		}
 	}
-	return nil, wrong("there is no model beside %s; write model: FILE in it, or put %s.tm.json there", file, filepath.Base(base))
+	return nil, wrong("there is no model beside %s; write model: FILE in it, or put %s.tm.json there", file,
+		filepath.Base(base))
 }
 
 func printTested(w io.Writer, all []tested) {

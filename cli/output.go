@@ -60,7 +60,8 @@ func list[T any](c *cobra.Command, rows []T, empty string, columns ...column[T])
 // logFlags adds what narrows the lists of what only grows.
 func logFlags(c *cobra.Command, f *client.LogFilter, limit int) {
 	c.Flags().StringVar(&f.Device, "device", "", "only of this device")
-	c.Flags().StringVar(&f.Before, "before", "", "only what is older than this id or number, as the end of a list names it")
+	c.Flags().StringVar(&f.Before, "before", "",
+		"only what is older than this id or number, as the end of a list names it")
 	c.Flags().IntVar(&f.Limit, "limit", limit, "at most this many; all if 0")
 	c.RegisterFlagCompletionFunc("device", deviceNames)
 	whereInto(c, &f.Where)
@@ -72,7 +73,8 @@ func listPage[T any](c *cobra.Command, p client.Page[T], empty string, columns .
 	if err := list(c, p.Items, empty, columns...); err != nil || p.Next == "" {
 		return err
 	}
-	fmt.Fprintf(c.ErrOrStderr(), "These are the newest %d. Older ones follow with --before %s, all of them with --limit 0.\n", len(p.Items), p.Next)
+	fmt.Fprintf(c.ErrOrStderr(),
+		"These are the newest %d. Older ones follow with --before %s, all of them with --limit 0.\n", len(p.Items), p.Next)
 	return nil
 }
 

@@ -19,8 +19,10 @@ import (
 
 // lineColours stay apart for colour-blind people on a light ground.
 var lineColours = []color.Color{
-	color.RGBA{0x1f, 0x5f, 0xa8, 255}, color.RGBA{0x7a, 0x3e, 0x9d, 255}, color.RGBA{0x2f, 0x7d, 0x4f, 255}, color.RGBA{0x9c, 0x5b, 0x8f, 255},
-	color.RGBA{0x3b, 0x8e, 0xa5, 255}, color.RGBA{0x5b, 0x5b, 0x5b, 255}, color.RGBA{0x6f, 0x7d, 0x1e, 255}, color.RGBA{0x22, 0x26, 0x2b, 255},
+	color.RGBA{0x1f, 0x5f, 0xa8, 255}, color.RGBA{0x7a, 0x3e, 0x9d, 255}, color.RGBA{0x2f, 0x7d, 0x4f,
+		255}, color.RGBA{0x9c, 0x5b, 0x8f, 255},
+	color.RGBA{0x3b, 0x8e, 0xa5, 255}, color.RGBA{0x5b, 0x5b, 0x5b, 255}, color.RGBA{0x6f, 0x7d, 0x1e,
+		255}, color.RGBA{0x22, 0x26, 0x2b, 255},
 }
 
 // writePNG draws an answer into a file, one plot for each metric, under each
@@ -42,10 +44,12 @@ func writePNG(path string, a client.Answer) error {
 		of[l.Metric] = append(of[l.Metric], l)
 	}
 	if len(metrics) == 0 {
-		return fmt.Errorf("there is nothing to draw between %s and %s", a.From.Local().Format(time.DateTime), a.To.Local().Format(time.DateTime))
+		return fmt.Errorf("there is nothing to draw between %s and %s", a.From.Local().Format(time.DateTime),
+			a.To.Local().Format(time.DateTime))
 	}
 	const width, height = 960, 260 // points of 1/96 inch
-	img := vgimg.NewWith(vgimg.UseWH(vg.Points(width*0.75), vg.Points(float64(height*len(metrics))*0.75)), vgimg.UseDPI(144), vgimg.UseBackgroundColor(color.White))
+	img := vgimg.NewWith(vgimg.UseWH(vg.Points(width*0.75), vg.Points(float64(height*len(metrics))*0.75)),
+		vgimg.UseDPI(144), vgimg.UseBackgroundColor(color.White))
 	plots := make([][]*plot.Plot, len(metrics))
 	for i, m := range metrics {
 		p, err := plotOf(of[m], a, step.Std())
@@ -54,7 +58,8 @@ func writePNG(path string, a client.Answer) error {
 		}
 		plots[i] = []*plot.Plot{p}
 	}
-	tiles := draw.Tiles{Rows: len(metrics), Cols: 1, PadX: vg.Points(6), PadY: vg.Points(8), PadTop: vg.Points(6), PadBottom: vg.Points(6), PadLeft: vg.Points(6), PadRight: vg.Points(12)}
+	tiles := draw.Tiles{Rows: len(metrics), Cols: 1, PadX: vg.Points(6), PadY: vg.Points(8), PadTop: vg.Points(6),
+		PadBottom: vg.Points(6), PadLeft: vg.Points(6), PadRight: vg.Points(12)}
 	canvases := plot.Align(plots, tiles, draw.New(img))
 	for i := range plots {
 		plots[i][0].Draw(canvases[i][0])

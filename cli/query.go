@@ -96,7 +96,9 @@ With --export every single reading is written instead, in csv, wide, jsonl, senm
 				if err := writePNG(png, a); err != nil {
 					return err
 				}
-				return show(c, map[string]string{"file": png}, func(w io.Writer) { fmt.Fprintf(w, "%s is drawn.\n", png) })
+				return show(c, map[string]string{"file": png}, func(w io.Writer) {
+					fmt.Fprintf(w, "%s is drawn.\n", png)
+				})
 			}
 			if format, _ := c.Flags().GetString("output"); format == "csv" {
 				return render(c, rowsOf(a), nil)
@@ -183,7 +185,8 @@ func heading(l client.Line) string {
 }
 
 func nothing(w io.Writer, l client.Line, a client.Answer) {
-	fmt.Fprintf(w, "%s: no reading between %s and %s.\n", heading(l), a.From.Local().Format(time.DateTime), a.To.Local().Format(time.DateTime))
+	fmt.Fprintf(w, "%s: no reading between %s and %s.\n", heading(l), a.From.Local().Format(time.DateTime),
+		a.To.Local().Format(time.DateTime))
 }
 
 func printAnswer(w io.Writer, q client.Query, a client.Answer) {
@@ -205,7 +208,8 @@ func printAnswer(w io.Writer, q client.Query, a client.Answer) {
 			decimals = 2
 		}
 		for _, p := range l.Steps {
-			line := []string{p.At.Local().Format(time.DateTime), fmt.Sprint(p.Count), num(p.Min, decimals), num(p.Value, decimals+1), num(p.Max, decimals), plain(p.Last)}
+			line := []string{p.At.Local().Format(time.DateTime), fmt.Sprint(p.Count), num(p.Min, decimals),
+				num(p.Value, decimals+1), num(p.Max, decimals), plain(p.Last)}
 			if q.Aggregate == "count" {
 				line[3] = num(p.Value, 0)
 			}

@@ -136,8 +136,10 @@ from top to bottom; or see it all at once with "ullage demo".`,
 	flags := root.PersistentFlags()
 	flags.String("url", "", "address of the service [ULLAGE_URL]")
 	flags.StringP("output", "o", "table", "table, json, yaml or csv")
-	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(modelCommand(), schemaCommand(), compareCommand(), loadCommand(), deviceCommand(), trafficCommand(), queryCommand(), importCommand(), checkCommand(), ruleThings.command(), siteCommand(), alarmCommand(), exprCommand(),
+	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"},
+		cobra.ShellCompDirectiveNoFileComp))
+	root.AddCommand(modelCommand(), schemaCommand(), compareCommand(), loadCommand(), deviceCommand(), trafficCommand(),
+		queryCommand(), importCommand(), checkCommand(), ruleThings.command(), siteCommand(), alarmCommand(), exprCommand(),
 		settingCommand(), commandCommand(), journalCommand(), serveCommand(), storeCommand(), configCommand(), demoCommand(), simCommand(), loginCommand(), logoutCommand(), openapiCommand())
 	usage(root)
 	return root
@@ -182,7 +184,10 @@ func needed(c *cobra.Command, flag string) {
 
 // noun returns a command that only holds verbs.
 func noun(group, use, short string, verbs ...*cobra.Command) *cobra.Command {
-	c := &cobra.Command{Use: use, Short: short, GroupID: group, Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error { return c.Help() }}
+	c := &cobra.Command{Use: use, Short: short, GroupID: group, Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			return c.Help()
+		}}
 	c.AddCommand(verbs...)
 	return c
 }

@@ -14,7 +14,8 @@ import (
 
 func settingCommand() *cobra.Command {
 	showing := &cobra.Command{
-		Use: "show DEVICE", Short: "Show a device's settings, intended and applied", Args: exactly(1, "one device"), ValidArgsFunction: deviceNames,
+		Use: "show DEVICE", Short: "Show a device's settings, intended and applied", Args: exactly(1,
+			"one device"), ValidArgsFunction: deviceNames,
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
 			if err != nil {
@@ -185,8 +186,8 @@ func changeSettings(c *cobra.Command, id string, ch client.SettingsChange, wait 
 }
 
 func printSettings(w io.Writer, s client.Settings) {
-	words := map[string]string{"pending": "on its way; the device has not answered yet", "applied": "confirmed by the device",
-		"refused": "confirmed, but partly refused", "drift": "confirmed, but the device is not as intended"}
+	words := map[string]string{"pending": "on its way; the device has not answered yet",
+		"applied": "confirmed by the device", "refused": "confirmed, but partly refused", "drift": "confirmed, but the device is not as intended"}
 	fmt.Fprintf(w, "%s, revision %d: %s\n\n", s.Device, s.Revision, words[s.State])
 	cells := [][]string{{"SETTING", "INTENDED", "APPLIED", "FROM", "STATE"}}
 	for _, x := range s.Settings {
@@ -198,7 +199,8 @@ func printSettings(w io.Writer, s client.Settings) {
 		if x.Reason != "" {
 			state += ": " + x.Reason
 		}
-		cells = append(cells, []string{x.Name, withUnit(x.Intended, x.Display), withUnit(x.Applied, x.Display), from, state})
+		cells = append(cells, []string{x.Name, withUnit(x.Intended, x.Display), withUnit(x.Applied, x.Display), from,
+			state})
 	}
 	table(w, cells)
 }

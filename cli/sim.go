@@ -111,7 +111,8 @@ asks, and confirms or refuses settings as the model allows.`,
 	}
 	f := c.Flags()
 	f.StringVar(&credentials, "credentials", "fleet-credentials.json", "file with the devices' tokens")
-	f.BoolVar(&onboard, "onboard", false, "make the devices that do not exist yet, with the sign-in of this command line")
+	f.BoolVar(&onboard, "onboard", false,
+		"make the devices that do not exist yet, with the sign-in of this command line")
 	f.StringVar(&file, "model", "", "file of a Thing Model; play devices of it instead of the story")
 	f.IntVar(&count, "count", sim.Small, "how many devices; beyond 48 more tanks of the same cellars; of --model 20")
 	f.Uint64Var(&seed, "seed", 1, "another seed gives another season")
@@ -134,7 +135,9 @@ func publishAndGive(c *cobra.Command, cl *client.Client, f *modelFile, units []s
 	}
 	var ids []string
 	for _, d := range known {
-		if slices.ContainsFunc(units, func(u sim.Unit) bool { return u.ID == d.ID }) && d.ModelVersion != f.model.Version {
+		if slices.ContainsFunc(units, func(u sim.Unit) bool {
+			return u.ID == d.ID
+		}) && d.ModelVersion != f.model.Version {
 			ids = append(ids, d.ID)
 		}
 	}
@@ -178,8 +181,8 @@ func (p *progress) set(done, total int) {
 	p.done = done
 	if p.isTerm {
 		if p.bar == nil {
-			p.bar = progressbar.NewOptions(total, progressbar.OptionSetWriter(p.w), progressbar.OptionSetDescription(p.what),
-				progressbar.OptionShowCount(), progressbar.OptionShowIts(), progressbar.OptionSetItsString(p.unit),
+			p.bar = progressbar.NewOptions(total, progressbar.OptionSetWriter(p.w),
+				progressbar.OptionSetDescription(p.what), progressbar.OptionShowCount(), progressbar.OptionShowIts(), progressbar.OptionSetItsString(p.unit),
 				progressbar.OptionSetPredictTime(true), progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionClearOnFinish())
 		}
 		p.bar.Set(done)

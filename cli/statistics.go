@@ -16,7 +16,8 @@ func printStatistics(w io.Writer, f client.Statistics) {
 	if d < 0 {
 		d = 2
 	}
-	fmt.Fprintf(w, "%s of %s, %s readings from %s to %s\n\n", f.Metric, f.Device, count(int64(f.N)), f.From.Local().Format(time.DateTime), f.To.Local().Format(time.DateTime))
+	fmt.Fprintf(w, "%s of %s, %s readings from %s to %s\n\n", f.Metric, f.Device, count(int64(f.N)),
+		f.From.Local().Format(time.DateTime), f.To.Local().Format(time.DateTime))
 	if f.Note != "" {
 		fmt.Fprintf(w, "%s\n\n", f.Note)
 	}
@@ -30,9 +31,11 @@ func printStatistics(w io.Writer, f client.Statistics) {
 	case f.Trend == nil:
 		fmt.Fprintln(w, "\nThere is too little for a trend.")
 	case f.Trend.Low <= 0 && f.Trend.High >= 0:
-		fmt.Fprintf(w, "\nNo trend: between %s and %s %s an hour.\n", num(f.Trend.Low, d+2), num(f.Trend.High, d+2), f.Display)
+		fmt.Fprintf(w, "\nNo trend: between %s and %s %s an hour.\n", num(f.Trend.Low, d+2), num(f.Trend.High, d+2),
+			f.Display)
 	default:
-		fmt.Fprintf(w, "\nTrend: %s %s an hour, between %s and %s with 95 %% confidence.\n", num(f.Trend.Slope, d+2), f.Display, num(f.Trend.Low, d+2), num(f.Trend.High, d+2))
+		fmt.Fprintf(w, "\nTrend: %s %s an hour, between %s and %s with 95 %% confidence.\n", num(f.Trend.Slope, d+2),
+			f.Display, num(f.Trend.Low, d+2), num(f.Trend.High, d+2))
 	}
 	most := 1
 	for _, b := range f.Bins {
@@ -40,7 +43,8 @@ func printStatistics(w io.Writer, f client.Statistics) {
 	}
 	fmt.Fprintln(w)
 	for _, b := range f.Bins {
-		fmt.Fprintf(w, "%10s … %-10s %s %s\n", num(b.From, d+1), num(b.To, d+1), strings.Repeat("█", b.Count*50/most), count(int64(b.Count)))
+		fmt.Fprintf(w, "%10s … %-10s %s %s\n", num(b.From, d+1), num(b.To, d+1), strings.Repeat("█", b.Count*50/most),
+			count(int64(b.Count)))
 	}
 }
 
@@ -65,15 +69,18 @@ func foretell(c *cobra.Command, cl *client.Client, q client.Query, ahead string,
 			for _, p := range f.Steps {
 				l.Steps = append(l.Steps, client.LineStep{At: p.At, Value: p.Mean, Min: p.Low, Max: p.High, Count: 1})
 			}
-			drawChart(w, l, client.Answer{From: f.Steps[0].At, To: f.Steps[len(f.Steps)-1].At.Add(time.Second), Step: f.Step}, chartWidth(), 12)
+			drawChart(w, l, client.Answer{From: f.Steps[0].At, To: f.Steps[len(f.Steps)-1].At.Add(time.Second),
+				Step: f.Step}, chartWidth(), 12)
 			last := f.Steps[len(f.Steps)-1]
-			fmt.Fprintf(w, "At the end %s, with 95 %% between %s and %s.\n", num(last.Mean, d), num(last.Low, d), num(last.High, d))
+			fmt.Fprintf(w, "At the end %s, with 95 %% between %s and %s.\n", num(last.Mean, d), num(last.Low, d),
+				num(last.High, d))
 			printLimitsAhead(w, f, d)
 			return
 		}
 		cells := [][]string{{"AT", "PROBABLY", "NO LESS", "NO MORE"}}
 		for _, p := range f.Steps {
-			cells = append(cells, []string{p.At.Local().Format(time.DateTime), num(p.Mean, d+1), num(p.Low, d+1), num(p.High, d+1)})
+			cells = append(cells, []string{p.At.Local().Format(time.DateTime), num(p.Mean, d+1), num(p.Low, d+1),
+				num(p.High, d+1)})
 		}
 		table(w, cells)
 		fmt.Fprintln(w, "It lies within these bounds with 95 %, as long as nothing happens that never happened in the time it was learnt from.")
@@ -88,7 +95,8 @@ func printLimitsAhead(w io.Writer, f client.Forecast, decimals int) {
 		limit := fmt.Sprintf("%s at %s %s", r.Rule, num(r.Limit, decimals), f.Display)
 		switch {
 		case r.Likely != nil && r.Early != nil && r.Early.Before(*r.Likely):
-			fmt.Fprintf(w, "It gets to the limit of %s probably at %s, and with 95 %% not before %s.\n", limit, at(r.Likely), at(r.Early))
+			fmt.Fprintf(w, "It gets to the limit of %s probably at %s, and with 95 %% not before %s.\n", limit,
+				at(r.Likely), at(r.Early))
 		case r.Likely != nil:
 			fmt.Fprintf(w, "It gets to the limit of %s probably at %s.\n", limit, at(r.Likely))
 		case r.Early != nil:

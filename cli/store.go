@@ -13,7 +13,8 @@ import (
 )
 
 func storeCommand() *cobra.Command {
-	return noun(groupService, "store", "Look after the stored readings: size, backup, damage", storeStats(), storeBackup(), storeRestore(), storeCheck())
+	return noun(groupService, "store", "Look after the stored readings: size, backup, damage", storeStats(),
+		storeBackup(), storeRestore(), storeCheck())
 }
 
 func storeStats() *cobra.Command {
@@ -39,7 +40,8 @@ func storeStats() *cobra.Command {
 	}
 	c.Flags().StringVar(&by, "by", "model", "sum up by model, metric or device")
 	c.Flags().IntVar(&limit, "limit", 20, "list the largest so many")
-	c.RegisterFlagCompletionFunc("by", cobra.FixedCompletions([]string{"model", "metric", "device"}, cobra.ShellCompDirectiveNoFileComp))
+	c.RegisterFlagCompletionFunc("by", cobra.FixedCompletions([]string{"model", "metric", "device"},
+		cobra.ShellCompDirectiveNoFileComp))
 	return c
 }
 
@@ -73,7 +75,8 @@ func printStore(w io.Writer, s client.Store, limit int) {
 			rows = append(rows, []string{fmt.Sprintf("and %d more", len(s.Shares)-limit+s.LeftOut), "", "", "", ""})
 			break
 		}
-		rows = append(rows, []string{x.Name, fmt.Sprint(x.Series), count(x.Readings), size(x.Bytes), fmt.Sprintf("%.2f", x.Each)})
+		rows = append(rows, []string{x.Name, fmt.Sprint(x.Series), count(x.Readings), size(x.Bytes),
+			fmt.Sprintf("%.2f", x.Each)})
 	}
 	rows[0][0] = map[string]string{"model": "MODEL", "metric": "METRIC", "device": "DEVICE"}[s.By]
 	table(w, rows)
@@ -111,7 +114,8 @@ func counted(n int, word string) string {
 
 func storeBackup() *cobra.Command {
 	return &cobra.Command{
-		Use: "backup FILE", Short: "Back a running service up to one file, and verify it", Args: exactly(1, "the file to write"),
+		Use: "backup FILE", Short: "Back a running service up to one file, and verify it", Args: exactly(1,
+			"the file to write"),
 		Long: `Copies models, devices, alarms, settings, the journal and every reading as they
 are at one moment into one tar file, while the service goes on. Before it gets
 its name, the file is unpacked and every checksum in it is looked at.
@@ -177,7 +181,8 @@ func (r *received) Write(b []byte) (int, error) {
 func storeRestore() *cobra.Command {
 	var dir string
 	c := &cobra.Command{
-		Use: "restore FILE --data NEW-FOLDER", Short: "Unpack a backup into a new data folder", Args: exactly(1, "the backup"),
+		Use: "restore FILE --data NEW-FOLDER", Short: "Unpack a backup into a new data folder", Args: exactly(1,
+			"the backup"),
 		Example: "  ullage store restore ullage-2026-03-09.tar --data again && ullage serve --data again",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := server.Restore(c.Context(), args[0], dir)
@@ -219,7 +224,8 @@ can be, and roll-ups are worked out again. It exits with 3 if there was damage.`
 						fmt.Fprintf(w, "  %s\n", d.Repaired)
 					}
 				}
-				fmt.Fprintf(w, "%s in %s chunks, %s blocks of roll-ups and %s records looked at: %s.\n", plural(int(r.Readings), "reading"), count(r.Chunks), count(r.Rollups), count(r.Records),
+				fmt.Fprintf(w, "%s in %s chunks, %s blocks of roll-ups and %s records looked at: %s.\n",
+					plural(int(r.Readings), "reading"), count(r.Chunks), count(r.Rollups), count(r.Records),
 					map[bool]string{true: "all sound", false: plural(len(r.Damage), "damage")}[len(r.Damage) == 0])
 			}); err != nil {
 				return err

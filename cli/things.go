@@ -62,7 +62,8 @@ func (n things[T]) list() *cobra.Command {
 	var o client.ListOptions
 	c := &cobra.Command{
 		Use: "list", Short: "List the " + n.words, Args: cobra.NoArgs,
-		Long:    "Lists the " + n.words + ". The fields to order by, and to speak of in a condition, are\n" + strings.Join(n.fields(), ", ") + ".",
+		Long: "Lists the " + n.words + ". The fields to order by, and to speak of in a condition, are\n" +
+			strings.Join(n.fields(), ", ") + ".",
 		Example: fmt.Sprintf("  ullage %s list --order -%s\n  ullage %s list -o csv", n.word, n.fields()[0], n.word),
 		RunE: func(c *cobra.Command, _ []string) error {
 			cl, err := connect(c)
@@ -101,7 +102,8 @@ func (n things[T]) fields() []string {
 
 func (n things[T]) show() *cobra.Command {
 	return &cobra.Command{
-		Use: "show NAME", Short: "Show a " + n.word + " as its file", Args: exactly(1, "one "+n.word), ValidArgsFunction: n.names(),
+		Use: "show NAME", Short: "Show a " + n.word + " as its file", Args: exactly(1,
+			"one "+n.word), ValidArgsFunction: n.names(),
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
 			if err != nil {
@@ -254,7 +256,8 @@ func (n things[T]) change(x *T, name string, pairs []string) error {
 		k, v, ok := strings.Cut(p, "=")
 		kind, known := kinds[k]
 		if !ok || !known {
-			return usageError{fmt.Errorf("%q is no FIELD=VALUE; the fields of a %s are %s", p, n.word, strings.Join(n.settable(), ", "))}
+			return usageError{fmt.Errorf("%q is no FIELD=VALUE; the fields of a %s are %s", p, n.word,
+				strings.Join(n.settable(), ", "))}
 		}
 		if v == "" {
 			delete(raw, k)

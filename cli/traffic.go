@@ -47,7 +47,10 @@ func trafficCommand() *cobra.Command {
 			}
 			var after uint64
 			for {
-				if err := render(c, es, func(w io.Writer) error { printTraffic(w, es); return nil }); err != nil && len(es) > 0 {
+				if err := render(c, es, func(w io.Writer) error {
+					printTraffic(w, es)
+					return nil
+				}); err != nil && len(es) > 0 {
 					return err
 				}
 				if len(es) > 0 {
@@ -92,7 +95,8 @@ func printTraffic(w io.Writer, es []client.TrafficEntry) {
 		if width := terminalWidth(w); width > 80 && len([]rune(body)) > width-56 {
 			body = string([]rune(body)[:width-57]) + "…"
 		}
-		fmt.Fprintf(w, "%s %s %-4s %-23s %-9s %s\n", e.At.Local().Format("15:04:05.000"), arrow, e.Transport, who, e.Topic, body)
+		fmt.Fprintf(w, "%s %s %-4s %-23s %-9s %s\n", e.At.Local().Format("15:04:05.000"), arrow, e.Transport, who,
+			e.Topic, body)
 		mark := func(s string) { fmt.Fprintln(w, paint(w, "31", "             ✗ "+s)) }
 		if e.Reason != "" {
 			ref := ""

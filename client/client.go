@@ -120,7 +120,8 @@ func (c *Client) call(ctx context.Context, r request, out any) (http.Header, err
 		b, _ := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
 		p := &Problem{}
 		if json.Unmarshal(b, p) != nil || p.Detail == "" {
-			p.Detail = fmt.Sprintf("%s answered %s, which Ullage does not; is another program listening there?", c.base, resp.Status)
+			p.Detail = fmt.Sprintf("%s answered %s, which Ullage does not; is another program listening there?", c.base,
+				resp.Status)
 		}
 		p.Status = resp.StatusCode
 		return resp.Header, p
@@ -369,7 +370,8 @@ func (c *Client) AsOf(ctx context.Context, at time.Time, device string) (AsOf, e
 }
 
 // Traffic lists raw messages, the newest first, that are newer than after.
-func (c *Client) Traffic(ctx context.Context, device, where string, refused bool, after uint64, limit int) ([]TrafficEntry, error) {
+func (c *Client) Traffic(ctx context.Context, device, where string, refused bool, after uint64,
+	limit int) ([]TrafficEntry, error) {
 	q := url.Values{"limit": {strconv.Itoa(limit)}, "after": {strconv.FormatUint(after, 10)}}
 	if device != "" {
 		q.Set("device", device)

@@ -66,5 +66,6 @@ func (c *Client) Commands(ctx context.Context, f CommandFilter) (Page[Command], 
 // Withdraw gives a command up before its time.
 func (c *Client) Withdraw(ctx context.Context, device, id string) (Command, error) {
 	var out Command
-	return out, c.do(ctx, http.MethodDelete, "/devices/"+url.PathEscape(device)+"/commands/"+url.PathEscape(id), nil, &out)
+	return out, c.do(ctx, http.MethodDelete, "/devices/"+url.PathEscape(device)+"/commands/"+url.PathEscape(id), nil,
+		&out)
 }

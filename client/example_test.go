@@ -17,7 +17,8 @@ func Example() {
 	if _, err := c.SignIn(ctx, "engineer", "the password"); err != nil {
 		log.Fatal(err)
 	}
-	o, err := c.CreateDevice(ctx, client.NewDevice{ID: "tank-fennimore-09", Name: "Tank 9", Model: "tank-probe", Labels: map[string]string{"site": "Fennimore"}})
+	o, err := c.CreateDevice(ctx, client.NewDevice{ID: "tank-fennimore-09", Name: "Tank 9", Model: "tank-probe",
+		Labels: map[string]string{"site": "Fennimore"}})
 	if err != nil {
 		log.Fatal(err)
 	}

@@ -99,7 +99,8 @@ func HelpOnExpressions() ExpressionHelp {
 		out.Functions = append(out.Functions, FunctionHelp{f.Name, f.Form, f.Gives, f.Doc, f.Family, f.Example})
 	}
 	for _, x := range expr.Examples {
-		purpose := map[expr.Purpose]string{expr.ForFilter: "filter", expr.ForRule: "rule", expr.ForGroup: "group"}[x.Purpose]
+		purpose := map[expr.Purpose]string{expr.ForFilter: "filter", expr.ForRule: "rule",
+			expr.ForGroup: "group"}[x.Purpose]
 		out.Examples = append(out.Examples, ExampleHelp{x.Task, x.Source, purpose, x.Says})
 	}
 	return out

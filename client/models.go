@@ -240,7 +240,8 @@ func (c *Client) ModelPage(ctx context.Context, name, format, device string) ([]
 }
 
 // LoadModel publishes a Thing Model; parts are the files it refers to.
-func (c *Client) PublishModel(ctx context.Context, src []byte, parts map[string]json.RawMessage) (PublishedModel, error) {
+func (c *Client) PublishModel(ctx context.Context, src []byte,
+	parts map[string]json.RawMessage) (PublishedModel, error) {
 	if len(parts) == 0 {
 		return send[PublishedModel](ctx, c, http.MethodPost, "/models", src)
 	}

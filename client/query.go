@@ -37,7 +37,8 @@ func (q Query) Values() url.Values {
 			v.Set(name, strings.Join(list, ","))
 		}
 	}
-	for name, s := range map[string]string{"where": q.Where, "span": q.Span, "zone": q.Zone, "step": q.Step, "aggregate": q.Aggregate, "group_by": q.GroupBy, "then": q.Then} {
+	for name, s := range map[string]string{"where": q.Where, "span": q.Span, "zone": q.Zone, "step": q.Step,
+		"aggregate": q.Aggregate, "group_by": q.GroupBy, "then": q.Then} {
 		if s != "" {
 			v.Set(name, s)
 		}

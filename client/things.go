@@ -125,7 +125,8 @@ func (t Things[T]) Remove(ctx context.Context, name, tag string) error {
 func (c *Client) PutPlan(ctx context.Context, site string, picture []byte) error {
 	r := request{method: http.MethodDelete, path: c.Sites().at(site) + "/plan"}
 	if picture != nil {
-		r = request{method: http.MethodPut, path: r.path, in: picture, header: http.Header{"Content-Type": {"application/octet-stream"}}}
+		r = request{method: http.MethodPut, path: r.path, in: picture,
+			header: http.Header{"Content-Type": {"application/octet-stream"}}}
 	}
 	_, err := c.call(ctx, r, nil)
 	return err

@@ -154,7 +154,8 @@ func New(o Options) (*Device, error) {
 	if o.ID == "" || o.Token == "" {
 		return nil, errors.New("a device needs its id and its token")
 	}
-	d := &Device{o: o, log: o.Log, turn: make(chan struct{}), up: make(chan struct{}), replies: map[string][]byte{}, slots: make(chan struct{}, atOnce)}
+	d := &Device{o: o, log: o.Log, turn: make(chan struct{}), up: make(chan struct{}), replies: map[string][]byte{},
+		slots: make(chan struct{}, atOnce)}
 	switch u.Scheme {
 	case "mqtt", "mqtts":
 		d.dial = func(attempt, life context.Context) (link, error) { return dial5(attempt, life, d, u) }
@@ -163,7 +164,8 @@ func New(o Options) (*Device, error) {
 	case "http", "https":
 		d.dial = func(attempt, life context.Context) (link, error) { return dialHTTP(attempt, life, d, u) }
 	default:
-		return nil, fmt.Errorf("the server %q is spoken to by no protocol that is known here; write mqtt, mqtt3 or http before ://", o.Server)
+		return nil,
+			fmt.Errorf("the server %q is spoken to by no protocol that is known here; write mqtt, mqtt3 or http before ://", o.Server)
 	}
 	if d.log == nil {
 		d.log = slog.New(slog.DiscardHandler)

@@ -93,7 +93,8 @@ func (s *service) die() {
 
 // servers are the three ways to reach the service.
 func (s *service) servers() map[string]string {
-	return map[string]string{"MQTT 5": "mqtt://" + s.mqtt, "MQTT 3.1.1": "mqtt3://" + s.mqtt, "HTTP": "http://" + s.http}
+	return map[string]string{"MQTT 5": "mqtt://" + s.mqtt, "MQTT 3.1.1": "mqtt3://" + s.mqtt,
+		"HTTP": "http://" + s.http}
 }
 
 // each runs a test over every protocol.
@@ -174,7 +175,9 @@ func TestServiceDiesAndReturns(t *testing.T) {
 		for range 3 {
 			s.die()
 			send(1500) // more than one message may carry
-			eventually(t, "the loss is noticed", func() bool { return strings.HasPrefix(o.Server, "http") || !d.Linked() })
+			eventually(t, "the loss is noticed", func() bool {
+				return strings.HasPrefix(o.Server, "http") || !d.Linked()
+			})
 			s.open()
 			send(20)
 			flush(t, d)
@@ -246,7 +249,8 @@ func TestObeysAndPerforms(t *testing.T) {
 			})
 			return c
 		}
-		if c := give("zero_level", `{"reference_cm":31}`); c.Phase != commands.Done || !strings.Contains(string(c.Output), "-0.4") {
+		if c := give("zero_level", `{"reference_cm":31}`); c.Phase != commands.Done ||
+			!strings.Contains(string(c.Output), "-0.4") {
 			t.Errorf("zero_level ended as %+v", c)
 		}
 		if c := give("identify", `{}`); c.Phase != commands.Failed || !strings.Contains(c.Error, "the lamp is broken") {
@@ -269,7 +273,8 @@ func TestProblemsAreTold(t *testing.T) {
 		flush(t, d)
 		select {
 		case p := <-told:
-			if p.Code != "invalid" || !strings.Contains(p.Detail, "must_temp is text") || len(p.Findings) != 1 || p.Findings[0].Pointer != "/must_temp" {
+			if p.Code != "invalid" || !strings.Contains(p.Detail, "must_temp is text") || len(p.Findings) != 1 ||
+				p.Findings[0].Pointer != "/must_temp" {
 				t.Errorf("the problem is %+v", p)
 			}
 		case <-time.After(5 * time.Second):
@@ -306,7 +311,8 @@ func TestSleepKeepsAndWakeSends(t *testing.T) {
 // does not come again.
 func TestSpoolOutlivesTheProgram(t *testing.T) {
 	s := newService(t)
-	o := device.Options{Server: "mqtt://" + s.mqtt, ID: tank, Token: s.token, Spool: filepath.Join(t.TempDir(), "spool"), RetryFirst: 20 * time.Millisecond}
+	o := device.Options{Server: "mqtt://" + s.mqtt, ID: tank, Token: s.token,
+		Spool: filepath.Join(t.TempDir(), "spool"), RetryFirst: 20 * time.Millisecond}
 	d, stop := run(t, o)
 	if err := d.Send(rig.Start, map[string]any{"ullage": 30}); err != nil {
 		t.Fatal(err)
@@ -332,8 +338,10 @@ func TestSpoolOutlivesTheProgram(t *testing.T) {
 }
 
 func TestBadOptionsAndReadings(t *testing.T) {
-	for server, says := range map[string]string{"": "is no address", "127.0.0.1:8883": "is no address", "coap://x": "no protocol that is known", "mqtt://h:1": "needs its id"} {
-		if _, err := device.New(device.Options{Server: server, ID: map[bool]string{true: tank}[server == "coap://x"], Token: "12345678.x"}); err == nil || !strings.Contains(err.Error(), says) {
+	for server, says := range map[string]string{"": "is no address", "127.0.0.1:8883": "is no address",
+		"coap://x": "no protocol that is known", "mqtt://h:1": "needs its id"} {
+		if _, err := device.New(device.Options{Server: server, ID: map[bool]string{true: tank}[server == "coap://x"],
+			Token: "12345678.x"}); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%q: %v, want %q", server, err, says)
 		}
 	}

@@ -67,7 +67,8 @@ func Example() {
 
 // Readings wait while nobody is connected, and go out together.
 func ExampleDevice_Send() {
-	d, err := device.New(device.Options{Server: "http://127.0.0.1:8461", ID: "press-kilnside-1", Token: "4f1c22ab.secret"})
+	d, err := device.New(device.Options{Server: "http://127.0.0.1:8461", ID: "press-kilnside-1",
+		Token: "4f1c22ab.secret"})
 	if err != nil {
 		log.Fatal(err)
 	}

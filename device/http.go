@@ -36,8 +36,8 @@ func dialHTTP(ctx, life context.Context, d *Device, u *url.URL) (link, error) {
 	t := http.DefaultTransport.(*http.Transport).Clone()
 	t.TLSClientConfig = d.o.TLS
 	hears, stop := context.WithCancel(life)
-	l := &linkHTTP{d: d, life: life, base: u.Scheme + "://" + u.Host + "/device/v1/", client: &http.Client{Transport: t, Timeout: 2 * time.Minute},
-		stop: stop, never: make(chan struct{})}
+	l := &linkHTTP{d: d, life: life, base: u.Scheme + "://" + u.Host + "/device/v1/",
+		client: &http.Client{Transport: t, Timeout: 2 * time.Minute}, stop: stop, never: make(chan struct{})}
 	if _, status, err := l.request(ctx, http.MethodGet, "time", nil); err != nil || status != http.StatusOK {
 		stop()
 		t.CloseIdleConnections()

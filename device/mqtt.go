@@ -95,8 +95,10 @@ func dial3(ctx, life context.Context, d *Device, u *url.URL) (link, error) {
 		scheme = "ssl://"
 	}
 	l := &link3{prefix: "ullage/" + d.o.ID + "/", gone: make(chan struct{})}
-	o := mqtt3.NewClientOptions().AddBroker(scheme + u.Host).SetClientID(d.o.ID).SetUsername(d.o.ID).SetPassword(d.o.Token).
-		SetProtocolVersion(4).SetCleanSession(true).SetAutoReconnect(false).SetConnectRetry(false).SetOrderMatters(false).
+	o := mqtt3.NewClientOptions().AddBroker(scheme + u.Host).SetClientID(d.o.ID).SetUsername(d.o.ID).
+		SetPassword(d.o.Token).
+		SetProtocolVersion(4).SetCleanSession(true).SetAutoReconnect(false).SetConnectRetry(false).
+		SetOrderMatters(false).
 		SetKeepAlive(keepAlive * 1e9).SetConnectTimeout(connectWait).SetTLSConfig(d.o.TLS).
 		SetConnectionLostHandler(func(mqtt3.Client, error) { l.over() })
 	l.client = mqtt3.NewClient(o)

@@ -53,8 +53,8 @@ type Values struct {
 
 // Defaults are the values of which nothing else is said.
 func Defaults() Values {
-	return Values{Data: "ullage-data", Listen: "127.0.0.1:8460", MQTT: "127.0.0.1:1883", DeviceHTTP: "127.0.0.1:8461", FirstPerson: "engineer",
-		Zone: "UTC", MessageLimit: ingest.MaxMessage, DeviceRate: 50, DeviceConnects: 20, AddressFailures: 30, LogLevel: "info", LogFormat: "text"}
+	return Values{Data: "ullage-data", Listen: "127.0.0.1:8460", MQTT: "127.0.0.1:1883", DeviceHTTP: "127.0.0.1:8461",
+		FirstPerson: "engineer", Zone: "UTC", MessageLimit: ingest.MaxMessage, DeviceRate: 50, DeviceConnects: 20, AddressFailures: 30, LogLevel: "info", LogFormat: "text"}
 }
 
 // Option is one of the Values.
@@ -72,7 +72,8 @@ var Options = func() []Option {
 	out := make([]Option, v.NumField())
 	for i := range out {
 		f := v.Type().Field(i)
-		out[i] = Option{Key: f.Tag.Get("option"), Default: v.Field(i).Interface(), Help: f.Tag.Get("help"), Secret: f.Tag.Get("secret") == "true", field: i}
+		out[i] = Option{Key: f.Tag.Get("option"), Default: v.Field(i).Interface(), Help: f.Tag.Get("help"),
+			Secret: f.Tag.Get("secret") == "true", field: i}
 	}
 	return out
 }()
@@ -167,11 +168,13 @@ func readFile(path string) (map[string]any, error) {
 	}
 	var raw map[string]any
 	if err := yaml.Unmarshal(b, &raw); err != nil {
-		return nil, fault.New(fault.Invalid, "the config file %s is not YAML: %s", path, yaml.FormatError(err, false, false))
+		return nil, fault.New(fault.Invalid, "the config file %s is not YAML: %s", path,
+			yaml.FormatError(err, false, false))
 	}
 	for k := range raw {
 		if !slices.ContainsFunc(Options, func(o Option) bool { return o.Key == k }) {
-			return nil, fault.New(fault.Invalid, "the config file %s has a key %q that does not exist", path, k).On("config")
+			return nil, fault.New(fault.Invalid, "the config file %s has a key %q that does not exist", path, k).
+				On("config")
 		}
 	}
 	return raw, nil
@@ -218,7 +221,8 @@ func (c *Config) Show() []Shown {
 func (c *Config) zone() (*time.Location, error) {
 	zone, err := time.LoadLocation(c.Zone)
 	if err != nil {
-		return nil, fault.New(fault.Invalid, "zone is %q, which is no time zone that is known", c.Zone).Then("write a name of the IANA database, such as UTC or Pacific/Chatham")
+		return nil, fault.New(fault.Invalid, "zone is %q, which is no time zone that is known", c.Zone).
+			Then("write a name of the IANA database, such as UTC or Pacific/Chatham")
 	}
 	return zone, nil
 }
@@ -230,7 +234,8 @@ func keep(key, span string) (time.Duration, error) {
 	}
 	d, err := value.ParseDuration(span)
 	if err != nil || d.Std() < 24*time.Hour {
-		return 0, fault.New(fault.Invalid, "%s is %q, which is not how long something is kept", key, span).Then("write it like 90d or 365d, one day at least")
+		return 0, fault.New(fault.Invalid, "%s is %q, which is not how long something is kept", key, span).
+			Then("write it like 90d or 365d, one day at least")
 	}
 	return d.Std(), nil
 }
@@ -260,7 +265,8 @@ func (c *Config) Logger(w io.Writer) (*slog.Logger, error) {
 
 // app returns how the parts of the service are put together.
 func (c *Config) app(log *slog.Logger) (app.Options, error) {
-	o := app.Options{Dir: c.Data, Store: store.Options{MaxBytes: int64(c.StoreLimit) << 20}, Limits: c.limits(), Log: log}
+	o := app.Options{Dir: c.Data, Store: store.Options{MaxBytes: int64(c.StoreLimit) << 20}, Limits: c.limits(),
+		Log: log}
 	var err error
 	if o.Zone, err = c.zone(); err != nil {
 		return o, err

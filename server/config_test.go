@@ -34,7 +34,8 @@ func load(t *testing.T, file string, env map[string]string, args ...string) (*se
 
 func TestWhereValuesComeFrom(t *testing.T) {
 	c, err := load(t, "listen: 127.0.0.1:1\nmqtt: 127.0.0.1:2\ndevice_rate: 7\nfirst_password: secret-from-file\n",
-		map[string]string{"ULLAGE_MQTT": "127.0.0.1:3", "ULLAGE_DEVICE_HTTP": "127.0.0.1:4"}, "--device-http", "127.0.0.1:5")
+		map[string]string{"ULLAGE_MQTT": "127.0.0.1:3",
+			"ULLAGE_DEVICE_HTTP": "127.0.0.1:4"}, "--device-http", "127.0.0.1:5")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -88,7 +89,8 @@ func TestBadConfig(t *testing.T) {
 }
 
 func TestLogger(t *testing.T) {
-	for _, c := range []struct{ level, format, says string }{{"debug", "json", `"msg":"hello"`}, {"info", "text", "msg=hello"}} {
+	for _, c := range []struct{ level, format, says string }{{"debug", "json", `"msg":"hello"`},
+		{"info", "text", "msg=hello"}} {
 		cfg, err := load(t, "", map[string]string{"ULLAGE_LOG_LEVEL": c.level, "ULLAGE_LOG_FORMAT": c.format})
 		if err != nil {
 			t.Fatal(err)
@@ -137,7 +139,9 @@ func TestListenersThatCannotBe(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			err = server.Run(t.Context(), cfg, slog.New(slog.DiscardHandler), func(server.Started) { t.Error("it started") })
+			err = server.Run(t.Context(), cfg, slog.New(slog.DiscardHandler), func(server.Started) {
+				t.Error("it started")
+			})
 			if !fault.Is(err, c.code) || !strings.Contains(err.Error(), c.says) {
 				t.Errorf("the error is %v", err)
 			}

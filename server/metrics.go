@@ -25,18 +25,45 @@ func metrics(a *app.App, broker *mqtt.Server) http.Handler {
 	gauge := func(name, help string, f func() float64) {
 		r.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, f))
 	}
-	counter("ullage_readings_stored_total", "Readings stored since the start.", func() float64 { n, _, _ := door.Counts(); return float64(n) })
-	counter("ullage_messages_total", "Messages that devices sent since the start.", func() float64 { _, n, _ := door.Counts(); return float64(n) })
-	counter("ullage_messages_refused_total", "Messages refused, whole or in part.", func() float64 { _, _, n := door.Counts(); return float64(n) })
-	counter("ullage_store_commits_total", "Commits of readings.", func() float64 { return float64(t.Stats().Commits.Load()) })
-	counter("ullage_store_commit_failures_total", "Commits of readings that failed.", func() float64 { return float64(t.Stats().Failures.Load()) })
-	counter("ullage_store_commit_seconds_total", "Time spent in commits of readings.", func() float64 { return float64(t.Stats().Nanos.Load()) / 1e9 })
-	gauge("ullage_store_queued_readings", "Readings that wait for the writer.", func() float64 { return float64(t.Queued()) })
+	counter("ullage_readings_stored_total", "Readings stored since the start.", func() float64 {
+		n, _, _ := door.Counts()
+		return float64(n)
+	})
+	counter("ullage_messages_total", "Messages that devices sent since the start.", func() float64 {
+		_, n, _ := door.Counts()
+		return float64(n)
+	})
+	counter("ullage_messages_refused_total", "Messages refused, whole or in part.", func() float64 {
+		_, _, n := door.Counts()
+		return float64(n)
+	})
+	counter("ullage_store_commits_total", "Commits of readings.", func() float64 {
+		return float64(t.Stats().Commits.Load())
+	})
+	counter("ullage_store_commit_failures_total", "Commits of readings that failed.", func() float64 {
+		return float64(t.Stats().Failures.Load())
+	})
+	counter("ullage_store_commit_seconds_total", "Time spent in commits of readings.", func() float64 {
+		return float64(t.Stats().Nanos.Load()) / 1e9
+	})
+	gauge("ullage_store_queued_readings", "Readings that wait for the writer.", func() float64 {
+		return float64(t.Queued())
+	})
 	gauge("ullage_mqtt_sessions", "MQTT sessions connected.", func() float64 { return float64(broker.Connected()) })
-	gauge("ullage_events_behind", "Longest queue of news not yet taken in.", func() float64 { return float64(bus.Behind()) })
-	counter("ullage_record_commits_total", "Commits of records.", func() float64 { n, _ := a.Commits.Counts(); return float64(n) })
-	counter("ullage_record_changes_total", "Changes of records; many share a commit.", func() float64 { _, n := a.Commits.Counts(); return float64(n) })
-	gauge("ullage_record_changes_waiting", "Changes of records that wait for the writer.", func() float64 { return float64(a.Commits.Waiting()) })
+	gauge("ullage_events_behind", "Longest queue of news not yet taken in.", func() float64 {
+		return float64(bus.Behind())
+	})
+	counter("ullage_record_commits_total", "Commits of records.", func() float64 {
+		n, _ := a.Commits.Counts()
+		return float64(n)
+	})
+	counter("ullage_record_changes_total", "Changes of records; many share a commit.", func() float64 {
+		_, n := a.Commits.Counts()
+		return float64(n)
+	})
+	gauge("ullage_record_changes_waiting", "Changes of records that wait for the writer.", func() float64 {
+		return float64(a.Commits.Waiting())
+	})
 	r.MustRegister(fleetCollector{a.Present})
 	return promhttp.HandlerFor(r, promhttp.HandlerOpts{})
 }

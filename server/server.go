@@ -72,7 +72,9 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	streams, endStreams := context.WithCancel(context.Background())
 	defer endStreams()
 	field := &http.Server{ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, Handler: a.Web()}
-	operators := &http.Server{ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return streams }}
+	operators := &http.Server{ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context {
+		return streams
+	}}
 	profile := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: profiles()}
 	table := []*listener{
 		{key: "mqtt", address: c.MQTT, serve: broker.Serve, stop: func(context.Context) { broker.Stop(5 * time.Second) }},
@@ -112,8 +114,8 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	if f, ok := console.Files(); ok {
 		page = f
 	}
-	operators.Handler = api.New(api.Options{App: a.API(), Version: Version, Started: begun.UTC(), Events: events, Storage: storage{a.Store},
-		MQTT: broker.Connected, MQTTAt: started.MQTT, HTTPAt: started.DeviceHTTP, Console: page, Ready: isReady.Load, Metrics: metrics(a, broker)})
+	operators.Handler = api.New(api.Options{App: a.API(), Version: Version, Started: begun.UTC(), Events: events,
+		Storage: storage{a.Store}, MQTT: broker.Connected, MQTTAt: started.MQTT, HTTPAt: started.DeviceHTTP, Console: page, Ready: isReady.Load, Metrics: metrics(a, broker)})
 	a.Start(true)
 	failed := make(chan error, len(table))
 	for _, l := range table {
@@ -121,14 +123,15 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 			continue
 		}
 		go func() {
-			if err := l.serve(l.on); err != nil && !errors.Is(err, http.ErrServerClosed) && !errors.Is(err, net.ErrClosed) {
+			if err := l.serve(l.on); err != nil && !errors.Is(err, http.ErrServerClosed) &&
+				!errors.Is(err, net.ErrClosed) {
 				failed <- err
 			}
 		}()
 	}
 	isReady.Store(true)
-	log.Info("ready", "version", Version, "console", started.Console, "mqtt", started.MQTT, "device_http", started.DeviceHTTP,
-		"devices", a.Devices.Count(), "start", time.Since(begun).Round(time.Millisecond))
+	log.Info("ready", "version", Version, "console", started.Console, "mqtt", started.MQTT, "device_http",
+		started.DeviceHTTP, "devices", a.Devices.Count(), "start", time.Since(begun).Round(time.Millisecond))
 	if ready != nil {
 		ready(started)
 	}
@@ -168,10 +171,12 @@ func bind(key, address string, anywhere bool) (net.Listener, error) {
 	option := Option{Key: key}
 	host, _, err := net.SplitHostPort(address)
 	if err != nil {
-		return nil, fault.New(fault.Invalid, "%s is %q, which is no address", key, address).Then("write it like 127.0.0.1:8460")
+		return nil, fault.New(fault.Invalid, "%s is %q, which is no address", key, address).
+			Then("write it like 127.0.0.1:8460")
 	}
 	if ip := net.ParseIP(host); !anywhere && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return nil, fault.New(fault.Invalid, "%s is %s, which other machines can reach, and this listener is not encrypted", key, address).
+		return nil, fault.New(fault.Invalid,
+			"%s is %s, which other machines can reach, and this listener is not encrypted", key, address).
 			Then("use 127.0.0.1, or say --plain-anywhere if the network in between is yours")
 	}
 	l, err := net.Listen("tcp", address)
@@ -180,7 +185,8 @@ func bind(key, address string, anywhere bool) (net.Listener, error) {
 		return nil, fault.New(fault.Conflict, "the address %s is taken by another program", address).
 			Then("stop that one, or choose another with --%s", option.Flag())
 	case err != nil:
-		return nil, fault.New(fault.Invalid, "%s cannot listen on %s: %s", key, address, cause(err)).Then("choose another with --%s", option.Flag())
+		return nil, fault.New(fault.Invalid, "%s cannot listen on %s: %s", key, address, cause(err)).
+			Then("choose another with --%s", option.Flag())
 	}
 	return l, nil
 }

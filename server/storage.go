@@ -20,10 +20,11 @@ func (s storage) Usage(ctx context.Context) (api.Usage, error) {
 	if err != nil {
 		return api.Usage{}, err
 	}
-	out := api.Usage{File: u.FileBytes, Free: u.FreeBytes, Chunks: u.ChunkBytes, Rollups: u.RollupBytes, UnsealedBytes: u.RecordBytes, Records: u.FolderBytes,
-		Readings: u.Readings, Unsealed: u.Unsealed, Growth: u.DayBytes, DiskFree: u.DiskFree, Since: u.FirstReading}
+	out := api.Usage{File: u.FileBytes, Free: u.FreeBytes, Chunks: u.ChunkBytes, Rollups: u.RollupBytes,
+		UnsealedBytes: u.RecordBytes, Records: u.FolderBytes, Readings: u.Readings, Unsealed: u.Unsealed, Growth: u.DayBytes, DiskFree: u.DiskFree, Since: u.FirstReading}
 	for _, x := range u.Series {
-		out.Series = append(out.Series, api.SeriesUse{Device: x.Device, Metric: x.Metric, Readings: x.Readings, Bytes: x.Bytes})
+		out.Series = append(out.Series, api.SeriesUse{Device: x.Device, Metric: x.Metric, Readings: x.Readings,
+			Bytes: x.Bytes})
 	}
 	return out, nil
 }

@@ -59,7 +59,8 @@ func example(m *model.Model, name string) any {
 // muted reports whether somebody presses the button of the monitor now: the one
 // that chatters around its limit, every five minutes.
 func (p *player) muted(now time.Time) bool {
-	if p.ID != "air-alder-bank-1" || now.Before(p.world.Start.Add(20*time.Second)) || now.Sub(p.mutedAt) < 5*time.Minute {
+	if p.ID != "air-alder-bank-1" || now.Before(p.world.Start.Add(20*time.Second)) ||
+		now.Sub(p.mutedAt) < 5*time.Minute {
 		return false
 	}
 	p.mutedAt = now

@@ -69,7 +69,8 @@ func Onboard(ctx context.Context, cl *client.Client, units []Unit, c *Credential
 		var o client.Onboarded
 		switch {
 		case !exists[u.ID]:
-			o, err = cl.CreateDevice(ctx, client.NewDevice{ID: u.ID, Name: u.Name, Hub: u.Hub, Model: u.Model, Labels: u.Labels})
+			o, err = cl.CreateDevice(ctx, client.NewDevice{ID: u.ID, Name: u.Name, Hub: u.Hub, Model: u.Model,
+				Labels: u.Labels})
 		case c.Tokens[u.ID] == "":
 			o, err = cl.NewToken(ctx, u.ID, false)
 		}

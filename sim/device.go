@@ -28,7 +28,8 @@ type player struct {
 }
 
 func newPlayer(u Unit, w World, c Credentials, log *slog.Logger) (*player, error) {
-	p := &player{Unit: u, world: w, log: log.With("device", u.ID), applied: map[string]any{}, changed: make(chan struct{}, 1)}
+	p := &player{Unit: u, world: w, log: log.With("device", u.ID), applied: map[string]any{},
+		changed: make(chan struct{}, 1)}
 	switch u.Protocol {
 	case MQTT5:
 		p.server = "mqtt://" + c.MQTT
@@ -37,7 +38,8 @@ func newPlayer(u Unit, w World, c Credentials, log *slog.Logger) (*player, error
 	default:
 		p.server = "http://" + c.HTTP
 	}
-	o := device.Options{Server: p.server, ID: u.ID, Token: c.Tokens[u.ID], Log: log, About: p.attributes, Commands: p.commands()}
+	o := device.Options{Server: p.server, ID: u.ID, Token: c.Tokens[u.ID], Log: log, About: p.attributes,
+		Commands: p.commands()}
 	if u.Writable {
 		o.Obey = p.obey
 	}
@@ -50,7 +52,8 @@ func (p *player) attributes() map[string]any {
 	if p.Of != nil {
 		return p.world.attributes(p.Unit)
 	}
-	return map[string]any{"serial": fmt.Sprintf("TH-%06d", int(500000*(1+p.world.noise(p.ID, "serial", 0)))), "hw_rev": p.HwRev, "firmware": p.Firmware}
+	return map[string]any{"serial": fmt.Sprintf("TH-%06d", int(500000*(1+p.world.noise(p.ID, "serial", 0)))),
+		"hw_rev": p.HwRev, "firmware": p.Firmware}
 }
 
 // obey applies a settings document, but for what the unit refuses.

@@ -52,33 +52,39 @@ func slug(site string) string { return strings.ReplaceAll(strings.ToLower(site),
 func Fleet(n int) []Unit {
 	var out []Unit
 	add := func(u Unit) { out = append(out, u) }
-	tanks := map[string]int{"Alder Bank": 2, "Coldharbour": 3, "Fennimore": 7, "High Orchard": 3, "Kilnside": 2, "Saltmarsh": 1}
-	airs := map[string]int{"Alder Bank": 2, "Coldharbour": 1, "Fennimore": 2, "High Orchard": 1, "Kilnside": 3, "Saltmarsh": 1}
+	tanks := map[string]int{"Alder Bank": 2, "Coldharbour": 3, "Fennimore": 7, "High Orchard": 3, "Kilnside": 2,
+		"Saltmarsh": 1}
+	airs := map[string]int{"Alder Bank": 2, "Coldharbour": 1, "Fennimore": 2, "High Orchard": 1, "Kilnside": 3,
+		"Saltmarsh": 1}
 	valves := map[string]int{"Alder Bank": 1, "Coldharbour": 1, "Fennimore": 2, "High Orchard": 1}
 	bungs := map[string][]int{"Saltmarsh": {104, 108, 112}, "High Orchard": {21, 22}, "Alder Bank": {7}}
 	presses := map[string]int{"Kilnside": 1, "Coldharbour": 1, "Saltmarsh": 1}
 	rooms := []string{"fermentation hall", "press hall", "cask store"}
 	for _, site := range Sites {
 		key := slug(site)
-		add(Unit{ID: "hub-" + key, Model: "cellar-hub", Protocol: MQTT3, Every: time.Minute, HwRev: "C", Firmware: "1.9.2", Writable: true,
-			Labels: map[string]string{"site": site}})
+		add(Unit{ID: "hub-" + key, Model: "cellar-hub", Protocol: MQTT3, Every: time.Minute, HwRev: "C",
+			Firmware: "1.9.2", Writable: true, Labels: map[string]string{"site": site}})
 		for i := 1; i <= tanks[site]; i++ {
 			add(tank(site, i))
 		}
 		for i := 1; i <= airs[site]; i++ {
-			add(Unit{ID: fmt.Sprintf("air-%s-%d", key, i), Model: "cellar-air", Protocol: MQTT5, Every: time.Minute, HwRev: "A", Firmware: "1.0.8", Writable: true,
-				Labels: map[string]string{"site": site, "row": rooms[(i-1)%3]}})
+			add(Unit{ID: fmt.Sprintf("air-%s-%d", key, i), Model: "cellar-air", Protocol: MQTT5, Every: time.Minute,
+				HwRev: "A", Firmware: "1.0.8", Writable: true, Labels: map[string]string{"site": site,
+					"row": rooms[(i-1)%3]}})
 		}
 		for i := 1; i <= valves[site]; i++ {
-			add(Unit{ID: fmt.Sprintf("valve-%s-%02d", key, i), Name: "Jacket of tank " + tankName(site, i), Hub: "hub-" + key, Model: "jacket-valve", Protocol: MQTT3, Every: time.Minute, HwRev: "A", Firmware: "3.1.0", Writable: true,
+			add(Unit{ID: fmt.Sprintf("valve-%s-%02d", key, i), Name: "Jacket of tank " + tankName(site, i),
+				Hub: "hub-" + key, Model: "jacket-valve", Protocol: MQTT3, Every: time.Minute, HwRev: "A", Firmware: "3.1.0", Writable: true,
 				Labels: map[string]string{"site": site, "tank": tankName(site, i)}})
 		}
 		for _, i := range bungs[site] {
-			add(Unit{ID: fmt.Sprintf("bung-%s-%d", key, i), Model: "cask-bung", Protocol: HTTP, Every: 30 * time.Minute, HwRev: "A", Firmware: "2.0.0",
-				Labels: map[string]string{"site": site, "row": "cask store", "stage": "ageing"}})
+			add(Unit{ID: fmt.Sprintf("bung-%s-%d", key, i), Model: "cask-bung", Protocol: HTTP, Every: 30 * time.Minute,
+				HwRev: "A", Firmware: "2.0.0", Labels: map[string]string{"site": site, "row": "cask store",
+					"stage": "ageing"}})
 		}
 		for i := 1; i <= presses[site]; i++ {
-			add(Unit{ID: fmt.Sprintf("press-%s-%d", key, i), Model: "press-scale", Protocol: HTTP, Every: 2 * time.Minute, HwRev: "A", Firmware: "1.2.1", Writable: true,
+			add(Unit{ID: fmt.Sprintf("press-%s-%d", key, i), Model: "press-scale", Protocol: HTTP,
+				Every: 2 * time.Minute, HwRev: "A", Firmware: "1.2.1", Writable: true,
 				Labels: map[string]string{"site": site, "row": "press hall"}})
 		}
 	}
@@ -96,9 +102,10 @@ func tank(site string, i int) Unit {
 	if site == "Fennimore" {
 		stage = "fermenting"
 	}
-	return Unit{ID: fmt.Sprintf("tank-%s-%02d", slug(site), i), Model: "tank-probe", Protocol: MQTT5, Every: time.Minute,
-		HwRev: "B", Firmware: "2.3.1", Writable: true,
-		Labels: map[string]string{"site": site, "tank": tankName(site, i), "row": string(rune('A' + (i-1)/4%3)), "stage": stage, "owner": "cellar master"}}
+	return Unit{ID: fmt.Sprintf("tank-%s-%02d", slug(site), i), Model: "tank-probe", Protocol: MQTT5,
+		Every: time.Minute, HwRev: "B", Firmware: "2.3.1", Writable: true,
+		Labels: map[string]string{"site": site, "tank": tankName(site, i), "row": string(rune('A' + (i-1)/4%3)),
+			"stage": stage, "owner": "cellar master"}}
 }
 
 // Refuses returns why a unit does not apply a setting, or "". Three probes are

@@ -15,8 +15,8 @@ import (
 func FleetOf(m *model.Model, n int) []Unit {
 	out := make([]Unit, n)
 	for i := range out {
-		out[i] = Unit{ID: fmt.Sprintf("%s-sim-%02d", m.Name, i+1), Model: m.Name, Labels: map[string]string{"site": Sites[i%len(Sites)]},
-			Protocol: MQTT5, Every: m.Interval, Writable: true, Of: m}
+		out[i] = Unit{ID: fmt.Sprintf("%s-sim-%02d", m.Name, i+1), Model: m.Name,
+			Labels: map[string]string{"site": Sites[i%len(Sites)]}, Protocol: MQTT5, Every: m.Interval, Writable: true, Of: m}
 	}
 	return out
 }
@@ -52,7 +52,8 @@ func (w World) one(u Unit, p *model.Property, at time.Time) any {
 		return p.Enum[min(max(k, 0), len(p.Enum)-1)]
 	case p.Kind == value.Bool:
 		return slow > 0.4
-	case p.Kind != value.Number || p.Schema != nil && (p.Schema.Const != nil || len(p.Schema.Enum) > 0 || len(p.Schema.OneOf) > 0):
+	case p.Kind != value.Number || p.Schema != nil && (p.Schema.Const != nil || len(p.Schema.Enum) > 0 ||
+		len(p.Schema.OneOf) > 0):
 		return p.Example().Any()
 	}
 	// A little noise on a slow wave; 0 and 1 are the ends of the usual range.
@@ -67,7 +68,9 @@ func (w World) attributes(u Unit) map[string]any {
 			continue
 		}
 		v := p.Example()
-		if p.Kind == value.Text && len(p.Enum) == 0 && (p.Schema == nil || p.Schema.Format == "" && p.Schema.Pattern == nil) && strings.Contains(p.Name, "serial") {
+		if p.Kind == value.Text && len(p.Enum) == 0 &&
+			(p.Schema == nil || p.Schema.Format == "" && p.Schema.Pattern == nil) &&
+			strings.Contains(p.Name, "serial") {
 			v = value.OfText(fmt.Sprintf("SIM-%06d", int(500000*(1+w.noise(u.ID, p.Name, 0)))))
 		}
 		out[p.Name] = v.Any()
@@ -96,7 +99,10 @@ func (u Unit) refusesAny(name string, x any) (string, any) {
 func paced(m *model.Model) (string, time.Duration) {
 	units := map[string]time.Duration{"s": time.Second, "min": time.Minute, "h": time.Hour, "ms": time.Millisecond}
 	for _, p := range m.With(model.Setting) {
-		if u, ok := units[p.Unit]; ok && p.Kind == value.Number && slices.ContainsFunc([]string{"report", "interval", "period", "every"}, func(w string) bool { return strings.Contains(p.Name, w) }) {
+		if u, ok := units[p.Unit]; ok && p.Kind == value.Number &&
+			slices.ContainsFunc([]string{"report", "interval", "period", "every"}, func(w string) bool {
+				return strings.Contains(p.Name, w)
+			}) {
 			return p.Name, u
 		}
 	}

@@ -91,7 +91,8 @@ func Run(ctx context.Context, o Options) error {
 				break
 			}
 			late.Do(func() {
-				o.Log.Warn(fmt.Sprintf("no connection to %s within %s; still trying. See why with: ullage traffic %s", p.server, patience, p.ID))
+				o.Log.Warn(fmt.Sprintf("no connection to %s within %s; still trying. See why with: ullage traffic %s",
+					p.server, patience, p.ID))
 			})
 		}
 		return p.history(ctx, o.History, count)

@@ -137,7 +137,8 @@ func TestStory(t *testing.T) {
 		t.Errorf("the battery goes from %g to %g", before, now)
 	}
 	hub := unit("hub-saltmarsh")
-	if w.Silent(hub, start.Add(-7*time.Hour)) || !w.Silent(hub, start.Add(-3*time.Hour)) || !w.Silent(hub, start) || w.Silent(hub, start.Add(5*time.Minute)) {
+	if w.Silent(hub, start.Add(-7*time.Hour)) || !w.Silent(hub, start.Add(-3*time.Hour)) || !w.Silent(hub, start) ||
+		w.Silent(hub, start.Add(5*time.Minute)) {
 		t.Error("the hub is not away for its six hours")
 	}
 }
@@ -158,7 +159,8 @@ func TestRefusals(t *testing.T) {
 	if n != 3 {
 		t.Errorf("%d probes refuse, want three", n)
 	}
-	if reason, instead := unit("tank-fennimore-07").Refuses("report_every", 2.0); reason != "below 5 s" || instead != 5.0 {
+	if reason, instead := unit("tank-fennimore-07").Refuses("report_every", 2.0); reason != "below 5 s" ||
+		instead != 5.0 {
 		t.Errorf("reporting every 2 s: %q, %v", reason, instead)
 	}
 }

@@ -109,21 +109,23 @@ func (w World) Sample(u Unit, at time.Time, applied map[string]any) map[string]a
 			faults = 3
 			opening = 58 + 0.5*jit("opening")
 		}
-		return map[string]any{"opening": round(opening, 0), "flow": round(opening*0.62+jit("flow"), 1), "supply_temp": round(supply, 1), "faults": faults}
+		return map[string]any{"opening": round(opening, 0), "flow": round(opening*0.62+jit("flow"), 1),
+			"supply_temp": round(supply, 1), "faults": faults}
 	case "cask-bung":
 		battery := 3.3 + 0.12*own + 0.01*day + 0.006*jit("battery")
 		if u.ID == "bung-saltmarsh-112" {
 			battery = 2.572 - 0.0011*h + 0.008*day + 0.004*jit("battery")
 		}
-		return map[string]any{"ullage": round(26+9*own-h*-0.004+0.6*jit("ullage"), 0), "pressure": round(101.6+1.1*slow("pressure")+0.2*jit("pressure"), 1),
+		return map[string]any{"ullage": round(26+9*own-h*-0.004+0.6*jit("ullage"), 0),
+			"pressure":  round(101.6+1.1*slow("pressure")+0.2*jit("pressure"), 1),
 			"cask_temp": round(12.2+0.8*own+0.5*day+0.1*jit("cask_temp"), 1), "battery": round(battery, 2)}
 	case "press-scale":
 		return w.press(u, at, quick, jit)
 	}
 	uptime := math.Mod(h*3600+2100*3600+own*9000, 400*3600)
 	disk := 66 + 12*own - 0.02*h + 1.2*slow("disk")
-	return map[string]any{"cpu_temp": round(48+3*own+2.5*day+1.2*quick("cpu")+0.4*jit("cpu"), 1), "disk_free": round(disk, 0),
-		"backlog": round(math.Max(0, 6+8*quick("backlog")+2*jit("backlog")), 0), "uptime": round(math.Max(0, uptime), 0)}
+	return map[string]any{"cpu_temp": round(48+3*own+2.5*day+1.2*quick("cpu")+0.4*jit("cpu"), 1),
+		"disk_free": round(disk, 0), "backlog": round(math.Max(0, 6+8*quick("backlog")+2*jit("backlog")), 0), "uptime": round(math.Max(0, uptime), 0)}
 }
 
 func (w World) tank(u Unit, h, day, own float64, slow, quick, jit func(string) float64) map[string]any {
@@ -158,11 +160,12 @@ func (w World) tank(u Unit, h, day, own float64, slow, quick, jit func(string) f
 	}
 	ullage := 34 + 11*own + 1.5*slow("ullage") + 0.2*jit("ullage")
 	battery := 3.42 + 0.08*own + 0.004*day + 0.0004*-h + 0.004*jit("battery")
-	return map[string]any{"must_temp": round(temp+0.06*jit("temp"), 1), "density": round(density+0.2*jit("density"), 1), "ullage": round(ullage, 1),
-		"co2_flow": round(math.Max(0, flow+0.3*jit("flow")), 1), "battery": round(battery, 2), "rssi": round(-66+9*own+3*quick("rssi")+1.5*jit("rssi"), 0)}
+	return map[string]any{"must_temp": round(temp+0.06*jit("temp"), 1), "density": round(density+0.2*jit("density"), 1),
+		"ullage": round(ullage, 1), "co2_flow": round(math.Max(0, flow+0.3*jit("flow")), 1), "battery": round(battery, 2), "rssi": round(-66+9*own+3*quick("rssi")+1.5*jit("rssi"), 0)}
 }
 
-func (w World) air(u Unit, at time.Time, h, day, own float64, slow, quick, jit func(string) float64, applied map[string]any) map[string]any {
+func (w World) air(u Unit, at time.Time, h, day, own float64,
+	slow, quick, jit func(string) float64, applied map[string]any) map[string]any {
 	co2 := 620 + 110*own + 90*slow("co2") + 40*quick("co2") + 8*jit("co2")
 	switch u.ID {
 	case "air-kilnside-2":
@@ -187,7 +190,8 @@ func (w World) air(u Unit, at time.Time, h, day, own float64, slow, quick, jit f
 		fan = false
 		co2 += 120
 	}
-	return map[string]any{"co2": round(math.Max(380, co2), 0), "air_temp": round(12.8+1.8*own+1.1*day+0.4*quick("air")+0.1*jit("air"), 1),
+	return map[string]any{"co2": round(math.Max(380, co2), 0),
+		"air_temp": round(12.8+1.8*own+1.1*day+0.4*quick("air")+0.1*jit("air"), 1),
 		"humidity": round(74+5*own-3*day+1.5*quick("hum"), 0), "fan_on": fan}
 }
 
@@ -209,5 +213,6 @@ func (w World) press(u Unit, at time.Time, quick, jit func(string) float64) map[
 	if u.ID == "press-kilnside-1" && cycle == "pressing" && w.since(at) < -27 && w.since(at) > -31 {
 		current += 14 // a basket that was overfilled
 	}
-	return map[string]any{"load": round(math.Max(0, load+6*jit("load")), 0), "cycle": cycle, "motor_current": round(math.Max(0, current+0.3*quick("current")+0.2*jit("current")), 1)}
+	return map[string]any{"load": round(math.Max(0, load+6*jit("load")), 0), "cycle": cycle,
+		"motor_current": round(math.Max(0, current+0.3*quick("current")+0.2*jit("current")), 1)}
 }

@@ -35,8 +35,8 @@ func (alarmRow) TableName() string { return "alarms" }
 var alarmKind = &kind[alarms.Alarm, string, alarmRow]{
 	key: func(x alarms.Alarm) string { return x.ID },
 	row: sure(func(x alarms.Alarm) alarmRow {
-		return alarmRow{ID: x.ID, Rule: x.Rule, Device: x.Subject(), Priority: string(x.Priority), State: string(x.State), Message: x.Message,
-			Cause: x.Cause, Response: x.Response, Metric: x.Metric, Value: x.Value, Limit: x.Limit, Times: x.Times, RaisedAt: ms(x.RaisedAt),
+		return alarmRow{ID: x.ID, Rule: x.Rule, Device: x.Subject(), Priority: string(x.Priority),
+			State: string(x.State), Message: x.Message, Cause: x.Cause, Response: x.Response, Metric: x.Metric, Value: x.Value, Limit: x.Limit, Times: x.Times, RaisedAt: ms(x.RaisedAt),
 			ReturnedAt: ms(x.ReturnedAt), AcknowledgedAt: ms(x.AcknowledgedAt), AcknowledgedBy: x.AcknowledgedBy}
 	}),
 	record: sure(func(x alarmRow) alarms.Alarm {
@@ -44,15 +44,16 @@ var alarmKind = &kind[alarms.Alarm, string, alarmRow]{
 		if strings.Contains(device, "=") { // a group; ids of devices have none
 			device, group = "", x.Device
 		}
-		return alarms.Alarm{ID: x.ID, Rule: x.Rule, Device: device, Group: group, Priority: rule.Priority(x.Priority), State: lifecycle.State(x.State),
-			Message: x.Message, Cause: x.Cause, Response: x.Response, Metric: x.Metric, Value: x.Value, Limit: x.Limit, Times: x.Times,
+		return alarms.Alarm{ID: x.ID, Rule: x.Rule, Device: device, Group: group, Priority: rule.Priority(x.Priority),
+			State: lifecycle.State(x.State), Message: x.Message, Cause: x.Cause, Response: x.Response, Metric: x.Metric, Value: x.Value, Limit: x.Limit, Times: x.Times,
 			RaisedAt: at(x.RaisedAt), ReturnedAt: at(x.ReturnedAt), AcknowledgedAt: at(x.AcknowledgedAt), AcknowledgedBy: x.AcknowledgedBy}
 	}),
 }
 
 // Alarms implements alarms.Records.
 func (r *Records) Alarms(ctx context.Context, f alarms.Filter) ([]alarms.Alarm, error) {
-	q := page{id: f.ID, device: f.Device, among: f.Among, before: f.Before, limit: f.Limit}.of(r.db.read.WithContext(ctx))
+	q := page{id: f.ID, device: f.Device, among: f.Among, before: f.Before,
+		limit: f.Limit}.of(r.db.read.WithContext(ctx))
 	if f.Open {
 		q = q.Where("state <> ?", string(lifecycle.Normal))
 	}
@@ -88,6 +89,7 @@ func (r *Records) AlarmCounts(ctx context.Context, since time.Time) ([]alarms.Co
 	var out []alarms.Count
 	err := r.db.read.WithContext(ctx).Model(&alarmRow{}).
 		Select("rule, sum(state <> ?) AS open, sum(raised_at >= ?) AS raised", string(lifecycle.Normal), ms(since)).
-		Where("state <> ? OR raised_at >= ?", string(lifecycle.Normal), ms(since)).Group("rule").Order("rule").Scan(&out).Error
+		Where("state <> ? OR raised_at >= ?", string(lifecycle.Normal), ms(since)).Group("rule").Order("rule").
+		Scan(&out).Error
 	return out, translate(err)
 }

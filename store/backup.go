@@ -119,7 +119,8 @@ func digest(path string) (size int64, sum string, err error) {
 // is there under its name.
 func Restore(ctx context.Context, backup io.Reader, dir string) (*Manifest, *Checked, error) {
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
-		return nil, nil, fault.New(fault.Conflict, "%s is not empty", dir).Then("restore into a new folder, and start the service with --data on it")
+		return nil, nil, fault.New(fault.Conflict, "%s is not empty", dir).
+			Then("restore into a new folder, and start the service with --data on it")
 	}
 	parent := filepath.Dir(filepath.Clean(dir))
 	if err := os.MkdirAll(parent, 0o700); err != nil {
@@ -139,7 +140,8 @@ func Restore(ctx context.Context, backup io.Reader, dir string) (*Manifest, *Che
 		return m, c, err
 	}
 	if len(c.Damage) > 0 {
-		return m, c, fault.New(fault.Invalid, "the backup is damaged: %s of %s: %s", c.Damage[0].Place, c.Damage[0].File, c.Damage[0].Sentence)
+		return m, c, fault.New(fault.Invalid, "the backup is damaged: %s of %s: %s", c.Damage[0].Place,
+			c.Damage[0].File, c.Damage[0].Sentence)
 	}
 	if err := beginEpoch(ctx, part); err != nil {
 		return m, c, err
@@ -164,7 +166,8 @@ func beginEpoch(ctx context.Context, dir string) error {
 
 func unpack(backup io.Reader, dir string) (*Manifest, error) {
 	bad := func(format string, args ...any) error {
-		return fault.New(fault.Invalid, "this is no whole backup of Ullage: "+format, args...).Then("nothing was restored")
+		return fault.New(fault.Invalid, "this is no whole backup of Ullage: "+format, args...).
+			Then("nothing was restored")
 	}
 	t := tar.NewReader(backup)
 	h, err := t.Next()

@@ -86,13 +86,15 @@ func TestDamageIsNamedAndRepaired(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir, store.Options{})
 	fill(t, s)
-	was, err := s.Cells(context.Background(), "a", "must_temp", zero, zero.AddDate(0, 0, 5), series.Every(3600_000), 3600_000)
+	was, err := s.Cells(context.Background(), "a", "must_temp", zero, zero.AddDate(0, 0, 5), series.Every(3600_000),
+		3600_000)
 	if err != nil {
 		t.Fatal(err)
 	}
 	s.Close()
 	ctx := context.Background()
-	if c, err := store.Check(ctx, dir, false, nil); err != nil || len(c.Damage) > 0 || c.Chunks < 30 || c.Rollups == 0 || c.Records != 1 {
+	if c, err := store.Check(ctx, dir, false, nil); err != nil || len(c.Damage) > 0 || c.Chunks < 30 ||
+		c.Rollups == 0 || c.Records != 1 {
 		t.Fatalf("a sound folder: %+v, %v", c, err)
 	}
 	db, err := sql.Open("sqlite", filepath.Join(dir, "telemetry.db"))
@@ -110,7 +112,8 @@ func TestDamageIsNamedAndRepaired(t *testing.T) {
 	}
 	db.Close()
 	c, err := store.Check(ctx, dir, false, nil)
-	if err != nil || len(c.Damage) != 3 || !strings.Contains(c.Damage[0].Place, "chunk of must_temp of a from 2026-03-11T") || c.Damage[0].Repaired != "" {
+	if err != nil || len(c.Damage) != 3 ||
+		!strings.Contains(c.Damage[0].Place, "chunk of must_temp of a from 2026-03-11T") || c.Damage[0].Repaired != "" {
 		t.Fatalf("%+v, %v", c, err)
 	}
 	// A service still starts on it, and reads what lies around.
@@ -120,9 +123,13 @@ func TestDamageIsNamedAndRepaired(t *testing.T) {
 	}
 	// What is left of the damaged series comes too, with what was lost of it.
 	n := 0
-	err = s.Readings(context.Background(), "a", "must_temp", zero, zero.AddDate(0, 0, 6), func(series.Point) error { n++; return nil })
+	err = s.Readings(context.Background(), "a", "must_temp", zero, zero.AddDate(0, 0, 6), func(series.Point) error {
+		n++
+		return nil
+	})
 	lost, failed := series.Whole(err)
-	if failed != nil || lost == nil || lost.Chunks != 1 || n != 6*1440-480 || lost.From.Before(zero.AddDate(0, 0, 2)) || lost.To.Sub(lost.From).Round(time.Minute) != 479*time.Minute {
+	if failed != nil || lost == nil || lost.Chunks != 1 || n != 6*1440-480 || lost.From.Before(zero.AddDate(0, 0, 2)) ||
+		lost.To.Sub(lost.From).Round(time.Minute) != 479*time.Minute {
 		t.Errorf("%d readings around %+v, %v", n, lost, err)
 	}
 	// Roll-ups make up for a lost chunk, and single readings for a lost block of them.
@@ -181,7 +188,8 @@ func TestDamageHoldsNobodyUp(t *testing.T) {
 	db.Close()
 	s = open(t, dir, store.Options{})
 	// The newest reading is one before the damage, and the start goes well.
-	if r, ok, err := s.Last(context.Background(), "a", "must_temp", zero.AddDate(1, 0, 0)); err != nil || !ok || r.At.After(zero.AddDate(0, 0, 6)) {
+	if r, ok, err := s.Last(context.Background(), "a", "must_temp", zero.AddDate(1, 0, 0)); err != nil || !ok ||
+		r.At.After(zero.AddDate(0, 0, 6)) {
 		t.Errorf("before the damage the newest is %+v, %v, %v", r, ok, err)
 	}
 	later := zero.AddDate(0, 0, 6)
@@ -194,7 +202,8 @@ func TestDamageHoldsNobodyUp(t *testing.T) {
 	if n := s.Stats().Unsealed.Load(); n != 0 {
 		t.Errorf("%d readings could not be sealed", n)
 	}
-	if r, ok, err := s.Last(context.Background(), "a", "must_temp", later); err != nil || !ok || r.Value != value.OfNumber(7) {
+	if r, ok, err := s.Last(context.Background(), "a", "must_temp", later); err != nil || !ok ||
+		r.Value != value.OfNumber(7) {
 		t.Errorf("the newest reading is %+v, %v, %v", r, ok, err)
 	}
 	s.Close()
@@ -202,7 +211,8 @@ func TestDamageHoldsNobodyUp(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if c, err := store.Check(context.Background(), dir, true, nil); err != nil || len(c.Damage) == 0 || !strings.Contains(c.Damage[0].Sentence, "put aside") {
+	if c, err := store.Check(context.Background(), dir, true, nil); err != nil || len(c.Damage) == 0 ||
+		!strings.Contains(c.Damage[0].Sentence, "put aside") {
 		t.Errorf("the check finds %+v, %v", c, err)
 	}
 	if c, err := store.Check(context.Background(), dir, false, nil); err != nil || len(c.Damage) > 0 {
@@ -223,7 +233,8 @@ func TestUse(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if u.Readings != 5*2*1440 || u.Unsealed != 2*1440 || len(u.Series) != 2 || u.ChunkBytes == 0 || u.RollupBytes == 0 || u.RecordBytes == 0 || u.FolderBytes == 0 ||
+	if u.Readings != 5*2*1440 || u.Unsealed != 2*1440 || len(u.Series) != 2 || u.ChunkBytes == 0 ||
+		u.RollupBytes == 0 || u.RecordBytes == 0 || u.FolderBytes == 0 ||
 		u.DiskFree <= 0 || u.FirstReading.Sub(zero).Abs() > time.Second {
 		t.Errorf("%+v", u)
 	}

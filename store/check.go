@@ -39,11 +39,13 @@ type Checked struct {
 // what can be. told says how far it is, of 1.
 func Check(ctx context.Context, dir string, repair bool, told func(float64)) (*Checked, error) {
 	if _, err := os.Stat(filepath.Join(dir, "telemetry.db")); err != nil {
-		return nil, fault.New(fault.NotFound, "%s is no data folder of Ullage: %s", dir, plain(err)).Then("name one with --data")
+		return nil, fault.New(fault.NotFound, "%s is no data folder of Ullage: %s", dir, plain(err)).
+			Then("name one with --data")
 	}
 	lock := flock.New(filepath.Join(dir, "lock"))
 	if free, err := lock.TryLock(); err != nil || !free {
-		return nil, fault.New(fault.Conflict, "a service is running on %s", dir).Then("stop it first, or check a backup of it")
+		return nil, fault.New(fault.Conflict, "a service is running on %s", dir).
+			Then("stop it first, or check a backup of it")
 	}
 	defer lock.Unlock()
 	c := &Checked{Damage: []Damage{}}
@@ -140,7 +142,8 @@ func (c *Checked) telemetry(ctx context.Context, t *Telemetry, repair bool, told
 	}
 	var xs []series.Sample
 	beginning := func(key int64) string {
-		return fmt.Sprintf("chunk of %s from %s", named(key), value.FromMillis(key&(1<<slotBits-1)*slotMS).Format(time.RFC3339))
+		return fmt.Sprintf("chunk of %s from %s", named(key),
+			value.FromMillis(key&(1<<slotBits-1)*slotMS).Format(time.RFC3339))
 	}
 	if err := each("SELECT key, 0, 0, data FROM damaged ORDER BY key", func(int64, int64, int64, []byte) string {
 		return "it could not be read when something was to be merged into it, and was put aside; its readings are lost"
@@ -153,7 +156,8 @@ func (c *Checked) telemetry(ctx context.Context, t *Telemetry, repair bool, told
 		xs, err = series.Decode(xs[:0], data)
 		switch {
 		case err != nil:
-			return fmt.Sprintf("%s; its %d readings up to %s are lost", err, n, value.FromMillis(till).Format(time.RFC3339))
+			return fmt.Sprintf("%s; its %d readings up to %s are lost", err, n,
+				value.FromMillis(till).Format(time.RFC3339))
 		case int64(len(xs)) != n || xs[len(xs)-1].At != till:
 			return fmt.Sprintf("it holds %d readings and says %d", len(xs), n)
 		case chunkKey(key>>slotBits, xs[0].At) < key:
@@ -207,7 +211,8 @@ func (c *Checked) telemetry(ctx context.Context, t *Telemetry, repair bool, told
 		level := int(x.key >> levelBits & 3)
 		if err := t.work(func() (bool, error) {
 			return false, t.transaction(func() error {
-				if err := t.exec("DELETE FROM rollups WHERE key = ?", x.key); err != nil || s == nil || level >= len(series.Levels) {
+				if err := t.exec("DELETE FROM rollups WHERE key = ?", x.key); err != nil || s == nil ||
+					level >= len(series.Levels) {
 					return err
 				}
 				width := series.Levels[level] * blockOf

@@ -39,7 +39,8 @@ var validityKind = &kind[validityRow, validityKey, validityRow]{
 // Commit implements commit.Store: everything in one transaction, facts numbered
 // in their order.
 func (r *Records) Commit(txs []*commit.Tx) error {
-	w := rows{batches: make([]batch, len(keepers)), validity: changes[validityRow, validityKey, validityRow]{kind: validityKind}}
+	w := rows{batches: make([]batch, len(keepers)),
+		validity: changes[validityRow, validityKey, validityRow]{kind: validityKind}}
 	number, written := r.number, map[subject]int64{}
 	for _, tx := range txs {
 		for _, x := range tx.Records {
@@ -51,8 +52,8 @@ func (r *Records) Commit(txs []*commit.Tx) error {
 			f := &tx.Facts[i]
 			number++
 			f.Number = number
-			w.facts = append(w.facts, factRow{Number: number, At: ms(f.At), Kind: string(f.Kind), Device: f.Device, Group: f.Group, Alarm: f.Alarm,
-				Rule: f.Rule, Person: f.Person, Content: f.Content})
+			w.facts = append(w.facts, factRow{Number: number, At: ms(f.At), Kind: string(f.Kind), Device: f.Device,
+				Group: f.Group, Alarm: f.Alarm, Rule: f.Rule, Person: f.Person, Content: f.Content})
 		}
 	}
 	err := r.db.write.Transaction(func(tx *gorm.DB) error {

@@ -59,7 +59,8 @@ func TestFactsAreNumberedInOrder(t *testing.T) {
 	if len(got) != 25 || got[0] != 25 || got[24] != 1 {
 		t.Errorf("pages give %v", got)
 	}
-	if only, err := s.Facts(ctx, fact.Filter{Kind: fact.DeviceLabelled, Device: "d0"}); err != nil || len(only) != 13 || only[12].Sentence() != "set label row=0" {
+	if only, err := s.Facts(ctx, fact.Filter{Kind: fact.DeviceLabelled, Device: "d0"}); err != nil || len(only) != 13 ||
+		only[12].Sentence() != "set label row=0" {
 		t.Errorf("the filter gives %+v, %v", only, err)
 	}
 	w.Close()
@@ -182,7 +183,10 @@ func TestFullDiskOfRecords(t *testing.T) {
 	ends := make(chan end, cases)
 	for i := range cases {
 		id := fmt.Sprintf("d%d", i)
-		w.Go(change(id, "a long label that takes some room in the file, so that it is full soon", zero), func(err error) { ends <- end{id, err} })
+		w.Go(change(id, "a long label that takes some room in the file, so that it is full soon",
+			zero), func(err error) {
+			ends <- end{id, err}
+		})
 	}
 	stored := map[string]bool{}
 	full := 0
@@ -217,7 +221,8 @@ func TestFullDiskOfRecords(t *testing.T) {
 		t.Fatal(err)
 	}
 	if len(ds) != len(stored) || len(fs) != len(stored) || len(vs) != len(stored) {
-		t.Errorf("%d use cases were stored: %d devices, %d facts, %d rows of validity", len(stored), len(ds), len(fs), len(vs))
+		t.Errorf("%d use cases were stored: %d devices, %d facts, %d rows of validity", len(stored), len(ds), len(fs),
+			len(vs))
 	}
 	for i, f := range fs {
 		if f.Number != int64(i+1) || !stored[f.Device] {

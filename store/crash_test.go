@@ -69,7 +69,10 @@ func writeUntilKilled(dir, seed string) {
 						k++
 					}
 					done := make(chan error, 1)
-					if err := s.Append(ingest.Append{Device: fmt.Sprint("d", d), Readings: batch, Done: func(err error) { done <- err }}); err != nil {
+					if err := s.Append(ingest.Append{Device: fmt.Sprint("d", d), Readings: batch,
+						Done: func(err error) {
+							done <- err
+						}}); err != nil {
 						time.Sleep(time.Millisecond)
 						k = first
 						continue
@@ -196,7 +199,8 @@ func TestKilledWhileSealing(t *testing.T) {
 				t.Fatalf("%s has %d cells of %d ms, want %d", id, len(got), width, len(want))
 			}
 			for i := range got {
-				if g, w := got[i], want[i]; g.At != w.At || g.N != w.N || g.Min != w.Min || g.Max != w.Max || g.First != w.First || g.Last != w.Last || math.Abs(g.Sum-w.Sum) > 1e-6*math.Abs(w.Sum) {
+				if g, w := got[i], want[i]; g.At != w.At || g.N != w.N || g.Min != w.Min || g.Max != w.Max ||
+					g.First != w.First || g.Last != w.Last || math.Abs(g.Sum-w.Sum) > 1e-6*math.Abs(w.Sum) {
 					t.Fatalf("%s, cell %d of %d ms is %+v, want %+v", id, i, width, g, w)
 				}
 			}

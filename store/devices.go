@@ -26,8 +26,8 @@ func (deviceRow) TableName() string { return "devices" }
 var deviceKind = &kind[devices.Device, string, deviceRow]{
 	key: func(x devices.Device) string { return x.ID },
 	row: sure(func(x devices.Device) deviceRow {
-		return deviceRow{ID: x.ID, Name: x.Name, Hub: x.Hub, Model: x.Model, Version: x.Version, Labels: x.Labels, Status: string(x.Status),
-			JoinedAt: ms(x.JoinedAt), Attributes: x.Attributes}
+		return deviceRow{ID: x.ID, Name: x.Name, Hub: x.Hub, Model: x.Model, Version: x.Version, Labels: x.Labels,
+			Status: string(x.Status), JoinedAt: ms(x.JoinedAt), Attributes: x.Attributes}
 	}),
 	record: sure(func(x deviceRow) devices.Device {
 		return devices.Device{ID: x.ID, Name: x.Name, Hub: x.Hub, Model: x.Model, Version: x.Version, Labels: x.Labels,
@@ -53,7 +53,8 @@ func (credentialRow) TableName() string { return "credentials" }
 var credentialKind = &kind[devices.Credential, string, credentialRow]{
 	key: func(x devices.Credential) string { return x.ID },
 	row: sure(func(x devices.Credential) credentialRow {
-		return credentialRow{ID: x.ID, Device: x.Device, Hash: x.Hash[:], CreatedAt: ms(x.CreatedAt), RevokedAt: ms(x.RevokedAt)}
+		return credentialRow{ID: x.ID, Device: x.Device, Hash: x.Hash[:], CreatedAt: ms(x.CreatedAt),
+			RevokedAt: ms(x.RevokedAt)}
 	}),
 	record: sure(func(x credentialRow) devices.Credential {
 		c := devices.Credential{ID: x.ID, Device: x.Device, CreatedAt: at(x.CreatedAt), RevokedAt: at(x.RevokedAt)}

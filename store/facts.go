@@ -39,14 +39,15 @@ func (factRow) TableName() string     { return "facts" }
 func (validityRow) TableName() string { return "validity" }
 
 func (x *factRow) fact() fact.Fact {
-	return fact.Fact{Number: x.Number, At: at(x.At), Kind: fact.Kind(x.Kind), Device: x.Device, Group: x.Group, Alarm: x.Alarm, Rule: x.Rule,
-		Person: x.Person, Content: x.Content}
+	return fact.Fact{Number: x.Number, At: at(x.At), Kind: fact.Kind(x.Kind), Device: x.Device, Group: x.Group,
+		Alarm: x.Alarm, Rule: x.Rule, Person: x.Person, Content: x.Content}
 }
 
 // Facts implements fact.Log; the newest comes first.
 func (r *Records) Facts(ctx context.Context, f fact.Filter) ([]fact.Fact, error) {
 	q := r.db.read.WithContext(ctx).Order("number DESC")
-	for column, v := range map[string]string{"device": f.Device, "alarm": f.Alarm, "rule": f.Rule, "person": f.Person, "kind": string(f.Kind)} {
+	for column, v := range map[string]string{"device": f.Device, "alarm": f.Alarm, "rule": f.Rule, "person": f.Person,
+		"kind": string(f.Kind)} {
 		if v != "" {
 			q = q.Where(column+" = ?", v)
 		}
@@ -118,7 +119,8 @@ func (r *Records) ForgetValidity(ctx context.Context, before time.Time) (int64, 
 // AsOf returns what was so at a time: one row for each kind, subject and key that
 // had a value then. An empty subject asks for all.
 func (r *Records) AsOf(ctx context.Context, subject string, when time.Time) ([]commit.Validity, error) {
-	q := r.db.read.WithContext(ctx).Model(&validityRow{}).Select("kind, subject, key, max(since) AS since, value").Where("since <= ?", ms(when))
+	q := r.db.read.WithContext(ctx).Model(&validityRow{}).Select("kind, subject, key, max(since) AS since, value").
+		Where("since <= ?", ms(when))
 	if subject != "" {
 		q = q.Where("subject = ?", subject)
 	}
@@ -129,7 +131,8 @@ func (r *Records) AsOf(ctx context.Context, subject string, when time.Time) ([]c
 	out := make([]commit.Validity, 0, len(rows))
 	for _, x := range rows {
 		if x.Value != "" {
-			out = append(out, commit.Validity{Kind: commit.ValidityKind(x.Kind), Subject: x.Subject, Key: x.Key, From: at(x.From), Value: x.Value})
+			out = append(out, commit.Validity{Kind: commit.ValidityKind(x.Kind), Subject: x.Subject, Key: x.Key,
+				From: at(x.From), Value: x.Value})
 		}
 	}
 	return out, nil
@@ -138,7 +141,8 @@ func (r *Records) AsOf(ctx context.Context, subject string, when time.Time) ([]c
 // Validity returns the changes of one kind of a subject, in order.
 func (r *Records) Validity(ctx context.Context, kind commit.ValidityKind, subject string) ([]commit.Validity, error) {
 	var rows []validityRow
-	err := r.db.read.WithContext(ctx).Where("kind = ? AND subject = ?", string(kind), subject).Order("since").Find(&rows).Error
+	err := r.db.read.WithContext(ctx).Where("kind = ? AND subject = ?", string(kind), subject).Order("since").
+		Find(&rows).Error
 	return convert(rows, translate(err), func(x validityRow) commit.Validity {
 		return commit.Validity{Kind: kind, Subject: subject, Key: x.Key, From: at(x.From), Value: x.Value}
 	})
@@ -147,7 +151,8 @@ func (r *Records) Validity(ctx context.Context, kind commit.ValidityKind, subjec
 // Links implements present.Records.
 func (r *Records) Links(ctx context.Context) (map[string]health.Link, error) {
 	var rows []validityRow
-	err := r.db.read.WithContext(ctx).Model(&validityRow{}).Select("subject, max(since) AS since, value").Where("kind = ?", string(commit.Link)).Group("subject").Find(&rows).Error
+	err := r.db.read.WithContext(ctx).Model(&validityRow{}).Select("subject, max(since) AS since, value").
+		Where("kind = ?", string(commit.Link)).Group("subject").Find(&rows).Error
 	out := make(map[string]health.Link, len(rows))
 	for _, x := range rows {
 		out[x.Subject] = health.Link(x.Value)
@@ -159,7 +164,8 @@ func (r *Records) Links(ctx context.Context) (map[string]health.Link, error) {
 func (r *Records) SettingsAsOf(ctx context.Context, device string, when time.Time) (map[string]value.Value, error) {
 	var rows []validityRow
 	err := r.db.read.WithContext(ctx).Model(&validityRow{}).Select("key, max(since) AS since, value").
-		Where("kind = ? AND subject = ? AND since <= ?", string(commit.Setting), device, ms(when)).Group("key").Find(&rows).Error
+		Where("kind = ? AND subject = ? AND since <= ?", string(commit.Setting), device, ms(when)).Group("key").
+		Find(&rows).Error
 	out := map[string]value.Value{}
 	for _, x := range rows {
 		var v value.Value
@@ -173,7 +179,8 @@ func (r *Records) SettingsAsOf(ctx context.Context, device string, when time.Tim
 // SettingsChangedSince implements alarms.Records.
 func (r *Records) SettingsChangedSince(ctx context.Context, when time.Time) (map[string]bool, error) {
 	var ids []string
-	err := r.db.read.WithContext(ctx).Model(&validityRow{}).Where("kind = ? AND since > ?", string(commit.Setting), ms(when)).Distinct().Pluck("subject", &ids).Error
+	err := r.db.read.WithContext(ctx).Model(&validityRow{}).Where("kind = ? AND since > ?", string(commit.Setting),
+		ms(when)).Distinct().Pluck("subject", &ids).Error
 	out := make(map[string]bool, len(ids))
 	for _, id := range ids {
 		out[id] = true

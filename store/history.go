@@ -49,7 +49,8 @@ func (t *Telemetry) samples(ctx context.Context, s *stream, from, to int64, yiel
 			return translate(err)
 		}
 		if xs, err = series.Decode(xs[:0], data); err != nil {
-			lost = lost.Add(&series.Lost{From: value.FromMillis((key - first) * slotMS), To: value.FromMillis(till), Chunks: 1})
+			lost = lost.Add(&series.Lost{From: value.FromMillis((key - first) * slotMS), To: value.FromMillis(till),
+				Chunks: 1})
 			continue
 		}
 		a, _ := slices.BinarySearchFunc(xs, from, byTime)
@@ -93,7 +94,8 @@ func byTime(x series.Sample, at int64) int {
 // Readings calls yield with the readings of a series from a time up to, but
 // without, another, in order. A yield that fails ends it with that error. What
 // is damaged is left out, and told of in a *series.Lost at the end.
-func (t *Telemetry) Readings(ctx context.Context, device, metric string, from, to time.Time, yield func(series.Point) error) error {
+func (t *Telemetry) Readings(ctx context.Context, device, metric string, from, to time.Time,
+	yield func(series.Point) error) error {
 	s := t.stream(device, metric)
 	if s == nil {
 		return nil
@@ -112,7 +114,8 @@ func (t *Telemetry) Readings(ctx context.Context, device, metric string, from, t
 // whose cells have this width at least, in ms. The coarsest roll-ups that the
 // grid is made of are read, and single readings only where those do not reach.
 // What is damaged is left out, and told of in a *series.Lost beside the rest.
-func (t *Telemetry) Cells(ctx context.Context, device, metric string, from, to time.Time, grid series.Grid, width int64) ([]series.Rollup, error) {
+func (t *Telemetry) Cells(ctx context.Context, device, metric string, from, to time.Time, grid series.Grid,
+	width int64) ([]series.Rollup, error) {
 	s := t.stream(device, metric)
 	if s == nil {
 		return nil, nil
@@ -156,7 +159,8 @@ func (t *Telemetry) Cells(ctx context.Context, device, metric string, from, to t
 	if err != nil {
 		return nil, err
 	}
-	rows, err := t.read.rows(ctx, "SELECT data FROM rollups WHERE key >= ? AND key <= ? ORDER BY key", blockKey(s.id, level, start), blockKey(s.id, level, end-1))
+	rows, err := t.read.rows(ctx, "SELECT data FROM rollups WHERE key >= ? AND key <= ? ORDER BY key",
+		blockKey(s.id, level, start), blockKey(s.id, level, end-1))
 	if err != nil {
 		return nil, translate(err)
 	}
@@ -199,7 +203,8 @@ func fits(grid series.Grid, lo, hi, width int64) bool {
 }
 
 // roll sums single readings up on a grid.
-func (t *Telemetry) roll(ctx context.Context, s *stream, lo, hi, hold int64, grid series.Grid) ([]series.Rollup, error) {
+func (t *Telemetry) roll(ctx context.Context, s *stream, lo, hi, hold int64,
+	grid series.Grid) ([]series.Rollup, error) {
 	if lo >= hi {
 		return nil, nil
 	}
@@ -251,7 +256,8 @@ func (t *Telemetry) last(ctx context.Context, s *stream, at int64) (best series.
 	first, _ := keys(s.id)
 	for key := chunkKey(s.id, at); ; {
 		var data []byte
-		err := t.read.row(ctx, "SELECT key, data FROM chunks WHERE key >= ? AND key <= ? ORDER BY key DESC LIMIT 1", first, key).Scan(&key, &data)
+		err := t.read.row(ctx, "SELECT key, data FROM chunks WHERE key >= ? AND key <= ? ORDER BY key DESC LIMIT 1",
+			first, key).Scan(&key, &data)
 		if errors.Is(err, sql.ErrNoRows) {
 			return best, ok, nil
 		}

@@ -21,7 +21,9 @@ type lidRow struct {
 
 func (lidRow) TableName() string { return "lids" }
 
-var firstStep = []*gormigrate.Migration{{ID: "1", Migrate: func(tx *gorm.DB) error { return tx.Exec("CREATE TABLE lids (id TEXT PRIMARY KEY)").Error }}}
+var firstStep = []*gormigrate.Migration{{ID: "1", Migrate: func(tx *gorm.DB) error {
+	return tx.Exec("CREATE TABLE lids (id TEXT PRIMARY KEY)").Error
+}}}
 
 // TestNewerFolderIsRefused opens a file with an older list of steps than it was
 // written with.
@@ -46,7 +48,8 @@ func TestNewerFolderIsRefused(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if s, err := Open(dir, Options{}); !fault.Is(err, fault.Conflict) || !strings.Contains(err.Error(), name) || !strings.Contains(err.Error(), "another version") {
+		if s, err := Open(dir, Options{}); !fault.Is(err, fault.Conflict) || !strings.Contains(err.Error(), name) ||
+			!strings.Contains(err.Error(), "another version") {
 			t.Errorf("%s of a newer version gives %v, %v", name, s, err)
 		}
 		if after, err := os.ReadFile(path); err != nil || !slices.Equal(before, after) {
@@ -77,7 +80,9 @@ func TestCopyBeforeMigration(t *testing.T) {
 		t.Fatal(err)
 	}
 	db.close()
-	second := append(slices.Clone(firstStep), &gormigrate.Migration{ID: "2", Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&lidRow{}) }})
+	second := append(slices.Clone(firstStep), &gormigrate.Migration{ID: "2", Migrate: func(tx *gorm.DB) error {
+		return tx.AutoMigrate(&lidRow{})
+	}})
 	broken := append(slices.Clone(firstStep), &gormigrate.Migration{ID: "2", Migrate: func(tx *gorm.DB) error {
 		tx.Exec("DELETE FROM lids")
 		return tx.Exec("ALTER TABLE nothing ADD COLUMN size INT").Error
@@ -129,8 +134,8 @@ func TestDevicesOfVersionTwo(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, statement := range []string{"ALTER TABLE devices DROP COLUMN name", "ALTER TABLE devices DROP COLUMN hub", "DROP TABLE sites", "DROP TABLE site_plans",
-		"DELETE FROM migrations WHERE id = '3'",
+	for _, statement := range []string{"ALTER TABLE devices DROP COLUMN name", "ALTER TABLE devices DROP COLUMN hub",
+		"DROP TABLE sites", "DROP TABLE site_plans", "DELETE FROM migrations WHERE id = '3'",
 		`INSERT INTO devices (id, model, version, labels, status, joined_at, attributes) VALUES ('tank-fennimore-07', 'tank-probe', '1.2.0', '{"site":"Fennimore"}', 'active', 1, '{}')`} {
 		if err := db.Exec(statement).Error; err != nil {
 			t.Fatalf("%s: %v", statement, err)

@@ -25,7 +25,8 @@ var modelKind = &kind[models.Record, modelKey, modelRow]{
 		return modelRow{Name: x.Name, Version: x.Version, Source: x.Source, Parts: x.Parts, LoadedAt: ms(x.LoadedAt)}
 	}),
 	record: sure(func(x modelRow) models.Record {
-		return models.Record{Name: x.Name, Version: x.Version, Source: x.Source, Parts: x.Parts, LoadedAt: at(x.LoadedAt)}
+		return models.Record{Name: x.Name, Version: x.Version, Source: x.Source, Parts: x.Parts,
+			LoadedAt: at(x.LoadedAt)}
 	}),
 }
 

@@ -69,7 +69,8 @@ func (n *newest) after(tx *gorm.DB, written map[subject]int64, v commit.Validity
 	}
 	if !known {
 		var row validityRow
-		err := tx.Select("since").Where("kind = ? AND subject = ? AND key = ?", string(s.kind), s.id, s.key).Order("since DESC").Take(&row).Error
+		err := tx.Select("since").Where("kind = ? AND subject = ? AND key = ?", string(s.kind), s.id, s.key).
+			Order("since DESC").Take(&row).Error
 		if err != nil && !errors.Is(err, gorm.ErrRecordNotFound) {
 			return 0, err
 		}

@@ -45,7 +45,8 @@ func (sessionRow) TableName() string { return "sessions" }
 var sessionKind = &kind[people.Session, [32]byte, sessionRow]{
 	key: func(x people.Session) [32]byte { return x.Hash },
 	row: sure(func(x people.Session) sessionRow {
-		return sessionRow{Hash: x.Hash[:], Person: x.Person, Label: x.Label, CreatedAt: ms(x.CreatedAt), ExpiresAt: ms(x.ExpiresAt)}
+		return sessionRow{Hash: x.Hash[:], Person: x.Person, Label: x.Label, CreatedAt: ms(x.CreatedAt),
+			ExpiresAt: ms(x.ExpiresAt)}
 	}),
 	record: sure(func(x sessionRow) people.Session {
 		s := people.Session{Person: x.Person, Label: x.Label, CreatedAt: at(x.CreatedAt), ExpiresAt: at(x.ExpiresAt)}

@@ -24,8 +24,8 @@ type Records struct {
 
 // keepers keep what is in the records, a file per noun; facts and validity,
 // which belong to every commit, stand in facts.go and here.
-var keepers = []keeper{modelKind, deviceKind, credentialKind, settingKind, jobKind, progressKind, ruleKind, alarmKind, detectionKind, commandKind,
-	personKind, sessionKind, siteKind, planKind}
+var keepers = []keeper{modelKind, deviceKind, credentialKind, settingKind, jobKind, progressKind, ruleKind, alarmKind,
+	detectionKind, commandKind, personKind, sessionKind, siteKind, planKind}
 
 // recordMigrations make the tables. A migration that adds a column or a table
 // does nothing on a store that was made in the newer shape.
@@ -127,7 +127,8 @@ func (r *Records) beginEpoch(ctx context.Context) error {
 	}
 	now := time.Since(firstEpoch) / epochTick
 	time.Sleep(epochTick) // so that whoever restores next gets another one
-	return translate(r.db.write.WithContext(ctx).Model(&storeRow{}).Where("id = 1").Update("epoch", max(old+1, int64(now))).Error)
+	return translate(r.db.write.WithContext(ctx).Model(&storeRow{}).Where("id = 1").Update("epoch",
+		max(old+1, int64(now))).Error)
 }
 
 var firstEpoch = time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)

@@ -286,7 +286,9 @@ func (t *Telemetry) rollUpSpan(s *stream, level int, lo, hi int64) (*series.Roll
 	}); err != nil {
 		return nil, err
 	}
-	cells := slices.DeleteFunc(slices.Clone(roller.Rollups()), func(r series.Rollup) bool { return r.At < from || r.At >= to })
+	cells := slices.DeleteFunc(slices.Clone(roller.Rollups()), func(r series.Rollup) bool {
+		return r.At < from || r.At >= to
+	})
 	if err := t.putRollups(s.id, level, from, to, cells); err != nil {
 		return nil, err
 	}
@@ -372,7 +374,9 @@ func scanBlocks(rows *sql.Rows, from, to int64, lenient bool) ([]series.Rollup, 
 		if out, err = series.DecodeRollups(out, data); err != nil && !lenient {
 			return nil, err
 		}
-		out = append(out[:n], slices.DeleteFunc(out[n:], func(r series.Rollup) bool { return r.At < from || r.At >= to })...)
+		out = append(out[:n], slices.DeleteFunc(out[n:], func(r series.Rollup) bool {
+			return r.At < from || r.At >= to
+		})...)
 	}
 	return out, rows.Err()
 }

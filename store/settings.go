@@ -30,13 +30,13 @@ func (settingRow) TableName() string { return "settings" }
 var settingKind = &kind[settings.State, string, settingRow]{
 	key: func(x settings.State) string { return x.Device },
 	row: sure(func(x settings.State) settingRow {
-		return settingRow{Device: x.Device, Revision: x.Revision, First: x.First, Earlier: x.Earlier, Override: x.Override, Intended: x.Intended,
-			IntendedAt: ms(x.IntendedAt), OverriddenBy: x.OverriddenBy, AppliedRevision: x.AppliedRevision, Applied: x.Applied,
+		return settingRow{Device: x.Device, Revision: x.Revision, First: x.First, Earlier: x.Earlier,
+			Override: x.Override, Intended: x.Intended, IntendedAt: ms(x.IntendedAt), OverriddenBy: x.OverriddenBy, AppliedRevision: x.AppliedRevision, Applied: x.Applied,
 			AppliedAt: ms(x.AppliedAt), Refused: x.Refused, DriftSince: ms(x.DriftSince)}
 	}),
 	record: sure(func(x settingRow) settings.State {
-		return settings.State{Device: x.Device, Revision: x.Revision, First: x.First, Earlier: x.Earlier, Override: x.Override, Intended: x.Intended,
-			IntendedAt: at(x.IntendedAt), OverriddenBy: x.OverriddenBy, AppliedRevision: x.AppliedRevision, Applied: x.Applied,
+		return settings.State{Device: x.Device, Revision: x.Revision, First: x.First, Earlier: x.Earlier,
+			Override: x.Override, Intended: x.Intended, IntendedAt: at(x.IntendedAt), OverriddenBy: x.OverriddenBy, AppliedRevision: x.AppliedRevision, Applied: x.Applied,
 			AppliedAt: at(x.AppliedAt), Refused: x.Refused, DriftSince: at(x.DriftSince)}
 	}),
 }

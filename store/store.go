@@ -51,12 +51,14 @@ type Store struct {
 // before Ready.
 func Begin(dir string, o Options) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, fault.New(fault.Internal, "the data folder %s cannot be made: %s", dir, plain(err)).Then("choose another with --data")
+		return nil, fault.New(fault.Internal, "the data folder %s cannot be made: %s", dir, plain(err)).
+			Then("choose another with --data")
 	}
 	lock := flock.New(filepath.Join(dir, "lock"))
 	free, err := lock.TryLock()
 	if err != nil {
-		return nil, fault.New(fault.Internal, "the data folder %s cannot be locked: %s", dir, plain(err)).Then("check who owns it, or choose another with --data")
+		return nil, fault.New(fault.Internal, "the data folder %s cannot be locked: %s", dir, plain(err)).
+			Then("check who owns it, or choose another with --data")
 	}
 	if !free {
 		return nil, fault.New(fault.Conflict, "another Ullage is running on the data folder %s", dir).
@@ -150,7 +152,8 @@ func migrate(db *gorm.DB, path string, migrations []*gormigrate.Migration) error
 	}
 	for _, id := range done {
 		if !known[id] {
-			return fault.New(fault.Conflict, "%s was written by another version of Ullage, which knows step %q of it", name, id).
+			return fault.New(fault.Conflict, "%s was written by another version of Ullage, which knows step %q of it",
+				name, id).
 				Then("start that version, or restore a backup made with this one; nothing was changed")
 		}
 	}
@@ -160,7 +163,8 @@ func migrate(db *gorm.DB, path string, migrations []*gormigrate.Migration) error
 	if len(done) > 0 {
 		copied, err := copyBefore(path, done[len(done)-1])
 		if err != nil {
-			return fault.New(fault.Internal, "%s has to be brought up to date, and no copy of it could be made before: %s", name, plain(err)).
+			return fault.New(fault.Internal,
+				"%s has to be brought up to date, and no copy of it could be made before: %s", name, plain(err)).
 				Then("make room, and start again; nothing was changed")
 		}
 		defer func() {
@@ -237,10 +241,12 @@ func translate(err error) error {
 	switch code := se.Code(); {
 	case code&0xff == sqlite3.SQLITE_FULL:
 		return full(err)
-	case code == sqlite3.SQLITE_IOERR_WRITE, code == sqlite3.SQLITE_IOERR_FSYNC, code == sqlite3.SQLITE_IOERR_TRUNCATE, code == sqlite3.SQLITE_IOERR_SHMSIZE:
+	case code == sqlite3.SQLITE_IOERR_WRITE, code == sqlite3.SQLITE_IOERR_FSYNC, code == sqlite3.SQLITE_IOERR_TRUNCATE,
+		code == sqlite3.SQLITE_IOERR_SHMSIZE:
 		return full(err)
 	case code&0xff == sqlite3.SQLITE_NOTADB, code&0xff == sqlite3.SQLITE_CORRUPT:
-		f := fault.New(fault.Internal, "the data file is damaged or is no Ullage file: %s", se.Error()).Then("put a backup in its place")
+		f := fault.New(fault.Internal, "the data file is damaged or is no Ullage file: %s", se.Error()).
+			Then("put a backup in its place")
 		f.Cause = err
 		return f
 	}

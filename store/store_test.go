@@ -35,7 +35,9 @@ func open(t testing.TB, dir string, o store.Options) *store.Store {
 // put appends readings and waits for the commit.
 func put(s *store.Store, device string, receipt int64, rs ...value.Reading) error {
 	done := make(chan error, 1)
-	if err := s.Append(ingest.Append{Device: device, Readings: rs, Receipt: receipt, Done: func(err error) { done <- err }}); err != nil {
+	if err := s.Append(ingest.Append{Device: device, Readings: rs, Receipt: receipt, Done: func(err error) {
+		done <- err
+	}}); err != nil {
 		return err
 	}
 	return <-done
@@ -44,10 +46,11 @@ func put(s *store.Store, device string, receipt int64, rs ...value.Reading) erro
 func all(t testing.TB, s *store.Store, device, metric string) []series.Point {
 	t.Helper()
 	var out []series.Point
-	if err := s.Readings(context.Background(), device, metric, zero.AddDate(-10, 0, 0), zero.AddDate(10, 0, 0), func(p series.Point) error {
-		out = append(out, p)
-		return nil
-	}); err != nil {
+	if err := s.Readings(context.Background(), device, metric, zero.AddDate(-10, 0, 0),
+		zero.AddDate(10, 0, 0), func(p series.Point) error {
+			out = append(out, p)
+			return nil
+		}); err != nil {
 		t.Fatal(err)
 	}
 	return out
@@ -64,14 +67,14 @@ func TestWhatGoesInComesOut(t *testing.T) {
 		at             int64
 	}
 	want := map[key]value.Reading{}
-	values := []value.Value{value.OfNumber(0), value.OfNumber(-1.25e-7), value.OfNumber(math.MaxFloat64), value.OfNumber(9007199254740991),
-		value.OfText(""), value.OfText("filling"), value.OfText("Grüße 🍎"), value.OfBool(true), value.OfBool(false), value.OfNumber(0.1)}
+	values := []value.Value{value.OfNumber(0), value.OfNumber(-1.25e-7), value.OfNumber(math.MaxFloat64),
+		value.OfNumber(9007199254740991), value.OfText(""), value.OfText("filling"), value.OfText("Grüße 🍎"), value.OfBool(true), value.OfBool(false), value.OfNumber(0.1)}
 	for round := range 30 {
 		device := fmt.Sprintf("tank-%d", rng.IntN(3))
 		var batch []value.Reading
 		for range 1 + rng.IntN(200) {
-			r := value.Reading{Metric: fmt.Sprintf("m%d", rng.IntN(4)), At: zero.Add(time.Duration(rng.IntN(500)) * time.Millisecond),
-				Value: values[rng.IntN(len(values))], Quality: value.Quality(rng.IntN(8))}
+			r := value.Reading{Metric: fmt.Sprintf("m%d", rng.IntN(4)),
+				At: zero.Add(time.Duration(rng.IntN(500)) * time.Millisecond), Value: values[rng.IntN(len(values))], Quality: value.Quality(rng.IntN(8))}
 			batch = append(batch, r)
 			want[key{device, r.Metric, r.At.UnixMilli()}] = r
 		}
@@ -94,7 +97,8 @@ func TestWhatGoesInComesOut(t *testing.T) {
 			for _, p := range all(t, s, device, metric) {
 				w, ok := want[key{device, metric, p.At.UnixMilli()}]
 				if !ok || p.Value != w.Value || p.Quality != w.Quality {
-					t.Fatalf("%s %s at %s holds %v %d, want %v %d", device, metric, p.At, p.Value, p.Quality, w.Value, w.Quality)
+					t.Fatalf("%s %s at %s holds %v %d, want %v %d", device, metric, p.At, p.Value, p.Quality, w.Value,
+						w.Quality)
 				}
 				if p.At.UnixMilli() <= last {
 					t.Fatal("readings are not in order")
@@ -113,7 +117,8 @@ func TestLatest(t *testing.T) {
 	s := open(t, t.TempDir(), store.Options{})
 	defer s.Close()
 	for i, at := range []time.Duration{5, 9, 7} {
-		if err := put(s, "a", 0, value.Reading{Metric: "x", At: zero.Add(at * time.Second), Value: value.OfNumber(float64(i))}); err != nil {
+		if err := put(s, "a", 0, value.Reading{Metric: "x", At: zero.Add(at * time.Second),
+			Value: value.OfNumber(float64(i))}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -142,7 +147,8 @@ func TestReceiptsSurvive(t *testing.T) {
 		receipt int64
 		since   time.Time
 		want    bool
-	}{{"a", 4711, zero.Add(-time.Minute), true}, {"a", 4712, zero.Add(-time.Minute), false}, {"b", 4711, zero.Add(-time.Minute), false}, {"a", 4711, zero.Add(time.Second), false}} {
+	}{{"a", 4711, zero.Add(-time.Minute), true}, {"a", 4712, zero.Add(-time.Minute), false},
+		{"b", 4711, zero.Add(-time.Minute), false}, {"a", 4711, zero.Add(time.Second), false}} {
 		if got, err := s.HasReceipt(c.device, c.receipt, c.since); err != nil || got != c.want {
 			t.Errorf("HasReceipt(%s, %d) = %v, %v", c.device, c.receipt, got, err)
 		}
@@ -153,7 +159,8 @@ func TestOneAtATime(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir, store.Options{})
 	_, err := store.Open(dir, store.Options{})
-	if !fault.Is(err, fault.Conflict) || !strings.Contains(err.Error(), dir) || !strings.Contains(err.Error(), "--data") {
+	if !fault.Is(err, fault.Conflict) || !strings.Contains(err.Error(), dir) ||
+		!strings.Contains(err.Error(), "--data") {
 		t.Errorf("a second store on the folder gives %v", err)
 	}
 	s.Close()
@@ -185,7 +192,8 @@ func TestFullDisk(t *testing.T) {
 	for err == nil && acknowledged < 100_000 {
 		batch := make([]value.Reading, 100)
 		for i := range batch {
-			batch[i] = value.Reading{Metric: "x", At: zero.Add(time.Duration(acknowledged+i) * time.Second), Value: value.OfNumber(float64(acknowledged + i))}
+			batch[i] = value.Reading{Metric: "x", At: zero.Add(time.Duration(acknowledged+i) * time.Second),
+				Value: value.OfNumber(float64(acknowledged + i))}
 		}
 		if err = put(s, "a", 0, batch...); err == nil {
 			acknowledged += len(batch)
@@ -227,7 +235,8 @@ func TestFullDiskIsSqueezed(t *testing.T) {
 				if above == 0 {
 					v = math.Round(200+20*v) / 10
 				}
-				batch[i] = value.Reading{Metric: []string{"must_temp", "density"}[i%2], At: zero.Add(time.Duration(n+i) * time.Second), Value: value.OfNumber(v)}
+				batch[i] = value.Reading{Metric: []string{"must_temp", "density"}[i%2],
+					At: zero.Add(time.Duration(n+i) * time.Second), Value: value.OfNumber(v)}
 			}
 			err := put(s, "a", 0, batch...)
 			if err == nil {
@@ -279,11 +288,13 @@ func TestFullDiskIsSqueezed(t *testing.T) {
 		}
 		lo, hi := zero.UnixMilli(), zero.AddDate(0, 0, 30).UnixMilli()
 		want := h.cells(lo, hi, 180_000, series.Every(900_000))
-		if got, err := s.Cells(t.Context(), "a", "density", zero, zero.AddDate(0, 0, 30), series.Every(900_000), 900_000); err != nil || !slices.Equal(got, want) {
+		if got, err := s.Cells(t.Context(), "a", "density", zero, zero.AddDate(0, 0, 30), series.Every(900_000),
+			900_000); err != nil || !slices.Equal(got, want) {
 			t.Errorf("the readings are summed up in %d cells, want %d, %v", len(got), len(want), err)
 		}
 		s.Close()
-		if c, err := store.Check(t.Context(), dir, false, nil); err != nil || len(c.Damage) > 0 || c.Readings != int64(n) {
+		if c, err := store.Check(t.Context(), dir, false, nil); err != nil || len(c.Damage) > 0 ||
+			c.Readings != int64(n) {
 			t.Errorf("the check finds %+v, %v", c, err)
 		}
 	}
@@ -299,7 +310,9 @@ func TestManyWritersShareCommits(t *testing.T) {
 		go func() {
 			defer wg.Done()
 			for i := range each {
-				if err := put(s, fmt.Sprintf("d%d", w), 0, value.Reading{Metric: "x", At: zero.Add(time.Duration(i) * time.Second), Value: value.OfNumber(float64(i))}); err != nil {
+				if err := put(s, fmt.Sprintf("d%d", w), 0,
+					value.Reading{Metric: "x", At: zero.Add(time.Duration(i) * time.Second),
+						Value: value.OfNumber(float64(i))}); err != nil {
 					t.Error(err)
 				}
 			}
@@ -331,7 +344,8 @@ func TestReadingsStopsWhenAsked(t *testing.T) {
 	s := open(t, t.TempDir(), store.Options{})
 	defer s.Close()
 	for i := range 10 {
-		if err := put(s, "a", 0, value.Reading{Metric: "x", At: zero.Add(time.Duration(i) * time.Second), Value: value.OfNumber(1)}); err != nil {
+		if err := put(s, "a", 0, value.Reading{Metric: "x", At: zero.Add(time.Duration(i) * time.Second),
+			Value: value.OfNumber(1)}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -346,7 +360,11 @@ func TestReadingsStopsWhenAsked(t *testing.T) {
 		t.Errorf("it gave %d and %v", n, err)
 	}
 	n = 0
-	if err := s.Readings(context.Background(), "a", "x", zero.Add(2*time.Second), zero.Add(5*time.Second), func(series.Point) error { n++; return nil }); err != nil || n != 3 {
+	if err := s.Readings(context.Background(), "a", "x", zero.Add(2*time.Second),
+		zero.Add(5*time.Second), func(series.Point) error {
+			n++
+			return nil
+		}); err != nil || n != 3 {
 		t.Errorf("[2 s, 5 s) has %d readings, %v; want 3", n, err)
 	}
 }
@@ -359,7 +377,8 @@ func BenchmarkAppendPacks(b *testing.B) {
 	b.ReportAllocs()
 	for b.Loop() {
 		for i := range batch {
-			batch[i] = value.Reading{Metric: "x", At: zero.Add(time.Duration(n) * time.Second), Value: value.OfNumber(float64(n))}
+			batch[i] = value.Reading{Metric: "x", At: zero.Add(time.Duration(n) * time.Second),
+				Value: value.OfNumber(float64(n))}
 			n++
 		}
 		if err := put(s, "a", 0, batch...); err != nil {

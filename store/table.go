@@ -59,12 +59,14 @@ func sure[Record, Row any](f func(Record) Row) func(Record) (Row, error) {
 }
 
 // stored reads every record of a kind.
-func stored[Record any, Key comparable, Row any](ctx context.Context, r *Records, k *kind[Record, Key, Row]) ([]Record, error) {
+func stored[Record any, Key comparable, Row any](ctx context.Context, r *Records,
+	k *kind[Record, Key, Row]) ([]Record, error) {
 	rows, err := all[Row](ctx, r)
 	return recordsOf(k, rows, err)
 }
 
-func recordsOf[Record any, Key comparable, Row any](k *kind[Record, Key, Row], rows []Row, err error) ([]Record, error) {
+func recordsOf[Record any, Key comparable, Row any](k *kind[Record, Key, Row], rows []Row,
+	err error) ([]Record, error) {
 	if err != nil {
 		return nil, err
 	}

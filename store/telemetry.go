@@ -124,8 +124,8 @@ func openTelemetry(path string, o Options) (*Telemetry, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &Telemetry{db: db, streams: map[int64]*stream{}, names: map[string]map[string]*stream{}, read: queries{db.read},
-		receipts: map[string]*recent{}, arrivals: map[string][]alarms.Arrival{}, done: make(chan struct{}), answers: make(chan answer, 4), emptied: time.Now(), opened: time.Now()}
+	t := &Telemetry{db: db, streams: map[int64]*stream{}, names: map[string]map[string]*stream{},
+		read: queries{db.read}, receipts: map[string]*recent{}, arrivals: map[string][]alarms.Arrival{}, done: make(chan struct{}), answers: make(chan answer, 4), emptied: time.Now(), opened: time.Now()}
 	if t.above = o.SealAbove; t.above <= 0 {
 		t.above = sealUsually
 	}
@@ -143,7 +143,8 @@ func openTelemetry(path string, o Options) (*Telemetry, error) {
 
 // load reads the series, the receipts, and what is not yet sealed back.
 func (t *Telemetry) load() error {
-	rows, err := t.read.rows(context.Background(), "SELECT id, device, metric, every, kept, sealed FROM series ORDER BY id")
+	rows, err := t.read.rows(context.Background(),
+		"SELECT id, device, metric, every, kept, sealed FROM series ORDER BY id")
 	if err != nil {
 		return err
 	}
@@ -284,7 +285,8 @@ func (t *Telemetry) Append(a ingest.Append) error {
 		return fault.New(fault.Stopping, "the service is stopping").Then("send again in a moment")
 	}
 	if t.rows+len(a.Readings) > maxQueued || t.stats.Unsealed.Load() > maxUnsealed {
-		return fault.New(fault.Overload, "more readings come in than the disk takes").Then("send again in a moment; nothing of this message was kept")
+		return fault.New(fault.Overload, "more readings come in than the disk takes").
+			Then("send again in a moment; nothing of this message was kept")
 	}
 	t.queue = append(t.queue, a)
 	t.rows += len(a.Readings)
@@ -505,7 +507,8 @@ func (q queries) row(ctx context.Context, s string, args ...any) *sql.Row {
 // transaction, which costs a tenth to a fifth of the rate (docs/decisions/0007):
 // these are prepared once, on the one connection that writes, and run on GORM's
 // transaction.
-var often = []string{insertRecord, deleteRecords, updateSealed, insertChunk, deleteChunk, chunkBefore, chunkBehind, insertRollups, deleteRollups, selectRollups}
+var often = []string{insertRecord, deleteRecords, updateSealed, insertChunk, deleteChunk, chunkBefore, chunkBehind,
+	insertRollups, deleteRollups, selectRollups}
 
 const (
 	insertRecord  = "INSERT INTO records (seq, data) VALUES (?, ?)"
@@ -689,7 +692,8 @@ func (t *Telemetry) addStream(added *[]*stream, a *ingest.Append, metric string)
 	if s.every <= 0 {
 		s.every = everyUsually.Milliseconds()
 	}
-	err := t.tx.row(context.Background(), "INSERT INTO series (device, metric, every) VALUES (?, ?, ?) RETURNING id", s.device, s.metric, s.every).Scan(&s.id)
+	err := t.tx.row(context.Background(), "INSERT INTO series (device, metric, every) VALUES (?, ?, ?) RETURNING id",
+		s.device, s.metric, s.every).Scan(&s.id)
 	if err != nil {
 		return nil, err
 	}

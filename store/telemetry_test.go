@@ -147,14 +147,16 @@ func compare(t *testing.T, rng *rand.Rand, s *store.Store, want map[string]histo
 			lo := first - 1000 + rng.Int64N(last-first+2000)
 			hi := lo + 1 + rng.Int64N(last-lo+2000)
 			var got []int64
-			if err := s.Readings(context.Background(), device, m, value.FromMillis(lo), value.FromMillis(hi), func(p series.Point) error {
-				at := p.At.UnixMilli()
-				if r := h[at]; r.Value != p.Value || r.Quality != p.Quality {
-					return fmt.Errorf("at %d %s holds %v %d, want %v %d", at, m, p.Value, p.Quality, r.Value, r.Quality)
-				}
-				got = append(got, at)
-				return nil
-			}); err != nil {
+			if err := s.Readings(context.Background(), device, m, value.FromMillis(lo),
+				value.FromMillis(hi), func(p series.Point) error {
+					at := p.At.UnixMilli()
+					if r := h[at]; r.Value != p.Value || r.Quality != p.Quality {
+						return fmt.Errorf("at %d %s holds %v %d, want %v %d", at, m, p.Value, p.Quality, r.Value,
+							r.Quality)
+					}
+					got = append(got, at)
+					return nil
+				}); err != nil {
 				t.Fatal(err)
 			}
 			a, _ := slices.BinarySearch(times, lo)
@@ -176,7 +178,8 @@ func compare(t *testing.T, rng *rand.Rand, s *store.Store, want map[string]histo
 			}
 			for _, step := range []int64{7 * 60_000, 15 * 60_000, 3600_000, 6 * 3600_000, 24 * 3600_000} {
 				grid := series.Every(step)
-				cells, err := s.Cells(context.Background(), device, m, value.FromMillis(lo), value.FromMillis(hi), grid, step)
+				cells, err := s.Cells(context.Background(), device, m, value.FromMillis(lo), value.FromMillis(hi), grid,
+					step)
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -188,8 +191,10 @@ func compare(t *testing.T, rng *rand.Rand, s *store.Store, want map[string]histo
 					g, w := cells[i], plain[i]
 					// Into a finer cell without a sample nothing holds, so a coarser one
 					// made of them may know of less.
-					if g.At != w.At || g.N != w.N || g.Min != w.Min || g.Max != w.Max || g.First != w.First || g.Last != w.Last ||
-						math.Abs(g.Sum-w.Sum) > 1e-6*math.Max(1, math.Abs(w.Sum)) || g.Held > w.Held || w.Held-g.Held > 180_000*(step/900_000+1) {
+					if g.At != w.At || g.N != w.N || g.Min != w.Min || g.Max != w.Max || g.First != w.First ||
+						g.Last != w.Last ||
+						math.Abs(g.Sum-w.Sum) > 1e-6*math.Max(1, math.Abs(w.Sum)) || g.Held > w.Held ||
+						w.Held-g.Held > 180_000*(step/900_000+1) {
 						t.Fatalf("%s by %d ms, cell %d of %d: %+v, want %+v", m, step, i, len(cells), g, w)
 					}
 					if g.Held == w.Held && math.Abs(g.Area-w.Area) > 1e-6*math.Max(1, math.Abs(w.Area)) {
@@ -218,7 +223,8 @@ func TestChunksStayWhole(t *testing.T) {
 		var batch []value.Reading
 		for m := range 1440 {
 			at := zero.Add(time.Duration(day*1440+m) * time.Minute)
-			batch = append(batch, value.Reading{Metric: "must_temp", At: at, Value: value.OfNumber(math.Round(200+20*math.Sin(float64(m)/100)) / 10)})
+			batch = append(batch, value.Reading{Metric: "must_temp", At: at,
+				Value: value.OfNumber(math.Round(200+20*math.Sin(float64(m)/100)) / 10)})
 		}
 		if err := put(s, "a", 0, batch...); err != nil {
 			t.Fatal(err)
@@ -229,7 +235,8 @@ func TestChunksStayWhole(t *testing.T) {
 	}
 	// One late reading an hour, sealed one by one.
 	for h := range 60 {
-		if err := put(s, "a", 0, value.Reading{Metric: "must_temp", At: zero.Add(time.Duration(h)*time.Hour + time.Second), Value: value.OfNumber(1)}); err != nil {
+		if err := put(s, "a", 0, value.Reading{Metric: "must_temp",
+			At: zero.Add(time.Duration(h)*time.Hour + time.Second), Value: value.OfNumber(1)}); err != nil {
 			t.Fatal(err)
 		}
 		s.Seal()
@@ -244,7 +251,8 @@ func TestChunksStayWhole(t *testing.T) {
 	}
 	defer db.Close()
 	var records, chunks, samples, bytes int
-	if err := db.QueryRow("SELECT (SELECT count(*) FROM records), count(*), sum(n), sum(length(data)) FROM chunks").Scan(&records, &chunks, &samples, &bytes); err != nil {
+	if err := db.QueryRow("SELECT (SELECT count(*) FROM records), count(*), sum(n), sum(length(data)) FROM chunks").
+		Scan(&records, &chunks, &samples, &bytes); err != nil {
 		t.Fatal(err)
 	}
 	if records != 0 || samples != 20*1440+60 || chunks > 64 || bytes > samples {
@@ -264,7 +272,8 @@ func TestChunksStayWhole(t *testing.T) {
 		}
 		xs, err := series.Decode(nil, data)
 		if err != nil || int64(len(xs)) != n || xs[n-1].At != till || xs[0].At <= before || key != 1<<39|xs[0].At/16 {
-			t.Errorf("the chunk %x says %d samples until %d, holds %d from %d, %v", key, n, till, len(xs), xs[0].At, err)
+			t.Errorf("the chunk %x says %d samples until %d, holds %d from %d, %v", key, n, till, len(xs), xs[0].At,
+				err)
 		}
 		before = till
 	}
@@ -275,7 +284,8 @@ func TestReceiptsOutliveTheirRecords(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir, store.Options{})
 	for i := range 100 {
-		if err := put(s, "a", int64(1000+i), value.Reading{Metric: "x", At: zero.Add(time.Duration(i) * time.Minute), Value: value.OfNumber(1)}); err != nil {
+		if err := put(s, "a", int64(1000+i), value.Reading{Metric: "x", At: zero.Add(time.Duration(i) * time.Minute),
+			Value: value.OfNumber(1)}); err != nil {
 			t.Fatal(err)
 		}
 		if i%30 == 29 {
@@ -334,10 +344,13 @@ func TestSealingWhileReading(t *testing.T) {
 	for i := range 300 {
 		var batch []value.Reading
 		for k := range 50 {
-			batch = append(batch, value.Reading{Metric: "x", At: zero.Add(time.Duration(i*50+k) * time.Second), Value: value.OfNumber(float64(k))})
+			batch = append(batch, value.Reading{Metric: "x", At: zero.Add(time.Duration(i*50+k) * time.Second),
+				Value: value.OfNumber(float64(k))})
 		}
 		done := make(chan error, 1)
-		if err := s.Append(ingest.Append{Device: "a", Readings: batch, Done: func(err error) { done <- err }}); err != nil {
+		if err := s.Append(ingest.Append{Device: "a", Readings: batch, Done: func(err error) {
+			done <- err
+		}}); err != nil {
 			t.Fatal(err)
 		}
 		if err := <-done; err != nil {
@@ -365,7 +378,8 @@ func TestWhatIsSealedIsNotTakenUpAgain(t *testing.T) {
 	readings := func(from int) {
 		for n := from; n < from+each; n++ {
 			for d := range devices {
-				r := value.Reading{Metric: "must_temp", At: zero.Add(time.Duration(n) * time.Minute), Value: value.OfNumber(float64(n))}
+				r := value.Reading{Metric: "must_temp", At: zero.Add(time.Duration(n) * time.Minute),
+					Value: value.OfNumber(float64(n))}
 				if err := put(s, fmt.Sprintf("tank-fennimore-%d", d), 0, r); err != nil {
 					t.Fatal(err)
 				}

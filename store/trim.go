@@ -54,12 +54,14 @@ func (t *Telemetry) trim(s *stream, c retention.Cut) (gone, kept int64, err erro
 	first, last := keys(s.id)
 	if !c.Readings.IsZero() {
 		at := c.Readings.UnixMilli()
-		if err := t.tx.row(context.Background(), "SELECT coalesce(sum(n), 0) FROM chunks WHERE key >= ? AND key <= ? AND till < ?",
+		if err := t.tx.row(context.Background(),
+			"SELECT coalesce(sum(n), 0) FROM chunks WHERE key >= ? AND key <= ? AND till < ?",
 			first, chunkKey(s.id, at), at).Scan(&gone); err != nil {
 			return 0, 0, err
 		}
 		if gone > 0 {
-			if err := t.exec("DELETE FROM chunks WHERE key >= ? AND key <= ? AND till < ?", first, chunkKey(s.id, at), at); err != nil {
+			if err := t.exec("DELETE FROM chunks WHERE key >= ? AND key <= ? AND till < ?", first, chunkKey(s.id, at),
+				at); err != nil {
 				return 0, 0, err
 			}
 			kept = at
@@ -77,7 +79,8 @@ func (t *Telemetry) trim(s *stream, c retention.Cut) (gone, kept int64, err erro
 	}
 	if !c.Rollups.IsZero() {
 		for level := range series.Levels {
-			if err := t.exec("DELETE FROM rollups WHERE key >= ? AND key < ?", blockKey(s.id, level, 0), blockKey(s.id, level, c.Rollups.UnixMilli())); err != nil {
+			if err := t.exec("DELETE FROM rollups WHERE key >= ? AND key < ?", blockKey(s.id, level, 0),
+				blockKey(s.id, level, c.Rollups.UnixMilli())); err != nil {
 				return 0, 0, fmt.Errorf("throwing roll-ups away: %w", err)
 			}
 		}

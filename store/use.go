@@ -40,7 +40,8 @@ func (s *Store) Use(ctx context.Context) (Use, error) {
 	t := s.Telemetry
 	var u Use
 	var page, pages, free, most int64
-	for q, to := range map[string]*int64{"PRAGMA page_size": &page, "PRAGMA page_count": &pages, "PRAGMA freelist_count": &free, "PRAGMA max_page_count": &most} {
+	for q, to := range map[string]*int64{"PRAGMA page_size": &page, "PRAGMA page_count": &pages,
+		"PRAGMA freelist_count": &free, "PRAGMA max_page_count": &most} {
 		if err := t.read.row(ctx, q).Scan(to); err != nil {
 			return u, translate(err)
 		}
@@ -71,7 +72,8 @@ func (s *Store) Use(ctx context.Context) (Use, error) {
 	}
 	var size, count int64
 	records := queries{s.Records.db.read}
-	if records.row(ctx, "PRAGMA page_size").Scan(&size) == nil && records.row(ctx, "PRAGMA page_count").Scan(&count) == nil {
+	if records.row(ctx, "PRAGMA page_size").Scan(&size) == nil &&
+		records.row(ctx, "PRAGMA page_count").Scan(&count) == nil {
 		u.FolderBytes = size * count
 	}
 	return u, t.seriesUse(ctx, &u)
@@ -81,7 +83,8 @@ func (s *Store) Use(ctx context.Context) (Use, error) {
 func (t *Telemetry) seriesUse(ctx context.Context, u *Use) error {
 	first, last := map[int64]int64{}, map[int64]int64{}
 	use := map[int64]*SeriesUse{}
-	rows, err := t.read.rows(ctx, "SELECT key >> 39, count(*), sum(n), sum(length(data)), min(key) & 549755813887, max(till) FROM chunks GROUP BY key >> 39")
+	rows, err := t.read.rows(ctx,
+		"SELECT key >> 39, count(*), sum(n), sum(length(data)), min(key) & 549755813887, max(till) FROM chunks GROUP BY key >> 39")
 	if err != nil {
 		return translate(err)
 	}

@@ -37,7 +37,8 @@ func TestLargeFleetInTheConsole(t *testing.T) {
 				site = "Saltmarsh"
 			}
 			o, err := s.Client.CreateDevice(context.Background(),
-				client.NewDevice{ID: fmt.Sprintf("tank-%04d", i), Model: "tank-probe", Labels: map[string]string{"site": site}})
+				client.NewDevice{ID: fmt.Sprintf("tank-%04d", i), Model: "tank-probe",
+					Labels: map[string]string{"site": site}})
 			tokens[i] = o.Token
 			return err
 		})
@@ -49,7 +50,8 @@ func TestLargeFleetInTheConsole(t *testing.T) {
 		if i == sound-1 {
 			temp = 45
 		}
-		req, err := http.NewRequest(http.MethodPost, "http://"+s.HTTP+"/device/v1/readings", strings.NewReader(fmt.Sprintf(`{"must_temp":%g}`, temp)))
+		req, err := http.NewRequest(http.MethodPost, "http://"+s.HTTP+"/device/v1/readings",
+			strings.NewReader(fmt.Sprintf(`{"must_temp":%g}`, temp)))
 		ok(t, err)
 		req.Header.Set("Authorization", "Bearer "+tokens[i])
 		req.Header.Set("Content-Type", "application/json")
@@ -73,7 +75,8 @@ func TestLargeFleetInTheConsole(t *testing.T) {
 	// By keyboard: the sound ones of the group are drawn, the URL says so, and the
 	// page that is opened by that URL draws them too.
 	const button = `section[aria-label=Vessels] button[aria-expanded]`
-	ok(t, p.Wait(`(document.querySelector("`+button+`").focus(), document.activeElement.matches("`+button+`"))`, 5*time.Second))
+	ok(t, p.Wait(`(document.querySelector("`+button+`").focus(), document.activeElement.matches("`+button+`"))`,
+		5*time.Second))
 	ok(t, p.Keys("Enter"))
 	drawn := `document.querySelectorAll("section[aria-label=Vessels] li").length === ` + fmt.Sprint(sound)
 	ok(t, p.Wait(drawn, 5*time.Second))
@@ -81,7 +84,8 @@ func TestLargeFleetInTheConsole(t *testing.T) {
 	ok(t, p.Go(s.Console+"/?open=Saltmarsh"))
 	ok(t, p.Wait(drawn, 20*time.Second))
 	ok(t, p.Click(button))
-	ok(t, p.Wait(fmt.Sprintf(`document.querySelectorAll("section[aria-label=Vessels] li").length === %d`, few), 5*time.Second))
+	ok(t, p.Wait(fmt.Sprintf(`document.querySelectorAll("section[aria-label=Vessels] li").length === %d`, few),
+		5*time.Second))
 	// One kind of health alone is drawn one by one, as far as one can look at it.
 	ok(t, p.Go(s.Console+"/?health=awaited"))
 	ok(t, p.WaitText("and 560 more", 20*time.Second))

@@ -47,7 +47,8 @@ func TestModelsInTheConsole(t *testing.T) {
 
 	t.Run("a model reads like documentation", func(t *testing.T) {
 		ok(t, p.Go(s.Console+"/models/tank-probe"))
-		for _, says := range []string{"Must temperature", "set.tank_depth - ullage", "kept by the service", "reference_cm, a number from 0 to 400 cm", "must_too_warm"} {
+		for _, says := range []string{"Must temperature", "set.tank_depth - ullage", "kept by the service",
+			"reference_cm, a number from 0 to 400 cm", "must_too_warm"} {
 			ok(t, p.WaitText(says, within))
 		}
 		ok(t, p.Go(s.Console+"/models/vat-probe"))
@@ -62,7 +63,8 @@ func TestModelsInTheConsole(t *testing.T) {
 		ok(t, p.WaitText("1 mistake", within))
 		ok(t, p.WaitText("furlong", within))
 		ok(t, p.Wait(`document.querySelector(".cm-lintRange-error")?.innerText === '"g/furlong"'`, within))
-		if may, err := browser.Eval[bool](p, `[...document.querySelectorAll("button")].find((b) => b.innerText === "Publish").disabled`); err != nil || !may {
+		if may, err := browser.Eval[bool](p,
+			`[...document.querySelectorAll("button")].find((b) => b.innerText === "Publish").disabled`); err != nil || !may {
 			t.Errorf("a model with a mistake may be published, %v", err)
 		}
 		ok(t, p.Click(`ul[aria-label=Findings] button`))
@@ -74,7 +76,8 @@ func TestModelsInTheConsole(t *testing.T) {
 		ok(t, p.WaitText("This is 1.2.0 as it is published", within))
 		put(`"ullage:decimals": 1,`, `"ullage:decimals": 1, `)
 		ok(t, p.Insert(`"ullage:ret`))
-		ok(t, p.Wait(`document.querySelector(".cm-tooltip-autocomplete")?.innerText.includes("ullage:retention")`, within))
+		ok(t, p.Wait(`document.querySelector(".cm-tooltip-autocomplete")?.innerText.includes("ullage:retention")`,
+			within))
 		time.Sleep(200 * time.Millisecond) // the list takes no key in its first moment
 		ok(t, p.Keys("Enter"))
 		ok(t, p.Wait(`document.querySelector(".cm-content").innerText.includes('"ullage:retention": ')`, within))
@@ -119,7 +122,8 @@ func TestModelsInTheConsole(t *testing.T) {
 		ok(t, p.WaitText("Move 2 devices", within))
 		ok(t, p.ClickText("Move 2 devices"))
 		ok(t, p.WaitText("2 devices moved to tank-probe 1.3.0", within))
-		if m, err := s.Client.Model(t.Context(), "tank-probe"); err != nil || m.Versions[0].Devices != 2 || m.Versions[1].Devices != 16 {
+		if m, err := s.Client.Model(t.Context(), "tank-probe"); err != nil || m.Versions[0].Devices != 2 ||
+			m.Versions[1].Devices != 16 {
 			t.Errorf("the versions are %+v, %v", m.Versions, err)
 		}
 		ok(t, p.WaitText("Undo", within))

@@ -43,7 +43,8 @@ func TestSitesRulesAndJournal(t *testing.T) {
 		ok(t, p.WaitText("6 sites", within))
 		ok(t, p.ClickText("Devices"))
 		ok(t, p.Wait(param("sort", "devices"), within))
-		ok(t, p.Wait(`[...document.querySelectorAll("thead button")].some((b) => b.innerText.trim() === "Devices ↑")`, within))
+		ok(t, p.Wait(`[...document.querySelectorAll("thead button")].some((b) => b.innerText.trim() === "Devices ↑")`,
+			within))
 		ok(t, p.ClickText("Devices ↑"))
 		ok(t, p.Wait(`document.querySelector("tbody tr td").innerText === "Fennimore"`, within))
 		ok(t, p.Type("input[role=combobox]", `zone == "UTC"`))
@@ -64,7 +65,8 @@ func TestSitesRulesAndJournal(t *testing.T) {
 		ok(t, p.Keys("ArrowDown", "ArrowDown"))
 		ok(t, p.Wait(`document.activeElement.innerText === "Fennimore"`, within))
 		ok(t, p.Keys("Enter"))
-		ok(t, p.Wait(`location.pathname === "/sites/Fennimore" && document.querySelector("main img")?.naturalWidth > 0`, within))
+		ok(t, p.Wait(`location.pathname === "/sites/Fennimore" && document.querySelector("main img")?.naturalWidth > 0`,
+			within))
 		ok(t, p.WaitText("12 devices", within))
 		_, err = browser.Eval[any](p, `history.back()`)
 		ok(t, err)
@@ -162,7 +164,8 @@ func TestSitesRulesAndJournal(t *testing.T) {
 		ok(t, p.WaitText("right; not saved yet", within))
 		ok(t, p.ClickText("Put in force"))
 		ok(t, p.Wait(`document.querySelector("main [role=status]").innerText === "in force"`, within))
-		if out := cli(t, s, "rule", "show", "must_too_warm"); !strings.Contains(out, "must_temp + 3") || !strings.Contains(out, "deadband: 3") {
+		if out := cli(t, s, "rule", "show", "must_too_warm"); !strings.Contains(out, "must_temp + 3") ||
+			!strings.Contains(out, "deadband: 3") {
 			t.Errorf("in force is %s", out)
 		}
 		// What nobody is writing in follows; what is removed under a text can be made again.
@@ -199,7 +202,8 @@ func TestSitesRulesAndJournal(t *testing.T) {
 		ok(t, p.Insert("/"))
 		ok(t, p.Wait(`document.querySelector("[cmdk-input]")`, within))
 		ok(t, p.Insert("document alarm rules"))
-		ok(t, p.Wait(`document.querySelector("[cmdk-item][aria-selected=true]")?.innerText.includes("Alarm rules")`, within))
+		ok(t, p.Wait(`document.querySelector("[cmdk-item][aria-selected=true]")?.innerText.includes("Alarm rules")`,
+			within))
 		ok(t, p.Keys("Enter"))
 		ok(t, p.Wait(`location.pathname === "/documents/rules" && document.querySelector("article h1")?.innerText === "Alarm rules"`, within))
 		ok(t, p.ClickText("expressions"))
@@ -210,10 +214,12 @@ func TestSitesRulesAndJournal(t *testing.T) {
 	t.Run("a page that fails comes back by itself", func(t *testing.T) {
 		ok(t, p.Go(s.Console+"/sites"))
 		ok(t, p.Wait(rows(6), within))
-		_, err := browser.Eval[any](p, `(() => { window.kept = Date.prototype.toLocaleDateString; Date.prototype.toLocaleDateString = () => { throw new Error("broken for the test"); }; })()`)
+		_, err := browser.Eval[any](p,
+			`(() => { window.kept = Date.prototype.toLocaleDateString; Date.prototype.toLocaleDateString = () => { throw new Error("broken for the test"); }; })()`)
 		ok(t, err)
 		ok(t, p.ClickText("engineer"))
-		_, err = browser.Eval[any](p, `(history.pushState({}, "", "/journal"), dispatchEvent(new PopStateEvent("popstate")))`)
+		_, err = browser.Eval[any](p,
+			`(history.pushState({}, "", "/journal"), dispatchEvent(new PopStateEvent("popstate")))`)
 		ok(t, err)
 		ok(t, p.WaitText("This page has failed", within))
 		_, err = browser.Eval[any](p, `(() => { Date.prototype.toLocaleDateString = window.kept; })()`)
@@ -269,7 +275,8 @@ func TestOnboardingInTheConsole(t *testing.T) {
 	ok(t, p.Type("#join-hub", "hub-fennimore"))
 	ok(t, p.ClickText("Onboard it"))
 	ok(t, p.WaitText("tank-fennimore-08 is onboarded", within))
-	command, err := browser.Eval[string](p, `[...document.querySelectorAll("code")].map((c) => c.innerText).find((c) => c.startsWith("curl"))`)
+	command, err := browser.Eval[string](p,
+		`[...document.querySelectorAll("code")].map((c) => c.innerText).find((c) => c.startsWith("curl"))`)
 	ok(t, err)
 	if out, err := exec.Command("sh", "-c", command).CombinedOutput(); err != nil || !strings.Contains(string(out), "kept") {
 		t.Fatalf("%s gives %s, %v", command, out, err)
@@ -325,7 +332,8 @@ func TestOnboardingInTheConsole(t *testing.T) {
 		ok(t, p.Wait(`!document.querySelector("h1 + p").innerText.startsWith("suspended")`, within))
 		menu("Retire")
 		ok(t, p.Wait(`document.querySelector("#retire-id")`, within))
-		disabled, err := browser.Eval[bool](p, `[...document.querySelectorAll("button")].find((b) => b.innerText === "Retire it").disabled`)
+		disabled, err := browser.Eval[bool](p,
+			`[...document.querySelectorAll("button")].find((b) => b.innerText === "Retire it").disabled`)
 		if err != nil || !disabled {
 			t.Errorf("it can be retired without a word, %v", err)
 		}
@@ -342,7 +350,8 @@ func TestPageCodeIsLight(t *testing.T) {
 	p := open(t, s, "/")
 	ok(t, p.SignIn("engineer", service.Password))
 	ok(t, p.WaitText("No device is onboarded yet", 10*time.Second))
-	kB, err := browser.Eval[float64](p, `performance.getEntriesByType("resource").filter((r) => /\.(js|css)$/.test(new URL(r.name).pathname)).reduce((n, r) => n + r.encodedBodySize, 0) / 1000`)
+	kB, err := browser.Eval[float64](p,
+		`performance.getEntriesByType("resource").filter((r) => /\.(js|css)$/.test(new URL(r.name).pathname)).reduce((n, r) => n + r.encodedBodySize, 0) / 1000`)
 	ok(t, err)
 	t.Logf("%.0f kB of code", kB)
 	if kB < 20 || kB > 250 {

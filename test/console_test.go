@@ -66,7 +66,10 @@ func fleet(t testing.TB) *service.Service {
 	live := exec.Command(service.Binary(), "sim", "--credentials", creds, "--for", "3min")
 	ok(t, live.Start())
 	t.Cleanup(func() { live.Process.Signal(os.Interrupt); live.Wait() })
-	until(t, "devices are connected", func() bool { v, err := s.Client.Service(t.Context()); return err == nil && v.Connected >= 38 })
+	until(t, "devices are connected", func() bool {
+		v, err := s.Client.Service(t.Context())
+		return err == nil && v.Connected >= 38
+	})
 	return s
 }
 
@@ -87,7 +90,8 @@ func TestConsole(t *testing.T) {
 		ok(t, p.Wait(`document.querySelectorAll('section[aria-label=Vessels] li').length === 48`, 10*time.Second))
 		ok(t, p.WaitText("48 devices at 6 sites", 5*time.Second))
 		ok(t, p.WaitText("Least headspace", 5*time.Second))
-		ok(t, p.Go(s.Console+"/?view=list&sort=-id&where="+url.QueryEscape(`label.site == "Fennimore" and device.model == "tank-probe"`)))
+		ok(t, p.Go(s.Console+"/?view=list&sort=-id&where="+
+			url.QueryEscape(`label.site == "Fennimore" and device.model == "tank-probe"`)))
 		ok(t, p.Wait(`document.querySelectorAll('tbody tr').length === 7`, 10*time.Second))
 		first, err := browser.Eval[string](p, `document.querySelector("tbody tr td").innerText`)
 		if err != nil || first != "tank-fennimore-07" {
@@ -100,10 +104,12 @@ func TestConsole(t *testing.T) {
 	})
 
 	t.Run("a list shows the columns that are chosen", func(t *testing.T) {
-		ok(t, p.Go(s.Console+"/?view=list&cols=site,must_temp,label.stage&sort=-must_temp&where="+url.QueryEscape(`has(must_temp)`)))
+		ok(t, p.Go(s.Console+"/?view=list&cols=site,must_temp,label.stage&sort=-must_temp&where="+
+			url.QueryEscape(`has(must_temp)`)))
 		ok(t, p.Wait(`[...document.querySelectorAll("thead th")].map((h) => h.innerText.trim()).join() === "Device,Site,must temp ↓,stage"`, 10*time.Second))
 		ok(t, p.Wait(`document.querySelector("tbody tr")?.cells[2].innerText.includes("°C")`, 5*time.Second))
-		cells, err := browser.Eval[[]string](p, `[...document.querySelectorAll("tbody tr")].map((r) => r.cells[2].innerText)`)
+		cells, err := browser.Eval[[]string](p,
+			`[...document.querySelectorAll("tbody tr")].map((r) => r.cells[2].innerText)`)
 		if err != nil || len(cells) < 5 || !strings.HasSuffix(cells[0], "°C") {
 			t.Errorf("the temperatures are %q, %v", cells, err)
 		}
@@ -131,7 +137,8 @@ func TestConsole(t *testing.T) {
 		ok(t, p.Wait(listed(48), 10*time.Second))
 		// A word finds the condition that is meant; down and enter take it over.
 		ok(t, p.Type(box, "kilns"))
-		ok(t, p.Wait(`document.querySelector("[role=option]")?.innerText.includes('label.site == "Kilnside"')`, 5*time.Second))
+		ok(t, p.Wait(`document.querySelector("[role=option]")?.innerText.includes('label.site == "Kilnside"')`,
+			5*time.Second))
 		ok(t, p.Keys("ArrowDown", "Enter"))
 		ok(t, p.Wait(field(`label.site == "Kilnside"`), 5*time.Second))
 		ok(t, p.Wait(listed(7), 5*time.Second))
@@ -173,7 +180,8 @@ func TestConsole(t *testing.T) {
 	t.Run("the other lists take the same filter", func(t *testing.T) {
 		ok(t, p.Go(s.Console+"/traffic?where="+url.QueryEscape(`label.site == "Kilnside"`)))
 		ok(t, p.Wait(`document.querySelectorAll("ol li").length > 3`, 10*time.Second))
-		if others, err := browser.Eval[int](p, `[...document.querySelectorAll("ol li button")].filter((b) => !b.innerText.includes("kilnside")).length`); err != nil || others != 0 {
+		if others, err := browser.Eval[int](p,
+			`[...document.querySelectorAll("ol li button")].filter((b) => !b.innerText.includes("kilnside")).length`); err != nil || others != 0 {
 			t.Errorf("%d messages of other sites, %v", others, err)
 		}
 		ok(t, p.Go(s.Console+"/alarms?where="+url.QueryEscape(`device.id == "nobody"`)))
@@ -257,7 +265,8 @@ func TestConsole(t *testing.T) {
 		ok(t, p.Wait(`document.querySelectorAll("[data-metric] canvas").length === 7`, 15*time.Second))
 		span := func() (width float64) {
 			t.Helper()
-			w, err := browser.Eval[float64](p, `(([a, b]) => (Date.parse(b) - Date.parse(a)) / 60000)(new URLSearchParams(location.search).get("span").split(".."))`)
+			w, err := browser.Eval[float64](p,
+				`(([a, b]) => (Date.parse(b) - Date.parse(a)) / 60000)(new URLSearchParams(location.search).get("span").split(".."))`)
 			ok(t, err)
 			return w
 		}
@@ -280,7 +289,8 @@ func TestConsole(t *testing.T) {
 		ok(t, p.Wait(`document.querySelectorAll("[data-metric] canvas").length === 7`, 15*time.Second))
 		ok(t, p.Go(s.Console+"/devices/tank-fennimore-07/history?span=1h&with=tank-fennimore-03&hide=rssi,battery"))
 		ok(t, p.Wait(`document.querySelectorAll("[data-metric] canvas").length === 5 && document.querySelector("[data-metric]").innerText.includes("tank-fennimore-03")`, 15*time.Second))
-		rows, err := browser.Eval[float64](p, `fetch(document.querySelector("a[download]").href).then((r) => r.text()).then((t) => t.trim().split("\n").length)`)
+		rows, err := browser.Eval[float64](p,
+			`fetch(document.querySelector("a[download]").href).then((r) => r.text()).then((t) => t.trim().split("\n").length)`)
 		if err != nil || rows < 5*60 {
 			t.Errorf("the export of an hour has %v rows, %v", rows, err)
 		}
@@ -296,7 +306,8 @@ func TestConsole(t *testing.T) {
 		ok(t, p.Wait(`document.querySelectorAll("[data-line]").length > 0`, 15*time.Second))
 		ok(t, p.Type("input[aria-label=Metric]", "co2"))
 		ok(t, p.Wait(`document.querySelectorAll("[data-line]").length === 10 && document.querySelector("figure canvas")`, 15*time.Second))
-		ok(t, p.Go(s.Console+"/query?metric=co2&group_by=site&then=max&span=1h&where="+url.QueryEscape(`label.site in ("Kilnside", "Fennimore")`)))
+		ok(t, p.Go(s.Console+"/query?metric=co2&group_by=site&then=max&span=1h&where="+
+			url.QueryEscape(`label.site in ("Kilnside", "Fennimore")`)))
 		ok(t, p.Wait(`document.querySelectorAll("[data-line]").length === 2 && document.querySelector("[data-line=Kilnside]").innerText.includes("3 devices")`, 15*time.Second))
 		ok(t, p.Go(s.Console+"/query?metric=co3"))
 		ok(t, p.WaitText("No device has reported co3", 15*time.Second))
@@ -320,14 +331,17 @@ func TestConsole(t *testing.T) {
 		ok(t, p.Go(s.Console+"/"))
 		ok(t, p.Wait(`document.querySelector("header button[aria-haspopup]")`, 10*time.Second))
 		ok(t, p.Click("header button[aria-haspopup]"))
-		ok(t, p.Wait(`[...document.querySelectorAll("[role=menuitem]")].find((x) => x.innerText === "Service")`, 5*time.Second))
-		ok(t, p.Keys("ArrowDown", "ArrowDown", "ArrowDown", "ArrowDown", "ArrowDown", "ArrowDown", "ArrowDown", "Enter"))
+		ok(t, p.Wait(`[...document.querySelectorAll("[role=menuitem]")].find((x) => x.innerText === "Service")`,
+			5*time.Second))
+		ok(t, p.Keys("ArrowDown", "ArrowDown", "ArrowDown", "ArrowDown", "ArrowDown", "ArrowDown", "ArrowDown",
+			"Enter"))
 		ok(t, p.Wait(`location.pathname === "/service"`, 5*time.Second))
 		ok(t, p.WaitText("Room on the disk", 10*time.Second))
 		ok(t, p.WaitText("Nothing is sealed yet", 10*time.Second))
 		ok(t, p.ClickText("By device"))
 		ok(t, p.Wait(`location.search === "?by=device"`, 5*time.Second))
-		head, err := browser.Eval[string](p, `fetch(document.querySelector("a[download]").href).then((r) => r.text().then((b) => r.headers.get("content-type") + " " + (b.length > 20000) + " " + b.includes("telemetry.db")))`)
+		head, err := browser.Eval[string](p,
+			`fetch(document.querySelector("a[download]").href).then((r) => r.text().then((b) => r.headers.get("content-type") + " " + (b.length > 20000) + " " + b.includes("telemetry.db")))`)
 		if err != nil || head != "application/x-tar true true" {
 			t.Errorf("the backup is %q, %v", head, err)
 		}
@@ -335,7 +349,8 @@ func TestConsole(t *testing.T) {
 
 	t.Run("an alarm rises, is acknowledged and goes", func(t *testing.T) {
 		ok(t, p.Go(s.Console+"/alarms"))
-		o, err := s.Client.CreateDevice(t.Context(), client.NewDevice{ID: "air-kilnside-9", Model: "cellar-air", Labels: map[string]string{"site": "Kilnside", "row": "press hall"}})
+		o, err := s.Client.CreateDevice(t.Context(), client.NewDevice{ID: "air-kilnside-9", Model: "cellar-air",
+			Labels: map[string]string{"site": "Kilnside", "row": "press hall"}})
 		ok(t, err)
 		send := func(co2 int) {
 			command := fmt.Sprintf(`curl -sS -H 'Authorization: Bearer %s' -d '{"co2":%d}' http://%s/device/v1/readings`, o.Token, co2, s.HTTP)
@@ -352,7 +367,8 @@ func TestConsole(t *testing.T) {
 	t.Run("the traffic shows what passes and what was refused", func(t *testing.T) {
 		ok(t, p.Go(s.Console+"/traffic?refused=yes"))
 		ok(t, p.WaitText("Nothing was refused", 10*time.Second))
-		command := fmt.Sprintf(`curl -sS -H 'Authorization: Bearer nonsense' -d '{}' http://%s/device/v1/readings`, s.HTTP)
+		command := fmt.Sprintf(`curl -sS -H 'Authorization: Bearer nonsense' -d '{}' http://%s/device/v1/readings`,
+			s.HTTP)
 		if out, err := shell(t, command); err != nil || !strings.Contains(out, "not authorised, ref ") {
 			t.Fatalf("curl: %v %s", err, out)
 		}
@@ -456,12 +472,14 @@ func TestNarrowAndWide(t *testing.T) {
 	ok(t, p.SignIn("engineer", service.Password))
 	for _, size := range [][2]int64{{390, 844}, {1280, 800}, {3840, 2160}} {
 		ok(t, p.Size(size[0], size[1]))
-		for _, path := range []string{"/", "/devices/tank-fennimore-07", "/alarms", "/traffic", "/models", "/models/tank-probe", "/models/tank-probe/edit", "/devices/tank-fennimore-07/history", "/query?metric=co2", "/service",
+		for _, path := range []string{"/", "/devices/tank-fennimore-07", "/alarms", "/traffic", "/models",
+			"/models/tank-probe", "/models/tank-probe/edit", "/devices/tank-fennimore-07/history", "/query?metric=co2", "/service",
 			"/sites", "/sites/High Orchard", "/rules", "/rules/cellar_silent", "/journal", "/documents/devices", "/join"} {
 			ok(t, p.Go(s.Console+path))
 			ok(t, p.Wait(`document.querySelector("h1")`, 10*time.Second))
 			time.Sleep(300 * time.Millisecond)
-			over, err := browser.Eval[int](p, `document.documentElement.scrollWidth - document.documentElement.clientWidth`)
+			over, err := browser.Eval[int](p,
+				`document.documentElement.scrollWidth - document.documentElement.clientWidth`)
 			if err != nil || over > 1 {
 				t.Errorf("%s at %d px is %d px too wide, %v", path, size[0], over, err)
 			}

@@ -61,7 +61,8 @@ func TestKilledUnderLoad(t *testing.T) {
 							return
 						default:
 						}
-						req, _ := http.NewRequest("POST", "http://"+s.HTTP+"/device/v1/readings", bytes.NewReader([]byte(body(n))))
+						req, _ := http.NewRequest("POST", "http://"+s.HTTP+"/device/v1/readings",
+							bytes.NewReader([]byte(body(n))))
 						req.Header.Set("Authorization", "Bearer "+token)
 						resp, err := http.DefaultClient.Do(req)
 						if err != nil {
@@ -72,7 +73,8 @@ func TestKilledUnderLoad(t *testing.T) {
 						}
 					}
 				}
-				c := mqtt3.NewClient(mqtt3.NewClientOptions().AddBroker("tcp://" + s.MQTT).SetClientID(id).SetUsername(id).SetPassword(token).SetAutoReconnect(false))
+				c := mqtt3.NewClient(mqtt3.NewClientOptions().AddBroker("tcp://" + s.MQTT).SetClientID(id).
+					SetUsername(id).SetPassword(token).SetAutoReconnect(false))
 				if tok := c.Connect(); !tok.WaitTimeout(10*time.Second) || tok.Error() != nil {
 					return
 				}
@@ -110,7 +112,8 @@ func TestKilledUnderLoad(t *testing.T) {
 		}
 		sum = 0
 		for id, ns := range acknowledged {
-			got, err := s.Client.Readings(t.Context(), id, "ullage", client.Span{From: base, To: base.Add(48 * time.Hour)}, 50000)
+			got, err := s.Client.Readings(t.Context(), id, "ullage",
+				client.Span{From: base, To: base.Add(48 * time.Hour)}, 50000)
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -19,7 +19,8 @@ import (
 func TestFullDiskRecovers(t *testing.T) {
 	disk := t.TempDir()
 	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=24m", "tmpfs", disk).CombinedOutput(); err != nil {
-		t.Skipf("a small disk cannot be mounted here (%s); the store's own tests fill a bounded file instead", strings.TrimSpace(string(out)))
+		t.Skipf("a small disk cannot be mounted here (%s); the store's own tests fill a bounded file instead",
+			strings.TrimSpace(string(out)))
 	}
 	t.Cleanup(func() { exec.Command("umount", disk).Run() })
 	s, err := service.Start(filepath.Join(disk, "data"), "--device-rate", "0")
@@ -33,7 +34,8 @@ func TestFullDiskRecovers(t *testing.T) {
 	send := func() (status, answer string) {
 		var parts []string
 		for i := range 250 {
-			parts = append(parts, fmt.Sprintf(`{"at":%q,"battery":2.6,"ullage":20,"pressure":101.5,"cask_temp":12}`, base.Add(time.Duration(n*250+i)*time.Second).Format(time.RFC3339)))
+			parts = append(parts, fmt.Sprintf(`{"at":%q,"battery":2.6,"ullage":20,"pressure":101.5,"cask_temp":12}`,
+				base.Add(time.Duration(n*250+i)*time.Second).Format(time.RFC3339)))
 		}
 		file := filepath.Join(t.TempDir(), "body.json")
 		ok(t, os.WriteFile(file, []byte("["+strings.Join(parts, ",")+"]"), 0o600))
@@ -54,7 +56,8 @@ func TestFullDiskRecovers(t *testing.T) {
 			break
 		}
 	}
-	if status != "507" || !strings.Contains(answer, "the disk is full") || !strings.Contains(answer, "send them again by themselves") {
+	if status != "507" || !strings.Contains(answer, "the disk is full") ||
+		!strings.Contains(answer, "send them again by themselves") {
 		t.Fatalf("on a full disk: %s %s", status, answer)
 	}
 	acknowledged := n * 250
@@ -62,7 +65,8 @@ func TestFullDiskRecovers(t *testing.T) {
 	if status, answer = send(); status != "200" {
 		t.Errorf("with room again: %s %s", status, answer)
 	}
-	rs, err := s.Client.Readings(t.Context(), "bung-saltmarsh-112", "battery", client.Span{From: base, To: time.Now()}, 50000)
+	rs, err := s.Client.Readings(t.Context(), "bung-saltmarsh-112", "battery", client.Span{From: base, To: time.Now()},
+		50000)
 	if err != nil || len(rs.Readings) != acknowledged+250 {
 		t.Errorf("%d readings are there, %v; %d were acknowledged", len(rs.Readings), err, acknowledged+250)
 	}

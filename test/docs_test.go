@@ -112,8 +112,10 @@ func TestExpressionDocs(t *testing.T) {
 		}
 	}
 	for i, x := range expr.Examples {
-		where := map[expr.Purpose]string{expr.ForFilter: "filter", expr.ForRule: "rule", expr.ForGroup: "rule with each"}[x.Purpose]
-		fmt.Fprintf(&examples, "\n%d. %s (%s)\n\n   ```\n   %s\n   ```\n\n   %s\n", i+1, x.Task, where, x.Source, x.Says)
+		where := map[expr.Purpose]string{expr.ForFilter: "filter", expr.ForRule: "rule",
+			expr.ForGroup: "rule with each"}[x.Purpose]
+		fmt.Fprintf(&examples, "\n%d. %s (%s)\n\n   ```\n   %s\n   ```\n\n   %s\n", i+1, x.Task, where, x.Source,
+			x.Says)
 	}
 	want := between(t, string(b), "<!-- functions", functions.String())
 	want = between(t, want, "<!-- examples", examples.String())

@@ -142,7 +142,10 @@ func TestTheWholeWay(t *testing.T) {
 	listen := fmt.Sprintf(`mosquitto_sub -V mqttv5 -h %s -p %s -i tank-fennimore-07 -u tank-fennimore-07 -P '%s' -q 1 -C 2 -W 15 -t ullage/tank-fennimore-07/intended > %s`, host, port, o.Token, heard)
 	done := make(chan error, 1)
 	go func() { _, err := shell(t, listen); done <- err }()
-	until(t, "the subscriber has the first document", func() bool { b, _ := os.ReadFile(heard); return strings.Contains(string(b), `"revision":1`) })
+	until(t, "the subscriber has the first document", func() bool {
+		b, _ := os.ReadFile(heard)
+		return strings.Contains(string(b), `"revision":1`)
+	})
 	out := cli(t, s, "setting", "set", "tank-fennimore-07", "max_temp=24.5", "--wait", "0s")
 	if !strings.Contains(out, "pending") {
 		t.Errorf("the setting on its way shows as\n%s", out)
@@ -150,7 +153,8 @@ func TestTheWholeWay(t *testing.T) {
 	if err := <-done; err != nil {
 		t.Fatalf("the subscriber: %v", err)
 	}
-	if b, _ := os.ReadFile(heard); !strings.Contains(string(b), `{"revision":2,"intended":{"display_unit":"Cel","max_temp":24.5,"report_every":10,"stir_at":28}}`) {
+	if b, _ := os.ReadFile(heard); !strings.Contains(string(b),
+		`{"revision":2,"intended":{"display_unit":"Cel","max_temp":24.5,"report_every":10,"stir_at":28}}`) {
 		t.Errorf("the subscriber heard %s", b)
 	}
 	applied := fmt.Sprintf(`curl -sS -H 'Authorization: Bearer %s' -H 'Content-Type: application/json' -d '{"revision":2,"applied":{"display_unit":"Cel","max_temp":24.5,"report_every":10,"stir_at":26},"refused":{"stir_at":"above 26 °C while sealed"}}' http://%s/device/v1/applied`, o.Token, s.HTTP)
@@ -163,7 +167,8 @@ func TestTheWholeWay(t *testing.T) {
 	}
 
 	// The new limit is below the temperature: the alarm rises without a delay.
-	rule := strings.NewReplacer("on_delay: 10min\n", "", "off_delay: 5min\n", "").Replace(read(t, "examples/cellars/rules/must_too_warm.yaml"))
+	rule := strings.NewReplacer("on_delay: 10min\n", "", "off_delay: 5min\n",
+		"").Replace(read(t, "examples/cellars/rules/must_too_warm.yaml"))
 	path := filepath.Join(t.TempDir(), "rule.yaml")
 	os.WriteFile(path, []byte(rule), 0o600)
 	cli(t, s, "rule", "load", path)
@@ -182,7 +187,8 @@ func TestTheWholeWay(t *testing.T) {
 	if err := json.Unmarshal([]byte(cli(t, s, "alarm", "list", "-o", "json")), &as); err != nil || len(as) != 1 {
 		t.Fatalf("%d alarms, %v", len(as), err)
 	}
-	if out := cli(t, s, "alarm", "acknowledge", as[0].ID); !strings.Contains(out, "acknowledged") || !strings.Contains(out, "Open the jacket valve") {
+	if out := cli(t, s, "alarm", "acknowledge", as[0].ID); !strings.Contains(out, "acknowledged") ||
+		!strings.Contains(out, "Open the jacket valve") {
 		t.Errorf("acknowledging says\n%s", out)
 	}
 	send(20)
@@ -190,7 +196,8 @@ func TestTheWholeWay(t *testing.T) {
 		t.Errorf("after it returned\n%s", out)
 	}
 	out = cli(t, s, "journal", "list", "--device", "tank-fennimore-07")
-	for _, kind := range []string{"alarm raised", "alarm acknowledged", "alarm returned", "setting changed", "setting refused", "status changed"} {
+	for _, kind := range []string{"alarm raised", "alarm acknowledged", "alarm returned", "setting changed",
+		"setting refused", "status changed"} {
 		if !strings.Contains(out, kind) {
 			t.Errorf("the journal has no %q:\n%s", kind, out)
 		}
@@ -212,16 +219,20 @@ func TestGoClient(t *testing.T) {
 	cellars(t, s)
 	o := onboard(t, s, "hub-saltmarsh", "cellar-hub")
 	problems := make(chan string, 1)
-	c := mqtt3.NewClient(mqtt3.NewClientOptions().AddBroker("tcp://" + s.MQTT).SetClientID("hub-saltmarsh").SetUsername("hub-saltmarsh").SetPassword(o.Token).SetProtocolVersion(4))
+	c := mqtt3.NewClient(mqtt3.NewClientOptions().AddBroker("tcp://" + s.MQTT).SetClientID("hub-saltmarsh").
+		SetUsername("hub-saltmarsh").SetPassword(o.Token).SetProtocolVersion(4))
 	if tok := c.Connect(); !tok.WaitTimeout(5*time.Second) || tok.Error() != nil {
 		t.Fatal(tok.Error())
 	}
 	defer c.Disconnect(100)
-	if tok := c.Subscribe("ullage/hub-saltmarsh/problem", 0, func(_ mqtt3.Client, m mqtt3.Message) { problems <- string(m.Payload()) }); !tok.WaitTimeout(5*time.Second) || tok.Error() != nil {
+	if tok := c.Subscribe("ullage/hub-saltmarsh/problem", 0, func(_ mqtt3.Client, m mqtt3.Message) {
+		problems <- string(m.Payload())
+	}); !tok.WaitTimeout(5*time.Second) || tok.Error() != nil {
 		t.Fatal(tok.Error())
 	}
 	for _, body := range []string{`{"cpu_temp":51.5,"disk_free":60}`, `{"cpu_tmp":51.5}`} {
-		if tok := c.Publish("ullage/hub-saltmarsh/readings", 1, false, body); !tok.WaitTimeout(5*time.Second) || tok.Error() != nil {
+		if tok := c.Publish("ullage/hub-saltmarsh/readings", 1, false, body); !tok.WaitTimeout(5*time.Second) ||
+			tok.Error() != nil {
 			t.Fatal(tok.Error())
 		}
 	}
@@ -275,11 +286,13 @@ func TestCommandLine(t *testing.T) {
 	} {
 		_, errs, code := s.CLI("", c.args...)
 		if code != c.code || !strings.Contains(errs, c.says) {
-			t.Errorf("ullage %s: exit code %d, %q; want %d and %q", strings.Join(c.args, " "), code, errs, c.code, c.says)
+			t.Errorf("ullage %s: exit code %d, %q; want %d and %q", strings.Join(c.args, " "), code, errs, c.code,
+				c.says)
 		}
 	}
 	// A folder with one bad file changes nothing.
-	os.WriteFile(filepath.Join(filepath.Dir(bad), "another.tm.json"), []byte(strings.Replace(moteModel, "1.0.0", "9.0.0", 1)), 0o600)
+	os.WriteFile(filepath.Join(filepath.Dir(bad), "another.tm.json"),
+		[]byte(strings.Replace(moteModel, "1.0.0", "9.0.0", 1)), 0o600)
 	if _, errs, code := s.CLI("", "model", "publish", filepath.Dir(bad)); code != 1 || !strings.Contains(errs, "nothing else was") {
 		t.Errorf("a folder with a bad file: %d %q", code, errs)
 	}
@@ -300,15 +313,19 @@ func TestOutputFormats(t *testing.T) {
 	cellars(t, s)
 	onboard(t, s, "tank-fennimore-07", "tank-probe", "site=Fennimore")
 	var ds []client.Device
-	if err := json.Unmarshal([]byte(cli(t, s, "device", "list", "-o", "json")), &ds); err != nil || len(ds) != 1 || ds[0].Labels["site"] != "Fennimore" {
+	if err := json.Unmarshal([]byte(cli(t, s, "device", "list", "-o", "json")), &ds); err != nil || len(ds) != 1 ||
+		ds[0].Labels["site"] != "Fennimore" {
 		t.Errorf("JSON: %+v, %v", ds, err)
 	}
-	for format, says := range map[string]string{"yaml": "id: tank-fennimore-07", "csv": "id,name,hub,model,model_version,", "table": "DEVICE"} {
-		if out := cli(t, s, "device", "list", "-o", format); !strings.Contains(out, says) || strings.Contains(out, "\x1b") {
+	for format, says := range map[string]string{"yaml": "id: tank-fennimore-07",
+		"csv": "id,name,hub,model,model_version,", "table": "DEVICE"} {
+		if out := cli(t, s, "device", "list", "-o", format); !strings.Contains(out, says) ||
+			strings.Contains(out, "\x1b") {
 			t.Errorf("%s:\n%s", format, out)
 		}
 	}
-	for _, args := range [][]string{{"--help"}, {"sim", "--help"}, {"setting", "set", "--help"}, {"completion", "bash"}, {"config", "show"}, {"--version"}, {"model", "show", "tank-probe"}, {"model", "source", "tank-probe"}, {"rule", "show", "co2_high"}, {"rule", "list"}, {"setting", "show", "tank-fennimore-07"}} {
+	for _, args := range [][]string{{"--help"}, {"sim", "--help"}, {"setting", "set", "--help"}, {"completion", "bash"},
+		{"config", "show"}, {"--version"}, {"model", "show", "tank-probe"}, {"model", "source", "tank-probe"}, {"rule", "show", "co2_high"}, {"rule", "list"}, {"setting", "show", "tank-fennimore-07"}} {
 		if out := cli(t, s, args...); len(out) < 10 {
 			t.Errorf("ullage %v prints %q", args, out)
 		}
@@ -333,7 +350,8 @@ func TestBadStarts(t *testing.T) {
 		"an open port":    {[]string{"--listen", "0.0.0.0:0"}, "--plain-anywhere"},
 		"a bad level":     {[]string{"--log-level", "loud"}, "debug, info, warn or error"},
 	} {
-		args := append([]string{"serve", "--data", t.TempDir(), "--listen", "127.0.0.1:0", "--mqtt", "127.0.0.1:0", "--device-http", "127.0.0.1:0"}, c.flags...)
+		args := append([]string{"serve", "--data", t.TempDir(), "--listen", "127.0.0.1:0", "--mqtt", "127.0.0.1:0",
+			"--device-http", "127.0.0.1:0"}, c.flags...)
 		_, errs, code := service.Run("", nil, args...)
 		if code != 1 || !strings.Contains(errs, c.says) || strings.Count(strings.TrimSpace(errs), "\n") > 0 {
 			t.Errorf("%s: exit code %d, %q", name, code, errs)
@@ -367,7 +385,8 @@ func TestSimulatedFleet(t *testing.T) {
 	if refused != 3 {
 		t.Errorf("%d devices refuse a setting, want three", refused)
 	}
-	h, err := s.Client.History(t.Context(), "tank-fennimore-07", "must_temp", client.Span{From: time.Now().Add(-7 * time.Hour), To: time.Now(), Step: time.Hour})
+	h, err := s.Client.History(t.Context(), "tank-fennimore-07", "must_temp",
+		client.Span{From: time.Now().Add(-7 * time.Hour), To: time.Now(), Step: time.Hour})
 	count := 0
 	for _, b := range h.Steps {
 		count += b.Count
@@ -382,7 +401,10 @@ func TestSimulatedFleet(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { live.Process.Signal(os.Interrupt); live.Wait() })
-	until(t, "devices are connected", func() bool { v, err := s.Client.Service(t.Context()); return err == nil && v.Connected >= 38 })
+	until(t, "devices are connected", func() bool {
+		v, err := s.Client.Service(t.Context())
+		return err == nil && v.Connected >= 38
+	})
 	out = cli(t, s, "setting", "set", "valve-fennimore-01", "target_temp=19")
 	if !strings.Contains(out, "confirmed by the device") {
 		t.Errorf("over MQTT 3.1.1:\n%s", out)

@@ -44,10 +44,12 @@ func TestExpressionCommands(t *testing.T) {
 	})
 
 	out, _ := run(3, "expr", "check", `must_tmp > 30 and label.stage = "fermenting"`)
-	says(out, "^^^^^^^^", "column 1: no metric must_tmp in any model; did you mean must_temp?", `write: must_temp > 30 and label.stage = "fermenting"`, "column 31: = compares with two signs: ==")
+	says(out, "^^^^^^^^", "column 1: no metric must_tmp in any model; did you mean must_temp?",
+		`write: must_temp > 30 and label.stage = "fermenting"`, "column 31: = compares with two signs: ==")
 	out, _ = run(0, "expr", "check", "--for", "rule", "--model", "cellar-air", "mean(co2 over 600s)>set.co2_warn")
 	says(out, "mean(co2 over 10min) > set.co2_warn", "cost", "1 window")
-	out, _ = run(3, "expr", "check", "--file", filepath.Join(service.Root(), "examples", "cellars", "models", "tank-probe.tm.json"), "co2 > 3")
+	out, _ = run(3, "expr", "check", "--file", filepath.Join(service.Root(), "examples", "cellars", "models",
+		"tank-probe.tm.json"), "co2 > 3")
 	says(out, "no metric co2 in tank-probe")
 	run(2, "expr", "check", "--for", "nothing", "true")
 	run(2, "expr", "check")
@@ -62,7 +64,8 @@ func TestExpressionCommands(t *testing.T) {
 	says(errs, "^^^^^^^^", "mend what is marked")
 	run(1, "expr", "eval", "--device", "nobody", "true")
 	run(2, "expr", "eval", "--device", "tank-fennimore-07", "--at", "yesterday", "true")
-	out, _ = run(0, "expr", "explain", "--device", "tank-fennimore-07", `must_temp > set.max_temp - 3 and label.stage == "fermenting"`)
+	out, _ = run(0, "expr", "explain", "--device", "tank-fennimore-07",
+		`must_temp > set.max_temp - 3 and label.stage == "fermenting"`)
 	says(out, "├─ must_temp > set.max_temp - 3", "22.0 °C", "29.0 °C", "100 %", "└─ label.stage", "fermenting")
 	out, _ = run(0, "expr", "functions", "rate")
 	says(out, "rate(x over 10min)", "K/h")
@@ -116,7 +119,8 @@ func TestExpressionCommands(t *testing.T) {
 			"a huge number":   {`must_temp > 1e400`, "larger than any number", 200},
 			"nothing written": {``, "nothing is written here yet", 200},
 		} {
-			if status, answer := call("/api/v1/expressions/check", map[string]any{"source": c.source, "purpose": "rule", "cursor": len(c.source)}); status != c.status || !strings.Contains(answer, c.says) {
+			if status, answer := call("/api/v1/expressions/check", map[string]any{"source": c.source, "purpose": "rule",
+				"cursor": len(c.source)}); status != c.status || !strings.Contains(answer, c.says) {
 				t.Errorf("%s: %d %.300s", name, status, answer)
 			}
 		}
@@ -158,7 +162,9 @@ func TestCheckCommand(t *testing.T) {
 		Findings []struct{ File, Severity, Kind string }
 	}
 	out = run(3, folder, "-o", "json")
-	if err := json.NewDecoder(strings.NewReader(out)).Decode(&report); err != nil || report.Models != 6 || len(report.Findings) != 1 || report.Findings[0].File != "rules/must_too_warm.yaml" || report.Findings[0].Kind != "expression" {
+	if err := json.NewDecoder(strings.NewReader(out)).Decode(&report); err != nil || report.Models != 6 ||
+		len(report.Findings) != 1 || report.Findings[0].File != "rules/must_too_warm.yaml" ||
+		report.Findings[0].Kind != "expression" {
 		t.Errorf("as JSON it is %+v, %v", report, err)
 	}
 	var log struct {
@@ -177,10 +183,14 @@ func TestCheckCommand(t *testing.T) {
 		}
 	}
 	out = run(3, folder, "-o", "sarif")
-	if err := json.NewDecoder(strings.NewReader(out)).Decode(&log); err != nil || log.Version != "2.1.0" || len(log.Runs) != 1 || len(log.Runs[0].Results) != 1 {
+	if err := json.NewDecoder(strings.NewReader(out)).Decode(&log); err != nil || log.Version != "2.1.0" ||
+		len(log.Runs) != 1 || len(log.Runs[0].Results) != 1 {
 		t.Fatalf("as SARIF it is %+v, %v", log, err)
 	}
-	if x := log.Runs[0].Results[0]; x.RuleID != "expression" || x.Level != "error" || x.Locations[0].PhysicalLocation.ArtifactLocation.URI != "rules/must_too_warm.yaml" || x.Locations[0].PhysicalLocation.Region.StartLine != 4 || x.Locations[0].PhysicalLocation.Region.StartColumn != 8 {
+	if x := log.Runs[0].Results[0]; x.RuleID != "expression" || x.Level != "error" ||
+		x.Locations[0].PhysicalLocation.ArtifactLocation.URI != "rules/must_too_warm.yaml" ||
+		x.Locations[0].PhysicalLocation.Region.StartLine != 4 ||
+		x.Locations[0].PhysicalLocation.Region.StartColumn != 8 {
 		t.Errorf("its result is %+v", x)
 	}
 	run(2, filepath.Join(folder, "no-such-folder"))
@@ -203,7 +213,8 @@ func TestModelCompare(t *testing.T) {
 	}
 	breaking := write("tank-probe.tm.json", `"must_temp": {`, `"must_temperature": {`, `"1.2.0"`, `"1.3.0"`)
 	out, errs, code := s.CLI("", "model", "compare", breaking)
-	for _, says := range []string{"breaking  /properties/must_temp", "the metric must_temp is gone", "the metric must_temperature is new", "1 device with this model", "must_too_warm, raise: column 1: no metric must_temp", "call for version 2.0.0 at least, which it does not carry"} {
+	for _, says := range []string{"breaking  /properties/must_temp", "the metric must_temp is gone",
+		"the metric must_temperature is new", "1 device with this model", "must_too_warm, raise: column 1: no metric must_temp", "call for version 2.0.0 at least, which it does not carry"} {
 		if code != 3 || !strings.Contains(out, says) {
 			t.Errorf("it ends with %d and does not say %q:\n%s%s", code, says, out, errs)
 		}
@@ -212,7 +223,9 @@ func TestModelCompare(t *testing.T) {
 		t.Errorf("loading it ends with %d: %s", code, errs)
 	}
 	safe := write("tank-probe.tm.json", `"Tank probe"`, `"Probe of a tank"`, `"1.2.0"`, `"1.2.1"`)
-	if out, _, code := s.CLI("", "model", "compare", filepath.Join(service.Root(), "examples/cellars/models/tank-probe.tm.json"), safe, "-o", "json"); code != 0 || !strings.Contains(out, `"weight": "safe"`) {
+	if out, _, code := s.CLI("", "model", "compare",
+		filepath.Join(service.Root(), "examples/cellars/models/tank-probe.tm.json"), safe, "-o", "json"); code != 0 ||
+		!strings.Contains(out, `"weight": "safe"`) {
 		t.Errorf("two files: %d %s", code, out)
 	}
 	if _, errs, code := s.CLI("", "model", "publish", safe); code != 0 {

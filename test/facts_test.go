@@ -94,7 +94,8 @@ func TestKilledUnderChanges(t *testing.T) {
 						_, err = now.Load().Label(ctx, id(d), map[string]string{"stage": c.value})
 					} else {
 						c.value = fmt.Sprint(limit)
-						_, err = now.Load().ChangeSettings(ctx, id(d), client.SettingsChange{Set: map[string]any{"max_temp": limit}})
+						_, err = now.Load().ChangeSettings(ctx, id(d),
+							client.SettingsChange{Set: map[string]any{"max_temp": limit}})
 					}
 					if err == nil {
 						c.acknowledged = time.Now()
@@ -131,7 +132,8 @@ func TestKilledUnderChanges(t *testing.T) {
 		t.Fatalf("the reader heard facts out of order or twice: %s", *w)
 	}
 	if len(heard) == 0 || heard[len(heard)-1].Number < last.Items[0].Number {
-		t.Fatalf("the reader has heard %d facts and not the last, %d; it failed last with %s", len(heard), last.Items[0].Number, *failed.Load())
+		t.Fatalf("the reader has heard %d facts and not the last, %d; it failed last with %s", len(heard),
+			last.Items[0].Number, *failed.Load())
 	}
 	told := map[string]int{}
 	for _, e := range heard {
@@ -145,7 +147,8 @@ func TestKilledUnderChanges(t *testing.T) {
 		for i, c := range list {
 			label := strings.HasPrefix(c.value, "stage")
 			if label && told[c.value] > 1 || label && !c.acknowledged.IsZero() && told[c.value] != 1 {
-				t.Fatalf("%s of %s was told %d times; it was acknowledged at %v", c.value, id(c.device), told[c.value], c.acknowledged)
+				t.Fatalf("%s of %s was told %d times; it was acknowledged at %v", c.value, id(c.device), told[c.value],
+					c.acknowledged)
 			}
 			if c.acknowledged.IsZero() || i+1 == len(list) {
 				continue
@@ -170,7 +173,8 @@ func TestKilledUnderChanges(t *testing.T) {
 				got = fmt.Sprint(was.Devices[0].Settings["max_temp"].Value)
 			}
 			if got != c.value {
-				t.Fatalf("as of %v %s had %q; %q was acknowledged at %v and the next began at %v", then, id(c.device), got, c.value, c.acknowledged, list[i+1].begun)
+				t.Fatalf("as of %v %s had %q; %q was acknowledged at %v and the next began at %v", then, id(c.device),
+					got, c.value, c.acknowledged, list[i+1].begun)
 			}
 			asked++
 		}
@@ -181,5 +185,6 @@ func TestKilledUnderChanges(t *testing.T) {
 	if err := s.Stop(); err != nil {
 		t.Error(err)
 	}
-	t.Logf("%d kills, %d facts heard once each, %d changes acknowledged, %d past moments asked about", rounds, len(heard), acknowledged, asked)
+	t.Logf("%d kills, %d facts heard once each, %d changes acknowledged, %d past moments asked about", rounds,
+		len(heard), acknowledged, asked)
 }

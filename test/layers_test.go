@@ -87,7 +87,8 @@ func TestLayers(t *testing.T) {
 			switch {
 			case own && (may == "" || !regexp.MustCompile(may).MatchString(inner)):
 				t.Errorf("%s imports %s", name, inner)
-			case strings.HasPrefix(name, "core/") && impure.MatchString(i) && i != "net/url" && i != "net/netip": // those two only read texts
+			case strings.HasPrefix(name, "core/") && impure.MatchString(i) && i != "net/url" &&
+				i != "net/netip": // those two only read texts
 				t.Errorf("%s imports %s; core only computes", name, i)
 			case strings.HasPrefix(name, "fleet/") && protocols.MatchString(i):
 				t.Errorf("%s imports %s; fleet knows no protocol and no storage", name, i)
@@ -101,7 +102,8 @@ func TestLayers(t *testing.T) {
 
 // TestCoreHasNoClock looks for calls that would make core depend on when it runs.
 func TestCoreHasNoClock(t *testing.T) {
-	cmd := exec.Command("grep", "-rnE", `time\.(Now|Since|Until|After|Sleep|NewTimer|NewTicker)\(|\bgo func`, "core", "--include=*.go")
+	cmd := exec.Command("grep", "-rnE", `time\.(Now|Since|Until|After|Sleep|NewTimer|NewTicker)\(|\bgo func`, "core",
+		"--include=*.go")
 	cmd.Dir = service.Root()
 	out, _ := cmd.Output()
 	if len(out) > 0 {

@@ -35,7 +35,8 @@ func mine(t *testing.T, changes ...string) string {
 		for _, e := range entries {
 			b, err := os.ReadFile(filepath.Join(root, sub, e.Name()))
 			ok(t, err)
-			ok(t, os.WriteFile(filepath.Join(dir, sub, e.Name()), []byte(strings.NewReplacer(changes...).Replace(string(b))), 0o600))
+			ok(t, os.WriteFile(filepath.Join(dir, sub, e.Name()),
+				[]byte(strings.NewReplacer(changes...).Replace(string(b))), 0o600))
 		}
 	}
 	return dir
@@ -60,7 +61,8 @@ func TestModelTestCommand(t *testing.T) {
 	wants(t, "model test", out+errs, code, 0, "ok    a full reading", "18 examples passed, 0 failed")
 	dir := mine(t, "must_depth: 288.8", "must_depth: 200")
 	out, errs, code = s.CLI("", "model", "test", filepath.Join(dir, "models", "tank-probe.tm.json"))
-	wants(t, "model test", out+errs, code, 3, "FAIL  a full reading", "must_depth is 288.8; expected 200", "1 example came out another way")
+	wants(t, "model test", out+errs, code, 3, "FAIL  a full reading", "must_depth is 288.8; expected 200",
+		"1 example came out another way")
 	out, errs, code = s.CLI("", "check", dir)
 	wants(t, "check", out+errs, code, 3, "tank-probe.examples.yaml:3:", "must_depth is 288.8; expected 200")
 	out, errs, code = s.CLI("", "schema", "rule")
@@ -89,15 +91,18 @@ func TestFolderCommands(t *testing.T) {
 	}
 	cli(t, s, "setting", "set", "tank-kilnside-01", "max_temp=39", "--wait", "0s")
 
-	next := mine(t, `"1.2.0"`, `"2.0.0"`, "\"minimum\": 15,\n      \"maximum\": 40,", "\"minimum\": 15,\n      \"maximum\": 36,", "on_delay: 10min", "on_delay: 12min")
+	next := mine(t, `"1.2.0"`, `"2.0.0"`, "\"minimum\": 15,\n      \"maximum\": 40,",
+		"\"minimum\": 15,\n      \"maximum\": 36,", "on_delay: 10min", "on_delay: 12min")
 	out, errs, code = s.CLI("", "load", next)
-	wants(t, "load without an answer", out+errs, code, 2, "nobody is there to answer", "--yes", "breaking", "on_delay: 10min → 12min")
+	wants(t, "load without an answer", out+errs, code, 2, "nobody is there to answer", "--yes", "breaking",
+		"on_delay: 10min → 12min")
 	out, errs, code = s.CLI("", "load", next, "--yes")
 	wants(t, "load", out+errs, code, 0, "1.2.0 → 2.0.0")
 	out, errs, code = s.CLI("", "model", "list")
 	wants(t, "model list", out+errs, code, 0, "1.2.0 (3), 2.0.0 (0)")
 	out, errs, code = s.CLI("", "model", "move", "tank-probe", "--where", `label.site == "Kilnside"`, "--dry-run")
-	wants(t, "a preview", out+errs, code, 0, "2 devices would move to tank-probe 2.0.0", "tank-kilnside-01  1.2.0  –     max_temp", "breaking  the maximum of max_temp")
+	wants(t, "a preview", out+errs, code, 0, "2 devices would move to tank-probe 2.0.0",
+		"tank-kilnside-01  1.2.0  –     max_temp", "breaking  the maximum of max_temp")
 	out, errs, code = s.CLI("", "model", "move", "tank-probe", "--where", `label.site == "Kilnside"`)
 	wants(t, "without an answer", out+errs, code, 2, "say --yes")
 	out, errs, code = s.CLI("", "model", "move", "tank-probe", "--where", `label.site == "Kilnside"`, "--yes")
@@ -136,7 +141,8 @@ func TestPageLines(t *testing.T) {
 					m, err := s.Client.Model(t.Context(), model)
 					ok(t, err)
 					a := m.Actions[len(m.Actions)-1]
-					c, err := s.Client.Give(t.Context(), model+"-9", client.NewCommand{Name: a.Name, Input: a.Example}, 0)
+					c, err := s.Client.Give(t.Context(), model+"-9", client.NewCommand{Name: a.Name, Input: a.Example},
+						0)
 					ok(t, err)
 					id = c.ID
 				}
@@ -164,7 +170,8 @@ func TestPageLines(t *testing.T) {
 		}
 	}
 	html := cli(t, s, "model", "page", filepath.Join(service.Root(), "examples/cellars/models/tank-probe.tm.json"))
-	for _, says := range []string{"<!doctype html>", "mosquitto_pub -h 127.0.0.1 -p 1883", "must_depth", "reference_cm, a number from 0 to 400 cm"} {
+	for _, says := range []string{"<!doctype html>", "mosquitto_pub -h 127.0.0.1 -p 1883", "must_depth",
+		"reference_cm, a number from 0 to 400 cm"} {
 		if !strings.Contains(html, says) {
 			t.Errorf("the page of a file does not say %s", says)
 		}
@@ -253,7 +260,8 @@ func TestThingDescriptionForms(t *testing.T) {
 	if !used["mqtt"] || !used["http"] {
 		t.Fatalf("the forms are %+v", td.Forms)
 	}
-	want := map[string]string{"must_temp": "22.5", "ullage": "31", "must_depth": "289", "serial": `"TH-204817"`, "max_temp": "32"}
+	want := map[string]string{"must_temp": "22.5", "ullage": "31", "must_depth": "289", "serial": `"TH-204817"`,
+		"max_temp": "32"}
 	for name, value := range want {
 		f := td.Properties[name].Forms[0]
 		if code, says := call(f, s.Token, ""); code != 200 || says != value {
@@ -273,12 +281,14 @@ func TestThingDescriptionForms(t *testing.T) {
 		}
 	}
 	all := td.Forms[0]
-	if code, says := call(all, s.Token, ""); code != 200 || !strings.Contains(says, `"battery":3.4`) || !strings.Contains(says, `"max_temp":29.5`) {
+	if code, says := call(all, s.Token, ""); code != 200 || !strings.Contains(says, `"battery":3.4`) ||
+		!strings.Contains(says, `"max_temp":29.5`) {
 		t.Errorf("everything: %d %s", code, says)
 	}
 	// An action is performed by a device that speaks MQTT, and the caller gets
 	// what it gives back.
-	obey(t, td.Forms, "tank-kilnside-01", o.Token, map[string]string{"zero_level": `"output":{"offset_cm":1.5}`, "identify": `"error":"the lamp is broken"`})
+	obey(t, td.Forms, "tank-kilnside-01", o.Token, map[string]string{"zero_level": `"output":{"offset_cm":1.5}`,
+		"identify": `"error":"the lamp is broken"`})
 	for _, c := range []struct {
 		action, body string
 		code         int
@@ -289,7 +299,8 @@ func TestThingDescriptionForms(t *testing.T) {
 		{"identify", ``, 409, "the lamp is broken"},
 	} {
 		f := td.Actions[c.action].Forms[0]
-		if code, says := call(f, s.Token, c.body); code != c.code || !strings.Contains(says, c.says) || f.Op[0] != "invokeaction" {
+		if code, says := call(f, s.Token, c.body); code != c.code || !strings.Contains(says, c.says) ||
+			f.Op[0] != "invokeaction" {
 			t.Errorf("%s %s %s gives %d %s, want %d %s", f.Method, f.Href, c.body, code, says, c.code, c.says)
 		}
 	}
@@ -317,12 +328,15 @@ func obey(t *testing.T, forms []form, id, token string, replies map[string]strin
 					t.Errorf("%s: %s", p.Packet.Topic, p.Packet.Payload)
 				}
 				what := p.Packet.Topic[strings.LastIndexByte(p.Packet.Topic, '/')+1:]
-				go c.Publish(t.Context(), &paho.Publish{Topic: "ullage/" + id + "/reply", QoS: 1, Payload: []byte(`{"id":"` + m.ID + `",` + replies[what] + `}`)})
+				go c.Publish(t.Context(), &paho.Publish{Topic: "ullage/" + id + "/reply", QoS: 1,
+					Payload: []byte(`{"id":"` + m.ID + `",` + replies[what] + `}`)})
 				return true, nil
 			}}})
-		_, err = c.Connect(t.Context(), &paho.Connect{ClientID: id + "/hands", UsernameFlag: true, Username: id, PasswordFlag: true, Password: []byte(token), KeepAlive: 30, CleanStart: true})
+		_, err = c.Connect(t.Context(), &paho.Connect{ClientID: id + "/hands", UsernameFlag: true, Username: id,
+			PasswordFlag: true, Password: []byte(token), KeepAlive: 30, CleanStart: true})
 		ok(t, err)
-		_, err = c.Subscribe(t.Context(), &paho.Subscribe{Subscriptions: []paho.SubscribeOptions{{Topic: "ullage/" + id + "/command/+", QoS: 1}}})
+		_, err = c.Subscribe(t.Context(),
+			&paho.Subscribe{Subscriptions: []paho.SubscribeOptions{{Topic: "ullage/" + id + "/command/+", QoS: 1}}})
 		ok(t, err)
 		t.Cleanup(func() { c.Disconnect(&paho.Disconnect{}) })
 		return
@@ -351,7 +365,8 @@ func TestThingEvents(t *testing.T) {
 	resp, err := http.DefaultClient.Do(req)
 	ok(t, err)
 	defer resp.Body.Close()
-	if ct := resp.Header.Get("Content-Type"); f.Subprotocol != "sse" || resp.StatusCode != 200 || !strings.HasPrefix(ct, "text/event-stream") {
+	if ct := resp.Header.Get("Content-Type"); f.Subprotocol != "sse" || resp.StatusCode != 200 ||
+		!strings.HasPrefix(ct, "text/event-stream") {
 		t.Fatalf("%+v gives %d %s", f, resp.StatusCode, ct)
 	}
 	for _, body := range []string{`{"minutes":500}`, `{"minutes":5}`} { // the first is refused, and not heard of
@@ -386,7 +401,8 @@ func publish(t *testing.T, href, topic, user, password, body string) {
 	c := paho.NewClient(paho.ClientConfig{Conn: conn})
 	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
 	defer cancel()
-	_, err = c.Connect(ctx, &paho.Connect{ClientID: user, UsernameFlag: true, Username: user, PasswordFlag: true, Password: []byte(password), KeepAlive: 30, CleanStart: true})
+	_, err = c.Connect(ctx, &paho.Connect{ClientID: user, UsernameFlag: true, Username: user, PasswordFlag: true,
+		Password: []byte(password), KeepAlive: 30, CleanStart: true})
 	ok(t, err)
 	if _, err := c.Publish(ctx, &paho.Publish{Topic: topic, QoS: 1, Payload: []byte(body)}); err != nil {
 		t.Errorf("%s: %v", topic, err)
@@ -417,7 +433,8 @@ actions:
 	turned := make(chan string, 1)
 	go func() { // they obey commands while they play
 		for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
-			c, err := s.Client.Give(t.Context(), "cask-lid-sim-02", client.NewCommand{Name: "turn", Input: map[string]any{"times": 3}}, 5*time.Second)
+			c, err := s.Client.Give(t.Context(), "cask-lid-sim-02",
+				client.NewCommand{Name: "turn", Input: map[string]any{"times": 3}}, 5*time.Second)
 			if err == nil {
 				turned <- c.Phase + " " + string(c.Output)
 				return
@@ -425,7 +442,8 @@ actions:
 		}
 		turned <- "never taken"
 	}()
-	out, errs, code := s.CLI("", "sim", "--model", file, "--count", "4", "--for", "6s", "--credentials", filepath.Join(t.TempDir(), "c.json"))
+	out, errs, code := s.CLI("", "sim", "--model", file, "--count", "4", "--for", "6s", "--credentials",
+		filepath.Join(t.TempDir(), "c.json"))
 	if got := <-turned; !strings.HasPrefix(got, `done {"turns":`) {
 		t.Errorf("the command came to %s", got)
 	}
@@ -439,8 +457,10 @@ actions:
 		temp, isNumber := d.Latest["cask_temp"].Value.(float64)
 		_, hasOpen := d.Latest["lid_open"]
 		_, hasWarm := d.Latest["warm"]
-		if !isNumber || temp < 11 || temp > 15 || !hasOpen || !hasWarm || d.Refusals != 0 || d.Applied == 0 || d.Reported != "" || !strings.HasPrefix(fmt.Sprint(d.Attributes["serial"]), "SIM-") {
-			t.Errorf("%s: %+v, attributes %v, refusals %d, applied %d, reported %q", d.ID, d.Latest, d.Attributes, d.Refusals, d.Applied, d.Reported)
+		if !isNumber || temp < 11 || temp > 15 || !hasOpen || !hasWarm || d.Refusals != 0 || d.Applied == 0 ||
+			d.Reported != "" || !strings.HasPrefix(fmt.Sprint(d.Attributes["serial"]), "SIM-") {
+			t.Errorf("%s: %+v, attributes %v, refusals %d, applied %d, reported %q", d.ID, d.Latest, d.Attributes,
+				d.Refusals, d.Applied, d.Reported)
 		}
 	}
 }
@@ -456,7 +476,8 @@ func TestBackfillCommand(t *testing.T) {
 		if i > 0 {
 			body.WriteByte(',')
 		}
-		fmt.Fprintf(&body, `{"at":%q,"opening":%d}`, time.Now().Add(time.Duration(i-600)*time.Minute).UTC().Format(time.RFC3339), i%100)
+		fmt.Fprintf(&body, `{"at":%q,"opening":%d}`, time.Now().Add(time.Duration(i-600)*time.Minute).UTC().
+			Format(time.RFC3339), i%100)
 	}
 	body.WriteByte(']')
 	req, err := http.NewRequest("POST", "http://"+o.HTTP+"/device/v1/readings", &body)

@@ -14,7 +14,8 @@ import (
 // CONTRIBUTING.md promises, held to by the noun that came last. The label site,
 // which devices have had before, is no part of it.
 func TestANounTouchesFewPlaces(t *testing.T) {
-	own := []string{"core/site/", "fleet/sites/", "core/check/sites.go", "store/sites.go", "api/sites.go", "cli/site.go", "console/src/pages/sites.tsx"}
+	own := []string{"core/site/", "fleet/sites/", "core/check/sites.go", "store/sites.go", "api/sites.go",
+		"cli/site.go", "console/src/pages/sites.tsx"}
 	made := []string{"console/src/api/schema.d.ts"} // by make types
 	known := regexp.MustCompile(`\b(core/site|fleet/sites|siteKind|planKind|siteRoutes|siteCommand|siteThings|IsSite|IsPlan|Sites?Page)\b|[.&\s]Sites\b|/sites\b|"sites"`)
 	list := exec.Command("git", "ls-files", "*.go", "*.ts", "*.tsx")
@@ -24,7 +25,8 @@ func TestANounTouchesFewPlaces(t *testing.T) {
 	var files []string
 	for _, f := range strings.Fields(string(out)) {
 		mine := func(p string) bool { return strings.HasPrefix(f, p) }
-		if strings.HasSuffix(f, "_test.go") || strings.HasPrefix(f, "test/") || strings.HasPrefix(f, "sim/") || slices.ContainsFunc(own, mine) || slices.Contains(made, f) {
+		if strings.HasSuffix(f, "_test.go") || strings.HasPrefix(f, "test/") || strings.HasPrefix(f, "sim/") ||
+			slices.ContainsFunc(own, mine) || slices.Contains(made, f) {
 			continue
 		}
 		if known.MatchString(withoutComments(read(t, f))) {

@@ -70,7 +70,8 @@ func TestReadingsOutAndIn(t *testing.T) {
 		wants(t, strings.Join(c.args, " "), out+errs, code, 0, c.says...)
 	}
 	png := filepath.Join(dir, "day.png")
-	wants(t, "a picture", cli(t, s, "query", "must_temp", "--group-by", "row", "--span", day, "--png", png), 0, 0, "is drawn")
+	wants(t, "a picture", cli(t, s, "query", "must_temp", "--group-by", "row", "--span", day, "--png", png), 0, 0,
+		"is drawn")
 	if b, err := os.ReadFile(png); err != nil || !strings.HasPrefix(string(b), "\x89PNG") || len(b) < 5000 {
 		t.Errorf("the picture has %d bytes, %v", len(b), err)
 	}
@@ -105,24 +106,31 @@ func TestReadingsOutAndIn(t *testing.T) {
 	bad := filepath.Join(dir, "bad.csv")
 	ok(t, os.WriteFile(bad, []byte("device,metric,at,value,unit\ntank-kilnside-00,must_temp,"+begin.Format(time.RFC3339)+",hot,\ntank-nowhere-1,must_temp,"+begin.Format(time.RFC3339)+",1,\ntank-kilnside-00,must_temp,yesterday,1,\ntank-kilnside-00,must_temp,"+begin.Format(time.RFC3339)+",294.15,K\n"), 0o600))
 	out, errs, code = s.CLI("", "import", bad)
-	wants(t, "a bad import", out+errs, code, 3, "line 2: ", "line 3: there is no device tank-nowhere-1", `line 4: "yesterday" is no time`, "4 rows: 1 reading stored, 3 refused")
-	wants(t, "after it", cli(t, s, "query", "tank-kilnside-00", "must_temp", "--span", day, "--step", "1d"), 0, 0, "21.0")
+	wants(t, "a bad import", out+errs, code, 3, "line 2: ", "line 3: there is no device tank-nowhere-1",
+		`line 4: "yesterday" is no time`, "4 rows: 1 reading stored, 3 refused")
+	wants(t, "after it", cli(t, s, "query", "tank-kilnside-00", "must_temp", "--span", day, "--step", "1d"), 0, 0,
+		"21.0")
 	out, errs, code = s.CLI("", "import", filepath.Join(dir, "no.xml"))
 	wants(t, "no format", out+errs, code, 2, "--format csv, wide, jsonl, senml, cbor or parquet")
 	// An import that was interrupted goes on where it was.
 	b, err := os.ReadFile(file)
 	ok(t, err)
 	half := strings.Index(string(b[len(b)/2:]), "\n") + len(b)/2 + 1
-	ok(t, os.WriteFile(file+".imported", fmt.Appendf(nil, "%d %d\n", half, strings.Count(string(b[:half]), "\n")), 0o600))
+	ok(t, os.WriteFile(file+".imported", fmt.Appendf(nil, "%d %d\n", half, strings.Count(string(b[:half]), "\n")),
+		0o600))
 	out, errs, code = s.CLI("", "import", file, "--resume")
-	wants(t, "resumed", out+errs, code, 0, fmt.Sprintf("%d,%03d rows", (rows-strings.Count(string(b[:half]), "\n")+1)/1000, (rows-strings.Count(string(b[:half]), "\n")+1)%1000))
+	wants(t, "resumed", out+errs, code, 0,
+		fmt.Sprintf("%d,%03d rows", (rows-strings.Count(string(b[:half]), "\n")+1)/1000,
+			(rows-strings.Count(string(b[:half]), "\n")+1)%1000))
 
-	wants(t, "stats", cli(t, s, "store", "stats", "--by", "metric"), 0, 0, "readings", "not yet sealed", "Nothing is sealed")
+	wants(t, "stats", cli(t, s, "store", "stats", "--by", "metric"), 0, 0, "readings", "not yet sealed",
+		"Nothing is sealed")
 	tar := filepath.Join(dir, "b.tar")
 	wants(t, "backup", cli(t, s, "store", "backup", tar), 0, 0, "verified")
 	out, errs, code = s.CLI("", "store", "backup", tar)
 	wants(t, "backup over another", out+errs, code, 1, "was not touched")
-	wants(t, "restore", cli(t, s, "store", "restore", tar, "--data", filepath.Join(dir, "again")), 0, 0, "all of it verified")
+	wants(t, "restore", cli(t, s, "store", "restore", tar, "--data", filepath.Join(dir, "again")), 0, 0,
+		"all of it verified")
 	wants(t, "check", cli(t, s, "store", "check", "--data", filepath.Join(dir, "again")), 0, 0, "all sound")
 	before := cli(t, s, "query", "tank-kilnside-02", "must_temp", "--span", day, "--export", "csv")
 	r, err := service.Start(filepath.Join(dir, "again"))
@@ -177,7 +185,8 @@ func TestDamagedHistory(t *testing.T) {
 		id := fmt.Sprintf("tank-kilnside-%02d", d)
 		onboard(t, s, id, "tank-probe")
 		for i := range rows {
-			fmt.Fprintf(w, "%s,must_temp,%s,%.1f\n", id, begin.Add(time.Duration(i)*time.Minute).Format(time.RFC3339), 20+float64(i%97)/10)
+			fmt.Fprintf(w, "%s,must_temp,%s,%.1f\n", id, begin.Add(time.Duration(i)*time.Minute).Format(time.RFC3339),
+				20+float64(i%97)/10)
 		}
 	}
 	ok(t, w.Flush())
@@ -185,7 +194,8 @@ func TestDamagedHistory(t *testing.T) {
 	wants(t, "import", cli(t, s, "import", file), 0, 0, "1,048,320 readings stored, 0 refused")
 	// More than a million are not yet sealed now, so some are being sealed.
 	packed := 0
-	for end := time.Now().Add(20 * time.Second); packed < 20_000 && time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(20 * time.Second); packed < 20_000 &&
+		time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
 		st, err := s.Client.Store(t.Context(), "device")
 		ok(t, err)
 		packed = int(st.Readings)
@@ -205,7 +215,8 @@ func TestDamagedHistory(t *testing.T) {
 	day := begin.Format(time.DateOnly)
 	out, errs, code := s.CLI("", "query", id, "must_temp", "--span", day, "--step", "10min")
 	wants(t, "a query over damage", out, code, 0, "20:00:00")
-	wants(t, "what it says beside", errs, 0, 0, id+": the readings between "+day+"T00:00:00Z and "+day+"T07:59:00Z are damaged and were left out")
+	wants(t, "what it says beside", errs, 0, 0, id+": the readings between "+day+"T00:00:00Z and "+day+
+		"T07:59:00Z are damaged and were left out")
 	out, errs, code = s.CLI("", "query", id, "must_temp", "--span", day, "--step", "1h")
 	wants(t, "from roll-ups it is whole", out+errs, code, 0, "00:00:00", "24.9")
 	out, errs, code = s.CLI("", "query", id, "must_temp", "--span", day, "--export", "csv")

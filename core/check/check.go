@@ -23,8 +23,8 @@ func Schema(m *model.Model) *expr.Schema {
 	s := expr.NewSchema(m.String(), m.Interval)
 	add := func(p *model.Property, scopes ...string) {
 		for _, scope := range scopes {
-			i := expr.Info{Name: expr.Name{Scope: scope, Key: p.Name}, Type: expr.Type{Kind: kinds[p.Kind]}, Title: p.Title,
-				Values: p.Enum, Closed: len(p.Enum) > 0, Decimals: p.Decimals}
+			i := expr.Info{Name: expr.Name{Scope: scope, Key: p.Name}, Type: expr.Type{Kind: kinds[p.Kind]},
+				Title: p.Title, Values: p.Enum, Closed: len(p.Enum) > 0, Decimals: p.Decimals}
 			if p.Kind == value.Number {
 				u, err := unit.Lookup(p.Unit)
 				if err != nil {
@@ -91,7 +91,8 @@ func Schemas(models []*model.Model, a Around) map[string]*expr.Schema {
 // Fleet compiles an expression for the devices of every model. It fails only
 // if it is wrong for all of them; the findings are those of the model that
 // comes closest. Of models for which it is wrong there is no Program.
-func Fleet(src string, schemas map[string]*expr.Schema, purpose expr.Purpose) (map[string]*expr.Program, expr.Findings) {
+func Fleet(src string, schemas map[string]*expr.Schema,
+	purpose expr.Purpose) (map[string]*expr.Program, expr.Findings) {
 	if len(schemas) == 0 {
 		schemas = map[string]*expr.Schema{"": expr.NewSchema("this fleet", 0)}
 	}
@@ -127,7 +128,8 @@ func Fleet(src string, schemas map[string]*expr.Schema, purpose expr.Purpose) (m
 	if len(out) == 0 {
 		if len(schemas) > 1 {
 			for i := range best {
-				best[i].Sentence = strings.ReplaceAll(best[i].Sentence, " in "+closest(schemas, best[i].Sentence), " in any model")
+				best[i].Sentence = strings.ReplaceAll(best[i].Sentence, " in "+closest(schemas, best[i].Sentence),
+					" in any model")
 			}
 		}
 		return nil, best
@@ -173,7 +175,8 @@ func differing(src string, programs map[string]*expr.Program) expr.Findings {
 		slices.Sort(parts)
 		delete(symbols, n)
 		out = append(out, expr.Finding{Span: span, Column: span.Start + 1, Line: 1, Warning: true,
-			Sentence: fmt.Sprintf("%s is in %s; give the number its unit, or it means different things", n, strings.Join(parts, " and in "))})
+			Sentence: fmt.Sprintf("%s is in %s; give the number its unit, or it means different things", n,
+				strings.Join(parts, " and in "))})
 	})
 	return out
 }
@@ -191,8 +194,12 @@ func Group(models []*model.Model, a Around, mentions func(expr.Name) bool) (*exp
 		s.Interval = max(s.Interval, m.Interval)
 		for _, info := range Schema(m).All() {
 			old, known := s.Find(info.Name)
-			if known && info.Name.Scope != "label" && mentions(info.Name) && (old.Type.Kind != info.Type.Kind || info.Type.Kind == expr.Number && !old.Type.Unit.Same(info.Type.Unit)) {
-				return nil, fmt.Errorf("%s is %s in %s and %s in another of its models; a rule with each needs one unit", info.Name, info.Type, m.Name, old.Type)
+			if known && info.Name.Scope != "label" && mentions(info.Name) &&
+				(old.Type.Kind != info.Type.Kind || info.Type.Kind == expr.Number &&
+					!old.Type.Unit.Same(info.Type.Unit)) {
+				return nil,
+					fmt.Errorf("%s is %s in %s and %s in another of its models; a rule with each needs one unit",
+						info.Name, info.Type, m.Name, old.Type)
 			}
 			if !known {
 				s.Add(info)

@@ -51,7 +51,8 @@ func TestSchema(t *testing.T) {
 }
 
 func TestFleet(t *testing.T) {
-	schemas := check.Schemas(models(t, "cask-bung", "tank-probe", "cellar-air"), check.Around{Labels: map[string][]string{"site": {"Kilnside"}}})
+	schemas := check.Schemas(models(t, "cask-bung", "tank-probe", "cellar-air"),
+		check.Around{Labels: map[string][]string{"site": {"Kilnside"}}})
 	for _, c := range []struct{ src, models, says string }{
 		{"must_temp > 3", "cask-bung cellar-air tank-probe", ""},
 		{"must_temp > 3 and co2 > 5", "cask-bung cellar-air tank-probe", ""},
@@ -99,10 +100,12 @@ func TestCycle(t *testing.T) {
 
 func TestRulesThatDoNotFit(t *testing.T) {
 	s := check.Schema(models(t, "tank-probe")[0])
-	good := &rule.Rule{Name: "good", Models: []string{"tank-probe"}, Raise: "must_temp > 3", Priority: rule.Low, Message: "m"}
+	good := &rule.Rule{Name: "good", Models: []string{"tank-probe"}, Raise: "must_temp > 3", Priority: rule.Low,
+		Message: "m"}
 	bad := &rule.Rule{Name: "bad", Models: []string{"tank-probe"}, Raise: "co2 > 3", Priority: rule.Low, Message: "m"}
 	plan, compiled, wrong := check.Rules([]*rule.Rule{good, bad}, s)
-	if len(compiled) != 1 || len(wrong) != 1 || !strings.Contains(wrong["bad"].Error(), "no metric co2") || len(plan.Names()) != 1 {
+	if len(compiled) != 1 || len(wrong) != 1 || !strings.Contains(wrong["bad"].Error(), "no metric co2") ||
+		len(plan.Names()) != 1 {
 		t.Errorf("%d compiled, wrong %v, names %v", len(compiled), wrong, plan.Names())
 	}
 }
@@ -205,7 +208,8 @@ func TestModelsInYAML(t *testing.T) {
 			t.Fatal(err)
 		}
 		got.Source, want.Source = nil, nil
-		if fmt.Sprintf("%+v", got.Properties) == "" || got.String() != want.String() || len(got.Properties) != len(want.Properties) || got.Properties[2].Name != want.Properties[2].Name {
+		if fmt.Sprintf("%+v", got.Properties) == "" || got.String() != want.String() ||
+			len(got.Properties) != len(want.Properties) || got.Properties[2].Name != want.Properties[2].Name {
 			t.Errorf("%s is %+v in YAML", files[i].Path, got)
 		}
 		files[i] = check.File{Path: strings.Replace(files[i].Path, ".json", ".yaml", 1), Data: b}
@@ -219,7 +223,8 @@ func TestModelsInYAML(t *testing.T) {
 		}
 	}
 	r := check.Folder(files)
-	if len(r.Findings) != 1 || r.Findings[0].Line < 10 || r.Findings[0].Column < 5 || !strings.Contains(r.Findings[0].Sentence, "kilopascal") {
+	if len(r.Findings) != 1 || r.Findings[0].Line < 10 || r.Findings[0].Column < 5 ||
+		!strings.Contains(r.Findings[0].Sentence, "kilopascal") {
 		t.Errorf("a mistake in YAML: %v", r.Findings)
 	}
 	for src, says := range map[string]string{
@@ -262,7 +267,9 @@ func BenchmarkFolder500(b *testing.B) {
 	for i := range 500 {
 		for _, f := range files {
 			if strings.HasSuffix(f.Path, "tank-probe.tm.json") {
-				many = append(many, check.File{Path: fmt.Sprintf("models/%d.tm.json", i), Data: []byte(strings.Replace(string(f.Data), `"tank-probe"`, fmt.Sprintf(`"tank-probe-%d"`, i), 1))})
+				many = append(many, check.File{Path: fmt.Sprintf("models/%d.tm.json", i),
+					Data: []byte(strings.Replace(string(f.Data), `"tank-probe"`, fmt.Sprintf(`"tank-probe-%d"`, i),
+						1))})
 			}
 		}
 	}

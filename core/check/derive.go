@@ -67,7 +67,8 @@ func Derive(m *model.Model) (*Derivation, []DerivedFinding) {
 		if p.Kind == value.Number {
 			c, err := conversion(program.Type, p.Unit)
 			if err != nil {
-				refuse(p, "the expression gives %s, and %s is in %s", program.Type, p.Name, or(unit.Display(p.Unit), "no unit"))
+				refuse(p, "the expression gives %s, and %s is in %s", program.Type, p.Name,
+					or(unit.Display(p.Unit), "no unit"))
 				continue
 			}
 			s.convert = c
@@ -126,7 +127,9 @@ func (d *Derivation) order() string {
 	for len(left) > 0 {
 		i := slices.IndexFunc(left, func(s step) bool {
 			return !slices.ContainsFunc(left, func(o step) bool {
-				return slices.ContainsFunc(s.slots, func(slot int) bool { return names[slot].Name.Key == o.property.Name })
+				return slices.ContainsFunc(s.slots, func(slot int) bool {
+					return names[slot].Name.Key == o.property.Name
+				})
 			})
 		})
 		if i < 0 {
@@ -147,7 +150,9 @@ func (d *Derivation) Inputs() []string {
 	for _, s := range d.steps {
 		for _, slot := range s.slots {
 			name := d.plan.Names()[slot].Name.Key
-			if !slices.Contains(out, name) && !slices.ContainsFunc(d.steps, func(o step) bool { return o.property.Name == name }) {
+			if !slices.Contains(out, name) && !slices.ContainsFunc(d.steps, func(o step) bool {
+				return o.property.Name == name
+			}) {
 				out = append(out, name)
 			}
 		}
@@ -171,7 +176,8 @@ func (d *Derivation) Metrics() []string {
 // measured. Other telemetry counts with its last value before that moment, as
 // before tells; what is older than three times the expected interval is
 // unknown, and nothing is computed from it. Other names are looked up in facts.
-func (d *Derivation) Compute(readings []value.Reading, before func(metric string, at time.Time) (value.Reading, bool), facts func(expr.Name) value.Value) []value.Reading {
+func (d *Derivation) Compute(readings []value.Reading,
+	before func(metric string, at time.Time) (value.Reading, bool), facts func(expr.Name) value.Value) []value.Reading {
 	names := d.plan.Names()
 	if !slices.ContainsFunc(readings, func(r value.Reading) bool { return d.Uses(r.Metric) }) {
 		return nil
@@ -230,7 +236,8 @@ func (d *Derivation) Compute(readings []value.Reading, before func(metric string
 			if !v.Known() || v.Kind != s.property.Kind || s.property.Impossible(v) {
 				continue
 			}
-			r := value.Reading{Metric: s.property.Name, At: at, Value: v, Quality: like.Quality &^ value.BeyondRange, DeviceAt: like.DeviceAt}
+			r := value.Reading{Metric: s.property.Name, At: at, Value: v, Quality: like.Quality &^ value.BeyondRange,
+				DeviceAt: like.DeviceAt}
 			if s.property.OutOfRange(v) {
 				r.Quality |= value.BeyondRange
 			}

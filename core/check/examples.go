@@ -122,7 +122,9 @@ func (e *Example) run(m *model.Model, derivation *Derivation) []string {
 		}
 		all := c.Readings
 		if derivation != nil {
-			all = append(all, derivation.Compute(c.Readings, func(string, time.Time) (value.Reading, bool) { return value.Reading{}, false }, e.facts(m))...)
+			all = append(all, derivation.Compute(c.Readings, func(string, time.Time) (value.Reading, bool) {
+				return value.Reading{}, false
+			}, e.facts(m))...)
 		}
 		for _, r := range all {
 			got[r.Metric] = r.Value
@@ -218,7 +220,8 @@ func (e *Example) compare(got map[string]value.Value, marked []string, refused [
 		if len(instead) == 0 {
 			wrong = append(wrong, where+" was not refused")
 		} else if !found {
-			wrong = append(wrong, fmt.Sprintf("%s is refused with %q, which does not say %q", where, strings.Join(instead, "; "), e.Refused[pointer]))
+			wrong = append(wrong, fmt.Sprintf("%s is refused with %q, which does not say %q", where,
+				strings.Join(instead, "; "), e.Refused[pointer]))
 		}
 	}
 	for _, r := range refused {
@@ -272,14 +275,16 @@ func (c *folder) examples(f File) {
 	m := c.modelOf(f.Path, x.Model)
 	if m == nil {
 		if !c.broken[nameOf(f.Path, x.Model)] {
-			c.add(f.Path, doc.place("/model"), "error", "reference", "", "there is no model %s in this folder for these examples", nameOf(f.Path, x.Model))
+			c.add(f.Path, doc.place("/model"), "error", "reference", "",
+				"there is no model %s in this folder for these examples", nameOf(f.Path, x.Model))
 		}
 		return
 	}
 	for i, r := range x.Run(m) {
 		c.report.Examples++
 		if !r.Passed {
-			c.add(f.Path, doc.place(fmt.Sprintf("/examples/%d", i)), "error", "example", "", "%s: %s", r.Name, strings.Join(r.Wrong, "; "))
+			c.add(f.Path, doc.place(fmt.Sprintf("/examples/%d", i)), "error", "example", "", "%s: %s", r.Name,
+				strings.Join(r.Wrong, "; "))
 		}
 	}
 }

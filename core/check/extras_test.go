@@ -46,7 +46,8 @@ func TestDerive(t *testing.T) {
 		{"Cel", "warm + 2", "", "", "23"},
 	} {
 		unit := c.unit
-		_, d, wrong := derive(t, `"x":{"type":"number","unit":"`+unit+`","readOnly":true,"ullage:derived":"`+c.expression+`"}`)
+		_, d, wrong := derive(t, `"x":{"type":"number","unit":"`+unit+`","readOnly":true,"ullage:derived":"`+
+			c.expression+`"}`)
 		if d == nil {
 			t.Errorf("%s: %v", c.expression, wrong)
 			continue
@@ -62,7 +63,9 @@ func TestDerive(t *testing.T) {
 			}
 		}
 		got := "nothing"
-		for _, r := range d.Compute(in, func(string, time.Time) (value.Reading, bool) { return value.Reading{}, false }, func(n expr.Name) value.Value {
+		for _, r := range d.Compute(in, func(string, time.Time) (value.Reading, bool) {
+			return value.Reading{}, false
+		}, func(n expr.Name) value.Value {
 			if n.Key == "depth" {
 				return value.OfNumber(3)
 			}
@@ -103,7 +106,8 @@ func TestDeriveRefuses(t *testing.T) {
 // A folder says where in the file a formula is wrong, and what an example that
 // does not come out says.
 func TestFolderExtras(t *testing.T) {
-	m := strings.ReplaceAll(head, `,"`, ",\n\"") + ",\n\"x\":{\"type\":\"number\",\"unit\":\"cm\",\"readOnly\":true,\n\"ullage:derived\":\"a + bb\"}}}"
+	m := strings.ReplaceAll(head, `,"`, ",\n\"") +
+		",\n\"x\":{\"type\":\"number\",\"unit\":\"cm\",\"readOnly\":true,\n\"ullage:derived\":\"a + bb\"}}}"
 	good := head + "}}"
 	for _, c := range []struct {
 		name  string

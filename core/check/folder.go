@@ -61,7 +61,8 @@ func IsModel(p string) bool {
 
 // IsRule reports whether a path is that of a rule.
 func IsRule(p string) bool {
-	return !IsModel(p) && !IsExamples(p) && (strings.HasSuffix(p, ".yaml") || strings.HasSuffix(p, ".yml")) && path.Base(path.Dir(p)) == "rules"
+	return !IsModel(p) && !IsExamples(p) && (strings.HasSuffix(p, ".yaml") || strings.HasSuffix(p, ".yml")) &&
+		path.Base(path.Dir(p)) == "rules"
 }
 
 // IsExamples reports whether a path is that of the examples beside a model.
@@ -102,7 +103,8 @@ func Finder(files map[string][]byte, asking string) model.Finder {
 // Folder checks what is in a fleet folder, each alone and against the others.
 // Files that do not belong to it are left alone.
 func Folder(files []File) Report {
-	c := &folder{report: Report{Findings: []Finding{}}, models: map[string]*model.Model{}, modelAt: map[string]string{}, ruleAt: map[string]string{}, siteAt: map[string]string{}, broken: map[string]bool{}}
+	c := &folder{report: Report{Findings: []Finding{}}, models: map[string]*model.Model{}, modelAt: map[string]string{},
+		ruleAt: map[string]string{}, siteAt: map[string]string{}, broken: map[string]bool{}}
 	files = slices.Clone(files)
 	c.files = map[string][]byte{}
 	for _, f := range files {
@@ -157,7 +159,8 @@ type ruleFile struct {
 }
 
 func (c *folder) add(file string, at place, severity, kind, suggest, format string, args ...any) {
-	c.report.Findings = append(c.report.Findings, Finding{File: file, Line: max(at.line, 1), Column: max(at.column, 1), Severity: severity, Kind: kind, Sentence: fmt.Sprintf(format, args...), Suggest: suggest})
+	c.report.Findings = append(c.report.Findings, Finding{File: file, Line: max(at.line, 1), Column: max(at.column, 1),
+		Severity: severity, Kind: kind, Sentence: fmt.Sprintf(format, args...), Suggest: suggest})
 }
 
 var nameInside = regexp.MustCompile(`"?ullage:name"?\s*:\s*"?([a-z0-9][a-z0-9-]{0,62})`)
@@ -208,7 +211,8 @@ func (c *folder) model(f File) {
 	}
 	c.derived(f, m, where)
 	if other, twice := c.modelAt[m.Name]; twice {
-		c.add(f.Path, where("/ullage:name"), "error", "reference", "", "%s is described in %s already; one file a model", m.Name, other)
+		c.add(f.Path, where("/ullage:name"), "error", "reference", "",
+			"%s is described in %s already; one file a model", m.Name, other)
 		return
 	}
 	c.models[m.Name], c.modelAt[m.Name] = m, f.Path
@@ -234,7 +238,8 @@ func (c *folder) rule(f File) {
 		return
 	}
 	if other, twice := c.ruleAt[r.Name]; twice {
-		c.add(f.Path, doc.place("/rule"), "error", "reference", "", "%s is written in %s already; one file a rule", r.Name, other)
+		c.add(f.Path, doc.place("/rule"), "error", "reference", "", "%s is written in %s already; one file a rule",
+			r.Name, other)
 		return
 	}
 	c.ruleAt[r.Name] = f.Path
@@ -246,7 +251,8 @@ func (c *folder) ruleError(f File, doc document, err error) {
 	if !errors.As(err, &all) {
 		at := place{1, 1}
 		for _, key := range []string{"/on_delay", "/off_delay"} { // the decoder does not say which
-			if n := doc.find(key); n != nil && n != doc.root && strings.HasPrefix(err.Error(), strconv.Quote(n.GetToken().Value)+" ") {
+			if n := doc.find(key); n != nil && n != doc.root &&
+				strings.HasPrefix(err.Error(), strconv.Quote(n.GetToken().Value)+" ") {
 				at = doc.place(key)
 			}
 		}
@@ -287,7 +293,8 @@ func (c *folder) expression(f File, doc document, pointer, piece string, x expr.
 	if x.Warning {
 		severity = "warning"
 	}
-	c.add(f.Path, doc.within(pointer, text, column), severity, "expression", x.Suggest, "%s: %s", strings.TrimPrefix(pointer, "/"), x.Sentence)
+	c.add(f.Path, doc.within(pointer, text, column), severity, "expression", x.Suggest, "%s: %s",
+		strings.TrimPrefix(pointer, "/"), x.Sentence)
 }
 
 // labels are the values of labels that the folder itself knows: its sites.
@@ -318,7 +325,8 @@ func (c *folder) against() {
 					if near != "" {
 						hint = "; did you mean " + near + "?"
 					}
-					c.add(r.file.Path, at, "error", "reference", near, "there is no model %s in this folder%s", name, hint)
+					c.add(r.file.Path, at, "error", "reference", near, "there is no model %s in this folder%s", name,
+						hint)
 				}
 				continue
 			}
@@ -354,7 +362,8 @@ func (c *folder) against() {
 	if circle := Cycle(all); circle != nil {
 		for _, r := range c.rules {
 			if r.rule.Name == circle[0] {
-				c.add(r.file.Path, r.doc.place("/raise"), "error", "reference", "", "rules ask about each other in a circle: %s", strings.Join(circle, " asks "))
+				c.add(r.file.Path, r.doc.place("/raise"), "error", "reference", "",
+					"rules ask about each other in a circle: %s", strings.Join(circle, " asks "))
 			}
 		}
 	}

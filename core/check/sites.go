@@ -11,7 +11,8 @@ import (
 
 // IsSite reports whether a path is that of a site.
 func IsSite(p string) bool {
-	return (strings.HasSuffix(p, ".yaml") || strings.HasSuffix(p, ".yml")) && path.Base(path.Dir(p)) == "sites" && !IsModel(p) && !IsExamples(p)
+	return (strings.HasSuffix(p, ".yaml") || strings.HasSuffix(p, ".yml")) && path.Base(path.Dir(p)) == "sites" &&
+		!IsModel(p) && !IsExamples(p)
 }
 
 // IsPlan reports whether a path is that of a plan picture beside a site.
@@ -55,7 +56,8 @@ func (c *folder) site(f File, files []File) {
 		return
 	}
 	if other, twice := c.siteAt[s.Name]; twice {
-		c.add(f.Path, doc.place("/site"), "error", "reference", "", "%s is described in %s already; one file a site", s.Name, other)
+		c.add(f.Path, doc.place("/site"), "error", "reference", "", "%s is described in %s already; one file a site",
+			s.Name, other)
 		return
 	}
 	c.siteAt[s.Name] = f.Path

@@ -27,11 +27,12 @@ func TestThereAndBack(t *testing.T) {
 		x                    series.Point
 	}
 	var in []one
-	values := []value.Value{value.OfNumber(21.4), value.OfNumber(-1e-9), value.OfNumber(math.MaxFloat64), value.OfNumber(0), value.OfBool(true), value.OfBool(false),
-		value.OfText("filling"), value.OfText("Grüße, „Fass 7“"), value.OfNumber(9007199254740991)}
+	values := []value.Value{value.OfNumber(21.4), value.OfNumber(-1e-9), value.OfNumber(math.MaxFloat64),
+		value.OfNumber(0), value.OfBool(true), value.OfBool(false), value.OfText("filling"), value.OfText("Grüße, „Fass 7“"), value.OfNumber(9007199254740991)}
 	for i := range 400 {
-		in = append(in, one{fmt.Sprintf("tank-kilnside-%02d", i/150), []string{"must_temp", "note"}[i/70%2], []string{"Cel", ""}[i/70%2],
-			series.Point{At: zero.Add(time.Duration(rng.IntN(1e9)) * time.Millisecond), Value: values[rng.IntN(len(values))]}})
+		in = append(in, one{fmt.Sprintf("tank-kilnside-%02d", i/150), []string{"must_temp", "note"}[i/70%2],
+			[]string{"Cel", ""}[i/70%2], series.Point{At: zero.Add(time.Duration(rng.IntN(1e9)) * time.Millisecond),
+				Value: values[rng.IntN(len(values))]}})
 		if i%7 == 0 {
 			in[i].x.Quality = value.Quality(rng.IntN(8))
 		}
@@ -62,11 +63,13 @@ func TestThereAndBack(t *testing.T) {
 		}
 		for i, o := range in {
 			x, err := r.Next()
-			if err != nil || x.Device != o.device || x.Name != o.metric || x.Unit != o.unit || !x.At.Equal(o.x.At) || x.Value != o.x.Value {
+			if err != nil || x.Device != o.device || x.Name != o.metric || x.Unit != o.unit || !x.At.Equal(o.x.At) ||
+				x.Value != o.x.Value {
 				t.Fatalf("%s: reading %d is %+v, want %+v, %v", f, i, x, o, err)
 			}
 			// A pack of SenML has no place for what is known against a reading.
-			if f != exchange.SenML && f != exchange.CBOR && (x.Quality != o.x.Quality || !x.DeviceAt.Equal(o.x.DeviceAt)) {
+			if f != exchange.SenML && f != exchange.CBOR &&
+				(x.Quality != o.x.Quality || !x.DeviceAt.Equal(o.x.DeviceAt)) {
 				t.Fatalf("%s: reading %d is marked %+v, want %+v", f, i, x, o)
 			}
 		}
@@ -170,14 +173,16 @@ func TestBadLines(t *testing.T) {
 		if errors.Is(err, io.EOF) {
 			err = nil
 		}
-		if rows != c.rows || bads != c.bads || (err == nil) != (c.fails == "") || err != nil && !strings.Contains(err.Error(), c.fails) {
+		if rows != c.rows || bads != c.bads || (err == nil) != (c.fails == "") ||
+			err != nil && !strings.Contains(err.Error(), c.fails) {
 			t.Errorf("%s %q: %d rows, %d bad, %v", c.f, c.text, rows, bads, err)
 		}
 	}
 }
 
 func FuzzRead(f *testing.F) {
-	for _, s := range []string{"device,metric,at,value\na,x,2026-03-09T12:00:00Z,1\n", `{"device":"a","metric":"x","at":"2026-03-09T12:00:00Z","value":1}`, `[{"bn":"a/","n":"x","t":1773057600,"v":1}]`} {
+	for _, s := range []string{"device,metric,at,value\na,x,2026-03-09T12:00:00Z,1\n",
+		`{"device":"a","metric":"x","at":"2026-03-09T12:00:00Z","value":1}`, `[{"bn":"a/","n":"x","t":1773057600,"v":1}]`} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
@@ -187,7 +192,8 @@ func FuzzRead(f *testing.F) {
 				var x exchange.Row
 				x, err = r.Next()
 				var bad *exchange.BadLine
-				if err == nil && (x.Device == "" || x.Name == "" || x.At.IsZero() && format != exchange.CSV && format != exchange.Lines && format != exchange.Wide) {
+				if err == nil && (x.Device == "" || x.Name == "" || x.At.IsZero() && format != exchange.CSV &&
+					format != exchange.Lines && format != exchange.Wide) {
 					t.Fatalf("%s: %+v", format, x)
 				}
 				if errors.As(err, &bad) {

@@ -152,7 +152,8 @@ func (w *wideReader) Next() (Row, error) {
 				continue
 			}
 			name, unit, _ := strings.Cut(strings.TrimSuffix(w.metrics[i], "]"), " [")
-			x, err := Row{Line: line, Device: rec[w.device], Name: name, Unit: unit, Value: Read(cell), Written: cell}.timed(rec[w.at])
+			x, err := Row{Line: line, Device: rec[w.device], Name: name, Unit: unit, Value: Read(cell),
+				Written: cell}.timed(rec[w.at])
 			if err != nil {
 				return Row{}, err
 			}

@@ -38,11 +38,13 @@ type parquetWriter struct {
 }
 
 func newParquetWriter(w io.Writer) Writer {
-	return &parquetWriter{w: parquet.NewGenericWriter[parquetRow](w, parquet.Compression(&parquet.Zstd)), rows: make([]parquetRow, 0, 1000)}
+	return &parquetWriter{w: parquet.NewGenericWriter[parquetRow](w, parquet.Compression(&parquet.Zstd)),
+		rows: make([]parquetRow, 0, 1000)}
 }
 
 func (p *parquetWriter) Write(device, metric, unit string, x series.Point) error {
-	r := parquetRow{Device: device, Metric: metric, At: x.At.UTC(), Unit: unit, Marks: strings.Join(x.Quality.Words(), "; ")}
+	r := parquetRow{Device: device, Metric: metric, At: x.At.UTC(), Unit: unit,
+		Marks: strings.Join(x.Quality.Words(), "; ")}
 	if !x.DeviceAt.IsZero() {
 		ms := x.DeviceAt.UnixMilli()
 		r.DeviceAt = &ms
@@ -101,7 +103,8 @@ func newParquetReader(r io.Reader) (out Reader, err error) {
 	}
 	for _, need := range []string{"device", "metric", "at"} {
 		if _, ok := f.Schema().Lookup(need); !ok {
-			return nil, fmt.Errorf("there is no column %s; the columns are device, metric, at, number, truth, text and, if wanted, unit", need)
+			return nil,
+				fmt.Errorf("there is no column %s; the columns are device, metric, at, number, truth, text and, if wanted, unit", need)
 		}
 	}
 	return &parquetReader{r: parquet.NewGenericReader[parquetRow](f)}, nil

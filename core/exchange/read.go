@@ -113,7 +113,9 @@ func newCSV(r io.Reader) (Reader, error) {
 	}
 	for _, need := range []string{"device", "metric", "at", "value"} {
 		if _, ok := out.column[need]; !ok {
-			return nil, fmt.Errorf("there is no column %s; the columns are device, metric, at, value and, if wanted, unit", need)
+			return nil,
+				fmt.Errorf("there is no column %s; the columns are device, metric, at, value and, if wanted, unit",
+					need)
 		}
 	}
 	return out, nil
@@ -226,7 +228,8 @@ func (l *lineReader) Next() (Row, error) {
 		if err != nil {
 			return Row{}, &BadLine{l.n, "the value: " + err.Error()}
 		}
-		return Row{Line: l.n, Device: o.Device, Name: o.Metric, Unit: o.Unit, Value: v}.stated(o.At, words(o.Quality), strings.Join(words(o.DeviceAt), ""))
+		return Row{Line: l.n, Device: o.Device, Name: o.Metric, Unit: o.Unit, Value: v}.stated(o.At, words(o.Quality),
+			strings.Join(words(o.DeviceAt), ""))
 	}
 	if err := l.s.Err(); err != nil {
 		return Row{}, fmt.Errorf("line %d: %w", l.n+1, err)

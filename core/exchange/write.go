@@ -109,7 +109,8 @@ type csvWriter struct {
 }
 
 func (c *csvWriter) Write(device, metric, unit string, x series.Point) error {
-	c.row = [7]string{device, metric, x.At.UTC().Format(stamp), Plain(x.Value), unit, strings.Join(x.Quality.Words(), "; "), stamped(x.DeviceAt)}
+	c.row = [7]string{device, metric, x.At.UTC().Format(stamp), Plain(x.Value), unit,
+		strings.Join(x.Quality.Words(), "; "), stamped(x.DeviceAt)}
 	return c.w.Write(c.row[:])
 }
 

@@ -47,7 +47,8 @@ func bench(t testing.TB) (*Plan, *State, []*Program) {
 		programs = append(programs, p)
 	}
 	st := plan.NewState(value.FromMillis(now))
-	for name, v := range map[Name]value.Value{{"set", "max_temp"}: value.OfNumber(32), {"label", "stage"}: value.OfText("fermenting")} {
+	for name, v := range map[Name]value.Value{{"set", "max_temp"}: value.OfNumber(32),
+		{"label", "stage"}: value.OfText("fermenting")} {
 		slot, _ := plan.Slot(name)
 		st.Set(slot, Sample{Value: v})
 	}
@@ -55,7 +56,8 @@ func bench(t testing.TB) (*Plan, *State, []*Program) {
 }
 
 func FuzzCompile(f *testing.F) {
-	for _, s := range []string{`must_temp > set.max_temp and label.stage == "fermenting"`, `mean(density over 10min) between 1 'g/L' and 2`, `if a then b else c`, `1 < x < 5`, `cycle in ("a", 3)`,
+	for _, s := range []string{`must_temp > set.max_temp and label.stage == "fermenting"`,
+		`mean(density over 10min) between 1 'g/L' and 2`, `if a then b else c`, `1 < x < 5`, `cycle in ("a", 3)`,
 		`time_in(fan_on over 1h) > 3min`, `value("é") like "*"`, `"\u{41}`, `((`, `'Cel'`, `x && y || !z`, `during("Mon 1:00-2:00")`, `version("1") < version(attr.firmware)`, `-.5e-3 'K/h'`, "\xff"} {
 		f.Add(s)
 	}
@@ -63,7 +65,8 @@ func FuzzCompile(f *testing.F) {
 	f.Fuzz(func(t *testing.T, src string) {
 		tree, found := Parse(src)
 		for _, x := range found {
-			if x.Column < 1 || x.Sentence == "" || x.Span.Start < 0 || x.Span.End > len(src) || x.Span.Start > x.Span.End {
+			if x.Column < 1 || x.Sentence == "" || x.Span.Start < 0 || x.Span.End > len(src) ||
+				x.Span.Start > x.Span.End {
 				t.Errorf("%q: %+v", src, x)
 			}
 		}
@@ -82,7 +85,8 @@ func FuzzCompile(f *testing.F) {
 			if p == nil {
 				continue
 			}
-			s := device(p, map[string]any{"must_temp": 30.0, "density": 1050.0, "fan_on": true, "cycle": "idle", "set.max_temp": 32.0})
+			s := device(p, map[string]any{"must_temp": 30.0, "density": 1050.0, "fan_on": true, "cycle": "idle",
+				"set.max_temp": 32.0})
 			a := p.Judge(s)
 			if purpose != ForMessage && (a.Margin > 0 && a.Truth != False || a.Margin < 0 && a.Truth != True) {
 				t.Errorf("%q is %s with margin %g", src, a.Truth, a.Margin)
@@ -99,7 +103,8 @@ func BenchmarkCompile(b *testing.B) {
 	s := cellar()
 	b.ReportAllocs()
 	for b.Loop() {
-		if p, _ := Compile(`mean(must_temp over 10min) > set.max_temp - 1.5 and label.stage == "fermenting"`, s, ForRule); p == nil {
+		if p, _ := Compile(`mean(must_temp over 10min) > set.max_temp - 1.5 and label.stage == "fermenting"`, s,
+			ForRule); p == nil {
 			b.Fatal()
 		}
 	}

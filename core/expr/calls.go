@@ -33,7 +33,8 @@ func (c *checker) width(n *Node, limit time.Duration) (int64, bool) {
 		c.report(x, "", "a window of nothing holds no readings")
 		return 0, false
 	case w > limit && limit == MaxExactWindow:
-		c.report(x, "1h", "the middle and the percentiles are kept exactly, so their window is %s at most", duration(float64(limit.Milliseconds())))
+		c.report(x, "1h", "the middle and the percentiles are kept exactly, so their window is %s at most",
+			duration(float64(limit.Milliseconds())))
 		return 0, false
 	case w > limit:
 		c.report(x, "", "a window of %s is refused: every device would carry it in memory; %s is the longest, and a query looks back further", duration(x.num), duration(float64(limit.Milliseconds())))
@@ -70,7 +71,8 @@ func (c *checker) call(n *Node) *node {
 	f := functions[n.name.Key]
 	if f == nil {
 		if near := value.Nearest(n.name.Key, functionNames()); near != "" {
-			return c.reportAt(Span{n.Span.Start, n.Span.Start + len(n.name.Key)}, near, "there is no function %s; did you mean %s?", clip(n.name.Key), functions[near].Form)
+			return c.reportAt(Span{n.Span.Start, n.Span.Start + len(n.name.Key)}, near,
+				"there is no function %s; did you mean %s?", clip(n.name.Key), functions[near].Form)
 		}
 		return c.report(n, "", "there is no function %s", clip(n.name.Key))
 	}
@@ -108,11 +110,13 @@ func (c *checker) call(n *Node) *node {
 	}
 	switch c.purpose {
 	case ForDerived:
-		if f.Family == FamilyTime && f.Name != "time" || f.Name == "age" || f.Name == "raised" || f.Name == "changed" || f.Name == "previous" {
+		if f.Family == FamilyTime && f.Name != "time" || f.Name == "age" || f.Name == "raised" || f.Name == "changed" ||
+			f.Name == "previous" {
 			return c.report(n, "", "%s changes without a reading, so nothing is computed from it", f.Name)
 		}
 	case ForTarget, ForAccess:
-		if f.Family == FamilyTime && f.Name != "time" || f.Name == "age" || f.Name == "raised" || f.Name == "changed" || f.Name == "previous" {
+		if f.Family == FamilyTime && f.Name != "time" || f.Name == "age" || f.Name == "raised" || f.Name == "changed" ||
+			f.Name == "previous" {
 			return c.report(n, "", "%s changes by itself, so it cannot choose devices here", f.Name)
 		}
 	}
@@ -236,7 +240,8 @@ func (c *checker) call(n *Node) *node {
 		}
 		at, ok := parseTime(n.args[0].text)
 		if !ok {
-			return c.report(n.args[0], "", `%s is no time; write a date, "2026-03-01", or a time as in RFC 3339, "2026-03-01T06:00:00Z"`, what(n.args[0]))
+			return c.report(n.args[0], "",
+				`%s is no time; write a date, "2026-03-01", or a time as in RFC 3339, "2026-03-01T06:00:00Z"`, what(n.args[0]))
 		}
 		out := c.make(oNumber, Type{Kind: Time}, n)
 		out.num = at
@@ -273,7 +278,8 @@ func (c *checker) overWindow(n *Node, f *Function) *node {
 	case x.typ.Kind == Bool && (fn == wMean || fn == wMeanT || fn == wSum):
 		t = plainNumber
 	case x.typ.Kind != Number:
-		return c.report(n.args[0], "", "%s calculates with numbers, and %s is %s; count, changed, previous and age take anything", f.Name, what(n.args[0]), x.typ)
+		return c.report(n.args[0], "",
+			"%s calculates with numbers, and %s is %s; count, changed, previous and age take anything", f.Name, what(n.args[0]), x.typ)
 	}
 	switch fn {
 	case wSum:

@@ -39,7 +39,8 @@ func (c *checker) reportAt(s Span, suggest, format string, args ...any) *node {
 
 func (c *checker) warn(n *Node, suggest, format string, args ...any) {
 	if len(c.found) < maxErrors {
-		c.found = append(c.found, Finding{Span: n.Span, Suggest: suggest, Sentence: fmt.Sprintf(format, args...), Warning: true})
+		c.found = append(c.found, Finding{Span: n.Span, Suggest: suggest, Sentence: fmt.Sprintf(format, args...),
+			Warning: true})
 	}
 }
 
@@ -192,13 +193,15 @@ func (c *checker) name(n *Node, name Name) *node {
 }
 
 func (c *checker) unknownName(n *Node, name Name) *node {
-	what := map[string]string{"": "metric", "set": "setting", "intended": "setting", "attr": "attribute", "device": "fact of a device"}[name.Scope]
+	what := map[string]string{"": "metric", "set": "setting", "intended": "setting", "attr": "attribute",
+		"device": "fact of a device"}[name.Scope]
 	if name.Scope == "" && c.schema.plain {
 		what = "field"
 	}
 	if what == "" {
 		if near := value.Nearest(name.Scope, Scopes); near != "" {
-			return c.report(n, near+"."+name.Key, "%s is no prefix; did you mean %s.%s?", clip(name.Scope), near, clip(name.Key))
+			return c.report(n, near+"."+name.Key, "%s is no prefix; did you mean %s.%s?", clip(name.Scope), near,
+				clip(name.Key))
 		}
 		return c.report(n, "", "%s is no prefix; one of %s is", clip(name.Scope), strings.Join(Scopes, ", "))
 	}
@@ -206,7 +209,8 @@ func (c *checker) unknownName(n *Node, name Name) *node {
 		for _, scope := range []string{"set", "label", "attr", "device"} {
 			if i, ok := c.schema.names[Name{scope, name.Key}]; ok && !i.Absent {
 				full := scope + "." + name.Key
-				return c.report(n, full, "%s is no metric of %s; did you mean %s?", clip(name.Key), c.schema.Title, full)
+				return c.report(n, full, "%s is no metric of %s; did you mean %s?", clip(name.Key), c.schema.Title,
+					full)
 			}
 		}
 		if low := strings.ToLower(name.Key); low != name.Key && (low == "true" || low == "false") {
@@ -218,10 +222,12 @@ func (c *checker) unknownName(n *Node, name Name) *node {
 		return c.report(n, full, "no %s %s in %s; did you mean %s?", what, clip(name.Key), c.schema.Title, full)
 	}
 	if name.Scope == "device" {
-		return c.report(n, "", "no %s %s; there are id, name, hub, model, model_version, link, status, joined and zone", what, clip(name.Key))
+		return c.report(n, "", "no %s %s; there are id, name, hub, model, model_version, link, status, joined and zone",
+			what, clip(name.Key))
 	}
 	if f := value.Nearest(name.Key, functionNames()); f != "" && name.Scope == "" {
-		return c.report(n, "", "no metric %s in %s; did you mean the function %s?", clip(name.Key), c.schema.Title, functions[f].Form)
+		return c.report(n, "", "no metric %s in %s; did you mean the function %s?", clip(name.Key), c.schema.Title,
+			functions[f].Form)
 	}
 	return c.report(n, "", "no %s %s in %s", what, clip(name.Key), c.schema.Title)
 }
@@ -238,7 +244,8 @@ func functionNames() []string {
 func (c *checker) allowed(n *Node, name Name) bool {
 	switch c.purpose {
 	case ForTarget, ForAccess:
-		ok := name.Scope == "label" || name.Scope == "device" && name.Key != "link" && name.Key != "status" && name.Key != "zone"
+		ok := name.Scope == "label" || name.Scope == "device" && name.Key != "link" && name.Key != "status" &&
+			name.Key != "zone"
 		if name.Scope == "attr" && c.purpose == ForTarget {
 			c.warn(n, "", "%s is written by the device, so a device can move itself in and out of this", name)
 			return true
@@ -254,7 +261,8 @@ func (c *checker) allowed(n *Node, name Name) bool {
 		}
 	case ForGroup, ForGroupMessage:
 		if c.inside == "" && name.Scope == "label" && c.schema.Each != "" && name.Key != c.schema.Each {
-			c.report(n, "", "%s may differ within the group; of its labels only label.%s is the same for all", name, c.schema.Each)
+			c.report(n, "", "%s may differ within the group; of its labels only label.%s is the same for all", name,
+				c.schema.Each)
 			return false
 		}
 		if c.inside == "" && name.Scope != "label" {
@@ -293,7 +301,8 @@ func (c *checker) meet(n *Node, l, r *node, sum bool) (left, right *node, ok boo
 			if hint == "" {
 				hint = "… '" + example + "'"
 			}
-			c.report(x.bare.src, suggest, "%s of what? Beside %s it needs its unit, such as %s", what(x.bare.src), what(x.other.src), hint)
+			c.report(x.bare.src, suggest, "%s of what? Beside %s it needs its unit, such as %s", what(x.bare.src),
+				what(x.other.src), hint)
 			return l, r, false
 		}
 		if x.other.slot >= 0 && x.bare.literal && x.bare.num != 0 {
@@ -323,7 +332,8 @@ func (c *checker) meet(n *Node, l, r *node, sum bool) (left, right *node, ok boo
 		case r.literal:
 			r.typ.Unit = pointOrDifference(r.typ.Unit, lu.Scale)
 		default:
-			c.report(n, "", "%s is %s and %s is %s; one is a point on the scale, the other a distance", what(ln), l.typ, what(rn), r.typ)
+			c.report(n, "", "%s is %s and %s is %s; one is a point on the scale, the other a distance", what(ln), l.typ,
+				what(rn), r.typ)
 			return l, r, false
 		}
 	}
@@ -416,10 +426,12 @@ func (c *checker) sum(n *Node) *node {
 		lp = true
 	}
 	if lp && rp && o == oAdd {
-		return c.report(n, "", "%s and %s are both %ss on a scale; their sum has no meaning, their difference (-) has", what(n.args[0]), what(n.args[1]), l.typ.Unit.Dimension)
+		return c.report(n, "", "%s and %s are both %ss on a scale; their sum has no meaning, their difference (-) has",
+			what(n.args[0]), what(n.args[1]), l.typ.Unit.Dimension)
 	}
 	if rp && !lp && o == oSubtract {
-		return c.report(n, "", "%s is a %s on a scale and cannot be subtracted from a difference", what(n.args[1]), r.typ.Unit.Dimension)
+		return c.report(n, "", "%s is a %s on a scale and cannot be subtracted from a difference", what(n.args[1]),
+			r.typ.Unit.Dimension)
 	}
 	bare := l.typ.bare && r.typ.bare
 	l, r, ok := c.meetSum(n, l, r, lp, rp)
@@ -487,7 +499,8 @@ func (c *checker) term(n *Node) *node {
 				x.typ.Unit = x.typ.Unit.Difference()
 				continue
 			}
-			return c.report(n.args[i], "", "%s is a %s on a scale whose zero is arbitrary; multiplying or dividing it has no meaning, adding or subtracting a difference has", what(n.args[i]), x.typ.Unit.Dimension)
+			return c.report(n.args[i], "",
+				"%s is a %s on a scale whose zero is arbitrary; multiplying or dividing it has no meaning, adding or subtracting a difference has", what(n.args[i]), x.typ.Unit.Dimension)
 		}
 	}
 	o, t := oMultiply, Type{Kind: Number}
@@ -542,12 +555,15 @@ func (c *checker) relate(n, ln, rn *Node, l, r *node, rel relation) *node {
 			switch {
 			case x.other.typ.Kind == Number && x.text.literal:
 				if x.other.literal {
-					return bad(n, "", "%s is text and %s is a number; they are never equal", what(x.textN), what(x.otherN))
+					return bad(n, "", "%s is text and %s is a number; they are never equal", what(x.textN),
+						what(x.otherN))
 				}
-				return bad(x.textN, "", "%s is %s and %s is text; write a number without quotes", what(x.otherN), x.other.typ, what(x.textN))
+				return bad(x.textN, "", "%s is %s and %s is text; write a number without quotes", what(x.otherN),
+					x.other.typ, what(x.textN))
 			case x.other.typ.Kind == Number:
 				s := "to_number(" + x.textN.String() + ")"
-				return bad(x.textN, s, "%s is text and %s is a number; write %s %s %s", what(x.textN), what(x.otherN), clip(s), sign, what(x.otherN))
+				return bad(x.textN, s, "%s is text and %s is a number; write %s %s %s", what(x.textN), what(x.otherN),
+					clip(s), sign, what(x.otherN))
 			case x.other.typ.Kind == Version:
 				s := "version(" + x.textN.String() + ")"
 				return bad(x.textN, s, "%s is text; compared with a version it is written %s", what(x.textN), clip(s))
@@ -555,7 +571,8 @@ func (c *checker) relate(n, ln, rn *Node, l, r *node, rel relation) *node {
 				s := "time(" + x.textN.String() + ")"
 				return bad(x.textN, s, "%s is text; compared with a time it is written %s", what(x.textN), clip(s))
 			case x.other.typ.Kind == Bool && x.text.literal && (x.text.text == "true" || x.text.text == "false"):
-				return bad(x.textN, x.text.text, "%s is true or false; write %s without quotes", what(x.otherN), x.text.text)
+				return bad(x.textN, x.text.text, "%s is true or false; write %s without quotes", what(x.otherN),
+					x.text.text)
 			}
 		}
 		return bad(n, "", "%s is %s and %s is %s; they cannot be compared", what(ln), l.typ, what(rn), r.typ)
@@ -653,7 +670,8 @@ func (c *checker) between(n *Node) *node {
 		return c.report(n, "", "%s compares sizes, and text and conditions have none", n.op)
 	}
 	if low.op == oNumber && high.op == oNumber && low.typ.Unit.Same(high.typ.Unit) && low.num > high.num {
-		return c.report(n, "", "the first limit of %s is the smaller one; here nothing lies between %s and %s", n.op, what(n.args[1]), what(n.args[2]))
+		return c.report(n, "", "the first limit of %s is the smaller one; here nothing lies between %s and %s", n.op,
+			what(n.args[1]), what(n.args[2]))
 	}
 	if n.op == "between" {
 		return c.make(oAnd, Type{Kind: Bool}, n, part(rAtLeast, low, n.args[1]), part(rAtMost, high, n.args[2]))
@@ -667,7 +685,8 @@ func (c *checker) in(n *Node) *node {
 	if x.typ.Kind == Number {
 		out.op = oInNumbers
 	} else if x.typ.Kind != Text && x.typ.Kind != NoKind {
-		return c.report(n.args[0], "", "in looks for a text or a number in a list, and %s is %s", what(n.args[0]), x.typ)
+		return c.report(n.args[0], "", "in looks for a text or a number in a list, and %s is %s", what(n.args[0]),
+			x.typ)
 	}
 	for _, a := range n.args[1:] {
 		v := c.check(a)
@@ -684,7 +703,8 @@ func (c *checker) in(n *Node) *node {
 			continue
 		}
 		side := *x
-		if _, w, ok := c.meet(&Node{kind: kCompare, op: "==", Span: a.Span, args: []*Node{n.args[0], a}}, &side, v, false); ok {
+		if _, w, ok := c.meet(&Node{kind: kCompare, op: "==", Span: a.Span, args: []*Node{n.args[0], a}}, &side, v,
+			false); ok {
 			w = c.convert(w, x.typ.Unit)
 			out.nums = append(out.nums, w.num)
 		}
@@ -707,7 +727,8 @@ func (c *checker) choose(n *Node) *node {
 		return c.make(oIfText, a.typ, n, cond, a, b)
 	case Number:
 		bare := a.typ.bare && b.typ.bare
-		l, r, ok := c.meet(&Node{kind: kCompare, op: "==", Span: n.Span, args: []*Node{n.args[1], n.args[2]}}, a, b, false)
+		l, r, ok := c.meet(&Node{kind: kCompare, op: "==", Span: n.Span, args: []*Node{n.args[1], n.args[2]}}, a, b,
+			false)
 		if !ok {
 			return nothing(n, Type{})
 		}

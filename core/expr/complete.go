@@ -172,7 +172,8 @@ func (k *completer) names(scope string) {
 }
 
 func kindOf(scope string) string {
-	return map[string]string{"": "metric", "set": "setting", "intended": "setting", "attr": "attribute", "label": "label", "device": "fact", "raised": "rule"}[scope]
+	return map[string]string{"": "metric", "set": "setting", "intended": "setting", "attr": "attribute",
+		"label": "label", "device": "fact", "raised": "rule"}[scope]
 }
 
 func (k *completer) detail(i Info) string {
@@ -225,7 +226,8 @@ func (k *completer) operands(subject Info, call string) {
 			k.add("false", "value", "", 0)
 		case Number:
 			for _, i := range k.schema.All() {
-				if i.Name.Scope == "set" && i.Type.Kind == Number && i.Type.Unit.Dimension == subject.Type.Unit.Dimension && !i.Absent {
+				if i.Name.Scope == "set" && i.Type.Kind == Number &&
+					i.Type.Unit.Dimension == subject.Type.Unit.Dimension && !i.Absent {
 					k.add(i.Name.String(), "setting", k.detail(i), 0)
 				}
 			}
@@ -236,13 +238,15 @@ func (k *completer) operands(subject Info, call string) {
 		k.names("")
 	}
 	for _, i := range k.schema.All() {
-		ok := !target || i.Name.Scope == "label" || i.Name.Scope == "device" && i.Name.Key != "link" && i.Name.Key != "status" && i.Name.Key != "zone" || i.Name.Scope == "attr" && k.purpose == ForTarget
+		ok := !target || i.Name.Scope == "label" || i.Name.Scope == "device" && i.Name.Key != "link" &&
+			i.Name.Key != "status" && i.Name.Key != "zone" || i.Name.Scope == "attr" && k.purpose == ForTarget
 		if ok && i.Name.Scope != "" && i.Name.Scope != "intended" && i.Name.Scope != "raised" {
 			k.add(i.Name.String(), kindOf(i.Name.Scope), k.detail(i), 0)
 		}
 	}
 	for _, f := range Functions {
-		if f.Family == FamilyGroup && k.purpose != ForGroup || f.Family == FamilyWindow && k.purpose != ForRule && k.purpose != ForGroup && k.purpose != ForMessage {
+		if f.Family == FamilyGroup && k.purpose != ForGroup || f.Family == FamilyWindow && k.purpose != ForRule &&
+			k.purpose != ForGroup && k.purpose != ForMessage {
 			continue
 		}
 		if target && f.Family != FamilyText && f.Name != "has" && f.Name != "time" {
@@ -266,7 +270,8 @@ func (k *completer) search(target bool) {
 		return
 	}
 	for _, i := range k.schema.All() {
-		if i.Type.Kind != Text || i.Name.Scope != "label" && i.Name.Scope != "" && (i.Name.Scope != "device" || target) {
+		if i.Type.Kind != Text || i.Name.Scope != "label" && i.Name.Scope != "" && (i.Name.Scope != "device" ||
+			target) {
 			continue
 		}
 		for _, v := range i.Values {
@@ -321,12 +326,16 @@ func (k *completer) operators(subject Info, call string, tokens []token) {
 	condition := subject.Type.Kind == Bool
 	for i := n - 1; i >= 0; i-- {
 		t := tokens[i]
-		if t.text == "and" && !k.between(tokens[:i]) || t.text == "or" || t.text == "not" || t.text == "then" || t.text == "else" || t.text == "if" {
+		if t.text == "and" && !k.between(tokens[:i]) || t.text == "or" || t.text == "not" || t.text == "then" ||
+			t.text == "else" || t.text == "if" {
 			break
 		}
-		if t.kind == tSign && isComparison(t.text) || t.text == "in" || t.text == "like" || t.text == "between" || t.text == "outside" {
+		if t.kind == tSign && isComparison(t.text) || t.text == "in" || t.text == "like" || t.text == "between" ||
+			t.text == "outside" {
 			condition = true
-			if (t.text == "between" || t.text == "outside") && !slices.ContainsFunc(tokens[i:], func(t token) bool { return t.text == "and" }) {
+			if (t.text == "between" || t.text == "outside") && !slices.ContainsFunc(tokens[i:], func(t token) bool {
+				return t.text == "and"
+			}) {
 				k.add("and ", "operator", "and the other limit", 0)
 				return
 			}
@@ -348,7 +357,8 @@ func (k *completer) operators(subject Info, call string, tokens []token) {
 			k.add(space+"in ()", "operator", "is one of", 1)
 			k.add(space+`like ""`, "operator", "matches, with * and ?", 1)
 		default:
-			for _, o := range [][2]string{{">", "is more than"}, {"<", "is less than"}, {">=", "is at least"}, {"<=", "is at most"}, {"between", "lies within two limits"},
+			for _, o := range [][2]string{{">", "is more than"}, {"<", "is less than"}, {">=", "is at least"},
+				{"<=", "is at most"}, {"between", "lies within two limits"},
 				{"outside", "lies beyond one of two limits"}, {"==", "is"}, {"!=", "is not"}, {"+", ""}, {"-", ""}, {"*", ""}, {"/", ""}} {
 				op(o[0], o[1])
 			}

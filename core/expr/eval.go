@@ -335,7 +335,8 @@ func (s *State) judgeOther(n *node, negated, margins bool) Answer {
 		}
 		return guardIf(x.Num != 0, negated)
 	case oIfBool:
-		c, a, b := s.judge(n.kids[0], false, margins), s.judge(n.kids[1], negated, margins), s.judge(n.kids[2], negated, margins)
+		c, a, b := s.judge(n.kids[0], false, margins), s.judge(n.kids[1], negated, margins), s.judge(n.kids[2], negated,
+			margins)
 		if c.Truth == Unknown {
 			if a.Truth != b.Truth {
 				return guard(Unknown)
@@ -400,7 +401,8 @@ func (s *State) judgeOther(n *node, negated, margins bool) Answer {
 		return guardIf(x != s.names[n.slot].Value, negated)
 	case oHas:
 		x, ok := s.sample(n.slot)
-		return guardIf(ok && (x.Value.Kind != value.Text || x.Value.Text != "" || s.plan.names[n.slot].Name.Scope != "label"), negated)
+		return guardIf(ok && (x.Value.Kind != value.Text || x.Value.Text != "" ||
+			s.plan.names[n.slot].Name.Scope != "label"), negated)
 	case oDuring:
 		t := time.UnixMilli(s.now).In(s.zone)
 		s.wake(s.now + 60_000 - s.now%60_000)

@@ -86,7 +86,8 @@ func (p *Program) why(s *State, n *node) string {
 	case n.op == oWindow && (n.fn == wMin || n.fn == wMax):
 		return "no reading in the window"
 	case x.Value.Known() && info.Name.Scope == "" && s.now-x.At > p.plan.hold:
-		return "its last reading is " + duration(math.Round(float64(s.now-x.At)/1000)*1000) + " old, expected every " + duration(float64(p.plan.schema.Interval.Milliseconds()))
+		return "its last reading is " + duration(math.Round(float64(s.now-x.At)/1000)*1000) + " old, expected every " +
+			duration(float64(p.plan.schema.Interval.Milliseconds()))
 	case n.op == oWindow:
 		return "less than half of the window is covered"
 	case x.Value.Known():

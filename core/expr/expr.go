@@ -209,7 +209,8 @@ func (n *Node) Calls(function string, yield func(name string)) {
 
 func isPlain(s string) bool {
 	for i := 0; i < len(s); i++ {
-		if !(s[i] == '_' || s[i] >= 'a' && s[i] <= 'z' || s[i] >= 'A' && s[i] <= 'Z' || i > 0 && s[i] >= '0' && s[i] <= '9') {
+		if !(s[i] == '_' || s[i] >= 'a' && s[i] <= 'z' || s[i] >= 'A' && s[i] <= 'Z' ||
+			i > 0 && s[i] >= '0' && s[i] <= '9') {
 			return false
 		}
 	}

@@ -186,7 +186,8 @@ func TestMistakes(t *testing.T) {
 			t.Errorf("%s is mended to %q, want %q", c.in, mended, c.mended)
 		}
 		if mended != "" && c.says != "of what?" && !strings.Contains(c.in, "\n") {
-			if _, again := Compile(mended, cellar(), c.purpose); len(again.Errors()) > 0 && !strings.Contains(c.in, "to_number") && !strings.Contains(c.in, "C'") {
+			if _, again := Compile(mended, cellar(), c.purpose); len(again.Errors()) > 0 &&
+				!strings.Contains(c.in, "to_number") && !strings.Contains(c.in, "C'") {
 				t.Errorf("%s is mended to %s, which is wrong: %v", c.in, mended, again)
 			}
 		}
@@ -194,7 +195,8 @@ func TestMistakes(t *testing.T) {
 }
 
 func TestEveryMistakeAtOnce(t *testing.T) {
-	_, found := Compile(`must_tmp > 3 'kPa' and label.floor = 3 or cycle == "presing" && mean(densty over 10m) > 1`, cellar(), ForRule)
+	_, found := Compile(`must_tmp > 3 'kPa' and label.floor = 3 or cycle == "presing" && mean(densty over 10m) > 1`,
+		cellar(), ForRule)
 	var columns []int
 	for _, f := range found.Errors() {
 		columns = append(columns, f.Column)
@@ -213,7 +215,8 @@ func TestWarnings(t *testing.T) {
 		`label.stage == "nothinglike"`: "",
 	} {
 		p, found := Compile(in, cellar(), ForFilter)
-		if p == nil || says != "" && (len(found) != 1 || !strings.Contains(found[0].Sentence, says)) || says == "" && len(found) != 0 {
+		if p == nil || says != "" && (len(found) != 1 || !strings.Contains(found[0].Sentence, says)) ||
+			says == "" && len(found) != 0 {
 			t.Errorf("%s: %v, want %q", in, found, says)
 		}
 	}
@@ -282,8 +285,8 @@ func device(p *Program, values map[string]any) *State {
 }
 
 func TestTruth(t *testing.T) {
-	known := map[string]any{"must_temp": 30.0, "density": 1050.0, "ullage": 20.0, "fan_on": true, "cycle": "idle", "set.max_temp": 32.0, "label.stage": "resting",
-		"label.floor": "3", "attr.firmware": "2.9.1", "device.joined": float64(now)/1000 - 86400, "device.link": "online", "raised(must_too_warm)": false, "rssi": -60.0,
+	known := map[string]any{"must_temp": 30.0, "density": 1050.0, "ullage": 20.0, "fan_on": true, "cycle": "idle",
+		"set.max_temp": 32.0, "label.stage": "resting", "label.floor": "3", "attr.firmware": "2.9.1", "device.joined": float64(now)/1000 - 86400, "device.link": "online", "raised(must_too_warm)": false, "rssi": -60.0,
 		"co2_flow": 12.0, `value("Must-Temp")`: 31.0, "set.report_every": 60.0}
 	for src, want := range map[string]Truth{
 		`must_temp > set.max_temp`: False, `must_temp < set.max_temp`: True, `must_temp >= 30`: True, `must_temp <= 29.9`: False, `must_temp != 30`: False,
@@ -323,7 +326,9 @@ func TestTruth(t *testing.T) {
 		if a.Margin > 0 && a.Truth != False || a.Margin < 0 && a.Truth != True {
 			t.Errorf("%s is %s with margin %g", src, a.Truth, a.Margin)
 		}
-		if n := p.Judge(device(p, nil)); n.Truth == True && !strings.Contains(src, "has") && !strings.Contains(src, "age") && !strings.Contains(src, "during") && !strings.Contains(src, "count") && !strings.Contains(src, "true") && !strings.Contains(src, "label.owner") {
+		if n := p.Judge(device(p, nil)); n.Truth == True && !strings.Contains(src, "has") &&
+			!strings.Contains(src, "age") && !strings.Contains(src, "during") && !strings.Contains(src, "count") &&
+			!strings.Contains(src, "true") && !strings.Contains(src, "label.owner") {
 			t.Errorf("%s is true of a device that has told nothing", src)
 		}
 	}
@@ -336,7 +341,8 @@ func TestTooOldIsUnknown(t *testing.T) {
 		after time.Duration
 		want  Truth
 		until time.Duration // from now on, when the answer may change
-	}{{0, True, 3*time.Minute + time.Millisecond}, {3 * time.Minute, True, 1 * time.Millisecond}, {3*time.Minute + time.Millisecond, Unknown, 7 * time.Minute},
+	}{{0, True, 3*time.Minute + time.Millisecond}, {3 * time.Minute, True, 1 * time.Millisecond},
+		{3*time.Minute + time.Millisecond, Unknown, 7 * time.Minute},
 		{10 * time.Minute, Unknown, time.Millisecond}, {10*time.Minute + time.Millisecond, True, 1 << 62}} {
 		s.Advance(value.FromMillis(now).Add(c.after))
 		a := p.Judge(s)
@@ -497,7 +503,8 @@ func TestGroup(t *testing.T) {
 }
 
 func TestSay(t *testing.T) {
-	values := map[string]any{"must_temp": 31.26, "set.max_temp": 32.0, "label.stage": "resting", "fan_on": true, "co2_flow": 12.0, "density": 1050.0, "device.joined": float64(now) / 1000, "rssi": -60.4}
+	values := map[string]any{"must_temp": 31.26, "set.max_temp": 32.0, "label.stage": "resting", "fan_on": true,
+		"co2_flow": 12.0, "density": 1050.0, "device.joined": float64(now) / 1000, "rssi": -60.4}
 	for src, want := range map[string]string{
 		`must_temp`: "31.3 °C", `set.max_temp`: "32.0 °C", `set.max_temp - must_temp`: "0.7 K", `label.stage`: "resting", `fan_on`: "true", `pressure`: "–", `label.owner`: "",
 		`co2_flow * 10min`: "7200 L/min·s", `must_temp > 20`: "true", `age(pressure)`: "1h", `rssi`: "-60 dBm", `density / 7`: "150 g/L", `device.joined`: "2026-03-02 12:00:00 UTC",
@@ -606,12 +613,14 @@ func TestGlobAndSchedule(t *testing.T) {
 	for _, c := range []struct {
 		pattern, s string
 		want       bool
-	}{{"tank-*", "tank-1", true}, {"*", "", true}, {"?", "", false}, {"a*b*c", "a--b--b-c", true}, {"a*b", "ab c", false}, {"é?", "éa", true}, {"**x", "x", true}, {"", "a", false}} {
+	}{{"tank-*", "tank-1", true}, {"*", "", true}, {"?", "", false}, {"a*b*c", "a--b--b-c", true},
+		{"a*b", "ab c", false}, {"é?", "éa", true}, {"**x", "x", true}, {"", "a", false}} {
 		if got := glob(c.pattern, c.s); got != c.want {
 			t.Errorf("%q like %q is %t", c.s, c.pattern, got)
 		}
 	}
-	for _, bad := range []string{"", "Mon", "06:00", "Mon 6-7", "Mon 25:00-26:00", "Mon 06:00-06:00", "Mon Tue 06:00-07:00", ","} {
+	for _, bad := range []string{"", "Mon", "06:00", "Mon 6-7", "Mon 25:00-26:00", "Mon 06:00-06:00",
+		"Mon Tue 06:00-07:00", ","} {
 		if _, err := parseSchedule(bad); err == nil {
 			t.Errorf("%q passes as a time of the week", bad)
 		}

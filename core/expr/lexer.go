@@ -139,7 +139,8 @@ func (l *lexer) next() token {
 		}
 		s.End = l.pos
 		word := l.src[s.Start:s.End]
-		l.report(s, "", "names are written with the letters a to z; one that is not stands as value(%s)", quote(clip(word)))
+		l.report(s, "", "names are written with the letters a to z; one that is not stands as value(%s)",
+			quote(clip(word)))
 		return token{kind: tBad, span: s}
 	}
 	l.report(s, "", "%q has no meaning here", r)
@@ -153,7 +154,8 @@ func wordByte(c byte) bool {
 func (l *lexer) number(start int) token {
 	for l.pos < len(l.src) {
 		c := l.src[l.pos]
-		exponent := (c == '+' || c == '-') && l.pos > start && (l.src[l.pos-1] == 'e' || l.src[l.pos-1] == 'E') && digits(l.src[start:l.pos-1])
+		exponent := (c == '+' || c == '-') && l.pos > start && (l.src[l.pos-1] == 'e' || l.src[l.pos-1] == 'E') &&
+			digits(l.src[start:l.pos-1])
 		if !wordByte(c) && c != '.' && !exponent {
 			break
 		}
@@ -188,7 +190,8 @@ func (l *lexer) number(start int) token {
 				l.report(s, "", "a duration is written in whole numbers, such as 1h30min or 90min")
 				return token{kind: tDuration, span: s}
 			}
-			l.report(s, head+" '"+tail+"'", "a unit stands in single quotes behind its number: %s '%s'", head, clip(tail))
+			l.report(s, head+" '"+tail+"'", "a unit stands in single quotes behind its number: %s '%s'", head,
+				clip(tail))
 			return token{kind: tNumber, span: s, num: f}
 		}
 	}
@@ -196,8 +199,8 @@ func (l *lexer) number(start int) token {
 	return token{kind: tNumber, span: s}
 }
 
-var durationWords = map[string]string{"m": "min", "mins": "min", "minute": "min", "minutes": "min", "sec": "s", "secs": "s", "second": "s", "seconds": "s",
-	"hr": "h", "hrs": "h", "hour": "h", "hours": "h", "day": "d", "days": "d", "s": "s", "min": "min", "h": "h", "d": "d"}
+var durationWords = map[string]string{"m": "min", "mins": "min", "minute": "min", "minutes": "min", "sec": "s",
+	"secs": "s", "second": "s", "seconds": "s", "hr": "h", "hrs": "h", "hour": "h", "hours": "h", "day": "d", "days": "d", "s": "s", "min": "min", "h": "h", "d": "d"}
 
 func digits(s string) bool {
 	for i := 0; i < len(s); i++ {

@@ -140,7 +140,8 @@ func (p *parser) missingOperator(t token) {
 			return
 		}
 	}
-	p.report(Span{t.span.Start, t.span.Start}, "", "an operator is missing before this; and, or or a comparison such as >")
+	p.report(Span{t.span.Start, t.span.Start}, "",
+		"an operator is missing before this; and, or or a comparison such as >")
 }
 
 func (p *parser) startsOperand() bool {
@@ -238,7 +239,8 @@ func (p *parser) compare() *Node {
 			p.take()
 			third := p.sum()
 			whole := cover(left, third)
-			suggest := fmt.Sprintf("%s %s %s and %s %s %s", left.String(), t.text, right.String(), right.String(), next.text, third.String())
+			suggest := fmt.Sprintf("%s %s %s and %s %s %s", left.String(), t.text, right.String(), right.String(),
+				next.text, third.String())
 			if left.kind == kNumber && third.kind == kNumber && t.text == "<=" && next.text == "<=" {
 				suggest = fmt.Sprintf("%s between %s and %s", right.String(), left.String(), third.String())
 			}
@@ -267,7 +269,8 @@ func (p *parser) compare() *Node {
 		pattern := p.peek()
 		n := p.make(Node{kind: kLike, op: "like", Span: left.Span, args: []*Node{left}})
 		if pattern.kind != tText {
-			p.report(pattern.span, "", `like takes a text in which * stands for anything and ? for one character: like "tank-*"`)
+			p.report(pattern.span, "",
+				`like takes a text in which * stands for anything and ? for one character: like "tank-*"`)
 			if p.startsOperand() {
 				p.sum()
 			}
@@ -277,7 +280,8 @@ func (p *parser) compare() *Node {
 		n.text, n.Span.End = pattern.text, pattern.span.End
 		return n
 	case p.is("not") && p.at+1 < len(p.tokens) && (p.tokens[p.at+1].text == "in" || p.tokens[p.at+1].text == "like"):
-		p.report(t.span, "", "not stands before the whole comparison: not %s %s …", left.String(), p.tokens[p.at+1].text)
+		p.report(t.span, "", "not stands before the whole comparison: not %s %s …", left.String(),
+			p.tokens[p.at+1].text)
 		p.take()
 		return left
 	}
@@ -304,7 +308,8 @@ func (p *parser) in(left *Node) *Node {
 		switch {
 		case x.kind == kNumber && negative:
 			x.num, x.Span.Start = -x.num, t.span.Start
-		case negative || x.kind != kNumber && x.kind != kText && x.kind != kDuration && x.kind != kBool && x.kind != kBad:
+		case negative || x.kind != kNumber && x.kind != kText && x.kind != kDuration && x.kind != kBool &&
+			x.kind != kBad:
 			p.report(x.Span, "", "a list holds values only, such as \"tarn\" or 5")
 		}
 		n.args = append(n.args, x)
@@ -381,7 +386,8 @@ func (p *parser) atom() *Node {
 		return p.make(Node{kind: kText, text: t.text, Span: t.span})
 	case tUnit:
 		p.take()
-		p.report(t.span, quote(t.text), "text stands in double quotes: %s; single quotes are for units", quote(clip(t.text)))
+		p.report(t.span, quote(t.text), "text stands in double quotes: %s; single quotes are for units",
+			quote(clip(t.text)))
 		return p.make(Node{kind: kText, text: t.text, Span: t.span})
 	case tBad:
 		p.take()

@@ -74,7 +74,8 @@ func (p *Plan) Compile(src string, purpose Purpose) (*Program, Findings) {
 		}
 		return nil, found
 	}
-	out := &Program{Source: tree.String(), Type: root.typ, Timed: c.timed, Raised: c.raised, Bare: c.bare, plan: p, root: root, tree: tree}
+	out := &Program{Source: tree.String(), Type: root.typ, Timed: c.timed, Raised: c.raised, Bare: c.bare, plan: p,
+		root: root, tree: tree}
 	out.Cost = Cost{Steps: c.nodes, Windows: c.windows, Bytes: p.bytes(root)}
 	return out, found
 }
@@ -145,7 +146,8 @@ func (p *Program) Uses() []int {
 func (p *Program) WithDeadband(d float64) (*Program, error) {
 	if d == 0 {
 		m := *p
-		m.root = &node{op: oNot, kids: []*node{p.root}, typ: Type{Kind: Bool}, src: p.tree, slot: -1, window: -1, usual: nan}
+		m.root = &node{op: oNot, kids: []*node{p.root}, typ: Type{Kind: Bool}, src: p.tree, slot: -1, window: -1,
+			usual: nan}
 		return &m, nil
 	}
 	var first *node
@@ -261,7 +263,8 @@ func (p *Program) Decider(s *State, a Answer) (Decider, bool) {
 		l, r = r, l
 		rel = [...]relation{rEqual, rNotEqual, rGreater, rAtLeast, rLess, rAtMost}[rel]
 	}
-	d := Decider{Metric: p.metric(n.kids[side]), Of: n.kids[side].src.String(), Value: l, Limit: r, Unit: n.kids[side].typ.Unit, Upward: rel == rGreater || rel == rAtLeast}
+	d := Decider{Metric: p.metric(n.kids[side]), Of: n.kids[side].src.String(), Value: l, Limit: r,
+		Unit: n.kids[side].typ.Unit, Upward: rel == rGreater || rel == rAtLeast}
 	return d, true
 }
 

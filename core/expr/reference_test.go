@@ -300,7 +300,8 @@ func usual(f float64) *float64 { return &f }
 func cellar() *Schema {
 	s := NewSchema("tank-probe 1.2.0", time.Minute)
 	num := func(scope, key, symbol string, u *float64, decimals int) {
-		s.Add(Info{Name: Name{scope, key}, Type: Type{Kind: Number, Unit: mustUnit(symbol)}, Usual: u, Decimals: decimals})
+		s.Add(Info{Name: Name{scope, key}, Type: Type{Kind: Number, Unit: mustUnit(symbol)}, Usual: u,
+			Decimals: decimals})
 	}
 	num("", "must_temp", "Cel", usual(22), 1)
 	num("", "density", "g/L", usual(1045), 1)
@@ -313,11 +314,13 @@ func cellar() *Schema {
 	num("intended", "max_temp", "Cel", nil, 1)
 	num("set", "report_every", "s", nil, 0)
 	s.Add(Info{Name: Name{"", "fan_on"}, Type: Type{Kind: Bool}, Decimals: -1})
-	s.Add(Info{Name: Name{"", "cycle"}, Type: Type{Kind: Text}, Values: []string{"idle", "filling", "pressing"}, Closed: true, Decimals: -1})
+	s.Add(Info{Name: Name{"", "cycle"}, Type: Type{Kind: Text}, Values: []string{"idle", "filling", "pressing"},
+		Closed: true, Decimals: -1})
 	s.Add(Info{Name: Name{"", "Must-Temp"}, Type: Type{Kind: Number, Unit: mustUnit("Cel")}, Decimals: 1})
 	s.Add(Info{Name: Name{"attr", "firmware"}, Type: Type{Kind: Text}, Decimals: -1})
 	s.Add(Info{Name: Name{"raised", "must_too_warm"}, Type: Type{Kind: Bool}, Decimals: -1})
-	s.Labelled(map[string][]string{"stage": {"empty", "fermenting", "resting"}, "site": {"fennimore", "kilnside"}, "floor": {"1", "3"}})
+	s.Labelled(map[string][]string{"stage": {"empty", "fermenting", "resting"}, "site": {"fennimore", "kilnside"},
+		"floor": {"1", "3"}})
 	return s
 }
 
@@ -354,7 +357,8 @@ func randomly(r *rand.Rand, depth int) string {
 	case 1:
 		return pick("fan_on", "changed(density)", "has(density)", "changed(cycle)")
 	case 2:
-		return "count(" + pick("density", "fan_on", "cycle") + " over " + pick(windows...) + ") < " + fmt.Sprint(r.IntN(40))
+		return "count(" + pick("density", "fan_on", "cycle") + " over " + pick(windows...) + ") < " +
+			fmt.Sprint(r.IntN(40))
 	case 3:
 		return "age(" + pick("density", "must_temp") + ") > " + pick("90s", "3min", "10min")
 	case 4:
@@ -362,7 +366,8 @@ func randomly(r *rand.Rand, depth int) string {
 	case 5:
 		return "rate(must_temp over " + pick(windows...) + ") > " + fmt.Sprint(r.IntN(20)-10) + " 'K/h'"
 	case 6:
-		return "time_in(" + pick("must_temp > 22", "fan_on and density > 1040", "not fan_on", "density between 1030 and 1050 or must_temp < 20") + " over " + pick(windows...) + ") > " + pick("30s", "2min", "20min")
+		return "time_in(" + pick("must_temp > 22", "fan_on and density > 1040", "not fan_on",
+			"density between 1030 and 1050 or must_temp < 20") + " over " + pick(windows...) + ") > " + pick("30s", "2min", "20min")
 	case 7:
 		return "mean(fan_on over " + pick(windows...) + ") > 0.5"
 	case 8, 9, 10:
@@ -448,7 +453,9 @@ func refill(plan *Plan, ref *reference, now int64) *State {
 			}
 		}
 	}
-	slices.SortStableFunc(all, func(a, b observation) int { return cmp.Or(cmp.Compare(a.at, b.at), cmp.Compare(a.slot, b.slot)) })
+	slices.SortStableFunc(all, func(a, b observation) int {
+		return cmp.Or(cmp.Compare(a.at, b.at), cmp.Compare(a.slot, b.slot))
+	})
 	for slot, x := range ref.names {
 		if x.Value.Known() {
 			s.Set(slot, x)
@@ -480,7 +487,8 @@ func TestIncrementalEqualsReference(t *testing.T) {
 			programs = append(programs, p)
 		}
 		start := int64(1_772_000_000_000)
-		ref := &reference{plan: plan, activated: start, now: start, names: make([]Sample, len(plan.Names())), readings: map[int][]observed{}}
+		ref := &reference{plan: plan, activated: start, now: start, names: make([]Sample, len(plan.Names())),
+			readings: map[int][]observed{}}
 		s := plan.NewState(value.FromMillis(start))
 		if slot, ok := plan.Slot(Name{"set", "max_temp"}); ok {
 			x := Sample{Value: value.OfNumber(23)}
@@ -548,7 +556,8 @@ func TestIncrementalEqualsReference(t *testing.T) {
 					got, ok1 := s.num(n)
 					want, ok2 := ref.num(n)
 					if ok1 != ok2 || ok1 && !alike(got, want) {
-						t.Fatalf("seed %d, reading %d: in %s, %s is %v %v, the reference says %v %v", seed, i, p.Source, n.src, got, ok1, want, ok2)
+						t.Fatalf("seed %d, reading %d: in %s, %s is %v %v, the reference says %v %v", seed, i, p.Source,
+							n.src, got, ok1, want, ok2)
 					}
 				})
 			}

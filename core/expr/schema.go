@@ -177,7 +177,8 @@ func NewSchema(title string, interval time.Duration) *Schema {
 		{"joined", "Joined", nil, Time},
 		{"zone", "Time zone", nil, Text},
 	} {
-		s.Add(Info{Name: Name{"device", d.key}, Type: Type{Kind: d.kind}, Title: d.title, Values: d.values, Closed: d.values != nil, Decimals: -1})
+		s.Add(Info{Name: Name{"device", d.key}, Type: Type{Kind: d.kind}, Title: d.title, Values: d.values,
+			Closed: d.values != nil, Decimals: -1})
 	}
 	return s
 }

@@ -59,7 +59,8 @@ const (
 	rAtLeast
 )
 
-var relations = map[string]relation{"==": rEqual, "!=": rNotEqual, "<": rLess, "<=": rAtMost, ">": rGreater, ">=": rAtLeast}
+var relations = map[string]relation{"==": rEqual, "!=": rNotEqual, "<": rLess, "<=": rAtMost, ">": rGreater,
+	">=": rAtLeast}
 var relationSigns = [...]string{"==", "!=", "<", "<=", ">", ">="}
 
 func (r relation) ordered() bool { return r >= rLess }

@@ -166,7 +166,8 @@ func TestSummariesFillLikeReadings(t *testing.T) {
 			for k, p := range programs {
 				a, b := p.Value(whole), p.Value(part)
 				if a.Kind != b.Kind || !alike(a.Num, b.Num) {
-					t.Fatalf("seed %d, %d readings later: expression %d is %v of all readings and %v of summaries", seed, i-n, k, a, b)
+					t.Fatalf("seed %d, %d readings later: expression %d is %v of all readings and %v of summaries",
+						seed, i-n, k, a, b)
 				}
 			}
 		}

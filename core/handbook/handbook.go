@@ -53,8 +53,8 @@ func Of(m *model.Model, d Doors, at time.Time) Page {
 	if d.Device == "" {
 		d.Device = m.Name + "-1"
 	}
-	p := Page{Name: m.Name, Title: m.Title, Version: m.Version, Description: m.Description, Interval: value.Duration(m.Interval).String(),
-		Device: d.Device, Additional: m.Additional}
+	p := Page{Name: m.Name, Title: m.Title, Version: m.Version, Description: m.Description,
+		Interval: value.Duration(m.Interval).String(), Device: d.Device, Additional: m.Additional}
 	for i := range m.Properties {
 		q := &m.Properties[i]
 		r := row(q)
@@ -74,33 +74,46 @@ func Of(m *model.Model, d Doors, at time.Time) Page {
 	}
 	x := m.Examples(d.Device, at)
 	p.Readings = []Call{
-		d.up("readings", "A reading", "One object of values by name; its time is that of its arrival. Send what changed, or everything.", x.Readings, ""),
-		d.up("readings", "A reading with its time", "Firmware that keeps readings while the link is down sends their times. A list of such objects is one message.", x.Timed, ""),
-		d.up("readings", "The same as SenML", "RFC 8428; units of the same kind are converted to those of the model.", x.Pack, "application/senml+json"),
+		d.up("readings", "A reading",
+			"One object of values by name; its time is that of its arrival. Send what changed, or everything.", x.Readings, ""),
+		d.up("readings", "A reading with its time",
+			"Firmware that keeps readings while the link is down sends their times. A list of such objects is one message.", x.Timed, ""),
+		d.up("readings", "The same as SenML", "RFC 8428; units of the same kind are converted to those of the model.",
+			x.Pack, "application/senml+json"),
 	}
 	if x.About != nil {
 		with := strings.TrimSuffix(string(x.About), "}") + `,"model_version":"` + m.Version + `"}`
-		p.About = []Call{d.up("about", "Attributes", "Send them once after connecting, and model_version with them: the version of this page that the firmware was written for.", json.RawMessage(with), "")}
+		p.About = []Call{d.up("about", "Attributes",
+			"Send them once after connecting, and model_version with them: the version of this page that the firmware was written for.", json.RawMessage(with), "")}
 	}
 	if x.Intended != nil {
-		p.Intended = []Call{d.down("intended", "Intended settings", "Always the whole document. Compare the revision for being another, not for being greater.", x.Intended)}
-		p.Applied = []Call{d.up("applied", "Applied settings", "Answer every revision with the values in force; what cannot be done goes under refused, as text by name.", x.Applied, "")}
+		p.Intended = []Call{d.down("intended", "Intended settings",
+			"Always the whole document. Compare the revision for being another, not for being greater.", x.Intended)}
+		p.Applied = []Call{d.up("applied", "Applied settings",
+			"Answer every revision with the values in force; what cannot be done goes under refused, as text by name.", x.Applied, "")}
 	}
 	for _, a := range m.Actions {
 		says := strings.TrimSuffix(strings.Join([]string{a.Title, a.Description}, ". "), ". ")
-		p.Commands = append(p.Commands, d.command(a.Name, fmt.Sprintf("%s. Input: %s. Output: %s.", orWords(says, "A command"), Fields(a.Input), Fields(a.Output)), x.Commands[a.Name]))
+		p.Commands = append(p.Commands, d.command(a.Name,
+			fmt.Sprintf("%s. Input: %s. Output: %s.", orWords(says, "A command"), Fields(a.Input),
+				Fields(a.Output)), x.Commands[a.Name]))
 	}
 	if len(m.Actions) > 0 {
 		p.Replies = []Call{
-			d.up("reply", "The reply", "Every command is replied to once, with its id, which the lines take from COMMAND: with what came of it, or with why it could not be done. Drop an id that was seen before; it is the same command again.", x.Reply, ""),
-			d.up("reply", "The reply when it could not be done", "A text for the person who gave the command.", json.RawMessage(`{"id":"`+model.ExampleID+`","error":"the lid is open"}`), ""),
+			d.up("reply", "The reply",
+				"Every command is replied to once, with its id, which the lines take from COMMAND: with what came of it, or with why it could not be done. Drop an id that was seen before; it is the same command again.", x.Reply, ""),
+			d.up("reply", "The reply when it could not be done", "A text for the person who gave the command.",
+				json.RawMessage(`{"id":"`+model.ExampleID+`","error":"the lid is open"}`), ""),
 		}
 	}
 	for _, e := range m.Events {
-		p.Events = append(p.Events, d.up("event/"+e.Name, e.Name, fmt.Sprintf("%s. Data: %s.", orWords(e.Description, orWords(e.Title, "An event")), Fields(e.Data)), x.Events[e.Name], ""))
+		p.Events = append(p.Events, d.up("event/"+e.Name, e.Name,
+			fmt.Sprintf("%s. Data: %s.", orWords(e.Description, orWords(e.Title, "An event")),
+				Fields(e.Data)), x.Events[e.Name], ""))
 	}
 	p.TimeAndRefuse = []Call{
-		d.down("problem", "What was refused, and why", "A problem document (RFC 9457) for every message that was not kept whole. Over HTTP it is the response.", nil),
+		d.down("problem", "What was refused, and why",
+			"A problem document (RFC 9457) for every message that was not kept whole. Over HTTP it is the response.", nil),
 		d.down("time", "The time", "For devices without a clock of their own.", nil),
 	}
 	return p
@@ -185,14 +198,17 @@ func (d Doors) up(name, title, says string, body json.RawMessage, contentType st
 		if kind == "" {
 			kind = "application/json"
 		}
-		c.Lines = append(c.Lines, fmt.Sprintf("curl -sS -H \"Authorization: Bearer $TOKEN\" -H 'Content-Type: %s' -d %s %s/device/v1/%s", kind, quoted, d.HTTP, path(name)))
+		c.Lines = append(c.Lines,
+			fmt.Sprintf("curl -sS -H \"Authorization: Bearer $TOKEN\" -H 'Content-Type: %s' -d %s %s/device/v1/%s",
+				kind, quoted, d.HTTP, path(name)))
 	}
 	if d.Host != "" {
 		property := ""
 		if contentType != "" {
 			property = " -D publish content-type " + contentType
 		}
-		c.Lines = append(c.Lines, fmt.Sprintf("mosquitto_pub %s -q 1 -t %s%s -m %s", d.login(), c.Topic, property, quoted))
+		c.Lines = append(c.Lines, fmt.Sprintf("mosquitto_pub %s -q 1 -t %s%s -m %s", d.login(), c.Topic, property,
+			quoted))
 	}
 	return c
 }
@@ -210,9 +226,12 @@ func path(name string) string {
 
 // command is a command that the device is told to do.
 func (d Doors) command(name, says string, input json.RawMessage) Call {
-	c := d.down("command/"+name, name, says, json.RawMessage(fmt.Sprintf(`{"id":"%s","input":%s,"expires":"2026-03-01T10:01:00.000Z"}`, model.ExampleID, input)))
+	c := d.down("command/"+name, name, says,
+		json.RawMessage(fmt.Sprintf(`{"id":"%s","input":%s,"expires":"2026-03-01T10:01:00.000Z"}`, model.ExampleID,
+			input)))
 	if d.HTTP != "" {
-		c.Lines[0] = fmt.Sprintf("curl -sS -H \"Authorization: Bearer $TOKEN\" '%s/device/v1/commands?wait=30s'", d.HTTP)
+		c.Lines[0] = fmt.Sprintf("curl -sS -H \"Authorization: Bearer $TOKEN\" '%s/device/v1/commands?wait=30s'",
+			d.HTTP)
 	}
 	return c
 }
@@ -221,7 +240,8 @@ func (d Doors) command(name, says string, input json.RawMessage) Call {
 func (d Doors) down(name, title, says string, body json.RawMessage) Call {
 	c := Call{Title: title, Says: says, Topic: d.topic(name), Payload: string(body)}
 	if d.HTTP != "" && name != "problem" {
-		c.Lines = append(c.Lines, fmt.Sprintf("curl -sS -H \"Authorization: Bearer $TOKEN\" %s/device/v1/%s", d.HTTP, name))
+		c.Lines = append(c.Lines, fmt.Sprintf("curl -sS -H \"Authorization: Bearer $TOKEN\" %s/device/v1/%s", d.HTTP,
+			name))
 	}
 	if d.Host != "" {
 		c.Lines = append(c.Lines, fmt.Sprintf("mosquitto_sub %s -q 1 -t %s", d.login(), c.Topic))

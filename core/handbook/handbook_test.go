@@ -25,7 +25,8 @@ func page(t *testing.T, name string, d handbook.Doors) handbook.Page {
 
 func TestPage(t *testing.T) {
 	doors := handbook.Doors{Device: "tank-fennimore-07", HTTP: "http://127.0.0.1:8461", Host: "127.0.0.1", Port: "1883"}
-	for _, name := range []string{"tank-probe", "cellar-air", "jacket-valve", "cask-bung", "press-scale", "cellar-hub"} {
+	for _, name := range []string{"tank-probe", "cellar-air", "jacket-valve", "cask-bung", "press-scale",
+		"cellar-hub"} {
 		p := page(t, name, doors)
 		md, err := p.Markdown()
 		if err != nil {
@@ -63,7 +64,8 @@ func TestPageIsQuoted(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := handbook.Of(m, handbook.Doors{HTTP: "http://127.0.0.1:8461", Host: "127.0.0.1", Port: "1883"}, time.Date(2026, 3, 1, 10, 0, 0, 0, time.UTC))
+	p := handbook.Of(m, handbook.Doors{HTTP: "http://127.0.0.1:8461", Host: "127.0.0.1", Port: "1883"},
+		time.Date(2026, 3, 1, 10, 0, 0, 0, time.UTC))
 	html, err := p.HTML()
 	if err != nil || strings.Contains(html, "<script>") {
 		t.Errorf("a title is markup: %v", err)

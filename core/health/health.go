@@ -158,7 +158,8 @@ func Judge(s Signs, now time.Time) (Health, []string) {
 		}
 	}
 	if s.Least != nil && s.Least.Known && s.Least.Headspace < LowHeadspace {
-		watch = append(watch, fmt.Sprintf("headspace %d %% on %s", int(math.Round(s.Least.Headspace*100)), s.Least.Metric))
+		watch = append(watch, fmt.Sprintf("headspace %d %% on %s", int(math.Round(s.Least.Headspace*100)),
+			s.Least.Metric))
 	}
 	if !s.DriftSince.IsZero() && now.Sub(s.DriftSince) >= DriftGrace {
 		for _, name := range s.Drifting {

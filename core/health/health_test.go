@@ -50,7 +50,8 @@ func TestTimeToLimit(t *testing.T) {
 	if !ok || got.Early >= got.Likely || got.Likely >= got.Late || got.Early < time.Hour || got.Late > 4*time.Hour {
 		t.Errorf("a noisy fall gets there in %+v, %t", got, ok)
 	}
-	for name, trend := range map[string]stats.Trend{"rising": falling(-0.3, 0), "level": falling(0, 0), "all noise": falling(0.02, 0.3), "very slow": falling(0.001, 0), "none": {}} {
+	for name, trend := range map[string]stats.Trend{"rising": falling(-0.3, 0), "level": falling(0, 0),
+		"all noise": falling(0.02, 0.3), "very slow": falling(0.001, 0), "none": {}} {
 		if got, ok := health.TimeToLimit(trend, 0.9); ok {
 			t.Errorf("%s gets there in %+v", name, got)
 		}
@@ -102,7 +103,8 @@ func TestJudge(t *testing.T) {
 
 func TestAgo(t *testing.T) {
 	for d, want := range map[time.Duration]string{
-		40 * time.Second: "40s", 38*time.Minute + 12*time.Second: "38min", 6*time.Hour + 12*time.Minute: "6h12min", 76 * time.Hour: "3d4h", 0: "0s",
+		40 * time.Second: "40s", 38*time.Minute + 12*time.Second: "38min", 6*time.Hour +
+			12*time.Minute: "6h12min", 76 * time.Hour: "3d4h", 0: "0s",
 	} {
 		if got := health.Ago(d); got != want {
 			t.Errorf("Ago(%s) = %s, want %s", d, got, want)

@@ -12,7 +12,8 @@ func TestMergeAndDrift(t *testing.T) {
 	defaults := layering.Settings{"max_temp": n(32), "report_every": n(10)}
 	override := layering.Settings{"max_temp": n(30)}
 	m := layering.Merge(defaults, override)
-	if m.Settings["max_temp"] != n(30) || m.Source["max_temp"] != layering.FromOverride || m.Source["report_every"] != layering.FromModel {
+	if m.Settings["max_temp"] != n(30) || m.Source["max_temp"] != layering.FromOverride ||
+		m.Source["report_every"] != layering.FromModel {
 		t.Errorf("merged to %+v", m)
 	}
 	if defaults["max_temp"] != n(32) || len(override) != 1 {
@@ -22,7 +23,8 @@ func TestMergeAndDrift(t *testing.T) {
 		t.Errorf("there is drift: %v", d)
 	}
 	d := layering.Drift(m.Settings, layering.Settings{"max_temp": n(28)}, map[string]string{"max_temp": "sealed"})
-	if len(d) != 2 || d[0].Name != "max_temp" || d[0].Reason != "sealed" || d[0].Applied != n(28) || d[1].Applied.Known() {
+	if len(d) != 2 || d[0].Name != "max_temp" || d[0].Reason != "sealed" || d[0].Applied != n(28) ||
+		d[1].Applied.Known() {
 		t.Errorf("drift is %+v", d)
 	}
 	if !defaults.Equal(layering.Settings{"report_every": n(10), "max_temp": n(32)}) || defaults.Equal(override) {

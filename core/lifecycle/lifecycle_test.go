@@ -120,7 +120,8 @@ func TestStopAndGoOn(t *testing.T) {
 			sec += 1 + rng.IntN(40)
 			script = append(script, fmt.Sprintf("%d:%c", sec, "RRRCCDUt"[rng.IntN(8)]))
 		}
-		delays := lifecycle.Delays{On: time.Duration(rng.IntN(80)) * time.Second, Off: time.Duration(rng.IntN(80)) * time.Second}
+		delays := lifecycle.Delays{On: time.Duration(rng.IntN(80)) * time.Second,
+			Off: time.Duration(rng.IntN(80)) * time.Second}
 		var whole, parts lifecycle.Detector
 		want := play(&whole, strings.Join(script, " "), 50*time.Second, delays)
 		var got []string
@@ -149,7 +150,8 @@ func TestChangesAlternate(t *testing.T) {
 	rng := rand.New(rand.NewPCG(3, 4))
 	for range 1000 {
 		var d lifecycle.Detector
-		delays := lifecycle.Delays{On: time.Duration(rng.IntN(60)) * time.Second, Off: time.Duration(rng.IntN(60)) * time.Second}
+		delays := lifecycle.Delays{On: time.Duration(rng.IntN(60)) * time.Second,
+			Off: time.Duration(rng.IntN(60)) * time.Second}
 		now, up, last := zero, false, zero.Add(-time.Hour)
 		for range 60 {
 			now = now.Add(time.Duration(1+rng.IntN(30)) * time.Second)
@@ -194,7 +196,8 @@ func TestStates(t *testing.T) {
 	if _, ok := lifecycle.Normal.Acknowledge(); ok {
 		t.Error("there was nothing to acknowledge")
 	}
-	if lifecycle.Normal.Open() || !lifecycle.Returned.Open() || lifecycle.Returned.Holds() || !lifecycle.Acknowledged.Holds() {
+	if lifecycle.Normal.Open() || !lifecycle.Returned.Open() || lifecycle.Returned.Holds() ||
+		!lifecycle.Acknowledged.Holds() {
 		t.Error("open and raised are mixed up")
 	}
 }

@@ -62,7 +62,8 @@ func (p *Property) OutOfRange(v value.Value) bool {
 		}
 	case value.Text:
 		n := utf8.RuneCountInString(v.Text)
-		if len(p.Enum) > 0 && !slices.Contains(p.Enum, v.Text) || n < p.MinLength || p.MaxLength > 0 && n > p.MaxLength {
+		if len(p.Enum) > 0 && !slices.Contains(p.Enum, v.Text) || n < p.MinLength ||
+			p.MaxLength > 0 && n > p.MaxLength {
 			return true
 		}
 	}
@@ -187,26 +188,30 @@ func (m *Model) field(name, key string, x any, prefix string, r value.Reading, o
 		return
 	}
 	if p.Impossible(v) {
-		out.refuse(prefix, key, name, "is %s; nothing outside %s to %s can be true, so it was not kept", p.Say(v), num(p.Accept.Low), num(p.Accept.High))
+		out.refuse(prefix, key, name, "is %s; nothing outside %s to %s can be true, so it was not kept", p.Say(v),
+			num(p.Accept.Low), num(p.Accept.High))
 		return
 	}
 	if p.OutOfRange(v) {
 		r.Quality |= value.BeyondRange
-		out.Marked = append(out.Marked, Finding{prefix + "/" + escape(key), fmt.Sprintf("%s is %s, beyond the model's range (%s); kept and marked", name, p.Say(v), p.RangeWords())})
+		out.Marked = append(out.Marked, Finding{prefix + "/" + escape(key),
+			fmt.Sprintf("%s is %s, beyond the model's range (%s); kept and marked", name, p.Say(v), p.RangeWords())})
 	}
 	r.Metric, r.Value = p.Name, v
 	out.Readings = append(out.Readings, r)
 }
 
 func (c *Checked) refuse(prefix, key, name, format string, args ...any) {
-	c.Refused = append(c.Refused, Finding{prefix + "/" + escape(key), value.Clip(name, 40) + " " + fmt.Sprintf(format, args...)})
+	c.Refused = append(c.Refused, Finding{prefix + "/" + escape(key),
+		value.Clip(name, 40) + " " + fmt.Sprintf(format, args...)})
 }
 
 // notStored tells why a property that the model has is no reading here.
 func (m *Model) notStored(p *Property, key string, x any, prefix string, out *Checked) {
 	switch {
 	case p.Role != Telemetry:
-		out.refuse(prefix, key, p.Name, "is %s of %s, not telemetry; report it on %s", roleOf(p.Role), m, map[Role]string{Attribute: "about", Setting: "applied"}[p.Role])
+		out.refuse(prefix, key, p.Name, "is %s of %s, not telemetry; report it on %s", roleOf(p.Role), m,
+			map[Role]string{Attribute: "about", Setting: "applied"}[p.Role])
 	case p.Derived != "":
 		out.refuse(prefix, key, p.Name, "is computed here as %s; a device does not send it", p.Derived)
 	default:
@@ -215,7 +220,8 @@ func (m *Model) notStored(p *Property, key string, x any, prefix string, out *Ch
 			out.Refused = append(out.Refused, wrong...)
 			return
 		}
-		out.Marked = append(out.Marked, Finding{at, p.Name + " is as the model wants it; such values are checked and not stored"})
+		out.Marked = append(out.Marked, Finding{at,
+			p.Name + " is as the model wants it; such values are checked and not stored"})
 	}
 }
 
@@ -282,7 +288,8 @@ func (m *Model) About(body []byte) (map[string]value.Value, []Finding, error) {
 		}
 		var said map[string]json.RawMessage
 		var version string
-		if json.Unmarshal(body, &said) != nil || json.Unmarshal(said[ReportedVersion], &version) != nil || !semver.MatchString(version) {
+		if json.Unmarshal(body, &said) != nil || json.Unmarshal(said[ReportedVersion], &version) != nil ||
+			!semver.MatchString(version) {
 			refused[i].Sentence = `model_version is the version of the model that the device was built for, as text like "1.2.0"`
 			break
 		}

@@ -49,7 +49,8 @@ type Comparison struct {
 func Compare(old, next *Model) Comparison {
 	c := &comparer{}
 	if old.Name != next.Name {
-		c.add("/ullage:name", Breaking, "it is called %s and was called %s: to Ullage that is another model, and no device moves to it", next.Name, old.Name)
+		c.add("/ullage:name", Breaking,
+			"it is called %s and was called %s: to Ullage that is another model, and no device moves to it", next.Name, old.Name)
 	}
 	for _, p := range old.Properties {
 		at := "/properties/" + escape(p.Name)
@@ -73,7 +74,8 @@ func Compare(old, next *Model) Comparison {
 		if next.Interval > old.Interval {
 			what = "a silence is noticed later"
 		}
-		c.add("/ullage:interval", w, "devices are expected every %s and were every %s: %s", value.Duration(next.Interval), value.Duration(old.Interval), what)
+		c.add("/ullage:interval", w, "devices are expected every %s and were every %s: %s",
+			value.Duration(next.Interval), value.Duration(old.Interval), what)
 	}
 	switch {
 	case old.Additional && !next.Additional:
@@ -88,7 +90,8 @@ func Compare(old, next *Model) Comparison {
 		c.add("", Safe, "something differs that Ullage does not read")
 	}
 	slices.SortStableFunc(c.changes, func(a, b Change) int { return weigh(b.Weight) - weigh(a.Weight) })
-	out := Comparison{Old: old.String(), New: next.String(), Weight: Safe, Changes: c.changes, Needs: old.Version, Enough: true}
+	out := Comparison{Old: old.String(), New: next.String(), Weight: Safe, Changes: c.changes, Needs: old.Version,
+		Enough: true}
 	if len(c.changes) > 0 {
 		out.Weight = c.changes[0].Weight
 		out.Needs = after(old.Version, out.Weight)
@@ -146,7 +149,8 @@ func (c *comparer) property(at string, p, q *Property) {
 		return
 	}
 	if p.Kind != q.Kind {
-		c.add(at+"/type", Breaking, "%s is %s and was %s: what devices send is refused, and history and rules do not fit any more", p.Name, q.Kind, p.Kind)
+		c.add(at+"/type", Breaking,
+			"%s is %s and was %s: what devices send is refused, and history and rules do not fit any more", p.Name, q.Kind, p.Kind)
 		return
 	}
 	switch {
@@ -160,22 +164,28 @@ func (c *comparer) property(at string, p, q *Property) {
 	c.accept(at, p, q)
 	c.texts(at, p, q)
 	if p.Default != q.Default {
-		c.add(at+"/default", Careful, "the default of %s is %s and was %s: devices without an override get a new revision", p.Name, say(q, q.Default), say(p, p.Default))
+		c.add(at+"/default", Careful,
+			"the default of %s is %s and was %s: devices without an override get a new revision", p.Name, say(q, q.Default), say(p, p.Default))
 	}
 	if p.KeptByService != q.KeptByService {
-		c.add(at+"/ullage:kept_by_service", Breaking, "whether %s is kept by the service is other than it was: devices are told it, or not any more", p.Name)
+		c.add(at+"/ullage:kept_by_service", Breaking,
+			"whether %s is kept by the service is other than it was: devices are told it, or not any more", p.Name)
 	}
 	if !sameSpan(p.Usual, q.Usual) {
-		c.add(at+"/ullage:usual", Careful, "the usual range of %s is other than it was: headspace is measured from another middle", p.Name)
+		c.add(at+"/ullage:usual", Careful,
+			"the usual range of %s is other than it was: headspace is measured from another middle", p.Name)
 	}
 	if p.Derived != q.Derived {
-		c.add(at+"/ullage:derived", Careful, "%s is computed by %s and was %s: its history was computed the other way", p.Name, orSent(q.Derived), orSent(p.Derived))
+		c.add(at+"/ullage:derived", Careful, "%s is computed by %s and was %s: its history was computed the other way",
+			p.Name, orSent(q.Derived), orSent(p.Derived))
 	}
 	if p.RollupRetention != q.RollupRetention {
-		c.add(at+"/ullage:rollup_retention", Careful, "roll-ups of %s are kept %s and were kept %s", p.Name, kept(q.RollupRetention), kept(p.RollupRetention))
+		c.add(at+"/ullage:rollup_retention", Careful, "roll-ups of %s are kept %s and were kept %s", p.Name,
+			kept(q.RollupRetention), kept(p.RollupRetention))
 	}
 	if p.Retention != q.Retention {
-		c.add(at+"/ullage:retention", Careful, "readings of %s are kept %s and were kept %s", p.Name, kept(q.Retention), kept(p.Retention))
+		c.add(at+"/ullage:retention", Careful, "readings of %s are kept %s and were kept %s", p.Name, kept(q.Retention),
+			kept(p.Retention))
 	}
 	if p.strict || q.strict {
 		c.rest(at, p.Name, p.Schema, q.Schema, p.Role == Setting)
@@ -212,9 +222,11 @@ func (c *comparer) unit(at string, p, q *Property) {
 	case err1 == nil && err2 == nil && u.Same(v):
 		c.add(at+"/unit", Safe, "the unit of %s is written %q and was %q; it is the same", p.Name, q.Unit, p.Unit)
 	case err1 == nil && err2 == nil && u.Dimension == v.Dimension:
-		c.add(at+"/unit", Breaking, "%s is in %s and was in %s: the same number from a device, and every stored one, means something else", p.Name, v.Name(), u.Name())
+		c.add(at+"/unit", Breaking,
+			"%s is in %s and was in %s: the same number from a device, and every stored one, means something else", p.Name, v.Name(), u.Name())
 	default:
-		c.add(at+"/unit", Breaking, "%s is in %s and was in %s, which is another quantity", p.Name, orNothing(q.Unit), orNothing(p.Unit))
+		c.add(at+"/unit", Breaking, "%s is in %s and was in %s, which is another quantity", p.Name, orNothing(q.Unit),
+			orNothing(p.Unit))
 	}
 }
 
@@ -281,10 +293,12 @@ func (c *comparer) texts(at string, p, q *Property) {
 		c.add(at+"/enum", Careful, "%s is any text, and was one of %s", p.Name, strings.Join(p.Enum, ", "))
 	default:
 		if len(gone) > 0 {
-			c.add(at+"/enum", Breaking, "%s is not %s any more: devices that send it are refused", p.Name, strings.Join(gone, " or "))
+			c.add(at+"/enum", Breaking, "%s is not %s any more: devices that send it are refused", p.Name,
+				strings.Join(gone, " or "))
 		}
 		if len(added) > 0 && p.Role == Setting {
-			c.add(at+"/enum", Careful, "%s can be %s: devices in the field may refuse that", p.Name, strings.Join(added, " or "))
+			c.add(at+"/enum", Careful, "%s can be %s: devices in the field may refuse that", p.Name,
+				strings.Join(added, " or "))
 		} else if len(added) > 0 {
 			c.add(at+"/enum", Safe, "%s can be %s", p.Name, strings.Join(added, " or "))
 		}

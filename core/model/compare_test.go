@@ -78,8 +78,10 @@ func TestCompare(t *testing.T) {
 		if len(got.Changes) > 0 {
 			first = got.Changes[0].Sentence
 		}
-		if got.Weight != c.weight || got.Needs != c.needs || !strings.Contains(first, c.says) || (c.says == "") != (first == "") {
-			t.Errorf("%s: %s, needs %s: %v; want %s, %s, %q", c.name, got.Weight, got.Needs, got.Changes, c.weight, c.needs, c.says)
+		if got.Weight != c.weight || got.Needs != c.needs || !strings.Contains(first, c.says) ||
+			(c.says == "") != (first == "") {
+			t.Errorf("%s: %s, needs %s: %v; want %s, %s, %q", c.name, got.Weight, got.Needs, got.Changes, c.weight,
+				c.needs, c.says)
 		}
 		if enough := c.needs == "1.2.0" || c.name == "another name"; got.Enough != enough {
 			t.Errorf("%s: the old version is enough: %t", c.name, got.Enough)

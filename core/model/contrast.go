@@ -23,7 +23,8 @@ func (c *comparer) actions(old, next *Model) {
 	}
 	for _, a := range next.Actions {
 		if _, had := old.Action(a.Name); !had {
-			c.add("/actions/"+escape(a.Name), Careful, "the command %s is new; devices in the field do not know it yet", a.Name)
+			c.add("/actions/"+escape(a.Name), Careful, "the command %s is new; devices in the field do not know it yet",
+				a.Name)
 		}
 	}
 }
@@ -89,8 +90,8 @@ func (c *comparer) schema(at, what string, old, next *Schema, toward bool) {
 	}
 	c.members(at, what, old, next, toward)
 	bounds := func(s *Schema) []any {
-		return []any{s.Minimum, s.Maximum, s.Above, s.Below, s.MultipleOf, s.MinLength, s.MaxLength, s.MinItems, s.MaxItems,
-			s.Const, s.Enum, s.Format, s.Encoding, fmt.Sprint(s.Pattern), len(s.OneOf)}
+		return []any{s.Minimum, s.Maximum, s.Above, s.Below, s.MultipleOf, s.MinLength, s.MaxLength, s.MinItems,
+			s.MaxItems, s.Const, s.Enum, s.Format, s.Encoding, fmt.Sprint(s.Pattern), len(s.OneOf)}
 	}
 	if reflect.DeepEqual(bounds(old), bounds(next)) {
 		return
@@ -120,7 +121,8 @@ func (c *comparer) members(at, what string, old, next *Schema, toward bool) {
 			continue
 		}
 		if toward && slices.Contains(next.Required, g.Name) {
-			c.add(at+"/properties/"+escape(g.Name), Breaking, "%s needs %s from now on: who does not send it is refused", what, g.Name)
+			c.add(at+"/properties/"+escape(g.Name), Breaking,
+				"%s needs %s from now on: who does not send it is refused", what, g.Name)
 		} else {
 			c.add(at+"/properties/"+escape(g.Name), Careful, "%s may have %s", what, g.Name)
 		}
@@ -166,7 +168,8 @@ func wider(old, next *Schema) bool {
 			return false
 		}
 	}
-	return low && high && long && next.MinLength <= old.MinLength && (len(old.Enum) > 0 || len(next.Enum) == 0) && reflect.DeepEqual(old.rest(), next.rest())
+	return low && high && long && next.MinLength <= old.MinLength && (len(old.Enum) > 0 || len(next.Enum) == 0) &&
+		reflect.DeepEqual(old.rest(), next.rest())
 }
 
 func orSent(expression string) string {

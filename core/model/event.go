@@ -38,7 +38,8 @@ func (m *Model) Input(name string, body []byte) (json.RawMessage, []Finding, err
 	if a, ok := m.Action(name); ok {
 		return accompany(a.Input, "the input of "+name, body)
 	}
-	return nil, nil, &Problem{Finding{Sentence: fmt.Sprintf("%s has no command %q%s", m, name, instead(name, m.Commands()))}}
+	return nil, nil,
+		&Problem{Finding{Sentence: fmt.Sprintf("%s has no command %q%s", m, name, instead(name, m.Commands()))}}
 }
 
 // instead tells what there is in place of a name that there is not.

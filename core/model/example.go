@@ -153,7 +153,8 @@ func (m *Model) Examples(device string, at time.Time) Examples {
 	for i, name := range readings.keys {
 		timed.set(name, readings.kids[i])
 	}
-	x := Examples{Readings: readings.json(false), Timed: timed.json(false), Pack: m.pack(device, at), Commands: map[string]json.RawMessage{}}
+	x := Examples{Readings: readings.json(false), Timed: timed.json(false), Pack: m.pack(device, at),
+		Commands: map[string]json.RawMessage{}}
 	if about := m.nested(Attribute); len(about.keys) > 0 {
 		x.About = about.json(false)
 	}
@@ -277,7 +278,8 @@ func (s *Schema) Example() any {
 	case len(s.OneOf) > 0:
 		return s.OneOf[0].Example()
 	}
-	p := Property{Schema: s, Min: s.Minimum, Max: s.Maximum, MinLength: s.MinLength, MaxLength: s.MaxLength, Decimals: -1, Integer: s.Type == "integer"}
+	p := Property{Schema: s, Min: s.Minimum, Max: s.Maximum, MinLength: s.MinLength, MaxLength: s.MaxLength,
+		Decimals: -1, Integer: s.Type == "integer"}
 	switch s.Type {
 	case "number", "integer":
 		return p.At(0.5)
@@ -306,7 +308,8 @@ func (s *Schema) Example() any {
 // The result is a beginning to be edited. Name is what the model is called.
 func FromMessage(body []byte, name string) ([]byte, error) {
 	if !modelName.MatchString(name) {
-		return nil, Findings{{"", fmt.Sprintf("%q is no name for a model; use small letters, digits and hyphens, like tank-probe", value.Clip(name, 40))}}
+		return nil,
+			Findings{{"", fmt.Sprintf("%q is no name for a model; use small letters, digits and hyphens, like tank-probe", value.Clip(name, 40))}}
 	}
 	n, bad := read(bytes.TrimSpace(body))
 	if bad != nil {
@@ -382,7 +385,8 @@ func collectOne(key, unit string, v *node, props *node) {
 		if old := props.get(name).get("ullage:decimals"); old != nil && int(old.num) > len(fraction) {
 			p.set("ullage:decimals", old)
 		} else {
-			p.set("ullage:decimals", &node{kind: '0', text: strconv.Itoa(min(len(fraction), 15)), num: float64(len(fraction))})
+			p.set("ullage:decimals", &node{kind: '0', text: strconv.Itoa(min(len(fraction), 15)),
+				num: float64(len(fraction))})
 		}
 	case '"':
 		p.set("type", textNode("string"))

@@ -41,12 +41,14 @@ func TestScenarioModels(t *testing.T) {
 		name := strings.TrimSuffix(strings.TrimPrefix(f, "models/"), ".tm.json")
 		m := load(t, name)
 		if m.Name != name || len(m.With(model.Telemetry)) == 0 || len(m.With(model.Setting)) == 0 {
-			t.Errorf("%s reads as %s with %d telemetry and %d settings", f, m.Name, len(m.With(model.Telemetry)), len(m.With(model.Setting)))
+			t.Errorf("%s reads as %s with %d telemetry and %d settings", f, m.Name, len(m.With(model.Telemetry)),
+				len(m.With(model.Setting)))
 		}
 	}
 	probe := load(t, "tank-probe")
 	p, ok := probe.Property("must_temp")
-	if !ok || p.Unit != "Cel" || p.Decimals != 1 || *p.Usual != (model.Span{Low: 18, High: 26}) || probe.Interval != time.Minute {
+	if !ok || p.Unit != "Cel" || p.Decimals != 1 || *p.Usual != (model.Span{Low: 18, High: 26}) ||
+		probe.Interval != time.Minute {
 		t.Errorf("must_temp reads as %+v, interval %s", p, probe.Interval)
 	}
 	if got := probe.With(model.Telemetry)[0].Name; got != "must_temp" {
@@ -57,7 +59,8 @@ func TestScenarioModels(t *testing.T) {
 	}
 	bung := load(t, "cask-bung")
 	if len(bung.Defaults(false)) != 0 || len(bung.Defaults(true)) != 2 {
-		t.Errorf("the bung's settings are %v and %v; both must be kept by the service", bung.Defaults(false), bung.Defaults(true))
+		t.Errorf("the bung's settings are %v and %v; both must be kept by the service", bung.Defaults(false),
+			bung.Defaults(true))
 	}
 }
 
@@ -180,7 +183,8 @@ func TestReadings(t *testing.T) {
 // TestReadingsInCBOR takes the same forms in CBOR: what comes of them is the same.
 func TestReadingsInCBOR(t *testing.T) {
 	m := load(t, "tank-probe")
-	for _, body := range []string{`{"must_temp":21.4,"ullage":3}`, `{"at":"2026-03-01T09:59:00Z","must_temp":21.4,"rssi":"near"}`, `[{"at":1772359140000,"ullage":1},{"ullage":2}]`,
+	for _, body := range []string{`{"must_temp":21.4,"ullage":3}`,
+		`{"at":"2026-03-01T09:59:00Z","must_temp":21.4,"rssi":"near"}`, `[{"at":1772359140000,"ullage":1},{"ullage":2}]`,
 		`{"at":["2026-03-01T09:58:00Z","2026-03-01T09:59:00Z"],"ullage":[1,2],"rssi":[null,-60]}`, `{"every":"60s","ullage":[1,2,3]}`} {
 		var x any
 		if err := json.Unmarshal([]byte(body), &x); err != nil {
@@ -200,7 +204,8 @@ func TestReadingsInCBOR(t *testing.T) {
 		}
 	}
 	tagged, _ := cbor.Marshal(map[string]any{"at": cbor.Tag{Number: 1, Content: 1772359140}, "ullage": 1})
-	if got, err := m.Readings(tagged, arrived); err != nil || len(got.Readings) != 1 || !got.Readings[0].At.Equal(arrived.Add(-time.Minute)) {
+	if got, err := m.Readings(tagged, arrived); err != nil || len(got.Readings) != 1 ||
+		!got.Readings[0].At.Equal(arrived.Add(-time.Minute)) {
 		t.Errorf("a time with its tag gives %+v, %v", got, err)
 	}
 }
@@ -253,14 +258,16 @@ func TestSentencesTeach(t *testing.T) {
 
 func TestFields(t *testing.T) {
 	m := load(t, "tank-probe")
-	kept, wrong := m.Fields(map[string]any{"max_temp": 30.0, "report_every": 2.5, "stir_at": 99.0, "display_unit": "Cel", "max_tmp": 3.0}, model.Setting)
+	kept, wrong := m.Fields(map[string]any{"max_temp": 30.0, "report_every": 2.5, "stir_at": 99.0,
+		"display_unit": "Cel", "max_tmp": 3.0}, model.Setting)
 	if len(kept) != 2 || kept["max_temp"] != value.OfNumber(30) || kept["display_unit"] != value.OfText("Cel") {
 		t.Errorf("kept %v", kept)
 	}
 	if got := pointers(wrong); got != "/max_tmp,/report_every,/stir_at" {
 		t.Errorf("refused %s: %v", got, wrong)
 	}
-	if _, wrong = m.Fields(map[string]any{"display_unit": "Kelvin"}, model.Setting); len(wrong) != 1 || !strings.Contains(wrong[0].Sentence, "one of Cel, [degF]") {
+	if _, wrong = m.Fields(map[string]any{"display_unit": "Kelvin"}, model.Setting); len(wrong) != 1 ||
+		!strings.Contains(wrong[0].Sentence, "one of Cel, [degF]") {
 		t.Errorf("an enumeration is not explained: %v", wrong)
 	}
 }
@@ -277,7 +284,8 @@ func FuzzParse(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if again, err := model.Parse(m.Source); err != nil || again.String() != m.String() || len(again.Properties) != len(m.Properties) {
+		if again, err := model.Parse(m.Source); err != nil || again.String() != m.String() ||
+			len(again.Properties) != len(m.Properties) {
 			t.Errorf("what was read cannot be read again: %v", err)
 		}
 	})
@@ -285,7 +293,8 @@ func FuzzParse(f *testing.F) {
 
 func FuzzReadings(f *testing.F) {
 	m := load(f, "tank-probe")
-	for _, s := range []string{`{"must_temp":1}`, `[{"at":"2026-03-01T10:00:00Z","ullage":1}]`, `{"at":1}`, `[[`, `{"at":[1],"ullage":[1]}`, `{"every":"1s","ullage":[1,null]}`, "\xa1\x66ullage\x18\x1e", "\x81\xa1\x66ullage\x01"} {
+	for _, s := range []string{`{"must_temp":1}`, `[{"at":"2026-03-01T10:00:00Z","ullage":1}]`, `{"at":1}`, `[[`,
+		`{"at":[1],"ullage":[1]}`, `{"every":"1s","ullage":[1,null]}`, "\xa1\x66ullage\x18\x1e", "\x81\xa1\x66ullage\x01"} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, body []byte) {

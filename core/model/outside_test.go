@@ -80,7 +80,9 @@ func TestOutsideExamples(t *testing.T) {
 				case verdict == "invalid" && wrong == nil:
 					t.Errorf("%s/%s passes", kind, name)
 				case verdict == "invalid":
-					if found, ok := wrong.(model.Findings); !ok || !slices.ContainsFunc(found, func(f model.Finding) bool { return f.Pointer == place[name] && f.Sentence != "" }) {
+					if found, ok := wrong.(model.Findings); !ok || !slices.ContainsFunc(found, func(f model.Finding) bool {
+						return f.Pointer == place[name] && f.Sentence != ""
+					}) {
 						t.Errorf("%s/%s is wrong at %s; found %v", kind, name, place[name], wrong)
 					}
 				}

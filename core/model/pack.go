@@ -55,7 +55,8 @@ func (m *Model) Pack(body []byte, device string, arrived time.Time) (Checked, er
 	if err != nil {
 		var bad *senml.Wrong
 		if errors.As(err, &bad) {
-			return Checked{}, &Problem{Finding{fmt.Sprintf("/%d", bad.Record), "the SenML pack cannot be read: " + bad.Sentence}}
+			return Checked{},
+				&Problem{Finding{fmt.Sprintf("/%d", bad.Record), "the SenML pack cannot be read: " + bad.Sentence}}
 		}
 		if senml.IsCBOR(body) {
 			return Checked{}, &Problem{Finding{Sentence: err.Error()}}
@@ -63,10 +64,12 @@ func (m *Model) Pack(body []byte, device string, arrived time.Time) (Checked, er
 		return Checked{}, notJSON(body, err)
 	}
 	if len(records) > MaxReadings {
-		return Checked{}, &Problem{Finding{"", fmt.Sprintf("the message carries more than %d readings; send it in parts", MaxReadings)}}
+		return Checked{},
+			&Problem{Finding{"", fmt.Sprintf("the message carries more than %d readings; send it in parts", MaxReadings)}}
 	}
 	if len(records) == 0 {
-		return Checked{}, &Problem{Finding{"", `the pack has no record; a reading is sent like [{"n":"must_temp","u":"Cel","v":21.4}]`}}
+		return Checked{},
+			&Problem{Finding{"", `the pack has no record; a reading is sent like [{"n":"must_temp","u":"Cel","v":21.4}]`}}
 	}
 	return m.Records(records, device, arrived), nil
 }
@@ -100,7 +103,8 @@ func (m *Model) Records(records []senml.Record, device string, arrived time.Time
 		case r.Data != nil:
 			x = *r.Data
 		default:
-			out.Refused = append(out.Refused, Finding{at, value.Clip(name, 40) + " has a sum and no value; sums are not stored"})
+			out.Refused = append(out.Refused, Finding{at,
+				value.Clip(name, 40) + " has a sum and no value; sums are not stored"})
 			continue
 		}
 		if p, ok := m.Property(name); ok && r.Number != nil && r.Unit != "" && r.Unit != p.Unit {
@@ -120,7 +124,8 @@ func (m *Model) Records(records []senml.Record, device string, arrived time.Time
 func convert(x float64, from string, p *Property) (float64, error) {
 	u, err := unit.Lookup(from)
 	if err != nil {
-		return 0, fmt.Errorf("is in %q, which is no unit that is known; the model wants %s", value.Clip(from, 40), p.kindWords())
+		return 0, fmt.Errorf("is in %q, which is no unit that is known; the model wants %s", value.Clip(from, 40),
+			p.kindWords())
 	}
 	to, err := unit.Lookup(p.Unit)
 	if err != nil || p.Unit == "" {

@@ -101,7 +101,8 @@ func (m *Model) identity(n *node, wrong *Findings) {
 	case n.get("ullage:name") != nil:
 		m.native = true
 		if !modelName.MatchString(m.Name) {
-			wrong.add("/ullage:name", "a model is named in small letters, digits and hyphens, like tank-probe; this one is %q", m.Name)
+			wrong.add("/ullage:name",
+				"a model is named in small letters, digits and hyphens, like tank-probe; this one is %q", m.Name)
 		}
 		if m.Title == "" {
 			wrong.add("/title", "the title is missing; write what people call this device")
@@ -115,7 +116,8 @@ func (m *Model) identity(n *node, wrong *Findings) {
 			m.Name = slug(id[strings.LastIndexAny(id, ":/")+1:])
 		}
 		if m.Name == "" {
-			wrong.add("/ullage:name", "nothing says what this model is called; write \"ullage:name\", or at least a title")
+			wrong.add("/ullage:name",
+				"nothing says what this model is called; write \"ullage:name\", or at least a title")
 		}
 		if m.Title == "" {
 			m.Title = m.Name
@@ -128,7 +130,8 @@ func (m *Model) identity(n *node, wrong *Findings) {
 	if v := n.get("ullage:interval"); v != nil {
 		d, err := value.ParseDuration(v.text)
 		if v.kind != '"' || err != nil || d <= 0 {
-			wrong.add("/ullage:interval", "%q is not how long a device may take between readings; write it like 60s or 15min", value.Clip(v.text, 40))
+			wrong.add("/ullage:interval",
+				"%q is not how long a device may take between readings; write it like 60s or 15min", value.Clip(v.text, 40))
 		} else {
 			m.Interval = d.Std()
 		}
@@ -149,7 +152,9 @@ func (m *Model) properties(n *node, wrong *Findings) {
 	judged := *wrong
 	for i, name := range props.keys {
 		at := "/properties/" + escape(name)
-		if slices.ContainsFunc(judged, func(f Finding) bool { return f.Pointer == at || strings.HasPrefix(f.Pointer, at+"/") }) {
+		if slices.ContainsFunc(judged, func(f Finding) bool {
+			return f.Pointer == at || strings.HasPrefix(f.Pointer, at+"/")
+		}) {
 			continue // what it means is not to be guessed
 		}
 		m.property(name, at, props.kids[i], slices.Contains(optional, at), wrong)
@@ -237,7 +242,8 @@ func (m *Model) leaf(p Property, at string, n *node, must bool, wrong *Findings)
 			wrong.add(fmt.Sprintf("%s/enum/%d", at, i), "an enumeration lists texts")
 		}
 	}
-	p.strict = s.Const != nil || len(s.OneOf) > 0 || s.Above != nil || s.Below != nil || s.MultipleOf != nil || s.Pattern != nil ||
+	p.strict = s.Const != nil || len(s.OneOf) > 0 || s.Above != nil || s.Below != nil || s.MultipleOf != nil ||
+		s.Pattern != nil ||
 		s.Format != "" || s.Encoding != "" || p.Kind == value.Number && len(s.Enum) > 0 || p.Kind == value.None
 	m.theDefault(&p, at, n, wrong)
 	m.Properties = append(m.Properties, p)
@@ -274,7 +280,8 @@ func (m *Model) members(p Property, at string, n *node, s *Schema, wrong *Findin
 		sub.Usual, sub.Accept, sub.Default, sub.Enum, sub.Decimals = nil, nil, value.Value{}, nil, -1
 		sub.Optional = p.Optional || !slices.Contains(s.Required, key)
 		if !anyName.MatchString(key) {
-			wrong.add(at+"/properties/"+escape(key), "telemetry, attributes and settings are named in small letters, digits and underscores, starting with a letter")
+			wrong.add(at+"/properties/"+escape(key),
+				"telemetry, attributes and settings are named in small letters, digits and underscores, starting with a letter")
 			continue
 		}
 		m.leaf(sub, at+"/properties/"+escape(key), props.kids[i], false, wrong)
@@ -321,7 +328,8 @@ func kindByte(v any) byte {
 // The terms that stand under the prefix, by where they may.
 var (
 	thingTerms    = []string{"name", "interval", "additional"}
-	propertyTerms = []string{"role", "decimals", "usual", "accept", "kept_by_service", "retention", "rollup_retention", "derived"}
+	propertyTerms = []string{"role", "decimals", "usual", "accept", "kept_by_service", "retention", "rollup_retention",
+		"derived"}
 )
 
 // ours refuses a term under Ullage's prefix that Ullage does not know: it is a
@@ -352,7 +360,8 @@ func (p *Property) additions(n *node, at string, wrong *Findings) {
 	if a := p.Accept; a != nil && (p.Min != nil && *p.Min < a.Low || p.Max != nil && *p.Max > a.High) {
 		wrong.add(at+"/ullage:accept", "the accept span must hold everything between minimum and maximum")
 	}
-	if u, a := p.Usual, p.Accept; u != nil && (p.Min != nil && u.High < *p.Min || p.Max != nil && u.Low > *p.Max || a != nil && (u.High < a.Low || u.Low > a.High)) {
+	if u, a := p.Usual, p.Accept; u != nil && (p.Min != nil && u.High < *p.Min || p.Max != nil && u.Low > *p.Max ||
+		a != nil && (u.High < a.Low || u.Low > a.High)) {
 		wrong.add(at+"/ullage:usual", "the usual range lies outside what the model allows")
 	}
 	if h := n.get("ullage:kept_by_service"); h != nil {
@@ -362,7 +371,8 @@ func (p *Property) additions(n *node, at string, wrong *Findings) {
 			wrong.add(at+"/ullage:kept_by_service", "only a setting can be kept by the service")
 		}
 	}
-	for term, keep := range map[string]*time.Duration{"ullage:retention": &p.Retention, "ullage:rollup_retention": &p.RollupRetention} {
+	for term, keep := range map[string]*time.Duration{"ullage:retention": &p.Retention,
+		"ullage:rollup_retention": &p.RollupRetention} {
 		r := n.get(term)
 		if r == nil {
 			continue
@@ -370,7 +380,8 @@ func (p *Property) additions(n *node, at string, wrong *Findings) {
 		d, err := value.ParseDuration(r.text)
 		switch {
 		case r.kind != '"' || err != nil || d.Std() < 24*time.Hour:
-			wrong.add(at+"/"+term, "%q is not how long readings are kept; write it like 30d or 365d, one day at least", value.Clip(r.text, 40))
+			wrong.add(at+"/"+term, "%q is not how long readings are kept; write it like 30d or 365d, one day at least",
+				value.Clip(r.text, 40))
 		case p.Role != Telemetry:
 			wrong.add(at+"/"+term, "only telemetry has a history to keep")
 		default:
@@ -380,7 +391,8 @@ func (p *Property) additions(n *node, at string, wrong *Findings) {
 	if d := n.get("ullage:derived"); d != nil {
 		switch {
 		case d.kind != '"' || strings.TrimSpace(d.text) == "":
-			wrong.add(at+"/ullage:derived", "this is the expression that the telemetry is computed by, like tank_depth - ullage")
+			wrong.add(at+"/ullage:derived",
+				"this is the expression that the telemetry is computed by, like tank_depth - ullage")
 		case p.Role != Telemetry:
 			wrong.add(at+"/ullage:derived", "only telemetry is derived")
 		default:
@@ -394,7 +406,8 @@ func span(n *node, key, at string, wrong *Findings) *Span {
 	if s == nil {
 		return nil
 	}
-	if s.kind != '[' || len(s.kids) != 2 || s.kids[0].kind != '0' || s.kids[1].kind != '0' || s.kids[0].num > s.kids[1].num {
+	if s.kind != '[' || len(s.kids) != 2 || s.kids[0].kind != '0' || s.kids[1].kind != '0' ||
+		s.kids[0].num > s.kids[1].num {
 		wrong.add(at+"/"+key, "a span is two numbers, the lower first, like [24, 29]")
 		return nil
 	}
@@ -421,10 +434,11 @@ func (m *Model) interactions(n *node, wrong *Findings) {
 			}
 			may := slices.Contains(optional, at)
 			if group == "actions" {
-				m.Actions = append(m.Actions, Action{Name: name, Title: x.str("title"), Description: x.str("description"),
-					Input: schemaOf(x.get("input")), Output: schemaOf(x.get("output")), Safe: x.truth("safe"), Idempotent: x.truth("idempotent"), Optional: may})
+				m.Actions = append(m.Actions, Action{Name: name, Title: x.str("title"),
+					Description: x.str("description"), Input: schemaOf(x.get("input")), Output: schemaOf(x.get("output")), Safe: x.truth("safe"), Idempotent: x.truth("idempotent"), Optional: may})
 			} else {
-				m.Events = append(m.Events, Event{Name: name, Title: x.str("title"), Description: x.str("description"), Data: schemaOf(x.get("data")), Optional: may})
+				m.Events = append(m.Events, Event{Name: name, Title: x.str("title"), Description: x.str("description"),
+					Data: schemaOf(x.get("data")), Optional: may})
 			}
 		}
 	}

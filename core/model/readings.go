@@ -68,7 +68,8 @@ func (m *Model) Readings(body []byte, arrived time.Time) (Checked, error) {
 		return Checked{}, &Problem{Finding{"", `the message is empty; a reading is sent like {"must_temp":21.4}`}}
 	case isCBOR(first):
 		if err := decodeCBOR.Unmarshal(body, &x); err != nil {
-			return Checked{}, &Problem{Finding{"", "the message is not CBOR: " + strings.TrimPrefix(err.Error(), "cbor: ")}}
+			return Checked{},
+				&Problem{Finding{"", "the message is not CBOR: " + strings.TrimPrefix(err.Error(), "cbor: ")}}
 		}
 	default:
 		if err := json.Unmarshal(body, &x); err != nil {
@@ -80,10 +81,12 @@ func (m *Model) Readings(body []byte, arrived time.Time) (Checked, error) {
 		for i, item := range list {
 			fields, ok := item.(map[string]any)
 			if !ok {
-				return Checked{}, &Problem{Finding{"/" + strconv.Itoa(i), "a list of readings holds JSON objects of values by name; this is " + value.JSONKind(item)}}
+				return Checked{},
+					&Problem{Finding{"/" + strconv.Itoa(i), "a list of readings holds JSON objects of values by name; this is " + value.JSONKind(item)}}
 			}
 			if m.columnar(fields) {
-				return Checked{}, &Problem{Finding{"/" + strconv.Itoa(i), "columns stand alone in a message, not within a list"}}
+				return Checked{},
+					&Problem{Finding{"/" + strconv.Itoa(i), "columns stand alone in a message, not within a list"}}
 			}
 			if err := m.row(fields, "/"+strconv.Itoa(i), len(list) > 1, arrived, &out); err != nil {
 				return Checked{}, err
@@ -93,7 +96,8 @@ func (m *Model) Readings(body []byte, arrived time.Time) (Checked, error) {
 	}
 	fields, ok := x.(map[string]any)
 	if !ok {
-		return Checked{}, &Problem{Finding{"", "readings are a JSON object of values by name, or a list of them; this is " + value.JSONKind(x)}}
+		return Checked{},
+			&Problem{Finding{"", "readings are a JSON object of values by name, or a list of them; this is " + value.JSONKind(x)}}
 	}
 	var err error
 	if m.columnar(fields) {
@@ -121,8 +125,8 @@ func IsCBOR(body []byte) bool { return isCBOR(firstByte(body)) }
 func isCBOR(first byte) bool { return first>>5 == 4 || first>>5 == 5 }
 
 var decodeCBOR = func() cbor.DecMode {
-	d, err := cbor.DecOptions{DupMapKey: cbor.DupMapKeyEnforcedAPF, MaxNestedLevels: 16, MaxArrayElements: 128 << 10, MaxMapPairs: 4096,
-		DefaultMapType: reflect.TypeFor[map[string]any](), TimeTagToAny: cbor.TimeTagToRFC3339Nano}.DecMode()
+	d, err := cbor.DecOptions{DupMapKey: cbor.DupMapKeyEnforcedAPF, MaxNestedLevels: 16, MaxArrayElements: 128 << 10,
+		MaxMapPairs: 4096, DefaultMapType: reflect.TypeFor[map[string]any](), TimeTagToAny: cbor.TimeTagToRFC3339Nano}.DecMode()
 	if err != nil {
 		panic(err) // the options are constants
 	}
@@ -243,19 +247,22 @@ func (m *Model) columns(fields map[string]any, arrived time.Time, out *Checked) 
 
 // times returns the times of columns of n places. One that cannot be read is
 // refused and zero.
-func (m *Model) times(fields map[string]any, n int, column string, arrived time.Time, out *Checked) ([]time.Time, error) {
+func (m *Model) times(fields map[string]any, n int, column string, arrived time.Time,
+	out *Checked) ([]time.Time, error) {
 	times := make([]time.Time, n)
 	stated, timed := fields[memberAt]
 	list, isList := stated.([]any)
 	every, regular := fields[memberEvery]
 	switch {
 	case regular && isList:
-		return nil, &Problem{Finding{"/at", "with every, at is the time of the first value alone; leave one of the two out"}}
+		return nil,
+			&Problem{Finding{"/at", "with every, at is the time of the first value alone; leave one of the two out"}}
 	case regular:
 		text, ok := every.(string)
 		step, err := value.ParseDuration(text)
 		if !ok || err != nil || step <= 0 {
-			return nil, &Problem{Finding{"/every", `every is how far the values are apart, as text like "60s" or "10min"`}}
+			return nil,
+				&Problem{Finding{"/every", `every is how far the values are apart, as text like "60s" or "10min"`}}
 		}
 		if step.Std() > math.MaxInt64/4/time.Duration(n+1) {
 			return nil, &Problem{Finding{"/every", "the values are so far apart that the last one has no time"}}
@@ -272,16 +279,20 @@ func (m *Model) times(fields map[string]any, n int, column string, arrived time.
 			times[i] = first.Add(time.Duration(i) * step.Std())
 		}
 	case !timed:
-		return nil, &Problem{Finding{"", `columns need times: "at" as a list of as many, or "every" as their distance, like "60s"`}}
+		return nil,
+			&Problem{Finding{"", `columns need times: "at" as a list of as many, or "every" as their distance, like "60s"`}}
 	case !isList:
-		return nil, &Problem{Finding{"/at", fmt.Sprintf(`at is one time and %s has %d values; write a list of times, or "every" as their distance`, value.Clip(column, 40), n)}}
+		return nil,
+			&Problem{Finding{"/at", fmt.Sprintf(`at is one time and %s has %d values; write a list of times, or "every" as their distance`, value.Clip(column, 40), n)}}
 	case len(list) != n:
-		return nil, &Problem{Finding{"/at", fmt.Sprintf("at has %d times and %s has %d values", len(list), value.Clip(column, 40), n)}}
+		return nil,
+			&Problem{Finding{"/at", fmt.Sprintf("at has %d times and %s has %d values", len(list), value.Clip(column, 40), n)}}
 	default:
 		for i, x := range list {
 			t, err := parseTime(x)
 			if err != nil {
-				out.Refused = append(out.Refused, Finding{"/at/" + strconv.Itoa(i), err.Error() + "; nothing of this moment was kept"})
+				out.Refused = append(out.Refused, Finding{"/at/" + strconv.Itoa(i),
+					err.Error() + "; nothing of this moment was kept"})
 				continue
 			}
 			times[i] = t
@@ -310,7 +321,8 @@ func parseTime(x any) (time.Time, error) {
 	case string:
 		t, err := time.Parse(time.RFC3339Nano, x)
 		if err != nil {
-			return time.Time{}, fmt.Errorf("%q is no RFC 3339 time with a zone, like 2026-03-01T10:00:00Z", value.Clip(x, 40))
+			return time.Time{}, fmt.Errorf("%q is no RFC 3339 time with a zone, like 2026-03-01T10:00:00Z",
+				value.Clip(x, 40))
 		}
 		return t, nil
 	case float64:
@@ -320,7 +332,8 @@ func parseTime(x any) (time.Time, error) {
 	case uint64:
 		ms = float64(x)
 	default:
-		return time.Time{}, fmt.Errorf(`the time is %s; write it as text like "2026-03-01T10:00:00Z", or as whole milliseconds since 1970`, value.JSONKind(x))
+		return time.Time{},
+			fmt.Errorf(`the time is %s; write it as text like "2026-03-01T10:00:00Z", or as whole milliseconds since 1970`, value.JSONKind(x))
 	}
 	if ms != math.Trunc(ms) || math.Abs(ms) > 253402300799999 {
 		return time.Time{}, errors.New("the time is a number, but not one of whole milliseconds since 1970")

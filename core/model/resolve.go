@@ -118,7 +118,8 @@ func (r *resolver) whole(n *node, from string, top *node) *node {
 			switch l.str("rel") {
 			case "tm:extends":
 				if base != nil {
-					r.wrong.add(strings.TrimSuffix(at, "href")+"rel", "a model extends one other; import the rest with tm:ref")
+					r.wrong.add(strings.TrimSuffix(at, "href")+"rel",
+						"a model extends one other; import the rest with tm:ref")
 				}
 				base = r.other(l.str("href"), from, at)
 			case "tm:submodel":
@@ -139,7 +140,8 @@ func (r *resolver) whole(n *node, from string, top *node) *node {
 			base.remove(k)
 		}
 		r.narrowed(base, out, n == top)
-		context, optional := contexts(base.get("@context"), out.get("@context")), union(texts(base.get("tm:optional")), texts(out.get("tm:optional")))
+		context, optional := contexts(base.get("@context"), out.get("@context")), union(texts(base.get("tm:optional")),
+			texts(out.get("tm:optional")))
 		out = base.merge(out)
 		out.set("@context", context)
 		if optional != nil {
@@ -226,7 +228,8 @@ func (r *resolver) refs(n *node, from, at string, top bool, doc *node) *node {
 		return patch
 	}
 	if r.left -= target.size(); r.left < 0 {
-		r.wrong.add(where, "the model is too large once everything in it is written out: more than %d values", MaxMembers)
+		r.wrong.add(where, "the model is too large once everything in it is written out: more than %d values",
+			MaxMembers)
 		return patch
 	}
 	resolved := r.refs(target.clone(), place, pointer, false, source)
@@ -322,7 +325,8 @@ func (r *resolver) submodel(l *node, from, at string) *node {
 		instance = strings.ReplaceAll(slug(whole.str("title")), "-", "_")
 	}
 	if !instanceName.MatchString(instance) {
-		r.wrong.add(strings.TrimSuffix(at, "href")+"instanceName", "%q is no name for a part; use letters, digits and underscores, starting with a letter", value.Clip(instance, 40))
+		r.wrong.add(strings.TrimSuffix(at, "href")+"instanceName",
+			"%q is no name for a part; use letters, digits and underscores, starting with a letter", value.Clip(instance, 40))
 		return nil
 	}
 	part := object()

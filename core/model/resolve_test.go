@@ -55,7 +55,8 @@ func TestComposition(t *testing.T) {
 		t.Errorf("it is %s, %q", m, m.Title)
 	}
 	battery, _ := m.Property("battery")
-	if battery.Unit != "V" || *battery.Max != 3.7 || *battery.Min != 0 || battery.Usual == nil || battery.Title != "Battery" || battery.Decimals != 2 {
+	if battery.Unit != "V" || *battery.Max != 3.7 || *battery.Min != 0 || battery.Usual == nil ||
+		battery.Title != "Battery" || battery.Decimals != 2 {
 		t.Errorf("battery came down as %+v", battery)
 	}
 	must, _ := m.Property("must_temp")
@@ -75,7 +76,8 @@ func TestComposition(t *testing.T) {
 		t.Errorf("the part computes %s", fill.Derived)
 	}
 	var doc map[string]any
-	if err := json.Unmarshal(m.Whole, &doc); err != nil || strings.Contains(string(m.Whole), "tm:ref") || len(doc["links"].([]any)) != 1 {
+	if err := json.Unmarshal(m.Whole, &doc); err != nil || strings.Contains(string(m.Whole), "tm:ref") ||
+		len(doc["links"].([]any)) != 1 {
 		t.Errorf("the whole is not whole: %v\n%s", err, m.Whole)
 	}
 	if again, err := model.Parse(m.Whole); err != nil || len(again.Properties) != len(m.Properties) {
@@ -188,7 +190,8 @@ func TestDataSchemas(t *testing.T) {
 		for _, r := range got.Readings {
 			kept = append(kept, r.Metric+"="+r.Value.String())
 		}
-		if s := strings.Join(kept, " "); s != c.kept || places(got.Refused) != c.refused || places(got.Marked) != c.marked {
+		if s := strings.Join(kept, " "); s != c.kept || places(got.Refused) != c.refused ||
+			places(got.Marked) != c.marked {
 			t.Errorf("%s: kept %q, refused %v, marked %v", c.body, s, got.Refused, got.Marked)
 		}
 	}
@@ -202,7 +205,8 @@ func TestDataSchemas(t *testing.T) {
 			t.Fatal(err)
 		}
 		found := exercise.Input.Check(x, "")
-		if want == "" && len(found) > 0 || want != "" && (len(found) != 1 || !strings.Contains(found[0].Sentence, want)) {
+		if want == "" && len(found) > 0 || want != "" && (len(found) != 1 ||
+			!strings.Contains(found[0].Sentence, want)) {
 			t.Errorf("%s: found %v; want %q", body, found, want)
 		}
 	}

@@ -165,7 +165,8 @@ func (s *Schema) check(x any, at string, wrong *Findings) {
 			}
 		}
 		if fit != 1 {
-			wrong.add(at, "this fits %s of the %d forms that the model allows; it must fit one", count(fit), len(s.OneOf))
+			wrong.add(at, "this fits %s of the %d forms that the model allows; it must fit one", count(fit),
+				len(s.OneOf))
 		}
 	}
 	switch x := x.(type) {
@@ -350,7 +351,8 @@ func (s *Schema) words() string {
 		}
 		return "one of " + strings.Join(all, ", ")
 	}
-	what := map[string]string{"boolean": "true or false", "integer": "a whole number", "number": "a number", "string": "text", "object": "an object", "array": "a list", "null": "null"}[s.Type]
+	what := map[string]string{"boolean": "true or false", "integer": "a whole number", "number": "a number",
+		"string": "text", "object": "an object", "array": "a list", "null": "null"}[s.Type]
 	if what == "" {
 		what = "a value"
 	}

@@ -37,13 +37,15 @@ func (m *Model) Describe(d Instance) ([]byte, error) {
 	}
 	t = fill(t, values)
 	if left := open(t); len(left) > 0 {
-		return nil, fmt.Errorf("the model leaves {{%s}} open, and %s has no label or attribute %s to fill it in", left[0], d.ID, strings.ToLower(left[0]))
+		return nil, fmt.Errorf("the model leaves {{%s}} open, and %s has no label or attribute %s to fill it in",
+			left[0], d.ID, strings.ToLower(left[0]))
 	}
 	name := t.str("title")
 	if name == "" {
 		name = m.Title
 	}
-	for _, k := range []string{"tm:optional", "links", "forms", "security", "securityDefinitions", "version", "base", "id", "title"} {
+	for _, k := range []string{"tm:optional", "links", "forms", "security", "securityDefinitions", "version", "base",
+		"id", "title"} {
 		t.remove(k)
 	}
 	types := []*node{textNode("Thing")}
@@ -74,7 +76,8 @@ func (m *Model) Describe(d Instance) ([]byte, error) {
 	defs := object()
 	defs.set("person", pairs("scheme", "bearer", "in", "header", "format", "opaque"))
 	defs.set("device_token", pairs("scheme", "bearer", "in", "header", "format", "opaque"))
-	defs.set("device_login", pairs("scheme", "basic", "in", "auto", "description", "user name is the id of the device, password its token"))
+	defs.set("device_login", pairs("scheme", "basic", "in", "auto", "description",
+		"user name is the id of the device, password its token"))
 	out.set("securityDefinitions", defs)
 	out.set("security", list(textNode("person")))
 	m.propertyForms(out, d)
@@ -87,10 +90,12 @@ func (m *Model) Describe(d Instance) ([]byte, error) {
 		}
 	}
 	each("actions", func(name string) *node {
-		return pairs("href", at+"/invoke/"+name, "contentType", "application/json", "htv:methodName", "POST", "op", "invokeaction")
+		return pairs("href", at+"/invoke/"+name, "contentType", "application/json", "htv:methodName", "POST", "op",
+			"invokeaction")
 	})
 	each("events", func(name string) *node {
-		return pairs("href", at+"/events/"+name, "contentType", "application/json", "subprotocol", "sse", "op", "subscribeevent")
+		return pairs("href", at+"/events/"+name, "contentType", "application/json", "subprotocol", "sse", "op",
+			"subscribeevent")
 	})
 	out.set("forms", list(m.doors(d)...))
 	return out.json(true), nil
@@ -150,7 +155,8 @@ func (m *Model) propertyForms(t *node, d Instance) {
 
 // doors are the forms of the device itself: an object of values by name goes up.
 func (m *Model) doors(d Instance) []*node {
-	all := pairs("href", d.Service+"/api/v1/devices/"+d.ID+"/values", "contentType", "application/json", "htv:methodName", "GET")
+	all := pairs("href", d.Service+"/api/v1/devices/"+d.ID+"/values", "contentType", "application/json",
+		"htv:methodName", "GET")
 	all.set("op", list(textNode("readallproperties")))
 	out := []*node{all}
 	door := func(name, says string, telemetry bool) {
@@ -159,13 +165,15 @@ func (m *Model) doors(d Instance) []*node {
 		}
 		op := list(textNode("writemultipleproperties"))
 		if d.MQTT != "" {
-			f := pairs("href", d.MQTT, "mqv:controlPacket", "publish", "mqv:topic", "ullage/"+d.ID+"/"+name, "mqv:qos", "1", "contentType", "application/json", "description", says)
+			f := pairs("href", d.MQTT, "mqv:controlPacket", "publish", "mqv:topic", "ullage/"+d.ID+"/"+name, "mqv:qos",
+				"1", "contentType", "application/json", "description", says)
 			f.set("op", op)
 			f.set("security", list(textNode("device_login")))
 			out = append(out, f)
 		}
 		if d.HTTP != "" {
-			f := pairs("href", d.HTTP+"/device/v1/"+name, "htv:methodName", "POST", "contentType", "application/json", "description", says)
+			f := pairs("href", d.HTTP+"/device/v1/"+name, "htv:methodName", "POST", "contentType", "application/json",
+				"description", says)
 			f.set("op", op)
 			f.set("security", list(textNode("device_token")))
 			out = append(out, f)

@@ -71,7 +71,8 @@ func every(t *testing.T) []*model.Model {
 }
 
 func instance(id string) model.Instance {
-	return model.Instance{ID: id, Service: "http://127.0.0.1:8460", Link: "http://127.0.0.1:8460/api/v1/models/x/source", MQTT: "mqtt://127.0.0.1:1883", HTTP: "http://127.0.0.1:8461"}
+	return model.Instance{ID: id, Service: "http://127.0.0.1:8460",
+		Link: "http://127.0.0.1:8460/api/v1/models/x/source", MQTT: "mqtt://127.0.0.1:1883", HTTP: "http://127.0.0.1:8461"}
 }
 
 // What is written is judged by the official JSON Schema of Thing Descriptions,
@@ -100,7 +101,8 @@ func TestThingDescriptions(t *testing.T) {
 		}
 		for name, p := range doc.Properties {
 			q, _ := m.Property(name)
-			if want := 1 + map[bool]int{true: 1}[q.Role == model.Setting]; len(p.Forms) != want || p.ReadOnly == (q.Role == model.Setting) {
+			if want := 1 + map[bool]int{true: 1}[q.Role == model.Setting]; len(p.Forms) != want ||
+				p.ReadOnly == (q.Role == model.Setting) {
 				t.Errorf("%s of %s has %d forms, read only %t", name, m, len(p.Forms), p.ReadOnly)
 			}
 		}
@@ -122,7 +124,8 @@ func TestDescribeFillsAndLeavesOut(t *testing.T) {
 	i.Fill = map[string]string{"owner": "Kilnside"}
 	i.Has = func(string) bool { return false }
 	td, err := m.Describe(i)
-	if err != nil || strings.Contains(string(td), "{{") || strings.Contains(string(td), "flow") || !strings.Contains(string(td), `"temp"`) {
+	if err != nil || strings.Contains(string(td), "{{") || strings.Contains(string(td), "flow") ||
+		!strings.Contains(string(td), `"temp"`) {
 		t.Errorf("%v\n%s", err, td)
 	}
 }
@@ -220,7 +223,8 @@ func TestFromMessage(t *testing.T) {
 		}
 		var got []string
 		for _, p := range m.Properties {
-			got = append(got, strings.Join([]string{p.Name, p.Unit, strings.TrimSpace(string(rune('0' + p.Decimals)))}, ":"))
+			got = append(got, strings.Join([]string{p.Name, p.Unit, strings.TrimSpace(string(rune('0' + p.Decimals)))},
+				":"))
 		}
 		if s := strings.ReplaceAll(strings.Join(got, " "), ":/", ":-1"); s != want {
 			t.Errorf("%s gives %s; want %s", body, s, want)
@@ -235,7 +239,8 @@ func TestFromMessage(t *testing.T) {
 			t.Errorf("%s is not taken by its own model: %v %v", body, err, c.Refused)
 		}
 	}
-	for body, says := range map[string]string{``: "cannot be read", `[]`: "no value", `{"a":`: "cannot be read", `12`: "no value"} {
+	for body, says := range map[string]string{``: "cannot be read", `[]`: "no value", `{"a":`: "cannot be read",
+		`12`: "no value"} {
 		if _, err := model.FromMessage([]byte(body), "x"); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%q: %v; want %s", body, err, says)
 		}
@@ -251,7 +256,8 @@ func TestReportedVersion(t *testing.T) {
 	if err != nil || len(refused) > 0 || kept["model_version"].Text != "1.3.0" || len(kept) != 2 {
 		t.Errorf("%v %v %v", kept, refused, err)
 	}
-	if _, refused, _ := m.About([]byte(`{"model_version":3}`)); len(refused) != 1 || !strings.Contains(refused[0].Sentence, `like "1.2.0"`) {
+	if _, refused, _ := m.About([]byte(`{"model_version":3}`)); len(refused) != 1 ||
+		!strings.Contains(refused[0].Sentence, `like "1.2.0"`) {
 		t.Errorf("a version that is none: %v", refused)
 	}
 }
@@ -286,7 +292,8 @@ func TestCompareAffordances(t *testing.T) {
 			t.Fatalf("%s: %v", c.name, err)
 		}
 		got := model.Compare(old, next)
-		if string(got.Weight) != c.weight || c.says == "" && len(got.Changes) > 0 || c.says != "" && (len(got.Changes) == 0 || !strings.Contains(got.Changes[0].Sentence, c.says)) {
+		if string(got.Weight) != c.weight || c.says == "" && len(got.Changes) > 0 ||
+			c.says != "" && (len(got.Changes) == 0 || !strings.Contains(got.Changes[0].Sentence, c.says)) {
 			t.Errorf("%s: %s %+v; want %s, %q", c.name, got.Weight, got.Changes, c.weight, c.says)
 		}
 	}

@@ -168,7 +168,8 @@ func (n *node) any() any {
 // same reports whether two values say the same; the order of members does not
 // count.
 func (n *node) same(o *node) bool {
-	if n.kind != o.kind || len(n.kids) != len(o.kids) || n.text != o.text && n.kind == '"' || n.num != o.num || n.yes != o.yes {
+	if n.kind != o.kind || len(n.kids) != len(o.kids) || n.text != o.text && n.kind == '"' || n.num != o.num ||
+		n.yes != o.yes {
 		return false
 	}
 	for i, k := range n.kids {
@@ -377,14 +378,16 @@ func (r *reader) value(depth int) (*node, *Finding) {
 		text := t.String()
 		f, err := strconv.ParseFloat(text, 64)
 		if err != nil {
-			return nil, &Finding{string(r.d.StackPointer()), fmt.Sprintf("the number %s does not fit a 64-bit float", value.Clip(text, 40))}
+			return nil, &Finding{string(r.d.StackPointer()), fmt.Sprintf("the number %s does not fit a 64-bit float",
+				value.Clip(text, 40))}
 		}
 		return r.node(node{kind: '0', text: text, num: f}), nil
 	case 't', 'f':
 		return r.node(node{kind: 't', yes: t.Kind() == 't'}), nil
 	case '{', '[':
 		if depth == MaxDepth {
-			return nil, &Finding{string(r.d.StackPointer()), fmt.Sprintf("the file is nested more than %d deep", MaxDepth)}
+			return nil, &Finding{string(r.d.StackPointer()),
+				fmt.Sprintf("the file is nested more than %d deep", MaxDepth)}
 		}
 		n := r.node(node{kind: byte(t.Kind())})
 		return n, r.members(n, depth)
@@ -402,7 +405,8 @@ func (r *reader) members(n *node, depth int) *Finding {
 			n.keys = append(n.keys, t.String())
 		}
 		if len(n.kids) == yamldoc.MaxSiblings {
-			return &Finding{string(r.d.StackPointer()), fmt.Sprintf("there are more than %d entries side by side", yamldoc.MaxSiblings)}
+			return &Finding{string(r.d.StackPointer()), fmt.Sprintf("there are more than %d entries side by side",
+				yamldoc.MaxSiblings)}
 		}
 		kid, wrong := r.value(depth + 1)
 		if wrong != nil {

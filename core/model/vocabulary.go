@@ -217,7 +217,8 @@ func texts(n *node) []string {
 // Forms.
 
 var (
-	rootOps     = []string{"readallproperties", "writeallproperties", "readmultipleproperties", "writemultipleproperties", "observeallproperties", "unobserveallproperties", "queryallactions", "subscribeallevents", "unsubscribeallevents"}
+	rootOps = []string{"readallproperties", "writeallproperties", "readmultipleproperties",
+		"writemultipleproperties", "observeallproperties", "unobserveallproperties", "queryallactions", "subscribeallevents", "unsubscribeallevents"}
 	propertyOps = []string{"readproperty", "writeproperty", "observeproperty", "unobserveproperty"}
 	actionOps   = []string{"invokeaction", "queryaction", "cancelaction"}
 	eventOps    = []string{"subscribeevent", "unsubscribeevent"}
@@ -240,7 +241,8 @@ func forms(ops []string) func(*judge, string, *node) {
 				where = fmt.Sprintf("%s/%d", where, i)
 			}
 			if !slices.Contains(ops, word) && !(j.model && placeholder.MatchString(word)) {
-				j.add(where, "op %q does not belong here; it is one of %s", value.Clip(word, 40), strings.Join(ops, ", "))
+				j.add(where, "op %q does not belong here; it is one of %s", value.Clip(word, 40),
+					strings.Join(ops, ", "))
 			}
 		}
 	}
@@ -258,7 +260,8 @@ var (
 )
 
 func init() {
-	words := []member{{"@type", isTexts}, {"title", isText}, {"titles", isWords}, {"description", isText}, {"descriptions", isWords}}
+	words := []member{{"@type", isTexts}, {"title", isText}, {"titles", isWords}, {"description", isText},
+		{"descriptions", isWords}}
 	schemaMembers = append([]member{
 		{"type", isOneOf("boolean", "integer", "number", "string", "object", "array", "null")},
 		{"unit", isText}, {"readOnly", isTruth}, {"writeOnly", isTruth}, {"format", isText}, {"pattern", isPattern},
@@ -277,13 +280,19 @@ func init() {
 		}},
 	}, words...)
 	interaction := func(ops []string) []member {
-		return append([]member{{"forms", forms(ops)}, {"uriVariables", each('{', 0, "an object of data schemas", isSchema)}}, words...)
+		return append([]member{{"forms", forms(ops)},
+			{"uriVariables", each('{', 0, "an object of data schemas", isSchema)}}, words...)
 	}
-	propertyMembers = []member{{"forms", forms(propertyOps)}, {"uriVariables", each('{', 0, "an object of data schemas", isSchema)}, {"observable", isTruth}}
-	actionMembers = append(interaction(actionOps), member{"input", isSchema}, member{"output", isSchema}, member{"safe", isTruth}, member{"idempotent", isTruth}, member{"synchronous", isTruth})
-	eventMembers = append(interaction(eventOps), member{"data", isSchema}, member{"subscription", isSchema}, member{"cancellation", isSchema}, member{"dataResponse", isSchema})
-	linkMembers = []member{{"href", isURI}, {"type", isText}, {"rel", isText}, {"anchor", isURI}, {"sizes", isText}, {"hreflang", isTexts}, {"instanceName", isText}}
-	securityMembers = append([]member{{"proxy", isURI}, {"in", isOneOf("header", "query", "body", "cookie", "uri", "auto")}, {"name", isText},
+	propertyMembers = []member{{"forms", forms(propertyOps)},
+		{"uriVariables", each('{', 0, "an object of data schemas", isSchema)}, {"observable", isTruth}}
+	actionMembers = append(interaction(actionOps), member{"input", isSchema}, member{"output", isSchema},
+		member{"safe", isTruth}, member{"idempotent", isTruth}, member{"synchronous", isTruth})
+	eventMembers = append(interaction(eventOps), member{"data", isSchema}, member{"subscription", isSchema},
+		member{"cancellation", isSchema}, member{"dataResponse", isSchema})
+	linkMembers = []member{{"href", isURI}, {"type", isText}, {"rel", isText}, {"anchor", isURI}, {"sizes", isText},
+		{"hreflang", isTexts}, {"instanceName", isText}}
+	securityMembers = append([]member{{"proxy", isURI},
+		{"in", isOneOf("header", "query", "body", "cookie", "uri", "auto")}, {"name", isText},
 		{"qop", isOneOf("auth", "auth-int")}, {"authorization", isURI}, {"token", isURI}, {"refresh", isURI}, {"scopes", isTexts}, {"flow", isText}, {"identity", isText}}, words...)
 	thingMembers = append([]member{
 		{"id", isID}, {"base", isURI}, {"support", isURI}, {"created", isTime}, {"modified", isTime}, {"profile", isTexts},
@@ -343,7 +352,8 @@ func isSecurity(j *judge, at string, n *node) {
 		j.add(at, "the scheme is missing; it is one of %s", strings.Join(schemes, ", "))
 	case j.model && scheme.open():
 	case !slices.Contains(schemes, scheme.text) && strings.Index(scheme.text, ":") < 1:
-		j.add(at+"/scheme", "scheme %q is not known; it is one of %s, or one of a vocabulary with its prefix", value.Clip(scheme.text, 40), strings.Join(schemes, ", "))
+		j.add(at+"/scheme", "scheme %q is not known; it is one of %s, or one of a vocabulary with its prefix",
+			value.Clip(scheme.text, 40), strings.Join(schemes, ", "))
 	case scheme.text == "combo":
 		one, all := n.get("oneOf"), n.get("allOf")
 		if (one == nil) == (all == nil) {
@@ -397,7 +407,8 @@ func isSchema(j *judge, at string, n *node) {
 
 // contradictions finds what no value could meet.
 func (j *judge) contradictions(at string, n *node) {
-	for _, x := range [][2]string{{"minimum", "maximum"}, {"minLength", "maxLength"}, {"minItems", "maxItems"}, {"exclusiveMinimum", "exclusiveMaximum"}, {"minimum", "exclusiveMaximum"}, {"exclusiveMinimum", "maximum"}} {
+	for _, x := range [][2]string{{"minimum", "maximum"}, {"minLength", "maxLength"}, {"minItems", "maxItems"},
+		{"exclusiveMinimum", "exclusiveMaximum"}, {"minimum", "exclusiveMaximum"}, {"exclusiveMinimum", "maximum"}} {
 		low, high := n.get(x[0]), n.get(x[1])
 		if low == nil || high == nil || low.kind != '0' || high.kind != '0' {
 			continue
@@ -443,7 +454,8 @@ func (j *judge) contradictions(at string, n *node) {
 	if props := n.get("properties"); props != nil {
 		for i, name := range texts(n.get("required")) {
 			if props.get(name) == nil {
-				j.add(fmt.Sprintf("%s/required/%d", at, i), "%q is required and not among the properties", value.Clip(name, 40))
+				j.add(fmt.Sprintf("%s/required/%d", at, i), "%q is required and not among the properties",
+					value.Clip(name, 40))
 			}
 		}
 	}
@@ -490,7 +502,8 @@ func (j *judge) document(n *node) {
 	for i, pointer := range texts(optional) {
 		where := fmt.Sprintf("/tm:optional/%d", i)
 		if !affordance.MatchString(pointer) {
-			j.add(where, "%q is no property, action or event; write it like /properties/status", value.Clip(pointer, 40))
+			j.add(where, "%q is no property, action or event; write it like /properties/status",
+				value.Clip(pointer, 40))
 		}
 	}
 }
@@ -507,7 +520,8 @@ func (j *judge) context(n *node) {
 		look = c.kids
 	}
 	for _, x := range look {
-		found = found || x.kind == '"' && (x.text == standard || !j.model && x.text == "https://www.w3.org/2019/wot/td/v1")
+		found = found || x.kind == '"' && (x.text == standard ||
+			!j.model && x.text == "https://www.w3.org/2019/wot/td/v1")
 		prefix = prefix || x.str("ullage") == Namespace
 	}
 	if !found {
@@ -542,7 +556,8 @@ func (j *judge) links(n *node) {
 	for i, l := range links.kids {
 		rel := l.str("rel")
 		if (rel == "type" || rel == "tm:extends") && seen[rel] {
-			what := map[string]string{"type": "a thing has one type", "tm:extends": "a model extends one other; import the rest with tm:ref"}[rel]
+			what := map[string]string{"type": "a thing has one type",
+				"tm:extends": "a model extends one other; import the rest with tm:ref"}[rel]
 			j.add(fmt.Sprintf("/links/%d/rel", i), "there is a second link of rel %q; %s", rel, what)
 		}
 		seen[rel] = true

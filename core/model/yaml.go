@@ -36,7 +36,8 @@ func FromYAML(src []byte) (out []byte, err error) {
 	var found references
 	ast.Walk(&found, doc.Docs[0])
 	if found.line > 0 {
-		return nil, Findings{{"", fmt.Sprintf("line %d: anchors and aliases (& and *) are not used in models; write it out", found.line)}}
+		return nil,
+			Findings{{"", fmt.Sprintf("line %d: anchors and aliases (& and *) are not used in models; write it out", found.line)}}
 	}
 	if out, err = yaml.YAMLToJSON(src); err != nil {
 		return nil, Findings{{"", yaml.FormatError(err, false, false)}}

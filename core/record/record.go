@@ -43,7 +43,8 @@ func Fields[T any]() []Field {
 			continue
 		}
 		if kind := kindOf(f.Type); kind != expr.NoKind {
-			out = append(out, Field{Name: name, Title: f.Tag.Get("doc"), Kind: kind, Kept: f.Tag.Get("readOnly") == "true", index: f.Index})
+			out = append(out, Field{Name: name, Title: f.Tag.Get("doc"), Kind: kind,
+				Kept: f.Tag.Get("readOnly") == "true", index: f.Index})
 		}
 	}
 	return out

@@ -36,7 +36,8 @@ func TestFieldsAndFilter(t *testing.T) {
 		t.Errorf("the fields are %v, want %v", names, want)
 	}
 	now := time.Date(2026, 3, 9, 14, 0, 0, 0, time.UTC)
-	x := place{Name: "Fennimore", Zone: "Europe/Berlin", North: ptr(47.588), Devices: 12, Open: true, Tags: []string{"cellar", "press"}, Made: now.Add(-time.Hour), hidden: "h"}
+	x := place{Name: "Fennimore", Zone: "Europe/Berlin", North: ptr(47.588), Devices: 12, Open: true,
+		Tags: []string{"cellar", "press"}, Made: now.Add(-time.Hour), hidden: "h"}
 	for src, want := range map[string]bool{
 		`name == "Fennimore"`:             true,
 		`zone != "UTC" and devices > 10`:  true,
@@ -64,8 +65,8 @@ func TestFieldsAndFilter(t *testing.T) {
 }
 
 func TestSortable(t *testing.T) {
-	in := []value.Value{value.OfNumber(-1e300), value.OfNumber(-2), value.OfNumber(-1), value.OfNumber(0), value.OfNumber(0.5), value.OfNumber(10),
-		value.OfNumber(math.MaxFloat64), value.OfText("Alder Bank"), value.OfText("coldharbour"), value.OfText("Kilnside"), {}}
+	in := []value.Value{value.OfNumber(-1e300), value.OfNumber(-2), value.OfNumber(-1), value.OfNumber(0),
+		value.OfNumber(0.5), value.OfNumber(10), value.OfNumber(math.MaxFloat64), value.OfText("Alder Bank"), value.OfText("coldharbour"), value.OfText("Kilnside"), {}}
 	for i := 1; i < len(in); i++ {
 		if a, b := record.Sortable(in[i-1]), record.Sortable(in[i]); a >= b {
 			t.Errorf("%v comes behind %v: %s, %s", in[i-1], in[i], a, b)

@@ -135,13 +135,17 @@ func (r *Rule) form() Errors {
 			wrong = append(wrong, &Error{Rule: r.Name, Key: key, Sentence: fmt.Sprintf(format, args...)})
 		}
 	}
-	bad(!ruleName.MatchString(r.Name), "rule", "a rule is named in small letters, digits and underscores, like must_too_warm; this one is %q", r.Name)
+	bad(!ruleName.MatchString(r.Name), "rule",
+		"a rule is named in small letters, digits and underscores, like must_too_warm; this one is %q", r.Name)
 	bad(len(r.Models) == 0, "models", "%s names no models; write models: [tank-probe]", r.Name)
-	bad(r.Priority.Rank() > len(Priorities), "priority", "%s has priority %q; it is urgent, high, medium or low", r.Name, r.Priority)
+	bad(r.Priority.Rank() > len(Priorities), "priority", "%s has priority %q; it is urgent, high, medium or low",
+		r.Name, r.Priority)
 	bad(r.Message == "", "message", "%s has no message; write what the operator should read", r.Name)
 	bad(r.Deadband < 0, "deadband", "%s has a negative deadband; it is a distance", r.Name)
-	bad(r.Deadband > 0 && r.Clear != "", "clear", "%s has both a deadband and clear; one of them says when the alarm returns", r.Name)
-	bad(r.Each != "" && !eachLabel.MatchString(r.Each), "each", "%s, each: %q is no label; write each: label.site", r.Name, r.Each)
+	bad(r.Deadband > 0 && r.Clear != "", "clear",
+		"%s has both a deadband and clear; one of them says when the alarm returns", r.Name)
+	bad(r.Each != "" && !eachLabel.MatchString(r.Each), "each", "%s, each: %q is no label; write each: label.site",
+		r.Name, r.Each)
 	bad(r.Raise == "", "raise", "%s has no raise; write the condition, like raise: must_temp > set.max_temp", r.Name)
 	return wrong
 }
@@ -210,7 +214,8 @@ func (r *Rule) pieces() ([]piece, *Error) {
 		}
 		close := strings.IndexByte(rest[open:], '}')
 		if close < 0 {
-			return out, &Error{Rule: r.Name, Key: "message", Sentence: fmt.Sprintf("%s, message: the { of %q is not closed", r.Name, rest[open:])}
+			return out, &Error{Rule: r.Name, Key: "message",
+				Sentence: fmt.Sprintf("%s, message: the { of %q is not closed", r.Name, rest[open:])}
 		}
 		if open > 0 {
 			out = append(out, piece{text: rest[:open]})

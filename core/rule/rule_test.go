@@ -168,7 +168,8 @@ func TestRaisesAndClears(t *testing.T) {
 	for _, c := range []struct {
 		v                    float64
 		raise, clear, simple expr.Truth
-	}{{33, expr.True, expr.False, expr.False}, {32, expr.False, expr.False, expr.True}, {30.6, expr.False, expr.False, expr.True}, {30.5, expr.False, expr.True, expr.True}, {20, expr.False, expr.True, expr.True}} {
+	}{{33, expr.True, expr.False, expr.False}, {32, expr.False, expr.False, expr.True},
+		{30.6, expr.False, expr.False, expr.True}, {30.5, expr.False, expr.True, expr.True}, {20, expr.False, expr.True, expr.True}} {
 		values := map[string]value.Value{"must_temp": value.OfNumber(c.v), "set.max_temp": value.OfNumber(32)}
 		for _, r := range []*rule.Compiled{deadband, written} {
 			s := device(r, values)
@@ -186,14 +187,16 @@ func TestRaisesAndClears(t *testing.T) {
 	if on, off := deadband.Delays(); on != 10*time.Minute || off != 5*time.Minute {
 		t.Errorf("delays are %s and %s", on, off)
 	}
-	if deadband.Metric != "must_temp" || deadband.Selects() == nil || !deadband.Names("tank-probe") || deadband.Names("cellar-air") {
+	if deadband.Metric != "must_temp" || deadband.Selects() == nil || !deadband.Names("tank-probe") ||
+		deadband.Names("cellar-air") {
 		t.Errorf("compiled as %+v", deadband)
 	}
 }
 
 func TestSay(t *testing.T) {
 	c := compiled(t, warm)
-	values := map[string]value.Value{"label.tank": value.OfText("F7"), "set.max_temp": value.OfNumber(32), "must_temp": value.OfNumber(32.25)}
+	values := map[string]value.Value{"label.tank": value.OfText("F7"), "set.max_temp": value.OfNumber(32),
+		"must_temp": value.OfNumber(32.25)}
 	if got, want := c.Say(device(c, values)), "F7: must at 32.2 °C, limit 32.0 °C"; got != want {
 		t.Errorf("it says %q, want %q", got, want)
 	}

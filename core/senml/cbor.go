@@ -12,11 +12,12 @@ import (
 )
 
 // labels are those of records in CBOR (RFC 8428, table 4).
-var labels = map[int64]string{-1: "bver", -2: "bn", -3: "bt", -4: "bu", -5: "bv", -6: "bs", 0: "n", 1: "u", 2: "v", 3: "vs", 4: "vb", 5: "s", 6: "t", 7: "ut", 8: "vd"}
+var labels = map[int64]string{-1: "bver", -2: "bn", -3: "bt", -4: "bu", -5: "bv", -6: "bs", 0: "n", 1: "u", 2: "v",
+	3: "vs", 4: "vb", 5: "s", 6: "t", 7: "ut", 8: "vd"}
 
 var decoding = func() cbor.DecMode {
-	m, err := cbor.DecOptions{DupMapKey: cbor.DupMapKeyEnforcedAPF, MaxNestedLevels: 8, MaxArrayElements: 100_000, MaxMapPairs: 100,
-		IndefLength: cbor.IndefLengthAllowed, DefaultMapType: nil}.DecMode()
+	m, err := cbor.DecOptions{DupMapKey: cbor.DupMapKeyEnforcedAPF, MaxNestedLevels: 8, MaxArrayElements: 100_000,
+		MaxMapPairs: 100, IndefLength: cbor.IndefLengthAllowed, DefaultMapType: nil}.DecMode()
 	if err != nil {
 		panic(err) // the options are constants
 	}
@@ -115,7 +116,8 @@ func rawOf(line map[any]any) (x raw, bad string) {
 				return x, fmt.Sprintf("the label %q must be understood to read this pack, and is not", k)
 			}
 		}
-		number := map[string]**float64{"bt": &x.BaseTime, "bv": &x.BaseValue, "bs": &x.BaseSum, "v": &x.Value, "s": &x.Sum}[label]
+		number := map[string]**float64{"bt": &x.BaseTime, "bv": &x.BaseValue, "bs": &x.BaseSum, "v": &x.Value,
+			"s": &x.Sum}[label]
 		text := map[string]**string{"bn": &x.BaseName, "bu": &x.BaseUnit, "vs": &x.Text}[label]
 		f, isNumber := real64(v)
 		s, isText := v.(string)

@@ -31,7 +31,8 @@ func TestExampleOfTheRFC(t *testing.T) {
 	if err != nil || len(rs) != 7 {
 		t.Fatalf("%d records, %v", len(rs), err)
 	}
-	if r := rs[0]; r.Name != "urn:dev:ow:10e2073a0108006:voltage" || r.Unit != "V" || *r.Number != 120.1 || r.At.UnixMilli() != 1276020076001 {
+	if r := rs[0]; r.Name != "urn:dev:ow:10e2073a0108006:voltage" || r.Unit != "V" || *r.Number != 120.1 ||
+		r.At.UnixMilli() != 1276020076001 {
 		t.Errorf("the first is %+v", r)
 	}
 	if r := rs[4]; r.Unit != "A" || *r.Number != 1.5 || r.At.UnixMilli() != 1276020074001 {
@@ -87,7 +88,8 @@ func TestBadCBOR(t *testing.T) {
 }
 
 func FuzzFromCBOR(f *testing.F) {
-	for _, x := range []any{[]map[any]any{{0: "a", 2: 21.4}}, []map[any]any{{-2: "x/", -3: 1772359200}, {0: "a", 4: true}}} {
+	for _, x := range []any{[]map[any]any{{0: "a", 2: 21.4}},
+		[]map[any]any{{-2: "x/", -3: 1772359200}, {0: "a", 4: true}}} {
 		b, err := cbor.Marshal(x)
 		if err != nil {
 			f.Fatal(err)

@@ -103,7 +103,8 @@ func (r *Resolver) JSON(line []byte, now time.Time) (Record, bool, error) {
 	if json.Unmarshal(line, &all) == nil {
 		for k := range all {
 			if k[max(len(k)-1, 0):] == "_" {
-				return Record{}, false, &Wrong{i, fmt.Sprintf("the label %q must be understood to read this pack, and is not", k)}
+				return Record{}, false,
+					&Wrong{i, fmt.Sprintf("the label %q must be understood to read this pack, and is not", k)}
 			}
 		}
 	}
@@ -118,7 +119,8 @@ func (r *Resolver) resolve(x raw, now time.Time) (Record, bool, string) {
 	if x.BaseVersion != nil {
 		var v int
 		if json.Unmarshal(*x.BaseVersion, &v) != nil || v < 1 || v > MaxVersion {
-			return Record{}, false, fmt.Sprintf("the version %s of SenML is not read; %d is the newest", *x.BaseVersion, MaxVersion)
+			return Record{}, false, fmt.Sprintf("the version %s of SenML is not read; %d is the newest", *x.BaseVersion,
+				MaxVersion)
 		}
 	}
 	if x.BaseName != nil {

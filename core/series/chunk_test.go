@@ -36,7 +36,8 @@ var shapes = map[string]func(r *rand.Rand, i int) value.Value{
 		return value.OfNumber(math.Round((47.1234567+r.Float64()/1e4)*1e7) / 1e7)
 	},
 	"of all kinds": func(r *rand.Rand, i int) value.Value {
-		return []value.Value{{}, value.OfNumber(1.5), value.OfText("x"), value.OfText(""), value.OfBool(true)}[r.IntN(5)]
+		return []value.Value{{}, value.OfNumber(1.5), value.OfText("x"), value.OfText(""),
+			value.OfBool(true)}[r.IntN(5)]
 	},
 }
 
@@ -66,7 +67,8 @@ func made(r *rand.Rand, n int, v func(*rand.Rand, int) value.Value, regular bool
 }
 
 func same(a, b series.Sample) bool {
-	return a.At == b.At && a.Quality == b.Quality && a.DeviceAt == b.DeviceAt && a.Value.Kind == b.Value.Kind && a.Value.Text == b.Value.Text &&
+	return a.At == b.At && a.Quality == b.Quality && a.DeviceAt == b.DeviceAt && a.Value.Kind == b.Value.Kind &&
+		a.Value.Text == b.Value.Text &&
 		math.Float64bits(a.Value.Num) == math.Float64bits(b.Value.Num)
 }
 
@@ -91,7 +93,8 @@ func TestChunksGiveBackWhatWentIn(t *testing.T) {
 // TestChunksAreSmall states what the shapes of a fleet cost.
 func TestChunksAreSmall(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 4))
-	for name, most := range map[string]float64{"one decimal": 0.6, "constant": 0.1, "booleans": 0.2, "states": 0.3, "negative": 2.5, "any float": 10} {
+	for name, most := range map[string]float64{"one decimal": 0.6, "constant": 0.1, "booleans": 0.2, "states": 0.3,
+		"negative": 2.5, "any float": 10} {
 		in := made(r, 480, shapes[name], true)
 		size := float64(len(series.Encode(nil, in))) / float64(len(in))
 		if size > most {
@@ -109,7 +112,8 @@ func TestDamageIsNoticed(t *testing.T) {
 		for i := range len(chunk) * 8 {
 			bad := slices.Clone(chunk)
 			bad[i/8] ^= 1 << (i % 8)
-			if out, err := series.Decode(nil, bad); !errors.Is(err, series.ErrDamaged) && !slices.EqualFunc(in, out, same) {
+			if out, err := series.Decode(nil, bad); !errors.Is(err, series.ErrDamaged) &&
+				!slices.EqualFunc(in, out, same) {
 				t.Fatalf("%s: with bit %d turned other samples came out", name, i)
 			}
 		}

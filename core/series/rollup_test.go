@@ -38,7 +38,8 @@ func slow(ats []int64, vs []float64, from, to, hold int64) (r series.Rollup) {
 func near(a, b float64) bool { return math.Abs(a-b) <= 1e-9*max(1, math.Abs(a), math.Abs(b)) }
 
 func alike(a, b series.Rollup) bool {
-	return a.At == b.At && a.N == b.N && a.Held == b.Held && a.Min == b.Min && a.Max == b.Max && a.First == b.First && a.Last == b.Last &&
+	return a.At == b.At && a.N == b.N && a.Held == b.Held && a.Min == b.Min && a.Max == b.Max && a.First == b.First &&
+		a.Last == b.Last &&
 		near(a.Sum, b.Sum) && near(a.Area, b.Area)
 }
 
@@ -93,7 +94,8 @@ func TestRollerAgainstItsDefinition(t *testing.T) {
 }
 
 func TestLevels(t *testing.T) {
-	for every, want := range map[int64]int{1000: 0, 60_000: 0, 90_000: 0, 90_001: 1, 360_000: 1, 1_800_000: 2, 8_640_000: 2, 8_640_001: 3} {
+	for every, want := range map[int64]int{1000: 0, 60_000: 0, 90_000: 0, 90_001: 1, 360_000: 1, 1_800_000: 2,
+		8_640_000: 2, 8_640_001: 3} {
 		if got := series.LevelsOf(every); got != want {
 			t.Errorf("every %d ms the finest level is %d, want %d", every, got, want)
 		}
@@ -141,7 +143,8 @@ func TestBlocksOfAnyNumbers(t *testing.T) {
 		t.Errorf("thousandths of a byte a roll-up: %v", sizes)
 	}
 	// The extremes of what can be counted.
-	edge := []series.Rollup{{At: 0, N: math.MaxInt64, Min: -1, Max: 1, Sum: 0, First: 1, Last: -1, Held: math.MaxInt64}, {At: 900_000, N: 1, Min: 9007199254740992, Max: 9007199254740992, Sum: 9007199254740992, First: 9007199254740992, Last: -9007199254740992, Area: -9007199254740992, Held: 1 << 40}}
+	edge := []series.Rollup{{At: 0, N: math.MaxInt64, Min: -1, Max: 1, Sum: 0, First: 1, Last: -1, Held: math.MaxInt64},
+		{At: 900_000, N: 1, Min: 9007199254740992, Max: 9007199254740992, Sum: 9007199254740992, First: 9007199254740992, Last: -9007199254740992, Area: -9007199254740992, Held: 1 << 40}}
 	for n := range edge {
 		if out, err := series.DecodeRollups(nil, series.EncodeRollups(nil, edge[n:])); err != nil || !slices.Equal(out[1-n:], edge[1:]) {
 			t.Errorf("%+v, %v", out, err)
@@ -168,7 +171,8 @@ func FuzzDecodeRollups(f *testing.F) {
 // TestTidy takes away what adding decimals leaves behind, and nothing else.
 func TestTidy(t *testing.T) {
 	for in, want := range map[float64]float64{
-		0.1 + 0.2: 0.3, -0.1 - 0.2: -0.3, 21.4 + 21.4 + 21.4: 64.2, 1e11 + 0.1: 1e11 + 0.1, 123456.7 + 0.1: 123456.8, 0: 0, 1.0 / 3: 1.0 / 3, 1e300: 1e300, 1e-300: 1e-300,
+		0.1 + 0.2: 0.3, -0.1 - 0.2: -0.3, 21.4 + 21.4 + 21.4: 64.2, 1e11 + 0.1: 1e11 + 0.1, 123456.7 +
+			0.1: 123456.8, 0: 0, 1.0 / 3: 1.0 / 3, 1e300: 1e300, 1e-300: 1e-300,
 		math.Inf(1): math.Inf(1), 999.9999999999999: 1000, 0.09999999999999999: 0.09999999999999999, 0.1: 0.1, 1: 1, 99999999999.9: 99999999999.9,
 	} {
 		if got := series.Tidy(in); got != want {

@@ -32,7 +32,8 @@ type Lost struct {
 
 // Error says from when to when.
 func (l *Lost) Error() string {
-	return fmt.Sprintf("the readings between %s and %s are damaged and were left out", l.From.Format(time.RFC3339), l.To.Format(time.RFC3339))
+	return fmt.Sprintf("the readings between %s and %s are damaged and were left out", l.From.Format(time.RFC3339),
+		l.To.Format(time.RFC3339))
 }
 
 // Unwrap returns ErrDamaged.

@@ -27,7 +27,8 @@ func GridOf(step time.Duration, zone *time.Location, from, to time.Time) (Grid, 
 		return nil, fmt.Errorf("the step %s is too small; 1 ms is the least", step)
 	}
 	if n := to.Sub(from) / step; n > MaxSteps {
-		return nil, fmt.Errorf("that would be %d steps; at most %d are given, so widen the step or shorten the span", n, MaxSteps)
+		return nil, fmt.Errorf("that would be %d steps; at most %d are given, so widen the step or shorten the span", n,
+			MaxSteps)
 	}
 	if step == 24*time.Hour {
 		return Days{zone}, nil
@@ -48,7 +49,9 @@ func GridOf(step time.Duration, zone *time.Location, from, to time.Time) (Grid, 
 // Times may have a zone, as in RFC 3339; else they are local. The end is not
 // included.
 func ParseSpan(text string, now time.Time, zone *time.Location) (from, to time.Time, err error) {
-	s := strings.Join(strings.FieldsFunc(strings.ToLower(strings.TrimSpace(text)), func(r rune) bool { return r == ' ' || r == '-' && !strings.ContainsAny(text, "0123456789") }), " ")
+	s := strings.Join(strings.FieldsFunc(strings.ToLower(strings.TrimSpace(text)), func(r rune) bool {
+		return r == ' ' || r == '-' && !strings.ContainsAny(text, "0123456789")
+	}), " ")
 	local := now.In(zone)
 	y, m, d := local.Date()
 	day := func(y int, m time.Month, d int) time.Time { return time.Date(y, m, d, 0, 0, 0, 0, zone) }

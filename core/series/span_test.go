@@ -39,7 +39,8 @@ func TestParseSpan(t *testing.T) {
 	if err != nil || to.Sub(from) != 25*time.Hour {
 		t.Errorf("the day on which clocks go back has %s, %v", to.Sub(from), err)
 	}
-	for _, s := range []string{"", "soon", "-6h", "0h", "2026-13-01", "2026-04-03..2026-04-01", "..", "x..y", "2026-04-01T10:00"} {
+	for _, s := range []string{"", "soon", "-6h", "0h", "2026-13-01", "2026-04-03..2026-04-01", "..", "x..y",
+		"2026-04-01T10:00"} {
 		if from, to, err := series.ParseSpan(s, now, zone); err == nil {
 			t.Errorf("%q is %s to %s", s, from, to)
 		}

@@ -59,8 +59,8 @@ func CheckPlan(b []byte) (string, error) {
 }
 
 // drawn are the elements of SVG 2 that only draw.
-var drawn = map[string]bool{"svg": true, "g": true, "defs": true, "symbol": true, "use": true, "title": true, "desc": true, "metadata": true,
-	"path": true, "rect": true, "circle": true, "ellipse": true, "line": true, "polyline": true, "polygon": true, "text": true, "tspan": true,
+var drawn = map[string]bool{"svg": true, "g": true, "defs": true, "symbol": true, "use": true, "title": true,
+	"desc": true, "metadata": true, "path": true, "rect": true, "circle": true, "ellipse": true, "line": true, "polyline": true, "polygon": true, "text": true, "tspan": true,
 	"textPath": true, "linearGradient": true, "radialGradient": true, "stop": true, "pattern": true, "clipPath": true, "mask": true, "marker": true,
 	"style": true}
 
@@ -103,7 +103,8 @@ func checkDrawing(b []byte) error {
 				continue
 			}
 			if !drawn[name] {
-				return fmt.Errorf("the drawing has an element %s, which does more than draw; export it as plain SVG", value.Clip(name, 60))
+				return fmt.Errorf("the drawing has an element %s, which does more than draw; export it as plain SVG",
+					value.Clip(name, 60))
 			}
 			inStyle = name == "style"
 			for _, a := range t.Attr {
@@ -136,7 +137,8 @@ func checkDrawing(b []byte) error {
 // drawing programs note for themselves, which browsers do not draw. That of HTML
 // would be.
 func editors(space string) bool {
-	return space != "" && space != "http://www.w3.org/2000/svg" && !strings.Contains(space, "xhtml") && !strings.Contains(space, "MathML")
+	return space != "" && space != "http://www.w3.org/2000/svg" && !strings.Contains(space, "xhtml") &&
+		!strings.Contains(space, "MathML")
 }
 
 func checkAttribute(a xml.Attr) error {
@@ -157,7 +159,8 @@ func checkAttribute(a xml.Attr) error {
 // checkStyle lets through styles that refer to the drawing itself only.
 func checkStyle(s string) error {
 	low := strings.ToLower(s)
-	if strings.Contains(low, "@import") || strings.Contains(low, "expression(") || strings.Contains(low, "javascript:") || strings.Contains(s, "\\") {
+	if strings.Contains(low, "@import") || strings.Contains(low, "expression(") ||
+		strings.Contains(low, "javascript:") || strings.Contains(s, "\\") {
 		return fmt.Errorf("the drawing has the style %q; a plan fetches and runs nothing", value.Clip(s, 60))
 	}
 	for rest := low; ; {
@@ -166,7 +169,8 @@ func checkStyle(s string) error {
 			return nil
 		}
 		if !strings.HasPrefix(strings.TrimLeft(after, " \t\r\n'\""), "#") {
-			return fmt.Errorf("the drawing fetches something by its style %q; a plan has everything inside", value.Clip(s, 60))
+			return fmt.Errorf("the drawing fetches something by its style %q; a plan has everything inside",
+				value.Clip(s, 60))
 		}
 		rest = after
 	}

@@ -90,7 +90,8 @@ var picture = regexp.MustCompile(`^([A-Za-z0-9][A-Za-z0-9._ -]*\.(svg|png|jpg|jp
 // Check checks s. The error is of type *Error.
 func (s *Site) Check() error {
 	wrong := func(key, format string, args ...any) error { return &Error{key, fmt.Sprintf(format, args...)} }
-	if s.Name == "" || s.Name != strings.TrimSpace(s.Name) || strings.ContainsFunc(s.Name, unprintable) || utf8.RuneCountInString(s.Name) > 100 || s.Name == "." || s.Name == ".." {
+	if s.Name == "" || s.Name != strings.TrimSpace(s.Name) || strings.ContainsFunc(s.Name, unprintable) ||
+		utf8.RuneCountInString(s.Name) > 100 || s.Name == "." || s.Name == ".." {
 		return wrong("site", "a site has a name of one line and at most 100 characters, without space at its ends; this one is %q", value.Clip(s.Name, 60))
 	}
 	if _, err := s.Location(); err != nil {
@@ -100,10 +101,12 @@ func (s *Site) Check() error {
 		return wrong("latitude", "%s: a position has a latitude and a longitude; write both or none", s.Name)
 	}
 	if s.Latitude != nil && !(*s.Latitude >= -90 && *s.Latitude <= 90) {
-		return wrong("latitude", "%s: the latitude is %g; it is from -90 to 90 degrees, north is positive", s.Name, *s.Latitude)
+		return wrong("latitude", "%s: the latitude is %g; it is from -90 to 90 degrees, north is positive", s.Name,
+			*s.Latitude)
 	}
 	if s.Longitude != nil && !(*s.Longitude >= -180 && *s.Longitude <= 180) {
-		return wrong("longitude", "%s: the longitude is %g; it is from -180 to 180 degrees, east is positive", s.Name, *s.Longitude)
+		return wrong("longitude", "%s: the longitude is %g; it is from -180 to 180 degrees, east is positive", s.Name,
+			*s.Longitude)
 	}
 	for key, text := range map[string]string{"address": s.Address, "note": s.Note} {
 		most := map[string]int{"address": 500, "note": 4000}[key]
@@ -112,7 +115,8 @@ func (s *Site) Check() error {
 		}
 	}
 	if s.Plan != "" && !picture.MatchString(s.Plan) {
-		return wrong("plan", "%s: the plan is %q; name a picture beside the file that ends in .svg, .png or .jpg", s.Name, value.Clip(s.Plan, 60))
+		return wrong("plan", "%s: the plan is %q; name a picture beside the file that ends in .svg, .png or .jpg",
+			s.Name, value.Clip(s.Plan, 60))
 	}
 	return nil
 }

@@ -97,7 +97,8 @@ func TestSummary(t *testing.T) {
 		values = append(values, float64(100-i)+1e9)
 	}
 	s, _ := stats.Summarise(values)
-	if s.N != 101 || s.Min != 1e9 || s.Max != 1e9+100 || s.Mean != 1e9+50 || s.P5 != 1e9+5 || s.P25 != 1e9+25 || s.P50 != 1e9+50 || s.P95 != 1e9+95 || math.Abs(s.Deviation-29.3) > 0.01 {
+	if s.N != 101 || s.Min != 1e9 || s.Max != 1e9+100 || s.Mean != 1e9+50 || s.P5 != 1e9+5 || s.P25 != 1e9+25 ||
+		s.P50 != 1e9+50 || s.P95 != 1e9+95 || math.Abs(s.Deviation-29.3) > 0.01 {
 		t.Errorf("%+v", s)
 	}
 	h, _ := stats.HistogramOf(values, 10)

@@ -16,7 +16,8 @@ func TestTheilSen(t *testing.T) {
 		}
 		return out
 	}
-	if got, ok := stats.TheilSen(line(20, 0.5)); !ok || got.Slope != 0.5 || got.Low != 0.5 || got.High != 0.5 || got.N != 20 {
+	if got, ok := stats.TheilSen(line(20, 0.5)); !ok || got.Slope != 0.5 || got.Low != 0.5 || got.High != 0.5 ||
+		got.N != 20 {
 		t.Errorf("a straight line has %+v, %t", got, ok)
 	}
 	wild := line(40, -2)

@@ -135,7 +135,8 @@ var listed = []string{
 }
 
 // spelled are other spellings of units, taken as written by people.
-var spelled = map[string]string{"°C": "Cel", "degC": "Cel", "°F": "[degF]", "degF": "[degF]", "Ω": "Ohm", "‰": "/1000", "°": "deg"}
+var spelled = map[string]string{"°C": "Cel", "degC": "Cel", "°F": "[degF]", "degF": "[degF]", "Ω": "Ohm", "‰": "/1000",
+	"°": "deg"}
 
 // meant are symbols, in small letters, that people try and that do not exist.
 var meant = map[string]string{
@@ -180,7 +181,8 @@ func init() {
 		if !ok {
 			a = ucum[symbol]
 		}
-		u := Unit{Symbol: symbol, Dimension: a.base, Scale: a.scale, factor: rat(a.factor, "1"), offset: rat(a.offset, "0")}
+		u := Unit{Symbol: symbol, Dimension: a.base, Scale: a.scale, factor: rat(a.factor, "1"),
+			offset: rat(a.offset, "0")}
 		if a.like != "" {
 			for _, part := range symbolsOf(a.like) {
 				resolve(part)
@@ -356,12 +358,16 @@ func prefixed(name string) (Unit, bool) {
 		return u, true
 	}
 	for _, p := range binaries {
-		if atomName, ok := strings.CutPrefix(name, p.symbol); ok && isAtom(atomName, func(a atom) bool { return a.binary }) {
+		if atomName, ok := strings.CutPrefix(name, p.symbol); ok && isAtom(atomName, func(a atom) bool {
+			return a.binary
+		}) {
 			return scaled(atomName, new(big.Rat).SetInt(new(big.Int).Lsh(big.NewInt(1), p.power))), true
 		}
 	}
 	for _, p := range prefixes {
-		if atomName, ok := strings.CutPrefix(name, p.symbol); ok && isAtom(atomName, func(a atom) bool { return a.metric }) {
+		if atomName, ok := strings.CutPrefix(name, p.symbol); ok && isAtom(atomName, func(a atom) bool {
+			return a.metric
+		}) {
 			ten := new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(max(p.power, -p.power))), nil)
 			by := new(big.Rat).SetInt(ten)
 			if p.power < 0 {
@@ -383,12 +389,14 @@ func isAtom(name string, is func(atom) bool) bool {
 
 func scaled(name string, by *big.Rat) Unit {
 	u := table[name]
-	return Unit{Symbol: name, Dimension: u.Dimension, Scale: u.Scale, factor: new(big.Rat).Mul(u.factor, by), offset: new(big.Rat).Set(u.offset)}
+	return Unit{Symbol: name, Dimension: u.Dimension, Scale: u.Scale, factor: new(big.Rat).Mul(u.factor, by),
+		offset: new(big.Rat).Set(u.offset)}
 }
 
 var (
 	columns = strings.NewReplacer("[Hg]", "Hg", "[H2O]", "H₂O")
-	raised  = strings.NewReplacer("0", "⁰", "1", "¹", "2", "²", "3", "³", "4", "⁴", "5", "⁵", "6", "⁶", "7", "⁷", "8", "⁸", "9", "⁹")
+	raised  = strings.NewReplacer("0", "⁰", "1", "¹", "2", "²", "3", "³", "4", "⁴", "5", "⁵", "6", "⁶", "7", "⁷", "8",
+		"⁸", "9", "⁹")
 )
 
 // pretty writes a symbol as people do: m3 as m³, ug as µg, a dot as a product.

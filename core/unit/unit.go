@@ -96,7 +96,8 @@ var dimensionNames = map[Dimension]string{
 	{Length: 2, Mass: 1, Time: -2, Current: -2}: "inductance",
 }
 
-var baseSymbols = [bases]string{"m", "kg", "s", "A", "K", "mol", "cd", "rad", "sr", "bit", "pH", "dBW", "VA/W", "var/W", "Bspl", "NTU", "lat", "lon"}
+var baseSymbols = [bases]string{"m", "kg", "s", "A", "K", "mol", "cd", "rad", "sr", "bit", "pH", "dBW", "VA/W", "var/W",
+	"Bspl", "NTU", "lat", "lon"}
 
 // String names d in words where there is one ("pressure"), else in base units.
 func (d Dimension) String() string {
@@ -137,7 +138,8 @@ func (u Unit) IsOne() bool {
 
 // Same reports whether values in u and v are the same numbers.
 func (u Unit) Same(v Unit) bool {
-	return u.Dimension == v.Dimension && u.Scale == v.Scale && u.factor.Cmp(v.factor) == 0 && u.offset.Cmp(v.offset) == 0
+	return u.Dimension == v.Dimension && u.Scale == v.Scale && u.factor.Cmp(v.factor) == 0 &&
+		u.offset.Cmp(v.offset) == 0
 }
 
 // Difference returns the unit of the distance between two values in u: the
@@ -222,7 +224,9 @@ func Lookup(symbol string) (Unit, error) {
 		if meant, ok := meant[strings.ToLower(symbol)]; ok {
 			return Unit{}, fmt.Errorf("the unit '%s' is not known; did you mean '%s'?", symbol, meant)
 		}
-		return Unit{}, fmt.Errorf("the unit '%s' is not known; use a SenML or UCUM symbol such as 'Cel', '%%RH', 'kPa' or 'L/min'", symbol)
+		return Unit{},
+			fmt.Errorf("the unit '%s' is not known; use a SenML or UCUM symbol such as 'Cel', '%%RH', 'kPa' or 'L/min'",
+				symbol)
 	}
 	if _, listed := table[u.Symbol]; listed { // what strangers make up is not kept
 		cache.Store(symbol, u)
@@ -256,7 +260,8 @@ type Conversion struct {
 // both.
 func (u Unit) To(v Unit) (Conversion, error) {
 	if u.Dimension != v.Dimension {
-		return Conversion{}, fmt.Errorf("%s (%s) does not convert to %s (%s)", u.Name(), u.Dimension, v.Name(), v.Dimension)
+		return Conversion{}, fmt.Errorf("%s (%s) does not convert to %s (%s)", u.Name(), u.Dimension, v.Name(),
+			v.Dimension)
 	}
 	if u.Scale != v.Scale {
 		return Conversion{}, fmt.Errorf("a %s does not convert to a difference of two", u.Dimension)

@@ -31,7 +31,8 @@ func TestConvert(t *testing.T) {
 			t.Errorf("%g %s = %g %s, %v; want %g", c.v, c.from, got, c.to, err, c.want)
 		}
 	}
-	for _, c := range [][2]string{{"Cel", "kPa"}, {"pH", "[ppm]"}, {"W", "VA"}, {"Cel", "K/h"}, {"V", "A"}, {"Cel", "furlong"}, {"furlong", "m"}} {
+	for _, c := range [][2]string{{"Cel", "kPa"}, {"pH", "[ppm]"}, {"W", "VA"}, {"Cel", "K/h"}, {"V", "A"},
+		{"Cel", "furlong"}, {"furlong", "m"}} {
 		if got, err := unit.Convert(1, c[0], c[1]); err == nil {
 			t.Errorf("%s converts to %s as %g, want an error", c[0], c[1], got)
 		}
@@ -67,8 +68,8 @@ func TestUnitsAgreeWithAnIndependentConverter(t *testing.T) {
 		Value    float64
 	}
 	// What UCUM writes differently; "" where it has no such unit.
-	spelled := map[string]string{"B": "By", "KiB": "KiBy", "GB": "GBy", "MB": "MBy", "kB": "kBy", "MB/s": "MBy/s", "B/s": "By/s",
-		"pH": "[pH]", "/": "1", "": "1", "count": "1", "beats": "1", "%RH": "%", "%EL": "%", "EL": "s", "beat/min": "/min", "1/min": "/min", "1/s": "/s",
+	spelled := map[string]string{"B": "By", "KiB": "KiBy", "GB": "GBy", "MB": "MBy", "kB": "kBy", "MB/s": "MBy/s",
+		"B/s": "By/s", "pH": "[pH]", "/": "1", "": "1", "count": "1", "beats": "1", "%RH": "%", "%EL": "%", "EL": "s", "beat/min": "/min", "1/min": "/min", "1/s": "/s",
 		"/100": "%", "/1000": "[ppth]", "ppm": "[ppm]", "ppb": "[ppb]", "ppt": "[pptr]", "Wh": "W.h", "kWh": "kW.h", "Wh/km": "W.h/km", "Ah": "A.h",
 		"dB": "", "dBW": "", "dBm": "", "Bspl": "", "NTU": "", "lat": "", "lon": "", "VA": "", "VAs": "", "var": "", "vars": "", "VAh": "", "varh": "",
 		"kVA": "", "kvar": "", "kVAh": "", "kvarh": "", "bit/s": "bit/s", "Mbit/s": "Mbit/s"}
@@ -86,7 +87,8 @@ func TestUnitsAgreeWithAnIndependentConverter(t *testing.T) {
 				t.Fatal(err)
 			}
 			ub, _ := unit.Lookup(b)
-			if a == b || other(a) == "" || other(b) == "" || ua.Dimension != ub.Dimension || ua.Scale != ub.Scale || ua.Dimension == (unit.Dimension{}) && ua.IsOne() {
+			if a == b || other(a) == "" || other(b) == "" || ua.Dimension != ub.Dimension || ua.Scale != ub.Scale ||
+				ua.Dimension == (unit.Dimension{}) && ua.IsOne() {
 				continue
 			}
 			for _, v := range []float64{1, 37.25, -4} {
@@ -121,7 +123,8 @@ func TestUnitsAgreeWithAnIndependentConverter(t *testing.T) {
 		}
 		got, err := unit.Convert(ours[i].Value, ours[i].From, ours[i].To)
 		if err != nil || math.Abs(got-want) > 1e-9*math.Max(math.Abs(want), 1e-300) && math.Abs(got-want) > 1e-10 {
-			t.Errorf("%g %s is %v %s, %v; the other converter says %v", ours[i].Value, ours[i].From, got, ours[i].To, err, want)
+			t.Errorf("%g %s is %v %s, %v; the other converter says %v", ours[i].Value, ours[i].From, got, ours[i].To,
+				err, want)
 		}
 		compared[ours[i].From] = true
 	}
@@ -157,12 +160,14 @@ func TestConversionIsExact(t *testing.T) {
 }
 
 func TestSymbolsThatArePeoples(t *testing.T) {
-	for symbol, meant := range map[string]string{"celsius": "Cel", "lpm": "L/min", "kwh": "kWh", "PSI": "[psi]", "mins": "min", "rpm": "1/min"} {
+	for symbol, meant := range map[string]string{"celsius": "Cel", "lpm": "L/min", "kwh": "kWh", "PSI": "[psi]",
+		"mins": "min", "rpm": "1/min"} {
 		if _, err := unit.Lookup(symbol); err == nil || !strings.Contains(err.Error(), "'"+meant+"'") {
 			t.Errorf("Lookup(%q) says %v, want a hint at %s", symbol, err, meant)
 		}
 	}
-	for _, symbol := range []string{"furlong", "m//s", "kkg", "m0", "m-", "/", "..", "m.", "{x}m", "Kim", "kmin", "ünit", "[degF", "m99"} {
+	for _, symbol := range []string{"furlong", "m//s", "kkg", "m0", "m-", "/", "..", "m.", "{x}m", "Kim", "kmin",
+		"ünit", "[degF", "m99"} {
 		if u, err := unit.Lookup(symbol); err == nil && symbol != "/" {
 			t.Errorf("Lookup(%q) is %+v", symbol, u)
 		}
@@ -222,7 +227,8 @@ func FuzzLookup(f *testing.F) {
 }
 
 func TestDisplay(t *testing.T) {
-	for symbol, want := range map[string]string{"Cel": "°C", "[degF]": "°F", "ug/m3": "µg/m³", "umol/L": "µmol/L", "m3/h": "m³/h", "kOhm": "kΩ", "1/min": "/min", "mm[Hg]": "mmHg", "m.s": "m·s", "%RH": "%", "L/min": "L/min", "": "", "1": "", "unheard": "unheard"} {
+	for symbol, want := range map[string]string{"Cel": "°C", "[degF]": "°F", "ug/m3": "µg/m³", "umol/L": "µmol/L",
+		"m3/h": "m³/h", "kOhm": "kΩ", "1/min": "/min", "mm[Hg]": "mmHg", "m.s": "m·s", "%RH": "%", "L/min": "L/min", "": "", "1": "", "unheard": "unheard"} {
 		if got := unit.Display(symbol); got != want {
 			t.Errorf("Display(%q) = %q, want %q", symbol, got, want)
 		}

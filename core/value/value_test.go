@@ -24,7 +24,8 @@ func TestParseDuration(t *testing.T) {
 			t.Errorf("ParseDuration(%q) = %s, %v; want %s", c.in, got.Std(), err, c.want)
 		}
 	}
-	for _, in := range []string{"", "10", "min", "10 min", "-5s", "1.5h", "10m", "36501d", "99999999999999999999s", "5s5", "1hh"} {
+	for _, in := range []string{"", "10", "min", "10 min", "-5s", "1.5h", "10m", "36501d", "99999999999999999999s",
+		"5s5", "1hh"} {
 		if got, err := value.ParseDuration(in); err == nil {
 			t.Errorf("ParseDuration(%q) = %s, want an error", in, got)
 		} else if !strings.Contains(err.Error(), "10min") {
@@ -64,7 +65,8 @@ func TestFromAny(t *testing.T) {
 
 func TestValueJSONComesBack(t *testing.T) {
 	if err := quick.Check(func(f float64, s string, b bool) bool {
-		for _, v := range []value.Value{value.OfNumber(f), value.OfText(strings.ToValidUTF8(s, "")), value.OfBool(b), {}} {
+		for _, v := range []value.Value{value.OfNumber(f), value.OfText(strings.ToValidUTF8(s, "")), value.OfBool(b),
+			{}} {
 			enc, err := json.Marshal(v)
 			var back value.Value
 			if err != nil || json.Unmarshal(enc, &back) != nil || back != v {

@@ -8,7 +8,8 @@ import (
 
 // The order is that of the example of Semantic Versioning 2.0.0, section 11.
 func TestCompare(t *testing.T) {
-	order := []string{"1.0.0-alpha", "1.0.0-alpha.1", "1.0.0-alpha.beta", "1.0.0-beta", "1.0.0-beta.2", "1.0.0-beta.11", "1.0.0-rc.1", "1.0.0", "1.0.1", "1.2", "1.10", "2"}
+	order := []string{"1.0.0-alpha", "1.0.0-alpha.1", "1.0.0-alpha.beta", "1.0.0-beta", "1.0.0-beta.2", "1.0.0-beta.11",
+		"1.0.0-rc.1", "1.0.0", "1.0.1", "1.2", "1.10", "2"}
 	for i, a := range order {
 		for j, b := range order {
 			want := 0

@@ -90,7 +90,8 @@ type Records interface {
 type History interface {
 	Readings(ctx context.Context, device, metric string, from, to time.Time, yield func(series.Point) error) error
 	// Cells sums numbers up; width is that of the narrowest cell, in ms.
-	Cells(ctx context.Context, device, metric string, from, to time.Time, grid series.Grid, width int64) ([]series.Rollup, error)
+	Cells(ctx context.Context, device, metric string, from, to time.Time, grid series.Grid,
+		width int64) ([]series.Rollup, error)
 	// Arrivals returns when the newest of the readings had come that were not yet
 	// sealed when the store was opened, by device. It answers once.
 	Arrivals() map[string][]Arrival
@@ -182,8 +183,8 @@ func (b *batch) empty() bool {
 // history, and evaluates the readings that were stored but not yet evaluated
 // when the service stopped.
 func Open(ctx context.Context, o Options) (*Engine, error) {
-	e := &Engine{records: o.Records, history: o.History, commits: o.Commits, devices: o.Devices, models: o.Models, present: o.Present, bus: o.Bus,
-		now: o.Now, log: o.Log, open: map[string]Alarm{}, rules: map[string]*rule.Rule{}, sets: map[string]*ruleset{}}
+	e := &Engine{records: o.Records, history: o.History, commits: o.Commits, devices: o.Devices, models: o.Models,
+		present: o.Present, bus: o.Bus, now: o.Now, log: o.Log, open: map[string]Alarm{}, rules: map[string]*rule.Rule{}, sets: map[string]*ruleset{}}
 	stored, err := o.Records.Rules(ctx)
 	if err != nil {
 		return nil, err
@@ -219,7 +220,8 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 		}
 	}
 	for i := range e.shards {
-		e.shards[i] = shard{n: i, devices: map[string]*watchedDevice{}, linked: map[string]*watchedDevice{}, calming: map[string]*watchedDevice{}}
+		e.shards[i] = shard{n: i, devices: map[string]*watchedDevice{}, linked: map[string]*watchedDevice{},
+			calming: map[string]*watchedDevice{}}
 	}
 	if err := e.wasThen(ctx); err != nil {
 		return nil, err
@@ -271,7 +273,8 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 }
 
 func (a *Alarm) present() present.Alarm {
-	return present.Alarm{ID: a.ID, Rule: a.Rule, Message: a.Message, Priority: a.Priority, State: a.State, RaisedAt: a.RaisedAt}
+	return present.Alarm{ID: a.ID, Rule: a.Rule, Message: a.Message, Priority: a.Priority, State: a.State,
+		RaisedAt: a.RaisedAt}
 }
 
 // save sends what is unsaved on its way to disk, if nothing is on its way yet.
@@ -449,12 +452,14 @@ func (e *Engine) Acknowledge(ctx context.Context, id, by string) (Alarm, error) 
 func (e *Engine) acknowledge(s *shard, x acknowledging) {
 	a, release := e.find(s, x.subject, x.id)
 	if a == nil {
-		x.done(Alarm{}, fault.New(fault.Conflict, "this alarm has returned and was acknowledged; there is nothing to acknowledge"))
+		x.done(Alarm{}, fault.New(fault.Conflict,
+			"this alarm has returned and was acknowledged; there is nothing to acknowledge"))
 		return
 	}
 	next, ok := a.State.Acknowledge()
 	if !ok {
-		x.done(*a, fault.New(fault.Conflict, "%s has acknowledged this alarm at %s", a.AcknowledgedBy, a.AcknowledgedAt.Format(time.RFC3339)))
+		x.done(*a, fault.New(fault.Conflict, "%s has acknowledged this alarm at %s", a.AcknowledgedBy,
+			a.AcknowledgedAt.Format(time.RFC3339)))
 		return
 	}
 	was := a.State
@@ -471,7 +476,8 @@ func (e *Engine) acknowledge(s *shard, x acknowledging) {
 			drop := func(o Alarm) bool { return o.ID == changed.ID && o.AcknowledgedAt.Equal(changed.AcknowledgedAt) }
 			s.unsaved.alarms = slices.DeleteFunc(s.unsaved.alarms, drop)
 			s.unsaved.facts = slices.DeleteFunc(s.unsaved.facts, func(f fact.Fact) bool {
-				return f.Kind == fact.AlarmAcknowledged && f.Alarm == changed.ID && f.At.Equal(changed.AcknowledgedAt.UTC())
+				return f.Kind == fact.AlarmAcknowledged && f.Alarm == changed.ID &&
+					f.At.Equal(changed.AcknowledgedAt.UTC())
 			})
 			x.done(*a, err)
 			return

@@ -68,7 +68,8 @@ func TestRaiseAcknowledgeReturn(t *testing.T) {
 	if err != nil || a.State != lifecycle.Acknowledged || a.AcknowledgedBy != "mara" {
 		t.Fatalf("acknowledged: %+v, %v", a, err)
 	}
-	if _, err := r.Alarms.Acknowledge(t.Context(), as[0].ID, "ben"); rig.Code(err) != fault.Conflict || !strings.Contains(err.Error(), "mara") {
+	if _, err := r.Alarms.Acknowledge(t.Context(), as[0].ID, "ben"); rig.Code(err) != fault.Conflict ||
+		!strings.Contains(err.Error(), "mara") {
 		t.Errorf("a second time: %v", err)
 	}
 	for range 7 {
@@ -123,7 +124,8 @@ func TestUnacknowledgedReturnAndAgain(t *testing.T) {
 	if as[0].State != lifecycle.Returned || as[0].Message != "CO2 at 1700 ppm" {
 		t.Errorf("it is %+v", as[0])
 	}
-	if a, err := r.Alarms.Acknowledge(t.Context(), as[0].ID, "mara"); err != nil || a.State != lifecycle.Normal || len(r.OpenAlarms()) != 0 {
+	if a, err := r.Alarms.Acknowledge(t.Context(), as[0].ID, "mara"); err != nil || a.State != lifecycle.Normal ||
+		len(r.OpenAlarms()) != 0 {
 		t.Errorf("acknowledging what has returned gives %+v, %v", a, err)
 	}
 }
@@ -169,7 +171,8 @@ func TestRestartsChangeNothing(t *testing.T) {
 	for seed := range uint64(4) {
 		up, down := play(seed, false)
 		upAgain, downAgain := play(seed, true)
-		if strings.Join(up, "|") != strings.Join(upAgain, "|") || strings.Join(down, "|") != strings.Join(downAgain, "|") {
+		if strings.Join(up, "|") != strings.Join(upAgain, "|") || strings.Join(down, "|") != strings.Join(downAgain,
+			"|") {
 			t.Errorf("seed %d:\nwithout restarts %q %q\nwith them        %q %q", seed, up, down, upAgain, downAgain)
 		}
 		some += len(up)
@@ -206,7 +209,8 @@ func TestLateBatches(t *testing.T) {
 	batch := func(from time.Duration, values ...int) {
 		var parts []string
 		for i, v := range values {
-			parts = append(parts, fmt.Sprintf(`{"at":%q,"co2":%d}`, rig.Start.Add(from+time.Duration(i)*time.Minute).Format(time.RFC3339), v))
+			parts = append(parts, fmt.Sprintf(`{"at":%q,"co2":%d}`, rig.Start.Add(from+time.Duration(i)*time.Minute).
+				Format(time.RFC3339), v))
 		}
 		r.Keep("air-kilnside-2", "["+strings.Join(parts, ",")+"]")
 	}
@@ -214,7 +218,8 @@ func TestLateBatches(t *testing.T) {
 	if len(r.OpenAlarms()) != 0 {
 		t.Error("what was over before anybody knew is an alarm")
 	}
-	if up, down := r.Journal(fact.AlarmRaised), r.Journal(fact.AlarmReturned); len(up) != 1 || len(down) != 1 || !strings.Contains(up[0], "reported late") {
+	if up, down := r.Journal(fact.AlarmRaised), r.Journal(fact.AlarmReturned); len(up) != 1 || len(down) != 1 ||
+		!strings.Contains(up[0], "reported late") {
 		t.Errorf("the journal tells %q and %q", up, down)
 	}
 	batch(-3*time.Hour, 800, 1900, 1950)
@@ -279,7 +284,8 @@ func TestNewRuleLooksForward(t *testing.T) {
 	r.Keep("air-kilnside-2", `{"co2":4000}`)
 	r.Pass(time.Minute)
 	r.Rule(quick)
-	if as := r.OpenAlarms(); len(as) != 1 || !as[0].RaisedAt.Equal(rig.Start.Add(time.Minute)) || as[0].Value.Num != 4000 {
+	if as := r.OpenAlarms(); len(as) != 1 || !as[0].RaisedAt.Equal(rig.Start.Add(time.Minute)) ||
+		as[0].Value.Num != 4000 {
 		t.Errorf("of what stands already a new rule says %+v", as)
 	}
 	r.Onboard("air-kilnside-1", "cellar-air", nil)

@@ -101,10 +101,11 @@ func (e *Engine) recall(w *subject, s *expr.State, at time.Time) (readings time.
 
 func (e *Engine) stored(w *subject, metric string, slot int, from time.Time, judge bool) ([]observed, error) {
 	var out []observed
-	err := e.history.Readings(context.Background(), w.id, metric, from, e.now().Add(model.ClockSlack), func(p series.Point) error {
-		out = append(out, observed{slot, value.Millis(p.At), p.Value, judge})
-		return nil
-	})
+	err := e.history.Readings(context.Background(), w.id, metric, from,
+		e.now().Add(model.ClockSlack), func(p series.Point) error {
+			out = append(out, observed{slot, value.Millis(p.At), p.Value, judge})
+			return nil
+		})
 	return out, e.whole(w.id, metric, err)
 }
 
@@ -112,7 +113,8 @@ func (e *Engine) stored(w *subject, metric string, slot int, from time.Time, jud
 func (e *Engine) whole(device, metric string, err error) error {
 	lost, err := series.Whole(err)
 	if lost != nil {
-		e.log.Warn("some of the history is damaged; rules go on without it", "device", device, "metric", metric, "error", lost)
+		e.log.Warn("some of the history is damaged; rules go on without it", "device", device, "metric", metric,
+			"error", lost)
 	}
 	return err
 }
@@ -186,7 +188,9 @@ func (e *Engine) feed(s *shard, w *subject, all []observed, unseen bool) {
 		skip := func(x *watch) bool { return !judge || unseen && !at.After(x.det.Seen) }
 		changes.arrived = time.Time{}
 		if judge && unseen && len(arrivals) > 0 {
-			if i, ok := slices.BinarySearchFunc(arrivals, group[0].at, func(a Arrival, at int64) int { return cmp.Compare(a.At, at) }); ok {
+			if i, ok := slices.BinarySearchFunc(arrivals, group[0].at, func(a Arrival, at int64) int {
+				return cmp.Compare(a.At, at)
+			}); ok {
 				changes.arrived = value.FromMillis(arrivals[i].Arrived)
 				if e.then.changed[w.id] && !changes.arrived.Equal(settings) {
 					e.settingsAsOf(w, changes.arrived)
@@ -255,7 +259,8 @@ func (e *Engine) wasThen(ctx context.Context) error {
 func (e *Engine) settingsAsOf(w *subject, at time.Time) {
 	was, err := e.records.SettingsAsOf(context.Background(), w.id, at)
 	if err != nil {
-		e.log.Error("the settings of a past moment are not readable; those of now are taken", "device", w.id, "error", err)
+		e.log.Error("the settings of a past moment are not readable; those of now are taken", "device", w.id, "error",
+			err)
 		return
 	}
 	names := w.set.plan.Names()

@@ -165,7 +165,8 @@ func (e *Engine) regroup(s *shard) {
 		for _, x := range w.watches {
 			if x.alarm != nil && x.alarm.State.Open() {
 				x.alarm.State, x.alarm.ReturnedAt = lifecycle.Normal, e.now()
-				e.record(s, *x.alarm, e.now(), fact.Returned{Rule: x.rule.Name, Why: x.rule.Name + " no longer watches " + w.id + "; its alarm is closed"})
+				e.record(s, *x.alarm, e.now(), fact.Returned{Rule: x.rule.Name,
+					Why: x.rule.Name + " no longer watches " + w.id + "; its alarm is closed"})
 			}
 		}
 		delete(s.groups, key)
@@ -188,7 +189,8 @@ func (e *Engine) groupRule(r *rule.Rule) (*groupRule, error) {
 	}
 	set := newRuleset(plan, nil, plan.Schema().Interval)
 	set.rules = []*rule.Compiled{c}
-	return &groupRule{set: set, rule: c, models: of, key: strings.TrimPrefix(r.Each, "label."), members: map[string]*member{}}, nil
+	return &groupRule{set: set, rule: c, models: of, key: strings.TrimPrefix(r.Each, "label."),
+		members: map[string]*member{}}, nil
 }
 
 // join makes a device a member of its group, if the rule is for it, and takes
@@ -196,7 +198,8 @@ func (e *Engine) groupRule(r *rule.Rule) (*groupRule, error) {
 func (e *Engine) join(g *groupRule, d devices.Device) {
 	label := d.Labels[g.key]
 	get, _, ok := e.present.Lookup(d.ID)
-	if !ok || label == "" || d.Status == devices.Retired || d.Status == devices.Suspended || !g.rule.Names(d.Model) || g.rule.Selects() != nil && !selects(g.rule.Selects(), get) {
+	if !ok || label == "" || d.Status == devices.Retired || d.Status == devices.Suspended || !g.rule.Names(d.Model) ||
+		g.rule.Selects() != nil && !selects(g.rule.Selects(), get) {
 		if delete(g.members, d.ID); g.order != nil {
 			g.order = nil
 		}

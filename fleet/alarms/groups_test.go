@@ -63,7 +63,8 @@ func TestGroupRule(t *testing.T) {
 	}
 	minutes(r, 3, "kilnside")
 	as := r.OpenAlarms()
-	if len(as) != 1 || as[0].Group != "site=fennimore" || as[0].Device != "" || as[0].State != lifecycle.Unacknowledged ||
+	if len(as) != 1 || as[0].Group != "site=fennimore" || as[0].Device != "" ||
+		as[0].State != lifecycle.Unacknowledged ||
 		as[0].Message != "fennimore: 100 % of the devices do not report" {
 		t.Fatalf("one cellar is silent: %+v", as)
 	}
@@ -106,7 +107,8 @@ func TestGroupRuleOverWindowsAndOtherRules(t *testing.T) {
 	}
 	// A cellar that is no more lets go of its alarms.
 	for i := range 3 {
-		_, err := r.Devices.Label(t.Context(), fmt.Sprintf("tank-fennimore-%d", i), map[string]string{"site": ""}, "tester")
+		_, err := r.Devices.Label(t.Context(), fmt.Sprintf("tank-fennimore-%d", i), map[string]string{"site": ""},
+			"tester")
 		r.Must(err)
 	}
 	r.Pass(2 * time.Second)

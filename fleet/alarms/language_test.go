@@ -27,7 +27,8 @@ func onboard(t *testing.T, rules ...string) *rig.Rig {
 }
 
 func ruleOf(name, raise, more string) string {
-	return fmt.Sprintf("rule: %s\nmodels: [cellar-air]\nraise: %s\npriority: medium\nmessage: '{device.id}: {co2}'\n%s", name, raise, more)
+	return fmt.Sprintf("rule: %s\nmodels: [cellar-air]\nraise: %s\npriority: medium\nmessage: '{device.id}: {co2}'\n%s",
+		name, raise, more)
 }
 
 func co2(r *rig.Rig, v float64) { r.Keep(air, fmt.Sprintf(`{"co2":%g}`, v)) }
@@ -64,7 +65,8 @@ func TestNeverHeardIsSilentSinceItJoined(t *testing.T) {
 
 // A window rises with its readings, and goes by time alone.
 func TestWindowAndClear(t *testing.T) {
-	r := onboard(t, ruleOf("co2_for_long", "mean(co2 over 10min) > 1500", "clear: mean(co2 over 10min) < 1200 or age(co2) > 20min\n"))
+	r := onboard(t, ruleOf("co2_for_long", "mean(co2 over 10min) > 1500",
+		"clear: mean(co2 over 10min) < 1200 or age(co2) > 20min\n"))
 	for range 12 {
 		co2(r, 1000)
 		r.Pass(time.Minute)
@@ -73,7 +75,8 @@ func TestWindowAndClear(t *testing.T) {
 	if as := r.OpenAlarms(); len(as) != 1 || as[0].Value.Num != 9000 || as[0].Limit.Num != 1500 {
 		t.Fatalf("the mean went over the limit: %+v", as)
 	}
-	if d := r.Device(air); len(d.Margins) != 1 || d.Margins[0].Of != "mean(co2 over 10min)" || d.Margins[0].Metric != "co2" || !d.Margins[0].Known || d.Margins[0].Headspace != 0 {
+	if d := r.Device(air); len(d.Margins) != 1 || d.Margins[0].Of != "mean(co2 over 10min)" ||
+		d.Margins[0].Metric != "co2" || !d.Margins[0].Known || d.Margins[0].Headspace != 0 {
 		t.Errorf("margins are %+v", d.Margins)
 	}
 	for range 8 {
@@ -95,7 +98,8 @@ func TestWindowAndClear(t *testing.T) {
 // With and without a restart in the middle of a window, the same happens.
 func TestWindowsAfterARestart(t *testing.T) {
 	happened := func(restart bool) string {
-		r := onboard(t, ruleOf("co2_swings", "stddev(co2 over 30min) > 100 and time_in(co2 > 900 over 1h) > 10min", "on_delay: 3min\noff_delay: 2min\n"), ruleOf("co2_day", "max(co2 over 6h) - min(co2 over 6h) > 900", ""))
+		r := onboard(t, ruleOf("co2_swings", "stddev(co2 over 30min) > 100 and time_in(co2 > 900 over 1h) > 10min",
+			"on_delay: 3min\noff_delay: 2min\n"), ruleOf("co2_day", "max(co2 over 6h) - min(co2 over 6h) > 900", ""))
 		for i := range 150 {
 			co2(r, math.Round(800+400*math.Sin(float64(i)/7)+float64(i)))
 			r.Pass(time.Minute)
@@ -131,7 +135,8 @@ func TestLateReadingsThroughWindows(t *testing.T) {
 		if i >= 10 && i < 25 {
 			v = 3000
 		}
-		parts = append(parts, fmt.Sprintf(`{"at":%q,"co2":%d}`, rig.Start.Add(time.Hour+time.Duration(i)*time.Minute).Format(time.RFC3339), v))
+		parts = append(parts, fmt.Sprintf(`{"at":%q,"co2":%d}`, rig.Start.Add(time.Hour+time.Duration(i)*time.Minute).
+			Format(time.RFC3339), v))
 	}
 	r.Keep(air, "["+strings.Join(parts, ",")+"]")
 	up, down := r.Journal(fact.AlarmRaised), r.Journal(fact.AlarmReturned)
@@ -141,7 +146,8 @@ func TestLateReadingsThroughWindows(t *testing.T) {
 }
 
 func TestAskingAboutAnotherRule(t *testing.T) {
-	r := onboard(t, ruleOf("co2_high", "co2 > set.co2_warn", ""), ruleOf("fan_helpless", "raised(co2_high) and fan_on", ""))
+	r := onboard(t, ruleOf("co2_high", "co2 > set.co2_warn", ""), ruleOf("fan_helpless", "raised(co2_high) and fan_on",
+		""))
 	r.Keep(air, `{"co2":1900,"fan_on":false}`)
 	r.Pass(time.Second)
 	if as := r.OpenAlarms(); len(as) != 1 || as[0].Rule != "co2_high" {
@@ -159,7 +165,8 @@ func TestAskingAboutAnotherRule(t *testing.T) {
 			t.Errorf("the error is %v, want %q", err, c.says)
 		}
 	}
-	if err := r.Alarms.RemoveRule(t.Context(), "co2_high", noun.If{}, "tester"); rig.Code(err) != fault.Conflict || !strings.Contains(err.Error(), "fan_helpless asks") {
+	if err := r.Alarms.RemoveRule(t.Context(), "co2_high", noun.If{}, "tester"); rig.Code(err) != fault.Conflict ||
+		!strings.Contains(err.Error(), "fan_helpless asks") {
 		t.Errorf("removing what another asks about: %v", err)
 	}
 }
@@ -179,7 +186,8 @@ func TestSchedule(t *testing.T) {
 		co2(r, 1000)
 		r.Pass(time.Minute)
 	}
-	if as := r.OpenAlarms(); len(as) != 1 || as[0].State != lifecycle.Returned || !as[0].ReturnedAt.Equal(rig.Start.Add(time.Hour)) {
+	if as := r.OpenAlarms(); len(as) != 1 || as[0].State != lifecycle.Returned ||
+		!as[0].ReturnedAt.Equal(rig.Start.Add(time.Hour)) {
 		t.Errorf("at 15:02: %+v", as)
 	}
 }
@@ -207,13 +215,15 @@ func TestTimeToLimit(t *testing.T) {
 		r.Pass(time.Minute)
 	}
 	m := r.Device(tank).Margins
-	if len(m) != 1 || m[0].ToLimit.Likely < 90*time.Minute || m[0].ToLimit.Likely > 110*time.Minute || m[0].ToLimit.Early > m[0].ToLimit.Likely || m[0].ToLimit.Late < m[0].ToLimit.Likely {
+	if len(m) != 1 || m[0].ToLimit.Likely < 90*time.Minute || m[0].ToLimit.Likely > 110*time.Minute ||
+		m[0].ToLimit.Early > m[0].ToLimit.Likely || m[0].ToLimit.Late < m[0].ToLimit.Likely {
 		t.Fatalf("5 K below the limit at 3 K an hour: %+v", m)
 	}
 	before := m[0].ToLimit
 	r.Restart(false)
 	r.Pass(time.Second)
-	if m := r.Device(tank).Margins; len(m) != 1 || m[0].ToLimit.Likely == 0 || m[0].ToLimit.Likely < before.Likely-10*time.Minute || m[0].ToLimit.Likely > before.Likely+10*time.Minute {
+	if m := r.Device(tank).Margins; len(m) != 1 || m[0].ToLimit.Likely == 0 ||
+		m[0].ToLimit.Likely < before.Likely-10*time.Minute || m[0].ToLimit.Likely > before.Likely+10*time.Minute {
 		t.Errorf("after a restart it is %+v, before %+v", m, before)
 	}
 	for range 70 {
@@ -293,7 +303,8 @@ func TestBacklogInPieces(t *testing.T) {
 // A device whose clock is behind lives in its own time; its readings are not
 // late for it.
 func TestClockBehind(t *testing.T) {
-	r := onboard(t, ruleOf("co2_for_long", "mean(co2 over 10min) > 1500", ""), ruleOf("air_silent", "age(co2) > 5min", ""))
+	r := onboard(t, ruleOf("co2_for_long", "mean(co2 over 10min) > 1500", ""),
+		ruleOf("air_silent", "age(co2) > 5min", ""))
 	at := func(v float64) {
 		r.Keep(air, fmt.Sprintf(`{"at":%q,"co2":%g}`, r.Clock.Now().Add(-2*time.Minute).Format(time.RFC3339), v))
 	}
@@ -303,7 +314,8 @@ func TestClockBehind(t *testing.T) {
 		r.Pass(30 * time.Second)
 	}
 	at(9000)
-	if as := r.OpenAlarms(); len(as) != 1 || as[0].Rule != "co2_for_long" || !as[0].RaisedAt.Equal(r.Clock.Now().Add(-2*time.Minute)) {
+	if as := r.OpenAlarms(); len(as) != 1 || as[0].Rule != "co2_for_long" ||
+		!as[0].RaisedAt.Equal(r.Clock.Now().Add(-2*time.Minute)) {
 		t.Fatalf("open are %+v", as)
 	}
 	for range 12 {
@@ -324,12 +336,15 @@ func TestClockBehind(t *testing.T) {
 // as if nothing had been stopped: after a crash, and when a late reading makes
 // it begin again.
 func TestLongWindowsAfterRestart(t *testing.T) {
-	r := onboard(t, ruleOf("air_stale", "mean(co2 over 1d) > 1500", ""), ruleOf("air_peak", "max(co2 over 3d) > 2500 and count(co2 over 2d) > 100", ""), ruleOf("air_rising", "delta(co2 over 20h) > 2000", ""))
+	r := onboard(t, ruleOf("air_stale", "mean(co2 over 1d) > 1500", ""),
+		ruleOf("air_peak", "max(co2 over 3d) > 2500 and count(co2 over 2d) > 100", ""), ruleOf("air_rising",
+			"delta(co2 over 20h) > 2000", ""))
 	for i := range 4 * 48 { // four days, a batch each half hour
 		r.Clock.Forward(30 * time.Minute)
 		var parts []string
 		for m := range 30 {
-			parts = append(parts, fmt.Sprintf(`{"at":%q,"co2":%d}`, r.Clock.Now().Add(time.Duration(m-30)*time.Minute).Format(time.RFC3339), 700+(i*i+7*m)%500))
+			parts = append(parts, fmt.Sprintf(`{"at":%q,"co2":%d}`, r.Clock.Now().Add(time.Duration(m-30)*time.Minute).
+				Format(time.RFC3339), 700+(i*i+7*m)%500))
 		}
 		r.Keep(air, "["+strings.Join(parts, ",")+"]")
 	}

@@ -25,7 +25,8 @@ func (e *Engine) SetRule(ctx context.Context, r rule.Rule, by string) (bool, err
 
 // PutRule puts a rule in force, replacing one of the same name if the condition
 // holds for that. It is checked against every model it names.
-func (e *Engine) PutRule(ctx context.Context, r rule.Rule, cond noun.If, by string) (out noun.Saved[rule.Rule], err error) {
+func (e *Engine) PutRule(ctx context.Context, r rule.Rule, cond noun.If,
+	by string) (out noun.Saved[rule.Rule], err error) {
 	out.Value = r
 	if err := r.Check(); err != nil {
 		return out, fault.New(fault.Invalid, "%s", err)
@@ -120,7 +121,8 @@ func (e *Engine) judgeRule(r *rule.Rule) (changed bool, verb string, err error) 
 		}
 	}
 	if circle := check.Cycle(others); circle != nil {
-		return false, "", fault.New(fault.Invalid, "%s would ask about itself in a circle: %s", r.Name, strings.Join(circle, " asks "))
+		return false, "", fault.New(fault.Invalid, "%s would ask about itself in a circle: %s", r.Name,
+			strings.Join(circle, " asks "))
 	}
 	old := e.rules[r.Name]
 	if old != nil && old.Same(r) {
@@ -153,7 +155,8 @@ func (e *Engine) RemoveRule(ctx context.Context, name string, cond noun.If, by s
 	}
 	for _, o := range e.Rules() {
 		if o.Name != name && slices.Contains(o.Asks(), name) {
-			return fault.New(fault.Conflict, "%s asks whether %s is raised", o.Name, name).Then("change or remove %s first", o.Name)
+			return fault.New(fault.Conflict, "%s asks whether %s is raised", o.Name, name).
+				Then("change or remove %s first", o.Name)
 		}
 	}
 	return e.commits.Do(ctx, func(tx *commit.Tx) error {

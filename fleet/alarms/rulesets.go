@@ -80,7 +80,8 @@ func (e *Engine) compiled(m *model.Model, names []string) *ruleset {
 	}
 	plan, compiled, wrong := check.Rules(rules, check.Around{Rules: e.names()}.With(check.Schema(m)))
 	for name, err := range wrong {
-		e.log.Error("a rule does not fit its model any more and is not watched", "rule", name, "model", m.String(), "error", err)
+		e.log.Error("a rule does not fit its model any more and is not watched", "rule", name, "model", m.String(),
+			"error", err)
 	}
 	set := newRuleset(plan, m, m.Interval)
 	set.rules = compiled
@@ -109,7 +110,8 @@ func (e *Engine) forget(of map[string]bool, names []string) {
 }
 
 func newRuleset(plan *expr.Plan, m *model.Model, interval time.Duration) *ruleset {
-	set := &ruleset{plan: plan, model: m, metrics: map[string]int{}, asks: map[string]int{}, link: -1, interval: interval}
+	set := &ruleset{plan: plan, model: m, metrics: map[string]int{}, asks: map[string]int{}, link: -1,
+		interval: interval}
 	for slot, n := range plan.Names() {
 		switch {
 		case n.Name.Scope == "":

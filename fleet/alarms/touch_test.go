@@ -19,7 +19,8 @@ func counted(r *rig.Rig, f func()) uint64 {
 func TestRuleChangeRefillsOnlyWhatItTouches(t *testing.T) {
 	r := rig.New(t)
 	for i := range 4 {
-		r.Onboard(fmt.Sprintf("tank-fennimore-%02d", i), "tank-probe", map[string]string{"stage": []string{"fermenting", "resting"}[i%2]})
+		r.Onboard(fmt.Sprintf("tank-fennimore-%02d", i), "tank-probe",
+			map[string]string{"stage": []string{"fermenting", "resting"}[i%2]})
 		r.Onboard(fmt.Sprintf("air-kilnside-%d", i), "cellar-air", nil)
 	}
 	r.Rule("rule: air_damp\nmodels: [cellar-air]\nraise: mean(humidity over 10min) > 90 '%'\npriority: low\nmessage: damp")

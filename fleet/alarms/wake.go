@@ -113,7 +113,8 @@ const drain = 10 * time.Second
 // What it was silent about until now may be in the next message, so time
 // stands still for it meanwhile.
 func (w *watchedDevice) catchingUp(now time.Time) bool {
-	return w.set != nil && now.Sub(w.heard) < drain && now.UnixMilli()-w.newest > max(60_000, 3*w.set.interval.Milliseconds())
+	return w.set != nil && now.Sub(w.heard) < drain &&
+		now.UnixMilli()-w.newest > max(60_000, 3*w.set.interval.Milliseconds())
 }
 
 // next returns the next moment at which something may change by time alone.
@@ -235,14 +236,15 @@ func (e *Engine) fillUsual(w *watchedDevice, now time.Time) error {
 		}
 		var values []float64
 		var first, last time.Time
-		err := e.history.Readings(context.Background(), w.id, metric, now.Add(-usualSpan), now, func(p series.Point) error {
-			if first.IsZero() {
-				first = p.At
-			}
-			last = p.At
-			values = append(values, p.Value.Num)
-			return nil
-		})
+		err := e.history.Readings(context.Background(), w.id, metric, now.Add(-usualSpan),
+			now, func(p series.Point) error {
+				if first.IsZero() {
+					first = p.At
+				}
+				last = p.At
+				values = append(values, p.Value.Num)
+				return nil
+			})
 		if err = e.whole(w.id, metric, err); err != nil {
 			return err
 		}

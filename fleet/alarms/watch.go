@@ -195,7 +195,9 @@ func (c *changes) apply() {
 				of.Device, of.Group = c.w.about()
 				c.s.unsaved.facts = append(c.s.unsaved.facts,
 					about(of, fact.New(n.At, fact.Raised{Message: n.message, Priority: string(n.x.rule.Priority), Late: true})),
-					about(of, fact.New(c.list[i+1+k].At, fact.Returned{Rule: n.x.rule.Name, Why: n.x.rule.Name + " had returned by itself when it was reported"})))
+					about(of, fact.New(c.list[i+1+k].At,
+						fact.Returned{Rule: n.x.rule.Name, Why: n.x.rule.Name +
+							" had returned by itself when it was reported"})))
 				c.list = slices.Delete(c.list, i+1+k, i+2+k)
 				continue
 			}
@@ -222,7 +224,8 @@ func (e *Engine) apply(s *shard, w *subject, c changed) {
 		x.alarm.Times++
 		x.alarm.ReturnedAt = time.Time{}
 		x.alarm.Value, x.alarm.Limit, x.alarm.Message = c.value, c.limit, c.message
-		e.record(s, *x.alarm, c.At, fact.Raised{Message: x.alarm.Message, Priority: string(x.alarm.Priority), Again: true})
+		e.record(s, *x.alarm, c.At, fact.Raised{Message: x.alarm.Message, Priority: string(x.alarm.Priority),
+			Again: true})
 	case x.alarm != nil:
 		x.alarm.State, x.alarm.ReturnedAt = x.alarm.State.Return(), c.At
 		told := fact.Returned{Rule: x.rule.Name}
@@ -396,7 +399,8 @@ func (e *Engine) rewatch(s *shard, id string) {
 	for _, x := range old {
 		if x.alarm != nil && x.alarm.State.Open() {
 			x.alarm.State, x.alarm.ReturnedAt = lifecycle.Normal, e.now()
-			e.record(s, *x.alarm, e.now(), fact.Returned{Rule: x.rule.Name, Why: x.rule.Name + " no longer watches it; its alarm is closed"})
+			e.record(s, *x.alarm, e.now(), fact.Returned{Rule: x.rule.Name,
+				Why: x.rule.Name + " no longer watches it; its alarm is closed"})
 		}
 	}
 	if was != w.set {
@@ -428,7 +432,8 @@ func (e *Engine) measure(s *shard, w *watchedDevice) {
 		if !ok || !x.asked {
 			continue
 		}
-		m := health.Margin{Rule: x.rule.Name, Metric: d.Metric, Of: d.Of, Unit: d.Unit.Symbol, Value: d.Value, Limit: d.Limit, Upward: d.Upward, ToLimit: x.trend.toLimit}
+		m := health.Margin{Rule: x.rule.Name, Metric: d.Metric, Of: d.Of, Unit: d.Unit.Symbol, Value: d.Value,
+			Limit: d.Limit, Upward: d.Upward, ToLimit: x.trend.toLimit}
 		m.Headspace, m.Known, m.Reason = x.answer.Headspace()
 		margins = append(margins, m)
 	}

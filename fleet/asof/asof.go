@@ -89,7 +89,8 @@ func (a *AsOf) Device(ctx context.Context, id string, when time.Time) (Device, e
 	d, ok := all[id]
 	if !ok {
 		if dev, err := a.o.Devices.Get(id); err == nil {
-			return Device{}, fault.New(fault.NotFound, "%s was onboarded at %s, after that moment", id, dev.JoinedAt.UTC().Format(time.RFC3339))
+			return Device{}, fault.New(fault.NotFound, "%s was onboarded at %s, after that moment", id,
+				dev.JoinedAt.UTC().Format(time.RFC3339))
 		}
 		return Device{}, fault.New(fault.NotFound, "there was no device %q then", id).On("device")
 	}
@@ -131,7 +132,8 @@ func (a *AsOf) check(when time.Time) error {
 		return fault.New(fault.Invalid, "%s is no time that can be asked about", when.Format(time.RFC3339))
 	}
 	if when.After(a.o.Now()) {
-		return fault.New(fault.Invalid, "%s is in the future; what was so is asked about, not what will be", when.UTC().Format(time.RFC3339))
+		return fault.New(fault.Invalid, "%s is in the future; what was so is asked about, not what will be",
+			when.UTC().Format(time.RFC3339))
 	}
 	return nil
 }

@@ -84,7 +84,8 @@ func ParseExpiry(s string) (Expiry, error) {
 	}
 	d, err := value.ParseDuration(s)
 	if err != nil || d.Std() <= 0 || d.Std() > maxExpiry {
-		return Expiry{}, fault.New(fault.Invalid, "%q is no expiry", s).Then(`write a time up to 30d, like 90s, or "next contact" for a device that sleeps`)
+		return Expiry{}, fault.New(fault.Invalid, "%q is no expiry", s).
+			Then(`write a time up to 30d, like 90s, or "next contact" for a device that sleeps`)
 	}
 	return Expiry{After: d.Std()}, nil
 }
@@ -138,8 +139,8 @@ type Queue struct {
 
 // Open reads the commands that still wait.
 func Open(ctx context.Context, o Options) (*Queue, error) {
-	q := &Queue{records: o.Records, commits: o.Commits, devices: o.Devices, models: o.Models, bus: o.Bus, log: o.Log, now: o.Now,
-		changed: map[string]chan struct{}{}, sent: map[string]time.Time{}}
+	q := &Queue{records: o.Records, commits: o.Commits, devices: o.Devices, models: o.Models, bus: o.Bus, log: o.Log,
+		now: o.Now, changed: map[string]chan struct{}{}, sent: map[string]time.Time{}}
 	all, err := o.Records.Commands(ctx, Filter{Open: true})
 	if err != nil {
 		return nil, err
@@ -157,7 +158,8 @@ func Open(ctx context.Context, o Options) (*Queue, error) {
 }
 
 // Give queues a command. The input must be what the model says.
-func (q *Queue) Give(ctx context.Context, device, name string, input json.RawMessage, e Expiry, by string) (Command, error) {
+func (q *Queue) Give(ctx context.Context, device, name string, input json.RawMessage, e Expiry,
+	by string) (Command, error) {
 	d, err := q.devices.Get(device)
 	if err != nil {
 		return Command{}, err
@@ -184,7 +186,8 @@ func (q *Queue) Give(ctx context.Context, device, name string, input json.RawMes
 	err = q.commits.Do(ctx, func(tx *commit.Tx) error {
 		open, _ := q.open.In(tx, device)
 		if len(open) >= maxOpen {
-			return fault.New(fault.TooMany, "%d commands wait for %s already", maxOpen, device).Then("withdraw what is not wanted any more").On("command")
+			return fault.New(fault.TooMany, "%d commands wait for %s already", maxOpen, device).
+				Then("withdraw what is not wanted any more").On("command")
 		}
 		tx.Put(c)
 		tx.Tell(fact.New(at, fact.Given{Command: name, ID: c.ID, Input: input}).Of(device).By(by))
@@ -350,7 +353,8 @@ func (q *Queue) Reply(device string, body []byte, done func(kept int, wrong []mo
 				return err
 			}
 			if len(known) == 0 || known[0].Device != device {
-				return fault.New(fault.NotFound, "%s was not given a command with the id %q", device, value.Clip(r.ID, 200)).Then("reply with the id that came with the command")
+				return fault.New(fault.NotFound, "%s was not given a command with the id %q", device,
+					value.Clip(r.ID, 200)).Then("reply with the id that came with the command")
 			}
 			if c = known[0]; c.Phase == Done || c.Phase == Failed {
 				return nil
@@ -427,7 +431,8 @@ func (q *Queue) Withdraw(ctx context.Context, device, id, by string) (Command, e
 		sent := c.Phase == Sent
 		c.Phase, c.EndedAt = Withdrawn, q.now()
 		q.end(tx, c)
-		tx.Tell(fact.New(c.EndedAt, fact.Ended{Command: c.Name, ID: c.ID, Phase: string(c.Phase), Sent: sent}).Of(device).By(by))
+		tx.Tell(fact.New(c.EndedAt, fact.Ended{Command: c.Name, ID: c.ID, Phase: string(c.Phase), Sent: sent}).
+			Of(device).By(by))
 		return nil
 	})
 	return c, err
@@ -517,7 +522,8 @@ func (q *Queue) expire(now time.Time) {
 				sent := c.Phase == Sent
 				c.Phase, c.EndedAt = Expired, now
 				q.end(tx, c)
-				tx.Tell(fact.New(now, fact.Ended{Command: c.Name, ID: c.ID, Phase: string(Expired), Sent: sent}).Of(device))
+				tx.Tell(fact.New(now, fact.Ended{Command: c.Name, ID: c.ID, Phase: string(Expired), Sent: sent}).
+					Of(device))
 			}
 		}
 		return nil

@@ -86,7 +86,8 @@ func TestWhatMayBeGiven(t *testing.T) {
 func TestReplies(t *testing.T) {
 	r := newRig(t)
 	r.Onboard("tank-fennimore-08", "tank-probe", nil)
-	did, could, odd := give(r, "zero_level", `{"reference_cm":30}`, commands.Expiry{}), give(r, "identify", "", commands.Expiry{}), give(r, "zero_level", `{"reference_cm":31}`, commands.Expiry{})
+	did, could, odd := give(r, "zero_level", `{"reference_cm":30}`, commands.Expiry{}), give(r, "identify", "",
+		commands.Expiry{}), give(r, "zero_level", `{"reference_cm":31}`, commands.Expiry{})
 	for _, c := range []struct {
 		device, body string
 		code         fault.Code
@@ -249,7 +250,8 @@ func TestEvents(t *testing.T) {
 		if o.Err != nil {
 			says = o.Err.Error()
 		}
-		if o.Kept != c.kept || len(o.Refused) != c.wrong || !strings.Contains(says, c.says) || (says == "") != (c.says == "") {
+		if o.Kept != c.kept || len(o.Refused) != c.wrong || !strings.Contains(says, c.says) ||
+			(says == "") != (c.says == "") {
 			t.Errorf("%s %s gives %+v", c.kind, c.body, o)
 		}
 	}

@@ -141,7 +141,8 @@ func (w *Writer) Go(run func(*Tx) error, done func(error)) {
 	case w.closed:
 		refused = fault.New(fault.Stopping, "the service is stopping").Then("try again in a moment")
 	case w.open >= maxQueued:
-		refused = fault.New(fault.Overload, "more changes come in than the disk takes").Then("try again in a moment; nothing of this one was kept")
+		refused = fault.New(fault.Overload, "more changes come in than the disk takes").
+			Then("try again in a moment; nothing of this one was kept")
 	default:
 		w.queue = append(w.queue, job{run, done})
 		w.open++

@@ -52,7 +52,8 @@ type View struct {
 func (j *Job) View() View {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	v := View{ID: j.ID, Model: j.Model, Devices: len(j.devices), Done: j.done, Readings: j.readings, StartedAt: j.Started, EndedAt: j.ended}
+	v := View{ID: j.ID, Model: j.Model, Devices: len(j.devices), Done: j.done, Readings: j.readings,
+		StartedAt: j.Started, EndedAt: j.ended}
 	if j.err != nil {
 		v.Error = j.err.Error()
 	}
@@ -86,18 +87,21 @@ func (w *Derivations) Backfill(modelName string, ids []string, since time.Time, 
 		}
 	}
 	if !derives {
-		return View{}, fault.New(fault.Invalid, "no device of %s has derived telemetry in the version it was given", m.Name).
+		return View{}, fault.New(fault.Invalid, "no device of %s has derived telemetry in the version it was given",
+			m.Name).
 			Then("move devices to a version that derives something with: ullage model move %s", m.Name)
 	}
 	w.jobs.mu.Lock()
 	defer w.jobs.mu.Unlock()
 	for _, j := range w.jobs.all {
 		if v := j.View(); v.EndedAt.IsZero() {
-			return View{}, fault.New(fault.Conflict, "history is being computed already, of %s, begun by %s", j.Model, j.By).Then("wait until it is done, or stop it")
+			return View{}, fault.New(fault.Conflict, "history is being computed already, of %s, begun by %s", j.Model,
+				j.By).Then("wait until it is done, or stop it")
 		}
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	j := &Job{ID: fact.NewID(w.now()), Model: m.Name, By: by, Started: w.now(), since: since, devices: chosen, cancel: cancel}
+	j := &Job{ID: fact.NewID(w.now()), Model: m.Name, By: by, Started: w.now(), since: since, devices: chosen,
+		cancel: cancel}
 	w.jobs.all[j.ID] = j
 	go w.run(ctx, j)
 	return j.View(), nil
@@ -110,7 +114,8 @@ func (w *Derivations) Job(id string) (View, error) {
 	if j := w.jobs.all[id]; j != nil {
 		return j.View(), nil
 	}
-	return View{}, fault.New(fault.NotFound, "there is no such job %q", id).Then("jobs are forgotten when the service stops; begin it again")
+	return View{}, fault.New(fault.NotFound, "there is no such job %q", id).
+		Then("jobs are forgotten when the service stops; begin it again")
 }
 
 // Stop ends a job, or every job where id is empty; what it has stored stays.
@@ -173,7 +178,10 @@ func (w *Derivations) one(ctx context.Context, id string, since time.Time) (int,
 	stored := 0
 	var part []value.Reading
 	flush := func() error {
-		out := p.Compute(part, func(metric string, at time.Time) (value.Reading, bool) { r, ok := last[metric]; return r, ok }, facts)
+		out := p.Compute(part, func(metric string, at time.Time) (value.Reading, bool) {
+			r, ok := last[metric]
+			return r, ok
+		}, facts)
 		for _, r := range part {
 			last[r.Metric] = r
 		}
@@ -182,7 +190,9 @@ func (w *Derivations) one(ctx context.Context, id string, since time.Time) (int,
 			return nil
 		}
 		done := make(chan error, 1)
-		if err := w.store.Append(ingest.Append{Device: id, Readings: out, Done: func(err error) { done <- err }}); err != nil {
+		if err := w.store.Append(ingest.Append{Device: id, Readings: out, Done: func(err error) {
+			done <- err
+		}}); err != nil {
 			return err
 		}
 		select {
@@ -226,7 +236,8 @@ func (w *Derivations) one(ctx context.Context, id string, since time.Time) (int,
 	return stored, nil
 }
 
-var errStopped = fault.New(fault.Stopping, "it was stopped").Then("what was computed until then is stored; begin it again for the rest")
+var errStopped = fault.New(fault.Stopping, "it was stopped").
+	Then("what was computed until then is stored; begin it again for the rest")
 
 // queue holds the inputs of one device by the time of their next reading.
 type queue []*input
@@ -244,7 +255,8 @@ func (q *queue) Pop() any {
 	return x
 }
 
-func (w *Derivations) inputs(ctx context.Context, id string, p *check.Derivation, since, until time.Time) (*queue, error) {
+func (w *Derivations) inputs(ctx context.Context, id string, p *check.Derivation,
+	since, until time.Time) (*queue, error) {
 	q := &queue{}
 	for _, metric := range p.Inputs() {
 		x := &input{}
@@ -252,7 +264,8 @@ func (w *Derivations) inputs(ctx context.Context, id string, p *check.Derivation
 			if ctx.Err() != nil {
 				return errStopped
 			}
-			x.readings = append(x.readings, value.Reading{Metric: metric, At: pt.At, Value: pt.Value, Quality: pt.Quality})
+			x.readings = append(x.readings, value.Reading{Metric: metric, At: pt.At, Value: pt.Value,
+				Quality: pt.Quality})
 			return nil
 		})
 		if _, err = series.Whole(err); err != nil { // what is damaged is a gap

@@ -85,8 +85,8 @@ type Options struct {
 
 // New returns Derivations.
 func New(o Options) *Derivations {
-	w := &Derivations{devices: o.Devices, models: o.Models, present: o.Present, history: o.History, store: o.Store, bus: o.Bus, now: o.Now, log: o.Log,
-		plans: map[*model.Model]*check.Derivation{}}
+	w := &Derivations{devices: o.Devices, models: o.Models, present: o.Present, history: o.History, store: o.Store,
+		bus: o.Bus, now: o.Now, log: o.Log, plans: map[*model.Model]*check.Derivation{}}
 	for i := range w.shards {
 		w.shards[i].last = map[string]*inputs{}
 	}
@@ -104,7 +104,8 @@ func (w *Derivations) plan(m *model.Model) *check.Derivation {
 		p, wrong = check.Derive(m)
 		for _, f := range wrong {
 			if !f.Finding.Warning {
-				w.log.Error("derived telemetry cannot be computed", "model", m.String(), "metric", f.Property, "error", f.Finding.Sentence)
+				w.log.Error("derived telemetry cannot be computed", "model", m.String(), "metric", f.Property, "error",
+					f.Finding.Sentence)
 			}
 		}
 		w.plans[m] = p
@@ -142,7 +143,8 @@ func (w *Derivations) Derive(device string, m *model.Model, readings []value.Rea
 		// A late message: what counted then is in the store.
 		r, ok, err := w.history.Last(context.Background(), device, metric, at)
 		if err != nil {
-			w.log.Error("the reading before a late one is not readable", "device", device, "metric", metric, "error", err)
+			w.log.Error("the reading before a late one is not readable", "device", device, "metric", metric, "error",
+				err)
 		}
 		return r, ok
 	}, w.facts(device))

@@ -37,7 +37,8 @@ func TestDerivedAtIngest(t *testing.T) {
 	r.Must(err)
 	r.Settle()
 	r.Pass(time.Minute)
-	r.Keep(tank, fmt.Sprintf(`[{"at":%q,"ullage":21},{"at":%q,"ullage":22.5}]`, t0.Add(30*time.Second).Format(time.RFC3339), t0.Add(20*time.Second).Format(time.RFC3339)))
+	r.Keep(tank, fmt.Sprintf(`[{"at":%q,"ullage":21},{"at":%q,"ullage":22.5}]`,
+		t0.Add(30*time.Second).Format(time.RFC3339), t0.Add(20*time.Second).Format(time.RFC3339)))
 	if got := points(r.Points(tank, "must_depth")); got != t0.Format("15:04:05")+" 300, "+t0.Add(20*time.Second).Format("15:04:05")+" 277.5, "+t0.Add(30*time.Second).Format("15:04:05")+" 279" {
 		t.Errorf("computed: %s", got)
 	}
@@ -45,7 +46,8 @@ func TestDerivedAtIngest(t *testing.T) {
 		t.Errorf("on the board it is %v", v)
 	}
 	o := r.Send(tank, `{"must_depth":5}`)
-	if o.Kept != 0 || len(o.Refused) != 1 || !strings.Contains(o.Refused[0].Sentence, "computed here as set.tank_depth - ullage") {
+	if o.Kept != 0 || len(o.Refused) != 1 ||
+		!strings.Contains(o.Refused[0].Sentence, "computed here as set.tank_depth - ullage") {
 		t.Errorf("a device that sends it itself: %+v", o)
 	}
 }

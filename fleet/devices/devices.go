@@ -110,7 +110,8 @@ var (
 
 // Open reads every device.
 func Open(ctx context.Context, o Options) (*Registry, error) {
-	g := &Registry{commits: o.Commits, models: o.Models, bus: o.Bus, now: o.Now, carries: map[string]int{}, places: places{at: map[string]map[string]bool{}}}
+	g := &Registry{commits: o.Commits, models: o.Models, bus: o.Bus, now: o.Now, carries: map[string]int{},
+		places: places{at: map[string]map[string]bool{}}}
 	ds, err := o.Records.Devices(ctx)
 	if err != nil {
 		return nil, err
@@ -176,13 +177,15 @@ func (g *Registry) Create(ctx context.Context, n New, by string) (Device, string
 	}
 	at := g.now()
 	token, c := newCredential(id, at)
-	d := Device{ID: id, Name: n.Name, Hub: n.Hub, Model: m.Name, Version: m.Version, Labels: maps.Clone(labels), Status: Expected, JoinedAt: at, Attributes: map[string]value.Value{}}
+	d := Device{ID: id, Name: n.Name, Hub: n.Hub, Model: m.Name, Version: m.Version, Labels: maps.Clone(labels),
+		Status: Expected, JoinedAt: at, Attributes: map[string]value.Value{}}
 	if d.Labels == nil {
 		d.Labels = map[string]string{}
 	}
 	err = g.commits.Do(ctx, func(tx *commit.Tx) error {
 		if old, ok := g.devices.In(tx, id); ok {
-			return fault.New(fault.Conflict, "there is a device %s already, %s", id, old.Status).Then("choose another id, or give it a new token").On("device")
+			return fault.New(fault.Conflict, "there is a device %s already, %s", id, old.Status).
+				Then("choose another id, or give it a new token").On("device")
 		}
 		if err := g.checkHub(tx, d); err != nil {
 			return err
@@ -314,7 +317,8 @@ func (g *Registry) Rename(ctx context.Context, id, name, by string) (Device, err
 		if d.Name = name; was == name {
 			return nil
 		}
-		return fact.Changed{Noun: "device", Name: id, Done: fact.Saved, Fields: []string{"name: " + orNone(was) + " → " + orNone(name)}}
+		return fact.Changed{Noun: "device", Name: id, Done: fact.Saved,
+			Fields: []string{"name: " + orNone(was) + " → " + orNone(name)}}
 	})
 }
 
@@ -335,7 +339,8 @@ func (g *Registry) Behind(ctx context.Context, id, hub, by string) (Device, erro
 			if d.Hub = hub; was == hub {
 				return nil
 			}
-			return fact.Changed{Noun: "device", Name: id, Done: fact.Saved, Fields: []string{"hub: " + orNone(was) + " → " + orNone(hub)}}
+			return fact.Changed{Noun: "device", Name: id, Done: fact.Saved,
+				Fields: []string{"hub: " + orNone(was) + " → " + orNone(hub)}}
 		}, &out)(tx)
 	})
 	return out, err
@@ -351,13 +356,16 @@ func (g *Registry) checkHub(tx *commit.Tx, d Device) error {
 	case d.Hub == d.ID:
 		return fault.New(fault.Invalid, "%s cannot be its own hub", d.ID)
 	case !ok:
-		return fault.New(fault.Invalid, "there is no device %q that could be the hub of %s", value.Clip(d.Hub, 63), d.ID).Then("onboard the hub first").On("device")
+		return fault.New(fault.Invalid, "there is no device %q that could be the hub of %s", value.Clip(d.Hub, 63),
+			d.ID).Then("onboard the hub first").On("device")
 	case hub.Status == Retired:
 		return fault.New(fault.Conflict, "%s is retired and carries nobody", hub.ID).Then("name another hub")
 	case hub.Hub != "":
-		return fault.New(fault.Conflict, "%s is behind %s itself, so it cannot be a hub", hub.ID, hub.Hub).Then("name %s", hub.Hub)
+		return fault.New(fault.Conflict, "%s is behind %s itself, so it cannot be a hub", hub.ID, hub.Hub).
+			Then("name %s", hub.Hub)
 	case g.carries[d.ID] > 0:
-		return fault.New(fault.Conflict, "%s carries other devices, so it cannot be behind %s", d.ID, d.Hub).Then("give those another hub first")
+		return fault.New(fault.Conflict, "%s carries other devices, so it cannot be behind %s", d.ID, d.Hub).
+			Then("give those another hub first")
 	}
 	return nil
 }
@@ -421,7 +429,8 @@ func (g *Registry) SetStatus(ctx context.Context, id string, s Status, by string
 	var retired error
 	d, err := g.change(ctx, id, by, func(d *Device) fact.Content {
 		if retired = nil; d.Status == Retired && s != Retired {
-			retired = fault.New(fault.Conflict, "%s is retired, and that is for good", id).Then("onboard it again under another id")
+			retired = fault.New(fault.Conflict, "%s is retired, and that is for good", id).
+				Then("onboard it again under another id")
 			return nil
 		}
 		if d.Status == s || s == Active && d.Status == Expected {
@@ -610,13 +619,15 @@ func (g *Registry) Authenticate(claimed, token string) (Device, error) {
 		return Device{}, fault.New(fault.Unauthenticated, format, args...)
 	}
 	if claimed != "" && !g.Knows(claimed) {
-		return refuse("there is no device %q; onboard it first, or correct the id that it claims", value.Clip(claimed, 63))
+		return refuse("there is no device %q; onboard it first, or correct the id that it claims",
+			value.Clip(claimed, 63))
 	}
 	if token == "" {
 		return refuse("no token was given; the user name is the device id and the password its token")
 	}
 	if !dotted {
-		return refuse("%s: what was given is no Ullage token, which has a dot after its first eight letters", errNoToken)
+		return refuse("%s: what was given is no Ullage token, which has a dot after its first eight letters",
+			errNoToken)
 	}
 	c, known := g.credentials.Get(id)
 	sum := sha256.Sum256([]byte(token))
@@ -630,7 +641,8 @@ func (g *Registry) Authenticate(claimed, token string) (Device, error) {
 		return refuse("%s; give the device a new one and flash that", why)
 	}
 	if claimed != "" && c.Device != claimed {
-		return refuse("the token is %s's, and the device says it is %s; was the wrong bundle flashed?", c.Device, claimed)
+		return refuse("the token is %s's, and the device says it is %s; was the wrong bundle flashed?", c.Device,
+			claimed)
 	}
 	d, _ := g.devices.Get(c.Device)
 	switch {
@@ -698,7 +710,8 @@ func orNone(s string) string {
 func checkLabels(labels map[string]string) error {
 	for k, v := range labels {
 		if !labelName.MatchString(k) {
-			return fault.New(fault.Invalid, "%q is no label name", value.Clip(k, 63)).Then("use small letters, digits and underscores, like site or row")
+			return fault.New(fault.Invalid, "%q is no label name", value.Clip(k, 63)).
+				Then("use small letters, digits and underscores, like site or row")
 		}
 		if len(v) > maxLabel || strings.ContainsAny(v, "\n\r\x00") {
 			return fault.New(fault.Invalid, "the label %s is not one line of at most %d bytes", k, maxLabel)

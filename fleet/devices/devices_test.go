@@ -100,12 +100,14 @@ func TestStatus(t *testing.T) {
 		to       devices.Status
 		in, stay bool
 		says     string
-	}{{devices.Suspended, false, false, "suspended"}, {devices.Active, true, true, ""}, {devices.Retired, false, false, "retired"}} {
+	}{{devices.Suspended, false, false, "suspended"}, {devices.Active, true, true, ""},
+		{devices.Retired, false, false, "retired"}} {
 		d, err := r.Devices.SetStatus(t.Context(), tank, c.to, "mara")
 		if err != nil || d.Status != c.to {
 			t.Fatalf("to %s: %+v, %v", c.to, d, err)
 		}
-		if _, err := r.Devices.Authenticate(tank, token); (err == nil) != c.in || err != nil && !strings.Contains(err.Error(), c.says) {
+		if _, err := r.Devices.Authenticate(tank, token); (err == nil) != c.in ||
+			err != nil && !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: getting in gives %v", c.to, err)
 		}
 		if _, ok := r.Devices.MayStay(tank, credential); ok != c.stay {
@@ -115,7 +117,8 @@ func TestStatus(t *testing.T) {
 	if _, err := r.Devices.SetStatus(t.Context(), tank, devices.Active, "mara"); rig.Code(err) != fault.Conflict {
 		t.Errorf("back from retirement: %v", err)
 	}
-	if got := strings.Join(r.Journal(fact.StatusChanged), "; "); !strings.Contains(got, "sent its first message") || !strings.Contains(got, "mara suspended it; mara let it in again; mara retired it") {
+	if got := strings.Join(r.Journal(fact.StatusChanged), "; "); !strings.Contains(got, "sent its first message") ||
+		!strings.Contains(got, "mara suspended it; mara let it in again; mara retired it") {
 		t.Errorf("the journal tells %q", got)
 	}
 }
@@ -132,7 +135,8 @@ func TestAtSite(t *testing.T) {
 			}
 		}
 		for _, site := range []string{"Fennimore", "Saltmarsh", "Kilnside", "nowhere"} {
-			if got := r.Devices.AtSite(site); !slices.Equal(got, want[site]) || r.Devices.CountAtSite(site) != len(got) {
+			if got := r.Devices.AtSite(site); !slices.Equal(got, want[site]) ||
+				r.Devices.CountAtSite(site) != len(got) {
 				t.Errorf("%s: at %s are %v, want %v", when, site, got, want[site])
 			}
 		}

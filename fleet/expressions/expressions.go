@@ -56,7 +56,8 @@ func (d *Expressions) wholeFleet() map[string]*expr.Schema {
 	around, list := d.around(), d.models.List()
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if f := &d.fleet; f.schemas == nil || !f.labelAt.Equal(d.labelAt) || !slices.Equal(f.models, list) || !slices.Equal(f.rules, around.Rules) {
+	if f := &d.fleet; f.schemas == nil || !f.labelAt.Equal(d.labelAt) || !slices.Equal(f.models, list) ||
+		!slices.Equal(f.rules, around.Rules) {
 		d.fleet = fleet{check.Schemas(list, around), list, around.Rules, d.labelAt}
 	}
 	return d.fleet.schemas
@@ -75,7 +76,8 @@ type Options struct {
 
 // New returns Expressions.
 func New(o Options) *Expressions {
-	return &Expressions{models: o.Models, devices: o.Devices, present: o.Present, history: o.History, rules: o.Rules, sites: o.Sites, now: o.Now}
+	return &Expressions{models: o.Models, devices: o.Devices, present: o.Present, history: o.History, rules: o.Rules,
+		sites: o.Sites, now: o.Now}
 }
 
 // labelsEvery is how old the list of labels seen may be.
@@ -120,7 +122,8 @@ func (d *Expressions) around() check.Around {
 
 // natural sorts 2 before 10.
 func natural(a, b string) int {
-	return cmp.Or(cmp.Compare(len(strings.TrimRight(a, "0123456789")), len(strings.TrimRight(b, "0123456789"))), cmp.Compare(len(a), len(b)), strings.Compare(a, b))
+	return cmp.Or(cmp.Compare(len(strings.TrimRight(a, "0123456789")), len(strings.TrimRight(b, "0123456789"))),
+		cmp.Compare(len(a), len(b)), strings.Compare(a, b))
 }
 
 // schemas returns what may be spoken of: of one model, or of all where name is "".
@@ -154,7 +157,8 @@ func (d *Expressions) Check(src, modelName string, purpose expr.Purpose) (Report
 	r := Report{Findings: found}
 	for name, p := range programs {
 		r.Canonical, r.Type = p.Source, p.Type
-		r.Cost.Steps, r.Cost.Windows, r.Cost.Bytes = max(r.Cost.Steps, p.Cost.Steps), max(r.Cost.Windows, p.Cost.Windows), max(r.Cost.Bytes, p.Cost.Bytes)
+		r.Cost.Steps, r.Cost.Windows, r.Cost.Bytes = max(r.Cost.Steps, p.Cost.Steps), max(r.Cost.Windows,
+			p.Cost.Windows), max(r.Cost.Bytes, p.Cost.Bytes)
 		whole := !slices.ContainsFunc(p.Plan().Names(), func(i expr.Info) bool { return i.Absent })
 		if whole {
 			r.Models = append(r.Models, name)
@@ -165,7 +169,8 @@ func (d *Expressions) Check(src, modelName string, purpose expr.Purpose) (Report
 }
 
 // Complete returns what can stand at a cursor.
-func (d *Expressions) Complete(src string, cursor int, modelName string, purpose expr.Purpose) ([]expr.Candidate, error) {
+func (d *Expressions) Complete(src string, cursor int, modelName string,
+	purpose expr.Purpose) ([]expr.Candidate, error) {
 	schemas, err := d.schemas(modelName)
 	if err != nil {
 		return nil, err
@@ -197,7 +202,8 @@ func (d *Expressions) Complete(src string, cursor int, modelName string, purpose
 				}
 				if old, known := s.Find(i.Name); !known {
 					s.Add(i)
-				} else if i.Type.Kind == expr.Number && old.Type.Kind == expr.Number && !i.Type.Unit.Same(old.Type.Unit) && !strings.Contains(old.Title, " in ") {
+				} else if i.Type.Kind == expr.Number && old.Type.Kind == expr.Number &&
+					!i.Type.Unit.Same(old.Type.Unit) && !strings.Contains(old.Title, " in ") {
 					old.Title += fmt.Sprintf(" (%s in %s)", i.Type.Unit.Name(), n)
 					s.Add(old)
 				}
@@ -248,7 +254,8 @@ func (d *Expressions) Explain(ctx context.Context, src, device string, at time.T
 		at = now
 	}
 	if at.After(now.Add(model.ClockSlack)) {
-		return Explained{}, fault.New(fault.Invalid, "%s has not come yet", at.Format(time.RFC3339)).Then("give a time in the past")
+		return Explained{}, fault.New(fault.Invalid, "%s has not come yet", at.Format(time.RFC3339)).
+			Then("give a time in the past")
 	}
 	plan := expr.NewPlan(d.around().With(check.Schema(m)))
 	p, found := plan.Compile(src, expr.ForMessage)
@@ -274,10 +281,11 @@ func (d *Expressions) Explain(ctx context.Context, src, device string, at time.T
 			continue
 		}
 		before := len(all)
-		if err := d.history.Readings(ctx, device, n.Name.Key, at.Add(-plan.Reach()), at.Add(time.Millisecond), func(p series.Point) error {
-			all = append(all, observed{slot, p})
-			return nil
-		}); err != nil {
+		if err := d.history.Readings(ctx, device, n.Name.Key, at.Add(-plan.Reach()),
+			at.Add(time.Millisecond), func(p series.Point) error {
+				all = append(all, observed{slot, p})
+				return nil
+			}); err != nil {
 			if _, err = series.Whole(err); err != nil { // what is damaged is a gap
 				return out, err
 			}

@@ -16,7 +16,8 @@ import (
 func cellars(t testing.TB) (*rig.Rig, *expressions.Expressions) {
 	r := rig.New(t)
 	for i := 1; i <= 4; i++ {
-		r.Onboard(fmt.Sprintf("tank-fennimore-%02d", i), "tank-probe", map[string]string{"site": "Fennimore", "stage": []string{"fermenting", "resting"}[i%2]})
+		r.Onboard(fmt.Sprintf("tank-fennimore-%02d", i), "tank-probe",
+			map[string]string{"site": "Fennimore", "stage": []string{"fermenting", "resting"}[i%2]})
 	}
 	r.Onboard("tank-kilnside-01", "tank-probe", map[string]string{"site": "Kilnside"})
 	r.Onboard("air-kilnside-1", "cellar-air", map[string]string{"site": "Kilnside"})
@@ -70,7 +71,8 @@ func TestWhere(t *testing.T) {
 	}
 	_, err := d.Where("must_tmp > 3 and label.site = 5")
 	f := fault.From(err)
-	if f.Code != fault.Invalid || len(f.Findings) != 3 || !strings.Contains(f.Findings[0].Sentence, "did you mean must_temp?") {
+	if f.Code != fault.Invalid || len(f.Findings) != 3 ||
+		!strings.Contains(f.Findings[0].Sentence, "did you mean must_temp?") {
 		t.Errorf("a wrong condition gives %+v", f)
 	}
 }
@@ -78,10 +80,12 @@ func TestWhere(t *testing.T) {
 func TestCheckAndComplete(t *testing.T) {
 	_, d := cellars(t)
 	got, err := d.Check("ullage > 20", "", expr.ForFilter)
-	if err != nil || len(got.Findings) != 1 || !got.Findings[0].Warning || !strings.Contains(got.Findings[0].Sentence, "cm in tank-probe and in mm in cask-bung") || strings.Join(got.Models, " ") != "cask-bung tank-probe" {
+	if err != nil || len(got.Findings) != 1 || !got.Findings[0].Warning || !strings.Contains(got.Findings[0].Sentence,
+		"cm in tank-probe and in mm in cask-bung") || strings.Join(got.Models, " ") != "cask-bung tank-probe" {
 		t.Errorf("a number that means two things: %+v, %v", got, err)
 	}
-	if got, err := d.Check("ullage > 20 'cm'", "", expr.ForFilter); err != nil || len(got.Findings) != 0 || got.Canonical == "" || got.Cost.Steps == 0 {
+	if got, err := d.Check("ullage > 20 'cm'", "", expr.ForFilter); err != nil || len(got.Findings) != 0 ||
+		got.Canonical == "" || got.Cost.Steps == 0 {
 		t.Errorf("with its unit: %+v, %v", got, err)
 	}
 	if _, err := d.Check("true", "no-such-model", expr.ForFilter); fault.From(err).Code != fault.NotFound {
@@ -94,7 +98,8 @@ func TestCheckAndComplete(t *testing.T) {
 		}
 		return cs[0].Text
 	}
-	for src, want := range map[string]string{`must_temp > `: "set.max_temp", `label.site == `: `"Kilnside"`, "kilns": `label.site == "Kilnside"`, "raised(": "must_too_warm", "co2 > set.": "co2_warn"} {
+	for src, want := range map[string]string{`must_temp > `: "set.max_temp", `label.site == `: `"Kilnside"`,
+		"kilns": `label.site == "Kilnside"`, "raised(": "must_too_warm", "co2 > set.": "co2_warn"} {
 		if got := first(src, ""); got != want && src != `label.site == ` || !strings.HasPrefix(got, want[:1]) {
 			t.Errorf("%q is completed with %q, want %q", src, got, want)
 		}

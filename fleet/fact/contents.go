@@ -239,8 +239,8 @@ func (c Changed) sentence() string {
 
 // contentOf returns an empty content of a kind to read JSON into, or nil.
 func contentOf(k Kind) Content {
-	for _, c := range []Content{&Onboarded{}, &Labelled{}, &Moved{}, &Status{}, &Token{}, &Attributes{}, &Link{}, &Settings{}, &Applied{}, &Refused{},
-		&Published{}, &Rule{}, &Raised{}, &Returned{}, &Acknowledged{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}} {
+	for _, c := range []Content{&Onboarded{}, &Labelled{}, &Moved{}, &Status{}, &Token{}, &Attributes{}, &Link{},
+		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Raised{}, &Returned{}, &Acknowledged{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}} {
 		if c.kind() == k {
 			return c
 		}

@@ -45,8 +45,8 @@ const (
 )
 
 // Kinds lists every kind.
-var Kinds = []Kind{DeviceOnboarded, DeviceLabelled, DeviceMoved, StatusChanged, TokenGiven, AttributesReported, LinkChanged,
-	SettingChanged, SettingApplied, SettingRefused, ModelPublished, RuleChanged, AlarmRaised, AlarmReturned, AlarmAcknowledged,
+var Kinds = []Kind{DeviceOnboarded, DeviceLabelled, DeviceMoved, StatusChanged, TokenGiven, AttributesReported,
+	LinkChanged, SettingChanged, SettingApplied, SettingRefused, ModelPublished, RuleChanged, AlarmRaised, AlarmReturned, AlarmAcknowledged,
 	CommandGiven, CommandReplied, CommandEnded, EventSent, PersonAdded, SignedIn}
 
 // Known reports whether there can be facts of a kind.

@@ -98,7 +98,8 @@ func From(err error) *Error {
 	if errors.As(err, &f) {
 		return &Error{Code: Invalid, Sentence: f.Error(), Findings: f}
 	}
-	return &Error{Code: Internal, Sentence: "something in the service failed", Next: "see its log for the cause", Cause: err}
+	return &Error{Code: Internal, Sentence: "something in the service failed", Next: "see its log for the cause",
+		Cause: err}
 }
 
 // Is reports whether err is an *Error of code c.
@@ -109,5 +110,6 @@ func Is(err error, c Code) bool {
 
 // Panicked returns the fault of a failure that nobody foresaw.
 func Panicked(r any) *Error {
-	return &Error{Code: Internal, Sentence: "something in the service failed", Next: "see its log for the cause", Cause: fmt.Errorf("panic: %v", r)}
+	return &Error{Code: Internal, Sentence: "something in the service failed", Next: "see its log for the cause",
+		Cause: fmt.Errorf("panic: %v", r)}
 }

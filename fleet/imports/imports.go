@@ -189,14 +189,16 @@ func (im *Importer) begin(device string) (*pack, error) {
 
 // store checks a pack and hands it to the store, which calls done when it is
 // on disk. done is not called where it fails or nothing is left.
-func (im *Importer) store(ctx context.Context, p *pack, evaluate bool, done func(error), res *Result) (kept int, err error) {
+func (im *Importer) store(ctx context.Context, p *pack, evaluate bool,
+	done func(error), res *Result) (kept int, err error) {
 	arrived := im.o.Now().UTC().Truncate(time.Millisecond)
 	records := make([]senml.Record, len(p.rows))
 	told := map[mark]value.Reading{}
 	for i := range p.rows {
 		records[i] = p.record(&p.rows[i])
 		if x := &p.rows[i]; x.Quality&^value.BeyondRange != 0 || !x.DeviceAt.IsZero() {
-			told[mark{x.Name, x.At.UnixMilli()}] = value.Reading{Quality: x.Quality &^ value.BeyondRange, DeviceAt: x.DeviceAt}
+			told[mark{x.Name, x.At.UnixMilli()}] = value.Reading{Quality: x.Quality &^ value.BeyondRange,
+				DeviceAt: x.DeviceAt}
 		}
 	}
 	checked := p.model.Records(records, p.device, arrived)

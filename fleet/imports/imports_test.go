@@ -29,17 +29,18 @@ func take(t *testing.T, r *rig.Rig, f exchange.Format, file string, evaluate boo
 func stored(r *rig.Rig, device, metric string) string {
 	r.T.Helper()
 	var out []string
-	r.Must(r.Store.Readings(r.T.Context(), device, metric, time.Time{}, rig.Start.AddDate(1, 0, 0), func(p series.Point) error {
-		s := fmt.Sprintf("%s %s", p.At.Format("15:04"), p.Value)
-		if p.Quality != 0 {
-			s += fmt.Sprint(" ", p.Quality.Words())
-		}
-		if !p.DeviceAt.IsZero() {
-			s += " by its clock " + p.DeviceAt.Format("15:04")
-		}
-		out = append(out, s)
-		return nil
-	}))
+	r.Must(r.Store.Readings(r.T.Context(), device, metric, time.Time{},
+		rig.Start.AddDate(1, 0, 0), func(p series.Point) error {
+			s := fmt.Sprintf("%s %s", p.At.Format("15:04"), p.Value)
+			if p.Quality != 0 {
+				s += fmt.Sprint(" ", p.Quality.Words())
+			}
+			if !p.DeviceAt.IsZero() {
+				s += " by its clock " + p.DeviceAt.Format("15:04")
+			}
+			out = append(out, s)
+			return nil
+		}))
 	return strings.Join(out, ", ")
 }
 
@@ -92,14 +93,16 @@ func TestLongImport(t *testing.T) {
 	const devices, rows = 3, 2500
 	for i := range rows {
 		for d := range devices {
-			fmt.Fprintf(&b, "tank-kilnside-%02d,must_temp,%s,%.1f\n", d, rig.Start.Add(-time.Duration(rows-i)*time.Second).Format(time.RFC3339), 20+float64(i%50)/10)
+			fmt.Fprintf(&b, "tank-kilnside-%02d,must_temp,%s,%.1f\n", d,
+				rig.Start.Add(-time.Duration(rows-i)*time.Second).Format(time.RFC3339), 20+float64(i%50)/10)
 		}
 	}
 	for d := range devices {
 		r.Onboard(fmt.Sprintf("tank-kilnside-%02d", d), "tank-probe", nil)
 	}
 	for range 2 {
-		if res := take(t, r, exchange.CSV, b.String(), false); res.Rows != devices*rows || res.Kept != devices*rows || res.Refused != 0 || res.Devices != devices {
+		if res := take(t, r, exchange.CSV, b.String(), false); res.Rows != devices*rows || res.Kept != devices*rows ||
+			res.Refused != 0 || res.Devices != devices {
 			t.Errorf("it says %+v", res)
 		}
 	}
@@ -108,7 +111,8 @@ func TestLongImport(t *testing.T) {
 		if n, err := r.Store.Count(t.Context(), id); err != nil || n != rows {
 			t.Errorf("%s has %d readings, %v", id, n, err)
 		}
-		if l := r.Device(id).Latest["must_temp"]; !l.At.Equal(rig.Start.Add(-time.Second)) || l.Value != value.OfNumber(24.9) {
+		if l := r.Device(id).Latest["must_temp"]; !l.At.Equal(rig.Start.Add(-time.Second)) ||
+			l.Value != value.OfNumber(24.9) {
 			t.Errorf("the newest of %s is %+v", id, l)
 		}
 	}

@@ -273,17 +273,18 @@ func (d *Intake) acceptReadings(m Message, dev devices.Device, arrived time.Time
 	if d.o.Derive != nil {
 		checked.Readings = append(checked.Readings, d.o.Derive.Derive(m.Device, mod, checked.Readings)...)
 	}
-	err = d.o.Store.Append(Append{Device: m.Device, Readings: checked.Readings, Arrived: arrived, Every: mod.Interval, Receipt: receipt, Done: func(err error) {
-		if err != nil {
-			d.forget(m.Device, receipt)
-			done(d.finish(m, arrived, Outcome{Err: fault.From(err)}))
-			return
-		}
-		d.readings.Add(uint64(len(checked.Readings)))
-		d.o.Devices.Seen(m.Device)
-		d.o.Bus.Publish(event.Readings{Device: m.Device, Readings: checked.Readings, Arrived: arrived})
-		done(d.finish(m, arrived, out))
-	}})
+	err = d.o.Store.Append(Append{Device: m.Device, Readings: checked.Readings, Arrived: arrived, Every: mod.Interval,
+		Receipt: receipt, Done: func(err error) {
+			if err != nil {
+				d.forget(m.Device, receipt)
+				done(d.finish(m, arrived, Outcome{Err: fault.From(err)}))
+				return
+			}
+			d.readings.Add(uint64(len(checked.Readings)))
+			d.o.Devices.Seen(m.Device)
+			d.o.Bus.Publish(event.Readings{Device: m.Device, Readings: checked.Readings, Arrived: arrived})
+			done(d.finish(m, arrived, out))
+		}})
 	if err != nil {
 		d.forget(m.Device, receipt)
 		done(d.finish(m, arrived, Outcome{Err: fault.From(err)}))
@@ -343,14 +344,18 @@ const (
 
 // contentType judges what the transport says that the body is.
 func contentType(ct string, body []byte) *fault.Error {
-	if cbor := model.IsCBOR(body); len(body) > 0 && (ct == plainCBOR || ct == senmlCBOR) != cbor && (strings.Contains(ct, "cbor") || strings.Contains(ct, "json")) {
-		return fault.New(fault.Invalid, "the message is not what its content type %s says", ct).Then("send it with the type it has, or with none")
+	if cbor := model.IsCBOR(body); len(body) > 0 && (ct == plainCBOR || ct == senmlCBOR) != cbor &&
+		(strings.Contains(ct, "cbor") || strings.Contains(ct, "json")) {
+		return fault.New(fault.Invalid, "the message is not what its content type %s says", ct).
+			Then("send it with the type it has, or with none")
 	}
 	switch ct {
-	case "", senmlJSON, senmlCBOR, plainCBOR, "application/json", "application/json; charset=utf-8", "application/octet-stream", "text/plain", "application/x-www-form-urlencoded":
+	case "", senmlJSON, senmlCBOR, plainCBOR, "application/json", "application/json; charset=utf-8",
+		"application/octet-stream", "text/plain", "application/x-www-form-urlencoded":
 		return nil
 	}
-	return fault.New(fault.Invalid, "content type %q is not read", ct).Then("send application/json, application/cbor, application/senml+json or application/senml+cbor")
+	return fault.New(fault.Invalid, "content type %q is not read", ct).
+		Then("send application/json, application/cbor, application/senml+json or application/senml+cbor")
 }
 
 // redelivered gives an untimed message its receipt, and tells whether it was

@@ -24,7 +24,8 @@ func TestReadingsAreDurableAndSeen(t *testing.T) {
 		t.Fatalf("the outcome is %+v", o)
 	}
 	ps := r.Points("tank-fennimore-07", "battery")
-	if len(ps) != 1 || ps[0].Value != value.OfNumber(3.8) || ps[0].Quality != value.BeyondRange || !ps[0].At.Equal(rig.Start) {
+	if len(ps) != 1 || ps[0].Value != value.OfNumber(3.8) || ps[0].Quality != value.BeyondRange ||
+		!ps[0].At.Equal(rig.Start) {
 		t.Errorf("stored is %+v", ps)
 	}
 	d := r.Device("tank-fennimore-07")
@@ -32,7 +33,8 @@ func TestReadingsAreDurableAndSeen(t *testing.T) {
 		t.Errorf("the device now is %+v", d)
 	}
 	es := r.Traffic.Recent(traffic.Filter{Device: "tank-fennimore-07"})
-	if len(es) != 1 || !es[0].Refusal() || !strings.Contains(es[0].Refused[0].Sentence, "the model wants a number in °C") {
+	if len(es) != 1 || !es[0].Refusal() || !strings.Contains(es[0].Refused[0].Sentence,
+		"the model wants a number in °C") {
 		t.Errorf("the traffic shows %+v", es)
 	}
 }
@@ -76,7 +78,8 @@ func TestRedelivery(t *testing.T) {
 	r.Onboard("bung-saltmarsh-112", "cask-bung", nil)
 	send := func(body string, id uint16, dup bool) ingest.Outcome {
 		r.Clock.Forward(time.Second)
-		return r.SendMessage(ingest.Message{Device: "bung-saltmarsh-112", Kind: ingest.Readings, Body: []byte(body), PacketID: id, Dup: dup})
+		return r.SendMessage(ingest.Message{Device: "bung-saltmarsh-112", Kind: ingest.Readings, Body: []byte(body),
+			PacketID: id, Dup: dup})
 	}
 	count := func() int { return len(r.Points("bung-saltmarsh-112", "battery")) }
 	send(`{"battery":2.6}`, 7, false)
@@ -120,7 +123,8 @@ func TestClockRules(t *testing.T) {
 	r.Clock.Forward(time.Minute)
 	r.Send("bung-saltmarsh-112", `{"at":"1970-01-01T00:01:00Z","battery":2.6}`)
 	ps := r.Points("bung-saltmarsh-112", "battery")
-	if len(ps) != 2 || ps[0].Quality != value.ClockAhead || !ps[0].At.Equal(rig.Start) || ps[1].Quality != value.ClockNotSet || !ps[1].At.Equal(rig.Start.Add(time.Minute)) {
+	if len(ps) != 2 || ps[0].Quality != value.ClockAhead || !ps[0].At.Equal(rig.Start) ||
+		ps[1].Quality != value.ClockNotSet || !ps[1].At.Equal(rig.Start.Add(time.Minute)) {
 		t.Errorf("stored is %+v", ps)
 	}
 }
@@ -128,7 +132,8 @@ func TestClockRules(t *testing.T) {
 func TestAbout(t *testing.T) {
 	r := rig.New(t)
 	r.Onboard("tank-fennimore-07", "tank-probe", nil)
-	o := r.SendMessage(ingest.Message{Device: "tank-fennimore-07", Kind: ingest.About, Body: []byte(`{"serial":"TH-1","firmware":"2.3.1","colour":"red"}`)})
+	o := r.SendMessage(ingest.Message{Device: "tank-fennimore-07", Kind: ingest.About,
+		Body: []byte(`{"serial":"TH-1","firmware":"2.3.1","colour":"red"}`)})
 	if o.Err != nil || o.Kept != 2 || len(o.Refused) != 1 {
 		t.Errorf("the outcome is %+v", o)
 	}
@@ -172,7 +177,8 @@ func TestSilenceAfterABacklogIsTold(t *testing.T) {
 	}
 	r.Pass(2 * time.Minute)
 	r.Keep("hub-saltmarsh", `{"backlog":3}`)
-	if got := r.Journal("link changed"); len(got) != 3 || !strings.HasPrefix(got[1], "it fell silent") || got[2] != "it is back" {
+	if got := r.Journal("link changed"); len(got) != 3 || !strings.HasPrefix(got[1], "it fell silent") ||
+		got[2] != "it is back" {
 		t.Errorf("the journal tells %q", got)
 	}
 }
@@ -183,7 +189,8 @@ func TestFullDiskKeepsNothingAndForgetsNothing(t *testing.T) {
 	kept, full := 0, false
 	for i := range 20_000 {
 		m := ingest.Message{Device: "bung-saltmarsh-112", Kind: ingest.Readings, PacketID: uint16(i%60000 + 1),
-			Body: fmt.Appendf(nil, `{"at":%q,"battery":2.6,"ullage":20,"pressure":101,"cask_temp":12}`, rig.Start.Add(-time.Duration(i)*time.Second).Format(time.RFC3339))}
+			Body: fmt.Appendf(nil, `{"at":%q,"battery":2.6,"ullage":20,"pressure":101,"cask_temp":12}`,
+				rig.Start.Add(-time.Duration(i)*time.Second).Format(time.RFC3339))}
 		o := r.SendMessage(m)
 		if o.Err != nil {
 			if o.Err.Code != fault.Full {

@@ -46,7 +46,8 @@ func (d *disk) now() ([]string, int) {
 var begin = time.Date(2026, 3, 9, 14, 0, 0, 0, time.UTC)
 
 func change(minute int, link health.Link) event.Link {
-	return event.Link{Device: "tank-fennimore-07", Link: link, At: begin.Add(time.Duration(minute) * time.Minute), Told: true}
+	return event.Link{Device: "tank-fennimore-07", Link: link, At: begin.Add(time.Duration(minute) * time.Minute),
+		Told: true}
 }
 
 // TestFlappingIsDamped: of a device that comes and goes all the time twelve changes

@@ -160,7 +160,8 @@ func (c *Catalogue) kept(src []byte, parts map[string]json.RawMessage) map[strin
 
 // Publish publishes a Thing Model, whose parts may come with it. It reports
 // whether anything changed. Devices stay with the version they were given.
-func (c *Catalogue) Publish(ctx context.Context, src []byte, parts map[string]json.RawMessage, by string) (*model.Model, bool, error) {
+func (c *Catalogue) Publish(ctx context.Context, src []byte, parts map[string]json.RawMessage,
+	by string) (*model.Model, bool, error) {
 	c.publishing.Lock()
 	defer c.publishing.Unlock()
 	c.mu.RLock()
@@ -191,7 +192,8 @@ func (c *Catalogue) Publish(ctx context.Context, src []byte, parts map[string]js
 }
 
 // stage makes a version of a model part of a commit.
-func (c *Catalogue) stage(tx *commit.Tx, m *model.Model, parts map[string]json.RawMessage, s State, by string, at time.Time) {
+func (c *Catalogue) stage(tx *commit.Tx, m *model.Model, parts map[string]json.RawMessage, s State, by string,
+	at time.Time) {
 	told := fact.Published{Model: m.Name, Version: m.Version}
 	if s == Newer {
 		if before, err := c.Of(m.Name, ""); err == nil {
@@ -233,7 +235,8 @@ func (c *Catalogue) judge(m *model.Model) (State, error) {
 				return Same, nil
 			}
 			needs := model.Compare(c.find(m.Name, ""), m).Needs
-			return "", fault.New(fault.Conflict, "%s is published already and says something else", m).Then("give this file version %s", needs)
+			return "", fault.New(fault.Conflict, "%s is published already and says something else", m).
+				Then("give this file version %s", needs)
 		}
 		if model.CompareVersions(p.Version, m.Version) < 0 {
 			before = p.Model
@@ -244,7 +247,8 @@ func (c *Catalogue) judge(m *model.Model) (State, error) {
 	}
 	d := model.Compare(before, m)
 	if d.Weight == model.Breaking && !d.Enough {
-		e := fault.New(fault.Conflict, "%s breaks what is in the field: %s", m, d.Changes[0].Sentence).Then("give it version %s, or take that change back", d.Needs)
+		e := fault.New(fault.Conflict, "%s breaks what is in the field: %s", m, d.Changes[0].Sentence).
+			Then("give it version %s, or take that change back", d.Needs)
 		for _, x := range d.Changes {
 			if x.Weight == model.Breaking {
 				e.Findings = append(e.Findings, model.Finding{Pointer: x.Pointer, Sentence: x.Sentence})
@@ -281,7 +285,8 @@ func (c *Catalogue) Of(name, version string) (*model.Model, error) {
 		for _, p := range all {
 			versions = append(versions, p.Version)
 		}
-		return nil, fault.New(fault.NotFound, "there is no version %s of model %s", version, name).Then("there is %s", strings.Join(versions, ", "))
+		return nil, fault.New(fault.NotFound, "there is no version %s of model %s", version, name).
+			Then("there is %s", strings.Join(versions, ", "))
 	}
 	next := "publish one first"
 	if len(c.models) > 0 {

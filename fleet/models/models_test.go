@@ -15,7 +15,8 @@ func TestVersionsAreImmutable(t *testing.T) {
 	r.Must(err)
 	src := string(b)
 	load := func(changes ...string) (bool, error) {
-		_, changed, err := r.Models.Publish(t.Context(), []byte(strings.NewReplacer(changes...).Replace(src)), nil, "mara")
+		_, changed, err := r.Models.Publish(t.Context(), []byte(strings.NewReplacer(changes...).Replace(src)), nil,
+			"mara")
 		return changed, err
 	}
 	if changed, err := load(); err != nil || changed {

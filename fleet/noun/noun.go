@@ -28,11 +28,13 @@ type If struct {
 func (i If) Holds(word, name, tag string) error {
 	switch {
 	case i.New && tag != "":
-		return fault.New(fault.Unmet, "the %s %s exists already", word, name).Then("change it by its tag, or choose another name").On(word)
+		return fault.New(fault.Unmet, "the %s %s exists already", word, name).
+			Then("change it by its tag, or choose another name").On(word)
 	case len(i.Match) == 0:
 		return nil
 	case tag == "":
-		return fault.New(fault.Unmet, "the %s %s does not exist any more", word, name).Then("look at the list again").On(word)
+		return fault.New(fault.Unmet, "the %s %s does not exist any more", word, name).Then("look at the list again").
+			On(word)
 	case slices.Contains(i.Match, tag), slices.Contains(i.Match, "*"):
 		return nil
 	}
@@ -164,7 +166,8 @@ func (r *Register[T]) stage(tx *commit.Tx, x T, cond If, by string) (Saved[T], e
 	if had {
 		before = &old
 	} else if r.table.Len() >= r.o.Most {
-		return out, fault.New(fault.TooMany, "there are %d %ss already, which is the most", r.o.Most, r.o.Word).Then("remove one first")
+		return out, fault.New(fault.TooMany, "there are %d %ss already, which is the most", r.o.Most, r.o.Word).
+			Then("remove one first")
 	}
 	return out, r.change(tx, name, before, &x, by)
 }

@@ -98,7 +98,8 @@ var personName = regexp.MustCompile(`^[a-z][a-z0-9._-]{0,62}$`)
 // is returned and not kept.
 func (g *Register) Add(ctx context.Context, name, password, by string) (string, error) {
 	if !personName.MatchString(name) {
-		return "", fault.New(fault.Invalid, "%q is no name to sign in with", name).Then("use small letters, digits, dots and hyphens")
+		return "", fault.New(fault.Invalid, "%q is no name to sign in with", name).
+			Then("use small letters, digits, dots and hyphens")
 	}
 	if password == "" {
 		var b [12]byte
@@ -148,7 +149,8 @@ func (g *Register) SignIn(ctx context.Context, name, password, label, remote str
 	g.mu.Unlock()
 	p, ok := g.people.Get(name)
 	if len(recent) >= maxFailures {
-		return "", Session{}, fault.New(fault.TooMany, "too many wrong passwords came from this address").Then("wait a minute and try again").On("password")
+		return "", Session{}, fault.New(fault.TooMany, "too many wrong passwords came from this address").
+			Then("wait a minute and try again").On("password")
 	}
 	if !ok {
 		// Take as long as for a person who exists.
@@ -161,12 +163,14 @@ func (g *Register) SignIn(ctx context.Context, name, password, label, remote str
 		g.mu.Lock()
 		g.failures[remote] = append(g.failures[remote], now)
 		g.mu.Unlock()
-		return "", Session{}, fault.New(fault.Unauthenticated, "name or password is wrong").Then("try again; nothing was changed").On("password")
+		return "", Session{}, fault.New(fault.Unauthenticated, "name or password is wrong").
+			Then("try again; nothing was changed").On("password")
 	}
 	var b [32]byte
 	rand.Read(b[:])
 	secret := base64.RawURLEncoding.EncodeToString(b[:])
-	s := Session{Hash: sha256.Sum256([]byte(secret)), Person: name, Label: label, CreatedAt: now, ExpiresAt: now.Add(SessionLife)}
+	s := Session{Hash: sha256.Sum256([]byte(secret)), Person: name, Label: label, CreatedAt: now,
+		ExpiresAt: now.Add(SessionLife)}
 	err := g.commits.Do(ctx, func(tx *commit.Tx) error {
 		tx.Put(s)
 		tx.Tell(fact.New(now, fact.SignIn{Name: name, With: label}).By(name))

@@ -38,7 +38,8 @@ func TestSignIn(t *testing.T) {
 		}
 	}
 	r.Clock.Forward(people.SessionLife + time.Second)
-	if _, err := r.People.Who(secret); rig.Code(err) != fault.Unauthenticated || !strings.Contains(err.Error(), "run out") {
+	if _, err := r.People.Who(secret); rig.Code(err) != fault.Unauthenticated ||
+		!strings.Contains(err.Error(), "run out") {
 		t.Errorf("a month later: %v", err)
 	}
 }

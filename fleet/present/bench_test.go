@@ -28,7 +28,8 @@ func BenchmarkSince(b *testing.B) {
 		b.StopTimer()
 		at = at.Add(time.Second)
 		for i, id := range ids {
-			r.Bus.Publish(event.Readings{Device: id, Arrived: at, Readings: []value.Reading{{Metric: "must_temp", At: at, Value: value.OfNumber(float64(i))}}})
+			r.Bus.Publish(event.Readings{Device: id, Arrived: at,
+				Readings: []value.Reading{{Metric: "must_temp", At: at, Value: value.OfNumber(float64(i))}}})
 		}
 		r.Settle()
 		b.StartTimer()

@@ -139,7 +139,8 @@ func (e *entry) take(metric string, l Latest) {
 
 // Open fills what is present from the registries and the store.
 func Open(ctx context.Context, o Options) (*Fleet, error) {
-	b := &Fleet{devices: o.Devices, models: o.Models, settings: o.Settings, bus: o.Bus, now: o.Now, log: o.Log, zone: o.Zone}
+	b := &Fleet{devices: o.Devices, models: o.Models, settings: o.Settings, bus: o.Bus, now: o.Now, log: o.Log,
+		zone: o.Zone}
 	if b.zone == nil {
 		b.zone = func(string) *time.Location { return time.UTC }
 	}
@@ -183,7 +184,8 @@ func (b *Fleet) Restore(device string, a Alarm) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if e := s.devices[device]; e != nil {
-		b.alarm(e, event.Alarm{Device: device, ID: a.ID, Rule: a.Rule, Message: a.Message, Priority: a.Priority, State: a.State, RaisedAt: a.RaisedAt})
+		b.alarm(e, event.Alarm{Device: device, ID: a.ID, Rule: a.Rule, Message: a.Message, Priority: a.Priority,
+			State: a.State, RaisedAt: a.RaisedAt})
 		e.dirty, e.Seq = true, b.seq.Add(1)
 	}
 }
@@ -550,7 +552,9 @@ func (b *Fleet) sample(e *entry, n *expr.Info) expr.Sample {
 			return expr.Sample{Value: st.IntendedOf(m, n.Name.Key)}
 		}
 	case "raised":
-		return expr.Sample{Value: value.OfBool(slices.ContainsFunc(e.Alarms, func(a Alarm) bool { return a.Rule == n.Name.Key && a.State.Holds() }))}
+		return expr.Sample{Value: value.OfBool(slices.ContainsFunc(e.Alarms, func(a Alarm) bool {
+			return a.Rule == n.Name.Key && a.State.Holds()
+		}))}
 	case "device":
 		return expr.Sample{Value: b.fact(e, n.Name.Key)}
 	}

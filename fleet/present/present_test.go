@@ -21,7 +21,8 @@ func TestWhatWasHandedOutStays(t *testing.T) {
 	r.Onboard("air-kilnside-2", "cellar-air", nil)
 	r.Keep(tank, `{"must_temp":21.5,"density":1050}`)
 	before, _ := r.Present.Since(0)
-	if len(before) != 2 || before[0].ID != "air-kilnside-2" || before[1].Latest["must_temp"].Value != value.OfNumber(21.5) {
+	if len(before) != 2 || before[0].ID != "air-kilnside-2" ||
+		before[1].Latest["must_temp"].Value != value.OfNumber(21.5) {
 		t.Fatalf("two devices by id, one of them at 21.5 °C: %+v", before)
 	}
 	again, seq := r.Present.Since(0)
@@ -37,7 +38,8 @@ func TestWhatWasHandedOutStays(t *testing.T) {
 		t.Errorf("a device handed out has changed to %v", got)
 	}
 	changed, _ := r.Present.Since(seq)
-	if len(changed) != 1 || changed[0].Latest["must_temp"].Value != value.OfNumber(22.5) || changed[0].Latest["density"].Value != value.OfNumber(1050) {
+	if len(changed) != 1 || changed[0].Latest["must_temp"].Value != value.OfNumber(22.5) ||
+		changed[0].Latest["density"].Value != value.OfNumber(1050) {
 		t.Errorf("one device has changed, to 22.5 °C: %+v", changed)
 	}
 	// A reading of before changes nothing of what is known now.

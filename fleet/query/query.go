@@ -88,7 +88,8 @@ type Answer struct {
 type History interface {
 	Readings
 	// Cells sums numbers up; width is that of the narrowest cell, in ms.
-	Cells(ctx context.Context, device, metric string, from, to time.Time, grid series.Grid, width int64) ([]series.Rollup, error)
+	Cells(ctx context.Context, device, metric string, from, to time.Time, grid series.Grid,
+		width int64) ([]series.Rollup, error)
 }
 
 // Readings gives single readings.
@@ -128,7 +129,8 @@ type Options struct {
 
 // New returns Queries.
 func New(o Options) *Queries {
-	return &Queries{history: o.History, devices: o.Devices, models: o.Models, limits: o.Limits, matching: o.Matching, zone: o.Zone, zoneFor: o.ZoneFor, now: o.Now}
+	return &Queries{history: o.History, devices: o.Devices, models: o.Models, limits: o.Limits, matching: o.Matching,
+		zone: o.Zone, zoneFor: o.ZoneFor, now: o.Now}
 }
 
 // zoneOf is the zone in which the days of some devices are told: theirs, if it is
@@ -168,7 +170,8 @@ func (c *Queries) Plan(q Query) (*Plan, error) {
 	}
 	switch {
 	case p.From.IsZero() != p.To.IsZero():
-		return nil, fault.New(fault.Invalid, "a span has both a beginning and an end").Then("give both, or say it in words, like 6h or yesterday")
+		return nil, fault.New(fault.Invalid, "a span has both a beginning and an end").
+			Then("give both, or say it in words, like 6h or yesterday")
 	case p.From.IsZero():
 		if p.Span = strings.TrimSpace(p.Span); p.Span == "" {
 			p.Span = "24h"
@@ -178,14 +181,17 @@ func (c *Queries) Plan(q Query) (*Plan, error) {
 			return nil, fault.New(fault.Invalid, "span: %s", err)
 		}
 	case !p.From.Before(p.To):
-		return nil, fault.New(fault.Invalid, "the span ends at %s, before it starts at %s", p.To.Format(time.RFC3339), p.From.Format(time.RFC3339))
+		return nil, fault.New(fault.Invalid, "the span ends at %s, before it starts at %s", p.To.Format(time.RFC3339),
+			p.From.Format(time.RFC3339))
 	}
 	p.Aggregate, p.Then = cmp.Or(p.Aggregate, "mean"), cmp.Or(p.Then, "mean")
 	if !slices.Contains(Aggregates, p.Aggregate) {
-		return nil, fault.New(fault.Invalid, "%q is no way to sum up", p.Aggregate).Then("there are %s", strings.Join(Aggregates, ", "))
+		return nil, fault.New(fault.Invalid, "%q is no way to sum up", p.Aggregate).
+			Then("there are %s", strings.Join(Aggregates, ", "))
 	}
 	if across := []string{"mean", "min", "max", "sum", "count"}; !slices.Contains(across, p.Then) {
-		return nil, fault.New(fault.Invalid, "%q is no way to sum devices up", p.Then).Then("there are %s", strings.Join(across, ", "))
+		return nil, fault.New(fault.Invalid, "%q is no way to sum devices up", p.Then).
+			Then("there are %s", strings.Join(across, ", "))
 	}
 	if len(p.Metrics) == 0 {
 		return nil, fault.New(fault.Invalid, "no metric is asked for").Then("name one, like must_temp")
@@ -262,7 +268,8 @@ func (c *Queries) pick(p *Plan) error {
 		most, what = MaxReads, "series to read"
 	}
 	if len(p.series) > most {
-		return fault.New(fault.Invalid, "that would be %d %s; at most %d are given", len(p.series), what, most).Then("narrow it with a condition, or take devices together by a label")
+		return fault.New(fault.Invalid, "that would be %d %s; at most %d are given", len(p.series), what, most).
+			Then("narrow it with a condition, or take devices together by a label")
 	}
 	return nil
 }
@@ -329,7 +336,8 @@ func (c *Queries) Each(ctx context.Context, p *Plan, yield func(Line) error) err
 				g = &gathering{line: l, at: map[int64]*cellSum{}}
 				groups[key+"\x00"+s.metric] = g
 				if len(groups) > MaxLines {
-					return fault.New(fault.Invalid, "the label %s has too many values; at most %d lines are given", p.GroupBy, MaxLines)
+					return fault.New(fault.Invalid, "the label %s has too many values; at most %d lines are given",
+						p.GroupBy, MaxLines)
 				}
 			}
 			g.line.note(s.device.ID, lost)
@@ -348,7 +356,8 @@ func (c *Queries) Each(ctx context.Context, p *Plan, yield func(Line) error) err
 			l.Steps = append(l.Steps, point(&cells[i], p.Aggregate, convert, l.Kind))
 		}
 		if total += len(l.Steps); total > MaxSteps {
-			return fault.New(fault.Invalid, "that would be more than %d points", MaxSteps).Then("widen the step, or ask for fewer devices")
+			return fault.New(fault.Invalid, "that would be more than %d points", MaxSteps).
+				Then("widen the step, or ask for fewer devices")
 		}
 		if err := yield(l); err != nil {
 			return err
@@ -374,7 +383,8 @@ func (l *Line) note(device string, lost *series.Lost) {
 }
 
 // read reads one series: cells of numbers, or points of texts.
-func (c *Queries) read(ctx context.Context, p *Plan, grid series.Grid, s *one) (cells []series.Rollup, texts []Step, err error) {
+func (c *Queries) read(ctx context.Context, p *Plan, grid series.Grid,
+	s *one) (cells []series.Rollup, texts []Step, err error) {
 	if s.p == nil || s.p.Kind != value.Text {
 		width := p.Step.Milliseconds()
 		if _, days := grid.(series.Days); days {
@@ -440,7 +450,8 @@ func conversion(from, to string) (unit.Conversion, error) {
 }
 
 func point(r *series.Rollup, sum string, convert func(float64) float64, kind value.Kind) Step {
-	x := Step{At: value.FromMillis(r.At), Count: r.N, Min: convert(r.Min), Max: convert(r.Max), Last: value.OfNumber(convert(r.Last))}
+	x := Step{At: value.FromMillis(r.At), Count: r.N, Min: convert(r.Min), Max: convert(r.Max),
+		Last: value.OfNumber(convert(r.Last))}
 	if kind == value.Bool {
 		x.Last = value.OfBool(r.Last != 0)
 	}
@@ -529,7 +540,8 @@ func (g *gathering) finish(across string) Line {
 // the other, each in order of time. Step, By and what goes with them say nothing.
 // Where some are damaged it gives all the others, and an error of
 // series.ErrDamaged at the end.
-func (c *Queries) Export(ctx context.Context, q Query, yield func(device, metric, unit string, x series.Point) error) error {
+func (c *Queries) Export(ctx context.Context, q Query,
+	yield func(device, metric, unit string, x series.Point) error) error {
 	p, err := c.Plan(q)
 	if err != nil {
 		return err

@@ -34,7 +34,8 @@ type damaged struct {
 	device string
 }
 
-func (d damaged) Cells(ctx context.Context, device, metric string, from, to time.Time, grid series.Grid, width int64) ([]series.Rollup, error) {
+func (d damaged) Cells(ctx context.Context, device, metric string, from, to time.Time, grid series.Grid,
+	width int64) ([]series.Rollup, error) {
 	out, err := d.History.Cells(ctx, device, metric, from, to, grid, width)
 	if err == nil && device == d.device {
 		err = &series.Lost{From: from, To: from.Add(time.Hour), Chunks: 1}
@@ -50,7 +51,9 @@ func season(t *testing.T) (*rig.Rig, func(h query.History, l query.Limits) *quer
 	put := func(id string, every time.Duration, readings []value.Reading) {
 		t.Helper()
 		done := make(chan error, 1)
-		r.Must(r.Store.Append(ingest.Append{Device: id, Readings: readings, Every: every, Done: func(err error) { done <- err }}))
+		r.Must(r.Store.Append(ingest.Append{Device: id, Readings: readings, Every: every, Done: func(err error) {
+			done <- err
+		}}))
 		r.Must(<-done)
 	}
 	for n := range 3 {
@@ -61,7 +64,8 @@ func season(t *testing.T) (*rig.Rig, func(h query.History, l query.Limits) *quer
 			if n == 2 && m >= 6*60 && m < 12*60 {
 				continue
 			}
-			rs = append(rs, value.Reading{Metric: "must_temp", At: begin.Add(time.Duration(m) * time.Minute), Value: value.OfNumber(float64(21+n) + math.Sin(2*math.Pi*float64(m)/1440))})
+			rs = append(rs, value.Reading{Metric: "must_temp", At: begin.Add(time.Duration(m) * time.Minute),
+				Value: value.OfNumber(float64(21+n) + math.Sin(2*math.Pi*float64(m)/1440))})
 		}
 		put(id, time.Minute, rs)
 	}
@@ -71,7 +75,8 @@ func season(t *testing.T) (*rig.Rig, func(h query.History, l query.Limits) *quer
 	for h := range 48 {
 		at := begin.Add(time.Duration(h) * time.Hour)
 		fan = append(fan, value.Reading{Metric: "fan_on", At: at, Value: value.OfBool(h%4 == 0)})
-		cycle = append(cycle, value.Reading{Metric: "cycle", At: at, Value: value.OfText([]string{"idle", "filling"}[h/24])})
+		cycle = append(cycle, value.Reading{Metric: "cycle", At: at,
+			Value: value.OfText([]string{"idle", "filling"}[h/24])})
 	}
 	put("air-1", time.Hour, fan)
 	put("press-1", time.Hour, cycle)
@@ -86,7 +91,8 @@ func season(t *testing.T) (*rig.Rig, func(h query.History, l query.Limits) *quer
 		if h == nil {
 			h = r.Store.Telemetry
 		}
-		return query.New(query.Options{History: h, Devices: r.Devices, Models: r.Models, Limits: l, Matching: matching, Zone: time.UTC, Now: r.Clock.Now})
+		return query.New(query.Options{History: h, Devices: r.Devices, Models: r.Models, Limits: l, Matching: matching,
+			Zone: time.UTC, Now: r.Clock.Now})
 	}
 }
 
@@ -221,7 +227,8 @@ func TestAnswersAreAStream(t *testing.T) {
 func TestColumnsAndExport(t *testing.T) {
 	r, clerk := season(t)
 	c := clerk(nil, nil)
-	q := query.Query{Metrics: []string{"must_temp", "fan_on"}, Span: "2026-03-07", Units: map[string]string{"must_temp": "K"}}
+	q := query.Query{Metrics: []string{"must_temp", "fan_on"}, Span: "2026-03-07",
+		Units: map[string]string{"must_temp": "K"}}
 	p, err := c.Plan(q)
 	r.Must(err)
 	if cols, err := p.Columns(); err != nil || fmt.Sprint(cols) != "[fan_on must_temp [K]]" {
@@ -242,9 +249,11 @@ func TestColumnsAndExport(t *testing.T) {
 
 func TestFigures(t *testing.T) {
 	r, clerk := season(t)
-	f, err := clerk(nil, nil).Statistics(t.Context(), query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_temp"}, Span: "2026-03-07..2026-03-08"})
+	f, err := clerk(nil, nil).Statistics(t.Context(),
+		query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_temp"}, Span: "2026-03-07..2026-03-08"})
 	r.Must(err)
-	if s := f.Summary; s.N != 2880 || math.Abs(s.P50-21) > 0.01 || math.Abs(s.Min-20) > 0.01 || math.Abs(s.Max-22) > 0.01 || !f.TrendKnown || math.Abs(f.Trend.Slope) > 0.05 || len(f.Histogram.Counts) < 10 {
+	if s := f.Summary; s.N != 2880 || math.Abs(s.P50-21) > 0.01 || math.Abs(s.Min-20) > 0.01 ||
+		math.Abs(s.Max-22) > 0.01 || !f.TrendKnown || math.Abs(f.Trend.Slope) > 0.05 || len(f.Histogram.Counts) < 10 {
 		t.Errorf("%+v", f)
 	}
 	for want, q := range map[string]query.Query{
@@ -279,16 +288,19 @@ func TestForecastReachesLimits(t *testing.T) {
 	}{{"cold", 14*time.Hour + 44*time.Minute}, {"hot", 0}, {"warm", 2*time.Hour + 27*time.Minute}} {
 		got := o.Limits[i]
 		off := got.Likely.Sub(now) - want.after
-		if got.Rule != want.rule || want.after == 0 && !got.Likely.IsZero() || want.after != 0 && (off.Abs() > 45*time.Minute || got.Early.After(got.Likely)) {
+		if got.Rule != want.rule || want.after == 0 && !got.Likely.IsZero() ||
+			want.after != 0 && (off.Abs() > 45*time.Minute || got.Early.After(got.Likely)) {
 			t.Errorf("%+v, want %s after %s", got, want.rule, want.after)
 		}
 	}
-	o, err = c.Forecast(t.Context(), query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_temp"}, Units: map[string]string{"must_temp": "K"}}, day)
+	o, err = c.Forecast(t.Context(), query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_temp"},
+		Units: map[string]string{"must_temp": "K"}}, day)
 	if err != nil || len(o.Limits) != 3 || math.Abs(o.Limits[2].Limit-294.75) > 1e-9 || o.Limits[2].Likely.IsZero() {
 		t.Errorf("in kelvin: %+v, %v", o, err)
 	}
 	for _, ahead := range []time.Duration{time.Minute, 15 * day} {
-		if _, err := c.Forecast(t.Context(), query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_temp"}}, ahead); err == nil {
+		if _, err := c.Forecast(t.Context(), query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_temp"}},
+			ahead); err == nil {
 			t.Errorf("a forecast of %s is given", ahead)
 		}
 	}

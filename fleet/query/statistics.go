@@ -54,7 +54,8 @@ func (c *Queries) Statistics(ctx context.Context, q Query) (*Statistics, error) 
 	}
 	f.Line.note(s.device.ID, lost)
 	step := series.NiceStep(p.To.Sub(p.From), 200)
-	cells, err := c.history.Cells(ctx, s.device.ID, s.metric, p.From, p.To, series.Every(step.Milliseconds()), step.Milliseconds())
+	cells, err := c.history.Cells(ctx, s.device.ID, s.metric, p.From, p.To, series.Every(step.Milliseconds()),
+		step.Milliseconds())
 	if _, err = series.Whole(err); err != nil { // it was said already
 		return nil, err
 	}
@@ -71,7 +72,8 @@ func (c *Queries) Statistics(ctx context.Context, q Query) (*Statistics, error) 
 	f.Histogram, _ = stats.HistogramOf(values, 20)
 	var points []stats.Point
 	for i := range cells {
-		points = append(points, stats.Point{X: float64(cells[i].At-p.From.UnixMilli()) / 3600_000, Y: convert(cells[i].Mean())})
+		points = append(points, stats.Point{X: float64(cells[i].At-p.From.UnixMilli()) / 3600_000,
+			Y: convert(cells[i].Mean())})
 	}
 	f.Trend, f.TrendKnown = stats.TheilSen(points)
 	return f, nil
@@ -127,7 +129,8 @@ const maxAhead = 14 * 24 * time.Hour
 // week where days are one step.
 func (c *Queries) Forecast(ctx context.Context, q Query, ahead time.Duration) (*Outlook, error) {
 	if ahead < 5*time.Minute || ahead > maxAhead {
-		return nil, fault.New(fault.Invalid, "a forecast looks 5 minutes to %d days ahead, and not %s", int(maxAhead.Hours()/24), value.Duration(ahead))
+		return nil, fault.New(fault.Invalid, "a forecast looks 5 minutes to %d days ahead, and not %s",
+			int(maxAhead.Hours()/24), value.Duration(ahead))
 	}
 	now := c.now()
 	const day = 24 * time.Hour
@@ -153,13 +156,15 @@ func (c *Queries) Forecast(ctx context.Context, q Query, ahead time.Duration) (*
 	if err != nil {
 		return nil, err
 	}
-	cells, err := c.history.Cells(ctx, s.device.ID, s.metric, q.From, q.To, series.Every(step.Milliseconds()), step.Milliseconds())
+	cells, err := c.history.Cells(ctx, s.device.ID, s.metric, q.From, q.To, series.Every(step.Milliseconds()),
+		step.Milliseconds())
 	if _, err = series.Whole(err); err != nil { // what is damaged is a hole
 		return nil, err
 	}
 	o := &Outlook{Line: s.line(symbol), From: end, Step: step}
 	if len(cells) == 0 {
-		return nil, fault.New(fault.NotFound, "%s of %s has no readings in the last %s, so nothing can be said of what comes", s.metric, s.device.ID, value.Duration(back))
+		return nil, fault.New(fault.NotFound,
+			"%s of %s has no readings in the last %s, so nothing can be said of what comes", s.metric, s.device.ID, value.Duration(back))
 	}
 	// The history begins with its first reading, and ends with the last whole step.
 	first := cells[0].At
@@ -175,7 +180,8 @@ func (c *Queries) Forecast(ctx context.Context, q Query, ahead time.Duration) (*
 	}
 	f, err := stats.HoltWinters(values, season, int((ahead+step-1)/step))
 	if errors.Is(err, stats.ErrTooLittle) {
-		return nil, fault.New(fault.Conflict, "%s of %s has %d steps of %s, which is too little, or has too many holes, to say what comes", s.metric, s.device.ID, len(cells), value.Duration(step)).
+		return nil, fault.New(fault.Conflict,
+			"%s of %s has %d steps of %s, which is too little, or has too many holes, to say what comes", s.metric, s.device.ID, len(cells), value.Duration(step)).
 			Then("wait for more readings, or ask for a shorter time ahead")
 	}
 	if err != nil {
@@ -213,7 +219,8 @@ func (c *Queries) Forecast(ctx context.Context, q Query, ahead time.Duration) (*
 			}
 			return time.Time{}
 		}
-		o.Limits = append(o.Limits, LimitAhead{Rule: m.Rule, Limit: limit, Upward: m.Upward, Likely: at(f.Mean), Early: at(nearer)})
+		o.Limits = append(o.Limits, LimitAhead{Rule: m.Rule, Limit: limit, Upward: m.Upward, Likely: at(f.Mean),
+			Early: at(nearer)})
 	}
 	slices.SortFunc(o.Limits, func(a, b LimitAhead) int { return strings.Compare(a.Rule, b.Rule) })
 	return o, nil

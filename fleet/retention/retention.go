@@ -39,7 +39,8 @@ type Records interface {
 const AsOf = 400 * 24 * time.Hour
 
 // often are the kinds of fact that devices make often, and how long they are kept.
-var often = map[fact.Kind]time.Duration{fact.AttributesReported: 100 * 24 * time.Hour, fact.SettingApplied: 100 * 24 * time.Hour, fact.EventSent: 100 * 24 * time.Hour}
+var often = map[fact.Kind]time.Duration{fact.AttributesReported: 100 * 24 * time.Hour,
+	fact.SettingApplied: 100 * 24 * time.Hour, fact.EventSent: 100 * 24 * time.Hour}
 
 // Options are what a Retention is made of.
 type Options struct {
@@ -78,7 +79,8 @@ func (k *Retention) Run(ctx context.Context) {
 		case err != nil && ctx.Err() == nil:
 			k.o.Log.Error("old readings were not thrown away and will be tried again", "error", err)
 		case n > 0:
-			k.o.Log.Info("old readings were thrown away", "readings", n, "after", time.Since(begun).Round(time.Millisecond))
+			k.o.Log.Info("old readings were thrown away", "readings", n, "after",
+				time.Since(begun).Round(time.Millisecond))
 		}
 		select {
 		case <-ctx.Done():

@@ -21,7 +21,8 @@ func TestWhatIsKept(t *testing.T) {
 	r := rig.New(t)
 	src, err := cellars.Files.ReadFile("models/tank-probe.tm.json")
 	r.Must(err)
-	short := strings.Replace(string(src), `"title": "Density",`, `"title": "Density", "ullage:retention": "10d", "ullage:rollup_retention": "20d",`, 1)
+	short := strings.Replace(string(src), `"title": "Density",`,
+		`"title": "Density", "ullage:retention": "10d", "ullage:rollup_retention": "20d",`, 1)
 	short = strings.Replace(short, `"model": "1.2.0"`, `"model": "1.2.1"`, 1)
 	_, _, err = r.Models.Publish(t.Context(), []byte(short), nil, "tester")
 	r.Must(err)
@@ -32,18 +33,22 @@ func TestWhatIsKept(t *testing.T) {
 		var batch []value.Reading
 		for i := range n {
 			for _, m := range []string{"must_temp", "density", "ullage"} {
-				batch = append(batch, value.Reading{Metric: m, At: at.Add(time.Duration(i) * time.Minute), Value: value.OfNumber(float64(20 + i%7))})
+				batch = append(batch, value.Reading{Metric: m, At: at.Add(time.Duration(i) * time.Minute),
+					Value: value.OfNumber(float64(20 + i%7))})
 			}
 		}
 		done := make(chan error, 1)
-		r.Must(r.Store.Append(ingest.Append{Device: id, Readings: batch, Every: time.Minute, Done: func(err error) { done <- err }}))
+		r.Must(r.Store.Append(ingest.Append{Device: id, Readings: batch, Every: time.Minute, Done: func(err error) {
+			done <- err
+		}}))
 		r.Must(<-done)
 	}
 	for day := 30; day > 0; day-- {
 		put(rig.Start.AddDate(0, 0, -day), 1440)
 	}
 	r.Store.Seal()
-	keeper := retention.New(retention.Options{Store: r.Store.Telemetry, Devices: r.Devices, Models: r.Models, Readings: 15 * 24 * time.Hour, Log: slog.New(slog.DiscardHandler), Now: r.Clock.Now})
+	keeper := retention.New(retention.Options{Store: r.Store.Telemetry, Devices: r.Devices, Models: r.Models,
+		Readings: 15 * 24 * time.Hour, Log: slog.New(slog.DiscardHandler), Now: r.Clock.Now})
 	gone, err := keeper.Sweep()
 	r.Must(err)
 	if gone < (20+15+15)*1440-3*480 || gone > (20+15+15)*1440 {
@@ -54,8 +59,13 @@ func TestWhatIsKept(t *testing.T) {
 	}
 	days := func(metric string) (raw, cells int64) {
 		t.Helper()
-		r.Must(r.Store.Readings(t.Context(), id, metric, rig.Start.AddDate(0, 0, -40), rig.Start, func(series.Point) error { raw++; return nil }))
-		rs, err := r.Store.Cells(context.Background(), id, metric, rig.Start.AddDate(0, 0, -40), rig.Start, series.Every(24*3600_000), 24*3600_000)
+		r.Must(r.Store.Readings(t.Context(), id, metric, rig.Start.AddDate(0, 0, -40),
+			rig.Start, func(series.Point) error {
+				raw++
+				return nil
+			}))
+		rs, err := r.Store.Cells(context.Background(), id, metric, rig.Start.AddDate(0, 0, -40), rig.Start,
+			series.Every(24*3600_000), 24*3600_000)
 		r.Must(err)
 		for _, x := range rs {
 			cells += x.N
@@ -82,7 +92,8 @@ func TestWhatIsKept(t *testing.T) {
 	r.Restart(true)
 	look("after a restart")
 	// A fine step over what is gone is answered as finely as there is.
-	rs, err := r.Store.Cells(context.Background(), id, "must_temp", rig.Start.AddDate(0, 0, -20), rig.Start.AddDate(0, 0, -20).Add(6*time.Hour), series.Every(60_000), 60_000)
+	rs, err := r.Store.Cells(context.Background(), id, "must_temp", rig.Start.AddDate(0, 0, -20),
+		rig.Start.AddDate(0, 0, -20).Add(6*time.Hour), series.Every(60_000), 60_000)
 	r.Must(err)
 	if len(rs) != 24 || rs[0].N != 15 {
 		t.Errorf("six hours of what is gone have %d cells", len(rs))

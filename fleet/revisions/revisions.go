@@ -57,7 +57,10 @@ func (r *Revisions) Preview(text, format string, parts map[string]json.RawMessag
 		name = "model.tm.yaml"
 	}
 	d := Draft{Findings: []check.Finding{}}
-	d.Model, d.Findings = check.Text(check.File{Path: name, Data: []byte(text)}, func(src []byte) (*model.Model, error) { return r.o.Models.Read(src, parts) })
+	d.Model, d.Findings = check.Text(check.File{Path: name,
+		Data: []byte(text)}, func(src []byte) (*model.Model, error) {
+		return r.o.Models.Read(src, parts)
+	})
 	if d.Model == nil {
 		return d
 	}
@@ -116,7 +119,8 @@ type Step struct {
 // empty: those with the ids, or those that where chooses, or all. With preview
 // nothing is changed. It returns what is or would be moved, and what is
 // different for them.
-func (r *Revisions) Move(ctx context.Context, modelName, version string, ids []string, where string, preview bool, by string) (*model.Model, []Step, []model.Change, error) {
+func (r *Revisions) Move(ctx context.Context, modelName, version string, ids []string, where string, preview bool,
+	by string) (*model.Model, []Step, []model.Change, error) {
 	to, err := r.o.Models.Of(modelName, version)
 	if err != nil {
 		return nil, nil, nil, err
@@ -182,7 +186,8 @@ func (r *Revisions) choose(modelName string, ids []string, where string) ([]devi
 	}
 	var out []devices.Device
 	for _, d := range r.o.Devices.List() {
-		if d.Model != modelName || d.Status == devices.Retired || among != nil && !among[d.ID] || len(ids) > 0 && !slices.Contains(ids, d.ID) {
+		if d.Model != modelName || d.Status == devices.Retired || among != nil && !among[d.ID] ||
+			len(ids) > 0 && !slices.Contains(ids, d.ID) {
 			continue
 		}
 		out = append(out, d)
@@ -193,7 +198,8 @@ func (r *Revisions) choose(modelName string, ids []string, where string) ([]devi
 			return nil, err
 		}
 		if d.Model != modelName {
-			return nil, fault.New(fault.Invalid, "%s is a %s and no %s", id, d.Model, modelName).Then("a device moves between versions of its own model")
+			return nil, fault.New(fault.Invalid, "%s is a %s and no %s", id, d.Model, modelName).
+				Then("a device moves between versions of its own model")
 		}
 	}
 	return out, nil

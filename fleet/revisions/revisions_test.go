@@ -14,8 +14,10 @@ import (
 )
 
 func over(r *rig.Rig) *revisions.Revisions {
-	return revisions.New(revisions.Options{Models: r.Models, Devices: r.Devices, Settings: r.Settings, Alarms: r.Alarms, Moved: r.Derivations.Forget,
-		Matching: func(string) (map[string]bool, error) { return map[string]bool{"tank-kilnside-01": true}, nil }})
+	return revisions.New(revisions.Options{Models: r.Models, Devices: r.Devices, Settings: r.Settings, Alarms: r.Alarms,
+		Moved: r.Derivations.Forget, Matching: func(string) (map[string]bool, error) {
+			return map[string]bool{"tank-kilnside-01": true}, nil
+		}})
 }
 
 func source(t *testing.T, changes ...string) string {
@@ -36,7 +38,8 @@ func TestMove(t *testing.T) {
 	}
 	_, err := r.Settings.Set(t.Context(), tanks[0], map[string]any{"max_temp": 39.0, "stir_at": 27.0}, nil, "mara")
 	r.Must(err)
-	if _, _, err := r.Models.Publish(t.Context(), []byte(source(t, `"1.2.0"`, `"2.0.0"`, `"maximum": 40,`, `"maximum": 36,`)), nil, "mara"); err != nil {
+	if _, _, err := r.Models.Publish(t.Context(),
+		[]byte(source(t, `"1.2.0"`, `"2.0.0"`, `"maximum": 40,`, `"maximum": 36,`)), nil, "mara"); err != nil {
 		t.Fatal(err)
 	}
 	r.Settle()
@@ -49,7 +52,8 @@ func TestMove(t *testing.T) {
 		t.Errorf("a device is judged by a version it was not given: %v", err)
 	}
 	to, steps, changes, err := o.Move(t.Context(), "tank-probe", "", nil, "", true, "mara")
-	if err != nil || to.Version != "2.0.0" || len(steps) != 3 || len(changes) != 1 || strings.Join(steps[0].Loses, " ") != "max_temp" || len(steps[1].Loses) != 0 {
+	if err != nil || to.Version != "2.0.0" || len(steps) != 3 || len(changes) != 1 ||
+		strings.Join(steps[0].Loses, " ") != "max_temp" || len(steps[1].Loses) != 0 {
 		t.Fatalf("a preview says %v, %+v, %+v, %v", to, steps, changes, err)
 	}
 	if version(tanks[0]) != "1.2.0" {
@@ -64,7 +68,8 @@ func TestMove(t *testing.T) {
 	r.Settle()
 	doc, err := r.Settings.Document(tanks[0])
 	r.Must(err)
-	if doc.Intended["max_temp"].Num != 32 || doc.Intended["stir_at"].Num != 27 || r.Device(tanks[0]).ModelVersion != "2.0.0" {
+	if doc.Intended["max_temp"].Num != 32 || doc.Intended["stir_at"].Num != 27 ||
+		r.Device(tanks[0]).ModelVersion != "2.0.0" {
 		t.Errorf("after the move its settings are %v", doc.Intended)
 	}
 	if _, steps, _, _ = o.Move(t.Context(), "tank-probe", "2.0.0", []string{tanks[0]}, "", false, "mara"); len(steps) != 0 {
@@ -79,7 +84,8 @@ func TestMove(t *testing.T) {
 	if unfit := o.Unfit(old); len(unfit) != 0 {
 		t.Errorf("a rule that fits is said not to: %v", unfit)
 	}
-	if _, _, err := r.Models.Publish(t.Context(), []byte(source(t, `"1.2.0"`, `"3.0.0"`, `"co2_flow"`, `"gas_flow"`)), nil, "mara"); err != nil {
+	if _, _, err := r.Models.Publish(t.Context(), []byte(source(t, `"1.2.0"`, `"3.0.0"`, `"co2_flow"`, `"gas_flow"`)),
+		nil, "mara"); err != nil {
 		t.Fatal(err)
 	}
 	r.Rule("rule: gassy\nmodels: [tank-probe]\nraise: gas_flow > 20\npriority: low\nmessage: gas\n")
@@ -97,7 +103,8 @@ func TestMove(t *testing.T) {
 	if d, _ := r.Devices.Get(tanks[0]); d.Reported() != "" {
 		t.Errorf("it says %s of itself", d.Reported())
 	}
-	r.SendMessage(ingest.Message{Device: tanks[0], Kind: ingest.About, Body: []byte(`{"model_version":"1.2.0"}`), Transport: "mqtt"})
+	r.SendMessage(ingest.Message{Device: tanks[0], Kind: ingest.About, Body: []byte(`{"model_version":"1.2.0"}`),
+		Transport: "mqtt"})
 	if d, _ := r.Devices.Get(tanks[0]); d.Reported() != "1.2.0" {
 		t.Error("what a device says it was built for is not kept")
 	}
@@ -134,7 +141,8 @@ func TestPreview(t *testing.T) {
 		for _, f := range d.Findings {
 			found += f.Sentence
 		}
-		if d.State != c.state || !strings.Contains(refused, c.refused) || c.refused == "" && refused != "" || len(d.Rules) != c.rules || c.finding != "" && (!strings.Contains(found, c.finding) || d.Model != nil) {
+		if d.State != c.state || !strings.Contains(refused, c.refused) || c.refused == "" && refused != "" ||
+			len(d.Rules) != c.rules || c.finding != "" && (!strings.Contains(found, c.finding) || d.Model != nil) {
 			t.Errorf("%s: state %q, refused %q, rules %v, findings %v", c.name, d.State, refused, d.Rules, d.Findings)
 		}
 	}
@@ -163,7 +171,9 @@ func TestPartsAreKept(t *testing.T) {
 		t.Error("the parent's telemetry is gone")
 	}
 	// A published model may be extended by its name.
-	if m, _, err = r.Models.Publish(t.Context(), []byte(strings.NewReplacer(`"lid"`, `"great-lid"`, `./base.tm.json`, `./tank-probe@1.2.0.tm.json`).Replace(lid)), nil, "mara"); err != nil {
+	if m, _, err = r.Models.Publish(t.Context(),
+		[]byte(strings.NewReplacer(`"lid"`, `"great-lid"`, `./base.tm.json`, `./tank-probe@1.2.0.tm.json`).
+			Replace(lid)), nil, "mara"); err != nil {
 		t.Fatal(err)
 	}
 	if _, ok := m.Property("must_temp"); !ok {

@@ -64,7 +64,8 @@ func TestRevisionsNeverComeAgain(t *testing.T) {
 		for range 40 {
 			switch n := rng.IntN(10); {
 			case n < 6:
-				_, err := r.Settings.Set(t.Context(), tank, map[string]any{"max_temp": float64(20 + rng.IntN(20))}, nil, "mara")
+				_, err := r.Settings.Set(t.Context(), tank, map[string]any{"max_temp": float64(20 + rng.IntN(20))}, nil,
+					"mara")
 				r.Must(err)
 				look()
 			case n < 8 || len(backups) == 0:

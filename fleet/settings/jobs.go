@@ -44,7 +44,8 @@ const sliceOf = 40
 // SetMany puts values into the override of many devices and takes the names in
 // unset off it. Every device's model must allow all of it, or nothing is
 // changed. It returns once that is decided; the Job tells how far it has come.
-func (b *Settings) SetMany(ctx context.Context, ids []string, set map[string]any, unset []string, by string) (Job, error) {
+func (b *Settings) SetMany(ctx context.Context, ids []string, set map[string]any, unset []string,
+	by string) (Job, error) {
 	said, err := b.CheckMany(ids, set, unset)
 	if err != nil {
 		return Job{}, err
@@ -65,10 +66,12 @@ func (b *Settings) SetMany(ctx context.Context, ids []string, set map[string]any
 // write its values.
 func (b *Settings) CheckMany(ids []string, set map[string]any, unset []string) (map[string]string, error) {
 	if len(ids) == 0 {
-		return nil, fault.New(fault.Invalid, "no device is chosen, so nothing was changed").Then("choose devices by their ids or by a condition")
+		return nil, fault.New(fault.Invalid, "no device is chosen, so nothing was changed").
+			Then("choose devices by their ids or by a condition")
 	}
 	if len(set)+len(unset) == 0 {
-		return nil, fault.New(fault.Invalid, "no setting is named, so nothing was changed").Then("name one with its value, like max_temp=30")
+		return nil, fault.New(fault.Invalid, "no setting is named, so nothing was changed").
+			Then("name one with its value, like max_temp=30")
 	}
 	said := map[string]string{}
 	checked := map[*model.Model]bool{}

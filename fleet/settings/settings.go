@@ -119,7 +119,8 @@ type Settings struct {
 // Open reads every state, and goes on with what was to be changed on many
 // devices when the service stopped.
 func Open(ctx context.Context, o Options) (*Settings, error) {
-	b := &Settings{commits: o.Commits, devices: o.Devices, models: o.Models, bus: o.Bus, log: o.Log, now: o.Now, changed: map[string]chan struct{}{}}
+	b := &Settings{commits: o.Commits, devices: o.Devices, models: o.Models, bus: o.Bus, log: o.Log, now: o.Now,
+		changed: map[string]chan struct{}{}}
 	stored, err := o.Records.SettingStates(ctx)
 	if err != nil {
 		return nil, err
@@ -160,8 +161,8 @@ func (b *Settings) deviceChanges(tx *commit.Tx, old, d devices.Device) error {
 	}
 	if old.ID == "" {
 		first := b.epoch<<CountBits + 1
-		s := &State{Device: d.ID, Revision: first, First: first, Override: layering.Settings{}, OverriddenBy: map[string]Overridden{},
-			Intended: m.Defaults(false), IntendedAt: b.now(), Applied: layering.Settings{}, Refused: map[string]string{}}
+		s := &State{Device: d.ID, Revision: first, First: first, Override: layering.Settings{},
+			OverriddenBy: map[string]Overridden{}, Intended: m.Defaults(false), IntendedAt: b.now(), Applied: layering.Settings{}, Refused: map[string]string{}}
 		b.hold(tx, nil, s, m, s.IntendedAt)
 		tx.Put(*s)
 		b.states.Set(tx, d.ID, s)
@@ -246,7 +247,8 @@ func allowed(id string, m *model.Model, set map[string]any, unset []string) (map
 	values, wrong := m.Fields(set, model.Setting)
 	for _, name := range unset {
 		if p, ok := m.Property(name); !ok || p.Role != model.Setting {
-			wrong = append(wrong, model.Finding{Pointer: "/unset", Sentence: fmt.Sprintf("%s has no setting %s", m, name)})
+			wrong = append(wrong, model.Finding{Pointer: "/unset",
+				Sentence: fmt.Sprintf("%s has no setting %s", m, name)})
 		}
 	}
 	if len(wrong) > 0 {
@@ -258,7 +260,8 @@ func allowed(id string, m *model.Model, set map[string]any, unset []string) (map
 }
 
 // override changes the override of a state and tells what was set and removed.
-func (b *Settings) override(s *State, m *model.Model, values map[string]value.Value, unset []string, by string) (said map[string]string, removed []string) {
+func (b *Settings) override(s *State, m *model.Model, values map[string]value.Value, unset []string,
+	by string) (said map[string]string, removed []string) {
 	s.Override, s.OverriddenBy = maps.Clone(s.Override), maps.Clone(s.OverriddenBy)
 	at := b.now()
 	said = map[string]string{}
@@ -282,7 +285,8 @@ func (b *Settings) override(s *State, m *model.Model, values map[string]value.Va
 
 // revise makes a changed state part of a commit, with a new revision if the
 // document for the device comes out different.
-func (b *Settings) revise(tx *commit.Tx, was, s *State, m *model.Model, by, why string, said map[string]string, removed []string) error {
+func (b *Settings) revise(tx *commit.Tx, was, s *State, m *model.Model, by, why string, said map[string]string,
+	removed []string) error {
 	at := b.now()
 	intended := layering.Settings{}
 	for name, v := range layering.Merge(m.Defaults(false), s.Override).Settings {
@@ -402,12 +406,14 @@ func (b *Settings) Apply(id string, body []byte, done func(Result, error)) {
 	for _, name := range slices.Sorted(maps.Keys(r.Applied)) {
 		p, ok := m.Property(name)
 		if !ok || p.Role != model.Setting {
-			out.Refused = append(out.Refused, model.Finding{Pointer: "/applied/" + name, Sentence: fmt.Sprintf("%s has no setting %s", m, value.Clip(name, 200))})
+			out.Refused = append(out.Refused, model.Finding{Pointer: "/applied/" + name,
+				Sentence: fmt.Sprintf("%s has no setting %s", m, value.Clip(name, 200))})
 			continue
 		}
 		v, err := p.Check(r.Applied[name])
 		if err != nil {
-			out.Refused = append(out.Refused, model.Finding{Pointer: "/applied/" + name, Sentence: fmt.Sprintf("%s %s", name, err)})
+			out.Refused = append(out.Refused, model.Finding{Pointer: "/applied/" + name,
+				Sentence: fmt.Sprintf("%s %s", name, err)})
 			continue
 		}
 		applied[name] = v
@@ -417,11 +423,14 @@ func (b *Settings) Apply(id string, body []byte, done func(Result, error)) {
 		if p, ok := m.Property(name); ok && p.Role == model.Setting {
 			refused[name] = value.Clip(reason, 200)
 		} else {
-			out.Refused = append(out.Refused, model.Finding{Pointer: "/refused/" + name, Sentence: fmt.Sprintf("%s has no setting %s", m, value.Clip(name, 200))})
+			out.Refused = append(out.Refused, model.Finding{Pointer: "/refused/" + name,
+				Sentence: fmt.Sprintf("%s has no setting %s", m, value.Clip(name, 200))})
 		}
 	}
 	out.Kept = len(applied)
-	b.commits.Go(func(tx *commit.Tx) error { return b.confirm(tx, id, m, *r.Revision, applied, refused) }, func(err error) {
+	b.commits.Go(func(tx *commit.Tx) error {
+		return b.confirm(tx, id, m, *r.Revision, applied, refused)
+	}, func(err error) {
 		if err != nil {
 			out = Result{}
 		}
@@ -429,13 +438,16 @@ func (b *Settings) Apply(id string, body []byte, done func(Result, error)) {
 	})
 }
 
-func (b *Settings) confirm(tx *commit.Tx, id string, m *model.Model, revision int64, applied layering.Settings, refused map[string]string) error {
+func (b *Settings) confirm(tx *commit.Tx, id string, m *model.Model, revision int64, applied layering.Settings,
+	refused map[string]string) error {
 	was := b.in(tx, id)
 	if !was.Made(revision) {
-		return fault.New(fault.Conflict, "revision %d was never sent to %s; the newest is %d", revision, id, was.Revision).
+		return fault.New(fault.Conflict, "revision %d was never sent to %s; the newest is %d", revision, id,
+			was.Revision).
 			Then("ask for the intended settings, apply them, and report that revision")
 	}
-	if was.AppliedRevision == revision && was.Applied.Equal(applied) && maps.Equal(was.Refused, refused) && !was.AppliedAt.IsZero() {
+	if was.AppliedRevision == revision && was.Applied.Equal(applied) && maps.Equal(was.Refused, refused) &&
+		!was.AppliedAt.IsZero() {
 		return nil
 	}
 	s := *was
@@ -452,7 +464,8 @@ func (b *Settings) confirm(tx *commit.Tx, id string, m *model.Model, revision in
 		}
 		c := fact.Refused{Revision: s.Revision}
 		for _, d := range drift {
-			c.Differences = append(c.Differences, fact.Difference{Name: d.Name, Intended: d.Intended.String(), Applied: d.Applied.String(), Reason: d.Reason})
+			c.Differences = append(c.Differences, fact.Difference{Name: d.Name, Intended: d.Intended.String(),
+				Applied: d.Applied.String(), Reason: d.Reason})
 		}
 		tx.Tell(fact.New(at, c).Of(id))
 	}

@@ -69,9 +69,11 @@ func TestRevisionsOnlyWhereSomethingChanged(t *testing.T) {
 
 func TestSetRefusesTheWholeChange(t *testing.T) {
 	r := newRig(t)
-	_, err := r.Settings.Set(t.Context(), tank, map[string]any{"max_temp": 30.0, "stir_at": 99.0, "max_tmp": 1.0}, []string{"nope"}, "mara")
+	_, err := r.Settings.Set(t.Context(), tank, map[string]any{"max_temp": 30.0, "stir_at": 99.0, "max_tmp": 1.0},
+		[]string{"nope"}, "mara")
 	f := fault.From(err)
-	if f == nil || f.Code != fault.Invalid || len(f.Findings) != 3 || !strings.Contains(f.Error(), "between 10 and 35 °C") {
+	if f == nil || f.Code != fault.Invalid || len(f.Findings) != 3 ||
+		!strings.Contains(f.Error(), "between 10 and 35 °C") {
 		t.Errorf("it gives %v", err)
 	}
 	if s, _, _ := r.Settings.Of(tank); s.Revision != 1 || len(s.Override) != 0 {
@@ -91,10 +93,12 @@ func TestAppliedAndRefused(t *testing.T) {
 	s, _, err := r.Settings.Of(tank)
 	r.Must(err)
 	d := s.Drift()
-	if !s.Confirmed() || len(d) != 1 || d[0].Name != "stir_at" || d[0].Reason != "above 26 °C while sealed" || s.DriftSince.IsZero() {
+	if !s.Confirmed() || len(d) != 1 || d[0].Name != "stir_at" || d[0].Reason != "above 26 °C while sealed" ||
+		s.DriftSince.IsZero() {
 		t.Errorf("state %+v, drift %+v", s, d)
 	}
-	if got := r.Journal(fact.SettingRefused); len(got) != 1 || !strings.Contains(got[0], "stir_at stayed 26 instead of 28: above 26 °C while sealed") {
+	if got := r.Journal(fact.SettingRefused); len(got) != 1 ||
+		!strings.Contains(got[0], "stir_at stayed 26 instead of 28: above 26 °C while sealed") {
 		t.Errorf("the journal tells %q", got)
 	}
 	if h := r.Device(tank).Health; h != "sound" {

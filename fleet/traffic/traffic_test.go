@@ -57,7 +57,8 @@ func TestBodiesAreCut(t *testing.T) {
 }
 
 func TestRefusal(t *testing.T) {
-	if (&traffic.Entry{Marked: []model.Finding{{}}}).Refusal() || !(&traffic.Entry{Refused: []model.Finding{{}}}).Refusal() {
+	if (&traffic.Entry{Marked: []model.Finding{{}}}).Refusal() || !(&traffic.Entry{Refused: []model.Finding{{}}}).
+		Refusal() {
 		t.Error("a mark is no refused, a refusal is")
 	}
 }

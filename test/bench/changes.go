@@ -49,7 +49,8 @@ func changeFigures(dir string) ([]figure, error) {
 		return nil, err
 	}
 	// The same probe, expected every second, so that it falls silent soon.
-	for old, to := range map[string]string{`"ullage:name": "tank-probe"`: `"ullage:name": "tank-pulse"`, `"ullage:interval": "60s"`: `"ullage:interval": "1s"`} {
+	for old, to := range map[string]string{`"ullage:name": "tank-probe"`: `"ullage:name": "tank-pulse"`,
+		`"ullage:interval": "60s"`: `"ullage:interval": "1s"`} {
 		if !bytes.Contains(probe, []byte(old)) {
 			return nil, fmt.Errorf("the model has no %s", old)
 		}
@@ -76,9 +77,11 @@ func changeFigures(dir string) ([]figure, error) {
 		go func() {
 			defer wg.Done()
 			for i := range next {
-				d := client.NewDevice{ID: fmt.Sprintf("tank-kilnside-%d", i), Model: "tank-probe", Labels: map[string]string{"site": "Kilnside"}}
+				d := client.NewDevice{ID: fmt.Sprintf("tank-kilnside-%d", i), Model: "tank-probe",
+					Labels: map[string]string{"site": "Kilnside"}}
 				if i < manySessions {
-					d = client.NewDevice{ID: pulseID(i), Model: "tank-pulse", Labels: map[string]string{"site": "Saltmarsh"}}
+					d = client.NewDevice{ID: pulseID(i), Model: "tank-pulse",
+						Labels: map[string]string{"site": "Saltmarsh"}}
 				}
 				o, err := s.Client.CreateDevice(ctx, d)
 				if err != nil {
@@ -140,7 +143,9 @@ func changeFigures(dir string) ([]figure, error) {
 		{fmt.Sprintf("%d overrides by one call", allDevices), "under 2 s", nil, func() (time.Duration, error) {
 			n++
 			begun := time.Now()
-			j, err := s.Client.ChangeManySettings(ctx, client.SettingsOfMany{Where: `label.site in ("Kilnside", "Saltmarsh")`, Set: map[string]any{"max_temp": 20 + n%20}})
+			j, err := s.Client.ChangeManySettings(ctx,
+				client.SettingsOfMany{Where: `label.site in ("Kilnside", "Saltmarsh")`,
+					Set: map[string]any{"max_temp": 20 + n%20}})
 			for err == nil && j.EndedAt == nil {
 				time.Sleep(20 * time.Millisecond)
 				j, err = s.Client.SettingsJob(ctx, j.ID)
@@ -163,7 +168,8 @@ func changeFigures(dir string) ([]figure, error) {
 			time.Sleep(3 * time.Second)
 			return 3 * time.Second, nil
 		}, func() error {
-			ds, err := s.Client.DevicesLike(ctx, client.DeviceFilter{Where: `label.site == "Saltmarsh" and device.link == "silent"`, Brief: true})
+			ds, err := s.Client.DevicesLike(ctx,
+				client.DeviceFilter{Where: `label.site == "Saltmarsh" and device.link == "silent"`, Brief: true})
 			if err == nil && len(ds) != manySessions {
 				err = fmt.Errorf("%d of %d devices are silent", len(ds), manySessions)
 			}
@@ -206,7 +212,8 @@ func changeFigures(dir string) ([]figure, error) {
 		if d.target == "" {
 			f.got = ""
 		}
-		out = append(out, f, figure{"  readings' acknowledgement p99 meanwhile", median(disturbed).Round(10 * time.Microsecond).String(), "1.5 × undisturbed",
+		out = append(out, f, figure{"  readings' acknowledgement p99 meanwhile",
+			median(disturbed).Round(10 * time.Microsecond).String(), "1.5 × undisturbed",
 			fmt.Sprintf("%.2f × %s (%.2f–%.2f)", mid, median(calm).Round(10*time.Microsecond), low, high)})
 	}
 	if err := load.stop(); err != nil {
@@ -239,7 +246,8 @@ func each(conns []net.Conn, within time.Duration, do func(int, net.Conn) error) 
 }
 
 func publish(buf *bytes.Buffer, topic, body string, id uint16) error {
-	pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1}, ProtocolVersion: 4, TopicName: topic, PacketID: id, Payload: []byte(body)}
+	pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1}, ProtocolVersion: 4,
+		TopicName: topic, PacketID: id, Payload: []byte(body)}
 	return pk.PublishEncode(buf)
 }
 
@@ -282,7 +290,8 @@ func steadyLoad(s *service.Service) (*steady, error) {
 	l := &steady{ending: make(chan struct{})}
 	for i := range 32 {
 		id := fmt.Sprintf("tank-fennimore-%d", i)
-		o, err := s.Client.CreateDevice(context.Background(), client.NewDevice{ID: id, Model: "tank-probe", Labels: map[string]string{"site": "Fennimore"}})
+		o, err := s.Client.CreateDevice(context.Background(), client.NewDevice{ID: id, Model: "tank-probe",
+			Labels: map[string]string{"site": "Fennimore"}})
 		if err != nil {
 			return nil, err
 		}

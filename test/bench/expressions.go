@@ -173,7 +173,8 @@ func compiled(s *expr.Schema, rules []string) (*expr.Plan, []*expr.Program, erro
 
 func fresh(plan *expr.Plan, at time.Time) *expr.State {
 	st := plan.NewState(at)
-	for name, v := range map[expr.Name]value.Value{{Scope: "set", Key: "max_temp"}: value.OfNumber(32), {Scope: "label", Key: "stage"}: value.OfText("fermenting")} {
+	for name, v := range map[expr.Name]value.Value{{Scope: "set", Key: "max_temp"}: value.OfNumber(32),
+		{Scope: "label", Key: "stage"}: value.OfText("fermenting")} {
 		if slot, ok := plan.Slot(name); ok {
 			st.Set(slot, expr.Sample{Value: v})
 		}
@@ -208,8 +209,9 @@ func byHand(values []float64) func(*testing.B) {
 					over++
 				}
 			}
-			for _, is := range [...]bool{v > limit, sum/ten > limit-1, high-low > 4, (v-ring[(n-half)&511])*2 > 2, v > 30 && stage == "fermenting",
-				v < 10 || v > 35, over > 1, density < 1000 || v > 33, v > 25 && ullage < 10, v < 4} {
+			for _, is := range [...]bool{v > limit, sum/ten > limit-1, high-low > 4, (v-ring[(n-half)&511])*2 > 2,
+				v > 30 && stage == "fermenting", v < 10 || v > 35, over > 1, density < 1000 ||
+					v > 33, v > 25 && ullage < 10, v < 4} {
 				if is {
 					raised++
 				}
@@ -239,7 +241,8 @@ func stateMemory(s *expr.Schema, start time.Time, values []float64) (bytes uint6
 		for i := range 360 {
 			for slot, n := range plan.Names() {
 				if n.Name.Scope == "" {
-					st.Observe(slot, start.Add(time.Duration(i)*everyTen).UnixMilli(), value.OfNumber(values[(i*7+slot+k)%len(values)]))
+					st.Observe(slot, start.Add(time.Duration(i)*everyTen).UnixMilli(),
+						value.OfNumber(values[(i*7+slot+k)%len(values)]))
 				}
 			}
 		}
@@ -288,11 +291,13 @@ func selection(dir string) (selecting, scanning, latest time.Duration, err error
 	var onboarding errgroup.Group
 	onboarding.SetLimit(200)
 	for i := range selectAmong {
-		c := copied{[]string{"fermenting", "resting", "empty"}[i%3], []string{"Fennimore", "Kilnside"}[i%2], values[i], 32}
+		c := copied{[]string{"fermenting", "resting", "empty"}[i%3], []string{"Fennimore", "Kilnside"}[i%2], values[i],
+			32}
 		copies[i] = c
 		id := fmt.Sprintf("tank-%05d", i)
 		onboarding.Go(func() error {
-			_, _, err := a.Devices.Create(ctx, devices.New{ID: id, Model: "tank-probe", Labels: map[string]string{"stage": c.stage, "site": c.site}}, "bench")
+			_, _, err := a.Devices.Create(ctx, devices.New{ID: id, Model: "tank-probe",
+				Labels: map[string]string{"stage": c.stage, "site": c.site}}, "bench")
 			return err
 		})
 	}
@@ -302,7 +307,10 @@ func selection(dir string) (selecting, scanning, latest time.Duration, err error
 	for i, c := range copies {
 		id := fmt.Sprintf("tank-%05d", i)
 		body := fmt.Sprintf(`{"must_temp":%.2f,"density":1050}`, c.temp)
-		a.Intake.Accept(ingest.Message{Device: id, Kind: ingest.Readings, Body: []byte(body), Transport: "bench"}, func(ingest.Outcome) { answered <- struct{}{} })
+		a.Intake.Accept(ingest.Message{Device: id, Kind: ingest.Readings, Body: []byte(body),
+			Transport: "bench"}, func(ingest.Outcome) {
+			answered <- struct{}{}
+		})
 	}
 	for range selectAmong {
 		select {

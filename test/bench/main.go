@@ -40,7 +40,8 @@ const (
 type figure struct{ what, got, target, ratio string }
 
 func main() {
-	only := flag.String("only", "", "measure only this part: ingest, lockstep, sessions, changes, store, expressions, models, fleet or tenthousand")
+	only := flag.String("only", "",
+		"measure only this part: ingest, lockstep, sessions, changes, store, expressions, models, fleet or tenthousand")
 	ceiling := flag.String("echo", "", "be the ceiling of lockstep, on this file; the benchmark starts itself so")
 	flag.Parse()
 	if *ceiling != "" {
@@ -132,7 +133,8 @@ func bareLoop(path string, window int) (rate float64, p50 time.Duration, err err
 		return 0, 0, err
 	}
 	defer conn.Close()
-	if _, err := conn.ExecContext(ctx, `CREATE TABLE readings (series INTEGER NOT NULL, at INTEGER NOT NULL, value, quality INTEGER NOT NULL, device_at INTEGER, receipt INTEGER, PRIMARY KEY (series, at)) WITHOUT ROWID`); err != nil {
+	if _, err := conn.ExecContext(ctx,
+		`CREATE TABLE readings (series INTEGER NOT NULL, at INTEGER NOT NULL, value, quality INTEGER NOT NULL, device_at INTEGER, receipt INTEGER, PRIMARY KEY (series, at)) WITHOUT ROWID`); err != nil {
 		return 0, 0, err
 	}
 	insert, err := conn.PrepareContext(ctx, `INSERT INTO readings VALUES (?, ?, ?, 0, NULL, NULL)`)
@@ -224,7 +226,8 @@ func serve(dir string) (*service.Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, name := range []string{"tank-probe", "cellar-air", "jacket-valve", "cask-bung", "press-scale", "cellar-hub"} {
+	for _, name := range []string{"tank-probe", "cellar-air", "jacket-valve", "cask-bung", "press-scale",
+		"cellar-hub"} {
 		b, err := cellars.Files.ReadFile("models/" + name + ".tm.json")
 		if err != nil {
 			return nil, err
@@ -296,7 +299,8 @@ func greet(address, id, token string) (net.Conn, error) {
 		return nil, err
 	}
 	pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Connect}, ProtocolVersion: 4}
-	pk.Connect = packets.ConnectParams{ProtocolName: []byte("MQTT"), Clean: true, ClientIdentifier: id, UsernameFlag: true, Username: []byte(id), PasswordFlag: true, Password: []byte(token)}
+	pk.Connect = packets.ConnectParams{ProtocolName: []byte("MQTT"), Clean: true, ClientIdentifier: id,
+		UsernameFlag: true, Username: []byte(id), PasswordFlag: true, Password: []byte(token)}
 	var buf bytes.Buffer
 	if err := pk.ConnectEncode(&buf); err != nil {
 		return nil, err
@@ -339,8 +343,9 @@ func pump(conn net.Conn, id string, window int, end time.Time, lat *latencies) (
 			n = 1
 		}
 		at = at.Add(10 * time.Millisecond)
-		pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1}, ProtocolVersion: 4, TopicName: topic, PacketID: n,
-			Payload: fmt.Appendf(nil, `{"at":"%s","must_temp":21.5}`, at.UTC().Format("2006-01-02T15:04:05.000Z"))}
+		pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1}, ProtocolVersion: 4,
+			TopicName: topic, PacketID: n, Payload: fmt.Appendf(nil, `{"at":"%s","must_temp":21.5}`,
+				at.UTC().Format("2006-01-02T15:04:05.000Z"))}
 		buf.Reset()
 		if err := pk.PublishEncode(&buf); err != nil {
 			return 0, err
@@ -479,7 +484,8 @@ func fleetFigures(dir string, count int) ([]figure, error) {
 	end()
 	late := 0
 	for line := range strings.Lines(told.String()) {
-		if strings.Contains(line, "a message was not taken") && !strings.Contains(line, "canceled") { // those of its own end
+		if strings.Contains(line, "a message was not taken") &&
+			!strings.Contains(line, "canceled") { // those of its own end
 			late++
 		}
 	}
@@ -534,7 +540,8 @@ func cpu(pid int, over time.Duration) (float64, error) {
 // what comes over.
 func listTimes(s *service.Service) ([]figure, error) {
 	var out []figure
-	for _, path := range []string{"/devices?brief=true&health=poor", "/devices?brief=true&where=" + url.QueryEscape("must_temp > 30"), "/models", "/alarms", "/journal?limit=50"} {
+	for _, path := range []string{"/devices?brief=true&health=poor",
+		"/devices?brief=true&where=" + url.QueryEscape("must_temp > 30"), "/models", "/alarms", "/journal?limit=50"} {
 		var took []time.Duration
 		size := 0
 		for range 11 {
@@ -556,7 +563,8 @@ func listTimes(s *service.Service) ([]figure, error) {
 			took, size = append(took, time.Since(begun)), len(b)
 		}
 		name, _ := url.QueryUnescape(path)
-		out = append(out, figure{"  GET " + name, median(took).Round(100 * time.Microsecond).String(), "under 100 ms", fmt.Sprintf("%d kB", (size+1023)>>10)})
+		out = append(out, figure{"  GET " + name, median(took).Round(100 * time.Microsecond).String(), "under 100 ms",
+			fmt.Sprintf("%d kB", (size+1023)>>10)})
 	}
 	return out, nil
 }

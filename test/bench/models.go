@@ -63,7 +63,8 @@ func modelFigures(string) ([]figure, error) {
 	// The same bytes through encoding/json, into what holds anything.
 	plain := testing.Benchmark(func(b *testing.B) {
 		for b.Loop() {
-			for _, s := range append([][]byte{src, files["jacket.tm.json"]}, files["base.tm.json"], files["jacket.tm.json"]) {
+			for _, s := range append([][]byte{src, files["jacket.tm.json"]}, files["base.tm.json"],
+				files["jacket.tm.json"]) {
 				var x any
 				if err := json.Unmarshal(s, &x); err != nil {
 					b.Fatal(err)

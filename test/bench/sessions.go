@@ -50,7 +50,8 @@ func sessionFigures(dir string, count int) ([]figure, error) {
 	if err := s.Stop(); err != nil {
 		return nil, err
 	}
-	if s, err = service.Start(data, "--pprof", profile, "--device-rate", "0", "--device-connects", "0", "--log-level", "warn"); err != nil {
+	if s, err = service.Start(data, "--pprof", profile, "--device-rate", "0", "--device-connects", "0", "--log-level",
+		"warn"); err != nil {
 		return nil, err
 	}
 	defer s.Stop()
@@ -135,8 +136,9 @@ func spreadOver(count, workers int, do func(int) error) error {
 
 // hear subscribes to settings and commands and takes the settings.
 func hear(c net.Conn, id string) error {
-	sub := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Subscribe, Qos: 1}, ProtocolVersion: 4, PacketID: 1,
-		Filters: packets.Subscriptions{{Filter: "ullage/" + id + "/intended", Qos: 1}, {Filter: "ullage/" + id + "/command/+", Qos: 1}}}
+	sub := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Subscribe, Qos: 1}, ProtocolVersion: 4,
+		PacketID: 1, Filters: packets.Subscriptions{{Filter: "ullage/" + id + "/intended", Qos: 1},
+			{Filter: "ullage/" + id + "/command/+", Qos: 1}}}
 	var buf bytes.Buffer
 	if err := sub.SubscribeEncode(&buf); err != nil {
 		return err

@@ -35,9 +35,11 @@ func Start() (*Browser, error) {
 		return nil, err
 	}
 	alloc, stop := chromedp.NewExecAllocator(context.Background(),
-		chromedp.ExecPath(path), chromedp.UserDataDir(dir), chromedp.Flag("headless", "new"), chromedp.Flag("no-sandbox", true),
+		chromedp.ExecPath(path), chromedp.UserDataDir(dir), chromedp.Flag("headless",
+			"new"), chromedp.Flag("no-sandbox", true),
 		chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-quic", true), chromedp.Flag("no-first-run", true),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update",
+			true), chromedp.Flag("disable-sync", true),
 		chromedp.Flag("hide-scrollbars", true), chromedp.Flag("force-color-profile", "srgb"))
 	ctx, cancel := chromedp.NewContext(alloc)
 	b := &Browser{ctx, func() { cancel(); stop(); os.RemoveAll(dir) }}
@@ -117,7 +119,8 @@ func (p *Page) Size(width, height int64) error {
 // Eval evaluates an expression, waits for its promise, and decodes the result.
 func Eval[T any](p *Page, expression string) (T, error) {
 	var out T
-	s, err := chromedp.Run(p.ctx, chromedp.Evaluate[string]("(async () => JSON.stringify(await ("+expression+") ?? null))()", chromedp.EvalAwaitPromise))
+	s, err := chromedp.Run(p.ctx, chromedp.Evaluate[string]("(async () => JSON.stringify(await ("+expression+
+		") ?? null))()", chromedp.EvalAwaitPromise))
 	if err != nil {
 		return out, err
 	}
@@ -135,7 +138,8 @@ func (p *Page) Wait(expression string, atMost time.Duration) error {
 		last = err
 	}
 	text, _ := Eval[string](p, "document.body.innerText.slice(0, 1500)")
-	return fmt.Errorf("after %s it is still not true that %s (%v); the page complains of %q and says:\n%s", atMost, expression, last, p.Errors(), text)
+	return fmt.Errorf("after %s it is still not true that %s (%v); the page complains of %q and says:\n%s", atMost,
+		expression, last, p.Errors(), text)
 }
 
 // WaitText waits until the page shows a text.
@@ -180,7 +184,8 @@ func (p *Page) Type(selector, text string) error {
 
 // Keys presses keys by their names: ArrowDown, Enter, Tab, Escape.
 func (p *Page) Keys(names ...string) error {
-	codes := map[string]string{"ArrowDown": kb.ArrowDown, "ArrowUp": kb.ArrowUp, "Enter": kb.Enter, "Tab": kb.Tab, "Escape": kb.Escape}
+	codes := map[string]string{"ArrowDown": kb.ArrowDown, "ArrowUp": kb.ArrowUp, "Enter": kb.Enter, "Tab": kb.Tab,
+		"Escape": kb.Escape}
 	for _, n := range names {
 		if err := chromedp.Do(p.ctx, chromedp.KeyEvent(codes[n])); err != nil {
 			return fmt.Errorf("pressing %s: %w", n, err)
@@ -240,7 +245,8 @@ func (p *Page) Accessible(axe string) ([]string, error) {
 		ID, Help string
 		Nodes    []node
 	}
-	found, err := Eval[[]violation](p, `axe.run(document, {runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa"]}).then((r) => r.violations.map((v) => ({ID: v.id, Help: v.help, Nodes: v.nodes.slice(0, 3).map((n) => ({html: n.html + " " + (n.any[0]?.message ?? "")}))})))`)
+	found, err := Eval[[]violation](p,
+		`axe.run(document, {runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa"]}).then((r) => r.violations.map((v) => ({ID: v.id, Help: v.help, Nodes: v.nodes.slice(0, 3).map((n) => ({html: n.html + " " + (n.any[0]?.message ?? "")}))})))`)
 	if err != nil {
 		return nil, err
 	}

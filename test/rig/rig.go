@@ -52,8 +52,8 @@ func (r *Rig) DoorWith(now func() time.Time, change func(*door.Limits)) *door.Do
 	if change != nil {
 		change(&limits)
 	}
-	return door.New(door.Options{Devices: r.Devices, Intake: r.Intake, Settings: r.Settings, Commands: r.Commands, Traffic: r.Traffic,
-		Limits: limits, Log: r.Log, Now: now})
+	return door.New(door.Options{Devices: r.Devices, Intake: r.Intake, Settings: r.Settings, Commands: r.Commands,
+		Traffic: r.Traffic, Limits: limits, Log: r.Log, Now: now})
 }
 
 // Rig is a whole service without its doors.
@@ -220,10 +220,11 @@ func (r *Rig) Journal(kind fact.Kind) []string {
 func (r *Rig) Points(device, metric string) []series.Point {
 	r.T.Helper()
 	var out []series.Point
-	r.Must(r.Store.Readings(context.Background(), device, metric, time.Time{}, Start.AddDate(10, 0, 0), func(p series.Point) error {
-		out = append(out, p)
-		return nil
-	}))
+	r.Must(r.Store.Readings(context.Background(), device, metric, time.Time{},
+		Start.AddDate(10, 0, 0), func(p series.Point) error {
+			out = append(out, p)
+			return nil
+		}))
 	return out
 }
 

@@ -67,7 +67,8 @@ func (o *output) String() string {
 // Start runs `ullage serve` on a data folder, on free loopback ports unless
 // the flags say others, and waits until it is ready and somebody is signed in.
 func Start(data string, flags ...string) (*Service, error) {
-	args := append([]string{"serve", "--data", data, "--listen", "127.0.0.1:0", "--mqtt", "127.0.0.1:0", "--device-http", "127.0.0.1:0"}, flags...)
+	args := append([]string{"serve", "--data", data, "--listen", "127.0.0.1:0", "--mqtt", "127.0.0.1:0",
+		"--device-http", "127.0.0.1:0"}, flags...)
 	s := &Service{Data: data, log: &output{}, ended: make(chan struct{})}
 	s.cmd = exec.Command(Binary(), args...)
 	s.cmd.Dir = data
@@ -152,7 +153,8 @@ func (s *Service) Stop() error {
 // CLI runs a command of the binary against the service, and returns what it
 // printed and its exit code.
 func (s *Service) CLI(stdin string, args ...string) (stdout, stderr string, code int) {
-	return Run(stdin, []string{"ULLAGE_URL=" + s.Console, "ULLAGE_TOKEN=" + s.Token, "ULLAGE_LOGIN=" + filepath.Join(s.Data, "login.json")}, args...)
+	return Run(stdin, []string{"ULLAGE_URL=" + s.Console, "ULLAGE_TOKEN=" + s.Token,
+		"ULLAGE_LOGIN=" + filepath.Join(s.Data, "login.json")}, args...)
 }
 
 // Run runs a command of the binary.

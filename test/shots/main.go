@@ -89,7 +89,8 @@ func run(console, password, out, only string) error {
 		{name: "service", path: "/service"},
 		{name: "model-edit", path: "/models/tank-probe", after: func(p *browser.Page) error {
 			// A change that is written and not published stays in the browser.
-			if _, err := browser.Eval[any](p, `fetch("/api/v1/models/tank-probe/source").then((r) => r.text()).then((t) => {
+			if _, err := browser.Eval[any](p,
+				`fetch("/api/v1/models/tank-probe/source").then((r) => r.text()).then((t) => {
 				const m = JSON.parse(t);
 				m.version.model = "1.3.0";
 				m.properties.density.unit = "kg/L";
@@ -178,8 +179,10 @@ func terminals(console, password, out, only string) error {
 			continue
 		}
 		script := fmt.Sprintf("printf '$ %%s\n' %s; %s; sleep 20", quote(c.command), c.command)
-		term := exec.Command("xterm", "-geometry", "158x42+0+0", "-fa", "Monospace", "-fs", "10", "-bg", "#15181b", "-fg", "#e7e4dc", "-b", "12", "+sb", "-e", "bash", "-c", script)
-		term.Env = append(os.Environ(), "DISPLAY=:97", "ULLAGE_URL="+console, "ULLAGE_TOKEN="+in.Token, "PATH="+filepath.Dir(service.Binary())+":"+os.Getenv("PATH"))
+		term := exec.Command("xterm", "-geometry", "158x42+0+0", "-fa", "Monospace", "-fs", "10", "-bg", "#15181b",
+			"-fg", "#e7e4dc", "-b", "12", "+sb", "-e", "bash", "-c", script)
+		term.Env = append(os.Environ(), "DISPLAY=:97", "ULLAGE_URL="+console, "ULLAGE_TOKEN="+in.Token,
+			"PATH="+filepath.Dir(service.Binary())+":"+os.Getenv("PATH"))
 		if err := term.Start(); err != nil {
 			return fmt.Errorf("xterm: %w", err)
 		}

@@ -59,8 +59,8 @@ func (d *Door) Admit(c Claim) (*Device, error) {
 	if wait, quiet := d.gate.failed(hostOf(c.Remote)); quiet {
 		time.Sleep(wait)
 	} else {
-		e := traffic.Entry{At: d.o.Now(), Direction: traffic.Up, Transport: c.Transport, Remote: c.Remote, Topic: "connect",
-			Claimed: value.Clip(c.Device, 100), Reason: err.Error(), Ref: ref}
+		e := traffic.Entry{At: d.o.Now(), Direction: traffic.Up, Transport: c.Transport, Remote: c.Remote,
+			Topic: "connect", Claimed: value.Clip(c.Device, 100), Reason: err.Error(), Ref: ref}
 		if d.o.Devices.Knows(c.Device) {
 			e.Device = c.Device
 		}
@@ -88,8 +88,8 @@ func (d *Door) admit(c Claim) (*Device, error) {
 		}
 	}
 	id, _, _ := strings.Cut(c.Token, ".")
-	return &Device{ID: dev.ID, Credential: Credential{Kind: Token, ID: strings.Clone(id)}, Transport: c.Transport, Remote: c.Remote,
-		door: d, lane: d.lane(dev.ID)}, nil
+	return &Device{ID: dev.ID, Credential: Credential{Kind: Token, ID: strings.Clone(id)}, Transport: c.Transport,
+		Remote: c.Remote, door: d, lane: d.lane(dev.ID)}, nil
 }
 
 // MayStay reports whether the device may go on, and if not, why.
@@ -99,14 +99,14 @@ func (v *Device) MayStay() (why string, ok bool) {
 
 // Arrived writes into the traffic that a session began.
 func (v *Device) Arrived(note string) {
-	v.door.o.Traffic.Add(traffic.Entry{At: v.door.o.Now(), Device: v.ID, Direction: traffic.Up, Transport: v.Transport, Remote: v.Remote,
-		Topic: "connect", Note: note})
+	v.door.o.Traffic.Add(traffic.Entry{At: v.door.o.Now(), Device: v.ID, Direction: traffic.Up, Transport: v.Transport,
+		Remote: v.Remote, Topic: "connect", Note: note})
 }
 
 // Note writes into the traffic why something that the device did was refused.
 func (v *Device) Note(topic, reason string) {
-	v.door.o.Traffic.Add(traffic.Entry{At: v.door.o.Now(), Device: v.ID, Direction: traffic.Up, Transport: v.Transport, Remote: v.Remote,
-		Topic: topic, Reason: reason})
+	v.door.o.Traffic.Add(traffic.Entry{At: v.door.o.Now(), Device: v.ID, Direction: traffic.Up, Transport: v.Transport,
+		Remote: v.Remote, Topic: topic, Reason: reason})
 }
 
 func hostOf(address string) string {

@@ -93,7 +93,8 @@ func (v *Device) Connect() error {
 	if l.connects.AllowN(v.door.o.Now(), 1) {
 		return nil
 	}
-	return fault.New(fault.TooMany, "%s connected more than %d times within a minute; does another client use its id?", v.ID, most)
+	return fault.New(fault.TooMany, "%s connected more than %d times within a minute; does another client use its id?",
+		v.ID, most)
 }
 
 // Enter counts one session of the device; whoever entered must leave. It fails
@@ -123,7 +124,8 @@ func (v *Device) Await() (done func(), err error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if most > 0 && l.waits >= most {
-		return nil, fault.New(fault.TooMany, "%s has %d requests waiting already", v.ID, l.waits).Then("wait for the answer of one of them")
+		return nil, fault.New(fault.TooMany, "%s has %d requests waiting already", v.ID, l.waits).
+			Then("wait for the answer of one of them")
 	}
 	l.waits++
 	return func() {
@@ -162,11 +164,13 @@ func (d *Door) TooLarge(size int64) *fault.Error {
 	if size < 0 {
 		said = fmt.Sprintf("more than %d", most)
 	}
-	return fault.New(fault.TooLarge, "the message has %s bytes; %d are taken at most", said, most).Then("send it in parts")
+	return fault.New(fault.TooLarge, "the message has %s bytes; %d are taken at most", said, most).
+		Then("send it in parts")
 }
 
 // Note writes a refusal into the traffic that is of a connection and of no
 // device, or of what happened before the device was known.
 func (d *Door) Note(transport, remote, topic, reason string) {
-	d.o.Traffic.Add(traffic.Entry{At: d.o.Now(), Direction: traffic.Up, Transport: transport, Remote: remote, Topic: topic, Reason: reason})
+	d.o.Traffic.Add(traffic.Entry{At: d.o.Now(), Direction: traffic.Up, Transport: transport, Remote: remote,
+		Topic: topic, Reason: reason})
 }

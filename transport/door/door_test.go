@@ -54,7 +54,8 @@ func take(v *door.Device, name, body string) door.Verdict {
 func TestAdmit(t *testing.T) {
 	b := newBench(t, app.Options{}, nil)
 	v := b.admit(tank, "mqtt")
-	if v.ID != tank || v.Credential.Kind != door.Token || v.Credential.ID == "" || strings.Contains(b.tokens[tank][9:], v.Credential.ID) {
+	if v.ID != tank || v.Credential.Kind != door.Token || v.Credential.ID == "" ||
+		strings.Contains(b.tokens[tank][9:], v.Credential.ID) {
 		t.Errorf("let in as %+v", v)
 	}
 	for _, c := range []struct {
@@ -71,7 +72,8 @@ func TestAdmit(t *testing.T) {
 		c.claim.Transport = "coap"
 		_, err := b.door.Admit(c.claim)
 		e := b.Traffic.Recent(traffic.Filter{Limit: 1})[0]
-		if f := fault.From(err); rig.Code(err) != fault.Unauthenticated || f.Sentence != "not authorised" || f.Ref == "" || f.Ref != e.Ref {
+		if f := fault.From(err); rig.Code(err) != fault.Unauthenticated || f.Sentence != "not authorised" ||
+			f.Ref == "" || f.Ref != e.Ref {
 			t.Errorf("%s: the stranger hears %v, the ref in the traffic is %q", c.name, err, e.Ref)
 		}
 		if !strings.Contains(e.Reason, c.says) || e.Transport != "coap" {
@@ -146,7 +148,8 @@ func TestSpeakingForOthers(t *testing.T) {
 		"for/" + strings.Repeat("x", 5000): "there is no such device",
 	} {
 		got := take(v, name, `{"ullage":30}`)
-		if got.Problem == nil || got.Problem.Code != fault.NotAllowed || !strings.Contains(got.Reason(), says) || got.Again {
+		if got.Problem == nil || got.Problem.Code != fault.NotAllowed || !strings.Contains(got.Reason(), says) ||
+			got.Again {
 			t.Errorf("%.40s: %+v, want a refusal that says %q", name, got.Problem, says)
 		}
 		if len(got.Reason()) > 400 {
@@ -175,7 +178,8 @@ func TestVerdicts(t *testing.T) {
 		{"too large", "readings", `{"ullage":30` + strings.Repeat(" ", 100) + `}`, 0, "the message has 113 bytes; 100 are taken at most; send it in parts"},
 	} {
 		got := take(v, c.topic, c.body)
-		if got.Kept != c.kept || !strings.Contains(got.Reason(), c.says) || (c.says == "") != (got.Problem == nil) || got.Again {
+		if got.Kept != c.kept || !strings.Contains(got.Reason(), c.says) || (c.says == "") != (got.Problem == nil) ||
+			got.Again {
 			t.Errorf("%s: kept %d, %q; want %d, %q", c.name, got.Kept, got.Reason(), c.kept, c.says)
 		}
 	}
@@ -210,7 +214,8 @@ func TestOneOrderOverAllDoors(t *testing.T) {
 				b.Clock.Forward(time.Millisecond)
 				body := fmt.Sprintf(`{"ullage":%d}`, n*each+i)
 				if n == 2 { // one door sends times, the others' interleave with it
-					body = fmt.Sprintf(`{"at":%q,"density":%d}`, rig.Start.Add(-time.Hour+time.Duration(each-i)*time.Second).Format(time.RFC3339), 1000+i)
+					body = fmt.Sprintf(`{"at":%q,"density":%d}`,
+						rig.Start.Add(-time.Hour+time.Duration(each-i)*time.Second).Format(time.RFC3339), 1000+i)
 				}
 				v.Take(door.Message{Name: "readings", Body: []byte(body)}, func(o door.Verdict) { answered <- o })
 			}
@@ -266,7 +271,10 @@ func FuzzTake(f *testing.F) {
 	v := b.admit(hub, "mqtt")
 	f.Fuzz(func(t *testing.T, name string, body []byte, content string, dup bool, packet uint16) {
 		done := make(chan door.Verdict, 2)
-		v.Take(door.Message{Name: name, Body: body, ContentType: content, Dup: dup, PacketID: packet}, func(o door.Verdict) { done <- o })
+		v.Take(door.Message{Name: name, Body: body, ContentType: content, Dup: dup,
+			PacketID: packet}, func(o door.Verdict) {
+			done <- o
+		})
 		select {
 		case o := <-done:
 			if o.Problem != nil && (len(o.Reason()) > 4000 || strings.Contains(o.Reason(), b.tokens[hub])) {
@@ -283,9 +291,10 @@ func FuzzTake(f *testing.F) {
 			t.Error("answered twice")
 		default:
 		}
-		err := b.Store.Readings(t.Context(), tank, "ullage", time.Time{}, rig.Start.AddDate(1, 0, 0), func(p series.Point) error {
-			return fmt.Errorf("the neighbour has the reading %v", p)
-		})
+		err := b.Store.Readings(t.Context(), tank, "ullage", time.Time{},
+			rig.Start.AddDate(1, 0, 0), func(p series.Point) error {
+				return fmt.Errorf("the neighbour has the reading %v", p)
+			})
 		if err != nil {
 			t.Error(err)
 		}

@@ -51,6 +51,6 @@ func (d *Door) Time() []byte {
 // Sent writes a message to the device into the traffic; reason says why it could
 // not be sent, and is empty if it was.
 func (v *Device) Sent(topic string, body []byte, reason string) {
-	v.door.o.Traffic.Add(traffic.Entry{At: v.door.o.Now(), Device: v.ID, Direction: traffic.Down, Transport: v.Transport, Remote: v.Remote,
-		Topic: topic, Body: string(body), Reason: reason})
+	v.door.o.Traffic.Add(traffic.Entry{At: v.door.o.Now(), Device: v.ID, Direction: traffic.Down,
+		Transport: v.Transport, Remote: v.Remote, Topic: topic, Body: string(body), Reason: reason})
 }

@@ -20,5 +20,6 @@ type Limits struct {
 
 // DefaultLimits are those of docs/devices.md.
 func DefaultLimits() Limits {
-	return Limits{Message: ingest.MaxMessage, Rate: 50, Connects: 20, Failures: 30, Hello: 10 * time.Second, Sessions: 2, Waits: 4}
+	return Limits{Message: ingest.MaxMessage, Rate: 50, Connects: 20, Failures: 30, Hello: 10 * time.Second,
+		Sessions: 2, Waits: 4}
 }

@@ -54,8 +54,10 @@ func (v *Device) Take(m Message, done func(Verdict)) {
 	v.door.o.Intake.Hold(ingest.Kind(m.Name))
 	v.lane.order.Lock()
 	defer v.lane.order.Unlock()
-	v.door.o.Intake.Accept(ingest.Message{Device: v.ID, Kind: ingest.Kind(m.Name), Body: m.Body, ContentType: strings.ToLower(m.ContentType),
-		Transport: v.Transport, Remote: v.Remote, Dup: m.Dup, PacketID: m.PacketID}, func(o ingest.Outcome) { done(judge(o)) })
+	v.door.o.Intake.Accept(ingest.Message{Device: v.ID, Kind: ingest.Kind(m.Name), Body: m.Body,
+		ContentType: strings.ToLower(m.ContentType), Transport: v.Transport, Remote: v.Remote, Dup: m.Dup, PacketID: m.PacketID}, func(o ingest.Outcome) {
+		done(judge(o))
+	})
 }
 
 // Refuse refuses a message unread, as its transport asks.
@@ -81,13 +83,16 @@ func (v *Device) speaksFor(id string) *fault.Error {
 	d, err := v.door.o.Devices.Get(id)
 	switch {
 	case err != nil:
-		return fault.New(fault.NotAllowed, "%s cannot speak for %q: there is no such device", v.ID, value.Clip(id, 100)).Then("onboard it, and name %s as its hub", v.ID)
+		return fault.New(fault.NotAllowed, "%s cannot speak for %q: there is no such device", v.ID,
+			value.Clip(id, 100)).Then("onboard it, and name %s as its hub", v.ID)
 	case d.Hub == "":
-		return fault.New(fault.NotAllowed, "%s cannot speak for %s, which names no hub", v.ID, d.ID).Then("name %s as its hub", v.ID)
+		return fault.New(fault.NotAllowed, "%s cannot speak for %s, which names no hub", v.ID, d.ID).
+			Then("name %s as its hub", v.ID)
 	case d.Hub != v.ID:
 		return fault.New(fault.NotAllowed, "%s cannot speak for %s, whose hub is another device", v.ID, d.ID)
 	}
-	return fault.New(fault.NotAllowed, "%s is the hub of %s; what a hub says for a device behind it is not taken yet", v.ID, d.ID).
+	return fault.New(fault.NotAllowed, "%s is the hub of %s; what a hub says for a device behind it is not taken yet",
+		v.ID, d.ID).
 		Then("let the device send by itself until then")
 }
 
@@ -99,13 +104,15 @@ func judge(o ingest.Outcome) Verdict {
 	case o.Err != nil:
 		v.Problem, v.Again = problem.Of(o.Err), o.Err.Code.Ours()
 	case len(o.Refused) > 0 && o.Kept == 0:
-		v.Problem = problem.Of(&fault.Error{Code: fault.Invalid, Sentence: o.Refused[0].Sentence + "; nothing was kept", Findings: o.Refused})
+		v.Problem = problem.Of(&fault.Error{Code: fault.Invalid, Sentence: o.Refused[0].Sentence + "; nothing was kept",
+			Findings: o.Refused})
 	case len(o.Refused) > 0:
 		rest := "the other field was kept"
 		if o.Kept > 1 {
 			rest = fmt.Sprintf("the other %d fields were kept", o.Kept)
 		}
-		v.Problem = problem.Of(&fault.Error{Code: fault.Invalid, Sentence: o.Refused[0].Sentence + "; " + rest, Findings: o.Refused})
+		v.Problem = problem.Of(&fault.Error{Code: fault.Invalid, Sentence: o.Refused[0].Sentence + "; " + rest,
+			Findings: o.Refused})
 	}
 	return v
 }

@@ -28,7 +28,8 @@ func TestCommandsReachTheDevice(t *testing.T) {
 				Expires time.Time
 				Name    *string
 			}
-			if err := json.Unmarshal(pk.Payload, &m); err != nil || m.Name != nil || m.Expires.IsZero() || pk.FixedHeader.Retain {
+			if err := json.Unmarshal(pk.Payload, &m); err != nil || m.Name != nil || m.Expires.IsZero() ||
+				pk.FixedHeader.Retain {
 				t.Fatalf("not a command: %s %s", pk.TopicName, pk.Payload)
 			}
 			if pk.FixedHeader.Qos == 1 {
@@ -60,7 +61,8 @@ func TestCommandsReachTheDevice(t *testing.T) {
 		}
 		// What the device did not subscribe to is not sent.
 		p.send(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Unsubscribe, Qos: 1}, PacketID: 4,
-			Filters: packets.Subscriptions{{Filter: "ullage/" + tank + "/command/+"}, {Filter: "ullage/" + tank + "/command/#"}}})
+			Filters: packets.Subscriptions{{Filter: "ullage/" + tank + "/command/+"},
+				{Filter: "ullage/" + tank + "/command/#"}}})
 		p.want(packets.Unsuback)
 		give("identify", "")
 		p.send(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pingreq}})

@@ -36,13 +36,14 @@ func (x *session) connect(pk *packets.Packet) (resumed, ok bool) {
 	}
 	user := string(c.Username)
 	v3, v5 := byte(5), byte(codeNotAuthorised)
-	dev, err := s.o.Door.Admit(door.Claim{Transport: transport, Remote: x.remote, Device: user, Named: true, Token: string(c.Password),
-		Check: func(id string) error {
+	dev, err := s.o.Door.Admit(door.Claim{Transport: transport, Remote: x.remote, Device: user, Named: true,
+		Token: string(c.Password), Check: func(id string) error {
 			if c.ClientIdentifier == "" || c.ClientIdentifier == id || strings.HasPrefix(c.ClientIdentifier, id+"/") {
 				return nil
 			}
 			v3, v5 = 2, codeClientID
-			return fault.New(fault.Unauthenticated, "its client id is %q; it must be %s or begin with %s/", value.Clip(c.ClientIdentifier, 100), id, id)
+			return fault.New(fault.Unauthenticated, "its client id is %q; it must be %s or begin with %s/",
+				value.Clip(c.ClientIdentifier, 100), id, id)
 		}})
 	if err != nil {
 		x.connack(v3, v5, "not authorised, ref "+fault.From(err).Ref, false, "")

@@ -130,7 +130,8 @@ func (x *session) putPublish(name string, body []byte, qos byte, retain bool) ui
 		pk.Properties.ContentType = "application/json"
 	}
 	if x.maxPacket > 0 && uint32(len(body)+len(pk.TopicName)+40) > x.maxPacket {
-		x.dev.Sent(name, body, fmt.Sprintf("the device takes packets of %d bytes only, so this was not sent", x.maxPacket))
+		x.dev.Sent(name, body, fmt.Sprintf("the device takes packets of %d bytes only, so this was not sent",
+			x.maxPacket))
 		return 0
 	}
 	x.put(pk)
@@ -147,7 +148,8 @@ func (x *session) subscribe(pk *packets.Packet) {
 			if x.version == 5 {
 				codes[i] = codeNotAuthorised
 			}
-			reason = fmt.Sprintf("%s subscribes under %s%s/ only, not to %q", x.dev.ID, topicRoot, x.dev.ID, value.Clip(f.Filter, 100))
+			reason = fmt.Sprintf("%s subscribes under %s%s/ only, not to %q", x.dev.ID, topicRoot, x.dev.ID,
+				value.Clip(f.Filter, 100))
 			x.note("subscribe", reason)
 			continue
 		}
@@ -158,7 +160,8 @@ func (x *session) subscribe(pk *packets.Packet) {
 		codes[i] = min(f.Qos, 1)
 	}
 	x.grant()
-	ack := &packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: pk.PacketID, ReasonCodes: codes}
+	ack := &packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: pk.PacketID,
+		ReasonCodes: codes}
 	if x.version == 5 {
 		ack.Properties.ReasonString = x.reason(reason)
 	}
@@ -189,7 +192,8 @@ func (x *session) unsubscribe(pk *packets.Packet) {
 		delete(x.subs, f.Filter)
 	}
 	x.grant()
-	x.send(&packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Unsuback}, PacketID: pk.PacketID, ReasonCodes: codes})
+	x.send(&packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Unsuback}, PacketID: pk.PacketID,
+		ReasonCodes: codes})
 }
 
 // grant makes the subscriptions known to those that send.

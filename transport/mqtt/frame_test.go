@@ -19,14 +19,21 @@ func TestNothingOfAPacketStaysInItsBody(t *testing.T) {
 	}{
 		{"publish", packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1}, PacketID: 7, TopicName: "ullage/tank-fennimore-07/readings",
 			Properties: packets.Properties{ContentType: "application/json"}, Payload: []byte(`{"must_temp":21.5}`)},
-			(*packets.Packet).PublishEncode, func(pk *packets.Packet) []string { return []string{pk.TopicName, pk.Properties.ContentType} },
+			(*packets.Packet).PublishEncode, func(pk *packets.Packet) []string {
+				return []string{pk.TopicName, pk.Properties.ContentType}
+			},
 			[]string{"ullage/tank-fennimore-07/readings", "application/json"}},
 		{"connect", packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Connect},
-			Connect: packets.ConnectParams{ProtocolName: []byte("MQTT"), Clean: true, ClientIdentifier: "tank-fennimore-07"}},
-			(*packets.Packet).ConnectEncode, func(pk *packets.Packet) []string { return []string{pk.Connect.ClientIdentifier} }, []string{"tank-fennimore-07"}},
+			Connect: packets.ConnectParams{ProtocolName: []byte("MQTT"), Clean: true,
+				ClientIdentifier: "tank-fennimore-07"}},
+			(*packets.Packet).ConnectEncode, func(pk *packets.Packet) []string {
+				return []string{pk.Connect.ClientIdentifier}
+			}, []string{"tank-fennimore-07"}},
 		{"subscribe", packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Subscribe, Qos: 1}, PacketID: 7,
 			Filters: packets.Subscriptions{{Filter: "ullage/tank-fennimore-07/intended", Qos: 1}}},
-			(*packets.Packet).SubscribeEncode, func(pk *packets.Packet) []string { return []string{pk.Filters[0].Filter} }, []string{"ullage/tank-fennimore-07/intended"}},
+			(*packets.Packet).SubscribeEncode, func(pk *packets.Packet) []string {
+				return []string{pk.Filters[0].Filter}
+			}, []string{"ullage/tank-fennimore-07/intended"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			c.pk.ProtocolVersion = 5

@@ -53,7 +53,8 @@ func TestPipelinedInOrder(t *testing.T) {
 		const n = 400
 		go func() {
 			for i := 1; i <= n; i++ {
-				body := fmt.Sprintf(`{"at":%q,"ullage":%d}`, rig.Start.Add(time.Duration(i)*time.Millisecond).Format("2006-01-02T15:04:05.000Z"), i%300)
+				body := fmt.Sprintf(`{"at":%q,"ullage":%d}`, rig.Start.Add(time.Duration(i)*time.Millisecond).
+					Format("2006-01-02T15:04:05.000Z"), i%300)
 				if i%50 == 0 {
 					body = `{"ullage":` // broken ones are acknowledged too, in their place
 				}
@@ -121,18 +122,21 @@ func TestOnlyItsOwnTopics(t *testing.T) {
 		for i, topic := range []string{"ullage/tank-fennimore-08/readings", "readings", "ullage/" + tank, "$SYS/x"} {
 			p.send(publish(uint16(10+i), topic, `{"ullage":30}`))
 			pk := p.want(packets.Puback)
-			if version == 5 && (pk.ReasonCode != 0x87 || !strings.Contains(pk.Properties.ReasonString, "publishes under ullage/"+tank)) {
+			if version == 5 && (pk.ReasonCode != 0x87 || !strings.Contains(pk.Properties.ReasonString,
+				"publishes under ullage/"+tank)) {
 				t.Errorf("%s: %d %q", topic, pk.ReasonCode, pk.Properties.ReasonString)
 			}
 			problem := p.want(packets.Publish)
-			if problem.TopicName != "ullage/"+tank+"/problem" || !strings.Contains(string(problem.Payload), "publishes under") {
+			if problem.TopicName != "ullage/"+tank+"/problem" || !strings.Contains(string(problem.Payload),
+				"publishes under") {
 				t.Errorf("the problem is %s %s", problem.TopicName, problem.Payload)
 			}
 		}
 		if n := len(b.Points("tank-fennimore-08", "ullage")); n != 0 {
 			t.Errorf("the neighbour has %d readings", n)
 		}
-		filters := []string{"ullage/#", "#", "+/" + tank + "/intended", "ullage/tank-fennimore-08/intended", "ullage/" + tank, "ullage/" + tank + "/a#", "$share/g/ullage/" + tank + "/intended"}
+		filters := []string{"ullage/#", "#", "+/" + tank + "/intended", "ullage/tank-fennimore-08/intended",
+			"ullage/" + tank, "ullage/" + tank + "/a#", "$share/g/ullage/" + tank + "/intended"}
 		p.send(subscribe(2, 1, filters...))
 		ack := p.want(packets.Suback)
 		for i, code := range ack.ReasonCodes {
@@ -147,11 +151,13 @@ func TestBadDataIsAcknowledgedAndExplained(t *testing.T) {
 	b := newBench(t, nil)
 	p := b.enter(5)
 	p.send(publish(1, readings, `{"must_temp":"hot","ullage":30}`))
-	if pk := p.want(packets.Puback); pk.ReasonCode != 0 || pk.Properties.ReasonString != `must_temp is text ("hot"); the model wants a number in °C; the other field was kept` {
+	if pk := p.want(packets.Puback); pk.ReasonCode != 0 ||
+		pk.Properties.ReasonString != `must_temp is text ("hot"); the model wants a number in °C; the other field was kept` {
 		t.Errorf("partly kept: %d %q", pk.ReasonCode, pk.Properties.ReasonString)
 	}
 	p.send(publish(2, readings, `{"must_temp":`))
-	if pk := p.want(packets.Puback); pk.ReasonCode != 0x99 || !strings.Contains(pk.Properties.ReasonString, "not JSON") {
+	if pk := p.want(packets.Puback); pk.ReasonCode != 0x99 || !strings.Contains(pk.Properties.ReasonString,
+		"not JSON") {
 		t.Errorf("no JSON: %d %q", pk.ReasonCode, pk.Properties.ReasonString)
 	}
 	q := b.enterAs(4, tank+"/second")
@@ -162,7 +168,8 @@ func TestBadDataIsAcknowledgedAndExplained(t *testing.T) {
 	q.send(publish(3, readings, `{"must_tmp":1}`))
 	q.want(packets.Puback)
 	var problem struct{ Detail string }
-	if pk := q.want(packets.Publish); json.Unmarshal(pk.Payload, &problem) != nil || !strings.Contains(problem.Detail, "did you mean must_temp?") {
+	if pk := q.want(packets.Publish); json.Unmarshal(pk.Payload, &problem) != nil ||
+		!strings.Contains(problem.Detail, "did you mean must_temp?") {
 		t.Errorf("the problem is %s", pk.Payload)
 	}
 }
@@ -186,7 +193,8 @@ func TestSuspendCutsTheConnection(t *testing.T) {
 		b.Must(err)
 		pk := p.next()
 		if version == 5 {
-			if pk == nil || pk.FixedHeader.Type != packets.Disconnect || pk.ReasonCode != 0x87 || !strings.Contains(pk.Properties.ReasonString, "suspended") {
+			if pk == nil || pk.FixedHeader.Type != packets.Disconnect || pk.ReasonCode != 0x87 ||
+				!strings.Contains(pk.Properties.ReasonString, "suspended") {
 				t.Fatalf("it was told %+v", pk)
 			}
 			pk = p.next()
@@ -208,10 +216,13 @@ func TestFullDiskGivesNoAcknowledgement(t *testing.T) {
 		p := b.enter(version)
 		acknowledged := 0
 		for i := 1; i < 20_000; i++ {
-			p.send(publish(uint16(i), readings, fmt.Sprintf(`{"at":%q,"ullage":1,"must_temp":2,"battery":3,"rssi":-4}`, rig.Start.Add(-time.Duration(i)*time.Second).Format(time.RFC3339))))
+			p.send(publish(uint16(i), readings,
+				fmt.Sprintf(`{"at":%q,"ullage":1,"must_temp":2,"battery":3,"rssi":-4}`,
+					rig.Start.Add(-time.Duration(i)*time.Second).Format(time.RFC3339))))
 			pk := p.next()
 			if pk == nil || pk.FixedHeader.Type == packets.Disconnect {
-				if version == 5 && (pk == nil || pk.ReasonCode != 0x97 || !strings.Contains(pk.Properties.ReasonString, "disk is full")) {
+				if version == 5 && (pk == nil || pk.ReasonCode != 0x97 ||
+					!strings.Contains(pk.Properties.ReasonString, "disk is full")) {
 					t.Errorf("it was told %+v", pk)
 				}
 				if n := len(b.Points(tank, "ullage")); n != acknowledged {
@@ -230,7 +241,8 @@ func TestTooLarge(t *testing.T) {
 		b := newBench(t, func(l *door.Limits) { l.Message = 1000 })
 		p := b.enter(version)
 		p.send(publish(1, readings, `{"ullage":30,"x":"`+strings.Repeat("y", 1500)+`"}`))
-		if pk := p.want(packets.Puback); version == 5 && !strings.Contains(pk.Properties.ReasonString, "1000 are taken at most") {
+		if pk := p.want(packets.Puback); version == 5 && !strings.Contains(pk.Properties.ReasonString,
+			"1000 are taken at most") {
 			t.Errorf("just too large: %q", pk.Properties.ReasonString)
 		}
 		// The header alone announces 200 MB; nothing of that size may be set aside.

@@ -162,7 +162,8 @@ func (p *peer) want(kind byte) *packets.Packet {
 
 func connectPacket(user, password, clientID string) packets.Packet {
 	pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Connect}}
-	pk.Connect = packets.ConnectParams{ProtocolName: []byte("MQTT"), Clean: true, Keepalive: 30, ClientIdentifier: clientID}
+	pk.Connect = packets.ConnectParams{ProtocolName: []byte("MQTT"), Clean: true, Keepalive: 30,
+		ClientIdentifier: clientID}
 	if user != "" {
 		pk.Connect.UsernameFlag, pk.Connect.Username = true, []byte(user)
 	}
@@ -184,7 +185,8 @@ func (b *bench) enter(version byte) *peer {
 }
 
 func publish(id uint16, topic, body string) packets.Packet {
-	pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: topic, Payload: []byte(body), PacketID: id}
+	pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: topic,
+		Payload: []byte(body), PacketID: id}
 	if id > 0 {
 		pk.FixedHeader.Qos = 1
 	}

@@ -46,8 +46,8 @@ type kept struct {
 
 // NewServer returns a Server without sessions.
 func NewServer(o Options) *Server {
-	return &Server{o: o, limits: o.Door.Limits(), sessions: map[string]*session{}, kept: map[string]*kept{}, byDevice: map[string][]*session{},
-		conns: map[net.Conn]struct{}{}, hands: newHands()}
+	return &Server{o: o, limits: o.Door.Limits(), sessions: map[string]*session{}, kept: map[string]*kept{},
+		byDevice: map[string][]*session{}, conns: map[net.Conn]struct{}{}, hands: newHands()}
 }
 
 // Serve accepts connections until the listener is closed.

@@ -80,8 +80,8 @@ type session struct {
 
 // serve speaks with one connection until it ends.
 func (s *Server) serve(conn net.Conn) {
-	x := &session{srv: s, conn: conn, remote: conn.RemoteAddr().String(), quit: make(chan struct{}), written: make(chan struct{}),
-		gone: make(chan struct{}), nextID: 1}
+	x := &session{srv: s, conn: conn, remote: conn.RemoteAddr().String(), quit: make(chan struct{}),
+		written: make(chan struct{}), gone: make(chan struct{}), nextID: 1}
 	x.in.Conn = conn
 	x.quiet = bufio.NewReaderSize(&x.in, quietBuffer)
 	x.r = x.quiet
@@ -239,12 +239,13 @@ func (x *session) publish(pk *packets.Packet) bool {
 	}
 	name, own := strings.CutPrefix(pk.TopicName, topicRoot+x.dev.ID+"/")
 	if !own {
-		x.ready(sl, x.dev.Refuse(value.Clip(pk.TopicName, 100), fault.New(fault.NotAllowed, "%s publishes under %s%s/ only, not to %q",
-			x.dev.ID, topicRoot, x.dev.ID, value.Clip(pk.TopicName, 100))))
+		x.ready(sl, x.dev.Refuse(value.Clip(pk.TopicName, 100),
+			fault.New(fault.NotAllowed, "%s publishes under %s%s/ only, not to %q",
+				x.dev.ID, topicRoot, x.dev.ID, value.Clip(pk.TopicName, 100))))
 		return true
 	}
-	x.dev.Take(door.Message{Name: name, Body: pk.Payload, ContentType: pk.Properties.ContentType, Dup: pk.FixedHeader.Dup, PacketID: pk.PacketID},
-		func(v door.Verdict) { x.ready(sl, v) })
+	x.dev.Take(door.Message{Name: name, Body: pk.Payload, ContentType: pk.Properties.ContentType,
+		Dup: pk.FixedHeader.Dup, PacketID: pk.PacketID}, func(v door.Verdict) { x.ready(sl, v) })
 	return true
 }
 

@@ -15,7 +15,8 @@ func revision(t testing.TB, pk *packets.Packet) int {
 		Revision int
 		Intended map[string]any
 	}
-	if err := json.Unmarshal(pk.Payload, &doc); err != nil || len(doc.Intended) != 4 || pk.TopicName != "ullage/"+tank+"/intended" {
+	if err := json.Unmarshal(pk.Payload, &doc); err != nil || len(doc.Intended) != 4 ||
+		pk.TopicName != "ullage/"+tank+"/intended" {
 		t.Fatalf("not a whole settings document: %s %s", pk.TopicName, pk.Payload)
 	}
 	return doc.Revision
@@ -58,7 +59,8 @@ func TestIntendedSettings(t *testing.T) {
 		if s, _, _ := b.Settings.Of(tank); s.Confirmed() {
 			t.Error("an acknowledgement counts as applied")
 		}
-		p.send(publish(9, "ullage/"+tank+"/applied", `{"revision":5,"applied":{"max_temp":27,"report_every":10,"stir_at":28,"display_unit":"Cel"}}`))
+		p.send(publish(9, "ullage/"+tank+"/applied",
+			`{"revision":5,"applied":{"max_temp":27,"report_every":10,"stir_at":28,"display_unit":"Cel"}}`))
 		p.want(packets.Puback)
 		if s, _, _ := b.Settings.Of(tank); !s.Confirmed() {
 			t.Errorf("the confirmation was not taken: %+v", s)
@@ -93,7 +95,8 @@ func TestResumedSessionGetsItsSettings(t *testing.T) {
 		p.next()
 		_, err := b.Settings.Set(t.Context(), tank, map[string]any{"max_temp": 30.0}, nil, "mara")
 		b.Must(err)
-		for end := time.Now().Add(5 * time.Second); b.server.Connected() > 0 && time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+		for end := time.Now().Add(5 * time.Second); b.server.Connected() > 0 &&
+			time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
 		}
 		q := b.dial(version)
 		q.send(hello)

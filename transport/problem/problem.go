@@ -25,7 +25,8 @@ type Details struct {
 // Of returns the details of a fault.
 func Of(e *fault.Error) *Details {
 	status := Status(e.Code)
-	d := &Details{Type: "about:blank", Title: http.StatusText(status), Status: status, Code: e.Code, Detail: e.Error(), Findings: e.Findings, About: e.About, Ref: e.Ref}
+	d := &Details{Type: "about:blank", Title: http.StatusText(status), Status: status, Code: e.Code, Detail: e.Error(),
+		Findings: e.Findings, About: e.About, Ref: e.Ref}
 	if e.Ref != "" {
 		d.Detail = "not authorised, ref " + e.Ref
 	}

@@ -45,14 +45,16 @@ func TestCommandsOverHTTP(t *testing.T) {
 	if got := ask(""); len(got) != 1 || got[0].ID != c.ID {
 		t.Errorf("without a reply it does not come again: %+v", got)
 	}
-	if status, body := b.call(http.MethodPost, "/device/v1/replies", `{"id":"`+c.ID+`","error":"a basket stands on it"}`); status != http.StatusOK {
+	if status, body := b.call(http.MethodPost, "/device/v1/replies",
+		`{"id":"`+c.ID+`","error":"a basket stands on it"}`); status != http.StatusOK {
 		t.Errorf("the reply gives %d %v", status, body)
 	}
 	b.Clock.Forward(11 * time.Second)
 	if got := ask(""); len(got) != 0 {
 		t.Errorf("after the reply it comes again: %+v", got)
 	}
-	for path, want := range map[string]int{"/device/v1/events/spilt": http.StatusUnprocessableEntity, "/device/v1/commands?wait=soon": http.StatusUnprocessableEntity} {
+	for path, want := range map[string]int{"/device/v1/events/spilt": http.StatusUnprocessableEntity,
+		"/device/v1/commands?wait=soon": http.StatusUnprocessableEntity} {
 		method := http.MethodPost
 		if strings.Contains(path, "commands") {
 			method = http.MethodGet

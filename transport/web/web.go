@@ -121,7 +121,9 @@ func (w *handler) post(name string) gin.HandlerFunc {
 			return
 		}
 		result := make(chan door.Verdict, 1)
-		dev.Take(door.Message{Name: name, Body: body, ContentType: c.ContentType()}, func(v door.Verdict) { result <- v })
+		dev.Take(door.Message{Name: name, Body: body, ContentType: c.ContentType()}, func(v door.Verdict) {
+			result <- v
+		})
 		answer(c, <-result)
 	}
 }
@@ -155,7 +157,8 @@ func (w *handler) intended(c *gin.Context) {
 	if not := c.Query("not"); not != "" {
 		rev, err := strconv.ParseInt(not, 10, 64)
 		if err != nil {
-			refuse(c, fault.New(fault.Invalid, "?not=%s is no revision", value.Clip(not, 60)).Then("give the number of the revision you have"))
+			refuse(c, fault.New(fault.Invalid, "?not=%s is no revision", value.Clip(not, 60)).
+				Then("give the number of the revision you have"))
 			return
 		}
 		wait, ok := waiting(c)

@@ -119,7 +119,8 @@ func TestRefusals(t *testing.T) {
 			if len(es) != 1 || !strings.Contains(es[0].Reason, c.traffic) {
 				t.Errorf("%s: the traffic shows %+v", c.name, es)
 			}
-			if ref, _ := answer["ref"].(string); c.status == 401 && (ref == "" || ref != es[0].Ref || answer["detail"] != "not authorised, ref "+ref) {
+			if ref, _ := answer["ref"].(string); c.status == 401 &&
+				(ref == "" || ref != es[0].Ref || answer["detail"] != "not authorised, ref "+ref) {
 				t.Errorf("%s: the stranger was told %v, the ref is %s", c.name, answer, es[0].Ref)
 			}
 		}
@@ -131,7 +132,8 @@ func TestTooLargeAndTooMany(t *testing.T) {
 	if status, answer := b.call("POST", "/device/v1/readings", `{"load":1,"x":"`+strings.Repeat("y", 300)+`"}`); status != 413 || !strings.Contains(fmt.Sprint(answer), "in parts") {
 		t.Errorf("too large: %d %v", status, answer)
 	}
-	req, _ := http.NewRequest("POST", b.server.URL+"/device/v1/readings", io.MultiReader(bytes.NewReader(bytes.Repeat([]byte(" "), 5000)))) // without a length
+	req, _ := http.NewRequest("POST", b.server.URL+"/device/v1/readings",
+		io.MultiReader(bytes.NewReader(bytes.Repeat([]byte(" "), 5000)))) // without a length
 	req.Header.Set("Authorization", "Bearer "+b.token)
 	resp, err := http.DefaultClient.Do(req)
 	b.Must(err)
@@ -153,7 +155,8 @@ func TestFullDisk(t *testing.T) {
 	for i := range 3000 {
 		var parts []string
 		for k := range 50 {
-			parts = append(parts, fmt.Sprintf(`{"at":%q,"load":1}`, rig.Start.Add(-time.Duration(i*50+k)*time.Second).Format(time.RFC3339)))
+			parts = append(parts, fmt.Sprintf(`{"at":%q,"load":1}`, rig.Start.Add(-time.Duration(i*50+k)*time.Second).
+				Format(time.RFC3339)))
 		}
 		status, answer := b.call("POST", "/device/v1/readings", "["+strings.Join(parts, ",")+"]")
 		if status == 200 {
@@ -201,7 +204,8 @@ func TestSettingsByLongPoll(t *testing.T) {
 	case <-time.After(5 * time.Second):
 		t.Fatal("the poll was not answered")
 	}
-	if status, answer := b.call("POST", "/device/v1/applied", `{"revision":2,"applied":{"cycle_limit":120,"report_every":60}}`); status != 200 || answer["kept"] != 2.0 {
+	if status, answer := b.call("POST", "/device/v1/applied",
+		`{"revision":2,"applied":{"cycle_limit":120,"report_every":60}}`); status != 200 || answer["kept"] != 2.0 {
 		t.Errorf("applied: %d %v", status, answer)
 	}
 	if s, _, _ := b.Settings.Of(press); !s.Confirmed() || len(s.Drift()) != 0 {
@@ -211,17 +215,20 @@ func TestSettingsByLongPoll(t *testing.T) {
 
 func TestAboutAndTime(t *testing.T) {
 	b := newBench(t, store.Options{}, nil)
-	if status, answer := b.call("POST", "/device/v1/about", `{"serial":"TH-9"}`); status != 200 || answer["kept"] != 1.0 {
+	if status, answer := b.call("POST", "/device/v1/about", `{"serial":"TH-9"}`); status != 200 ||
+		answer["kept"] != 1.0 {
 		t.Errorf("about: %d %v", status, answer)
 	}
-	if status, answer := b.call("GET", "/device/v1/time", ""); status != 200 || answer["now"] != "2026-03-09T14:00:00.000Z" {
+	if status, answer := b.call("GET", "/device/v1/time", ""); status != 200 ||
+		answer["now"] != "2026-03-09T14:00:00.000Z" {
 		t.Errorf("time: %d %v", status, answer)
 	}
 }
 
 func TestEveryCodeHasAStatus(t *testing.T) {
 	seen := map[int]bool{}
-	for _, c := range []string{"invalid", "unauthenticated", "not-allowed", "not-found", "conflict", "too-large", "too-many", "disk-full", "overload", "internal"} {
+	for _, c := range []string{"invalid", "unauthenticated", "not-allowed", "not-found", "conflict", "too-large",
+		"too-many", "disk-full", "overload", "internal"} {
 		s := problem.Status(faultCode(c))
 		if s < 400 || seen[s] {
 			t.Errorf("%s has status %d", c, s)
