@@ -14,7 +14,7 @@ compile() {
   local all
   all=$(go list -deps -f '{{if not .Standard}}{{.ImportPath}}{{end}}' ./cmd/ullage | grep -vE '^ullage/(console|server|cli|cmd/.*)$')
   # shellcheck disable=SC2086 # it is a list
-  GOGC=off GOMEMLIMIT=700MiB go build -trimpath $all # quicker, for some more memory
+  GOGC=off GOMEMLIMIT=700MiB go build $all # quicker, for some more memory
 }
 
 console() {
@@ -34,5 +34,5 @@ if ! console; then
 fi
 wait $go
 say "putting the console into bin/ullage"
-go build -trimpath -ldflags "$LDFLAGS" -o bin/ullage ./cmd/ullage
+go build -ldflags "$LDFLAGS" -o bin/ullage ./cmd/ullage
 say "done"
