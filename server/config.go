@@ -51,8 +51,8 @@ type Values struct {
 	LogFormat       string `option:"log_format" help:"text or json"`
 }
 
-// Defaults are the values of which nothing else is said.
-func Defaults() Values {
+// defaults are the values of which nothing else is said.
+func defaults() Values {
 	return Values{Data: "ullage-data", Listen: "127.0.0.1:8460", MQTT: "127.0.0.1:1883", DeviceHTTP: "127.0.0.1:8461",
 		FirstPerson: "engineer", Zone: "UTC", MessageLimit: ingest.MaxMessage, DeviceRate: 50, DeviceConnects: 20, AddressFailures: 30, LogLevel: "info", LogFormat: "text"}
 }
@@ -68,7 +68,7 @@ type Option struct {
 
 // Options lists every option.
 var Options = func() []Option {
-	v := reflect.ValueOf(Defaults())
+	v := reflect.ValueOf(defaults())
 	out := make([]Option, v.NumField())
 	for i := range out {
 		f := v.Type().Field(i)
@@ -112,7 +112,7 @@ func AddFlags(f *pflag.FlagSet) {
 // Load reads defaults, then the file, then the environment, then the flags
 // that were given; later ones win.
 func Load(flags *pflag.FlagSet, env func(string) (string, bool)) (*Config, error) {
-	c := &Config{Values: Defaults(), from: map[string]string{}}
+	c := &Config{Values: defaults(), from: map[string]string{}}
 	path, chosen := "ullage.yaml", false
 	if v, ok := env("ULLAGE_CONFIG"); ok && v != "" {
 		path, chosen = v, true

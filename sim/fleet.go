@@ -39,8 +39,8 @@ type Unit struct {
 	Of *model.Model
 }
 
-// Sites are the six cellars of the made-up cooperative Tarn & Hollow.
-var Sites = []string{"Alder Bank", "Coldharbour", "Fennimore", "High Orchard", "Kilnside", "Saltmarsh"}
+// siteNames are the six cellars of the made-up cooperative Tarn & Hollow.
+var siteNames = []string{"Alder Bank", "Coldharbour", "Fennimore", "High Orchard", "Kilnside", "Saltmarsh"}
 
 // Small is how many devices the small fleet has.
 const Small = 48
@@ -60,7 +60,7 @@ func Fleet(n int) []Unit {
 	bungs := map[string][]int{"Saltmarsh": {104, 108, 112}, "High Orchard": {21, 22}, "Alder Bank": {7}}
 	presses := map[string]int{"Kilnside": 1, "Coldharbour": 1, "Saltmarsh": 1}
 	rooms := []string{"fermentation hall", "press hall", "cask store"}
-	for _, site := range Sites {
+	for _, site := range siteNames {
 		key := slug(site)
 		add(Unit{ID: "hub-" + key, Model: "cellar-hub", Protocol: MQTT3, Every: time.Minute, HwRev: "C",
 			Firmware: "1.9.2", Writable: true, Labels: map[string]string{"site": site}})
@@ -89,7 +89,7 @@ func Fleet(n int) []Unit {
 		}
 	}
 	for i := 0; len(out) < n; i++ {
-		add(tank(Sites[i%len(Sites)], 20+i/len(Sites)))
+		add(tank(siteNames[i%len(siteNames)], 20+i/len(siteNames)))
 	}
 	return out[:min(n, len(out))]
 }

@@ -16,7 +16,7 @@ func FleetOf(m *model.Model, n int) []Unit {
 	out := make([]Unit, n)
 	for i := range out {
 		out[i] = Unit{ID: fmt.Sprintf("%s-sim-%02d", m.Name, i+1), Model: m.Name,
-			Labels: map[string]string{"site": Sites[i%len(Sites)]}, Protocol: MQTT5, Every: m.Interval, Writable: true, Of: m}
+			Labels: map[string]string{"site": siteNames[i%len(siteNames)]}, Protocol: MQTT5, Every: m.Interval, Writable: true, Of: m}
 	}
 	return out
 }

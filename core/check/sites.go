@@ -15,15 +15,15 @@ func IsSite(p string) bool {
 		!IsModel(p) && !IsExamples(p)
 }
 
-// IsPlan reports whether a path is that of a plan picture beside a site.
-func IsPlan(p string) bool {
+// isPlan reports whether a path is that of a plan picture beside a site.
+func isPlan(p string) bool {
 	return slices.Contains([]string{".svg", ".png", ".jpg", ".jpeg"}, path.Ext(p)) && path.Base(path.Dir(p)) == "sites"
 }
 
 // Belongs reports whether a file is part of a fleet folder; all others are left
 // alone.
 func Belongs(p string) bool {
-	return IsModel(p) || IsRule(p) || IsExamples(p) || IsSite(p) || IsPlan(p)
+	return IsModel(p) || IsRule(p) || IsExamples(p) || IsSite(p) || isPlan(p)
 }
 
 // Plan returns the picture that a site's file names, which stands beside it; nil

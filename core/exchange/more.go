@@ -90,7 +90,7 @@ func (w *wideWriter) flush() error {
 		cells[0], cells[1] = w.device, value.FromMillis(at).Format(stamp)
 		for i, v := range w.rows[at] {
 			if v.Known() {
-				cells[2+i] = Plain(v)
+				cells[2+i] = plainText(v)
 			}
 		}
 		if err := w.w.Write(cells); err != nil {
@@ -152,7 +152,7 @@ func (w *wideReader) Next() (Row, error) {
 				continue
 			}
 			name, unit, _ := strings.Cut(strings.TrimSuffix(w.metrics[i], "]"), " [")
-			x, err := Row{Line: line, Device: rec[w.device], Name: name, Unit: unit, Value: Read(cell),
+			x, err := Row{Line: line, Device: rec[w.device], Name: name, Unit: unit, Value: readCell(cell),
 				Written: cell}.timed(rec[w.at])
 			if err != nil {
 				return Row{}, err

@@ -69,7 +69,7 @@ func NewReader(r io.Reader, f Format, now time.Time) (Reader, error) {
 	case CBOR:
 		return newCBORReader(r, now)
 	}
-	return nil, fmt.Errorf("%q is no format; there are %s", f, Names())
+	return nil, fmt.Errorf("%q is no format; there are %s", f, formatNames())
 }
 
 type csvReader struct {
@@ -134,7 +134,7 @@ func (c *csvReader) Next() (Row, error) {
 	}
 	cell := func(name string) string { return strings.TrimSpace(written(name)) }
 	x := Row{Line: line, Device: cell("device"), Name: cell("metric"), Unit: cell("unit"), Written: written("value")}
-	x.Value = Read(x.Written)
+	x.Value = readCell(x.Written)
 	return x.stated(cell("at"), strings.Split(cell("quality"), "; "), cell("device_at"))
 }
 
@@ -147,9 +147,9 @@ func notCSV(err error) error {
 	return err
 }
 
-// Read reads a value as Plain writes it: a number or a boolean where it looks
+// readCell reads a value as plainText writes it: a number or a boolean where it looks
 // like one, else a text.
-func Read(s string) value.Value {
+func readCell(s string) value.Value {
 	var v any
 	if s == "" {
 		return value.OfText(s)

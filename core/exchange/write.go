@@ -81,11 +81,11 @@ func NewWriter(w io.Writer, f Format, columns ...string) (Writer, error) {
 		b := bufio.NewWriter(w)
 		return &cborWriter{w: b}, b.WriteByte(0x9f) // a list whose length is not known yet
 	}
-	return nil, fmt.Errorf("%q is no format; there are %s", f, Names())
+	return nil, fmt.Errorf("%q is no format; there are %s", f, formatNames())
 }
 
-// Names are the formats, for messages.
-func Names() string {
+// formatNames are the formats, for messages.
+func formatNames() string {
 	words := make([]string, len(Formats))
 	for i, f := range Formats {
 		words[i] = string(f)
@@ -109,7 +109,7 @@ type csvWriter struct {
 }
 
 func (c *csvWriter) Write(device, metric, unit string, x series.Point) error {
-	c.row = [7]string{device, metric, x.At.UTC().Format(stamp), Plain(x.Value), unit,
+	c.row = [7]string{device, metric, x.At.UTC().Format(stamp), plainText(x.Value), unit,
 		strings.Join(x.Quality.Words(), "; "), stamped(x.DeviceAt)}
 	return c.w.Write(c.row[:])
 }
@@ -119,9 +119,9 @@ func (c *csvWriter) Close() error {
 	return c.w.Error()
 }
 
-// Plain writes a value so that nothing of it is lost: a number with the digits
+// plainText writes a value so that nothing of it is lost: a number with the digits
 // it needs, a boolean as true or false, a text as it is.
-func Plain(v value.Value) string {
+func plainText(v value.Value) string {
 	switch v.Kind {
 	case value.Number:
 		return strconv.FormatFloat(v.Num, 'g', -1, 64)

@@ -346,15 +346,15 @@ func Decode(dst []Sample, chunk []byte) ([]Sample, error) {
 	return out, nil
 }
 
-// Sound tells whether the checksum of a chunk, or of roll-ups, matches.
-func Sound(chunk []byte) bool {
+// sound tells whether the checksum of a chunk, or of roll-ups, matches.
+func sound(chunk []byte) bool {
 	return len(chunk) >= 6 && chunk[0]&^chunkCompressed == chunkVersion &&
 		crc32.Checksum(chunk[5:], castagnoli) == binary.LittleEndian.Uint32(chunk[1:])
 }
 
 // unframe returns the body of what frame wrote, good until the next use of d.
 func (d *decoder) unframe(chunk []byte) (packed.Reader, error) {
-	if !Sound(chunk) {
+	if !sound(chunk) {
 		return packed.Reader{}, fmt.Errorf("%w: its checksum does not match", ErrDamaged)
 	}
 	body := chunk[5:]

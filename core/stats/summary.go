@@ -32,15 +32,15 @@ func Summarise(values []float64) (Summary, bool) {
 		s.Deviation = math.Sqrt(m2 / float64(n-1))
 	}
 	for p, to := range map[float64]*float64{0.05: &s.P5, 0.25: &s.P25, 0.5: &s.P50, 0.75: &s.P75, 0.95: &s.P95} {
-		*to = Quantile(values, p)
+		*to = quantile(values, p)
 	}
 	return s, true
 }
 
-// Quantile returns the p-quantile of sorted values, between two of them by a
+// quantile returns the p-quantile of sorted values, between two of them by a
 // straight line (Hyndman and Fan, Sample quantiles in statistical packages,
 // 1996, definition 7). There must be one value at least, and p from 0 to 1.
-func Quantile(sorted []float64, p float64) float64 {
+func quantile(sorted []float64, p float64) float64 {
 	at := p * float64(len(sorted)-1)
 	i := int(at)
 	if i >= len(sorted)-1 {
@@ -68,7 +68,7 @@ func HistogramOf(sorted []float64, most int) (Histogram, bool) {
 		return Histogram{Low: sorted[0], Width: 0, Counts: []int{n}}, true
 	}
 	bins := most
-	if width := 2 * (Quantile(sorted, 0.75) - Quantile(sorted, 0.25)) / math.Cbrt(float64(n)); width > 0 {
+	if width := 2 * (quantile(sorted, 0.75) - quantile(sorted, 0.25)) / math.Cbrt(float64(n)); width > 0 {
 		bins = min(max(int(math.Ceil(span/width)), 1), most)
 	}
 	h := Histogram{Low: sorted[0], Width: span / float64(bins), Counts: make([]int, bins)}

@@ -34,9 +34,9 @@ type Records interface {
 	ForgetValidity(ctx context.Context, before time.Time) (int64, error)
 }
 
-// AsOf is how far back it can be asked what was so; facts are kept as long, but
+// keepValidity is how far back it can be asked what was so; facts are kept as long, but
 // for those that devices make often.
-const AsOf = 400 * 24 * time.Hour
+const keepValidity = 400 * 24 * time.Hour
 
 // often are the kinds of fact that devices make often, and how long they are kept.
 var often = map[fact.Kind]time.Duration{fact.AttributesReported: 100 * 24 * time.Hour,
@@ -131,13 +131,13 @@ func (k *Retention) Forget(ctx context.Context) (int64, error) {
 	for _, kind := range fact.Kinds {
 		keep, short := often[kind]
 		if !short {
-			keep = AsOf
+			keep = keepValidity
 		}
 		n, err := k.o.Records.ForgetFacts(ctx, kind, k.o.Now().Add(-keep))
 		if all += n; err != nil {
 			return all, err
 		}
 	}
-	_, err := k.o.Records.ForgetValidity(ctx, k.o.Now().Add(-AsOf))
+	_, err := k.o.Records.ForgetValidity(ctx, k.o.Now().Add(-keepValidity))
 	return all, err
 }
