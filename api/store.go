@@ -21,6 +21,7 @@ type Usage struct {
 	DiskFree                                            int64 // -1 where it is not known
 	Since                                               time.Time
 	Series                                              []SeriesUse
+	Damage                                              []client.Damage
 }
 
 // SeriesUse is what one series takes up.
@@ -49,7 +50,8 @@ func (s *server) storeRoutes() {
 		}
 		out := client.Store{File: u.File, Free: u.Free, Chunks: u.Chunks, Rollups: u.Rollups,
 			UnsealedBytes: u.UnsealedBytes, Records: u.Records, Readings: u.Readings,
-			Unsealed: u.Unsealed, Growth: u.Growth, Since: optional(u.Since), By: in.By, Shares: []client.Share{}}
+			Unsealed: u.Unsealed, Growth: u.Growth, Since: optional(u.Since), By: in.By, Shares: []client.Share{},
+			Damage: u.Damage}
 		if u.Readings > 0 {
 			out.Each = float64(u.Chunks) / float64(u.Readings)
 		}

@@ -90,6 +90,7 @@ type App struct {
 	Now         func() time.Time
 	Log         *slog.Logger
 
+	damage  int // how much of the data folder is known to be damaged
 	running bool
 	stop    context.CancelFunc
 	ticking chan struct{}
@@ -231,11 +232,15 @@ func (a *App) Handle(h event.Handler) { a.Bus.Handle(h) }
 
 const tickEvery = 250 * time.Millisecond
 
+// watchEvery is how many ticks are between two looks at what is damaged.
+const watchEvery = int(time.Minute / tickEvery)
+
 // Start begins to tell news. With clock, time is told too, and what is too old
 // is thrown away now and then; without, whoever tests tells the time.
 func (a *App) Start(clock bool) {
 	a.Bus.Start()
 	a.running = true
+	a.watch(context.Background())
 	if !clock {
 		return
 	}
@@ -255,6 +260,9 @@ func (a *App) tick(ctx context.Context) {
 			return
 		case at := <-t.C:
 			a.Bus.Publish(event.Tick{Now: at})
+			if n%watchEvery == watchEvery-1 {
+				a.watch(ctx)
+			}
 			if n%4 == 0 {
 				stored, _, _ := a.Intake.Counts()
 				a.Meter.Sample(at, stored)

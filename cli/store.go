@@ -46,6 +46,12 @@ func storeStats() *cobra.Command {
 }
 
 func printStore(w io.Writer, s client.Store, limit int) {
+	for _, d := range s.Damage {
+		fmt.Fprintf(w, "damaged: %s (%s): %s\n", d.Place, d.File, d.Sentence)
+	}
+	if len(s.Damage) > 0 {
+		fmt.Fprintln(w)
+	}
 	cells := [][]string{
 		{"WHAT", "HOW MUCH", ""},
 		{"readings", count(s.Readings + s.Unsealed), fmt.Sprintf("%s of them not yet sealed", count(s.Unsealed))},

@@ -26,6 +26,17 @@ type Store struct {
 	Shares        []Share    `json:"shares" doc:"The largest first"`
 	LeftOut       int        `json:"left_out,omitempty" doc:"How many smaller ones are not listed"`
 	ShareOfRest   int64      `json:"share_of_rest,omitempty" doc:"What those take up"`
+	Damage        []Damage   `json:"damage" doc:"What cannot be read, and is gone on without"`
+}
+
+// Damage is one thing in the data folder that is not as it was written.
+type Damage struct {
+	File     string     `json:"file"`
+	Place    string     `json:"place" doc:"What it is: a commit of readings, a chunk of a series, a record"`
+	Sentence string     `json:"sentence" doc:"What is wrong, and what is lost by it"`
+	Readings int64      `json:"readings,omitempty" doc:"At most so many readings are lost by it; nothing where that is not known"`
+	Since    *time.Time `json:"since,omitempty" doc:"They had come from here"`
+	Until    *time.Time `json:"until,omitempty" doc:"to here"`
 }
 
 // Share is what one model, metric or device takes up.

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"context"
 	"net/http"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -63,6 +64,18 @@ func metrics(a *app.App, broker *mqtt.Server) http.Handler {
 	})
 	gauge("ullage_record_changes_waiting", "Changes of records that wait for the writer.", func() float64 {
 		return float64(a.Commits.Waiting())
+	})
+	gauge("ullage_store_damaged", "Places in the data folder that cannot be read.", func() float64 {
+		found, _ := a.Store.Damage(context.Background())
+		return float64(len(found))
+	})
+	gauge("ullage_store_lost_readings", "Readings that are missing for damage, at most, as far as known.", func() float64 {
+		found, _ := a.Store.Damage(context.Background())
+		n := int64(0)
+		for _, d := range found {
+			n += d.Readings
+		}
+		return float64(n)
 	})
 	r.MustRegister(fleetCollector{a.Present})
 	return promhttp.HandlerFor(r, promhttp.HandlerOpts{})

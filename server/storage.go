@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"ullage/api"
+	"ullage/client"
 	"ullage/fleet/fault"
 	"ullage/store"
 )
@@ -26,7 +27,23 @@ func (s storage) Usage(ctx context.Context) (api.Usage, error) {
 		out.Series = append(out.Series, api.SeriesUse{Device: x.Device, Metric: x.Metric, Readings: x.Readings,
 			Bytes: x.Bytes})
 	}
+	found, err := s.Damage(ctx)
+	if err != nil {
+		return api.Usage{}, err
+	}
+	out.Damage = make([]client.Damage, len(found))
+	for i, d := range found {
+		out.Damage[i] = client.Damage{File: d.File, Place: d.Place, Sentence: d.Sentence, Readings: d.Readings,
+			Since: optional(d.Since), Until: optional(d.Until)}
+	}
 	return out, nil
+}
+
+func optional(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
 }
 
 // CheckStore looks a data folder through that no service has open.

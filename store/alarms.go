@@ -57,9 +57,7 @@ func (r *Records) Alarms(ctx context.Context, f alarms.Filter) ([]alarms.Alarm, 
 	if f.Open {
 		q = q.Where("state <> ?", string(lifecycle.Normal))
 	}
-	var rows []alarmRow
-	err := q.Find(&rows).Error
-	return recordsOf(alarmKind, rows, translate(err))
+	return found(r, alarmKind, q)
 }
 
 type detectionRow struct {

@@ -13,16 +13,11 @@ import (
 
 	"ullage/core/series"
 	"ullage/core/value"
+	"ullage/fleet/alarms"
+	"ullage/fleet/commands"
 	"ullage/fleet/fault"
+	"ullage/fleet/models"
 )
-
-// Damage is one thing in a data folder that is not as it was written.
-type Damage struct {
-	File     string `json:"file"`
-	Place    string `json:"place"`    // what it is: a chunk of a series, a record, the file
-	Sentence string `json:"sentence"` // what is wrong, and what is lost by it
-	Repaired string `json:"repaired"` // what was done about it; empty for nothing
-}
 
 // Checked is the outcome of Check.
 type Checked struct {
@@ -54,7 +49,10 @@ func Check(ctx context.Context, dir string, repair bool, told func(float64)) (*C
 			return c, err
 		}
 	}
-	t, err := openTelemetry(filepath.Join(dir, "telemetry.db"), Options{})
+	if err := c.records(ctx, filepath.Join(dir, "records.db")); err != nil {
+		return c, err
+	}
+	t, err := openTelemetry(filepath.Join(dir, "telemetry.db"), Options{looking: true})
 	if err != nil {
 		c.add("telemetry.db", "the file", "it cannot be opened: "+err.Error())
 		return c, nil
@@ -96,6 +94,40 @@ func (c *Checked) file(ctx context.Context, path string) error {
 	return ctx.Err()
 }
 
+// records reads every record as a start of the service does, and names what it
+// would go on without.
+func (c *Checked) records(ctx context.Context, path string) error {
+	r, err := openRecords(path, Options{})
+	if err != nil {
+		c.add("records.db", "the file", "it cannot be opened: "+err.Error())
+		return nil
+	}
+	defer r.close()
+	for _, read := range []func() error{
+		func() error { _, err := models.Open(ctx, models.Options{Records: r}); return err },
+		func() error { _, err := r.Devices(ctx); return err },
+		func() error { _, err := r.Credentials(ctx); return err },
+		func() error { _, err := r.SettingStates(ctx); return err },
+		func() error { _, err := r.Jobs(ctx); return err },
+		func() error { _, err := alarms.ReadRules(ctx, r); return err },
+		func() error { _, err := r.Alarms(ctx, alarms.Filter{}); return err },
+		func() error { _, err := r.Detections(ctx); return err },
+		func() error { _, err := r.Commands(ctx, commands.Filter{}); return err },
+		func() error { _, err := r.People(ctx); return err },
+		func() error { _, err := r.Sessions(ctx); return err },
+		func() error { _, err := r.Sites(ctx); return err },
+	} {
+		if err := read(); err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			c.add("records.db", "the file", err.Error())
+		}
+	}
+	c.Damage = append(c.Damage, r.aside...)
+	return nil
+}
+
 func (c *Checked) telemetry(ctx context.Context, t *Telemetry, repair bool, told func(float64)) error {
 	const file = "telemetry.db"
 	var all int64
@@ -113,7 +145,7 @@ func (c *Checked) telemetry(ctx context.Context, t *Telemetry, repair bool, told
 		key    int64
 		damage int
 	}
-	var chunks, aside, rollups, records []bad
+	var chunks, aside, rollups, records, lost []bad
 	each := func(q string, f func(key, n, till int64, data []byte) string, place func(key int64) string, to *[]bad) error {
 		rows, err := t.read.rows(ctx, q)
 		if err != nil {
@@ -134,20 +166,10 @@ func (c *Checked) telemetry(ctx context.Context, t *Telemetry, repair bool, told
 		}
 		return translate(rows.Err())
 	}
-	named := func(key int64) string {
-		if s := t.streams[key>>slotBits]; s != nil {
-			return s.metric + " of " + s.device
-		}
-		return fmt.Sprintf("series %d, which is not known", key>>slotBits)
-	}
 	var xs []series.Sample
-	beginning := func(key int64) string {
-		return fmt.Sprintf("chunk of %s from %s", named(key),
-			value.FromMillis(key&(1<<slotBits-1)*slotMS).Format(time.RFC3339))
-	}
-	if err := each("SELECT key, 0, 0, data FROM damaged ORDER BY key", func(int64, int64, int64, []byte) string {
-		return "it could not be read when something was to be merged into it, and was put aside; its readings are lost"
-	}, beginning, &aside); err != nil {
+	if err := each("SELECT key, 0, 0, data FROM damaged ORDER BY key", func(key, _, _ int64, _ []byte) string {
+		return t.putAside(key).Sentence
+	}, t.placeOf, &aside); err != nil {
 		return err
 	}
 	if err := each("SELECT key, n, till, data FROM chunks ORDER BY key", func(key, n, till int64, data []byte) string {
@@ -165,7 +187,7 @@ func (c *Checked) telemetry(ctx context.Context, t *Telemetry, repair bool, told
 		}
 		c.Readings += n
 		return ""
-	}, beginning, &chunks); err != nil {
+	}, t.placeOf, &chunks); err != nil {
 		return err
 	}
 	if err := each("SELECT key, 0, 0, data FROM rollups ORDER BY key", func(_, _, _ int64, data []byte) string {
@@ -174,17 +196,33 @@ func (c *Checked) telemetry(ctx context.Context, t *Telemetry, repair bool, told
 			return err.Error() + "; it can be worked out again from the readings, as far as they are kept"
 		}
 		return ""
-	}, func(key int64) string { return "roll-ups of " + named(key) }, &rollups); err != nil {
+	}, func(key int64) string { return "roll-ups of " + t.seriesOf(key) }, &rollups); err != nil {
 		return err
 	}
-	if err := each("SELECT seq, 0, 0, data FROM records ORDER BY seq", func(_, _, _ int64, data []byte) string {
-		c.Records++
-		if !soundRecord(data) {
-			return "the record is damaged; readings of one commit that were in no chunk yet are lost"
+	commit := func(key int64) string { return fmt.Sprintf("commit %d", key) }
+	if err := each("SELECT seq, 0, 0, data FROM records ORDER BY seq", func(seq, _, _ int64, data []byte) string {
+		if c.Records++; soundRecord(data) {
+			return ""
 		}
-		return ""
-	}, func(key int64) string { return fmt.Sprintf("record %d", key) }, &records); err != nil {
+		d := lostCommit(seq, 0, 0, 0)
+		var n, since, until int64
+		if t.read.row(ctx, "SELECT n, since, until FROM records WHERE seq = ?", seq).Scan(&n, &since, &until) == nil {
+			d = lostCommit(seq, n, since, until)
+		}
+		return d.Sentence
+	}, commit, &records); err != nil {
 		return err
+	}
+	known, err := t.lost(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range known {
+		c.Damage = append(c.Damage, d)
+		var seq int64
+		if _, err := fmt.Sscanf(d.Place, "commit %d", &seq); err == nil {
+			lost = append(lost, bad{seq, len(c.Damage) - 1})
+		}
 	}
 	if !repair {
 		return nil
@@ -196,6 +234,7 @@ func (c *Checked) telemetry(ctx context.Context, t *Telemetry, repair bool, told
 		{chunks, "DELETE FROM chunks WHERE key = ?", "taken out; the readings before and after it can be read again"},
 		{aside, "DELETE FROM damaged WHERE key = ?", "thrown away"},
 		{records, "DELETE FROM records WHERE seq = ?", "taken out"},
+		{lost, "DELETE FROM lost WHERE seq = ?", "thrown away"},
 	} {
 		for _, x := range out.list {
 			if err := t.work(func() (bool, error) {

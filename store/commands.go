@@ -42,7 +42,5 @@ func (r *Records) Commands(ctx context.Context, f commands.Filter) ([]commands.C
 	if f.Open {
 		q = q.Where("phase IN ?", []string{string(commands.Waiting), string(commands.Sent)})
 	}
-	var rows []commandRow
-	err := q.Find(&rows).Error
-	return recordsOf(commandKind, rows, translate(err))
+	return found(r, commandKind, q)
 }

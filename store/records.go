@@ -5,12 +5,14 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/url"
+	"sync"
 	"time"
 
 	"github.com/go-gormigrate/gormigrate/v2"
 	"gorm.io/gorm"
 
 	"ullage/core/value"
+	"ullage/fleet/settings"
 )
 
 // Records is records.db. Its methods are the Records interfaces of the fleet
@@ -20,6 +22,9 @@ type Records struct {
 	// Only the writer of commits has these.
 	number int64 // of the newest fact
 	newest newest
+
+	asideMu sync.Mutex
+	aside   []Damage // records that cannot be read
 }
 
 // keepers keep what is in the records, a file per noun; facts and validity,
@@ -125,12 +130,8 @@ func (r *Records) beginEpoch(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	now := time.Since(firstEpoch) / epochTick
-	time.Sleep(epochTick) // so that whoever restores next gets another one
+	now := settings.EpochAt(time.Now())
+	time.Sleep(settings.EpochTick) // so that whoever restores next gets another one
 	return translate(r.db.write.WithContext(ctx).Model(&storeRow{}).Where("id = 1").Update("epoch",
-		max(old+1, int64(now))).Error)
+		max(old+1, now)).Error)
 }
-
-var firstEpoch = time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
-
-const epochTick = time.Second / 64

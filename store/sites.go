@@ -48,9 +48,7 @@ var planKind = &kind[sites.Plan, string, planRow]{
 
 // Plan implements sites.Records.
 func (r *Records) Plan(ctx context.Context, site string) (sites.Plan, bool, error) {
-	var rows []planRow
-	err := r.db.read.WithContext(ctx).Where("site = ?", site).Limit(1).Find(&rows).Error
-	out, err := recordsOf(planKind, rows, translate(err))
+	out, err := found(r, planKind, r.db.read.WithContext(ctx).Where("site = ?", site).Limit(1))
 	if err != nil || len(out) == 0 {
 		return sites.Plan{}, false, err
 	}

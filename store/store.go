@@ -34,6 +34,8 @@ type Options struct {
 	// SealAbove is how many readings are kept in memory and in the write-ahead
 	// table before the oldest are sealed into chunks; a million if it is zero.
 	SealAbove int
+
+	looking bool // nothing is changed
 }
 
 // Store is an open data folder.
@@ -65,6 +67,11 @@ func Begin(dir string, o Options) (*Store, error) {
 			Then("stop it, or give this one a folder of its own with --data")
 	}
 	s := &Store{lock: lock, dir: dir, limited: o.MaxBytes > 0, opening: make(chan struct{})}
+	if err := tidy(dir); err != nil {
+		close(s.opening)
+		s.Close()
+		return nil, err
+	}
 	if s.Records, err = openRecords(filepath.Join(dir, "records.db"), o); err != nil {
 		close(s.opening)
 		s.Close()
@@ -76,6 +83,59 @@ func Begin(dir string, o Options) (*Store, error) {
 		s.Telemetry, s.failed = openTelemetry(filepath.Join(dir, "telemetry.db"), o)
 	}()
 	return s, nil
+}
+
+// tidy makes a folder that is locked ready to be opened: its files are for their
+// owner alone, whatever they were before, and what a backup that was killed has
+// left behind goes. Readings whose records are gone are refused: an empty fleet
+// would let none of their devices in.
+func tidy(dir string) error {
+	telemetry, records := filepath.Join(dir, "telemetry.db"), filepath.Join(dir, "records.db")
+	if there(telemetry) && !there(records) {
+		return fault.New(fault.Conflict, "%s has readings in telemetry.db and no records.db, which names their devices", dir).
+			Then("put records.db of a backup beside it, or move telemetry.db away to begin anew; nothing was changed")
+	}
+	left, err := filepath.Glob(filepath.Join(dir, "backup-*"))
+	if err != nil {
+		return err
+	}
+	for _, copied := range left {
+		if err := os.RemoveAll(copied); err != nil {
+			return fault.New(fault.Internal, "the copy %s of a backup that did not end cannot be removed: %s",
+				filepath.Base(copied), plain(err))
+		}
+	}
+	if err := os.Chmod(dir, 0o700); err != nil {
+		slog.Warn("others may be able to read the data folder", "folder", dir, "error", plain(err))
+	}
+	for _, path := range []string{telemetry, records} {
+		// SQLite gives the files beside it the mode of the database.
+		f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+		if err != nil {
+			return fault.New(fault.Internal, "%s cannot be opened: %s", path, plain(err)).
+				Then("check who owns it, or choose another folder with --data")
+		}
+		f.Close()
+	}
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		if !e.Type().IsRegular() {
+			continue
+		}
+		if err := os.Chmod(filepath.Join(dir, e.Name()), 0o600); err != nil {
+			slog.Warn("others may be able to read a file of the data folder", "file", e.Name(), "error", plain(err))
+		}
+	}
+	return nil
+}
+
+// there reports whether a file exists and holds something.
+func there(path string) bool {
+	i, err := os.Stat(path)
+	return err == nil && i.Size() > 0
 }
 
 // Open opens a data folder, making it where it does not exist. Only one

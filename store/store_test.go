@@ -169,6 +169,7 @@ func TestOneAtATime(t *testing.T) {
 
 func TestDamagedFile(t *testing.T) {
 	dir := t.TempDir()
+	open(t, dir, store.Options{}).Close()
 	if err := os.WriteFile(filepath.Join(dir, "telemetry.db"), []byte(strings.Repeat("no database ", 1000)), 0o600); err != nil {
 		t.Fatal(err)
 	}

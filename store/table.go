@@ -2,12 +2,16 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"reflect"
 	"runtime"
+	"strings"
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
+
+	"ullage/fleet/fault"
 )
 
 // keeper keeps the records of one type in a table: a file per noun says how.
@@ -61,30 +65,55 @@ func sure[Record, Row any](f func(Record) Row) func(Record) (Row, error) {
 // stored reads every record of a kind.
 func stored[Record any, Key comparable, Row any](ctx context.Context, r *Records,
 	k *kind[Record, Key, Row]) ([]Record, error) {
-	rows, err := all[Row](ctx, r)
-	return recordsOf(k, rows, err)
+	return found(r, k, r.db.read.WithContext(ctx))
 }
 
-func recordsOf[Record any, Key comparable, Row any](k *kind[Record, Key, Row], rows []Row,
-	err error) ([]Record, error) {
+// found reads the records that a query finds. What cannot be read is set aside:
+// one bad row must not keep all the others from everybody.
+func found[Record any, Key comparable, Row any](r *Records, k *kind[Record, Key, Row],
+	q *gorm.DB) ([]Record, error) {
+	var rows []Row
+	err := translate(q.Session(&gorm.Session{}).Find(&rows).Error)
+	var known *fault.Error // a damaged file, a full disk
+	if err != nil && !errors.As(err, &known) && q.Statement.Context.Err() == nil {
+		rows, err = one[Row](r, q)
+	}
 	if err != nil {
 		return nil, err
 	}
-	out := make([]Record, len(rows))
-	for i, row := range rows {
-		if out[i], err = k.record(row); err != nil {
-			return nil, fmt.Errorf("a stored record of type %T cannot be read: %w", out[i], err)
+	out := make([]Record, 0, len(rows))
+	for _, row := range rows {
+		x, err := k.record(row)
+		if err != nil {
+			r.SetAside(noun(row), rowName(reflect.ValueOf(row)), err)
+			continue
 		}
+		out = append(out, x)
 	}
 	return out, nil
 }
 
-// all reads every row of a table.
-func all[Row any](ctx context.Context, r *Records) ([]Row, error) {
-	var rows []Row
-	err := r.db.read.WithContext(ctx).Find(&rows).Error
-	return rows, translate(err)
+// one reads rows one by one, of which some cannot be read.
+func one[Row any](r *Records, q *gorm.DB) ([]Row, error) {
+	var out []Row
+	rows, err := q.Model(new(Row)).Rows()
+	if err != nil {
+		return nil, translate(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var row Row
+		if err := q.ScanRows(rows, &row); err != nil {
+			r.SetAside(noun(row), rowName(reflect.ValueOf(row)), err)
+			continue
+		}
+		out = append(out, row)
+	}
+	return out, translate(rows.Err())
 }
+
+// noun is what a row is of, in words: deviceRow is a device.
+func noun(row any) string { return strings.TrimSuffix(reflect.TypeOf(row).Name(), "Row") }
 
 // atOnce is how many rows one statement writes. There are few sizes, so that the
 // statements stay prepared whatever number of rows a commit comes to.

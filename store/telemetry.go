@@ -58,7 +58,6 @@ type Telemetry struct {
 	opened   time.Time
 	emptied  time.Time // when there was nothing unsealed last
 	above    int       // Options.SealAbove
-	damaged  int       // records that could not be read back
 
 	// Of the start alone.
 	arrivals map[string][]alarms.Arrival
@@ -133,7 +132,7 @@ func openTelemetry(path string, o Options) (*Telemetry, error) {
 	if err := t.prepare(); err != nil {
 		return nil, err
 	}
-	if err := t.load(); err != nil {
+	if err := t.load(o); err != nil {
 		return nil, translate(err)
 	}
 	go t.run()
@@ -142,7 +141,7 @@ func openTelemetry(path string, o Options) (*Telemetry, error) {
 }
 
 // load reads the series, the receipts, and what is not yet sealed back.
-func (t *Telemetry) load() error {
+func (t *Telemetry) load(o Options) error {
 	rows, err := t.read.rows(context.Background(),
 		"SELECT id, device, metric, every, kept, sealed FROM series ORDER BY id")
 	if err != nil {
@@ -175,11 +174,13 @@ func (t *Telemetry) load() error {
 		failed <- t.eachRecord(func(part []record) { parts <- part })
 	}()
 	find := finder(byID)
+	var bad []record
 	var last *stream
 	var lastAt, lastArrived int64
 	for part := range parts {
 		for _, r := range part {
 			t.seq = max(t.seq, r.seq)
+			before := lastArrived
 			if !readRecord(r.data, t.keep, func(id int64, x series.Sample, arrived int64) {
 				s := find(id)
 				if s == nil {
@@ -193,23 +194,34 @@ func (t *Telemetry) load() error {
 					last, lastAt, lastArrived = s, x.At, arrived
 				}
 			}) {
-				t.damaged++
+				if r.since == 0 { // an older version wrote it: it came behind the one before
+					r.since, r.until = before, before
+				}
+				bad = append(bad, r)
 			}
 		}
 	}
 	t.stats.Unsealed.Store(int64(t.unsealed))
-	return <-failed
+	if err := <-failed; err != nil {
+		return err
+	}
+	if o.looking {
+		return nil
+	}
+	return t.moveAside(bad)
 }
 
 // record is a row of records.
 type record struct {
-	seq  int64
-	data []byte
+	seq          int64
+	data         []byte
+	n            int64 // readings; 0 where an older version wrote it
+	since, until int64 // when they had come, in ms
 }
 
 // eachRecord reads all records in their order, some at a time.
 func (t *Telemetry) eachRecord(yield func([]record)) error {
-	rows, err := t.read.rows(context.Background(), "SELECT seq, data FROM records ORDER BY seq")
+	rows, err := t.read.rows(context.Background(), "SELECT seq, data, n, since, until FROM records ORDER BY seq")
 	if err != nil {
 		return err
 	}
@@ -218,9 +230,9 @@ func (t *Telemetry) eachRecord(yield func([]record)) error {
 	var part []record
 	var room []byte
 	for rows.Next() {
-		var seq int64
+		var r record
 		var data sql.RawBytes
-		if err := rows.Scan(&seq, &data); err != nil {
+		if err := rows.Scan(&r.seq, &data, &r.n, &r.since, &r.until); err != nil {
 			return err
 		}
 		if len(room)+len(data) > cap(room) {
@@ -231,7 +243,8 @@ func (t *Telemetry) eachRecord(yield func([]record)) error {
 		}
 		at := len(room)
 		room = append(room, data...)
-		part = append(part, record{seq, room[at:len(room):len(room)]})
+		r.data = room[at:len(room):len(room)]
+		part = append(part, r)
 	}
 	if len(part) > 0 {
 		yield(part)
@@ -511,7 +524,7 @@ var often = []string{insertRecord, deleteRecords, updateSealed, insertChunk, del
 	insertRollups, deleteRollups, selectRollups}
 
 const (
-	insertRecord  = "INSERT INTO records (seq, data) VALUES (?, ?)"
+	insertRecord  = "INSERT INTO records (seq, data, n, since, until) VALUES (?, ?, ?, ?, ?)"
 	deleteRecords = "DELETE FROM records WHERE seq < ?"
 	updateSealed  = "UPDATE series SET sealed = ? WHERE id = ?"
 	insertChunk   = "INSERT OR REPLACE INTO chunks (key, n, till, data) VALUES (?, ?, ?, ?)"
@@ -600,10 +613,12 @@ func (t *Telemetry) commit(batch []ingest.Append) error {
 	in := make([]unsealed, 0, total)
 	var added []*stream
 	seq := t.seq + 1
+	since, until := arrivedAt(&batch[0]), int64(0)
 	if err := t.transaction(func() error {
 		t.record.reset()
 		for i := range batch {
 			a := &batch[i]
+			since, until = min(since, arrivedAt(a)), max(until, arrivedAt(a))
 			t.record.begin(a.Device, a.Receipt, arrivedAt(a), len(a.Readings))
 			of := t.names[a.Device] // only the writer changes the maps
 			for k := range a.Readings {
@@ -620,7 +635,7 @@ func (t *Telemetry) commit(batch []ingest.Append) error {
 				in = append(in, unsealed{s, x})
 			}
 		}
-		return t.exec(insertRecord, seq, t.record.end())
+		return t.exec(insertRecord, seq, t.record.end(), total, since, until)
 	}); err != nil {
 		return err
 	}

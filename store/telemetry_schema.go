@@ -31,4 +31,22 @@ var telemetryMigrations = []*gormigrate.Migration{{
 	Migrate: func(tx *gorm.DB) error {
 		return tx.Exec(`ALTER TABLE series ADD COLUMN sealed INTEGER NOT NULL DEFAULT 0`).Error
 	},
+}, {
+	// How many readings a commit holds and when they had come, outside of what a
+	// checksum may find damaged; and where damaged ones go.
+	ID: "3",
+	Migrate: func(tx *gorm.DB) error {
+		for _, q := range []string{
+			`ALTER TABLE records ADD COLUMN n INTEGER NOT NULL DEFAULT 0`,
+			`ALTER TABLE records ADD COLUMN since INTEGER NOT NULL DEFAULT 0`,
+			`ALTER TABLE records ADD COLUMN until INTEGER NOT NULL DEFAULT 0`,
+			`CREATE TABLE lost (seq INTEGER PRIMARY KEY, n INTEGER NOT NULL, since INTEGER NOT NULL, until INTEGER NOT NULL,
+				found INTEGER NOT NULL, data BLOB NOT NULL)`,
+		} {
+			if err := tx.Exec(q).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	},
 }}

@@ -74,6 +74,8 @@ type Filter struct {
 // Alarm and Detection.
 type Records interface {
 	Rules(context.Context) ([]rule.Rule, error)
+	// SetAside notes that a stored record cannot be used, and why.
+	SetAside(noun, name string, why error)
 	Alarms(context.Context, Filter) ([]Alarm, error)
 	Detections(context.Context) ([]Detection, error)
 	// AlarmCounts counts alarms by rule: those that are open, and those raised
@@ -160,6 +162,7 @@ type shard struct {
 	linked  map[string]*watchedDevice // those of devices that have a rule about their link
 	calming map[string]*watchedDevice // those with a built-in alarm
 	groups  grouped                   // of the first shard only
+	service map[string]*Alarm         // likewise: those of the service itself, by rule
 	wakes   wakes
 	chores  []string // devices whose trends and usual values are to be worked out
 	unsaved batch
@@ -179,20 +182,32 @@ func (b *batch) empty() bool {
 	return len(b.alarms)+len(b.detections)+len(b.facts)+len(b.waiting) == 0
 }
 
+// ReadRules reads the stored rules; those that are wrong in themselves are set aside.
+func ReadRules(ctx context.Context, r Records) ([]rule.Rule, error) {
+	stored, err := r.Rules(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(stored, func(x rule.Rule) bool {
+		err := x.Check()
+		if err != nil {
+			r.SetAside("rule", x.Name, err)
+		}
+		return err != nil
+	}), nil
+}
+
 // Open reads rules, open alarms and detections, fills the windows from the
 // history, and evaluates the readings that were stored but not yet evaluated
 // when the service stopped.
 func Open(ctx context.Context, o Options) (*Engine, error) {
 	e := &Engine{records: o.Records, history: o.History, commits: o.Commits, devices: o.Devices, models: o.Models,
 		present: o.Present, bus: o.Bus, now: o.Now, log: o.Log, open: map[string]Alarm{}, rules: map[string]*rule.Rule{}, sets: map[string]*ruleset{}}
-	stored, err := o.Records.Rules(ctx)
+	stored, err := ReadRules(ctx, o.Records)
 	if err != nil {
 		return nil, err
 	}
 	for _, x := range stored {
-		if err := x.Check(); err != nil {
-			return nil, err
-		}
 		e.rules[x.Name] = &x
 	}
 	open, err := o.Records.Alarms(ctx, Filter{Open: true})
@@ -223,6 +238,7 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 		e.shards[i] = shard{n: i, devices: map[string]*watchedDevice{}, linked: map[string]*watchedDevice{},
 			calming: map[string]*watchedDevice{}}
 	}
+	e.restoreService(open)
 	if err := e.wasThen(ctx); err != nil {
 		return nil, err
 	}
@@ -492,7 +508,10 @@ func (e *Engine) acknowledge(s *shard, x acknowledging) {
 func (e *Engine) find(s *shard, device, id string) (*Alarm, func()) {
 	w := s.devices[device]
 	if w == nil {
-		return s.groups.find(id)
+		if a, release := s.groups.find(id); a != nil {
+			return a, release
+		}
+		return s.findService(id)
 	}
 	if w.builtin != nil && w.builtin.ID == id {
 		return w.builtin, func() { w.builtin = nil }

@@ -31,7 +31,7 @@ func (e *Engine) PutRule(ctx context.Context, r rule.Rule, cond noun.If,
 	if err := r.Check(); err != nil {
 		return out, fault.New(fault.Invalid, "%s", err)
 	}
-	if r.Name == RepeatedRefusals {
+	if builtin(r.Name) {
 		return out, fault.New(fault.Conflict, "%s is built in", r.Name).Then("choose another name")
 	}
 	e.editing.Lock()
@@ -202,7 +202,7 @@ func (e *Engine) SetRules(ctx context.Context, rs []rule.Rule, by string, with f
 	e.editing.Lock()
 	defer e.editing.Unlock()
 	for _, r := range rs {
-		if r.Name == RepeatedRefusals {
+		if builtin(r.Name) {
 			return fault.New(fault.Conflict, "%s is built in", r.Name).Then("choose another name")
 		}
 	}

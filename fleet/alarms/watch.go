@@ -276,6 +276,8 @@ func (e *Engine) Handle(i int, ev event.Event) {
 		e.measure(s, w)
 	case saved:
 		e.settled(s, ev)
+	case stands:
+		e.stand(s, ev.Condition)
 	case acknowledging:
 		e.acknowledge(s, ev)
 	case event.Link:

@@ -184,8 +184,21 @@ func (d *Intake) Accept(m Message, done func(Outcome)) {
 	}
 }
 
+// model returns the model of a device. That there is none is no fault of the
+// device, which keeps its copy: the stored model cannot be read.
+func (d *Intake) model(dev devices.Device) (*model.Model, error) {
+	m, err := d.o.Models.Of(dev.Model, dev.Version)
+	if err != nil {
+		f := fault.New(fault.Internal, "the stored model %s@%s cannot be read", dev.Model, dev.Version).
+			Then("publish that version again, or put a backup in place")
+		f.Cause = err
+		return nil, f
+	}
+	return m, nil
+}
+
 func (d *Intake) acceptAbout(m Message, dev devices.Device, done func(Outcome)) {
-	mod, err := d.o.Models.Of(dev.Model, dev.Version)
+	mod, err := d.model(dev)
 	if err != nil {
 		done(Outcome{Err: fault.From(err)})
 		return
@@ -207,7 +220,7 @@ func (d *Intake) acceptAbout(m Message, dev devices.Device, done func(Outcome)) 
 // acceptEvent makes an event of the model a fact. Its time is that of its
 // arrival.
 func (d *Intake) acceptEvent(m Message, dev devices.Device, name string, arrived time.Time, done func(Outcome)) {
-	mod, err := d.o.Models.Of(dev.Model, dev.Version)
+	mod, err := d.model(dev)
 	if err != nil {
 		done(Outcome{Err: fault.From(err)})
 		return
@@ -238,7 +251,7 @@ func (d *Intake) acceptEvent(m Message, dev devices.Device, name string, arrived
 }
 
 func (d *Intake) acceptReadings(m Message, dev devices.Device, arrived time.Time, done func(Outcome)) {
-	mod, err := d.o.Models.Of(dev.Model, dev.Version)
+	mod, err := d.model(dev)
 	if err != nil {
 		done(d.finish(m, arrived, Outcome{Err: fault.From(err)}))
 		return

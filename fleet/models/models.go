@@ -4,7 +4,6 @@ package models
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"maps"
 	"path"
 	"slices"
@@ -32,6 +31,8 @@ type Record struct {
 // Records reads what is stored. What is published is put into commits as Record.
 type Records interface {
 	Models(context.Context) ([]Record, error)
+	// SetAside notes that a stored record cannot be used, and why.
+	SetAside(noun, name string, why error)
 }
 
 // Options are what a Catalogue is made of.
@@ -75,17 +76,20 @@ func Open(ctx context.Context, o Options) (*Catalogue, error) {
 	slices.SortFunc(stored, func(a, b Record) int { return a.LoadedAt.Compare(b.LoadedAt) })
 	for len(stored) > 0 {
 		var later []Record
-		var wrong error
 		for _, s := range stored {
 			m, err := model.Read(s.Source, c.finder(s.Parts))
 			if err != nil {
-				later, wrong = append(later, s), fmt.Errorf("the stored model %s cannot be read: %w", s.Name, err)
+				later = append(later, s)
 				continue
 			}
 			c.put(Published{m, s.Parts, s.LoadedAt})
 		}
-		if len(later) == len(stored) {
-			return nil, wrong
+		if len(later) == len(stored) { // none of them fits any more
+			for _, s := range later {
+				_, err := model.Read(s.Source, c.finder(s.Parts))
+				o.Records.SetAside("model", s.Name+"@"+s.Version, err)
+			}
+			break
 		}
 		stored = later
 	}

@@ -66,7 +66,7 @@ func (s *State) Made(revision int64) bool {
 
 // next gives a state its next revision.
 func (b *Settings) next(s *State) {
-	if s.Revision>>CountBits == b.epoch {
+	if s.Revision>>CountBits >= b.epoch {
 		s.Revision++
 		return
 	}
@@ -132,6 +132,7 @@ func Open(ctx context.Context, o Options) (*Settings, error) {
 	for _, s := range stored {
 		states[s.Device] = &s
 	}
+	b.renew(states)
 	b.states = commit.NewTable(states)
 	b.devices.Changing(b.deviceChanges)
 	jobs, err := o.Records.Jobs(ctx)
@@ -149,6 +150,40 @@ func Open(ctx context.Context, o Options) (*Settings, error) {
 	return b, nil
 }
 
+// renew gives devices whose stored state cannot be read the defaults of their
+// model, under revisions that they cannot have been sent. The store says that
+// something is damaged; what was stored is overwritten when somebody sets
+// something.
+func (b *Settings) renew(states map[string]*State) {
+	for _, d := range b.devices.List() {
+		if states[d.ID] != nil {
+			continue
+		}
+		m, err := b.models.Of(d.Model, d.Version)
+		if err != nil {
+			continue // nothing can be said of its settings at all
+		}
+		states[d.ID] = b.fresh(d.ID, m, max(b.epoch, EpochAt(b.now())))
+	}
+}
+
+// fresh is the state of a device of which nothing was set yet.
+func (b *Settings) fresh(id string, m *model.Model, epoch int64) *State {
+	first := epoch<<CountBits + 1
+	return &State{Device: id, Revision: first, First: first, Override: layering.Settings{},
+		OverriddenBy: map[string]Overridden{}, Intended: m.Defaults(false), IntendedAt: b.now(),
+		Applied: layering.Settings{}, Refused: map[string]string{}}
+}
+
+// EpochTick is the time for which one epoch is enough.
+const EpochTick = time.Second / 64
+
+// EpochAt is an epoch that no device has seen before a time: that time in 64ths
+// of a second since 2026.
+func EpochAt(t time.Time) int64 {
+	return int64(t.Sub(time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)) / EpochTick)
+}
+
 // deviceChanges keeps the settings of a device in step with its model, in the
 // commit in which that changes.
 func (b *Settings) deviceChanges(tx *commit.Tx, old, d devices.Device) error {
@@ -160,9 +195,7 @@ func (b *Settings) deviceChanges(tx *commit.Tx, old, d devices.Device) error {
 		return err
 	}
 	if old.ID == "" {
-		first := b.epoch<<CountBits + 1
-		s := &State{Device: d.ID, Revision: first, First: first, Override: layering.Settings{},
-			OverriddenBy: map[string]Overridden{}, Intended: m.Defaults(false), IntendedAt: b.now(), Applied: layering.Settings{}, Refused: map[string]string{}}
+		s := b.fresh(d.ID, m, b.epoch)
 		b.hold(tx, nil, s, m, s.IntendedAt)
 		tx.Put(*s)
 		b.states.Set(tx, d.ID, s)

@@ -1249,6 +1249,28 @@ export interface components {
              */
             windows: number;
         };
+        Damage: {
+            file: string;
+            /** @description What it is: a commit of readings, a chunk of a series, a record */
+            place: string;
+            /**
+             * Format: int64
+             * @description At most so many readings are lost by it; nothing where that is not known
+             */
+            readings?: number;
+            /** @description What is wrong, and what is lost by it */
+            sentence: string;
+            /**
+             * Format: date-time
+             * @description They had come from here
+             */
+            since?: string;
+            /**
+             * Format: date-time
+             * @description to here
+             */
+            until?: string;
+        };
         Details: {
             /**
              * @description The noun that it is about
@@ -2574,6 +2596,8 @@ export interface components {
              * @description Readings, sealed
              */
             chunks: number;
+            /** @description What cannot be read, and is gone on without */
+            damage: components["schemas"]["Damage"][];
             /**
              * Format: int64
              * @description What the disk, or the limit of the file, leaves

@@ -128,6 +128,7 @@ export function AlarmTabs() {
 // groupLink leads to the devices of a group, such as site=Kilnside.
 function groupLink(group: string): string {
   const [key, ...value] = group.split("=");
+  if (key === "service") return "/service";
   return `/?${new URLSearchParams({ where: `label.${key} == ${JSON.stringify(value.join("="))}` })}`;
 }
 

@@ -45,6 +45,7 @@ export default function ServicePage() {
         <section aria-labelledby="storage" className="min-w-0">
           {store.error && <Trouble>{store.error.message}</Trouble>}
           {store.isPending && <p className="text-muted">Looking through the store…</p>}
+          {store.data && store.data.damage.length > 0 && <Damaged store={store.data} />}
           {store.data && <Storage store={store.data} now={now} />}
           {store.data && (
             <div className="mt-7">
@@ -141,6 +142,37 @@ function room(s: Store, now: number): { big: string; small: string; soon: boolea
     year: "numeric",
   });
   return { big, small: `${free}; full about ${when}, if it goes on like this`, soon: days < 30 };
+}
+
+// Damaged says what in the data folder cannot be read.
+function Damaged({ store: s }: { store: Store }) {
+  const readings = s.damage.reduce((n, d) => n + (d.readings ?? 0), 0);
+  return (
+    <section
+      aria-labelledby="damaged"
+      className="mb-6 border border-line border-l-4 border-l-urgent bg-surface px-4 py-3"
+    >
+      <h2 id="damaged" className="font-semibold text-urgent">
+        {plural(s.damage.length, "place")} in the data folder cannot be read
+        {readings > 0 && `, up to ${number(readings)} readings are missing`}
+      </h2>
+      <ul className="max-h-60 overflow-y-auto py-2">
+        {s.damage.map((d) => (
+          <li key={d.file + d.place} className="py-0.5">
+            <b className="font-semibold">{d.place}</b>{" "}
+            <span className="text-muted">
+              ({d.file}) {d.sentence}
+            </span>
+          </li>
+        ))}
+      </ul>
+      <p className="pb-1 text-muted">
+        The service goes on without it. Put a backup in place; or stop the service and take the damaged parts
+        out:
+      </p>
+      <Command>ullage store check --repair --data FOLDER</Command>
+    </section>
+  );
 }
 
 function Storage({ store: s, now }: { store: Store; now: number }) {
