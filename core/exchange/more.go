@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -214,7 +215,11 @@ type cborReader struct {
 	r   senml.Resolver
 	now time.Time
 	n   int
+	of  uint64 // how many records there are; open where the head does not say
 }
+
+// open is the length of a list that ends with a break.
+const open = math.MaxUint64
 
 // newCBORReader reads the head of the list itself, so that a pack of any
 // length is read as it comes.
@@ -224,25 +229,38 @@ func newCBORReader(r io.Reader, now time.Time) (Reader, error) {
 	if err != nil || head>>5 != 4 {
 		return nil, errors.New("this is no SenML pack in CBOR: it does not begin with a list")
 	}
-	if n := map[byte]int{0x98: 1, 0x99: 2, 0x9a: 4, 0x9b: 8}[head]; n > 0 {
-		if _, err := b.Discard(n); err != nil {
-			return nil, errors.New("this is no SenML pack in CBOR: it breaks off")
+	of := uint64(head & 31)
+	switch {
+	case head == 0x9f:
+		of = open
+	case of >= 24 && of <= 27:
+		of = 0
+		for range 1 << (head&31 - 24) {
+			x, err := b.ReadByte()
+			if err != nil {
+				return nil, errors.New("this is no SenML pack in CBOR: it breaks off")
+			}
+			of = of<<8 | uint64(x)
 		}
+	case of >= 24:
+		return nil, errors.New("this is no SenML pack in CBOR: its length cannot be read")
 	}
-	return &cborReader{d: cbor.NewDecoder(b), now: now}, nil
+	return &cborReader{d: cbor.NewDecoder(b), now: now, of: of}, nil
 }
 
 func (c *cborReader) Next() (Row, error) {
 	for {
+		if uint64(c.n) == c.of {
+			return Row{}, io.EOF
+		}
 		c.n++
 		var raw cbor.RawMessage
 		if err := c.d.Decode(&raw); err != nil {
-			// A list of known length ends with the file, another with a break.
-			if errors.Is(err, io.EOF) {
+			if c.of == open && strings.Contains(err.Error(), "break") {
 				return Row{}, io.EOF
 			}
-			if strings.Contains(err.Error(), "break") {
-				return Row{}, io.EOF
+			if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+				return Row{}, fmt.Errorf("the pack breaks off after record %d", c.n-1)
 			}
 			return Row{}, fmt.Errorf("record %d: this is no CBOR: %s", c.n, err)
 		}

@@ -29,6 +29,12 @@ const (
 // earliest is the first time that is believed; a clock before it was never set.
 var earliest = time.Date(2015, 1, 1, 0, 0, 0, 0, time.UTC)
 
+// Readings of other times than these have no place in the store.
+var (
+	firstTime = time.UnixMilli(0).UTC()
+	lastTime  = time.Date(2248, 1, 1, 0, 0, 0, 0, time.UTC)
+)
+
 // Check returns x, a decoded JSON value, as a Value of p's kind. The error
 // says what x is and what p wants. It does not judge the range: see OutOfRange
 // and Impossible.

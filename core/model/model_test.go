@@ -153,6 +153,8 @@ func TestReadings(t *testing.T) {
 		{"clock not set", `{"at":"1970-01-01T00:00:09Z","ullage":1}`, "ullage=1@0", "", "/at", false},
 		{"something beside", `{"at":"2026-03-01T10:00:00Z","ullage":1,"qos":2}`, "ullage=1@0", "/qos", "", false},
 		{"clocks that were never set keep their order", `[{"at":1000,"ullage":1},{"at":2000,"ullage":2}]`, "ullage=1@0,ullage=2@0", "", "/0/at,/1/at", false},
+		{"a number beyond a float", `[{"ullage":1},{"ullage":1e999,"rssi":-60},{"at":1e999,"ullage":2}]`, "ullage=1@0,rssi=-60@0", "/1/ullage,/2/at", "", true},
+		{"what is no reading", `[{"ullage":1},5,{"every":"60s","ullage":[1]},null]`, "ullage=1@0", "/1,/2,/3", "", true},
 		{"an escaped name", `{"a/b~c":1}`, "", "/a~1b~0c", "", true},
 	} {
 		t.Run(c.name, func(t *testing.T) {

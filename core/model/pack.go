@@ -51,7 +51,7 @@ func (m *Model) Pack(body []byte, device string, arrived time.Time) (Checked, er
 	if senml.IsCBOR(body) {
 		read = senml.FromCBOR
 	}
-	records, err := read(body, arrived)
+	records, wrong, err := read(body, arrived)
 	if err != nil {
 		var bad *senml.Wrong
 		if errors.As(err, &bad) {
@@ -67,19 +67,32 @@ func (m *Model) Pack(body []byte, device string, arrived time.Time) (Checked, er
 		return Checked{},
 			&Problem{Finding{"", fmt.Sprintf("the message carries more than %d readings; send it in parts", MaxReadings)}}
 	}
-	if len(records) == 0 {
+	if len(records)+len(wrong) == 0 {
 		return Checked{},
 			&Problem{Finding{"", `the pack has no record; a reading is sent like [{"n":"must_temp","u":"Cel","v":21.4}]`}}
 	}
-	return m.Records(records, device, arrived), nil
+	out := m.Records(records, device, arrived)
+	for _, w := range wrong {
+		out.Refused = append(out.Refused, Finding{fmt.Sprintf("/%d", w.Record), w.Sentence})
+	}
+	return out, nil
 }
 
 // Records checks the records of a pack against the model; the pointers of what
 // it finds begin with the number of the record, from 0.
 func (m *Model) Records(records []senml.Record, device string, arrived time.Time) Checked {
-	var out Checked
-	for i, r := range records {
-		at := fmt.Sprintf("/%d", i)
+	return m.records(records, device, arrived, Checked{})
+}
+
+// History is Records for readings of the past: their times are taken as they
+// are, whatever the clock of the service says.
+func (m *Model) History(records []senml.Record, device string, now time.Time) Checked {
+	return m.records(records, device, now, Checked{history: true})
+}
+
+func (m *Model) records(records []senml.Record, device string, arrived time.Time, out Checked) Checked {
+	for _, r := range records {
+		at := fmt.Sprintf("/%d", r.Index)
 		name := r.Name
 		for _, sep := range []string{"/", ":", "-", "."} {
 			if short, own := strings.CutPrefix(name, device+sep); own {
@@ -90,6 +103,11 @@ func (m *Model) Records(records []senml.Record, device string, arrived time.Time
 		when := r.At
 		if when.IsZero() {
 			when, out.Untimed = arrived, true
+		}
+		if out.history && (when.Before(firstTime) || when.After(lastTime)) {
+			out.Refused = append(out.Refused, Finding{at, fmt.Sprintf("%s has the time %s; readings are kept of %d to %d",
+				value.Clip(name, 40), when.UTC().Format(time.RFC3339), firstTime.Year(), lastTime.Year())})
+			continue
 		}
 		like := out.believe(when, arrived, at)
 		var x any

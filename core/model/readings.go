@@ -28,7 +28,8 @@ type Checked struct {
 	// Untimed reports that at least one reading took the arrival as its time.
 	Untimed bool
 
-	disbelieved int // rows whose clock was not believed
+	disbelieved int  // rows whose clock was not believed
+	history     bool // times are taken as they are
 }
 
 // Problem is the error of a message that could not be taken at all.
@@ -72,25 +73,33 @@ func (m *Model) Readings(body []byte, arrived time.Time) (Checked, error) {
 				&Problem{Finding{"", "the message is not CBOR: " + strings.TrimPrefix(err.Error(), "cbor: ")}}
 		}
 	default:
-		if err := json.Unmarshal(body, &x); err != nil {
+		var err error
+		if x, err = decodeJSON(body); err != nil {
 			return Checked{}, notJSON(body, err)
 		}
 	}
 	out := Checked{}
 	if list, ok := x.([]any); ok {
+		rows := 0
 		for i, item := range list {
+			place := "/" + strconv.Itoa(i)
 			fields, ok := item.(map[string]any)
 			if !ok {
-				return Checked{},
-					&Problem{Finding{"/" + strconv.Itoa(i), "a list of readings holds JSON objects of values by name; this is " + value.JSONKind(item)}}
+				out.Refused = append(out.Refused, Finding{place,
+					"a list of readings holds JSON objects of values by name; this is " + value.JSONKind(item)})
+				continue
 			}
 			if m.columnar(fields) {
-				return Checked{},
-					&Problem{Finding{"/" + strconv.Itoa(i), "columns stand alone in a message, not within a list"}}
+				out.Refused = append(out.Refused, Finding{place, "columns stand alone in a message, not within a list"})
+				continue
 			}
-			if err := m.row(fields, "/"+strconv.Itoa(i), len(list) > 1, arrived, &out); err != nil {
+			rows++
+			if err := m.row(fields, place, len(list) > 1, arrived, &out); err != nil {
 				return Checked{}, err
 			}
+		}
+		if rows == 0 && len(out.Refused) > 0 { // none of them is a reading
+			return Checked{}, &Problem{out.Refused[0]}
 		}
 		return out, nil
 	}
@@ -109,6 +118,43 @@ func (m *Model) Readings(body []byte, arrived time.Time) (Checked, error) {
 		return Checked{}, err
 	}
 	return out, nil
+}
+
+// decodeJSON is json.Unmarshal for any value, where a number that is beyond a
+// float64 does not fail the whole: it stays a json.Number, for its field to be
+// refused.
+func decodeJSON(body []byte) (x any, err error) {
+	err = json.Unmarshal(body, &x)
+	var beyond *json.UnmarshalTypeError
+	if !errors.As(err, &beyond) {
+		return x, err
+	}
+	d := json.NewDecoder(bytes.NewReader(body))
+	d.UseNumber()
+	if err := d.Decode(&x); err != nil {
+		return nil, err
+	}
+	return floats(x), nil
+}
+
+// floats makes the numbers of a decoded value float64, but for those that are
+// beyond.
+func floats(x any) any {
+	switch v := x.(type) {
+	case json.Number:
+		if f, err := v.Float64(); err == nil {
+			return f
+		}
+	case []any:
+		for i := range v {
+			v[i] = floats(v[i])
+		}
+	case map[string]any:
+		for k := range v {
+			v[k] = floats(v[k])
+		}
+	}
+	return x
 }
 
 func firstByte(body []byte) byte {
@@ -305,6 +351,9 @@ func (m *Model) times(fields map[string]any, n int, column string, arrived time.
 // of the device cannot be right the time is that of the arrival; several such
 // moments of one message stay in their order, a millisecond apart.
 func (c *Checked) believe(when, arrived time.Time, at string) value.Reading {
+	if c.history {
+		return value.Reading{At: when.UTC().Truncate(time.Millisecond)}
+	}
 	when, deviceAt, quality := believe(when, arrived)
 	if quality != 0 {
 		c.Marked = append(c.Marked, clockFinding(at, quality, deviceAt, arrived))
@@ -331,6 +380,8 @@ func parseTime(x any) (time.Time, error) {
 		ms = float64(x)
 	case uint64:
 		ms = float64(x)
+	case json.Number:
+		return time.Time{}, fmt.Errorf("the time %s is beyond all times", value.Clip(string(x), 40))
 	default:
 		return time.Time{},
 			fmt.Errorf(`the time is %s; write it as text like "2026-03-01T10:00:00Z", or as whole milliseconds since 1970`, value.JSONKind(x))

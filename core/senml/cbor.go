@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math"
 	"math/big"
+	"strings"
 	"time"
 
 	"github.com/fxamacker/cbor/v2"
@@ -57,24 +58,15 @@ func IsCBOR(body []byte) bool {
 }
 
 // FromCBOR reads a pack in CBOR (RFC 8428, section 6). Now is what relative
-// times count from. The error is of type *Wrong, or says what is no CBOR.
-func FromCBOR(body []byte, now time.Time) ([]Record, error) {
+// times count from. Records that cannot be resolved are in wrong, each with the
+// reason. The error is a *Wrong for the whole pack, or says what is no CBOR.
+func FromCBOR(body []byte, now time.Time) (records []Record, wrong []*Wrong, err error) {
 	var lines []map[any]any
 	if err := decoding.Unmarshal(body, &lines); err != nil {
-		return nil, fmt.Errorf("the message is no SenML pack in CBOR: %w", err)
+		return nil, nil, fmt.Errorf("the message is no SenML pack in CBOR: %w", err)
 	}
 	var r Resolver
-	out := make([]Record, 0, len(lines))
-	for _, line := range lines {
-		rec, keep, err := r.fromMap(line, now)
-		if err != nil {
-			return nil, err
-		}
-		if keep {
-			out = append(out, rec)
-		}
-	}
-	return out, nil
+	return all(lines, func(line map[any]any) (Record, bool, error) { return r.fromMap(line, now) })
 }
 
 // CBOR resolves the next record; false says that it only sets base fields. The
@@ -83,7 +75,7 @@ func (r *Resolver) CBOR(line []byte, now time.Time) (Record, bool, error) {
 	var x map[any]any
 	if err := decoding.Unmarshal(line, &x); err != nil {
 		r.records++
-		return Record{}, false, &Wrong{r.records - 1, "this is no SenML record: " + err.Error()}
+		return Record{}, false, &Wrong{r.records - 1, "this is no SenML record: " + err.Error(), true}
 	}
 	return r.fromMap(x, now)
 }
@@ -91,19 +83,17 @@ func (r *Resolver) CBOR(line []byte, now time.Time) (Record, bool, error) {
 func (r *Resolver) fromMap(line map[any]any, now time.Time) (Record, bool, error) {
 	i := r.records
 	r.records++
-	x, bad := rawOf(line)
+	x, bad, whole := rawOf(line)
 	if bad != "" {
-		return Record{}, false, &Wrong{i, bad}
+		r.base(&x)
+		return Record{}, false, &Wrong{i, bad, whole}
 	}
-	rec, keep, bad := r.resolve(x, now)
-	if bad != "" {
-		return Record{}, false, &Wrong{i, bad}
-	}
-	return rec, keep, nil
+	return r.record(i, x, now)
 }
 
-// rawOf reads one record; bad says what is wrong with it.
-func rawOf(line map[any]any) (x raw, bad string) {
+// rawOf reads one record; bad says what is wrong with it, and whole whether
+// the records behind it hang on that.
+func rawOf(line map[any]any) (x raw, bad string, whole bool) {
 	for k, v := range line {
 		label := ""
 		switch k := k.(type) {
@@ -113,7 +103,7 @@ func rawOf(line map[any]any) (x raw, bad string) {
 			label = labels[k]
 		case string:
 			if label = k; k == "" || k[len(k)-1] == '_' {
-				return x, fmt.Sprintf("the label %q must be understood to read this pack, and is not", k)
+				return x, fmt.Sprintf("the label %q must be understood to read this pack, and is not", k), true
 			}
 		}
 		number := map[string]**float64{"bt": &x.BaseTime, "bv": &x.BaseValue, "bs": &x.BaseSum, "v": &x.Value,
@@ -154,11 +144,12 @@ func rawOf(line map[any]any) (x raw, bad string) {
 				x.BaseVersion = &version
 			}
 		}
-		if !ok {
-			return x, fmt.Sprintf("the value of %s is of the wrong type", label)
+		if !ok && !whole {
+			bad = fmt.Sprintf("%s is of the wrong type, or no number that can be kept", label)
+			whole = strings.HasPrefix(label, "b")
 		}
 	}
-	return x, ""
+	return x, bad, whole
 }
 
 // real64 returns a number of CBOR: an integer, a float of any width, or a

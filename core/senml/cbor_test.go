@@ -27,7 +27,7 @@ func TestExampleOfTheRFC(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	rs, err := senml.FromCBOR(body, now)
+	rs, err := whole(senml.FromCBOR(body, now))
 	if err != nil || len(rs) != 7 {
 		t.Fatalf("%d records, %v", len(rs), err)
 	}
@@ -51,7 +51,7 @@ func TestCBORSaysWhatJSONSays(t *testing.T) {
 		`[{"n":"a","s":5,"bver":10,"what":1}]`:                      {{0: "a", 5: 5, -1: 10, "what": 1}},
 		`[{"n":"a","v":21.43}]`:                                     {{0: "a", 2: cbor.Tag{Number: 4, Content: []any{-2, 2143}}}},
 	} {
-		want, err := senml.FromJSON([]byte(js), now)
+		want, err := whole(senml.FromJSON([]byte(js), now))
 		if err != nil {
 			t.Fatalf("%s: %v", js, err)
 		}
@@ -59,7 +59,7 @@ func TestCBORSaysWhatJSONSays(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		got, err := senml.FromCBOR(body, now)
+		got, err := whole(senml.FromCBOR(body, now))
 		if err != nil || !reflect.DeepEqual(got, want) {
 			t.Errorf("%s: in CBOR it is %+v, in JSON %+v, %v", js, got, want, err)
 		}
@@ -79,7 +79,7 @@ func TestBadCBOR(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if rs, err := senml.FromCBOR(body, now); err == nil {
+		if rs, err := whole(senml.FromCBOR(body, now)); err == nil {
 			t.Errorf("%s: taken as %+v", name, rs)
 		} else if bad := (*senml.Wrong)(nil); name != "no list" && name != "too deep" && !errors.As(err, &bad) {
 			t.Errorf("%s: %v names no record", name, err)
@@ -97,7 +97,7 @@ func FuzzFromCBOR(f *testing.F) {
 		f.Add(b)
 	}
 	f.Fuzz(func(t *testing.T, body []byte) {
-		rs, err := senml.FromCBOR(body, time.Unix(1.77e9, 0))
+		rs, _, err := senml.FromCBOR(body, time.Unix(1.77e9, 0))
 		for _, r := range rs {
 			if err != nil || r.Name == "" {
 				t.Errorf("%+v, %v", r, err)

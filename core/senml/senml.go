@@ -4,9 +4,11 @@ package senml
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
 	"regexp"
+	"strings"
 	"time"
 )
 
@@ -15,8 +17,9 @@ const MaxVersion = 10
 
 // Record is one resolved record.
 type Record struct {
-	Name string
-	Unit string // empty where not given
+	Index int // its place in the pack, from 0
+	Name  string
+	Unit  string // empty where not given
 	// One of these holds the value; none of them where there is only a sum.
 	Number *float64
 	Text   *string
@@ -45,10 +48,13 @@ type raw struct {
 	Time        float64          `json:"t"`
 }
 
-// Wrong is the error of a pack that cannot be resolved: which record, and why.
+// Wrong is the error of a record that cannot be resolved: which one, and why.
 type Wrong struct {
 	Record   int // from 0
 	Sentence string
+	// Whole says that the rest of the pack cannot be understood without it: its
+	// version, or a field that the records behind it build on.
+	Whole bool
 }
 
 // Error says both.
@@ -60,25 +66,34 @@ var name = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_:./-]*$`)
 // relative is the bound below which a time counts from now (section 4.5.3).
 const relative = 1 << 28
 
-// FromJSON reads a pack in JSON. Now is what relative times count from. The
-// error is of type *Wrong, or that of encoding/json.
-func FromJSON(body []byte, now time.Time) ([]Record, error) {
+// FromJSON reads a pack in JSON. Now is what relative times count from. Records
+// that cannot be resolved are in wrong, each with the reason. The error is a
+// *Wrong for the whole pack, or that of encoding/json.
+func FromJSON(body []byte, now time.Time) (records []Record, wrong []*Wrong, err error) {
 	var lines []json.RawMessage
 	if err := json.Unmarshal(body, &lines); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	var r Resolver
-	out := make([]Record, 0, len(lines))
+	return all(lines, func(line json.RawMessage) (Record, bool, error) { return r.JSON(line, now) })
+}
+
+// all resolves the records of a pack.
+func all[T any](lines []T, next func(T) (Record, bool, error)) (out []Record, wrong []*Wrong, err error) {
+	out = make([]Record, 0, len(lines))
 	for _, line := range lines {
-		rec, keep, err := r.JSON(line, now)
-		if err != nil {
-			return nil, err
-		}
-		if keep {
+		rec, keep, err := next(line)
+		var bad *Wrong
+		switch {
+		case errors.As(err, &bad) && !bad.Whole:
+			wrong = append(wrong, bad)
+		case err != nil:
+			return nil, nil, err
+		case keep:
 			out = append(out, rec)
 		}
 	}
-	return out, nil
+	return out, wrong, nil
 }
 
 // Resolver resolves the records of one pack one by one. Its zero value is ready.
@@ -95,8 +110,10 @@ func (r *Resolver) JSON(line []byte, now time.Time) (Record, bool, error) {
 	i := r.records
 	r.records++
 	var x raw
-	if err := json.Unmarshal(line, &x); err != nil {
-		return Record{}, false, &Wrong{i, "this is no SenML record: " + err.Error()}
+	var mistyped *json.UnmarshalTypeError // the other fields are read all the same
+	err := json.Unmarshal(line, &x)
+	if err != nil && !errors.As(err, &mistyped) {
+		return Record{}, false, &Wrong{i, "this is no SenML record: " + err.Error(), true}
 	}
 	// A label that ends in "_" must be understood (section 4.4).
 	var all map[string]json.RawMessage
@@ -104,25 +121,55 @@ func (r *Resolver) JSON(line []byte, now time.Time) (Record, bool, error) {
 		for k := range all {
 			if k[max(len(k)-1, 0):] == "_" {
 				return Record{}, false,
-					&Wrong{i, fmt.Sprintf("the label %q must be understood to read this pack, and is not", k)}
+					&Wrong{i, fmt.Sprintf("the label %q must be understood to read this pack, and is not", k), true}
 			}
 		}
 	}
-	rec, keep, bad := r.resolve(x, now)
-	if bad != "" {
-		return Record{}, false, &Wrong{i, bad}
+	if mistyped != nil {
+		r.base(&x)
+		return Record{}, false, &Wrong{i, mistypedWords(mistyped, all), strings.HasPrefix(mistyped.Field, "b")}
 	}
-	return rec, keep, nil
+	return r.record(i, x, now)
 }
 
-func (r *Resolver) resolve(x raw, now time.Time) (Record, bool, string) {
+// mistypedWords says which field of a record is of the wrong type.
+func mistypedWords(err *json.UnmarshalTypeError, all map[string]json.RawMessage) string {
+	if err.Field == "" {
+		return "this is no SenML record, but " + err.Value
+	}
+	if strings.HasPrefix(err.Value, "number ") {
+		return fmt.Sprintf("%s is %s, which is no number that can be kept", err.Field, clip(string(all[err.Field])))
+	}
+	return fmt.Sprintf("%s is of the wrong type: %s", err.Field, err.Value)
+}
+
+func clip(s string) string {
+	if len(s) > 40 {
+		return s[:40] + "…"
+	}
+	return s
+}
+
+// record resolves a record that was read.
+func (r *Resolver) record(i int, x raw, now time.Time) (Record, bool, error) {
 	if x.BaseVersion != nil {
 		var v int
 		if json.Unmarshal(*x.BaseVersion, &v) != nil || v < 1 || v > MaxVersion {
-			return Record{}, false, fmt.Sprintf("the version %s of SenML is not read; %d is the newest", *x.BaseVersion,
-				MaxVersion)
+			return Record{}, false, &Wrong{i, fmt.Sprintf("the version %s of SenML is not read; %d is the newest",
+				clip(string(*x.BaseVersion)), MaxVersion), true}
 		}
 	}
+	r.base(&x)
+	rec, keep, bad := r.resolve(x, now)
+	if bad != "" {
+		return Record{}, false, &Wrong{i, bad, false}
+	}
+	rec.Index = i
+	return rec, keep, nil
+}
+
+// base takes up what the records that follow build on.
+func (r *Resolver) base(x *raw) {
 	if x.BaseName != nil {
 		r.name = *x.BaseName
 	}
@@ -138,6 +185,9 @@ func (r *Resolver) resolve(x raw, now time.Time) (Record, bool, string) {
 	if x.BaseSum != nil {
 		r.sum = x.BaseSum
 	}
+}
+
+func (r *Resolver) resolve(x raw, now time.Time) (Record, bool, string) {
 	values := 0
 	for _, there := range []bool{x.Value != nil, x.Text != nil, x.Truth != nil, x.Data != nil} {
 		if there {

@@ -163,6 +163,7 @@ type shard struct {
 	calming map[string]*watchedDevice // those with a built-in alarm
 	groups  grouped                   // of the first shard only
 	service map[string]*Alarm         // likewise: those of the service itself, by rule
+	held    map[*watch]*watchedDevice // watches that hold back what rose long ago
 	wakes   wakes
 	chores  []string // devices whose trends and usual values are to be worked out
 	unsaved batch

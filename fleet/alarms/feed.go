@@ -221,6 +221,7 @@ func (e *Engine) feed(s *shard, w *subject, all []observed, unseen bool) {
 				}
 				x.det.Seen = at
 			}
+			x.judged = max(x.judged, at.UnixMilli())
 			changes.assess(x, now)
 			x.dirty = true
 		}

@@ -69,6 +69,7 @@ func (e *Engine) tick(s *shard, now time.Time) {
 		}
 		e.measure(s, w)
 	}
+	e.tellHeld(s, now)
 	for _, w := range s.calming {
 		e.calm(s, w, now)
 	}
@@ -136,6 +137,7 @@ func (e *Engine) advance(s *shard, w *subject, ms int64) {
 	w.state.Advance(value.FromMillis(ms))
 	at := value.FromMillis(w.state.Now())
 	c := newChanges(e, s, w)
+	c.clock = true
 	for _, x := range w.watches {
 		if change, ok := x.det.Advance(at, delaysOf(x)); ok {
 			c.add(x, change)

@@ -65,6 +65,11 @@ type watch struct {
 	answer expr.Answer // the last one, of raise
 	asked  bool        // there was one
 	trend  trend
+
+	judged int64 // time of the newest reading it was judged at since the start, in ms
+
+	held *changed // what rose in a reading of long ago, and was not told yet
+	told bool     // it was told to the journal, and that it is over was not
 }
 
 // choose finds the rules that watch a device and makes it a State for them.
@@ -124,6 +129,8 @@ type changes struct {
 	// arrived is when the readings came, where that was before a stop of the
 	// service; zero for now.
 	arrived time.Time
+	// clock says that time alone makes the changes, and no reading.
+	clock bool
 }
 
 type changed struct {
@@ -132,6 +139,7 @@ type changed struct {
 	message      string
 	value, limit value.Value
 	arrived      time.Time // zero for now
+	aged         bool      // by what time alone makes of the condition, such as an age
 }
 
 func newChanges(e *Engine, s *shard, w *subject) *changes { return &changes{e: e, s: s, w: w} }
@@ -173,6 +181,7 @@ func (c *changes) assess(x *watch, at time.Time) {
 	hold = min(hold, 100*365*24*time.Hour)
 	for _, change := range x.det.Assess(at, x.answer.Truth, clears, hold, delaysOf(x)) {
 		c.add(x, change)
+		c.list[len(c.list)-1].aged = c.clock
 	}
 	x.trend.add(at, x.answer, c.w.set.interval)
 }
@@ -191,20 +200,24 @@ func (c *changes) apply() {
 		n.x.dirty = false
 		if n.Up && n.x.alarm == nil && n.At.Before(old) {
 			if k := slices.IndexFunc(c.list[i+1:], func(m changed) bool { return m.x == n.x }); k >= 0 {
-				of := Alarm{Rule: n.x.rule.Name}
-				of.Device, of.Group = c.w.about()
-				c.s.unsaved.facts = append(c.s.unsaved.facts,
-					about(of, fact.New(n.At, fact.Raised{Message: n.message, Priority: string(n.x.rule.Priority), Late: true})),
-					about(of, fact.New(c.list[i+1+k].At,
-						fact.Returned{Rule: n.x.rule.Name, Why: n.x.rule.Name +
-							" had returned by itself when it was reported"})))
+				n.x.held = &n
+				c.over(c.list[i+1+k])
 				c.list = slices.Delete(c.list, i+1+k, i+2+k)
 				continue
 			}
+			if !n.aged && !c.recent(n.x) {
+				c.hold(n)
+				continue
+			}
+		}
+		if !n.Up && n.x.alarm == nil {
+			c.over(n)
+			continue
 		}
 		c.e.apply(c.s, c.w, n)
 	}
 	c.list = c.list[:0]
+	c.stand()
 }
 
 // apply makes one raise or return of a watch part of the record.

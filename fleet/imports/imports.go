@@ -168,8 +168,9 @@ type mark struct {
 }
 
 // record is a row as SenML, which has the checks of everything that comes so.
-func (p *pack) record(x *exchange.Row) senml.Record {
-	r := senml.Record{Name: x.Name, Unit: x.Unit, At: x.At}
+func (p *pack) record(i int) senml.Record {
+	x := &p.rows[i]
+	r := senml.Record{Index: i, Name: x.Name, Unit: x.Unit, At: x.At}
 	v := x.Value
 	if prop, ok := p.model.Property(x.Name); ok && prop.Kind == value.Text && x.Written != "" {
 		v = value.OfText(x.Written) // it only looks like something else
@@ -195,13 +196,13 @@ func (im *Importer) store(ctx context.Context, p *pack, evaluate bool,
 	records := make([]senml.Record, len(p.rows))
 	told := map[mark]value.Reading{}
 	for i := range p.rows {
-		records[i] = p.record(&p.rows[i])
+		records[i] = p.record(i)
 		if x := &p.rows[i]; x.Quality&^value.BeyondRange != 0 || !x.DeviceAt.IsZero() {
 			told[mark{x.Name, x.At.UnixMilli()}] = value.Reading{Quality: x.Quality &^ value.BeyondRange,
 				DeviceAt: x.DeviceAt}
 		}
 	}
-	checked := p.model.Records(records, p.device, arrived)
+	checked := p.model.History(records, p.device, arrived)
 	// What was once known of the device's clock is known on; ranges are the
 	// model's to judge.
 	for i := range checked.Readings {

@@ -2,6 +2,7 @@ package imports_test
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -115,6 +116,39 @@ func TestLongImport(t *testing.T) {
 			l.Value != value.OfNumber(24.9) {
 			t.Errorf("the newest of %s is %+v", id, l)
 		}
+	}
+}
+
+// TestTimesAreTheFiles keeps the times of an import, whatever they are.
+func TestTimesAreTheFiles(t *testing.T) {
+	r := rig.New(t)
+	r.Onboard("tank-fennimore-07", "tank-probe", nil)
+	rows := []string{"1970-01-02T00:00:00Z", "2010-06-01T12:00:00Z", "2014-12-31T23:59:59.999Z", "2031-01-01T00:00:00Z"}
+	file := "device,metric,at,value\n"
+	for i, at := range rows {
+		file += fmt.Sprintf("tank-fennimore-07,must_temp,%s,%d\n", at, 20+i)
+	}
+	res := take(t, r, exchange.CSV, file+"tank-fennimore-07,must_temp,1816-01-01T00:00:00Z,20\n"+
+		"tank-fennimore-07,must_temp,9999-01-01T00:00:00Z,20\n", false)
+	if res.Kept != len(rows) || res.Refused != 2 || !strings.Contains(res.Findings[0].Sentence, "1970 to 2248") {
+		t.Errorf("the import says %+v, want %d kept and two refused for their times", res, len(rows))
+	}
+	var got []string
+	r.Must(r.Store.Readings(t.Context(), "tank-fennimore-07", "must_temp", time.Time{}, time.UnixMilli(8e12),
+		func(p series.Point) error {
+			got = append(got, p.At.UTC().Format(time.RFC3339Nano))
+			if p.Quality != 0 {
+				t.Errorf("%s is marked %s, want no mark", p.At, p.Quality.Words())
+			}
+			return nil
+		}))
+	if !slices.Equal(got, rows) {
+		t.Errorf("stored are %q, want %q", got, rows)
+	}
+	r.Store.Seal()
+	r.Restart(false)
+	if got := stored(r, "tank-fennimore-07", "must_temp"); strings.Count(got, ":") != 3 {
+		t.Errorf("sealed and read back there is %s, want the first three", got)
 	}
 }
 
