@@ -177,15 +177,17 @@ func (x *session) fit() {
 
 var buffers = sync.Pool{New: func() any { return new(bytes.Buffer) }}
 
-// flushOut writes what is gathered; the caller holds mu. What cannot be written
-// is for the reader to notice.
+// flushOut writes what is gathered; the caller holds mu. A connection that does
+// not take it has ended: what it was not told as acknowledged comes again.
 func (x *session) flushOut() {
 	if x.out == nil {
 		return
 	}
 	if x.out.Len() > 0 {
 		x.conn.SetWriteDeadline(time.Now().Add(writeWait))
-		_, _ = x.conn.Write(x.out.Bytes())
+		if _, err := x.conn.Write(x.out.Bytes()); err != nil {
+			x.conn.Close() // the reader wakes up, and the session ends
+		}
 	}
 	if x.out.Cap() <= 4*maxOut {
 		x.out.Reset()

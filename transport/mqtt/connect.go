@@ -70,7 +70,14 @@ func (x *session) connect(pk *packets.Packet) (resumed, ok bool) {
 	resumed, err = s.enter(x, c.Clean)
 	if err != nil {
 		x.note("connect", err.Error())
-		x.connack(3, codeQuota, "too many sessions of this device", false, "")
+		code, says := byte(codeQuota), "too many sessions of this device"
+		switch {
+		case errors.Is(err, errNewer):
+			code, says = codeTakenOver, err.Error()
+		case errors.Is(err, errStopping):
+			code, says = codeShuttingDown, err.Error()
+		}
+		x.connack(3, code, says, false, "")
 		return false, false
 	}
 	note := ""

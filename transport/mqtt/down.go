@@ -143,7 +143,18 @@ func (x *session) subscribe(pk *packets.Packet) {
 	codes := make([]byte, len(pk.Filters))
 	reason := ""
 	for i, f := range pk.Filters {
-		if !x.mayReach(f.Filter) || len(x.subs) >= maxSubscriptions {
+		_, again := x.subs[f.Filter]
+		if len(f.Filter) > maxFilter || len(x.subs) >= maxSubscriptions && !again {
+			codes[i] = 0x80
+			if x.version == 5 {
+				codes[i] = codeQuota
+			}
+			reason = fmt.Sprintf("a session has at most %d subscriptions, each of at most %d bytes", maxSubscriptions,
+				maxFilter)
+			x.note("subscribe", reason)
+			continue
+		}
+		if !x.mayReach(f.Filter) {
 			codes[i] = 0x80
 			if x.version == 5 {
 				codes[i] = codeNotAuthorised

@@ -2,6 +2,7 @@ package mqtt
 
 import (
 	"bytes"
+	"fmt"
 	"io"
 	"strings"
 	"sync"
@@ -28,6 +29,9 @@ func (x *session) read() (pk *packets.Packet, err error) {
 	if err != nil {
 		return nil, err
 	}
+	if x.dev == nil && n > maxConnect {
+		return nil, fmt.Errorf("its first packet has %d bytes; a CONNECT has at most %d", n, maxConnect)
+	}
 	if n > x.srv.limits.Message+1024 {
 		return pk, x.srv.o.Door.TooLarge(int64(n))
 	}
@@ -35,6 +39,12 @@ func (x *session) read() (pk *packets.Packet, err error) {
 	body := make([]byte, n)
 	if _, err := io.ReadFull(x.r, body); err != nil {
 		return nil, err
+	}
+	if err := strict(pk, x.version, body); err != nil {
+		if pk.FixedHeader.Type == packets.Connect && len(body) > 6 {
+			pk.ProtocolVersion = body[6]
+		}
+		return pk, err
 	}
 	if err := decode(pk, body); err != nil {
 		return pk, err
@@ -69,9 +79,6 @@ func decode(pk *packets.Packet, body []byte) (err error) {
 	case packets.Puback:
 		return pk.PubackDecode(body)
 	case packets.Subscribe:
-		if len(body) <= 2 {
-			return packets.ErrProtocolViolationNoFilters
-		}
 		return pk.SubscribeDecode(body)
 	case packets.Unsubscribe:
 		return pk.UnsubscribeDecode(body)
@@ -114,7 +121,36 @@ func (x *session) put(pk *packets.Packet) error {
 		x.out = buffers.Get().(*bytes.Buffer)
 	}
 	buf, before := x.out, x.out.Len()
-	var err error
+	err := encode(pk, buf)
+	if err == nil && x.tooLarge(buf.Len()-before) && pk.Properties.ReasonString != "" {
+		// What the client cannot take is left out (MQTT 5.0, section 3.1.2.11.4).
+		buf.Truncate(before)
+		pk.Properties.ReasonString = ""
+		err = encode(pk, buf)
+	}
+	if err != nil {
+		x.srv.o.Log.Error("a packet could not be encoded", "type", pk.FixedHeader.Type, "error", err)
+		buf.Truncate(before)
+		return err
+	}
+	if x.tooLarge(buf.Len() - before) {
+		// Nor may it be sent; without it the session makes no sense any more.
+		buf.Truncate(before)
+		x.dev.Note("connect", fmt.Sprintf("the device takes packets of %d bytes only, too few for an answer to it", x.maxPacket))
+		x.conn.Close()
+		return nil
+	}
+	if buf.Len() >= maxOut {
+		x.flushOut()
+	}
+	return nil
+}
+
+func (x *session) tooLarge(n int) bool {
+	return x.maxPacket > 0 && uint32(n) > x.maxPacket && x.dev != nil
+}
+
+func encode(pk *packets.Packet, buf *bytes.Buffer) (err error) {
 	switch pk.FixedHeader.Type {
 	case packets.Connack:
 		err = pk.ConnackEncode(buf)
@@ -131,15 +167,7 @@ func (x *session) put(pk *packets.Packet) error {
 	case packets.Disconnect:
 		err = pk.DisconnectEncode(buf)
 	}
-	if err != nil {
-		x.srv.o.Log.Error("a packet could not be encoded", "type", pk.FixedHeader.Type, "error", err)
-		buf.Truncate(before)
-		return err
-	}
-	if buf.Len() >= maxOut {
-		x.flushOut()
-	}
-	return nil
+	return err
 }
 
 // note writes something about this connection to the traffic.

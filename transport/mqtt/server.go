@@ -9,6 +9,7 @@ import (
 	"net"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"ullage/fleet/event"
@@ -30,11 +31,13 @@ type Server struct {
 	mu       sync.Mutex
 	sessions map[string]*session   // by client id
 	kept     map[string]*kept      // of sessions that are away, by client id
+	away     map[string][]string   // their client ids by device, the one that went first in front
 	byDevice map[string][]*session // now connected
 	conns    map[net.Conn]struct{}
 	stopped  bool
 	wg       sync.WaitGroup
 	hands    *hands
+	hellos   atomic.Uint64
 }
 
 // kept is what outlives a connection: subscriptions, until the session expires.
@@ -46,7 +49,7 @@ type kept struct {
 
 // NewServer returns a Server without sessions.
 func NewServer(o Options) *Server {
-	return &Server{o: o, limits: o.Door.Limits(), sessions: map[string]*session{}, kept: map[string]*kept{},
+	return &Server{o: o, limits: o.Door.Limits(), sessions: map[string]*session{}, kept: map[string]*kept{}, away: map[string][]string{},
 		byDevice: map[string][]*session{}, conns: map[net.Conn]struct{}{}, hands: newHands()}
 }
 
@@ -159,27 +162,38 @@ func (s *Server) Connected() int {
 	return len(s.sessions)
 }
 
-var errStopping = errors.New("the service is stopping")
+var (
+	errStopping = errors.New("the service is stopping")
+	errNewer    = errors.New("a newer connection has taken over this client id")
+)
 
 // enter makes x a session, ending the one that had its client id, and reports
 // whether a kept session was resumed.
 func (s *Server) enter(x *session, clean bool) (resumed bool, err error) {
-	s.mu.Lock()
-	old := s.sessions[x.clientID]
-	s.mu.Unlock()
-	if old != nil {
+	for {
+		s.mu.Lock()
+		old := s.sessions[x.clientID]
+		switch {
+		case s.stopped:
+			s.mu.Unlock()
+			return false, errStopping
+		case old != nil && old.order > x.order: // it came later, and was quicker
+			s.mu.Unlock()
+			return false, errNewer
+		}
+		if old == nil {
+			if err := x.dev.Enter(); err != nil {
+				s.mu.Unlock()
+				return false, err
+			}
+			break
+		}
+		s.mu.Unlock()
+		old.conn.SetWriteDeadline(time.Now().Add(time.Second)) // whoever is gone takes nothing any more
 		old.end(codeTakenOver, "the device connected again with the same client id")
 		<-old.gone
 	}
-	if err := x.dev.Enter(); err != nil {
-		return false, err
-	}
-	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.stopped || s.sessions[x.clientID] != nil { // another one with this id was quicker
-		x.dev.Leave()
-		return false, errStopping
-	}
 	k := s.kept[x.clientID]
 	delete(s.kept, x.clientID)
 	if k != nil && !clean && k.device == x.dev.ID && s.o.Now().Before(k.expires) {
@@ -208,10 +222,21 @@ func (s *Server) leave(x *session) {
 		for id, k := range s.kept {
 			if now.After(k.expires) {
 				delete(s.kept, id)
+				s.away[k.device] = slices.DeleteFunc(s.away[k.device], func(o string) bool { return o == id })
+				if len(s.away[k.device]) == 0 {
+					delete(s.away, k.device)
+				}
 			}
 		}
 	}
-	if x.expiry > 0 && len(x.subs) > 0 {
-		s.kept[x.clientID] = &kept{x.dev.ID, x.subs, now.Add(x.expiry)}
+	if x.expiry <= 0 || len(x.subs) == 0 {
+		return
 	}
+	ids := slices.DeleteFunc(s.away[x.dev.ID], func(id string) bool { return id == x.clientID || s.kept[id] == nil })
+	for len(ids) >= maxKept { // the one that went first
+		delete(s.kept, ids[0])
+		ids = ids[1:]
+	}
+	s.away[x.dev.ID] = append(ids, x.clientID)
+	s.kept[x.clientID] = &kept{x.dev.ID, x.subs, now.Add(x.expiry)}
 }

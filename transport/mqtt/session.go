@@ -30,6 +30,7 @@ const (
 	codeBusy            = 0x89
 	codeShuttingDown    = 0x8B
 	codeKeepAlive       = 0x8D
+	codeAuthMethod      = 0x8C
 	codeTakenOver       = 0x8E
 	codeTooLarge        = 0x95
 	codeQuota           = 0x97
@@ -43,6 +44,9 @@ const (
 	maxSubscriptions    = 50
 	reasonStringMaximum = 400
 	maxDrained          = 64 << 20
+	maxConnect          = 4096 // bytes of a CONNECT, which a stranger sends
+	maxFilter           = 256  // bytes of a filter
+	maxKept             = 4    // sessions of one device that are kept while they are away
 )
 
 type session struct {
@@ -57,6 +61,7 @@ type session struct {
 	keep      time.Duration
 	expiry    time.Duration
 	maxPacket uint32
+	order     uint64          // of its CONNECT among all: the newest of a client id stays
 	reasons   bool            // the client wants reason strings
 	drain     bool            // the rest of a message that is too large is still to come
 	subs      map[string]byte // filter to granted QoS; the reader's alone once in
@@ -88,12 +93,21 @@ func (s *Server) serve(conn net.Conn) {
 	defer close(x.gone)
 	conn.SetDeadline(s.o.Now().Add(s.limits.Hello))
 	pk, err := x.read()
-	if err != nil {
-		if !errors.Is(err, io.EOF) {
-			x.note("connect", fmt.Sprintf("it did not say hello as MQTT does: %s", plainly(err)))
-		}
+	var code packets.Code
+	switch {
+	case err == nil:
+	case errors.Is(err, io.EOF):
+		return
+	case errors.As(err, &code) && pk != nil && pk.FixedHeader.Type == packets.Connect && pk.ProtocolVersion == 5:
+		x.note("connect", "its CONNECT breaks the protocol: "+code.Reason)
+		x.version = 5
+		x.connack(2, code.Code, code.Reason, false, "")
+		return
+	default:
+		x.note("connect", fmt.Sprintf("it did not say hello as MQTT does: %s", plainly(err)))
 		return
 	}
+	x.order = s.hellos.Add(1)
 	if pk.FixedHeader.Type != packets.Connect {
 		x.note("connect", "its first packet was no CONNECT")
 		return
@@ -205,7 +219,7 @@ func (x *session) broken(err error) {
 		x.end(codeKeepAlive, "keep alive ran out")
 	case errors.As(err, &code):
 		x.note("connect", "it broke the protocol: "+code.Reason)
-		x.end(codeMalformed, code.Reason)
+		x.end(code.Code, code.Reason)
 	}
 }
 
