@@ -237,8 +237,12 @@ func Clip(s string, most int) string {
 	if len(s) <= most {
 		return s // no more characters than bytes
 	}
-	if r := []rune(s); len(r) > most {
-		return string(r[:most]) + "…"
+	n := 0
+	for i := range s { // no further than that, however long it is
+		if n == most {
+			return s[:i] + "…"
+		}
+		n++
 	}
 	return s
 }

@@ -3,12 +3,16 @@
 package traffic
 
 import (
+	"container/list"
 	"crypto/rand"
+	"fmt"
+	"strings"
 	"sync"
 	"time"
 	"unicode/utf8"
 
 	"ullage/core/model"
+	"ullage/core/value"
 )
 
 // Direction is up (from the device) or down (to it).
@@ -43,8 +47,21 @@ type Entry struct {
 // Refusal reports whether something about e was refused.
 func (e *Entry) Refusal() bool { return e.Reason != "" || len(e.Refused) > 0 }
 
-// maxBody is how much of a message is shown.
-const maxBody = 2048
+// How much of one entry is kept, in bytes; what is longer is cut, since all of
+// it is what strangers and devices send.
+const (
+	maxBody     = 2048
+	maxTopic    = 200
+	maxReason   = 600
+	maxNote     = 400
+	maxPointer  = 120
+	maxSentence = 300
+	maxFindings = 10
+)
+
+// Maximum is how many bytes all entries together may take up, where Options do
+// not say. An entry is some hundred bytes, and 8 kB at most.
+const Maximum = 64 << 20
 
 // Options bound what is kept.
 type Options struct {
@@ -54,6 +71,9 @@ type Options struct {
 	// Devices how many of all devices together, 40,000 if it is zero. Where there
 	// are many devices each keeps fewer, but always four.
 	EachDevice, Devices int
+	// Bytes is what all entries together may take up; Maximum if it is zero. Beyond
+	// it the oldest lose what was in them, and only say that they were.
+	Bytes int
 }
 
 // Log holds the latest entries in a ring, and the latest of each device in
@@ -63,6 +83,8 @@ type Log struct {
 	seq     uint64
 	all     ring
 	devices map[string]*ring
+	full    list.List // entries that hold something, the oldest in front
+	bytes   int       // what those take up
 	o       Options
 	refused uint64
 	changed chan struct{} // closed with the next entry; nil while nobody waits
@@ -70,7 +92,8 @@ type Log struct {
 
 // New returns a Log.
 func New(o Options) *Log {
-	for field, usual := range map[*int]int{&o.All: 2000, &o.EachDevice: 100, &o.Devices: 40_000} {
+	for field, usual := range map[*int]int{&o.All: 2000, &o.EachDevice: 100, &o.Devices: 40_000,
+		&o.Bytes: Maximum} {
 		if *field <= 0 {
 			*field = usual
 		}
@@ -94,7 +117,7 @@ func (l *Log) Changed() <-chan struct{} {
 // Add records e and returns it with its number.
 func (l *Log) Add(e Entry) Entry {
 	e.Size = max(e.Size, len(e.Body))
-	e.Body = clip(e.Body)
+	e.cut()
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.seq++
@@ -102,22 +125,114 @@ func (l *Log) Add(e Entry) Entry {
 	if e.Refusal() {
 		l.refused++
 	}
-	kept := &e
-	l.all.put(kept)
+	kept := &held{Entry: e}
+	l.hold(kept)
+	l.put(&l.all, kept)
 	if id := e.Device; id != "" {
 		r := l.devices[id]
 		if r == nil {
 			r = &ring{}
 			l.devices[id] = r
 		}
-		r.resize(l.each())
-		r.put(kept)
+		l.resize(r, l.each())
+		l.put(r, kept)
 	}
 	if l.changed != nil {
 		close(l.changed)
 		l.changed = nil
 	}
 	return e
+}
+
+// cut cuts what is longer than is kept. Its texts are copies: a part of a
+// message would keep all of it in memory.
+func (e *Entry) cut() {
+	e.Body = clip(e.Body)
+	e.Topic, e.Claimed = strings.Clone(value.Clip(e.Topic, maxTopic)), strings.Clone(value.Clip(e.Claimed, maxTopic))
+	e.Reason, e.Note = strings.Clone(value.Clip(e.Reason, maxReason)), strings.Clone(value.Clip(e.Note, maxNote))
+	e.Refused, e.Marked = cutFindings(e.Refused), cutFindings(e.Marked)
+}
+
+func cutFindings(all []model.Finding) []model.Finding {
+	if len(all) == 0 {
+		return nil
+	}
+	out := make([]model.Finding, 0, min(len(all), maxFindings+1))
+	for i, f := range all {
+		if i == maxFindings {
+			return append(out, model.Finding{Sentence: fmt.Sprintf("and %d more like these", len(all)-i)})
+		}
+		out = append(out, model.Finding{Pointer: strings.Clone(value.Clip(f.Pointer, maxPointer)),
+			Sentence: strings.Clone(value.Clip(f.Sentence, maxSentence))})
+	}
+	return out
+}
+
+// weight is how many bytes the texts of an entry take up.
+func (e *Entry) weight() int {
+	n := len(e.Body) + len(e.Topic) + len(e.Claimed) + len(e.Reason) + len(e.Note)
+	for _, fs := range [][]model.Finding{e.Refused, e.Marked} {
+		for _, f := range fs {
+			n += len(f.Pointer) + len(f.Sentence) + 64
+		}
+	}
+	return n
+}
+
+// held is an entry in the rings that hold it.
+type held struct {
+	Entry
+	rings  int
+	weight int
+	at     *list.Element // among those that hold something; nil once emptied
+}
+
+// hold counts an entry, and empties the oldest ones where there is no room.
+func (l *Log) hold(e *held) {
+	e.weight = e.Entry.weight()
+	e.at = l.full.PushBack(e)
+	for l.bytes += e.weight; l.bytes > l.o.Bytes; {
+		old := l.full.Front().Value.(*held)
+		l.empty(old)
+		refused := old.Refusal()
+		old.Body, old.Refused, old.Marked, old.Note = "", nil, nil, "what it held gave way to newer messages"
+		if old.Topic, old.Claimed = value.Clip(old.Topic, 40), ""; refused {
+			old.Reason = value.Clip(old.Reason, 80)
+			if old.Reason == "" {
+				old.Reason = "refused in part"
+			}
+		}
+	}
+}
+
+// empty takes an entry out of those that hold something.
+func (l *Log) empty(e *held) {
+	if e.at != nil {
+		l.full.Remove(e.at)
+		l.bytes -= e.weight
+		e.at = nil
+	}
+}
+
+// release takes an entry out of a ring.
+func (l *Log) release(e *held) {
+	if e == nil {
+		return
+	}
+	if e.rings--; e.rings == 0 {
+		l.empty(e)
+	}
+}
+
+func (l *Log) put(r *ring, e *held) {
+	e.rings++
+	l.release(r.put(e))
+}
+
+func (l *Log) resize(r *ring, size int) {
+	for _, e := range r.resize(size) {
+		l.release(e)
+	}
 }
 
 // Filter narrows what Recent returns.
@@ -146,7 +261,7 @@ func (l *Log) Recent(f Filter) []Entry {
 			break
 		}
 		if (!f.Refused || e.Refusal()) && (f.Among == nil || f.Among[e.Device]) {
-			out = append(out, *e)
+			out = append(out, e.Entry)
 		}
 	}
 	return out
@@ -172,37 +287,46 @@ func NewRef() string {
 }
 
 type ring struct {
-	items []*Entry
+	items []*held
 	next  int
 	size  int
 }
 
-func (r *ring) put(e *Entry) {
+// put puts an entry in, and returns the one that had its place.
+func (r *ring) put(e *held) (out *held) {
 	if len(r.items) < r.size {
 		r.items = append(r.items, e)
-		return
+		return nil
 	}
+	out = r.items[r.next]
 	r.items[r.next] = e
 	r.next = (r.next + 1) % r.size
+	return out
 }
 
-// resize changes how many items a ring keeps at most.
-func (r *ring) resize(size int) {
+// resize changes how many items a ring keeps at most, and returns those that it
+// does not keep any more.
+func (r *ring) resize(size int) (out []*held) {
 	if size == r.size {
-		return
+		return nil
 	}
 	if n := len(r.items); n > 0 && (n > size || r.next != 0) {
-		items := make([]*Entry, 0, min(n, size))
-		for i := min(n, size) - 1; i >= 0; i-- {
-			items = append(items, r.newest(i))
+		items := make([]*held, 0, min(n, size))
+		for i := n - 1; i >= 0; i-- {
+			if e := r.newest(i); i < size {
+				items = append(items, e)
+			} else {
+				out = append(out, e)
+			}
 		}
 		r.items, r.next = items, 0
 	}
 	r.size = size
+	return out
 }
 
 // newest returns the i-th newest item.
-func (r *ring) newest(i int) *Entry {
+func (r *ring) newest(i int) *held {
 	n := len(r.items)
 	return r.items[((r.next-1-i)%n+n)%n]
 }

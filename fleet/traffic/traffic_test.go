@@ -1,6 +1,7 @@
 package traffic_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"strings"
 	"testing"
@@ -74,5 +75,45 @@ func TestRefs(t *testing.T) {
 	}
 	if len(seen) < 190 {
 		t.Errorf("only %d of 200 refs differ", len(seen))
+	}
+}
+
+// Whatever is sent, the log stays within its bytes, and says that something was
+// there and was refused.
+func TestBytesAreBounded(t *testing.T) {
+	const budget = 1 << 20
+	l := traffic.New(traffic.Options{Bytes: budget})
+	long := strings.Repeat("x", 300_000)
+	var many []model.Finding
+	for range 500 {
+		many = append(many, model.Finding{Pointer: "/" + long, Sentence: long})
+	}
+	e := l.Add(traffic.Entry{Topic: long, Claimed: long, Reason: long, Note: long, Body: long, Refused: many, Marked: many})
+	if b, err := json.Marshal(e); err != nil || len(b) > 16<<10 {
+		t.Fatalf("one entry takes %d bytes, %v; want at most 16 KiB", len(b), err)
+	}
+	if n := len(e.Refused); n != 11 || e.Refused[10].Sentence != "and 490 more like these" {
+		t.Errorf("%d findings are kept, the last is %v; want 10 and how many more", n, e.Refused[n-1])
+	}
+	for i := range 3000 {
+		l.Add(traffic.Entry{Device: fmt.Sprintf("tank-%d", i%300), Topic: long, Reason: long, Refused: many})
+	}
+	all := 0
+	seen := map[uint64]bool{}
+	for i := range 300 {
+		for _, e := range l.Recent(traffic.Filter{Device: fmt.Sprintf("tank-%d", i), Refused: true}) {
+			seen[e.Seq] = true
+			all += len(e.Body) + len(e.Topic) + len(e.Reason) + len(e.Note)
+			for _, f := range e.Refused {
+				all += len(f.Pointer) + len(f.Sentence)
+			}
+		}
+	}
+	// What is emptied still has some words.
+	if limit := budget + 3000*200; all > limit || len(seen) != 3000 {
+		t.Errorf("%d entries hold %d bytes, want 3000 with at most %d", len(seen), all, limit)
+	}
+	if newest := l.Recent(traffic.Filter{Limit: 1})[0]; len(newest.Refused) == 0 {
+		t.Errorf("the newest entry is %+v, want it whole", newest)
 	}
 }
