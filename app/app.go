@@ -142,7 +142,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		Models: a.Models, Bus: a.Bus, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
-	if a.People, err = people.Open(ctx, people.Options{Records: records, Commits: a.Commits, Now: o.Now}); err != nil {
+	if a.People, err = people.Open(ctx, people.Options{Records: records, Commits: a.Commits, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
 	if err = a.Store.Ready(); err != nil {

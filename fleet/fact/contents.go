@@ -174,6 +174,16 @@ type Person struct {
 	First bool   `json:"first,omitempty"` // nobody was there to let them in
 }
 
+// SignInFailed: somebody tried to sign in with a wrong name or password.
+type SignInFailed struct {
+	Name string `json:"name,omitempty"` // empty where nobody is called so
+	From string `json:"from"`           // network address
+	// Times is how many there were since it was told last. Unseen says that from
+	// now on some are turned away without a look at the password.
+	Times  int  `json:"times"`
+	Unseen bool `json:"unseen,omitempty"`
+}
+
 // SignIn: somebody signed in.
 type SignIn struct {
 	Name string `json:"name"`
@@ -201,6 +211,7 @@ func (Ended) kind() Kind        { return CommandEnded }
 func (Event) kind() Kind        { return EventSent }
 func (Person) kind() Kind       { return PersonAdded }
 func (SignIn) kind() Kind       { return SignedIn }
+func (SignInFailed) kind() Kind { return SignInWrong }
 
 // Changed: a thing that people make, of whatever noun, was made, saved or
 // removed.
@@ -240,7 +251,7 @@ func (c Changed) sentence() string {
 // contentOf returns an empty content of a kind to read JSON into, or nil.
 func contentOf(k Kind) Content {
 	for _, c := range []Content{&Onboarded{}, &Labelled{}, &Moved{}, &Status{}, &Token{}, &Attributes{}, &Link{},
-		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Raised{}, &Returned{}, &Acknowledged{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}} {
+		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Raised{}, &Returned{}, &Acknowledged{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}, &SignInFailed{}} {
 		if c.kind() == k {
 			return c
 		}
@@ -424,6 +435,21 @@ func (c Person) sentence() string {
 		return "the first sign-in, " + c.Name + ", was made"
 	}
 	return "let " + c.Name + " in"
+}
+
+func (c SignInFailed) sentence() string {
+	who := "with a name that nobody has"
+	if c.Name != "" {
+		who = "as " + c.Name
+	}
+	text := fmt.Sprintf("a sign-in %s from %s failed", who, c.From)
+	if c.Times > 1 {
+		text = fmt.Sprintf("%d sign-ins %s from %s failed", c.Times, who, c.From)
+	}
+	if c.Unseen {
+		text += "; more are turned away"
+	}
+	return text
 }
 
 func (c SignIn) sentence() string { return fmt.Sprintf("%s signed in with the %s", c.Name, c.With) }

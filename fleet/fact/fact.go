@@ -42,12 +42,13 @@ const (
 	EventSent          Kind = "event"
 	PersonAdded        Kind = "person added"
 	SignedIn           Kind = "signed in"
+	SignInWrong        Kind = "sign-in failed"
 )
 
 // Kinds lists every kind.
 var Kinds = []Kind{DeviceOnboarded, DeviceLabelled, DeviceMoved, StatusChanged, TokenGiven, AttributesReported,
 	LinkChanged, SettingChanged, SettingApplied, SettingRefused, ModelPublished, RuleChanged, AlarmRaised, AlarmReturned, AlarmAcknowledged,
-	CommandGiven, CommandReplied, CommandEnded, EventSent, PersonAdded, SignedIn}
+	CommandGiven, CommandReplied, CommandEnded, EventSent, PersonAdded, SignedIn, SignInWrong}
 
 // Known reports whether there can be facts of a kind.
 func Known(k Kind) bool { return slices.Contains(Kinds, k) || strings.HasSuffix(string(k), changed) }

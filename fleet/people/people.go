@@ -7,9 +7,11 @@ import (
 	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/base64"
+	"log/slog"
 	"regexp"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/argon2"
@@ -47,6 +49,7 @@ type Records interface {
 type Options struct {
 	Records Records
 	Commits *commit.Writer
+	Log     *slog.Logger // nil for none
 	Now     func() time.Time
 }
 
@@ -61,14 +64,23 @@ type Register struct {
 	people   *commit.Table[string, Person]
 	sessions *commit.Table[[sha256.Size]byte, Session]
 
-	mu       sync.Mutex
-	failures map[string][]time.Time
+	log      *slog.Logger
+	throttle *throttle
 	hashing  chan struct{}
+	waiting  atomic.Int32 // sign-ins that wait for a hash, or have one made
+
+	mu       sync.Mutex
+	failed   map[string]*failed
+	unstored map[[sha256.Size]byte]Session // those that the disk had no room for
 }
 
 // Open reads everybody.
 func Open(ctx context.Context, o Options) (*Register, error) {
-	g := &Register{commits: o.Commits, now: o.Now, failures: map[string][]time.Time{}, hashing: make(chan struct{}, 2)}
+	g := &Register{commits: o.Commits, now: o.Now, log: o.Log, throttle: newThrottle(),
+		hashing: make(chan struct{}, 2), failed: map[string]*failed{}, unstored: map[[sha256.Size]byte]Session{}}
+	if g.log == nil {
+		g.log = slog.New(slog.DiscardHandler)
+	}
 	ps, err := o.Records.People(ctx)
 	if err != nil {
 		return nil, err
@@ -126,46 +138,48 @@ func (g *Register) Add(ctx context.Context, name, password, by string) (string, 
 	return password, nil
 }
 
-// failureWindow and maxFailures bound password guessing from one address.
-const (
-	failureWindow = time.Minute
-	maxFailures   = 10
-)
+// maxWaiting is how many sign-ins may wait for a hash at once. Two are made at a
+// time, so the last of them waits for about two seconds.
+const maxWaiting = 100
 
 // SignIn checks a password and returns the secret of a new session.
 func (g *Register) SignIn(ctx context.Context, name, password, label, remote string) (string, Session, error) {
 	now := g.now()
-	g.mu.Lock()
-	recent := g.failures[remote][:0]
-	for _, t := range g.failures[remote] {
-		if now.Sub(t) < failureWindow {
-			recent = append(recent, t)
-		}
-	}
-	g.failures[remote] = recent
-	if len(recent) == 0 {
-		delete(g.failures, remote)
-	}
-	g.mu.Unlock()
-	p, ok := g.people.Get(name)
-	if len(recent) >= maxFailures {
-		return "", Session{}, fault.New(fault.TooMany, "too many wrong passwords came from this address").
-			Then("wait a minute and try again").On("password")
-	}
+	tooMany := fault.New(fault.TooMany, "too many wrong passwords came for this name or from this address").
+		Then("wait a minute and try again").On("password")
+	back, ok := g.throttle.attempt(name, remote, now)
 	if !ok {
+		g.tell(name, remote, now, true)
+		return "", Session{}, tooMany
+	}
+	if g.waiting.Add(1) > maxWaiting {
+		g.waiting.Add(-1)
+		back()
+		return "", Session{}, fault.New(fault.TooMany, "too many people are signing in at once").
+			Then("try again in a moment").On("password")
+	}
+	p, known := g.people.Get(name)
+	if !known {
 		// Take as long as for a person who exists.
 		p = Person{Salt: make([]byte, 16), Hash: make([]byte, 32)}
 	}
-	g.hashing <- struct{}{}
-	right := subtle.ConstantTimeCompare(hash(password, p.Salt), p.Hash) == 1 && ok
-	<-g.hashing
+	var right bool
+	select {
+	case g.hashing <- struct{}{}:
+		right = subtle.ConstantTimeCompare(hash(password, p.Salt), p.Hash) == 1 && known
+		<-g.hashing
+		g.waiting.Add(-1)
+	case <-ctx.Done():
+		g.waiting.Add(-1)
+		return "", Session{}, ctx.Err()
+	}
 	if !right {
-		g.mu.Lock()
-		g.failures[remote] = append(g.failures[remote], now)
-		g.mu.Unlock()
+		g.tell(name, remote, now, false)
 		return "", Session{}, fault.New(fault.Unauthenticated, "name or password is wrong").
 			Then("try again; nothing was changed").On("password")
 	}
+	back()
+	g.throttle.right(name, remote)
 	var b [32]byte
 	rand.Read(b[:])
 	secret := base64.RawURLEncoding.EncodeToString(b[:])
@@ -177,16 +191,73 @@ func (g *Register) SignIn(ctx context.Context, name, password, label, remote str
 		g.sessions.Set(tx, s.Hash, s)
 		return nil
 	})
-	if err != nil {
+	switch {
+	case fault.Is(err, fault.Full):
+		// Somebody has to make room, and must get in for that. The session ends with
+		// the service.
+		g.log.Error("a sign-in could not be stored and holds until the service stops", "person", name, "error", err)
+		g.mu.Lock()
+		g.unstored[s.Hash] = s
+		g.mu.Unlock()
+	case err != nil:
 		return "", Session{}, err
 	}
 	return secret, s, nil
+}
+
+// tellEvery is how often failed sign-ins of one person from one address are told.
+const tellEvery = time.Minute
+
+// tell tells of failed sign-ins, in the log and in the journal. What stood for a
+// name is not told where nobody is called so: it may have been a password.
+func (g *Register) tell(name, remote string, now time.Time, unseen bool) {
+	if _, ok := g.people.Get(name); !ok {
+		name = ""
+	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	key := name + "\x00" + remote
+	f := g.failed[key]
+	if f == nil {
+		if len(g.failed) >= maxBuckets {
+			clear(g.failed)
+		}
+		f = &failed{}
+		g.failed[key] = f
+	}
+	f.times++
+	if now.Sub(f.told) < tellEvery {
+		return
+	}
+	told := fact.SignInFailed{Name: name, From: remote, Times: f.times, Unseen: unseen}
+	f.times, f.told = 0, now
+	g.log.Warn("a sign-in failed", "person", name, "address", remote, "times", told.Times)
+	g.commits.Go(func(tx *commit.Tx) error {
+		tx.Tell(fact.New(now, told))
+		return nil
+	}, func(err error) {
+		if err != nil {
+			g.log.Error("a failed sign-in is not in the journal", "error", err)
+		}
+	})
+}
+
+// failed are the failed sign-ins of one person from one address that were not
+// told yet.
+type failed struct {
+	times int
+	told  time.Time
 }
 
 // Who returns the session of a secret.
 func (g *Register) Who(secret string) (Session, error) {
 	sum := sha256.Sum256([]byte(strings.TrimSpace(secret)))
 	s, ok := g.sessions.Get(sum)
+	if !ok {
+		g.mu.Lock()
+		s, ok = g.unstored[sum]
+		g.mu.Unlock()
+	}
 	switch {
 	case secret == "":
 		return Session{}, fault.New(fault.Unauthenticated, "nobody is signed in").Then("sign in first")
@@ -200,6 +271,12 @@ func (g *Register) Who(secret string) (Session, error) {
 
 // SignOut ends a session.
 func (g *Register) SignOut(ctx context.Context, s Session) error {
+	g.mu.Lock()
+	delete(g.unstored, s.Hash)
+	g.mu.Unlock()
+	if _, stored := g.sessions.Get(s.Hash); !stored {
+		return nil
+	}
 	return g.commits.Do(ctx, func(tx *commit.Tx) error {
 		tx.Put(commit.Delete{Record: s})
 		g.sessions.Drop(tx, s.Hash)

@@ -1,12 +1,21 @@
 package people_test
 
 import (
+	"bytes"
+	"fmt"
+	"log/slog"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
+	"ullage/app"
+	"ullage/fleet/devices"
+	"ullage/fleet/fact"
 	"ullage/fleet/fault"
 	"ullage/fleet/people"
+	"ullage/store"
 	"ullage/test/rig"
 )
 
@@ -77,6 +86,123 @@ func TestWrongPasswords(t *testing.T) {
 	if _, _, err := r.People.SignIn(t.Context(), "engineer", "long-enough-1", "console", "127.0.0.1"); err != nil {
 		t.Errorf("a minute later: %v", err)
 	}
+}
+
+// However many wrong passwords come at once, few are looked at, and right ones
+// get in beside them: of another person, of the same one from where they usually
+// are, and of the same address a moment later.
+func TestManyWrongPasswordsAtOnce(t *testing.T) {
+	var log lockedBuffer
+	r := rig.NewWith(t, app.Options{Log: slog.New(slog.NewTextHandler(&log, nil))})
+	for _, name := range []string{"engineer", "mara"} {
+		_, err := r.People.Add(t.Context(), name, "long-enough-1", "")
+		r.Must(err)
+	}
+	in := func(name, password, from string) error {
+		_, _, err := r.People.SignIn(t.Context(), name, password, "console", from)
+		return err
+	}
+	r.Must(in("engineer", "long-enough-1", "10.0.0.1"))
+	var looked, turned atomic.Int32
+	var each sync.WaitGroup
+	for i := range 400 {
+		each.Go(func() {
+			from := fmt.Sprintf("10.9.%d.%d", i/100, i%100) // each from an address of its own
+			if i%2 == 0 {
+				from = "10.9.0.1"
+			}
+			switch rig.Code(in("engineer", "wrong-password", from)) {
+			case fault.Unauthenticated:
+				looked.Add(1)
+			case fault.TooMany:
+				turned.Add(1)
+			default:
+				t.Error("a wrong password is neither wrong nor one too many")
+			}
+		})
+	}
+	for _, c := range [][2]string{{"mara", "10.0.0.2"}, {"engineer", "10.0.0.1"}} {
+		each.Go(func() {
+			if err := in(c[0], "long-enough-1", c[1]); err != nil {
+				t.Errorf("%s at %s meets %v while others guess, want to get in", c[0], c[1], err)
+			}
+		})
+	}
+	each.Wait()
+	if n := looked.Load(); n > 45 || turned.Load() != 400-n {
+		t.Errorf("%d passwords were looked at and %d turned away, want at most 45 and the rest", n, turned.Load())
+	}
+	r.Clock.Forward(30 * time.Second)
+	if err := in("mara", "long-enough-1", "10.9.0.1"); err != nil {
+		t.Errorf("at the address of the attack, a moment later: %v", err)
+	}
+	r.Settle()
+	told := r.Journal(fact.SignInWrong)
+	if len(told) == 0 || len(told) > 250 || !strings.Contains(strings.Join(told, "|"), "as engineer from 10.9.0.1 failed") {
+		t.Errorf("the journal tells %d times, such as %q; want it once an address", len(told), told[:min(3, len(told))])
+	}
+	if !strings.Contains(log.String(), "a sign-in failed") || strings.Contains(log.String(), "wrong-password") {
+		t.Errorf("the log does not tell of failed sign-ins, or tells passwords")
+	}
+	// What was typed for a name may be a password.
+	_ = in("hunter-2-secret", "x", "10.0.0.9")
+	r.Settle()
+	if told := strings.Join(r.Journal(fact.SignInWrong), "|"); strings.Contains(told, "hunter") || !strings.Contains(told, "a name that nobody has") {
+		t.Errorf("the journal tells of a name that nobody has as %q", told)
+	}
+}
+
+// Whoever has to make room gets in while there is none.
+func TestSignInOnAFullDisk(t *testing.T) {
+	var log lockedBuffer
+	r := rig.NewWith(t, app.Options{Log: slog.New(slog.NewTextHandler(&log, nil)), Store: store.Options{MaxRecordBytes: 600 << 10}})
+	_, err := r.People.Add(t.Context(), "engineer", "long-enough-1", "")
+	r.Must(err)
+	for i := 0; ; i++ {
+		if _, _, err := r.Devices.Create(t.Context(), devices.New{ID: fmt.Sprintf("tank-%d", i), Model: "tank-probe"}, "mara"); err != nil {
+			break
+		}
+		if i == 20_000 {
+			t.Fatal("the file never gets full")
+		}
+	}
+	var secret string
+	for range 200 { // some rows still fit into the last pages
+		if secret, _, err = r.People.SignIn(t.Context(), "engineer", "long-enough-1", "console", "127.0.0.1"); err != nil {
+			t.Fatalf("signing in gives %v, want to get in", err)
+		}
+		if strings.Contains(log.String(), "disk is full") {
+			break
+		}
+	}
+	if s, err := r.People.Who(secret); err != nil || s.Person != "engineer" {
+		t.Errorf("the session is of %+v, %v; want the engineer", s, err)
+	}
+	if !strings.Contains(log.String(), "disk is full") {
+		t.Errorf("the log says %s, want that the disk is full", log.String())
+	}
+	s, _ := r.People.Who(secret)
+	r.Must(r.People.SignOut(t.Context(), s))
+	if _, err := r.People.Who(secret); err == nil {
+		t.Error("signed out, the session still holds")
+	}
+}
+
+type lockedBuffer struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (l *lockedBuffer) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.Write(p)
+}
+
+func (l *lockedBuffer) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.String()
 }
 
 func TestAddRefuses(t *testing.T) {
