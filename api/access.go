@@ -11,6 +11,7 @@ import (
 	"ullage/client"
 	"ullage/fleet/fault"
 	"ullage/fleet/people"
+	"ullage/transport/conns"
 	"ullage/transport/problem"
 )
 
@@ -47,6 +48,7 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		s.api.Marshal(ctx.BodyWriter(), "application/json", d)
 		return
 	}
+	conns.KnownIn(ctx.Context())
 	next(huma.WithValue(ctx, sessionKey{}, session))
 }
 
@@ -107,6 +109,6 @@ type remote[T any] struct {
 
 // Resolve implements huma.Resolver.
 func (r *remote[T]) Resolve(ctx huma.Context) []error {
-	r.address, r.secure = ctx.RemoteAddr(), ctx.TLS() != nil
+	r.address, r.secure = ctx.RemoteAddr(), ctx.TLS() != nil || conns.Secure(ctx.Context())
 	return nil
 }

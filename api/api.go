@@ -43,12 +43,14 @@ import (
 	"ullage/fleet/settings"
 	"ullage/fleet/sites"
 	"ullage/fleet/traffic"
+	"ullage/transport/conns"
 	"ullage/transport/problem"
 )
 
 // Options are what the API is made of.
 type Options struct {
-	App     *App // the use cases behind it
+	App     *App     // the use cases behind it
+	Names   []string // by which it is reached, beside loopback names and addresses
 	Version string
 	Started time.Time
 	Events  *Events
@@ -99,6 +101,8 @@ type server struct {
 	nouns map[string][]record.Field
 	// kept holds the words of the nouns that are put and removed.
 	kept []string
+	// streams are those that are open.
+	streams streams
 }
 
 func init() {
@@ -149,8 +153,10 @@ func pointer(location string) string {
 
 // New returns the handler of the console's listener.
 func New(d Options) http.Handler {
-	s := &server{Options: d, App: d.App, begun: fact.NewID(d.App.Now()), nouns: map[string][]record.Field{}}
+	s := &server{Options: d, App: d.App, begun: fact.NewID(d.App.Now()), nouns: map[string][]record.Field{},
+		streams: streams{open: map[string]int{}}}
 	r := gin.New()
+	r.HandleMethodNotAllowed = true
 	r.Use(gin.CustomRecoveryWithWriter(io.Discard, func(c *gin.Context, err any) {
 		s.Log.Error("a request failed", "path", c.Request.URL.Path, "panic", err)
 		s.refuse(c, fault.New(fault.Internal, "something in the service failed").Then("see its log for the cause"))
@@ -158,7 +164,7 @@ func New(d Options) http.Handler {
 	r.Use(headers)
 	config := configuration(d.Version)
 	s.api = humagin.New(r, config)
-	s.api.UseMiddleware(s.authenticate)
+	s.api.UseMiddleware(s.authenticate, s.asks)
 	s.routes()
 	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	r.GET("/readyz", func(c *gin.Context) {
@@ -179,7 +185,7 @@ func New(d Options) http.Handler {
 		w.WriteHeader(http.StatusForbidden)
 		io.WriteString(w, `{"type":"about:blank","title":"Forbidden","status":403,"code":"not-allowed","detail":"this request comes from another web site and was not carried out"}`)
 	}))
-	return compress(guard.Handler(newAgain(s.Now).handler(r)))
+	return conns.Hosts(d.Names, misdirected, compress(heads(guard.Handler(newAgain(s.Now).handler(r)))))
 }
 
 func configuration(version string) huma.Config {

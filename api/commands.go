@@ -149,7 +149,8 @@ func (s *server) commandRoutes() {
 		return &huma.StreamResponse{Body: func(c huma.Context) { s.tell(c, in.ID, in.Name) }}, nil
 	},
 		describe("device-events",
-			"One event of a device whenever it tells of it, as server-sent events of the data alone", "Commands"), notFound)
+			"One event of a device whenever it tells of it, as server-sent events of the data alone", "Commands"), notFound,
+		func(o *huma.Operation) { o.Middlewares = append(o.Middlewares, s.stream) })
 }
 
 // tell streams an event until the client or its session ends. The framework's
@@ -167,7 +168,9 @@ func (s *server) tell(c huma.Context, device, name string) {
 		rc.Flush()
 		return err == nil
 	}
-	ctx := c.Context()
+	ctx, end := context.WithCancel(c.Context())
+	defer end()
+	defer s.People.OnEnd(by(ctx), end)()
 	pulse := time.NewTicker(15 * time.Second)
 	defer pulse.Stop()
 	for ok := say(": listening"); ok; {
@@ -175,7 +178,7 @@ func (s *server) tell(c huma.Context, device, name string) {
 		case <-ctx.Done():
 			return
 		case <-pulse.C:
-			ok = say(":") && s.Now().Before(by(ctx).ExpiresAt)
+			ok = say(":")
 		case e := <-news:
 			ok = say("data: " + string(e.Data))
 		}

@@ -24,6 +24,10 @@ func (s *server) console(r *gin.Engine) {
 	if s.Console != nil {
 		page, _ = fs.ReadFile(s.Console, "index.html")
 	}
+	r.NoMethod(func(c *gin.Context) {
+		s.refuse(c, fault.New(fault.NoMethod, "%s is not taken at %s", c.Request.Method, c.Request.URL.Path).
+			Then("there is %s", c.Writer.Header().Get("Allow")))
+	})
 	r.NoRoute(func(c *gin.Context) {
 		p := c.Request.URL.Path
 		switch {

@@ -7,6 +7,7 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -14,8 +15,10 @@ import (
 
 	"ullage/client"
 	"ullage/fleet/fact"
+	"ullage/fleet/fault"
 	"ullage/fleet/present"
 	"ullage/fleet/traffic"
+	"ullage/transport/problem"
 )
 
 const (
@@ -34,11 +37,15 @@ func (s *server) liveRoutes() {
 	}
 	sse.Register(s.api, huma.Operation{OperationID: "live", Method: http.MethodGet, Path: "/api/v1/live",
 		Tags: []string{"Service"}, Summary: "Changes as they happen, as server-sent events",
+		Middlewares: huma.Middlewares{s.stream}, Errors: []int{http.StatusTooManyRequests},
 		Description: "First comes what is so now (event whole), then what changes (event changes): of each device that was told before only the members that are other than they were, " +
 			"as a JSON merge patch (RFC 7396). The id of an event is a cursor; whoever connects again with it is told only what has changed since."},
 		map[string]any{"whole": client.Whole{}, "changes": client.Changes{}, "pulse": client.Pulse{},
 			"traffic": client.TrafficPassed{}, "happened": client.Happened{}, "matching": client.Matched{}},
 		func(ctx context.Context, f *filter, send sse.Sender) {
+			ctx, end := context.WithCancel(ctx)
+			defer end()
+			defer s.People.OnEnd(by(ctx), end)()
 			if f.Only == "traffic" {
 				s.tellTraffic(ctx, f.Where, f.Device, send)
 				return
@@ -52,8 +59,42 @@ func (s *server) liveRoutes() {
 		})
 }
 
-// stays reports whether a stream may go on: a session that has ended ends it.
-func (s *server) stays(ctx context.Context) bool { return !s.Now().After(by(ctx).ExpiresAt) }
+// maxStreams is how many streams one person may have open: some for each page in
+// some windows on some machines.
+const maxStreams = 64
+
+// streams counts the open streams of each person.
+type streams struct {
+	mu   sync.Mutex
+	open map[string]int
+}
+
+// stream lets a person open one more stream, unless there are too many.
+func (s *server) stream(ctx huma.Context, next func(huma.Context)) {
+	person := by(ctx.Context()).Person
+	s.streams.mu.Lock()
+	n := s.streams.open[person]
+	if n < maxStreams {
+		s.streams.open[person]++
+	}
+	s.streams.mu.Unlock()
+	if n >= maxStreams {
+		d := problem.Of(fault.New(fault.TooMany, "%s has %d live streams open, which are the most", person, n).
+			Then("close some pages"))
+		ctx.SetHeader("Content-Type", "application/problem+json")
+		ctx.SetStatus(d.Status)
+		s.api.Marshal(ctx.BodyWriter(), "application/json", d)
+		return
+	}
+	defer func() {
+		s.streams.mu.Lock()
+		defer s.streams.mu.Unlock()
+		if s.streams.open[person]--; s.streams.open[person] == 0 {
+			delete(s.streams.open, person)
+		}
+	}()
+	next(ctx)
+}
 
 func (s *server) tellTraffic(ctx context.Context, where, device string, send sse.Sender) {
 	among, _, err := s.among(Where{where})
@@ -75,9 +116,6 @@ func (s *server) tellTraffic(ctx context.Context, where, device string, send sse
 		case <-ctx.Done():
 			return
 		case <-pulse.C:
-			if !s.stays(ctx) {
-				return
-			}
 			// Which devices a condition is true for changes with their values.
 			if now, _, e := s.among(Where{where}); e == nil {
 				among = now
@@ -173,7 +211,7 @@ func (l *listener) run(ctx context.Context, cursor uint64) {
 				return
 			}
 		case <-pulse.C:
-			if !l.s.stays(ctx) || l.send.Data(client.Pulse{Service: l.s.service()}) != nil {
+			if l.send.Data(client.Pulse{Service: l.s.service()}) != nil {
 				return
 			}
 			if l.look(true) && !l.tell() { // time alone may change what it is true for
@@ -365,7 +403,7 @@ func (l *listener) match(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-pulse.C: // time alone may change what it is true for
-			if !l.s.stays(ctx) || l.send.Data(client.Pulse{Service: l.s.service()}) != nil {
+			if l.send.Data(client.Pulse{Service: l.s.service()}) != nil {
 				return
 			}
 			l.look(true)

@@ -42,7 +42,11 @@ func (s *server) siteRoutes() {
 		Policy string `header:"Content-Security-Policy"`
 		Body   []byte
 	}
-	huma.Get(s.api, path, func(ctx context.Context, in *ThingNamed) (*picture, error) {
+	type fresh struct {
+		ThingNamed
+		Version string `query:"v" maxLength:"40" doc:"Says nothing; another one makes a browser ask again"`
+	}
+	huma.Get(s.api, path, func(ctx context.Context, in *fresh) (*picture, error) {
 		p, err := s.Sites.PlanOf(ctx, in.Name)
 		if err != nil {
 			return nil, s.failed(err)

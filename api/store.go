@@ -21,8 +21,11 @@ type Usage struct {
 	DiskFree                                            int64 // -1 where it is not known
 	Since                                               time.Time
 	Series                                              []SeriesUse
-	Damage                                              []client.Damage
+	Damage                                              []Damage
 }
+
+// Damage is one thing in the data folder that cannot be read.
+type Damage = client.Damage
 
 // SeriesUse is what one series takes up.
 type SeriesUse struct {

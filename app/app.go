@@ -222,9 +222,10 @@ func (a *App) MQTT() *mqtt.Server {
 	return s
 }
 
-// Web returns the handler for devices that speak HTTP.
-func (a *App) Web() http.Handler {
-	return web.New(web.Options{Door: a.Door, Log: a.Log, Now: a.Now})
+// Web returns the handler for devices that speak HTTP and reach the service by
+// some names beside loopback and addresses.
+func (a *App) Web(names []string) http.Handler {
+	return web.New(web.Options{Names: names, Door: a.Door, Log: a.Log, Now: a.Now})
 }
 
 // Handle adds a handler of news; it must be called before Start.

@@ -37,6 +37,8 @@ type Values struct {
 	DeviceHTTP      string `option:"device_http" help:"address for devices that speak HTTP"`
 	Pprof           string `option:"pprof" help:"address of profiles for net/http/pprof, on loopback only; off if empty"`
 	PlainAnywhere   bool   `option:"plain_anywhere" help:"let the unencrypted listeners leave the loopback interface"`
+	Names           string `option:"names" help:"names by which browsers and devices reach the service, with commas; loopback names and addresses need not be named"`
+	TrustedProxies  string `option:"trusted_proxies" help:"addresses or networks of proxies whose X-Forwarded-For and -Proto are believed, with commas; nobody's if empty"`
 	FirstPerson     string `option:"first_person" help:"name of the first sign-in of an empty data folder"`
 	FirstPassword   string `option:"first_password" help:"its password; made up and printed once if empty" secret:"true"`
 	Zone            string `option:"zone" help:"time zone of sites that say none, for schedules, as in Pacific/Chatham"`
@@ -264,6 +266,11 @@ func (c *Config) Logger(w io.Writer) (*slog.Logger, error) {
 }
 
 // app returns how the parts of the service are put together.
+// words takes a list apart that is written with commas.
+func words(list string) []string {
+	return strings.FieldsFunc(list, func(r rune) bool { return r == ',' || r == ' ' })
+}
+
 func (c *Config) app(log *slog.Logger) (app.Options, error) {
 	o := app.Options{Dir: c.Data, Store: store.Options{MaxBytes: int64(c.StoreLimit) << 20}, Limits: c.limits(),
 		Log: log}

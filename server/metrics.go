@@ -12,11 +12,12 @@ import (
 	"ullage/core/health"
 	"ullage/core/rule"
 	"ullage/fleet/present"
+	"ullage/transport/conns"
 	"ullage/transport/mqtt"
 )
 
 // metrics are what /metrics tells, in Prometheus exposition format.
-func metrics(a *app.App, broker *mqtt.Server) http.Handler {
+func metrics(a *app.App, broker *mqtt.Server, pool *conns.Pool) http.Handler {
 	t, door, bus := a.Store.Telemetry, a.Intake, a.Bus
 	r := prometheus.NewRegistry()
 	r.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
@@ -51,6 +52,14 @@ func metrics(a *app.App, broker *mqtt.Server) http.Handler {
 		return float64(t.Queued())
 	})
 	gauge("ullage_mqtt_sessions", "MQTT sessions connected.", func() float64 { return float64(broker.Connected()) })
+	gauge("ullage_connections_of_strangers", "Connections that have not said who they are.", func() float64 {
+		n, _ := pool.Counts()
+		return float64(n)
+	})
+	counter("ullage_connections_evicted_total", "Connections of strangers that gave way to others.", func() float64 {
+		_, n := pool.Counts()
+		return float64(n)
+	})
 	gauge("ullage_events_behind", "Longest queue of news not yet taken in.", func() float64 {
 		return float64(bus.Behind())
 	})

@@ -20,6 +20,7 @@ import (
 	"ullage/app"
 	"ullage/console"
 	"ullage/fleet/fault"
+	"ullage/transport/conns"
 )
 
 // Version is the version of this build; the linker sets it.
@@ -45,6 +46,9 @@ type listener struct {
 	on      net.Listener
 }
 
+// writeWait is how long a client may take nothing of an answer.
+const writeWait = 30 * time.Second
+
 // Run starts the service and returns when ctx is done and everything accepted
 // is stored. It calls ready once.
 func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) (err error) {
@@ -54,6 +58,10 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	o, err := c.app(log)
 	if err != nil {
 		return err
+	}
+	trusted, err := conns.Prefixes(words(c.TrustedProxies))
+	if err != nil {
+		return fault.New(fault.Invalid, "trusted_proxies: %s", err)
 	}
 	a, err := app.New(ctx, o)
 	if err != nil {
@@ -71,10 +79,16 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	a.Handle(events.Handle)
 	streams, endStreams := context.WithCancel(context.Background())
 	defer endStreams()
-	field := &http.Server{ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, Handler: a.Web()}
-	operators := &http.Server{ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context {
-		return streams
-	}}
+	pool := conns.NewPool(conns.Options{Log: log})
+	// What does not end by itself ends here: a head that does not come, a body that
+	// does not go on, a connection that says nothing, an answer that nobody takes.
+	web := func(h http.Handler) *http.Server {
+		return &http.Server{ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
+			ConnContext: conns.Context, Handler: h, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
+	}
+	field := web(conns.Bodies(conns.Forwarded(trusted, a.Web(words(c.Names)))))
+	operators := web(nil)
+	operators.BaseContext = func(net.Listener) context.Context { return streams }
 	profile := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: profiles()}
 	table := []*listener{
 		{key: "mqtt", address: c.MQTT, serve: broker.Serve, stop: func(context.Context) { broker.Stop(5 * time.Second) }},
@@ -99,6 +113,12 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 			return err
 		}
 		at[l.key] = l.on.Addr().String()
+		if wait := writeWait; l.key != "pprof" {
+			if l.key == "mqtt" {
+				wait = 0 // its sessions see to it
+			}
+			l.on = pool.Listen(l.on, wait)
+		}
 	}
 	started := Started{Console: "http://" + at["listen"], MQTT: at["mqtt"], DeviceHTTP: at["device_http"]}
 	if a.People.Empty() {
@@ -114,8 +134,8 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	if f, ok := console.Files(); ok {
 		page = f
 	}
-	operators.Handler = api.New(api.Options{App: a.API(), Version: Version, Started: begun.UTC(), Events: events,
-		Storage: storage{a.Store}, MQTT: broker.Connected, MQTTAt: started.MQTT, HTTPAt: started.DeviceHTTP, Console: page, Ready: isReady.Load, Metrics: metrics(a, broker)})
+	operators.Handler = conns.Bodies(conns.Forwarded(trusted, api.New(api.Options{App: a.API(), Names: words(c.Names), Version: Version, Started: begun.UTC(), Events: events,
+		Storage: storage{a.Store}, MQTT: broker.Connected, MQTTAt: started.MQTT, HTTPAt: started.DeviceHTTP, Console: page, Ready: isReady.Load, Metrics: metrics(a, broker, pool)})))
 	a.Start(true)
 	failed := make(chan error, len(table))
 	for _, l := range table {

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"ullage/api"
-	"ullage/client"
 	"ullage/fleet/fault"
 	"ullage/store"
 )
@@ -31,9 +30,9 @@ func (s storage) Usage(ctx context.Context) (api.Usage, error) {
 	if err != nil {
 		return api.Usage{}, err
 	}
-	out.Damage = make([]client.Damage, len(found))
+	out.Damage = make([]api.Damage, len(found))
 	for i, d := range found {
-		out.Damage[i] = client.Damage{File: d.File, Place: d.Place, Sentence: d.Sentence, Readings: d.Readings,
+		out.Damage[i] = api.Damage{File: d.File, Place: d.Place, Sentence: d.Sentence, Readings: d.Readings,
 			Since: optional(d.Since), Until: optional(d.Until)}
 	}
 	return out, nil

@@ -14,7 +14,6 @@ import (
 	"ullage/core/series"
 	"ullage/core/value"
 	"ullage/fleet/alarms"
-	"ullage/fleet/commands"
 	"ullage/fleet/fault"
 	"ullage/fleet/models"
 )
@@ -103,26 +102,19 @@ func (c *Checked) records(ctx context.Context, path string) error {
 		return nil
 	}
 	defer r.close()
-	for _, read := range []func() error{
-		func() error { _, err := models.Open(ctx, models.Options{Records: r}); return err },
-		func() error { _, err := r.Devices(ctx); return err },
-		func() error { _, err := r.Credentials(ctx); return err },
-		func() error { _, err := r.SettingStates(ctx); return err },
-		func() error { _, err := r.Jobs(ctx); return err },
-		func() error { _, err := alarms.ReadRules(ctx, r); return err },
-		func() error { _, err := r.Alarms(ctx, alarms.Filter{}); return err },
-		func() error { _, err := r.Detections(ctx); return err },
-		func() error { _, err := r.Commands(ctx, commands.Filter{}); return err },
-		func() error { _, err := r.People(ctx); return err },
-		func() error { _, err := r.Sessions(ctx); return err },
-		func() error { _, err := r.Sites(ctx); return err },
-	} {
-		if err := read(); err != nil {
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
+	if _, err := models.Open(ctx, models.Options{Records: r}); err != nil && ctx.Err() == nil {
+		c.add("records.db", "the models", err.Error())
+	}
+	if _, err := alarms.ReadRules(ctx, r); err != nil && ctx.Err() == nil {
+		c.add("records.db", "the rules", err.Error())
+	}
+	for _, k := range keepers {
+		if err := k.look(ctx, r); err != nil && ctx.Err() == nil {
 			c.add("records.db", "the file", err.Error())
 		}
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
 	}
 	c.Damage = append(c.Damage, r.aside...)
 	return nil

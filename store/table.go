@@ -20,6 +20,8 @@ type keeper interface {
 	of() reflect.Type
 	// migrate makes the table in its present shape.
 	migrate(tx *gorm.DB) error
+	// look reads every record; what cannot be read is set aside.
+	look(ctx context.Context, r *Records) error
 	// begin returns an empty batch for one commit.
 	begin() batch
 }
@@ -53,6 +55,14 @@ func (k *kind[Record, Key, Row]) migrate(tx *gorm.DB) error {
 		tx = tx.Set("gorm:table_options", "WITHOUT ROWID")
 	}
 	return tx.AutoMigrate(new(Row))
+}
+
+func (k *kind[Record, Key, Row]) look(ctx context.Context, r *Records) error {
+	if k.record == nil {
+		return nil
+	}
+	_, err := stored(ctx, r, k)
+	return err
 }
 
 func (k *kind[Record, Key, Row]) begin() batch { return &changes[Record, Key, Row]{kind: k} }

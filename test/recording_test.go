@@ -140,24 +140,33 @@ func TestRecording(t *testing.T) {
 			last = r.at
 		}
 	}
-	of := func(device string) client.AlarmFilter {
-		return client.AlarmFilter{LogFilter: client.LogFilter{Device: device}, All: true}
-	}
-	as, err := s.Client.Alarms(t.Context(), of("mote-1"))
-	if err != nil || len(as.Items) == 0 {
-		t.Fatalf("mote 1 has %d alarms, %v", len(as.Items), err)
-	}
-	for _, a := range as.Items {
-		if a.RaisedAt.Before(first) || a.RaisedAt.After(last) {
-			t.Errorf("an alarm was raised at %s, outside the marked span from %s to %s", a.RaisedAt, first, last)
+	// What is over for years is told in the journal, and is no alarm.
+	told := func(device, kind string) []client.JournalEntry {
+		t.Helper()
+		p, err := s.Client.Journal(t.Context(), client.JournalFilter{LogFilter: client.LogFilter{Device: device}, Kind: kind})
+		if err != nil {
+			t.Fatal(err)
 		}
-		if a.ReturnedAt == nil || a.ReturnedAt.After(last.Add(time.Minute)) || !strings.Contains(a.Message, "humidity at") {
-			t.Errorf("the alarm is %+v", a)
+		return p.Items
+	}
+	up, down := told("mote-1", "alarm raised"), told("mote-1", "alarm returned")
+	if len(up) == 0 || len(down) != len(up) {
+		t.Fatalf("of mote 1 is told that it rose %d times and returned %d times, want some and as many", len(up), len(down))
+	}
+	for i, a := range up {
+		if a.At.Before(first) || a.At.After(last) {
+			t.Errorf("it rose at %s, outside the marked span from %s to %s", a.At, first, last)
 		}
+		if down[i].At.After(last.Add(time.Minute)) || !strings.Contains(a.Text, "humidity at") || !strings.Contains(a.Text, "reported late") {
+			t.Errorf("it is told as %q, over at %s; want the humidity, reported late, over at %s", a.Text, down[i].At, last)
+		}
+	}
+	if as, err := s.Client.Alarms(t.Context(), client.AlarmFilter{All: true}); err != nil || len(as.Items) != 0 {
+		t.Errorf("%d alarms stand, %v; want none of what is years ago", len(as.Items), err)
 	}
 	throughEveryFormat(t, s, motes)
-	if as, err := s.Client.Alarms(t.Context(), of("mote-2")); err != nil || len(as.Items) != 0 {
-		t.Errorf("mote 2, where nothing is marked, has %d alarms, %v", len(as.Items), err)
+	if up := told("mote-2", "alarm raised"); len(up) != 0 {
+		t.Errorf("of mote 2, where nothing is marked, is told %+v, want nothing", up)
 	}
 }
 

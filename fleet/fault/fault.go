@@ -19,6 +19,7 @@ const (
 	Unauthenticated Code = "unauthenticated"
 	NotAllowed      Code = "not-allowed"
 	NotFound        Code = "not-found"
+	NoMethod        Code = "method-not-allowed" // of HTTP, at an address that has others
 	Conflict        Code = "conflict"
 	Unmet           Code = "condition-not-met" // it was changed meanwhile
 	Gone            Code = "gone"              // it was there and is not kept any more

@@ -72,12 +72,14 @@ type Register struct {
 	mu       sync.Mutex
 	failed   map[string]*failed
 	unstored map[[sha256.Size]byte]Session // those that the disk had no room for
+	watching map[[sha256.Size]byte]map[*watcher]bool
 }
 
 // Open reads everybody.
 func Open(ctx context.Context, o Options) (*Register, error) {
 	g := &Register{commits: o.Commits, now: o.Now, log: o.Log, throttle: newThrottle(),
-		hashing: make(chan struct{}, 2), failed: map[string]*failed{}, unstored: map[[sha256.Size]byte]Session{}}
+		hashing: make(chan struct{}, 2), failed: map[string]*failed{}, unstored: map[[sha256.Size]byte]Session{},
+		watching: map[[sha256.Size]byte]map[*watcher]bool{}}
 	if g.log == nil {
 		g.log = slog.New(slog.DiscardHandler)
 	}
@@ -249,6 +251,48 @@ type failed struct {
 	told  time.Time
 }
 
+// OnEnd has end called once the session is over: signed out, or run out. The
+// caller calls stop when it does not care any more.
+func (g *Register) OnEnd(s Session, end func()) (stop func()) {
+	timer := time.AfterFunc(s.ExpiresAt.Sub(g.now()), end)
+	w := &watcher{end}
+	g.mu.Lock()
+	if g.watching[s.Hash] == nil {
+		g.watching[s.Hash] = map[*watcher]bool{}
+	}
+	g.watching[s.Hash][w] = true
+	g.mu.Unlock()
+	if _, held := g.sessions.Get(s.Hash); !held { // it may have ended just before
+		g.mu.Lock()
+		_, held = g.unstored[s.Hash]
+		g.mu.Unlock()
+		if !held {
+			end()
+		}
+	}
+	return func() {
+		timer.Stop()
+		g.mu.Lock()
+		defer g.mu.Unlock()
+		if delete(g.watching[s.Hash], w); len(g.watching[s.Hash]) == 0 {
+			delete(g.watching, s.Hash)
+		}
+	}
+}
+
+type watcher struct{ end func() }
+
+// ended tells those that watch a session.
+func (g *Register) ended(hash [sha256.Size]byte) {
+	g.mu.Lock()
+	all := g.watching[hash]
+	delete(g.watching, hash)
+	g.mu.Unlock()
+	for w := range all {
+		w.end()
+	}
+}
+
 // Who returns the session of a secret.
 func (g *Register) Who(secret string) (Session, error) {
 	sum := sha256.Sum256([]byte(strings.TrimSpace(secret)))
@@ -274,6 +318,7 @@ func (g *Register) SignOut(ctx context.Context, s Session) error {
 	g.mu.Lock()
 	delete(g.unstored, s.Hash)
 	g.mu.Unlock()
+	defer g.ended(s.Hash)
 	if _, stored := g.sessions.Get(s.Hash); !stored {
 		return nil
 	}

@@ -12,6 +12,7 @@ import (
 
 	"ullage/core/value"
 	"ullage/fleet/fault"
+	"ullage/transport/conns"
 	"ullage/transport/door"
 )
 
@@ -80,6 +81,7 @@ func (x *session) connect(pk *packets.Packet) (resumed, ok bool) {
 		x.connack(3, code, says, false, "")
 		return false, false
 	}
+	conns.Known(x.conn)
 	note := ""
 	if c.WillFlag {
 		note = "its will is not used; Ullage judges a link by its readings"

@@ -62,6 +62,8 @@ func Status(c fault.Code) int {
 		return http.StatusForbidden
 	case fault.NotFound:
 		return http.StatusNotFound
+	case fault.NoMethod:
+		return http.StatusMethodNotAllowed
 	case fault.Gone:
 		return http.StatusGone
 	case fault.Unmet:

@@ -16,6 +16,7 @@ import (
 	"ullage/core/value"
 	"ullage/fleet/commands"
 	"ullage/fleet/fault"
+	"ullage/transport/conns"
 	"ullage/transport/door"
 	"ullage/transport/problem"
 )
@@ -25,9 +26,21 @@ const MaxWait = 60 * time.Second
 
 // Options are what the handler is made of.
 type Options struct {
+	// Names are those that the service is reached by, beside loopback names and
+	// addresses.
+	Names []string
 	Door *door.Door
 	Log  *slog.Logger
 	Now  func() time.Time
+}
+
+// misdirected refuses requests for names that are not ours.
+func misdirected(w http.ResponseWriter, r *http.Request) {
+	d := problem.Of(fault.New(fault.NotAllowed, "this service is not called %q", value.Clip(r.Host, 100)).
+		Then("use its address, or add the name to the option names"))
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(d.Status)
+	w.Write(d.JSON())
 }
 
 type handler struct{ Options }
@@ -55,9 +68,10 @@ func New(d Options) http.Handler {
 			Then("devices use POST /device/v1/readings, /about, /applied, /replies, /events/NAME and GET /device/v1/intended, /commands, /time"))
 	})
 	r.NoMethod(func(c *gin.Context) {
-		refuse(c, fault.New(fault.Invalid, "%s is not taken at %s", c.Request.Method, c.Request.URL.Path))
+		refuse(c, fault.New(fault.NoMethod, "%s is not taken at %s", c.Request.Method, c.Request.URL.Path).
+			Then("there is %s", c.Writer.Header().Get("Allow")))
 	})
-	return r
+	return conns.Hosts(d.Names, http.HandlerFunc(misdirected), r)
 }
 
 // refuse answers with problem details (RFC 9457).
@@ -91,6 +105,7 @@ func (w *handler) identify(c *gin.Context) {
 		refuse(c, fault.From(err))
 		return
 	}
+	conns.KnownIn(c.Request.Context())
 	c.Set("device", dev)
 }
 

@@ -107,7 +107,7 @@ func TestRefusals(t *testing.T) {
 		{"another scheme", "POST", "/device/v1/readings", []string{"Authorization", "Basic eDp5"}, 401, "no bearer token"},
 		{"wrong token", "POST", "/device/v1/readings", []string{"Authorization", "Bearer 12345678.x"}, 401, "no token with this id"},
 		{"no such path", "GET", "/device/v2/readings", nil, 404, ""},
-		{"wrong method", "DELETE", "/device/v1/readings", nil, 422, ""},
+		{"wrong method", "DELETE", "/device/v1/readings", nil, 405, ""},
 		{"wrong content type", "POST", "/device/v1/readings", []string{"Content-Type", "application/xml"}, 422, "not read"},
 	} {
 		status, answer := b.call(c.method, c.path, `{"load":1}`, c.headers...)

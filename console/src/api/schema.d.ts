@@ -5241,8 +5241,26 @@ export interface operations {
                     })[];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6792,7 +6810,10 @@ export interface operations {
     };
     "site-plan": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Says nothing; another one makes a browser ask again */
+                v?: string;
+            };
             header?: never;
             path: {
                 /** @description Its name */

@@ -271,7 +271,7 @@ export function SitePage() {
           </dl>
           {s.plan ? (
             <img
-              src={`/api/v1/sites/${encodeURIComponent(name)}/plan?${site.dataUpdatedAt}`}
+              src={`/api/v1/sites/${encodeURIComponent(name)}/plan?v=${site.dataUpdatedAt}`}
               alt={`Plan of ${name}`}
               className="mt-4 w-full border border-line bg-white"
             />
