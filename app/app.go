@@ -48,6 +48,9 @@ type Options struct {
 	// KeepReadings and KeepRollups say how long those are kept of which the model
 	// says nothing; 0 for always.
 	KeepReadings, KeepRollups time.Duration
+	// KeepFacts is how many entries of the journal are kept at most; 0 for all that
+	// their kinds keep.
+	KeepFacts int
 	// Traffic bounds the latest messages that are kept in memory.
 	Traffic traffic.Options
 	// Limits bound devices and strangers at the door; door.DefaultLimits if they
@@ -176,10 +179,10 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.Revisions = revisions.New(revisions.Options{Models: a.Models, Devices: a.Devices, Settings: a.Settings,
 		Alarms: a.Alarms, Matching: a.Expressions.Where, Moved: a.Derivations.Forget})
 	a.Folder = folder.New(folder.Options{Models: a.Models, Alarms: a.Alarms, Devices: a.Devices, Sites: a.Sites})
-	a.Importer = imports.New(imports.Options{Devices: a.Devices, Models: a.Models, Store: telemetry,
+	a.Importer = imports.New(imports.Options{Intake: a.Intake, Devices: a.Devices, Models: a.Models, Store: telemetry,
 		Derive: a.Derivations, Bus: a.Bus, Now: o.Now})
 	a.Retention = retention.New(retention.Options{Store: telemetry, Records: records, Devices: a.Devices,
-		Models: a.Models, Readings: o.KeepReadings, Rollups: o.KeepRollups, Log: o.Log, Now: o.Now})
+		Models: a.Models, Facts: o.KeepFacts, Readings: o.KeepReadings, Rollups: o.KeepRollups, Log: o.Log, Now: o.Now})
 	a.AsOf = asof.New(asof.Options{Records: records, History: telemetry, Devices: a.Devices, Models: a.Models,
 		Now: o.Now})
 
@@ -241,7 +244,7 @@ const watchEvery = int(time.Minute / tickEvery)
 func (a *App) Start(clock bool) {
 	a.Bus.Start()
 	a.running = true
-	a.watch(context.Background())
+	a.Watch(context.Background())
 	if !clock {
 		return
 	}
@@ -262,7 +265,7 @@ func (a *App) tick(ctx context.Context) {
 		case at := <-t.C:
 			a.Bus.Publish(event.Tick{Now: at})
 			if n%watchEvery == watchEvery-1 {
-				a.watch(ctx)
+				a.Watch(ctx)
 			}
 			if n%4 == 0 {
 				stored, _, _ := a.Intake.Counts()

@@ -4,15 +4,18 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	"ullage/core/rule"
 	"ullage/fleet/alarms"
+	"ullage/fleet/ingest"
 	"ullage/store"
 )
 
-// watch says in the log, and by a built-in alarm, what in the data folder is
+// Watch says in the log, and by a built-in alarm, what in the data folder is
 // damaged. It is asked at the start, and now and then since more may come up.
-func (a *App) watch(ctx context.Context) {
+func (a *App) Watch(ctx context.Context) {
+	a.Alarms.Stand(crowdAlarm(a.Intake.Crowded(a.Now().Add(-time.Hour))))
 	found, err := a.Store.Damage(ctx)
 	if err != nil {
 		if ctx.Err() == nil {
@@ -26,6 +29,24 @@ func (a *App) watch(ctx context.Context) {
 	}
 	a.damage = len(found)
 	a.Alarms.Stand(damageAlarm(found))
+}
+
+// crowdAlarm is about devices that send more and more metrics.
+func crowdAlarm(devices []string) alarms.Condition {
+	c := alarms.Condition{Rule: alarms.TooManyMetrics, Of: "metrics", Holds: len(devices) > 0, Priority: rule.Medium,
+		Cause:    "Firmware that makes up names, such as one with a time in it, or a model that takes additional telemetry without need",
+		Response: "Read the refusals on its traffic; name what it sends in the model, or correct the firmware",
+		Calm:     "no device has wanted more for an hour"}
+	switch n := len(devices); n {
+	case 0:
+	case 1:
+		c.Message = fmt.Sprintf("%s sends more than %d metrics that its model does not name; the rest is refused",
+			devices[0], ingest.MaxAdditional)
+	default:
+		c.Message = fmt.Sprintf("%d devices, %s among them, send more than %d metrics each that their models do not name; the rest is refused",
+			n, devices[0], ingest.MaxAdditional)
+	}
+	return c
 }
 
 func damageAlarm(found []store.Damage) alarms.Condition {

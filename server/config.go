@@ -46,7 +46,8 @@ type Values struct {
 	DeviceRate      int    `option:"device_rate" help:"messages a second of one device; 0 for no limit"`
 	DeviceConnects  int    `option:"device_connects" help:"MQTT connections a minute of one device; 0 for no limit"`
 	AddressFailures int    `option:"address_failures" help:"failed device sign-ins a minute of one address before answers slow down"`
-	StoreLimit      int    `option:"store_limit" help:"largest size of the telemetry file, in MB; 0 for no limit but the disk's"`
+	StoreLimit      int    `option:"store_limit" help:"largest size of the data folder's files together, in MB, of which records and journal may take a quarter; 0 for no limit but the disk's"`
+	JournalLimit    int    `option:"journal_limit" help:"how many entries the journal keeps at most; 0 for no limit"`
 	KeepReadings    string `option:"keep_readings" help:"how long readings are kept of which the model says nothing, like 365d; always if empty"`
 	KeepRollups     string `option:"keep_rollups" help:"how long roll-ups are kept of which the model says nothing, like 3650d; always if empty"`
 	LogLevel        string `option:"log_level" help:"debug, info, warn or error"`
@@ -56,7 +57,8 @@ type Values struct {
 // defaults are the values of which nothing else is said.
 func defaults() Values {
 	return Values{Data: "ullage-data", Listen: "127.0.0.1:8460", MQTT: "127.0.0.1:1883", DeviceHTTP: "127.0.0.1:8461",
-		FirstPerson: "engineer", Zone: "UTC", MessageLimit: ingest.MaxMessage, DeviceRate: 50, DeviceConnects: 20, AddressFailures: 30, LogLevel: "info", LogFormat: "text"}
+		FirstPerson: "engineer", Zone: "UTC", MessageLimit: ingest.MaxMessage, DeviceRate: 50, DeviceConnects: 20, AddressFailures: 30,
+		JournalLimit: 1_000_000, LogLevel: "info", LogFormat: "text"}
 }
 
 // Option is one of the Values.
@@ -272,8 +274,9 @@ func words(list string) []string {
 }
 
 func (c *Config) app(log *slog.Logger) (app.Options, error) {
-	o := app.Options{Dir: c.Data, Store: store.Options{MaxBytes: int64(c.StoreLimit) << 20}, Limits: c.limits(),
-		Log: log}
+	all := int64(c.StoreLimit) << 20
+	o := app.Options{Dir: c.Data, Store: store.Options{MaxBytes: all - all/4, MaxRecordBytes: all / 4},
+		KeepFacts: c.JournalLimit, Limits: c.limits(), Log: log}
 	var err error
 	if o.Zone, err = c.zone(); err != nil {
 		return o, err

@@ -109,6 +109,36 @@ func (r *Records) ForgetFacts(ctx context.Context, kind fact.Kind, before time.T
 	return n, translate(err)
 }
 
+// CapFacts deletes the oldest facts so that so many are kept at most, some at a
+// time, and returns how many went.
+func (r *Records) CapFacts(ctx context.Context, keep int64) (int64, error) {
+	const slice = 2000
+	gone := int64(0)
+	for {
+		n := int64(0)
+		err := r.db.write.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+			var from, to int64
+			if err := tx.Model(&factRow{}).Select("coalesce(min(number), 0), coalesce(max(number), 0)").
+				Row().Scan(&from, &to); err != nil {
+				return err
+			}
+			floor := min(to-keep, from+slice)
+			if from == 0 || floor < from {
+				return nil
+			}
+			if err := tx.Model(&storeRow{}).Where("id = 1 AND floor < ?", floor).Update("floor", floor).Error; err != nil {
+				return err
+			}
+			d := tx.Where("number <= ?", floor).Delete(&factRow{})
+			n = d.RowsAffected
+			return d.Error
+		})
+		if gone += n; err != nil || n == 0 {
+			return gone, translate(err)
+		}
+	}
+}
+
 // ForgetValidity deletes what was over before a time.
 func (r *Records) ForgetValidity(ctx context.Context, before time.Time) (int64, error) {
 	d := r.db.write.WithContext(ctx).Exec(`DELETE FROM validity WHERE since < ?1 AND EXISTS (SELECT 1 FROM validity AS later

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"ullage/core/series"
@@ -86,6 +88,13 @@ func (t *Telemetry) trim(s *stream, c retention.Cut) (gone, kept int64, err erro
 		}
 	}
 	return gone, kept, nil
+}
+
+// Metrics implements ingest.Store.
+func (t *Telemetry) Metrics(device string) []string {
+	t.unsealedMu.RLock()
+	defer t.unsealedMu.RUnlock()
+	return slices.Sorted(maps.Keys(t.names[device]))
 }
 
 // Each implements retention.Store: it calls yield with the device and metric of every series.

@@ -17,11 +17,17 @@ import (
 // be read.
 const DataDamaged = "data_damaged"
 
+// TooManyMetrics is the built-in alarm on devices that send more metrics which
+// their model does not name than may be kept.
+const TooManyMetrics = "too_many_metrics"
+
 // serviceGroup begins the subject of an alarm of the service.
 const serviceGroup = "service="
 
 // builtin tells whether a name is that of a built-in rule.
-func builtin(name string) bool { return name == RepeatedRefusals || name == DataDamaged }
+func builtin(name string) bool {
+	return name == RepeatedRefusals || name == DataDamaged || name == TooManyMetrics
+}
 
 // Condition is the state of something about the service that there is a
 // built-in alarm for.

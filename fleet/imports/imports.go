@@ -25,6 +25,7 @@ type Options struct {
 	Devices *devices.Registry
 	Models  *models.Catalogue
 	Store   ingest.Store
+	Intake  *ingest.Intake // bounds additional metrics; nil for none
 	Derive  ingest.Deriver // nil for no derived telemetry
 	Bus     *event.Bus
 	Now     func() time.Time
@@ -203,6 +204,11 @@ func (im *Importer) store(ctx context.Context, p *pack, evaluate bool,
 		}
 	}
 	checked := p.model.History(records, p.device, arrived)
+	if im.o.Intake != nil {
+		if d, err := im.o.Devices.Get(p.device); err == nil {
+			im.o.Intake.Additional(d, p.model, &checked)
+		}
+	}
 	// What was once known of the device's clock is known on; ranges are the
 	// model's to judge.
 	for i := range checked.Readings {

@@ -92,6 +92,8 @@ type Store interface {
 	Append(Append) error
 	// HasReceipt reports whether a message with that receipt was stored since a time.
 	HasReceipt(device string, receipt int64, since time.Time) (bool, error)
+	// Metrics lists the metrics of a device that have readings.
+	Metrics(device string) []string
 }
 
 // Deriver computes telemetry from the readings of one message. Messages of one
@@ -120,6 +122,8 @@ type Intake struct {
 
 	mu       sync.Mutex
 	receipts map[string]*recent
+
+	bounds bounds
 
 	// pace spreads what devices tell about themselves. A whole fleet does so when
 	// it has power again, and readings must find a free core then.
@@ -231,6 +235,11 @@ func (d *Intake) acceptEvent(m Message, dev devices.Device, name string, arrived
 		return
 	}
 	receipt, known, err := d.redelivered(m, arrived)
+	if err == nil && !known {
+		if err = d.bounds.event(m.Device, arrived); err != nil {
+			d.forget(m.Device, receipt)
+		}
+	}
 	if err != nil || known {
 		done(Outcome{Redelivered: known, Err: fault.From(err)})
 		return
@@ -270,6 +279,7 @@ func (d *Intake) acceptReadings(m Message, dev devices.Device, arrived time.Time
 		done(d.finish(m, arrived, Outcome{Err: fault.From(err)}))
 		return
 	}
+	d.Additional(dev, mod, &checked)
 	out := Outcome{Kept: len(checked.Readings), Refused: checked.Refused, Marked: checked.Marked}
 	if len(checked.Readings) == 0 {
 		done(d.finish(m, arrived, out))

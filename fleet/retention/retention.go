@@ -32,6 +32,8 @@ type Records interface {
 	ForgetFacts(ctx context.Context, kind fact.Kind, before time.Time) (int64, error)
 	// ForgetValidity deletes what was over before a time.
 	ForgetValidity(ctx context.Context, before time.Time) (int64, error)
+	// CapFacts deletes the oldest facts so that so many are kept at most.
+	CapFacts(ctx context.Context, keep int64) (int64, error)
 }
 
 // keepValidity is how far back it can be asked what was so; facts are kept as long, but
@@ -48,6 +50,8 @@ type Options struct {
 	Records Records
 	Devices *devices.Registry
 	Models  *models.Catalogue
+	// Facts is how many facts are kept at most; no limit if it is zero.
+	Facts int
 	// Readings and Rollups say how long those are kept of which the model says
 	// nothing; 0 for always.
 	Readings, Rollups time.Duration
@@ -134,6 +138,12 @@ func (k *Retention) Forget(ctx context.Context) (int64, error) {
 			keep = keepValidity
 		}
 		n, err := k.o.Records.ForgetFacts(ctx, kind, k.o.Now().Add(-keep))
+		if all += n; err != nil {
+			return all, err
+		}
+	}
+	if k.o.Facts > 0 {
+		n, err := k.o.Records.CapFacts(ctx, int64(k.o.Facts))
 		if all += n; err != nil {
 			return all, err
 		}

@@ -2,6 +2,8 @@ package retention_test
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"log/slog"
 	"strings"
 	"testing"
@@ -10,6 +12,7 @@ import (
 	"ullage/core/series"
 	"ullage/core/value"
 	"ullage/examples/cellars"
+	"ullage/fleet/fact"
 	"ullage/fleet/ingest"
 	"ullage/fleet/retention"
 	"ullage/test/rig"
@@ -97,5 +100,33 @@ func TestWhatIsKept(t *testing.T) {
 	r.Must(err)
 	if len(rs) != 24 || rs[0].N != 15 {
 		t.Errorf("six hours of what is gone have %d cells", len(rs))
+	}
+}
+
+// The journal has an end: the oldest entries go, and whoever reads behind what
+// is gone is told so.
+func TestJournalIsCapped(t *testing.T) {
+	r := rig.New(t)
+	for i := range 60 {
+		r.Onboard(fmt.Sprintf("tank-%d", i), "tank-probe", nil)
+	}
+	newest := func() int64 {
+		es, err := r.Facts.Facts(t.Context(), fact.Filter{Limit: 1})
+		r.Must(err)
+		return es[0].Number
+	}()
+	k := retention.New(retention.Options{Store: r.Store, Records: r.Store.Records, Devices: r.Devices, Models: r.Models, Facts: 25,
+		Log: slog.New(slog.DiscardHandler), Now: r.Clock.Now})
+	gone, err := k.Forget(t.Context())
+	es, err2 := r.Facts.Facts(t.Context(), fact.Filter{})
+	if err != nil || err2 != nil || gone != newest-25 || len(es) != 25 || es[0].Number != newest {
+		t.Errorf("%d went, %v, and %d are left, want %d and the newest 25", gone, err, len(es), newest-25)
+	}
+	var behind *fact.Gone
+	if _, err := r.Facts.FactsAfter(t.Context(), 3, 10); !errors.As(err, &behind) || behind.First != newest-25 {
+		t.Errorf("reading behind what is gone gives %v, want that it begins at %d", err, newest-25)
+	}
+	if gone, err := k.Forget(t.Context()); gone != 0 || err != nil {
+		t.Errorf("once more %d went, %v, want none", gone, err)
 	}
 }
