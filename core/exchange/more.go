@@ -212,6 +212,7 @@ func (c *cborWriter) Close() error {
 // cborReader reads a pack record by record.
 type cborReader struct {
 	d   *cbor.Decoder
+	w   *window
 	r   senml.Resolver
 	now time.Time
 	n   int
@@ -224,7 +225,8 @@ const open = math.MaxUint64
 // newCBORReader reads the head of the list itself, so that a pack of any
 // length is read as it comes.
 func newCBORReader(r io.Reader, now time.Time) (Reader, error) {
-	b := bufio.NewReader(r)
+	w := &window{r: r, left: maxRecord}
+	b := bufio.NewReader(w)
 	head, err := b.ReadByte()
 	if err != nil || head>>5 != 4 {
 		return nil, errors.New("this is no SenML pack in CBOR: it does not begin with a list")
@@ -245,7 +247,7 @@ func newCBORReader(r io.Reader, now time.Time) (Reader, error) {
 	case of >= 24:
 		return nil, errors.New("this is no SenML pack in CBOR: its length cannot be read")
 	}
-	return &cborReader{d: cbor.NewDecoder(b), now: now, of: of}, nil
+	return &cborReader{d: cbor.NewDecoder(b), w: w, now: now, of: of}, nil
 }
 
 func (c *cborReader) Next() (Row, error) {
@@ -254,6 +256,7 @@ func (c *cborReader) Next() (Row, error) {
 			return Row{}, io.EOF
 		}
 		c.n++
+		c.w.open()
 		var raw cbor.RawMessage
 		if err := c.d.Decode(&raw); err != nil {
 			if c.of == open && strings.Contains(err.Error(), "break") {

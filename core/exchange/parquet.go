@@ -97,9 +97,26 @@ func newParquetReader(r io.Reader) (out Reader, err error) {
 	if len(b) > maxParquet {
 		return nil, fmt.Errorf("the file has more than %d MB; write it in parts", maxParquet>>20)
 	}
-	f, err := parquet.OpenFile(bytes.NewReader(b), int64(len(b)))
+	if _, err := footerOf(b); err != nil {
+		return nil, fmt.Errorf("this is no Parquet file: %w", err)
+	}
+	f, err := parquet.OpenFile(bytes.NewReader(b), int64(len(b)), parquet.SkipPageIndex(true),
+		parquet.SkipBloomFilters(true))
 	if err != nil {
 		return nil, fmt.Errorf("this is no Parquet file: %w", err)
+	}
+	var chunks []chunk
+	for _, g := range f.Metadata().RowGroups {
+		for _, c := range g.Columns {
+			from := c.MetaData.DataPageOffset
+			if d := c.MetaData.DictionaryPageOffset; d > 0 && d < from {
+				from = d
+			}
+			chunks = append(chunks, chunk{from, c.MetaData.TotalCompressedSize})
+		}
+	}
+	if err := judgePages(b, chunks); err != nil {
+		return nil, fmt.Errorf("this Parquet file cannot be read: %w", err)
 	}
 	for _, need := range []string{"device", "metric", "at"} {
 		if _, ok := f.Schema().Lookup(need); !ok {

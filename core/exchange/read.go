@@ -52,14 +52,15 @@ func NewReader(r io.Reader, f Format, now time.Time) (Reader, error) {
 		return newCSV(r)
 	case Lines:
 		s := bufio.NewScanner(r)
-		s.Buffer(make([]byte, 64<<10), 1<<20)
+		s.Buffer(make([]byte, 64<<10), maxRecord)
 		return &lineReader{s: s}, nil
 	case SenML:
-		d := json.NewDecoder(bufio.NewReader(r))
+		w := &window{r: r, left: maxRecord}
+		d := json.NewDecoder(w)
 		if t, err := d.Token(); err != nil || t != json.Delim('[') {
 			return nil, errors.New("this is no SenML pack: it does not begin with a list")
 		}
-		return &packReader{d: d, now: now}, nil
+		return &packReader{d: d, w: w, now: now}, nil
 	}
 	switch f {
 	case Parquet:
@@ -79,7 +80,7 @@ type csvReader struct {
 
 // openCSV reads the names of the columns.
 func openCSV(r io.Reader) (c *csv.Reader, head []string, err error) {
-	c = csv.NewReader(r)
+	c = csv.NewReader(&lines{r: r})
 	c.ReuseRecord, c.FieldsPerRecord = true, -1
 	rec, err := c.Read()
 	if err != nil {
@@ -239,13 +240,14 @@ func (l *lineReader) Next() (Row, error) {
 
 type packReader struct {
 	d   *json.Decoder
+	w   *window
 	r   senml.Resolver
 	now time.Time
 	n   int
 }
 
 func (p *packReader) Next() (Row, error) {
-	for p.d.More() {
+	for p.w.open(); p.d.More(); p.w.open() {
 		p.n++
 		var line json.RawMessage
 		if err := p.d.Decode(&line); err != nil {
