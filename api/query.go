@@ -86,6 +86,7 @@ func (s *server) queryRoutes() {
 		"application/json": {Schema: api.Components.Schemas.Schema(reflect.TypeFor[client.Answer](), true, "Answer")}}
 	type export struct {
 		Asked
+		Raw    bool   `query:"raw" doc:"Texts in CSV as they are, also those that a spreadsheet would take for a formula; else those have a quote before them, which an import takes off"`
 		Format string `query:"format" default:"csv" enum:"csv,wide,jsonl,senml,cbor,parquet" doc:"CSV (RFC 4180), a row a reading or a row a time; JSON Lines; SenML in JSON or CBOR (RFC 8428); Apache Parquet"`
 	}
 	huma.Get(s.api, "/api/v1/export", func(ctx context.Context, in *export) (*huma.StreamResponse, error) {
@@ -101,7 +102,7 @@ func (s *server) queryRoutes() {
 			return nil, s.failed(err)
 		}
 		return &huma.StreamResponse{Body: func(c huma.Context) {
-			s.export(c, q, exchange.Format(in.Format), columns)
+			s.export(c, q, exchange.Format(in.Format), in.Raw, columns)
 		}}, nil
 	}, describe("export", "Every single reading of a query, as a stream in an open format", "Readings"), notFound)
 }
@@ -260,12 +261,15 @@ func (s *server) brokeOff(c huma.Context, err error) {
 	c.SetHeader(http.TrailerPrefix+problemTrailer, fault.From(err).Error())
 }
 
-func (s *server) export(c huma.Context, q query.Query, f exchange.Format, columns []string) {
+func (s *server) export(c huma.Context, q query.Query, f exchange.Format, raw bool, columns []string) {
 	c.SetHeader("Content-Type", f.MediaType())
 	c.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="readings.%s"`,
 		map[exchange.Format]string{exchange.CSV: "csv", exchange.Wide: "csv", exchange.CBOR: "senml.cbor",
 			exchange.Lines: "jsonl", exchange.SenML: "senml.json", exchange.Parquet: "parquet"}[f]))
 	w, err := exchange.NewWriter(c.BodyWriter(), f, columns...)
+	if err == nil && raw {
+		w = exchange.Raw(w)
+	}
 	if err == nil {
 		err = s.Queries.Export(c.Context(), q, func(device, metric, symbol string, x series.Point) error {
 			return w.Write(device, metric, symbol, x)

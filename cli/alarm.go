@@ -132,8 +132,8 @@ and misses nothing, also after the service was restarted.`,
 				for _, e := range es {
 					after = e.Number
 					if format == "table" || format == "" {
-						fmt.Fprintf(c.OutOrStdout(), "%d  %s  %-20s %-24s %s\n", e.Number,
-							e.At.Local().Format(time.DateTime), e.Kind, e.Device+e.Group, e.Text)
+						fmt.Fprintf(newSafe(c.OutOrStdout(), rawOutput(c)), "%d  %s  %-20s %-24s %s\n", e.Number,
+							e.At.Local().Format(time.DateTime), e.Kind, e.Device+e.Group, oneLine(e.Text))
 					} else if err := json.NewEncoder(c.OutOrStdout()).Encode(e); err != nil {
 						return err
 					}

@@ -2,12 +2,10 @@ package cli
 
 import (
 	"bytes"
-	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"io"
 	"os"
-	"reflect"
 	"strconv"
 	"strings"
 	"text/tabwriter"
@@ -41,7 +39,7 @@ func list[T any](c *cobra.Command, rows []T, empty string, columns ...column[T])
 			column := []string{strings.ToUpper(col.name)}
 			said := i == 0
 			for _, r := range rows {
-				cell := strings.ReplaceAll(col.cell(r), "\n", " ")
+				cell := oneLine(col.cell(r))
 				said = said || cell != ""
 				column = append(column, cell)
 			}
@@ -83,12 +81,18 @@ func show(c *cobra.Command, v any, people func(io.Writer)) error {
 	return render(c, v, func(w io.Writer) error { people(w); return nil })
 }
 
+// rawOutput reports whether what devices wrote is printed as it is.
+func rawOutput(c *cobra.Command) bool {
+	raw, _ := c.Flags().GetBool("raw")
+	return raw
+}
+
 func render(c *cobra.Command, v any, people func(io.Writer) error) error {
 	w := c.OutOrStdout()
 	format, _ := c.Flags().GetString("output")
 	switch format {
 	case "table":
-		return people(w)
+		return people(newSafe(w, rawOutput(c)))
 	case "json":
 		e := json.NewEncoder(w)
 		e.SetEscapeHTML(false)
@@ -105,49 +109,9 @@ func render(c *cobra.Command, v any, people func(io.Writer) error) error {
 		_, err = w.Write(b)
 		return err
 	case "csv":
-		return writeCSV(w, v)
+		return writeCSV(w, v, rawOutput(c))
 	}
 	return usageError{fmt.Errorf("--output is %q; it is table, json, yaml or csv", format)}
-}
-
-// writeCSV writes the single values of each object; nested ones as JSON.
-func writeCSV(w io.Writer, v any) error {
-	rows := reflect.ValueOf(v)
-	if rows.Kind() != reflect.Slice {
-		one := reflect.MakeSlice(reflect.SliceOf(rows.Type()), 0, 1)
-		rows = reflect.Append(one, rows)
-	}
-	t := rows.Type().Elem()
-	if t.Kind() != reflect.Struct {
-		return usageError{fmt.Errorf("this has no columns; use -o json")}
-	}
-	out := csv.NewWriter(w)
-	var names []string
-	var fields []int
-	for i := range t.NumField() {
-		name, _, _ := strings.Cut(t.Field(i).Tag.Get("json"), ",")
-		if name != "" && name != "-" {
-			names, fields = append(names, name), append(fields, i)
-		}
-	}
-	out.Write(names)
-	for i := range rows.Len() {
-		line := make([]string, len(fields))
-		for k, f := range fields {
-			b, err := json.Marshal(rows.Index(i).Field(f).Interface())
-			if err != nil {
-				return err
-			}
-			line[k] = string(b)
-			var s string
-			if json.Unmarshal(b, &s) == nil {
-				line[k] = s
-			}
-		}
-		out.Write(line)
-	}
-	out.Flush()
-	return out.Error()
 }
 
 // table writes aligned columns, the last one cut to the width of the terminal.
@@ -173,8 +137,8 @@ func table(w io.Writer, cells [][]string) {
 
 // terminalWidth returns 0 where w is no terminal.
 func terminalWidth(w io.Writer) int {
-	f, ok := w.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
+	f := file(w)
+	if f == nil || !term.IsTerminal(int(f.Fd())) {
 		return 0
 	}
 	if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 20 {
@@ -187,6 +151,9 @@ func terminalWidth(w io.Writer) int {
 func paint(w io.Writer, code, s string) string {
 	if terminalWidth(w) == 0 || os.Getenv("NO_COLOR") != "" || s == "" {
 		return s
+	}
+	if x, ok := w.(*safe); ok {
+		return x.own + code + ";" + s + x.own + "0;"
 	}
 	return "\x1b[" + code + "m" + s + "\x1b[0m"
 }

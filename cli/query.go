@@ -65,7 +65,7 @@ With --export every single reading is written instead, in csv, wide, jsonl, senm
 				return usageError{fmt.Errorf("--span: %w", err)}
 			}
 			if export != "" {
-				return cl.Export(c.Context(), q, export, c.OutOrStdout())
+				return cl.Export(c.Context(), q, export, rawOutput(c), c.OutOrStdout())
 			}
 			if statistics {
 				x, err := cl.Statistics(c.Context(), q)

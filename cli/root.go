@@ -136,6 +136,7 @@ from top to bottom; or see it all at once with "ullage demo".`,
 	flags := root.PersistentFlags()
 	flags.String("url", "", "address of the service [ULLAGE_URL]")
 	flags.StringP("output", "o", "table", "table, json, yaml or csv")
+	flags.Bool("raw", false, "print what devices wrote as it is: control characters in tables, formulas in CSV")
 	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"},
 		cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(modelCommand(), schemaCommand(), compareCommand(), loadCommand(), deviceCommand(), trafficCommand(),

@@ -91,13 +91,13 @@ func printTraffic(w io.Writer, es []client.TrafficEntry) {
 				who += " as " + e.Claimed
 			}
 		}
-		body := e.Body
+		body := oneLine(e.Body)
 		if width := terminalWidth(w); width > 80 && len([]rune(body)) > width-56 {
 			body = string([]rune(body)[:width-57]) + "…"
 		}
-		fmt.Fprintf(w, "%s %s %-4s %-23s %-9s %s\n", e.At.Local().Format("15:04:05.000"), arrow, e.Transport, who,
-			e.Topic, body)
-		mark := func(s string) { fmt.Fprintln(w, paint(w, "31", "             ✗ "+s)) }
+		fmt.Fprintf(w, "%s %s %-4s %-23s %-9s %s\n", e.At.Local().Format("15:04:05.000"), arrow, e.Transport, oneLine(who),
+			oneLine(e.Topic), body)
+		mark := func(s string) { fmt.Fprintln(w, paint(w, "31", "             ✗ "+oneLine(s))) }
 		if e.Reason != "" {
 			ref := ""
 			if e.Ref != "" {
@@ -111,10 +111,10 @@ func printTraffic(w io.Writer, es []client.TrafficEntry) {
 			}
 		}
 		for _, f := range e.Marked {
-			fmt.Fprintln(w, paint(w, "33", "             ! "+f.Pointer+" "+f.Sentence))
+			fmt.Fprintln(w, paint(w, "33", "             ! "+oneLine(f.Pointer+" "+f.Sentence)))
 		}
 		if e.Note != "" {
-			fmt.Fprintln(w, "               "+e.Note)
+			fmt.Fprintln(w, "               "+oneLine(e.Note))
 		}
 	}
 }

@@ -100,9 +100,12 @@ func (c *Client) Ask(ctx context.Context, q Query) (Answer, error) {
 
 // Export writes every single reading of a query to w as it comes, in a format:
 // csv, wide, jsonl, senml, cbor or parquet.
-func (c *Client) Export(ctx context.Context, q Query, format string, w io.Writer) error {
+func (c *Client) Export(ctx context.Context, q Query, format string, raw bool, w io.Writer) error {
 	v := q.Values()
 	v.Set("format", format)
+	if raw {
+		v.Set("raw", "true")
+	}
 	return c.do(ctx, http.MethodGet, "/export?"+v.Encode(), nil, w)
 }
 

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strconv"
+	"strings"
 )
 
 // maxRecord is the longest line, or record of a pack, in bytes.
@@ -248,4 +250,33 @@ func judgePages(b []byte, chunks []chunk) error {
 		}
 	}
 	return nil
+}
+
+// Guard puts a quote before a cell of CSV that a spreadsheet would take for a
+// formula: one that begins with =, +, - or @, or with a tab, and is no number.
+// Reading takes it off again.
+func Guard(cell string) string {
+	if guarded(cell) {
+		return "'" + cell
+	}
+	return cell
+}
+
+// unguard takes the quote of Guard off.
+func unguard(cell string) string {
+	if rest, ok := strings.CutPrefix(cell, "'"); ok && guarded(rest) {
+		return rest
+	}
+	return cell
+}
+
+func guarded(cell string) bool {
+	inner := strings.TrimLeft(cell, "'")
+	if inner == "" || !strings.ContainsRune("=+-@\t\r", rune(inner[0])) {
+		return false
+	}
+	if _, err := strconv.ParseFloat(cell, 64); err == nil {
+		return false
+	}
+	return true
 }

@@ -28,7 +28,8 @@ func TestThereAndBack(t *testing.T) {
 	}
 	var in []one
 	values := []value.Value{value.OfNumber(21.4), value.OfNumber(-1e-9), value.OfNumber(math.MaxFloat64),
-		value.OfNumber(0), value.OfBool(true), value.OfBool(false), value.OfText("filling"), value.OfText("Grüße, „Fass 7“"), value.OfNumber(9007199254740991)}
+		value.OfNumber(0), value.OfBool(true), value.OfBool(false), value.OfText("filling"), value.OfText("Grüße, „Fass 7“"),
+		value.OfText("=HYPERLINK(\"x\")"), value.OfText("'=1"), value.OfText("''"), value.OfText("@x"), value.OfText("-x"), value.OfText("\tx"), value.OfNumber(9007199254740991)}
 	for i := range 400 {
 		in = append(in, one{fmt.Sprintf("tank-kilnside-%02d", i/150), []string{"must_temp", "note"}[i/70%2],
 			[]string{"Cel", ""}[i/70%2], series.Point{At: zero.Add(time.Duration(rng.IntN(1e9)) * time.Millisecond),

@@ -28,6 +28,7 @@ type wideWriter struct {
 	metrics []string
 	begun   bool // the header is written
 	rows    map[int64][]value.Value
+	raw     bool
 }
 
 // maxWide is how many rows of one device are gathered.
@@ -91,7 +92,7 @@ func (w *wideWriter) flush() error {
 		cells[0], cells[1] = w.device, value.FromMillis(at).Format(stamp)
 		for i, v := range w.rows[at] {
 			if v.Known() {
-				cells[2+i] = plainText(v)
+				cells[2+i] = cellOf(v, w.raw)
 			}
 		}
 		if err := w.w.Write(cells); err != nil {
@@ -153,6 +154,7 @@ func (w *wideReader) Next() (Row, error) {
 				continue
 			}
 			name, unit, _ := strings.Cut(strings.TrimSuffix(w.metrics[i], "]"), " [")
+			cell = unguard(cell)
 			x, err := Row{Line: line, Device: rec[w.device], Name: name, Unit: unit, Value: readCell(cell),
 				Written: cell}.timed(rec[w.at])
 			if err != nil {

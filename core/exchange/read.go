@@ -134,7 +134,7 @@ func (c *csvReader) Next() (Row, error) {
 		return ""
 	}
 	cell := func(name string) string { return strings.TrimSpace(written(name)) }
-	x := Row{Line: line, Device: cell("device"), Name: cell("metric"), Unit: cell("unit"), Written: written("value")}
+	x := Row{Line: line, Device: cell("device"), Name: cell("metric"), Unit: cell("unit"), Written: unguard(written("value"))}
 	x.Value = readCell(x.Written)
 	return x.stated(cell("at"), strings.Split(cell("quality"), "; "), cell("device_at"))
 }

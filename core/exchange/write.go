@@ -106,10 +106,31 @@ func stamped(t time.Time) string {
 type csvWriter struct {
 	w   *csv.Writer
 	row [7]string
+	raw bool
+}
+
+// Raw has a writer of CSV write texts as they are, also those that a spreadsheet
+// would take for a formula. It returns the writer.
+func Raw(w Writer) Writer {
+	switch w := w.(type) {
+	case *csvWriter:
+		w.raw = true
+	case *wideWriter:
+		w.raw = true
+	}
+	return w
+}
+
+// cellOf writes a value into a cell.
+func cellOf(v value.Value, raw bool) string {
+	if v.Kind == value.Text && !raw {
+		return Guard(v.Text)
+	}
+	return plainText(v)
 }
 
 func (c *csvWriter) Write(device, metric, unit string, x series.Point) error {
-	c.row = [7]string{device, metric, x.At.UTC().Format(stamp), plainText(x.Value), unit,
+	c.row = [7]string{device, metric, x.At.UTC().Format(stamp), cellOf(x.Value, c.raw), unit,
 		strings.Join(x.Quality.Words(), "; "), stamped(x.DeviceAt)}
 	return c.w.Write(c.row[:])
 }

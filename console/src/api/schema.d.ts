@@ -4431,6 +4431,8 @@ export interface operations {
                 then?: "mean" | "min" | "max" | "sum" | "count";
                 /** @description Wanted units, as metric=unit */
                 unit?: string[];
+                /** @description Texts in CSV as they are, also those that a spreadsheet would take for a formula; else those have a quote before them, which an import takes off */
+                raw?: boolean;
                 /** @description CSV (RFC 4180), a row a reading or a row a time; JSON Lines; SenML in JSON or CBOR (RFC 8428); Apache Parquet */
                 format?: "csv" | "wide" | "jsonl" | "senml" | "cbor" | "parquet";
             };
