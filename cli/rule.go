@@ -32,6 +32,7 @@ var ruleThings = things[client.Rule]{
 		return b
 	},
 	removed: "its open alarms close", example: "must_too_warm", folder: "examples/cellars/rules", set: "disabled=true",
+	together: "rules",
 }
 
 func yesNo(b bool) string {

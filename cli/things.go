@@ -35,6 +35,9 @@ type things[T any] struct {
 	example string // name of one
 	folder  string // example of a folder of files
 	set     string // example of fields to save; empty for a noun without save
+	// together is the part of a fleet folder that they are loaded as: all of them or
+	// none, with every mistake; empty for a noun that is loaded one by one.
+	together string
 }
 
 // names completes the names of things.
@@ -157,6 +160,9 @@ func (n things[T]) load() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if n.together != "" {
+				return n.loadTogether(c, cl, files)
+			}
 			xs := make([]*T, len(files))
 			for i, f := range files {
 				b, err := os.ReadFile(f)
@@ -181,6 +187,44 @@ func (n things[T]) load() *cobra.Command {
 			return n.outcomes(c, out)
 		},
 	}
+}
+
+// loadTogether loads files as a part of a fleet folder.
+func (n things[T]) loadTogether(c *cobra.Command, cl *client.Client, files []string) error {
+	var ask client.Folder
+	local := map[string]string{} // the file on this machine, by the path that the service sees
+	for i, f := range files {
+		b, err := os.ReadFile(f)
+		if err != nil {
+			return fmt.Errorf("%s was not loaded: %w", f, err)
+		}
+		path := fmt.Sprintf("%s/%d.yaml", n.together, i)
+		local[path] = f
+		ask.Files = append(ask.Files, client.FolderFile{Path: path, Text: strings.ToValidUTF8(string(b), "\uFFFD")})
+	}
+	o, err := cl.LoadFolder(c.Context(), ask)
+	if err != nil {
+		return err
+	}
+	for i := range o.Findings {
+		if f, ok := local[o.Findings[i].File]; ok {
+			o.Findings[i].File = f
+		}
+	}
+	if wrongs := folderErrors(o); wrongs > 0 {
+		if err := show(c, o, func(w io.Writer) { printFolderFindings(w, "", o) }); err != nil {
+			return err
+		}
+		return findings{fmt.Errorf("%s; none of the %s was loaded", plural(wrongs, "mistake"), n.words)}
+	}
+	words := map[string]string{"new": "new", "changed": "changed", "same": "unchanged"}
+	var out []outcome
+	for _, item := range o.Items {
+		if _, ours := local[item.File]; ours {
+			out = append(out, outcome{item.Name, words[item.State]})
+		}
+	}
+	return n.outcomes(c, out)
 }
 
 func (n things[T]) save() *cobra.Command {
