@@ -234,8 +234,13 @@ func (c *folder) rule(f File) {
 	doc := parseYAML(f.Data)
 	r, err := rule.Read(f.Data)
 	if err != nil {
-		c.ruleError(f, doc, err)
-		return
+		loose, wrong, no := rule.Loose(f.Data)
+		if no != nil || len(wrong) == 0 {
+			c.ruleError(f, doc, err)
+			return
+		}
+		c.ruleError(f, doc, wrong)
+		r = loose // the rest of its mistakes are told too
 	}
 	if other, twice := c.ruleAt[r.Name]; twice {
 		c.add(f.Path, doc.place("/rule"), "error", "reference", "", "%s is written in %s already; one file a rule",

@@ -371,3 +371,64 @@ func (r *Rule) YAML() []byte {
 	}
 	return b
 }
+
+// Loose reads a rule that Read refuses as far as it can be read, key by key, so
+// that all of its mistakes can be told at once. The errors are those of its form,
+// each with its key; a rule that was read so is never put in force.
+func Loose(src []byte) (r *Rule, wrong Errors, err error) {
+	defer func() {
+		if recover() != nil {
+			err = errors.New("the file is not YAML that can be read")
+		}
+	}()
+	if len(src) > MaxSource {
+		return nil, nil, fmt.Errorf("the file has %d bytes; a rule may have %d", len(src), MaxSource)
+	}
+	if err := yamldoc.Bounded(src); err != nil {
+		return nil, nil, err
+	}
+	var keys yaml.MapSlice
+	if err := yaml.Unmarshal(src, &keys); err != nil {
+		return nil, nil, errors.New(yaml.FormatError(err, false, false))
+	}
+	known := Keys()
+	r = &Rule{}
+	for _, item := range keys {
+		key := fmt.Sprint(item.Key)
+		if !slices.Contains(known, key) {
+			says := "the keys are " + strings.Join(known, ", ")
+			if near := value.Nearest(key, known); near != "" {
+				says = fmt.Sprintf("did you mean %s?", near)
+			}
+			wrong = append(wrong, &Error{Key: key, Sentence: fmt.Sprintf("a rule has no %q; %s", value.Clip(key, 60), says)})
+			continue
+		}
+		alone, err := yaml.Marshal(yaml.MapSlice{item})
+		if err == nil {
+			err = yaml.Unmarshal(alone, r)
+		}
+		if err != nil {
+			first, _, _ := strings.Cut(yaml.FormatError(err, false, false), "\n")
+			if _, after, ok := strings.Cut(first, "] "); ok {
+				first = after
+			}
+			wrong = append(wrong, &Error{Key: key, Sentence: key + ": " + first})
+		}
+	}
+	for _, x := range wrong {
+		x.Rule = r.Name
+	}
+	return r, wrong, nil
+}
+
+// Keys are the keys of a rule's file.
+func Keys() []string {
+	var out []string
+	t := reflect.TypeFor[Rule]()
+	for i := range t.NumField() {
+		if key, _, _ := strings.Cut(t.Field(i).Tag.Get("yaml"), ","); key != "" && key != "-" {
+			out = append(out, key)
+		}
+	}
+	return out
+}
