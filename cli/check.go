@@ -20,35 +20,33 @@ const maxChecked = 256 << 20
 
 func checkCommand() *cobra.Command {
 	c := &cobra.Command{
-		Use:   "check [FOLDER]",
-		Short: "Check a fleet folder, without a service",
+		Use:   "check [FOLDER|FILE…]",
+		Short: "Check a fleet folder, or files of one, without a service",
 		Long: `Checks the Thing Models (.tm.json, .tm.yaml), the rules and the sites (.yaml in
 folders called rules and sites, plan pictures beside these) below a folder, each alone and against the others. Every finding
-has its file, line and column and says what would be right. The exit code is 3
+has its file, line and column and says what would be right. Files may be named
+as well: they are checked against what stands around them. The exit code is 3
 if something is wrong; warnings alone leave it at 0.
 
 With -o json the findings are data, with -o sarif they are SARIF 2.1.0 (OASIS)
 for editors and code hosts.`,
-		Example: "  ullage check examples/cellars\n  ullage check -o sarif > findings.sarif",
+		Example: "  ullage check examples/cellars\n  ullage check examples/cellars/rules/must_too_warm.yaml\n  ullage check -o sarif > findings.sarif",
 		GroupID: groupModel,
-		Args:    cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			root := "."
-			if len(args) == 1 {
-				root = args[0]
+			if len(args) == 0 {
+				args = []string{"."}
 			}
-			files, err := fleetFolder(root)
+			r, err := checkNamed(args)
 			if err != nil {
 				return err
 			}
-			r := check.Folder(files)
 			if format, _ := c.Flags().GetString("output"); format == "sarif" {
 				e := json.NewEncoder(c.OutOrStdout())
 				e.SetEscapeHTML(false)
 				e.SetIndent("", "  ")
 				err = e.Encode(sarif(r))
 			} else {
-				err = show(c, r, func(w io.Writer) { printFindings(w, root, r) })
+				err = show(c, r, func(w io.Writer) { printFindings(w, r) })
 			}
 			if err != nil {
 				return err
@@ -119,12 +117,12 @@ func fleetFolder(root string) ([]check.File, error) {
 		return nil,
 			usageError{fmt.Errorf("below %s there is no model (.tm.json, .tm.yaml) and no rule (.yaml in a folder called rules)", root)}
 	}
-	return out, nil
+	return append(out, parts(root, out)...), nil
 }
 
-func printFindings(w io.Writer, root string, r check.Report) {
+func printFindings(w io.Writer, r check.Report) {
 	for _, f := range r.Findings {
-		fmt.Fprintf(w, "%s:%d:%d: %s: %s\n", filepath.Join(root, filepath.FromSlash(f.File)), f.Line, f.Column,
+		fmt.Fprintf(w, "%s:%d:%d: %s: %s\n", f.File, f.Line, f.Column,
 			f.Severity, f.Sentence)
 		if f.Suggest != "" {
 			fmt.Fprintf(w, "    write: %s\n", f.Suggest)

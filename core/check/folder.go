@@ -56,7 +56,13 @@ func (r *Report) Errors() int {
 
 // IsModel reports whether a path is that of a Thing Model, in JSON or YAML.
 func IsModel(p string) bool {
-	return strings.HasSuffix(p, ".tm.json") || strings.HasSuffix(p, ".tm.yaml") || strings.HasSuffix(p, ".tm.yml")
+	return strings.HasSuffix(p, ".tm.json") || strings.HasSuffix(p, ".tm.jsonld") || strings.HasSuffix(p, ".tm.yaml") || strings.HasSuffix(p, ".tm.yml")
+}
+
+// IsPart reports whether a path may be that of a file which models refer to, and
+// that is no model of the folder itself.
+func IsPart(p string) bool {
+	return !IsModel(p) && (strings.HasSuffix(p, ".json") || strings.HasSuffix(p, ".jsonld"))
 }
 
 // IsRule reports whether a path is that of a rule.
@@ -82,7 +88,10 @@ func Finder(files map[string][]byte, asking string) model.Finder {
 		at := path.Join(path.Dir(from), href)
 		src, ok := files[at]
 		if !ok || strings.Contains(href, "://") {
-			ok = false
+			at = path.Join(path.Dir(from), path.Base(href)) // beside it, before anywhere else
+			src, ok = files[at]
+		}
+		if !ok {
 			for _, p := range slices.Sorted(maps.Keys(files)) {
 				if path.Base(p) == path.Base(href) {
 					at, src, ok = p, files[p], true
@@ -108,7 +117,7 @@ func Folder(files []File) Report {
 	files = slices.Clone(files)
 	c.files = map[string][]byte{}
 	for _, f := range files {
-		if IsModel(f.Path) {
+		if IsModel(f.Path) || IsPart(f.Path) {
 			c.files[f.Path] = f.Data
 		}
 	}
@@ -189,7 +198,7 @@ func (c *folder) model(f File) {
 	c.report.Models++
 	src := f.Data
 	where := func(pointer string) place { return inJSON(f.Data, pointer) }
-	if !strings.HasSuffix(f.Path, ".json") {
+	if !strings.HasSuffix(f.Path, ".json") && !strings.HasSuffix(f.Path, ".jsonld") {
 		doc := parseYAML(f.Data)
 		where = doc.place
 		var err error

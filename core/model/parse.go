@@ -1,6 +1,8 @@
 package model
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"bytes"
 	"encoding/json"
 	"fmt"
@@ -114,6 +116,11 @@ func (m *Model) identity(n *node, wrong *Findings) {
 		id := n.str("id")
 		if m.Name = slug(m.Title); m.Name == "" {
 			m.Name = slug(id[strings.LastIndexAny(id, ":/")+1:])
+		}
+		if m.Name == "" && m.Title != "" {
+			// A title in a script without small Latin letters is a title all the same.
+			sum := sha256.Sum256([]byte(m.Title))
+			m.Name = "model-" + hex.EncodeToString(sum[:4])
 		}
 		if m.Name == "" {
 			wrong.add("/ullage:name",

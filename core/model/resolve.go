@@ -19,6 +19,7 @@ type Finder func(href, from string) (src []byte, at string, found bool)
 type resolver struct {
 	find  Finder
 	files map[string]*node // read, by where they were found
+	whole map[string]*node // those written out whole; nil while that is under way
 	asked [][2]string      // where each file is, and the place that asked for it first
 	chain []string         // what is being resolved now, to notice loops
 	left  int              // values that may still be written out
@@ -31,8 +32,8 @@ func resolve(n *node, find Finder) (*node, *resolver) {
 	if find == nil {
 		find = func(string, string) ([]byte, string, bool) { return nil, "", false }
 	}
-	r := &resolver{find: find, files: map[string]*node{}, left: MaxMembers - n.size()}
-	return r.whole(n, "", n), r
+	r := &resolver{find: find, files: map[string]*node{}, whole: map[string]*node{}, left: MaxMembers - n.size()}
+	return r.document(n, "", n), r
 }
 
 // needsResolving says whether there is anything to write out.
@@ -67,9 +68,11 @@ func (r *resolver) file(href, from, at string) (*node, string) {
 	if !ok {
 		hint := "put that file beside this one, or load that model first"
 		if strings.Contains(href, "://") {
-			hint = "nothing is fetched from elsewhere: save it beside this file under its last name, or load it first"
+			name, _, _ := strings.Cut(path.Base(href), "?")
+			hint = fmt.Sprintf("nothing is fetched from elsewhere: save it beside this file as %s, or load it first",
+				value.Clip(name, 100))
 		}
-		r.wrong.add(at, "there is no model at %s; %s", value.Clip(href, 40), hint)
+		r.wrong.add(at, "there is no model at %s; %s", value.Clip(href, 160), hint)
 		return nil, ""
 	}
 	if n := r.files[where]; n != nil {
@@ -101,9 +104,9 @@ func (r *resolver) itself() (out Findings) {
 // own are the members that say which model this is; a child does not inherit them.
 var own = []string{"id", "ullage:name", "version", "links", "created", "modified", "$comment"}
 
-// whole resolves a document that was found at from. Top is where findings
+// document resolves a document that was found at from. Top is where findings
 // point to: only those of the file that is read have a place in it.
-func (r *resolver) whole(n *node, from string, top *node) *node {
+func (r *resolver) document(n *node, from string, top *node) *node {
 	out := n.clone()
 	links := n.get("links")
 	var keep []*node
@@ -133,8 +136,13 @@ func (r *resolver) whole(n *node, from string, top *node) *node {
 			out.set("links", list(keep...))
 		}
 	}
-	// References are written out in the child alone: the parent's are resolved.
-	out = r.refs(out, from, "", n == top, n)
+	// References are written out in the child alone: the parent's are resolved. They
+	// may lead to what the document has from its parent.
+	all := n
+	if base != nil {
+		all = base.clone().merge(n.clone())
+	}
+	out = r.refs(out, from, "", n == top, all)
 	if base != nil {
 		for _, k := range own {
 			base.remove(k)
@@ -173,10 +181,41 @@ func (r *resolver) other(href, from, at string) *node {
 		return nil
 	}
 	before := len(r.wrong)
-	out := r.whole(file, where, nil)
+	out := r.document(file, where, nil)
 	for i := before; i < len(r.wrong); i++ {
 		r.wrong[i] = Finding{at, "in " + name + ": " + strings.TrimPrefix(r.wrong[i].Sentence, "in "+name+": ")}
 	}
+	return out
+}
+
+// writtenOut returns a file with all that it takes over from others: a reference
+// may lead to something that it inherits, or changes in part. While the file
+// is being written out itself, it is what stands in it.
+func (r *resolver) writtenOut(file *node, where, at string) *node {
+	if !file.needsResolving() {
+		return file
+	}
+	if n, begun := r.whole[where]; begun {
+		if n == nil {
+			return file
+		}
+		return n
+	}
+	if len(r.chain) > 8 {
+		return file // deeper it is not followed as a whole
+	}
+	r.whole[where] = nil
+	if r.left -= file.size(); r.left < 0 {
+		r.wrong.add(at, "the model is too large once everything in it is written out: more than %d values", MaxMembers)
+		return file
+	}
+	before := len(r.wrong)
+	name := path.Base(where)
+	out := r.document(file, where, nil)
+	for i := before; i < len(r.wrong); i++ {
+		r.wrong[i] = Finding{at, "in " + name + ": " + strings.TrimPrefix(r.wrong[i].Sentence, "in "+name+": ")}
+	}
+	r.whole[where] = out
 	return out
 }
 
@@ -212,6 +251,7 @@ func (r *resolver) refs(n *node, from, at string, top bool, doc *node) *node {
 		if source, place = r.file(href, from, where); source == nil {
 			return patch
 		}
+		source = r.writtenOut(source, place, where)
 	}
 	what := path.Base(place) + "#" + pointer
 	if place == "" {

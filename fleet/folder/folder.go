@@ -158,7 +158,7 @@ func (l *Loader) others(files []check.File) []check.File {
 func readModels(files []check.File, at map[string]string) ([]models.File, error) {
 	sources := map[string][]byte{}
 	for _, f := range files {
-		if check.IsModel(f.Path) {
+		if check.IsModel(f.Path) || check.IsPart(f.Path) {
 			sources[f.Path] = f.Data
 		}
 	}
@@ -168,7 +168,7 @@ func readModels(files []check.File, at map[string]string) ([]models.File, error)
 			continue
 		}
 		src := f.Data
-		if !strings.HasSuffix(f.Path, ".json") {
+		if !strings.HasSuffix(f.Path, ".json") && !strings.HasSuffix(f.Path, ".jsonld") {
 			var err error
 			if src, err = model.FromYAML(src); err != nil {
 				return nil, err
