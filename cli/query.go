@@ -189,6 +189,15 @@ func nothing(w io.Writer, l client.Line, a client.Answer) {
 		a.To.Local().Format(time.DateTime))
 }
 
+// valueColumn names what the value of a step is: over time, and then over devices.
+func valueColumn(q client.Query, l client.Line) string {
+	name := q.Aggregate
+	if l.Group != "" {
+		name = q.Then + " of " + q.Aggregate
+	}
+	return strings.ToUpper(strings.ReplaceAll(name, "_", " "))
+}
+
 func printAnswer(w io.Writer, q client.Query, a client.Answer) {
 	if len(a.Lines) == 0 {
 		fmt.Fprintln(w, "No device is like that.")
@@ -202,7 +211,10 @@ func printAnswer(w io.Writer, q client.Query, a client.Answer) {
 			continue
 		}
 		fmt.Fprintf(w, "%s, in steps of %s\n%s\n", heading(l), a.Step, spark(l, a))
-		cells := [][]string{{"FROM", "COUNT", "LEAST", strings.ToUpper(q.Aggregate), "GREATEST", "LAST"}}
+		cells := [][]string{{"FROM", "COUNT", "LEAST", valueColumn(q, l), "GREATEST", "LAST"}}
+		if l.Group != "" { // the last reading of several devices says nothing
+			cells[0] = cells[0][:5]
+		}
 		decimals := l.Decimals
 		if decimals < 0 {
 			decimals = 2
@@ -219,7 +231,7 @@ func printAnswer(w io.Writer, q client.Query, a client.Answer) {
 			if l.Type == "text" {
 				line[2], line[3], line[4] = "–", "–", "–"
 			}
-			cells = append(cells, line)
+			cells = append(cells, line[:len(cells[0])])
 		}
 		table(w, cells)
 	}

@@ -102,10 +102,11 @@ func size(n int64) string {
 }
 
 // count writes a number with thin groups of three digits.
+// count writes a number as the console does, with thin spaces between thousands.
 func count(n int64) string {
 	s := fmt.Sprint(n)
 	for i := len(s) - 3; i > 0; i -= 3 {
-		s = s[:i] + "," + s[i:]
+		s = s[:i] + "\u2009" + s[i:]
 	}
 	return s
 }

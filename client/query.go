@@ -80,9 +80,9 @@ type LineStep struct {
 	At    time.Time `json:"at" doc:"Start of the step"`
 	Count int64     `json:"count" doc:"How many readings fell into it"`
 	Value float64   `json:"value" doc:"What was asked for; 0 for texts"`
-	Min   float64   `json:"min"`
-	Max   float64   `json:"max"`
-	Last  any       `json:"last" doc:"Value of the last reading"`
+	Min   float64   `json:"min" doc:"The least single reading, of all devices of a group"`
+	Max   float64   `json:"max" doc:"The greatest"`
+	Last  any       `json:"last" doc:"Value of the last reading; null for a group"`
 }
 
 // Ask answers a query.

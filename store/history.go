@@ -226,6 +226,9 @@ func (t *Telemetry) roll(ctx context.Context, s *stream, lo, hi, hold int64,
 		}
 		return nil
 	})
+	if !after { // the newest holds up to the end
+		r.End(hi)
+	}
 	return r.Rollups(), err
 }
 

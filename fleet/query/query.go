@@ -59,8 +59,8 @@ type Step struct {
 	At       time.Time
 	Count    int64
 	Value    float64 // as Aggregate asked for
-	Min, Max float64
-	Last     value.Value // of texts and booleans what matters
+	Min, Max float64     // the least and the greatest single reading, of all devices of a group
+	Last     value.Value // the last reading; of texts and booleans what matters. Groups have none
 }
 
 // Line is one metric of one device or of one group.
@@ -235,8 +235,10 @@ func (c *Queries) pick(p *Plan) error {
 			return err
 		}
 		m, err := c.models.Of(d.Model, d.Version)
-		if err != nil {
+		if err != nil && len(p.Devices) == 1 {
 			return err
+		} else if err != nil {
+			continue // its model cannot be read, which is said elsewhere
 		}
 		for _, metric := range p.Metrics {
 			prop, ok := m.Property(metric)
@@ -529,7 +531,6 @@ func (g *gathering) finish(across string) Line {
 		case "count":
 			x.Value = float64(k.n)
 		}
-		x.Last = value.OfNumber(x.Value)
 		l.Steps = append(l.Steps, x)
 	}
 	slices.SortFunc(l.Steps, func(a, b Step) int { return a.At.Compare(b.At) })

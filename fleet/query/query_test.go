@@ -134,8 +134,8 @@ func TestQueries(t *testing.T) {
 		"by a label":          {query.Query{Where: "tanks", Metrics: []string{"must_temp"}, Span: first, Step: 6 * time.Hour, Aggregate: "max", GroupBy: "site", Then: "max"}, "site=Fennimore of 1 360@22.00 360@22.00 360@21.00 360@21.00 Cel; site=Kilnside of 2 720@24.00 360@23.00 720@23.00 720@23.00 Cel"},
 		"how many of a group": {query.Query{Where: "tanks", Metrics: []string{"must_temp"}, Span: first, Step: 6 * time.Hour, GroupBy: "site", Then: "count"}, "site=Fennimore of 1 360@1.00 360@1.00 360@1.00 360@1.00 Cel; site=Kilnside of 2 720@2.00 360@1.00 720@2.00 720@2.00 Cel"},
 		"the least of many":   {query.Query{Where: "tanks", Metrics: []string{"must_temp"}, Span: first, Step: day, Aggregate: "last", GroupBy: "row", Then: "min"}, "row=none of 3 3960@21.00 Cel"},
-		// What follows the last reading is not known.
-		"booleans by time":    {query.Query{Devices: []string{"air-1"}, Metrics: []string{"fan_on"}, Span: both, Step: day, Aggregate: "weighted_mean"}, "air-1 24@0.25 24@0.26"},
+		// A value holds until the next one, or until the end.
+		"booleans by time":    {query.Query{Devices: []string{"air-1"}, Metrics: []string{"fan_on"}, Span: both, Step: day, Aggregate: "weighted_mean"}, "air-1 24@0.25 24@0.25"},
 		"texts":               {query.Query{Devices: []string{"press-1"}, Metrics: []string{"cycle"}, Span: both, Step: day}, "press-1 24@idle 24@filling"},
 		"all that have it":    {query.Query{Metrics: []string{"fan_on"}, Span: first, Step: day, Aggregate: "first"}, "air-1 24@1.00"},
 		"nothing in the span": {query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_temp"}, Span: "2026-01-01", Step: day}, "tank-0 Cel"},

@@ -1858,11 +1858,17 @@ export interface components {
              * @description How many readings fell into it
              */
             count: number;
-            /** @description Value of the last reading */
+            /** @description Value of the last reading; null for a group */
             last: unknown;
-            /** Format: double */
+            /**
+             * Format: double
+             * @description The greatest
+             */
             max: number;
-            /** Format: double */
+            /**
+             * Format: double
+             * @description The least single reading, of all devices of a group
+             */
             min: number;
             /**
              * Format: double

@@ -1,17 +1,27 @@
 import { useEffect, useMemo, useRef } from "react";
 import uPlot from "uplot";
 import { timeLabels } from "../lib/history";
-import { css, dragged, look, mount } from "../lib/plot";
+import { css, dragged, look, mount, ticks } from "../lib/plot";
 
 export interface ManyLines {
   name: string;
   at: number[]; // seconds
   value: (number | null)[];
+  // The least and the greatest reading of each step, where they are on the same
+  // scale: drawn as a band behind the line, so that no spike is smoothed away.
+  min?: (number | null)[];
+  max?: (number | null)[];
 }
+
+// banded is how many lines have their bands drawn at once; of more only that of
+// the picked one.
+const banded = 6;
 
 // colours is how many lines have a colour of their own; more are grey.
 export const colours = 8;
 export const colourOf = (i: number) => (i < colours ? `var(--line-${i + 1})` : "var(--muted)");
+
+const own = (i: number) => css(i < colours ? `--line-${i + 1}` : "--muted");
 
 // Lines draws several lines on one pair of axes, one of them picked out.
 export function Lines({
@@ -42,8 +52,8 @@ export function Lines({
       lines.length === 0
         ? [[], []]
         : uPlot.join(
-            lines.map((l) => [l.at, l.value]),
-            lines.map(() => [0, 2]),
+            lines.map((l) => [l.at, l.max ?? l.value, l.min ?? l.value, l.value]),
+            lines.map(() => [0, 2, 2, 2]),
           ),
     [lines],
   );
@@ -72,6 +82,7 @@ export function Lines({
                 stroke: muted,
                 font,
                 size: 54,
+                values: ticks,
                 space: 32,
                 grid: { stroke: css("--line"), width: 1 },
                 ticks: { show: false },
@@ -79,15 +90,26 @@ export function Lines({
             ],
             series: [
               {},
-              ...(lines.length === 0 ? [{}] : lines).map((_, i) => ({
-                stroke:
-                  picked >= 0 && picked !== i
-                    ? css("--line")
-                    : css(i < colours ? `--line-${i + 1}` : "--muted"),
-                width: picked === i ? 2.4 : i < colours ? 1.6 : 1,
-                points: { show: false },
-              })),
+              ...(lines.length === 0 ? [{}] : lines).flatMap((_, i) => [
+                ...(lines.length === 0 ? [] : [{ points: { show: false } }, { points: { show: false } }]),
+                {
+                  stroke: picked >= 0 && picked !== i ? css("--line") : own(i),
+                  width: picked === i ? 2.4 : i < colours ? 1.6 : 1,
+                  // A single reading is a point: a line needs two.
+                  points: { show: lines[i]?.at.length === 1, size: 7, fill: own(i) },
+                },
+              ]),
             ],
+            bands: lines.flatMap((l, i) =>
+              l.min && (picked === i || (picked < 0 && lines.length <= banded))
+                ? [
+                    {
+                      series: [3 * i + 1, 3 * i + 2] as [number, number],
+                      fill: `color-mix(in srgb, ${own(i)} 20%, transparent)`,
+                    },
+                  ]
+                : [],
+            ),
             hooks: {
               setSelect: [dragged((a, b) => live.current.onZoom(a * 1000, b * 1000))],
             },

@@ -1,7 +1,7 @@
 import { useEffect, useMemo, useRef } from "react";
 import uPlot from "uplot";
 import { timeLabels } from "../lib/history";
-import { css, dragged, look, mount } from "../lib/plot";
+import { css, dragged, look, mount, ticks } from "../lib/plot";
 
 export interface TraceData {
   // times in seconds since 1970, with a hole (null) where there is a gap
@@ -126,10 +126,9 @@ export function Trace(props: Props) {
                 space: 26,
                 grid: { show: false },
                 ticks: { show: false },
-                values: (_u, vs) =>
-                  step
-                    ? vs.map((v) => (v === 0 ? "no" : v === 1 ? "yes" : ""))
-                    : vs.map((v) => String(Math.round(v * 1e4) / 1e4)),
+                values: step
+                  ? (_u: uPlot, vs: number[]) => vs.map((v) => (v === 0 ? "no" : v === 1 ? "yes" : ""))
+                  : ticks,
                 ...(step ? { splits: () => [0, 1] } : {}),
               },
             ],

@@ -1,4 +1,12 @@
 import uPlot from "uplot";
+import { number } from "./format";
+
+// ticks writes the numbers of an axis as all others are written, each with the
+// decimals that the distance of the ticks needs.
+export function ticks(_u: uPlot, values: (number | null)[], _axis: number, _space: number, step: number) {
+  const decimals = Math.min(Math.max(0, -Math.floor(Math.log10(step) + 1e-9)), 8);
+  return values.map((v) => (v === null ? "" : number(v, decimals)));
+}
 
 // css reads a property of the theme.
 export const css = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();

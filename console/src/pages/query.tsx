@@ -7,7 +7,7 @@ import { About } from "../components/about";
 import { colourOf, colours, Lines, type ManyLines } from "../components/lines";
 import { Choice, Command, Empty, Notes, Trouble } from "../components/parts";
 import { Where } from "../components/where";
-import { plural, say } from "../lib/format";
+import { plural, say, words } from "../lib/format";
 import { iso, spans, timesOf } from "../lib/history";
 import { useNow, useParam, useTitle, useTyped } from "../lib/use";
 
@@ -69,15 +69,20 @@ export default function QueryPage() {
         }),
       ),
   });
-  const rows = useMemo(() => ranked(answer.data?.lines ?? []), [answer.data]);
+  const rows = useMemo(() => ranked(answer.data?.lines ?? [], aggregate), [answer.data, aggregate]);
+  const named = words(by ? `${then} of ${aggregate}` : aggregate);
   const lines = useMemo<ManyLines[]>(
     () =>
       rows.map((r) => ({
         name: r.name,
         at: r.line.steps.map((p) => Date.parse(p.at) / 1000),
         value: r.line.steps.map((p) => p.value),
+        ...(!sized(aggregate, by && then) && {
+          min: r.line.steps.map((p) => p.min),
+          max: r.line.steps.map((p) => p.max),
+        }),
       })),
-    [rows],
+    [rows, aggregate, by, then],
   );
   const field = "rounded-[4px] border border-muted bg-ground px-2 py-1 text-ink";
   const command = `ullage query ${metric || "must_temp"} --span ${span.includes("..") ? `'${span}'` : span}${where ? ` --where '${where}'` : ""}${by ? ` --group-by ${by} --then ${then}` : where ? "" : " --where true"}${aggregate === "mean" ? "" : ` --aggregate ${aggregate}`}`;
@@ -162,7 +167,7 @@ export default function QueryPage() {
                 <th scope="col" className="py-1 text-left font-normal">
                   {by || "device"}
                 </th>
-                {["least", "mean", "greatest", "last"].map((h) => (
+                {["least", named, "greatest", ...(by ? [] : ["last"])].map((h) => (
                   <th key={h} scope="col" className="py-1 pl-4 text-right font-normal">
                     {h}
                   </th>
@@ -200,7 +205,7 @@ export default function QueryPage() {
                       </>
                     )}
                   </td>
-                  {[r.low, r.mean, r.high, r.last].map((v, k) => (
+                  {[r.low, r.value, r.high, ...(by ? [] : [r.last])].map((v, k) => (
                     <td key={k} className="py-1.5 pl-4 text-right">
                       {say(v, r.line)}
                     </td>
@@ -246,19 +251,36 @@ function Pick({
   );
 }
 
+// sized reports whether the values of steps are counts or sums, which are on
+// another scale than single readings.
+const sized = (aggregate: string, then: string) =>
+  ["sum", "count"].includes(aggregate) || ["sum", "count"].includes(then);
+
+// overall sums the steps of a line up in the way of its aggregate.
+function overall(line: Line, aggregate: string): number {
+  const values = line.steps.map((p) => p.value);
+  const n = line.steps.reduce((a, p) => a + p.count, 0);
+  if (aggregate === "min") return Math.min(...values);
+  if (aggregate === "max") return Math.max(...values);
+  if (aggregate === "sum" || aggregate === "count") return values.reduce((a, b) => a + b, 0);
+  if (aggregate === "first") return values[0];
+  if (aggregate === "last") return values[values.length - 1];
+  return line.steps.reduce((a, p) => a + p.value * p.count, 0) / n;
+}
+
 // ranked are the lines that have points, that with the greatest value first.
-function ranked(lines: Line[]) {
+function ranked(lines: Line[], aggregate: string) {
   return lines
     .filter((l) => l.steps.length > 0 && l.type !== "text")
     .map((line) => {
-      const n = line.steps.reduce((a, p) => a + p.count, 0);
+      const last = line.steps[line.steps.length - 1];
       return {
         line,
         name: line.device || (line.group ?? "").replace(/^[^=]*=/, ""),
         low: Math.min(...line.steps.map((p) => p.min)),
         high: Math.max(...line.steps.map((p) => p.max)),
-        mean: line.steps.reduce((a, p) => a + p.value * p.count, 0) / n,
-        last: line.steps[line.steps.length - 1].value,
+        value: overall(line, aggregate),
+        last: typeof last.last === "number" ? last.last : last.value,
       };
     })
     .sort((a, b) => b.high - a.high);
