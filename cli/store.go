@@ -101,7 +101,6 @@ func size(n int64) string {
 	return fmt.Sprintf("%.1f GB", float64(n)/1e9)
 }
 
-// count writes a number with thin groups of three digits.
 // count writes a number as the console does, with thin spaces between thousands.
 func count(n int64) string {
 	s := fmt.Sprint(n)

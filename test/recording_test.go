@@ -185,7 +185,7 @@ func throughEveryFormat(t *testing.T, s *service.Service, motes map[string][]row
 		for id := range motes {
 			onboard(t, other, id, "mote")
 		}
-		wants(t, "import "+format, cli(t, other, "import", file, "--format", format), 0, 0, "37,828 readings stored, 0 refused")
+		wants(t, "import "+format, cli(t, other, "import", file, "--format", format), 0, 0, "37\u2009828 readings stored, 0 refused")
 		for id, rows := range motes {
 			for metric, value := range map[string]func(row) float64{"temperature": func(r row) float64 { return r.temperature }, "humidity": func(r row) float64 { return r.humidity }} {
 				got, err := other.Client.Readings(t.Context(), id, metric, client.Span{From: recorded, To: recorded.Add(24 * time.Hour)}, 50000)

@@ -50,7 +50,7 @@ func TestReadingsOutAndIn(t *testing.T) {
 	begin := time.Now().UTC().AddDate(0, 0, -2).Truncate(24 * time.Hour)
 	rows := season(t, file, begin)
 	out, errs, code := s.CLI("", "import", file)
-	wants(t, "import", out+errs, code, 0, "5,760 readings stored, 0 refused")
+	wants(t, "import", out+errs, code, 0, "5\u2009760 readings stored, 0 refused")
 	if _, err := os.Stat(file + ".imported"); err == nil {
 		t.Error("the mark of the import is left behind")
 	}
@@ -83,7 +83,7 @@ func TestReadingsOutAndIn(t *testing.T) {
 		path := filepath.Join(dir, "again."+format)
 		ok(t, os.WriteFile(path, []byte(strings.ReplaceAll(text, "tank-kilnside-02", id)), 0o600))
 		out, errs, code := s.CLI("", "import", path, "--format", format)
-		wants(t, "import "+format, out+errs, code, 0, "1,440 readings stored")
+		wants(t, "import "+format, out+errs, code, 0, "1\u2009440 readings stored")
 		if again := cli(t, s, "query", id, "must_temp", "--span", day, "--export", format); strings.ReplaceAll(again, id, "tank-kilnside-02") != text {
 			t.Errorf("through %s the readings changed", format)
 		}
@@ -92,13 +92,13 @@ func TestReadingsOutAndIn(t *testing.T) {
 	was := cli(t, s, "query", "tank-kilnside-02", "must_temp", "--span", day, "--export", "csv")
 	columns := filepath.Join(dir, "again.parquet")
 	ok(t, os.WriteFile(columns, []byte(cli(t, s, "query", "tank-kilnside-02", "must_temp", "--span", day, "--export", "parquet")), 0o600))
-	wants(t, "import parquet", cli(t, s, "import", columns), 0, 0, "1,440 readings stored")
+	wants(t, "import parquet", cli(t, s, "import", columns), 0, 0, "1\u2009440 readings stored")
 	if is := cli(t, s, "query", "tank-kilnside-02", "must_temp", "--span", day, "--export", "csv"); is != was {
 		t.Error("through parquet the readings changed")
 	}
 	packed := filepath.Join(dir, "again.cbor")
 	ok(t, os.WriteFile(packed, []byte(cli(t, s, "query", "tank-kilnside-02", "must_temp", "--span", day, "--export", "cbor")), 0o600))
-	wants(t, "import cbor", cli(t, s, "import", packed), 0, 0, "1,440 readings stored")
+	wants(t, "import cbor", cli(t, s, "import", packed), 0, 0, "1\u2009440 readings stored")
 	// A pack that was sent in part goes on behind its first 700 records.
 	ok(t, os.WriteFile(packed+".imported", []byte("7000 700\n"), 0o600))
 	wants(t, "resume cbor", cli(t, s, "import", packed, "--resume"), 0, 0, "740 rows: 740 readings stored")

@@ -449,7 +449,11 @@ func (c *checker) sum(n *Node) *node {
 	if lp || rp {
 		t.derived = false
 	}
-	return c.make(o, t, n, l, r)
+	out := c.make(o, t, n, l, r)
+	if kelvin, err := unit.Lookup("K"); err == nil && lp && rp && t.Unit.Dimension == kelvin.Dimension {
+		return c.convert(out, kelvin) // of degrees Fahrenheit, say, which are read as points
+	}
+	return out
 }
 
 // meetSum brings both sides of a sum into one unit; differences convert

@@ -95,6 +95,11 @@ func (s *State) num(n *node) (float64, bool) {
 		case False:
 			return s.num(n.kids[2])
 		}
+		if a, ok := s.num(n.kids[1]); ok { // the same either way
+			if b, ok := s.num(n.kids[2]); ok && a == b {
+				return a, true
+			}
+		}
 	case oGroup:
 		return s.group(n)
 	}
@@ -159,6 +164,11 @@ func (s *State) text(n *node) (string, bool) {
 			return s.text(n.kids[1])
 		case False:
 			return s.text(n.kids[2])
+		}
+		if a, ok := s.text(n.kids[1]); ok { // the same either way
+			if b, ok := s.text(n.kids[2]); ok && a == b {
+				return a, true
+			}
 		}
 	}
 	return "", false
@@ -269,7 +279,9 @@ func (s *State) usualOf(n *node) (float64, bool) {
 		case False:
 			return s.usualOf(n.kids[2])
 		}
-		return 0, false
+		a, ok1 := s.usualOf(n.kids[1])
+		b, ok2 := s.usualOf(n.kids[2])
+		return a, ok1 && ok2 && a == b
 	}
 	return s.num(n)
 }
@@ -427,6 +439,15 @@ func holds(r relation, a, b float64) bool {
 	return a >= b
 }
 
+// computed reports whether a number comes out of a calculation, which leaves a
+// rest: 25.3 - 21.3 is not quite 4.
+func (n *node) computed() bool { return n.op != oNumber && n.op != oNumberName }
+
+// nearly compares what was calculated, to nine digits.
+func nearly(a, b float64) bool {
+	return math.Abs(a-b) <= max(1e-9*max(math.Abs(a), math.Abs(b)), 1e-12) || a == b
+}
+
 // side works out one side of a comparison; the two plainest are at hand.
 func (s *State) side(n *node) (float64, bool) {
 	switch n.op {
@@ -473,6 +494,9 @@ func (s *State) compare(n *node, negated, margins bool) Answer {
 		rel = rel.opposite()
 	}
 	t := Of(holds(rel, a, b))
+	if !rel.ordered() && l.typ.Kind == Number && (l.computed() || r.computed()) {
+		t = Of(nearly(a, b) == (rel == rEqual))
+	}
 	if !rel.ordered() || l.typ.Kind == Time {
 		return guard(t)
 	}

@@ -7,6 +7,7 @@ import "math"
 type Part struct {
 	Text  string `json:"text" doc:"The part as written"`
 	Value string `json:"value" doc:"What it is, with its unit; a dash if unknown"`
+	Exact any    `json:"exact,omitempty" doc:"The same for programs: a number with all of its digits, a text, or a truth"`
 	Known bool   `json:"known" doc:"Whether it is known"`
 	Truth string `json:"truth,omitempty" enum:"true,false,unknown" doc:"For conditions"`
 	// Headspace is the room that is left before a condition becomes true.
@@ -24,6 +25,9 @@ func (p *Program) Explain(s *State) Part {
 func (p *Program) explain(s *State, n *node, tree *Node) Part {
 	v := s.value(n)
 	out := Part{Text: tree.String(), Value: p.say(n, v), Known: v.Known()}
+	if v.Known() && finite(v.Num) {
+		out.Exact = v.Any()
+	}
 	if n.typ.Kind == Bool {
 		a := s.judge(n, false, true)
 		out.Truth = a.Truth.String()

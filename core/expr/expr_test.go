@@ -287,7 +287,7 @@ func device(p *Program, values map[string]any) *State {
 func TestTruth(t *testing.T) {
 	known := map[string]any{"must_temp": 30.0, "density": 1050.0, "ullage": 20.0, "fan_on": true, "cycle": "idle",
 		"set.max_temp": 32.0, "label.stage": "resting", "label.floor": "3", "attr.firmware": "2.9.1", "device.joined": float64(now)/1000 - 86400, "device.link": "online", "raised(must_too_warm)": false, "rssi": -60.0,
-		"co2_flow": 12.0, `value("Must-Temp")`: 31.0, "set.report_every": 60.0}
+		"co2_flow": 12.0, `value("Must-Temp")`: 31.0, "set.report_every": 60.0, "ambient": 68.0}
 	for src, want := range map[string]Truth{
 		`must_temp > set.max_temp`: False, `must_temp < set.max_temp`: True, `must_temp >= 30`: True, `must_temp <= 29.9`: False, `must_temp != 30`: False,
 		`must_temp > 300 'K'`: True, `must_temp == 86 '[degF]'`: True, `303.15 'K' == must_temp`: True, `must_temp > 304 'K'`: False,
@@ -306,6 +306,8 @@ func TestTruth(t *testing.T) {
 		`density / 0 > 1`: Unknown, `density * 1e308 * 1e308 > 1`: Unknown, `density - density == 0`: True,
 		`if fan_on then must_temp > 1 else false`: True, `(if fan_on then density else 3) == 1050`: True, `(if pressure > 1 then 1 else 2) == 1`: Unknown, `if pressure > 1 then fan_on else fan_on`: True,
 		`(if fan_on then "a" else "b") == "a"`: True,
+		`(if pressure > 1 then 7 else 7) == 7`: True, `(if pressure > 1 then "a" else "a") == "a"`: True, `(if pressure > 1 then "a" else "b") == "a"`: Unknown,
+		`must_temp - 25.9 == 4.1 'K'`: True, `ambient - must_temp == -10 'K'`: True, `ambient - must_temp == -18 '[degF]'`: True, `density / 3 * 3 == 1050`: True, `must_temp - 25.9 == 4.1001 'K'`: False,
 		`now() - device.joined == 1d`:          True, `device.joined > time("2026-01-01")`: True, `device.joined + 2d > now()`: True,
 		`during("Mon 11:00-13:00")`: True, `during("Mon-Fri 06:00-11:59, Sun 00:00-24:00")`: False, `during("daily 22:00-12:01")`: True, `during("Fri-Mon 11:00-12:00")`: False, `during("Sun 20:00-12:30")`: True,
 		`age(must_temp) == 0s`: True, `age(pressure) == 1h`: True, `value("Must-Temp") == 31`: True, `device.link in ("silent", "overdue")`: False,
@@ -653,4 +655,26 @@ func Compile2(t *testing.T, src string) *Program {
 		t.Fatalf("%s: %v", src, found)
 	}
 	return p
+}
+
+// What is said of a number keeps what stands before its point, and a difference
+// of temperatures is no temperature.
+func TestSayNumbers(t *testing.T) {
+	known := map[string]any{"must_temp": 30.0, "ambient": 68.0, "density": 1050.0, "faults": 3.0}
+	for src, want := range map[string]string{
+		`11566.2 * 2`: "23132", `11566.2 * 2 + 0.04`: "23132", `0.00123456 * 1`: "0.001235", `faults / 7`: "0.4286", `faults * 1e9`: "3000000000",
+		`ambient - must_temp`: "-10 K", `must_temp - ambient`: "10.0 K", `ambient`: "68.0 °F",
+	} {
+		p, found := Compile(src, cellar(), ForMessage)
+		if p == nil {
+			t.Errorf("%s: %v", src, found)
+			continue
+		}
+		if got := p.Say(device(p, known)); strings.Replace(got, ".0 K", " K", 1) != strings.Replace(want, ".0 K", " K", 1) {
+			t.Errorf("%s says %q, want %q", src, got, want)
+		}
+		if e := p.Explain(device(p, known)); e.Exact != p.Value(device(p, known)).Any() {
+			t.Errorf("%s is exactly %v, want %v", src, e.Exact, p.Value(device(p, known)))
+		}
+	}
 }

@@ -356,12 +356,13 @@ func trimMinusZero(s string) string {
 	return s
 }
 
+// roundTo rounds to so many figures, and never before the point: 23132.4 is 23132.
 func roundTo(f float64, figures int) float64 {
 	if f == 0 || !finite(f) {
 		return f
 	}
-	scale := math.Pow(10, float64(figures)-math.Ceil(math.Log10(math.Abs(f))))
-	if !finite(scale) || scale == 0 {
+	scale := max(math.Pow(10, float64(figures)-math.Ceil(math.Log10(math.Abs(f)))), 1)
+	if !finite(scale) {
 		return f
 	}
 	return math.Round(f*scale) / scale

@@ -130,7 +130,9 @@ func (r *reference) num(n *node) (float64, bool) {
 		case False:
 			return r.num(n.kids[2])
 		}
-		return 0, false
+		a, ok1 := r.num(n.kids[1])
+		b, ok2 := r.num(n.kids[2])
+		return a, ok1 && ok2 && a == b
 	case oTimeIn:
 		return r.timeIn(n)
 	case oWindow:
@@ -261,6 +263,9 @@ func (r *reference) truth(n *node) Truth {
 		if !k1 || !k2 {
 			return Unknown
 		}
+		if !n.rel.ordered() && n.kids[0].typ.Kind == Number && (n.kids[0].computed() || n.kids[1].computed()) {
+			return Of(nearly(a, b) == (n.rel == rEqual))
+		}
 		return Of(holds(n.rel, a, b))
 	case oChanged:
 		got := r.upTo(int(n.slot))
@@ -310,6 +315,7 @@ func cellar() *Schema {
 	num("", "rssi", "dBm", usual(-67), 0)
 	num("", "pressure", "kPa", nil, 1)
 	num("", "faults", "", nil, 0)
+	num("", "ambient", "[degF]", nil, 1)
 	num("set", "max_temp", "Cel", nil, 1)
 	num("intended", "max_temp", "Cel", nil, 1)
 	num("set", "report_every", "s", nil, 0)

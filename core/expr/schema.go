@@ -140,7 +140,7 @@ func PurposeOf(word string) (Purpose, error) {
 	case "derived":
 		return ForDerived, nil
 	}
-	return 0, fmt.Errorf("%q is no purpose; it is filter, rule, group, target, reach, value or derived", word)
+	return 0, fmt.Errorf("%q is no purpose; it is filter, rule, group, target, access, value or derived", word)
 }
 
 // Schema is what expressions know of a device type: names with their types.

@@ -1,9 +1,9 @@
 package model
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
-	"bytes"
 	"encoding/json"
 	"fmt"
 	"regexp"

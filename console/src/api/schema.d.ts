@@ -2103,6 +2103,8 @@ export interface components {
             state: "unacknowledged" | "acknowledged" | "returned unacknowledged";
         };
         Part: {
+            /** @description The same for programs: a number with all of its digits, a text, or a truth */
+            exact?: unknown;
             /**
              * Format: double
              * @description Room left before the condition becomes true: 1 at the usual value, 0 at the limit
