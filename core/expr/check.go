@@ -451,7 +451,7 @@ func (c *checker) sum(n *Node) *node {
 	}
 	out := c.make(o, t, n, l, r)
 	if kelvin, err := unit.Lookup("K"); err == nil && lp && rp && t.Unit.Dimension == kelvin.Dimension {
-		return c.convert(out, kelvin) // of degrees Fahrenheit, say, which are read as points
+		return c.convert(out, kelvin.Difference()) // of degrees Fahrenheit, say, which are read as points
 	}
 	return out
 }
