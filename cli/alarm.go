@@ -2,6 +2,7 @@ package cli
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"time"
@@ -75,6 +76,10 @@ func journalCommand() *cobra.Command {
 				return err
 			}
 			es, err := cl.Journal(c.Context(), f)
+			var p *client.Problem
+			if errors.As(err, &p) && p.Code == "invalid" {
+				return usageError{err} // a word that does not exist
+			}
 			if err != nil {
 				return err
 			}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -54,7 +55,7 @@ not replied.`,
 			if err != nil {
 				return err
 			}
-			out, err := cl.Give(c.Context(), args[0], n, wait)
+			out, err := giveAndWait(c.Context(), cl, args[0], n, wait)
 			if err != nil {
 				return err
 			}
@@ -74,6 +75,32 @@ not replied.`,
 	c.RegisterFlagCompletionFunc("expires", cobra.FixedCompletions([]string{"60s", "10min", "next contact"},
 		cobra.ShellCompDirectiveNoFileComp))
 	return c
+}
+
+// giveAndWait gives a command and waits for its end. Whoever stops waiting is told
+// that the command does not.
+func giveAndWait(ctx context.Context, cl *client.Client, device string, n client.NewCommand,
+	wait time.Duration) (client.Command, error) {
+	out, err := cl.Give(ctx, device, n, 0)
+	if err != nil {
+		return out, err
+	}
+	look := time.NewTicker(100 * time.Millisecond)
+	defer look.Stop()
+	for end := time.Now().Add(wait); out.Open() && time.Now().Before(end); {
+		select {
+		case <-look.C:
+			if now, err := cl.Command(ctx, device, out.ID); err == nil {
+				out = now
+			} else if ctx.Err() == nil {
+				return out, err
+			}
+		case <-ctx.Done():
+			return out, fmt.Errorf("interrupted; %s still waits for %s, withdraw it with: ullage command withdraw %s %s",
+				out.Name, device, device, out.ID)
+		}
+	}
+	return out, nil
 }
 
 func printCommand(w io.Writer, c client.Command) {
@@ -119,7 +146,7 @@ func clock(t *time.Time) string { return t.Local().Format("15:04:05") }
 func commandList() *cobra.Command {
 	var f client.CommandFilter
 	c := &cobra.Command{
-		Use: "list [DEVICE]", Short: "List commands and what became of them, the newest first", Args: cobra.MaximumNArgs(1), ValidArgsFunction: deviceNames,
+		Use: "list [DEVICE]", Short: "List commands and what became of them, the newest first", Args: between(0, 1, "one name at most"), ValidArgsFunction: deviceNames,
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
 			if err != nil {

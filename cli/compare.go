@@ -29,7 +29,7 @@ With a service it also tells how many devices have the model and which rules
 would not fit any more. The exit code is 3 if the version number does not say
 what the changes are: a breaking change needs a new major number.`,
 		Example: "  ullage model compare tank-probe.tm.json\n  ullage model compare old.tm.json new.tm.json",
-		Args:    cobra.RangeArgs(1, 2),
+		Args:    between(1, 2, "one or two names"),
 		RunE: func(c *cobra.Command, args []string) error {
 			out := modelComparison{}
 			if len(args) == 1 {

@@ -53,6 +53,23 @@ func deviceCreate() *cobra.Command {
 	c.RegisterFlagCompletionFunc("hub", deviceNames)
 	c.Flags().StringArrayVar(&pairs, "label", nil, "label as key=value; may be given several times")
 	needed(c, "model")
+	run := c.RunE
+	c.RunE = func(c *cobra.Command, args []string) error {
+		err := run(c, args)
+		if c.Flags().Changed("model") || err == nil {
+			return err
+		}
+		if cl, no := connect(c); no == nil { // which ones there are helps, where it can be found out
+			if ms, no := cl.Models().List(c.Context(), client.ListOptions{}); no == nil && len(ms) > 0 {
+				var names []string
+				for _, m := range ms {
+					names = append(names, m.Name)
+				}
+				return usageError{fmt.Errorf("--model is needed: which model is %s of? There are %s", args[0], strings.Join(names, ", "))}
+			}
+		}
+		return err
+	}
 	c.RegisterFlagCompletionFunc("model", func(c *cobra.Command, _ []string, p string) ([]string, cobra.ShellCompDirective) {
 		return modelNames(c, nil, p)
 	})
@@ -74,7 +91,7 @@ func deviceChange(what, short, example string, change func(string) client.Device
 	return &cobra.Command{
 		Use: fmt.Sprintf("%s ID [%s]", what,
 			strings.ToUpper(what)), Short: short, Example: fmt.Sprintf("  ullage device %s %s", what, example),
-		Args: cobra.RangeArgs(1, 2), ValidArgsFunction: deviceNames,
+		Args: between(1, 2, "one or two names"), ValidArgsFunction: deviceNames,
 		RunE: func(c *cobra.Command, args []string) error {
 			return changeDevice(c, args[0], change(strings.Join(args[1:], "")))
 		},
@@ -163,13 +180,11 @@ func deviceList() *cobra.Command {
 	where = whereFlag(c)
 	c.Flags().StringVar(&site, "site", "", "only of this site")
 	c.Flags().StringVar(&f.Model, "model", "", "only of this model")
-	c.Flags().StringVar(&f.Health, "health", "", "only of this health: sound, awaited, watch, poor or dark")
+	wordFlag(c, &f.Health, "health", "", "only of this health", "sound", "awaited", "watch", "poor", "dark")
 	c.Flags().StringVar(&f.Order, "order", "",
 		"field to order by, with - before it the other way round, such as headspace")
-	c.Flags().IntVar(&f.Limit, "limit", 0, "at most this many; all if 0")
+	limitFlag(c, &f.Limit, 0, "at most this many; all if 0")
 	c.RegisterFlagCompletionFunc("model", modelNames)
-	c.RegisterFlagCompletionFunc("health", cobra.FixedCompletions([]string{"sound", "awaited", "watch", "poor", "dark"},
-		cobra.ShellCompDirectiveNoFileComp))
 	return c
 }
 
@@ -335,7 +350,7 @@ func printDevice(w io.Writer, d client.Device, m client.Model) {
 func deviceLabel() *cobra.Command {
 	return &cobra.Command{
 		Use: "label DEVICE KEY=VALUE…", Short: "Set labels; KEY= removes one", Args: atLeast(2,
-			"a device and labels"), ValidArgsFunction: deviceNames,
+			"a device and labels"), ValidArgsFunction: labelWords,
 		Example: "  ullage device label tank-fennimore-07 stage=resting row=",
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)

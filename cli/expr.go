@@ -274,7 +274,7 @@ func exprFormat() *cobra.Command {
 
 func exprFunctions() *cobra.Command {
 	return &cobra.Command{
-		Use: "functions [FUNCTION]", Short: "List the functions of the language, or describe one", Args: cobra.MaximumNArgs(1),
+		Use: "functions [FUNCTION]", Short: "List the functions of the language, or describe one", Args: between(0, 1, "one name at most"),
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			var out []string
 			for _, f := range expr.Functions {

@@ -20,7 +20,7 @@ func compareCommand() *cobra.Command {
 		Long:    "Compares the models, rules and sites of a fleet folder with those of the service, and\nchanges nothing. The exit code is 3 if the folder has mistakes, 0 otherwise.",
 		Example: "  ullage compare examples/cellars",
 		GroupID: groupModel,
-		Args:    cobra.MaximumNArgs(1),
+		Args:    between(0, 1, "one name at most"),
 		RunE:    func(c *cobra.Command, args []string) error { return sendFolder(c, args, true, true) },
 	}
 }
@@ -37,7 +37,7 @@ has and the folder has not stays. It asks before it changes anything that is
 there already.`,
 		Example: "  ullage load examples/cellars\n  ullage load examples/cellars --dry-run",
 		GroupID: groupModel,
-		Args:    cobra.MaximumNArgs(1),
+		Args:    between(0, 1, "one name at most"),
 		RunE:    func(c *cobra.Command, args []string) error { return sendFolder(c, args, dry, yes) },
 	}
 	c.Flags().BoolVar(&dry, "dry-run", false, "say what would change and change nothing")
@@ -180,7 +180,7 @@ YAML file, an editor with a YAML language server takes it from a first line like
   # yaml-language-server: $schema=./rule.schema.json`,
 		Example:   "  ullage schema model > model.schema.json",
 		GroupID:   groupModel,
-		Args:      cobra.MaximumNArgs(1),
+		Args:      between(0, 1, "one name at most"),
 		ValidArgs: check.SchemaKinds,
 		RunE: func(c *cobra.Command, args []string) error {
 			kind := "model"

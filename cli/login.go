@@ -75,7 +75,7 @@ func loginCommand() *cobra.Command {
 		Use:     "login [URL]",
 		Short:   "Sign in to a service",
 		GroupID: groupService,
-		Args:    cobra.MaximumNArgs(1),
+		Args:    between(0, 1, "one name at most"),
 		Example: "  ullage login http://127.0.0.1:8460 --person engineer\n  ullage login --password-stdin < password.txt",
 		RunE: func(c *cobra.Command, args []string) error {
 			url := os.Getenv("ULLAGE_URL")

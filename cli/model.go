@@ -92,7 +92,7 @@ by another; devices stay with theirs until they are moved.`,
 	listing := modelThings.list()
 	showing := &cobra.Command{
 		Use: "show MODEL[@VERSION]", Short: "Show what a model says", Args: exactly(1,
-			"one model"), ValidArgsFunction: modelNames,
+			"one model"), ValidArgsFunction: versionNames,
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
 			if err != nil {
@@ -108,7 +108,7 @@ by another; devices stay with theirs until they are moved.`,
 	var whole bool
 	source := &cobra.Command{
 		Use: "source MODEL[@VERSION]", Short: "Print a model's Thing Model as it was published", Args: exactly(1,
-			"one model"), ValidArgsFunction: modelNames,
+			"one model"), ValidArgsFunction: versionNames,
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
 			if err != nil {

@@ -211,7 +211,7 @@ func fillings(pairs []string) (map[string]string, error) {
 func confirm(c *cobra.Command, question string) error {
 	in, ok := c.InOrStdin().(*os.File)
 	if !ok || !term.IsTerminal(int(in.Fd())) {
-		return usageError{errors.New("this asks before it changes so much, and nobody is there to answer; say --yes, or look first with --dry-run")}
+		return usageError{errors.New("this asks first, and nobody is there to answer; say --yes")}
 	}
 	fmt.Fprintf(c.ErrOrStderr(), "\n%s [y/N] ", question)
 	answer, err := bufio.NewReader(in).ReadString('\n')

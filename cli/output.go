@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"text/tabwriter"
@@ -60,7 +61,7 @@ func logFlags(c *cobra.Command, f *client.LogFilter, limit int) {
 	c.Flags().StringVar(&f.Device, "device", "", "only of this device")
 	c.Flags().StringVar(&f.Before, "before", "",
 		"only what is older than this id or number, as the end of a list names it")
-	c.Flags().IntVar(&f.Limit, "limit", limit, "at most this many; all if 0")
+	limitFlag(c, &f.Limit, limit, "at most this many; all if 0")
 	c.RegisterFlagCompletionFunc("device", deviceNames)
 	whereInto(c, &f.Where)
 }
@@ -114,8 +115,49 @@ func render(c *cobra.Command, v any, people func(io.Writer) error) error {
 	return usageError{fmt.Errorf("--output is %q; it is table, json, yaml or csv", format)}
 }
 
+// spare are the columns that go first where a terminal is narrow: what something
+// is called by programs, then what else can be looked up.
+var spare = []string{"ALARM", "COMMAND", "ID", "TIMES", "BY", "VERSION", "GIVEN", "KIND", "STATE", "MODEL", "INPUT",
+	"MODELS", "ON DELAY", "DEADBAND"}
+
+// fitted leaves columns out until a table fits into a width; the first one that
+// is left and the last one, which is cut where need be, stay.
+func fitted(cells [][]string, width int) [][]string {
+	for _, name := range spare {
+		total := 0
+		for k := range cells[0] {
+			w := 0
+			for _, line := range cells {
+				if k < len(line) && k < len(cells[0])-1 {
+					w = max(w, utf8.RuneCountInString(line[k]))
+				}
+			}
+			total += w + 2
+		}
+		if total+30 <= width || len(cells[0]) <= 2 { // the last one has some room
+			break
+		}
+		k := slices.Index(cells[0][:len(cells[0])-1], name)
+		if k < 0 {
+			continue
+		}
+		out := make([][]string, len(cells))
+		for i, line := range cells {
+			if k < len(line) {
+				line = slices.Delete(slices.Clone(line), k, k+1)
+			}
+			out[i] = line
+		}
+		cells = out
+	}
+	return cells
+}
+
 // table writes aligned columns, the last one cut to the width of the terminal.
 func table(w io.Writer, cells [][]string) {
+	if width := terminalWidth(w); width > 0 && len(cells) > 0 {
+		cells = fitted(cells, width)
+	}
 	var buf bytes.Buffer
 	tw := tabwriter.NewWriter(&buf, 0, 8, 2, ' ', 0)
 	for _, line := range cells {

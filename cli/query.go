@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -54,11 +56,16 @@ With --export every single reading is written instead, in csv, wide, jsonl, senm
 				q.Devices, q.Metrics = strings.Split(args[0], ","), args[1:]
 			}
 			if len(q.Devices) == 0 && q.Where == "" && q.GroupBy == "" && len(args) == 1 {
+				if says := metricsOf(c, cl, args[0]); says != "" {
+					return usageError{errors.New(says)}
+				}
 				return usageError{fmt.Errorf("%s of which device? Write it before the metric, or choose devices with --where or --group-by", args[0])}
 			}
 			if q.Step != "" {
-				if _, err := value.ParseDuration(q.Step); err != nil {
+				if d, err := value.ParseDuration(q.Step); err != nil {
 					return usageError{fmt.Errorf("--step: %w", err)}
+				} else if d <= 0 {
+					return usageError{fmt.Errorf("--step is %s; a step has some width, like 15min or 1d", q.Step)}
 				}
 			}
 			if _, _, err := series.ParseSpan(q.Span, time.Now(), time.UTC); err != nil {
@@ -119,6 +126,7 @@ With --export every single reading is written instead, in csv, wide, jsonl, senm
 	f.IntVar(&q.Steps, "steps", 24, "how many steps to aim at, without --step")
 	f.StringVar(&q.Aggregate, "aggregate", "mean", "mean, weighted_mean (by time), min, max, sum, count, first or last")
 	f.StringVar(&q.GroupBy, "group-by", "", "make one line of the devices that share this label")
+	c.RegisterFlagCompletionFunc("group-by", labelKeys)
 	f.StringVar(&q.Then, "then", "mean", "how the devices of a group are then aggregated: mean, min, max, sum or count")
 	f.StringSliceVar(&q.Units, "unit", nil, "wanted unit, as must_temp=degF; may be given several times")
 	f.StringVar(&q.Zone, "zone", "", "time zone of local days; that of the service if left out")
@@ -187,6 +195,33 @@ func heading(l client.Line) string {
 func nothing(w io.Writer, l client.Line, a client.Answer) {
 	fmt.Fprintf(w, "%s: no reading between %s and %s.\n", heading(l), a.From.Local().Format(time.DateTime),
 		a.To.Local().Format(time.DateTime))
+}
+
+// metricsOf says what a device measures, if that is what was named; empty if not.
+func metricsOf(c *cobra.Command, cl *client.Client, id string) string {
+	d, err := cl.Device(c.Context(), id)
+	if err != nil {
+		return ""
+	}
+	m, err := cl.Model(c.Context(), d.Model+"@"+d.ModelVersion)
+	if err != nil {
+		return ""
+	}
+	var names []string
+	for _, p := range m.Properties {
+		if p.Role == "telemetry" {
+			names = append(names, p.Name)
+		}
+	}
+	for name := range d.Latest {
+		if !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	if len(names) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s has %s; write: ullage query %s %s", id, strings.Join(names, ", "), id, names[0])
 }
 
 // valueColumn names what the value of a step is: over time, and then over devices.

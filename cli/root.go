@@ -57,6 +57,10 @@ func explain(err error) string {
 	var u *client.Unreachable
 	var p *client.Problem
 	switch {
+	case errors.As(err, &p) && strings.Contains(p.Detail, "devices use POST /device/v1/"):
+		return "this is the address for devices; name that of the console and the API with --url, such as http://127.0.0.1:8460"
+	case errors.As(err, &u) && strings.Contains(u.Error(), "malformed HTTP"):
+		return "what answers there speaks no HTTP, so it may be the address for devices over MQTT; name that of the console and the API with --url, such as http://127.0.0.1:8460"
 	case errors.As(err, &u):
 		return u.Error() + "; start one with ullage serve, or name another with --url or ULLAGE_URL"
 	case errors.As(err, &p) && p.Code == "unauthenticated" && p.About != "password":
@@ -141,7 +145,7 @@ from top to bottom; or see it all at once with "ullage demo".`,
 		cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(modelCommand(), schemaCommand(), compareCommand(), loadCommand(), deviceCommand(), trafficCommand(),
 		queryCommand(), importCommand(), checkCommand(), ruleThings.command(), siteCommand(), alarmCommand(), exprCommand(),
-		settingCommand(), commandCommand(), journalCommand(), serveCommand(), storeCommand(), configCommand(), demoCommand(), simCommand(), loginCommand(), logoutCommand(), openapiCommand())
+		settingCommand(), commandCommand(), journalCommand(), serveCommand(), storeCommand(), configCommand(), demoCommand(), simCommand(), loginCommand(), logoutCommand(), openapiCommand(), exitCodes())
 	usage(root)
 	return root
 }
@@ -157,6 +161,7 @@ func usage(c *cobra.Command) {
 				return err
 			}
 			if c.HasSubCommands() && len(given) > 0 {
+				c.SuggestionsMinimumDistance = 2
 				text := fmt.Sprintf("%s has no command %q", c.CommandPath(), given[0])
 				if near := c.SuggestionsFor(given[0]); len(near) > 0 {
 					text += "; did you mean " + strings.Join(near, " or ") + "?"
@@ -197,6 +202,16 @@ func noun(group, use, short string, verbs ...*cobra.Command) *cobra.Command {
 func exactly(n int, words string) cobra.PositionalArgs {
 	return func(c *cobra.Command, args []string) error {
 		if len(args) == n {
+			return nil
+		}
+		return usageError{fmt.Errorf("%s takes %s; write: %s", c.CommandPath(), words, c.UseLine())}
+	}
+}
+
+// between wants some arguments and says which.
+func between(least, most int, words string) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		if len(args) >= least && len(args) <= most {
 			return nil
 		}
 		return usageError{fmt.Errorf("%s takes %s; write: %s", c.CommandPath(), words, c.UseLine())}

@@ -42,7 +42,7 @@ true now. That is decided at once and done device by device; it goes on where it
 stopped if the service is stopped meanwhile.`,
 		Example: "  ullage setting set tank-fennimore-07 max_temp=30\n" +
 			"  ullage setting set --where 'label.site == \"Fennimore\" and device.model == \"tank-probe\"' max_temp=30 --dry-run",
-		Args: many.args("a device and settings"), ValidArgsFunction: deviceNames,
+		Args: many.args("a device and settings"), ValidArgsFunction: settingWords(false),
 		RunE: func(c *cobra.Command, args []string) error {
 			device, args := many.split(args)
 			values := map[string]any{}
@@ -64,7 +64,7 @@ stopped if the service is stopped meanwhile.`,
 	var off change
 	unset := &cobra.Command{
 		Use: "unset DEVICE NAME…", Short: "Take values off a device, or off many, so that the model's defaults hold again",
-		Args: off.args("a device and names"), ValidArgsFunction: deviceNames,
+		Args: off.args("a device and names"), ValidArgsFunction: settingWords(true),
 		RunE: func(c *cobra.Command, args []string) error {
 			device, names := off.split(args)
 			if device == "" {

@@ -60,7 +60,7 @@ func sitePlan() *cobra.Command {
 		Use:     "plan NAME [PICTURE]",
 		Short:   "Give a site its plan picture: an SVG that only draws, a PNG or a JPEG",
 		Example: "  ullage site plan Fennimore examples/cellars/sites/fennimore.svg",
-		Args:    cobra.RangeArgs(1, 2),
+		Args:    between(1, 2, "one or two names"),
 		ValidArgsFunction: func(c *cobra.Command, args []string, p string) ([]string, cobra.ShellCompDirective) {
 			if len(args) == 0 {
 				return siteNames(c, args, p)

@@ -38,10 +38,8 @@ func storeStats() *cobra.Command {
 			return show(c, s, func(w io.Writer) { printStore(w, s, limit) })
 		},
 	}
-	c.Flags().StringVar(&by, "by", "model", "sum up by model, metric or device")
-	c.Flags().IntVar(&limit, "limit", 20, "list the largest so many")
-	c.RegisterFlagCompletionFunc("by", cobra.FixedCompletions([]string{"model", "metric", "device"},
-		cobra.ShellCompDirectiveNoFileComp))
+	wordFlag(c, &by, "by", "model", "what to sum up by", "model", "metric", "device")
+	limitFlag(c, &limit, 20, "list the largest so many")
 	return c
 }
 

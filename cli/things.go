@@ -86,7 +86,7 @@ func (n things[T]) list() *cobra.Command {
 	}
 	c.Flags().StringVar(&o.Where, "where", "", "only those for which this condition over their fields is true")
 	c.Flags().StringVar(&o.Order, "order", "", "field to order by, with - before it the other way round")
-	c.Flags().IntVar(&o.Limit, "limit", 0, "at most this many; all if 0")
+	limitFlag(c, &o.Limit, 0, "at most this many; all if 0")
 	var orders []string
 	for _, f := range n.fields() {
 		orders = append(orders, f, "-"+f)
@@ -327,7 +327,8 @@ func (n things[T]) remove() *cobra.Command {
 	if n.removed != "" {
 		short += "; " + n.removed
 	}
-	return &cobra.Command{
+	yes := false
+	c := &cobra.Command{
 		Use: "remove NAME", Short: short, Args: exactly(1, "one "+n.word), ValidArgsFunction: n.names(),
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
@@ -338,6 +339,11 @@ func (n things[T]) remove() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if !yes {
+				if err := confirm(c, fmt.Sprintf("Remove the %s %s?", n.word, args[0])); err != nil {
+					return err
+				}
+			}
 			if err := n.of(cl).Remove(c.Context(), args[0], tag); err != nil {
 				return err
 			}
@@ -345,4 +351,6 @@ func (n things[T]) remove() *cobra.Command {
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c
 }

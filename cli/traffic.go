@@ -21,7 +21,7 @@ func trafficCommand() *cobra.Command {
 		Long:    "Shows the latest raw messages of the fleet or of one device, then each one as it passes, with the reason where something was refused.",
 		Example: "  ullage traffic tank-fennimore-07\n  ullage traffic --refused --once",
 		GroupID: groupConnect,
-		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: deviceNames,
+		Args:    between(0, 1, "one name at most"), ValidArgsFunction: deviceNames,
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
 			if err != nil {

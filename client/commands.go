@@ -54,6 +54,11 @@ func (c *Client) Give(ctx context.Context, device string, n NewCommand, wait tim
 	return out, c.do(ctx, http.MethodPost, "/devices/"+url.PathEscape(device)+"/commands?"+q.Encode(), n, &out)
 }
 
+// Command returns one command of a device.
+func (c *Client) Command(ctx context.Context, dev, id string) (Command, error) {
+	return get[Command](ctx, c, device(dev)+"/commands/"+url.PathEscape(id))
+}
+
 // Commands lists commands, the newest first.
 func (c *Client) Commands(ctx context.Context, f CommandFilter) (Page[Command], error) {
 	q := f.query(nil)

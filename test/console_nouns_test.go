@@ -106,7 +106,7 @@ func TestSitesRulesAndJournal(t *testing.T) {
 		if out := cli(t, s, "site", "show", "Weir House"); !strings.Contains(out, "mind the step") {
 			t.Errorf("put back it is %s", out)
 		}
-		cli(t, s, "site", "remove", "Weir House")
+		cli(t, s, "site", "remove", "Weir House", "--yes")
 		ok(t, p.Wait(rows(6), within)) // the page is told
 		quiet(t, p, "a site")
 	})
@@ -172,7 +172,7 @@ func TestSitesRulesAndJournal(t *testing.T) {
 		cli(t, s, "rule", "save", "must_too_warm", "deadband=1.5")
 		writing("deadband: 1.5")
 		edit(t, p, "must_temp + 3 >", "must_temp >")
-		cli(t, s, "rule", "remove", "must_too_warm")
+		cli(t, s, "rule", "remove", "must_too_warm", "--yes")
 		ok(t, p.WaitText("removed by somebody else", within))
 		p.Forget() // that it is not there
 		ok(t, p.WaitText("right; not saved yet", within))

@@ -1,0 +1,63 @@
+package cli
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+
+	"github.com/spf13/cobra"
+)
+
+// A narrow terminal keeps what something is and what it says.
+func TestNarrowTables(t *testing.T) {
+	cells := [][]string{
+		{"ALARM", "PRIORITY", "STATE", "RAISED", "TIMES", "ON", "MESSAGE"},
+		{"01M8F4QS70PRDBEX4PYSYJ84BP", "medium", "unacknowledged", "2min ago", "2", "air-alder-bank-1", "Alder Bank: CO₂ at 1539 ppm"},
+	}
+	for width, want := range map[int]string{
+		200: "ALARM PRIORITY STATE RAISED TIMES ON MESSAGE",
+		100: "PRIORITY STATE RAISED TIMES ON MESSAGE",
+		80:  "PRIORITY RAISED ON MESSAGE",
+		60:  "PRIORITY RAISED ON MESSAGE",
+	} {
+		got := fitted(cells, width)
+		if s := strings.Join(got[0], " "); s != want || len(got[1]) != len(got[0]) || got[1][len(got[1])-1] != cells[1][6] {
+			t.Errorf("at %d columns it has %s and %q, want %s and the message", width, s, got[1], want)
+		}
+	}
+}
+
+// Whoever calls a command wrongly is told what would be right, and it counts as
+// wrongly called.
+func TestWrongUse(t *testing.T) {
+	t.Setenv("HOME", t.TempDir())
+	t.Setenv("ULLAGE_URL", "http://127.0.0.1:1") // nobody is asked
+	for args, says := range map[string]string{
+		"device lst": "did you mean list?", "model compare": "one or two names", "device list --health bad": "sound, awaited, watch, poor or dark",
+		"device list --health sond": "did you mean sound?", "alarm list --limit -5": "0 or more", "store stats --by x": "model, metric or device",
+		"query a b --step 0s": "has some width", "device create x1": "--model is needed", "rule remove": "one rule", "expr eval": "one expression", "frobnicate": "has no command",
+	} {
+		var out, errs bytes.Buffer
+		if code := Run(strings.Fields(args), strings.NewReader(""), &out, &errs); code != exitUsage || !strings.Contains(errs.String(), says) {
+			t.Errorf("ullage %s ends with %d and says %q, want %d and %q", args, code, errs.String(), exitUsage, says)
+		}
+	}
+	var out, errs bytes.Buffer
+	if code := Run([]string{"help", "exit-codes"}, nil, &out, &errs); code != 0 || !strings.Contains(out.String(), "could not be reached") {
+		t.Errorf("the help of exit codes is %q, %d", out.String(), code)
+	}
+}
+
+// Every command says what it is for, and those with verbs have some.
+func TestHelp(t *testing.T) {
+	var walk func(c *cobra.Command)
+	walk = func(c *cobra.Command) {
+		if c.Short == "" || strings.HasSuffix(c.Short, ".") {
+			t.Errorf("%s says of itself %q, want a phrase without a stop", c.CommandPath(), c.Short)
+		}
+		for _, sub := range c.Commands() {
+			walk(sub)
+		}
+	}
+	walk(newRoot())
+}
