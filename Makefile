@@ -7,7 +7,7 @@ export GOFLAGS += -tags=nomsgpack -gcflags=all=-dwarf=false
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo 0.1.0-dev)
 LDFLAGS = -s -w -X ullage/server.Version=$(VERSION)
 
-.PHONY: demo test race build dist bench lint screenshots types setup fuzz clean
+.PHONY: demo test race build dist bench coldstart lint screenshots types setup fuzz clean
 
 demo: build ## build, start the service with the simulated fleet, run until Ctrl-C
 	@bin/ullage demo $(ARGS)
@@ -51,6 +51,9 @@ bench: build ## every figure with its target and its ratio to a ceiling of the s
 screenshots: build ## docs/screenshots, from the demo's data
 	@scripts/setup.sh screenshots
 	go run ./test/shots
+
+coldstart: ## how long make demo takes on a machine that has nothing yet
+	@scripts/coldstart.sh
 
 types: console/node_modules/.lint ## the console's types and the API document, from the code
 	go run ./cmd/ullage openapi > console/src/api/openapi.json

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -36,7 +37,7 @@ for editors and code hosts.`,
 			if len(args) == 0 {
 				args = []string{"."}
 			}
-			r, err := checkNamed(args)
+			r, root, err := checkNamed(args)
 			if err != nil {
 				return err
 			}
@@ -46,7 +47,7 @@ for editors and code hosts.`,
 				e.SetIndent("", "  ")
 				err = e.Encode(sarif(r))
 			} else {
-				err = show(c, r, func(w io.Writer) { printFindings(w, r) })
+				err = show(c, r, func(w io.Writer) { printFindings(w, root, r) })
 			}
 			if err != nil {
 				return err
@@ -89,7 +90,7 @@ func fleetFolder(root string) ([]check.File, error) {
 			return err
 		}
 		rel = filepath.ToSlash(rel)
-		if base := filepath.Base(root); base == "rules" || base == "sites" { // a folder inside was named
+		if base := filepath.Base(root); slices.Contains(check.Parts, base) { // a folder inside was named
 			rel = base + "/" + rel
 		}
 		if d.IsDir() || !check.Belongs(rel) {
@@ -120,9 +121,9 @@ func fleetFolder(root string) ([]check.File, error) {
 	return append(out, parts(root, out)...), nil
 }
 
-func printFindings(w io.Writer, r check.Report) {
+func printFindings(w io.Writer, root string, r check.Report) {
 	for _, f := range r.Findings {
-		fmt.Fprintf(w, "%s:%d:%d: %s: %s\n", f.File, f.Line, f.Column,
+		fmt.Fprintf(w, "%s:%d:%d: %s: %s\n", filepath.Join(root, filepath.FromSlash(f.File)), f.Line, f.Column,
 			f.Severity, f.Sentence)
 		if f.Suggest != "" {
 			fmt.Fprintf(w, "    write: %s\n", f.Suggest)

@@ -13,70 +13,64 @@ import (
 )
 
 // checkNamed checks what was named: folders as a whole, files against what stands
-// around them, of which only what is wrong in them is told. Findings name their
-// files as they can be opened from here.
-func checkNamed(args []string) (check.Report, error) {
-	out := check.Report{Findings: []check.Finding{}}
+// around them, of which only what is wrong in them is told. Files of findings
+// are below root: the folder, if one was named alone, else where this runs.
+func checkNamed(args []string) (out check.Report, root string, err error) {
+	out.Findings = []check.Finding{}
 	for _, a := range args {
-		r, err := checkOne(a)
+		r, folder, err := checkOne(a)
 		if err != nil {
-			return out, err
+			return out, "", err
 		}
-		out.Models, out.Rules, out.Sites = out.Models+r.Models, out.Rules+r.Rules, out.Sites+r.Sites
-		out.Findings = append(out.Findings, r.Findings...)
+		if root = folder; len(args) > 1 {
+			for i := range r.Findings {
+				r.Findings[i].File = filepath.ToSlash(filepath.Join(folder, r.Findings[i].File))
+			}
+			root = ""
+		}
+		out.Add(r)
 	}
-	return out, nil
+	return out, root, nil
 }
 
-func checkOne(arg string) (check.Report, error) {
+// checkOne checks a folder or a file; its findings are below root.
+func checkOne(arg string) (r check.Report, root string, err error) {
 	info, err := os.Stat(arg)
 	if err != nil {
-		return check.Report{}, usageError{fmt.Errorf("%s cannot be read: there is no such file or folder", arg)}
+		return r, "", usageError{fmt.Errorf("%s cannot be read: there is no such file or folder", arg)}
 	}
 	if info.IsDir() {
 		files, err := fleetFolder(arg)
 		if err != nil {
-			return check.Report{}, err
+			return r, "", err
 		}
-		r := check.Folder(files)
-		for i := range r.Findings {
-			r.Findings[i].File = filepath.Join(arg, filepath.FromSlash(r.Findings[i].File))
-		}
-		return r, nil
+		return check.Folder(files), arg, nil
 	}
-	dir := filepath.Dir(arg)
-	root, files := around(dir)
-	rel, err := filepath.Rel(root, arg)
+	top, files := around(filepath.Dir(arg))
+	rel, err := filepath.Rel(top, arg)
 	if err != nil {
-		return check.Report{}, err
+		return r, "", err
 	}
 	rel = filepath.ToSlash(rel)
 	as, ok := named(rel)
 	if !ok {
-		return check.Report{}, usageError{fmt.Errorf("%s is no file that is checked; models are .tm.json or .tm.yaml, rules and sites .yaml", arg)}
+		return r, "", usageError{fmt.Errorf("%s is no file that is checked; models are .tm.json or .tm.yaml, the others .yaml", arg)}
 	}
 	b, err := os.ReadFile(arg)
 	if err != nil {
-		return check.Report{}, wrong("%s cannot be read: %v", arg, err)
+		return r, "", wrong("%s cannot be read: %v", arg, err)
 	}
 	files = slices.DeleteFunc(files, func(f check.File) bool { return f.Path == rel || f.Path == as })
 	all := check.Folder(append(files, check.File{Path: as, Data: b}))
-	r := check.Report{}
-	switch {
-	case check.IsModel(as):
-		r.Models = 1
-	case check.IsRule(as):
-		r.Rules = 1
-	case check.IsSite(as):
-		r.Sites = 1
-	}
+	r = check.Folder([]check.File{{Path: as, Data: b}}) // alone, for what it is
+	r.Findings = []check.Finding{}
 	for _, f := range all.Findings {
 		if f.File == as {
 			f.File = arg
 			r.Findings = append(r.Findings, f)
 		}
 	}
-	return r, nil
+	return r, "", nil
 }
 
 // named is the path under which a file that was named is checked: what it is
@@ -100,7 +94,7 @@ func named(rel string) (string, bool) {
 func around(dir string) (root string, files []check.File) {
 	root = dir
 	abs, err := filepath.Abs(dir)
-	if err == nil && slices.Contains([]string{"rules", "sites", "models"}, filepath.Base(abs)) {
+	if err == nil && slices.Contains(check.Parts, filepath.Base(abs)) {
 		root = filepath.Join(dir, "..")
 	}
 	for _, part := range []string{"rules", "models"} {
@@ -114,7 +108,7 @@ func around(dir string) (root string, files []check.File) {
 		return dir, nil
 	}
 	for _, e := range entries {
-		if !e.Type().IsRegular() || !check.IsModel(e.Name()) && !check.IsPart(e.Name()) && !check.IsSite(e.Name()) {
+		if !e.Type().IsRegular() || !check.Belongs(e.Name()) && !check.IsPart(e.Name()) {
 			continue
 		}
 		if b, err := os.ReadFile(filepath.Join(dir, e.Name())); err == nil && len(b) <= maxPart {

@@ -52,14 +52,14 @@ func TestCheckFiles(t *testing.T) {
 		for _, a := range c.args {
 			named = append(named, filepath.Join(dir, filepath.FromSlash(a)))
 		}
-		r, err := checkNamed(named)
+		r, root, err := checkNamed(named)
 		if (err != nil) != (c.fails != "") || err != nil && !strings.Contains(err.Error(), c.fails) {
 			t.Errorf("%v fails with %v, want %q", c.args, err, c.fails)
 			continue
 		}
 		var b strings.Builder
 		for _, f := range r.Findings {
-			fmt.Fprintf(&b, "%s:%d:%d %s\n", strings.TrimPrefix(f.File, dir+"/"), f.Line, f.Column, f.Sentence)
+			fmt.Fprintf(&b, "%s:%d:%d %s\n", strings.TrimPrefix(filepath.Join(root, f.File), dir+"/"), f.Line, f.Column, f.Sentence)
 		}
 		if r.Errors() != c.errors || !strings.Contains(b.String(), c.says) {
 			t.Errorf("%v says\n%swant %d mistakes and %q", c.args, b.String(), c.errors, c.says)

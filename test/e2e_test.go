@@ -277,7 +277,7 @@ func TestCommandLine(t *testing.T) {
 		{[]string{"query", "tank-fennimore-07", "must_temp", "--span", "soon"}, 2, "6h, 7d, today"},
 		{[]string{"model", "publish", bad}, 1, "ends too early"},
 		{[]string{"model", "publish", "/nowhere"}, 1, "no such file"},
-		{[]string{"rule", "load", bad}, 1, "bad.tm.json"},
+		{[]string{"rule", "load", bad}, 3, "none of the rules was loaded"},
 		{[]string{"alarm", "acknowledge", "01ARZ3NDEKTSV4RRFFQ69G5FAV"}, 1, "no alarm"},
 		{[]string{"frobnicate"}, 2, "has no command"},
 		{[]string{"device", "list", "--colour"}, 2, "unknown flag"},

@@ -120,7 +120,7 @@ func TestReadingsOutAndIn(t *testing.T) {
 		0o600))
 	out, errs, code = s.CLI("", "import", file, "--resume")
 	wants(t, "resumed", out+errs, code, 0,
-		fmt.Sprintf("%d,%03d rows", (rows-strings.Count(string(b[:half]), "\n")+1)/1000,
+		fmt.Sprintf("%d\u2009%03d rows", (rows-strings.Count(string(b[:half]), "\n")+1)/1000,
 			(rows-strings.Count(string(b[:half]), "\n")+1)%1000))
 
 	wants(t, "stats", cli(t, s, "store", "stats", "--by", "metric"), 0, 0, "readings", "not yet sealed",
@@ -191,7 +191,7 @@ func TestDamagedHistory(t *testing.T) {
 	}
 	ok(t, w.Flush())
 	ok(t, f.Close())
-	wants(t, "import", cli(t, s, "import", file), 0, 0, "1,048,320 readings stored, 0 refused")
+	wants(t, "import", cli(t, s, "import", file), 0, 0, "1\u2009048\u2009320 readings stored, 0 refused")
 	// More than a million are not yet sealed now, so some are being sealed.
 	packed := 0
 	for end := time.Now().Add(20 * time.Second); packed < 20_000 &&

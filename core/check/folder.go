@@ -43,6 +43,12 @@ type Report struct {
 	Findings []Finding `json:"findings"`
 }
 
+// Add counts what another report has looked at too, and takes its findings over.
+func (r *Report) Add(o Report) {
+	r.Models, r.Rules, r.Sites = r.Models+o.Models, r.Rules+o.Rules, r.Sites+o.Sites
+	r.Findings = append(r.Findings, o.Findings...)
+}
+
 // Errors returns how many findings are no warnings.
 func (r *Report) Errors() int {
 	n := 0

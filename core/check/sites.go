@@ -20,6 +20,10 @@ func isPlan(p string) bool {
 	return slices.Contains([]string{".svg", ".png", ".jpg", ".jpeg"}, path.Ext(p)) && path.Base(path.Dir(p)) == "sites"
 }
 
+// Parts are the folders within a fleet folder that say by their names what is in
+// them.
+var Parts = []string{"models", "rules", "sites"}
+
 // Belongs reports whether a file is part of a fleet folder; all others are left
 // alone.
 func Belongs(p string) bool {
