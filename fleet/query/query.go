@@ -58,7 +58,7 @@ type Query struct {
 type Step struct {
 	At       time.Time
 	Count    int64
-	Value    float64 // as Aggregate asked for
+	Value    float64     // as Aggregate asked for
 	Min, Max float64     // the least and the greatest single reading, of all devices of a group
 	Last     value.Value // the last reading; of texts and booleans what matters. Groups have none
 }

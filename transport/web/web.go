@@ -29,9 +29,9 @@ type Options struct {
 	// Names are those that the service is reached by, beside loopback names and
 	// addresses.
 	Names []string
-	Door *door.Door
-	Log  *slog.Logger
-	Now  func() time.Time
+	Door  *door.Door
+	Log   *slog.Logger
+	Now   func() time.Time
 }
 
 // misdirected refuses requests for names that are not ours.
