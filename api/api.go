@@ -27,6 +27,7 @@ import (
 	"ullage/fleet/alarms"
 	"ullage/fleet/asof"
 	"ullage/fleet/commands"
+	"ullage/fleet/deletion"
 	"ullage/fleet/derived"
 	"ullage/fleet/devices"
 	"ullage/fleet/expressions"
@@ -82,6 +83,7 @@ type App struct {
 	History     History
 	Queries     *query.Queries
 	Importer    *imports.Importer
+	Deleter     *deletion.Deleter
 	Traffic     *traffic.Log
 	Revisions   *revisions.Revisions
 	Derivations *derived.Derivations
@@ -252,6 +254,7 @@ func (s *server) routes() {
 	s.settingRoutes()
 	s.commandRoutes()
 	s.historyRoutes()
+	s.deletionRoutes()
 	s.queryRoutes()
 	s.figureRoutes()
 	s.importRoutes()

@@ -14,6 +14,7 @@ import (
 	"ullage/fleet/asof"
 	"ullage/fleet/commands"
 	"ullage/fleet/commit"
+	"ullage/fleet/deletion"
 	"ullage/fleet/derived"
 	"ullage/fleet/devices"
 	"ullage/fleet/event"
@@ -86,6 +87,7 @@ type App struct {
 	Revisions   *revisions.Revisions
 	Folder      *folder.Loader
 	Importer    *imports.Importer
+	Deleter     *deletion.Deleter
 	Retention   *retention.Retention
 	AsOf        *asof.AsOf
 	Facts       fact.Log
@@ -181,6 +183,8 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.Folder = folder.New(folder.Options{Models: a.Models, Alarms: a.Alarms, Devices: a.Devices, Sites: a.Sites})
 	a.Importer = imports.New(imports.Options{Intake: a.Intake, Devices: a.Devices, Models: a.Models, Store: telemetry,
 		Derive: a.Derivations, Bus: a.Bus, Now: o.Now})
+	a.Deleter = deletion.New(deletion.Options{Store: telemetry, Devices: a.Devices, Commits: a.Commits,
+		Traffic: a.Traffic, Bus: a.Bus, Forget: a.Derivations.Forget, Now: o.Now})
 	a.Retention = retention.New(retention.Options{Store: telemetry, Records: records, Devices: a.Devices,
 		Models: a.Models, Facts: o.KeepFacts, Readings: o.KeepReadings, Rollups: o.KeepRollups, Log: o.Log, Now: o.Now})
 	a.AsOf = asof.New(asof.Options{Records: records, History: telemetry, Devices: a.Devices, Models: a.Models,
@@ -214,7 +218,7 @@ func (a *App) siteChanged(name string) {
 func (a *App) API() *api.App {
 	return &api.App{Models: a.Models, Devices: a.Devices, Sites: a.Sites, Settings: a.Settings, Commands: a.Commands,
 		Alarms: a.Alarms, Present: a.Present, Expressions: a.Expressions, Intake: a.Intake, Meter: a.Meter, People: a.People, Facts: a.Facts, News: a.News, AsOf: a.AsOf, History: a.Store.Telemetry, Queries: a.Queries,
-		Importer: a.Importer, Traffic: a.Traffic, Revisions: a.Revisions, Derivations: a.Derivations, Folder: a.Folder, Settle: a.Settle, Log: a.Log, Now: a.Now}
+		Importer: a.Importer, Deleter: a.Deleter, Traffic: a.Traffic, Revisions: a.Revisions, Derivations: a.Derivations, Folder: a.Folder, Settle: a.Settle, Log: a.Log, Now: a.Now}
 }
 
 // MQTT returns the server for devices that speak MQTT, as a handler of news too.

@@ -225,8 +225,8 @@ func deviceShow() *cobra.Command {
 	return c
 }
 
-// moment reads a time, or how long ago it was.
-func moment(s string) (time.Time, error) {
+// moment reads the value of a flag: a time, or how long ago it was.
+func moment(flag, s string) (time.Time, error) {
 	if d, err := value.ParseDuration(s); err == nil {
 		return time.Now().Add(-d.Std()), nil
 	}
@@ -236,11 +236,11 @@ func moment(s string) (time.Time, error) {
 		}
 	}
 	return time.Time{},
-		usageError{fmt.Errorf("--as-of is %q; write how long ago, like 2h, or a time, like 2026-03-01T10:00:00Z", s)}
+		usageError{fmt.Errorf("--%s is %q; write how long ago, like 2h, or a time, like 2026-03-01T10:00:00Z", flag, s)}
 }
 
 func showThen(c *cobra.Command, cl *client.Client, id, then string) error {
-	at, err := moment(then)
+	at, err := moment("as-of", then)
 	if err != nil {
 		return err
 	}

@@ -325,6 +325,22 @@ func (c *Client) Readings(ctx context.Context, id, metric string, s Span, limit 
 	return get[Readings](ctx, c, device(id)+"/readings?"+s.query(metric)+"&limit="+strconv.Itoa(limit))
 }
 
+// DeleteReadings deletes readings of a device; with DryRun it only counts them.
+func (c *Client) DeleteReadings(ctx context.Context, id string, w Unwanted) (Deletion, error) {
+	q := url.Values{"metric": w.Metrics}
+	for name, at := range map[string]time.Time{"from": w.From, "to": w.To} {
+		if !at.IsZero() {
+			q.Set(name, at.Format(time.RFC3339Nano))
+		}
+	}
+	for name, on := range map[string]bool{"all": w.All, "dry_run": w.DryRun} {
+		if on {
+			q.Set(name, "true")
+		}
+	}
+	return send[Deletion](ctx, c, http.MethodDelete, device(id)+"/readings?"+q.Encode(), nil)
+}
+
 // Alarms lists alarms, the newest first: the open ones, or closed ones too.
 func (c *Client) Alarms(ctx context.Context, f AlarmFilter) (Page[Alarm], error) {
 	q := f.query(nil)

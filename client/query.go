@@ -109,6 +109,34 @@ func (c *Client) Export(ctx context.Context, q Query, format string, raw bool, w
 	return c.do(ctx, http.MethodGet, "/export?"+v.Encode(), nil, w)
 }
 
+// Unwanted says which readings of a device are to be deleted.
+type Unwanted struct {
+	Metrics  []string // all if it is empty
+	From, To time.Time
+	All      bool // all of the device, with its traffic
+	DryRun   bool // only count them
+}
+
+// DeletedMetric is what of one metric is, or was, in a span.
+type DeletedMetric struct {
+	Metric   string     `json:"metric"`
+	Readings int64      `json:"readings"`
+	First    *time.Time `json:"first,omitempty" doc:"Time of the first of them"`
+	Last     *time.Time `json:"last,omitempty" doc:"Time of the last of them"`
+	Damaged  int        `json:"damaged,omitempty" doc:"Pieces of the store that cannot be read, and go too"`
+}
+
+// Deletion tells which readings were deleted, or would be.
+type Deletion struct {
+	Device   string          `json:"device"`
+	DryRun   bool            `json:"dry_run,omitempty" doc:"Nothing was deleted"`
+	From     *time.Time      `json:"from,omitempty" doc:"Start of the span; nothing for the beginning"`
+	To       *time.Time      `json:"to,omitempty" doc:"End of the span, not included; nothing for no end"`
+	Metrics  []DeletedMetric `json:"metrics" doc:"Those with something in the span"`
+	Readings int64           `json:"readings" doc:"In all"`
+	Traffic  int             `json:"traffic,omitempty" doc:"Messages of the traffic log"`
+}
+
 // ImportFinding is a row that was not taken.
 type ImportFinding struct {
 	Line     int    `json:"line" doc:"From 1"`

@@ -269,9 +269,7 @@ func (t *Telemetry) rollUpSpan(s *stream, level int, lo, hi int64) (*series.Roll
 	hold := holds * s.every
 	from, _ := series.Every(series.Levels[level]).Cell(lo - hold)
 	_, to := series.Every(series.Levels[level]).Cell(hi + hold)
-	if from < s.kept { // what it was made of is gone, so it stays as it is
-		_, from = series.Every(series.Levels[level]).Cell(s.kept)
-	}
+	from = max(from, wholeFrom(s, level)) // what came before was made of readings that are gone, so it stays as it is
 	if from >= to {
 		return nil, nil
 	}
@@ -296,6 +294,15 @@ func (t *Telemetry) rollUpSpan(s *stream, level int, lo, hi int64) (*series.Roll
 		return nil, nil
 	}
 	return roller, nil
+}
+
+// wholeFrom returns where the first cell begins of which all readings are kept.
+func wholeFrom(s *stream, level int) int64 {
+	at, next := series.Every(series.Levels[level]).Cell(s.kept)
+	if at < s.kept {
+		return next
+	}
+	return at
 }
 
 // putRollups takes cells of a level in the place of all that is in [from, to),
@@ -426,12 +433,12 @@ const (
 	vacuumPages = 500
 )
 
-// giveBack returns pages that hold nothing to the disk, some at a time, and
-// reports whether there are more.
-func (t *Telemetry) giveBack() (more bool, err error) {
+// giveBack returns pages that hold nothing to the disk, some at a time, while
+// there are more than a number, and reports whether there still are.
+func (t *Telemetry) giveBack(above int) (more bool, err error) {
 	w := queries{t.db.write}
 	free := 0
-	if err := w.row(context.Background(), "PRAGMA freelist_count").Scan(&free); err != nil || free < vacuumAbove {
+	if err := w.row(context.Background(), "PRAGMA freelist_count").Scan(&free); err != nil || free <= above {
 		return false, translate(err)
 	}
 	rows, err := w.rows(context.Background(), fmt.Sprintf("PRAGMA incremental_vacuum(%d)", vacuumPages))
@@ -440,5 +447,5 @@ func (t *Telemetry) giveBack() (more bool, err error) {
 	}
 	for rows.Next() {
 	}
-	return free-vacuumPages >= vacuumAbove, translate(errors.Join(rows.Err(), rows.Close()))
+	return free-vacuumPages > above, translate(errors.Join(rows.Err(), rows.Close()))
 }

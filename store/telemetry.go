@@ -407,7 +407,7 @@ func (t *Telemetry) run() {
 			t.emptied = time.Now()
 		}
 		if able && time.Since(looked) > vacuumEvery {
-			if more, err := t.giveBack(); err != nil || !more {
+			if more, err := t.giveBack(vacuumAbove); err != nil || !more {
 				looked = time.Now()
 			}
 		}
@@ -703,12 +703,14 @@ func (t *Telemetry) addStream(added *[]*stream, a *ingest.Append, metric string)
 			return s, nil
 		}
 	}
-	s := &stream{device: a.Device, metric: metric, every: a.Every.Milliseconds(), sorted: true}
+	// An id may have been that of a series which was deleted: records of before
+	// are none of it.
+	s := &stream{device: a.Device, metric: metric, every: a.Every.Milliseconds(), sorted: true, sealed: t.seq}
 	if s.every <= 0 {
 		s.every = everyUsually.Milliseconds()
 	}
-	err := t.tx.row(context.Background(), "INSERT INTO series (device, metric, every) VALUES (?, ?, ?) RETURNING id",
-		s.device, s.metric, s.every).Scan(&s.id)
+	err := t.tx.row(context.Background(), "INSERT INTO series (device, metric, every, sealed) VALUES (?, ?, ?, ?) RETURNING id",
+		s.device, s.metric, s.every, s.sealed).Scan(&s.id)
 	if err != nil {
 		return nil, err
 	}

@@ -112,6 +112,24 @@ func TestAnyOrder(t *testing.T) {
 			if err := put(s, "tank-kilnside-01", 0, batch...); err != nil {
 				t.Fatal(err)
 			}
+			if rng.IntN(8) == 0 { // people delete some of it
+				m := metrics[rng.IntN(len(metrics))]
+				lo := zero.Add(time.Duration(rng.IntN(i+1)-rng.IntN(2000)) * time.Minute).UnixMilli()
+				hi := lo + rng.Int64N(1+int64(i)*30_000)
+				gone := int64(0)
+				for at := range want[m] {
+					if at >= lo && at < hi && len(want[m]) > 1 {
+						delete(want[m], at)
+						gone++
+					}
+				}
+				from, to := value.FromMillis(lo), value.FromMillis(hi)
+				in, err := s.Stored(t.Context(), "tank-kilnside-01", m, from, to)
+				n, failed := s.Delete(t.Context(), "tank-kilnside-01", m, from, to)
+				if err != nil || failed != nil || n != gone || in.Readings != gone {
+					t.Fatalf("of %s, %d readings were counted and %d deleted, %v, %v; want %d", m, in.Readings, n, err, failed, gone)
+				}
+			}
 			switch rng.IntN(6) {
 			case 0, 1:
 				s.Seal()

@@ -17,7 +17,7 @@ import (
 
 // taken reads all of a file and returns how many rows it gave, what went wrong
 // at last, and how much memory was taken meanwhile, in all.
-func taken(f exchange.Format, r io.Reader) (rows int, err error, bytes uint64) {
+func taken(f exchange.Format, r io.Reader) (rows int, bytes uint64, err error) {
 	var before, after runtime.MemStats
 	runtime.ReadMemStats(&before)
 	in, err := exchange.NewReader(r, f, zero)
@@ -31,7 +31,7 @@ func taken(f exchange.Format, r io.Reader) (rows int, err error, bytes uint64) {
 		}
 	}
 	runtime.ReadMemStats(&after)
-	return rows, err, after.TotalAlloc - before.TotalAlloc
+	return rows, after.TotalAlloc - before.TotalAlloc, err
 }
 
 // parquetFile is a small file with some rows.
@@ -98,7 +98,7 @@ func TestClaimsTakeNoMemory(t *testing.T) {
 		{"a list that ends too soon", exchange.CBOR, strings.NewReader("\x82"), "breaks off"},
 		{"a list without an end", exchange.CBOR, strings.NewReader("\x9f"), "breaks off"},
 	} {
-		rows, err, took := taken(c.f, c.r)
+		rows, took, err := taken(c.f, c.r)
 		if rows != 0 || err == nil || errors.Is(err, io.EOF) || !strings.Contains(err.Error(), c.says) || took > 100<<20 {
 			t.Errorf("%s: %d rows, %v, %d MB taken; want none, that it says %q, and 100 MB at most", c.name, rows, err, took>>20, c.says)
 		}
@@ -109,7 +109,7 @@ func TestClaimsTakeNoMemory(t *testing.T) {
 // of its pages may.
 func TestDamagedParquet(t *testing.T) {
 	whole := parquetFile(t)
-	if rows, err, _ := taken(exchange.Parquet, bytes.NewReader(whole)); rows != 300 || !errors.Is(err, io.EOF) {
+	if rows, _, err := taken(exchange.Parquet, bytes.NewReader(whole)); rows != 300 || !errors.Is(err, io.EOF) {
 		t.Fatalf("as it was written it gives %d rows, %v; want 300", rows, err)
 	}
 	random := rand.New(rand.NewPCG(3, 1))
@@ -121,7 +121,7 @@ func TestDamagedParquet(t *testing.T) {
 		if i%5 == 0 {
 			b = b[:random.IntN(len(b))]
 		}
-		if _, _, took := taken(exchange.Parquet, bytes.NewReader(b)); took > 512<<20 {
+		if _, took, _ := taken(exchange.Parquet, bytes.NewReader(b)); took > 512<<20 {
 			t.Errorf("file %d takes %d MB", i, took>>20)
 		}
 	}
@@ -133,7 +133,7 @@ func FuzzParquet(f *testing.F) {
 	f.Add(whole)
 	f.Add(whole[:len(whole)/2])
 	f.Fuzz(func(t *testing.T, b []byte) {
-		if _, _, took := taken(exchange.Parquet, bytes.NewReader(b)); took > 1<<30 {
+		if _, took, _ := taken(exchange.Parquet, bytes.NewReader(b)); took > 1<<30 {
 			t.Fatalf("%d bytes take %d MB", len(b), took>>20)
 		}
 	})

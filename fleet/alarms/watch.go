@@ -313,6 +313,12 @@ func (e *Engine) Handle(i int, ev event.Event) {
 		}
 	case event.Backfilled:
 		e.rewatch(s, ev.Device)
+	case event.Deleted:
+		e.groups.touch(ev.Device)
+		if w := s.devices[ev.Device]; w != nil {
+			w.filled = false // its windows hold what is gone
+		}
+		e.rewatch(s, ev.Device)
 	case event.Device:
 		e.groups.changed.Store(true)
 		e.rewatch(s, ev.Device)

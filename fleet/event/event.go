@@ -33,6 +33,14 @@ type Backfilled struct {
 	Latest []value.Reading
 }
 
+// Deleted tells that people have deleted readings of some metrics; Latest are
+// the newest that are left of each of them.
+type Deleted struct {
+	Device  string
+	Metrics []string
+	Latest  []value.Reading
+}
+
 // Device was created, labelled, suspended, retired or given another model.
 type Device struct{ Device string }
 
@@ -99,6 +107,7 @@ type Tick struct{ Now time.Time }
 // About implements Event.
 func (e Readings) About() string   { return e.Device }
 func (e Backfilled) About() string { return e.Device }
+func (e Deleted) About() string    { return e.Device }
 func (e Device) About() string     { return e.Device }
 func (e Attributes) About() string { return e.Device }
 func (e Settings) About() string   { return e.Device }

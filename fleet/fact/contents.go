@@ -116,6 +116,15 @@ type Rule struct {
 	Raise string `json:"raise,omitempty"`
 }
 
+// Deleted: somebody deleted readings of a device.
+type Deleted struct {
+	Readings int64     `json:"readings"`
+	Metrics  []string  `json:"metrics,omitempty"` // empty for all
+	From     time.Time `json:"from,omitzero"`     // since the beginning if it is zero
+	To       time.Time `json:"to,omitzero"`       // not included; to the end if it is zero
+	Traffic  int       `json:"traffic,omitempty"` // messages in the traffic log
+}
+
 // Raised: an alarm was raised.
 type Raised struct {
 	Message  string `json:"message"`
@@ -202,6 +211,7 @@ func (Applied) kind() Kind      { return SettingApplied }
 func (Refused) kind() Kind      { return SettingRefused }
 func (Published) kind() Kind    { return ModelPublished }
 func (Rule) kind() Kind         { return RuleChanged }
+func (Deleted) kind() Kind      { return ReadingsDeleted }
 func (Raised) kind() Kind       { return AlarmRaised }
 func (Returned) kind() Kind     { return AlarmReturned }
 func (Acknowledged) kind() Kind { return AlarmAcknowledged }
@@ -251,7 +261,7 @@ func (c Changed) sentence() string {
 // contentOf returns an empty content of a kind to read JSON into, or nil.
 func contentOf(k Kind) Content {
 	for _, c := range []Content{&Onboarded{}, &Labelled{}, &Moved{}, &Status{}, &Token{}, &Attributes{}, &Link{},
-		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Raised{}, &Returned{}, &Acknowledged{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}, &SignInFailed{}} {
+		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Deleted{}, &Raised{}, &Returned{}, &Acknowledged{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}, &SignInFailed{}} {
 		if c.kind() == k {
 			return c
 		}
@@ -289,6 +299,26 @@ func (c Status) sentence() string {
 		return "let it in again"
 	}
 	return c.To + " it"
+}
+
+func (c Deleted) sentence() string {
+	text := fmt.Sprintf("deleted %d readings", c.Readings)
+	if c.Readings == 1 {
+		text = "deleted 1 reading"
+	}
+	if len(c.Metrics) > 0 {
+		text += " of " + strings.Join(c.Metrics, ", ")
+	}
+	if !c.From.IsZero() {
+		text += " from " + c.From.UTC().Format(time.RFC3339)
+	}
+	if !c.To.IsZero() {
+		text += " up to " + c.To.UTC().Format(time.RFC3339)
+	}
+	if c.Traffic > 0 {
+		text += fmt.Sprintf(", and %d messages of its traffic", c.Traffic)
+	}
+	return text
 }
 
 func (c Token) sentence() string {

@@ -33,6 +33,7 @@ const (
 	SettingRefused     Kind = "setting refused"
 	ModelPublished     Kind = "model published"
 	RuleChanged        Kind = "rule changed"
+	ReadingsDeleted    Kind = "readings deleted"
 	AlarmRaised        Kind = "alarm raised"
 	AlarmReturned      Kind = "alarm returned"
 	AlarmAcknowledged  Kind = "alarm acknowledged"
@@ -47,7 +48,8 @@ const (
 
 // Kinds lists every kind.
 var Kinds = []Kind{DeviceOnboarded, DeviceLabelled, DeviceMoved, StatusChanged, TokenGiven, AttributesReported,
-	LinkChanged, SettingChanged, SettingApplied, SettingRefused, ModelPublished, RuleChanged, AlarmRaised, AlarmReturned, AlarmAcknowledged,
+	LinkChanged, SettingChanged, SettingApplied, SettingRefused, ModelPublished, RuleChanged, ReadingsDeleted, AlarmRaised, AlarmReturned,
+	AlarmAcknowledged,
 	CommandGiven, CommandReplied, CommandEnded, EventSent, PersonAdded, SignedIn, SignInWrong}
 
 // Known reports whether there can be facts of a kind.

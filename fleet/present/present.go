@@ -234,6 +234,8 @@ func (b *Fleet) Handle(i int, ev event.Event) {
 		for _, r := range ev.Latest {
 			e.take(r.Metric, Latest{r.At, r.Value, r.Quality})
 		}
+	case event.Deleted:
+		b.drop(e, ev)
 	case event.Device, event.Attributes, event.Settings:
 		b.refresh(e.ID)
 	case event.Margins:
@@ -264,6 +266,25 @@ func (b *Fleet) Handle(i int, ev event.Event) {
 			b.tick(e, ev.Now)
 		}
 	}
+}
+
+// drop lets go of readings that were deleted. Where all of them are gone it is as
+// after a start: the device was never heard.
+func (b *Fleet) drop(e *entry, ev event.Deleted) {
+	e.Latest, e.lent = maps.Clone(e.Latest), false
+	for _, m := range ev.Metrics {
+		delete(e.Latest, m)
+	}
+	for _, r := range ev.Latest {
+		e.take(r.Metric, Latest{r.At, r.Value, r.Quality})
+	}
+	e.LastAt = time.Time{}
+	for _, l := range e.Latest {
+		if l.At.After(e.LastAt) {
+			e.LastAt = l.At
+		}
+	}
+	b.link(e, b.now(), false)
 }
 
 func (b *Fleet) tick(e *entry, now time.Time) {

@@ -267,6 +267,46 @@ func (l *Log) Recent(f Filter) []Entry {
 	return out
 }
 
+// Count returns how many entries of a device are held.
+func (l *Log) Count(device string) int {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return len(l.of(device))
+}
+
+// of returns the entries of a device in both rings.
+func (l *Log) of(device string) map[*held]bool {
+	out := map[*held]bool{}
+	if r := l.devices[device]; r != nil {
+		for _, e := range r.items {
+			out[e] = true
+		}
+	}
+	for _, e := range l.all.items {
+		if e.Device == device {
+			out[e] = true
+		}
+	}
+	return out
+}
+
+// Forget drops every entry of a device.
+func (l *Log) Forget(device string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for e := range l.of(device) {
+		l.empty(e)
+	}
+	delete(l.devices, device)
+	kept := make([]*held, 0, len(l.all.items))
+	for i := len(l.all.items) - 1; i >= 0; i-- {
+		if e := l.all.newest(i); e.Device != device {
+			kept = append(kept, e)
+		}
+	}
+	l.all.items, l.all.next = kept, 0
+}
+
 // Counts returns how many entries were recorded and how many had something refused.
 func (l *Log) Counts() (all, refused uint64) {
 	l.mu.Lock()

@@ -256,7 +256,8 @@ export interface paths {
         get: operations["readings"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Delete readings of a device: of metrics, of a span, or all of them */
+        delete: operations["delete-readings"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1270,6 +1271,53 @@ export interface components {
              * @description to here
              */
             until?: string;
+        };
+        DeletedMetric: {
+            /**
+             * Format: int64
+             * @description Pieces of the store that cannot be read, and go too
+             */
+            damaged?: number;
+            /**
+             * Format: date-time
+             * @description Time of the first of them
+             */
+            first?: string;
+            /**
+             * Format: date-time
+             * @description Time of the last of them
+             */
+            last?: string;
+            metric: string;
+            /** Format: int64 */
+            readings: number;
+        };
+        Deletion: {
+            device: string;
+            /** @description Nothing was deleted */
+            dry_run?: boolean;
+            /**
+             * Format: date-time
+             * @description Start of the span; nothing for the beginning
+             */
+            from?: string;
+            /** @description Those with something in the span */
+            metrics: components["schemas"]["DeletedMetric"][];
+            /**
+             * Format: int64
+             * @description In all
+             */
+            readings: number;
+            /**
+             * Format: date-time
+             * @description End of the span, not included; nothing for no end
+             */
+            to?: string;
+            /**
+             * Format: int64
+             * @description Messages of the traffic log
+             */
+            traffic?: number;
         };
         Details: {
             /**
@@ -3844,6 +3892,76 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Readings"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "delete-readings": {
+        parameters: {
+            query?: {
+                /** @description Metric to delete readings of; may be given several times; all metrics if left out */
+                metric?: string[];
+                /** @description Start; the beginning if left out */
+                from?: string;
+                /** @description End, not included; none if left out */
+                to?: string;
+                /** @description All readings of the device, and its messages in the traffic log; with nothing else */
+                all?: boolean;
+                /** @description Only count them */
+                dry_run?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Deletion"];
                 };
             };
             /** @description Unauthorized */

@@ -3,13 +3,14 @@ import { useState, type ReactNode } from "react";
 import { api, ask, type Device, type Onboarded } from "../api/client";
 import { useFleet } from "../api/live";
 import { called } from "../lib/format";
+import { DeleteReadings } from "./delete-readings";
 import { Dialog, Entry } from "./dialog";
 import { fieldLook } from "./field";
 import { Labels, toLabels, type Pair } from "./labels";
 import { useTell } from "./notices";
 import { Token } from "./onboarded";
 
-type Act = "describe" | "token" | "suspend" | "retire";
+type Act = "describe" | "token" | "suspend" | "retire" | "delete";
 
 // DeviceActions are what people do to a device, but for its settings.
 export function DeviceActions({ device: d }: { device: Device }) {
@@ -53,6 +54,8 @@ export function DeviceActions({ device: d }: { device: Device }) {
               d.status !== "retired" && entry("suspend", "Suspend")
             )}
             {d.status !== "retired" && entry("retire", "Retire")}
+            <DropdownMenu.Separator className="my-1 border-t border-line" />
+            {entry("delete", "Delete readings")}
           </DropdownMenu.Content>
         </DropdownMenu.Portal>
       </DropdownMenu.Root>
@@ -71,6 +74,7 @@ export function DeviceActions({ device: d }: { device: Device }) {
           onClose={close}
         />
       )}
+      {open === "delete" && <DeleteReadings device={d} onClose={close} />}
       {open === "retire" && <Retire device={d} act={() => status("retired")} onClose={close} />}
     </>
   );
