@@ -195,6 +195,9 @@ func configuration(version string) huma.Config {
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", "/api/schemas"
 	config.Info.Description = "Models, devices, settings, alarms, readings and the traffic of one fleet. " +
 		"Sign in for a bearer token; refusals are problem details (RFC 9457)."
+	config.Info.License = &huma.License{Name: "Apache License 2.0", Identifier: "Apache-2.0"}
+	config.Servers = []*huma.Server{{URL: "/", Description: "The service that this document comes from"}}
+	config.Tags = tags
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token": {Type: "http", Scheme: "bearer"}, "session": {Type: "apiKey", In: "cookie", Name: cookieName},
 	}
@@ -303,7 +306,7 @@ func (s *server) serviceRoutes() {
 		Device  string `query:"device" doc:"Only of this device"`
 		Refused bool   `query:"refused" doc:"Only where something was refused"`
 		After   uint64 `query:"after" doc:"Only entries with a greater number"`
-		Limit   int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+		Limit   int    `query:"limit" default:"100" minimum:"1" maximum:"1000" doc:"At most this many"`
 	}
 	huma.Get(s.api, "/api/v1/traffic", func(ctx context.Context, f *trafficFilter) (*body[[]client.TrafficEntry], error) {
 		among, _, err := s.among(f.Where)
@@ -324,14 +327,6 @@ func (s *server) service() client.Service {
 	}
 	return client.Service{Groups: groups, Version: s.Version, StartedAt: s.Started, Now: s.Now().UTC(), Devices: n,
 		Connected: s.MQTT(), Readings: readings, PerSecond: s.Meter.PerSecond(), Refused: refused, MQTT: s.MQTTAt, DeviceHTTP: s.HTTPAt}
-}
-
-// describe names an operation; the id is also the name in generated clients.
-func describe(id, summary, tag string) func(*huma.Operation) {
-	return func(o *huma.Operation) {
-		o.OperationID, o.Summary, o.Tags = id, summary, []string{tag}
-		o.Errors = append(o.Errors, http.StatusUnauthorized)
-	}
 }
 
 func hostOf(address string) string {

@@ -123,7 +123,7 @@ func (s *server) commandRoutes() {
 			return nil, s.failed(fault.New(fault.Conflict, "%s could not %s: %s", c.Device, c.Name, c.Error))
 		case c.Phase != commands.Done:
 			return nil, s.failed(fault.New(fault.Conflict, "%s has not replied to %s", c.Device, c.Name).
-				Then("see whether it is connected with: ullage device show %s", c.Device))
+				Then("see whether it is connected; the command may still be done later"))
 		case c.Output == nil:
 			return &output{Status: http.StatusNoContent}, nil
 		}
@@ -144,7 +144,7 @@ func (s *server) commandRoutes() {
 		}
 		if _, ok := m.Event(in.Name); !ok {
 			return nil, s.failed(fault.New(fault.NotFound, "%s has no event %s", m, in.Name).
-				Then("see what it has with: ullage model show %s", m.Name))
+				Then("see what it has in GET /api/v1/models/%s", m.Name))
 		}
 		return &huma.StreamResponse{Body: func(c huma.Context) { s.tell(c, in.ID, in.Name) }}, nil
 	},

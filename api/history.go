@@ -9,6 +9,7 @@ import (
 
 	"ullage/client"
 	"ullage/core/series"
+	"ullage/core/unit"
 	"ullage/core/value"
 	"ullage/fleet/alarms"
 	"ullage/fleet/fault"
@@ -116,6 +117,7 @@ func (s *server) alarmRoutes() {
 		Where
 		Paging
 		Device string `query:"device" doc:"Only of this device"`
+		Rule   string `query:"rule" maxLength:"63" doc:"Only of this rule"`
 		All    bool   `query:"all" doc:"Closed ones too"`
 		Before string `query:"before" doc:"Only alarms older than this id"`
 	}
@@ -124,14 +126,14 @@ func (s *server) alarmRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		list, err := s.Alarms.List(ctx, alarms.Filter{Among: among, Device: f.Device, Open: !f.All, Before: f.Before,
+		list, err := s.Alarms.List(ctx, alarms.Filter{Among: among, Device: f.Device, Rule: f.Rule, Open: !f.All, Before: f.Before,
 			Limit: f.ask()})
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		out := make([]client.Alarm, len(list))
 		for i, a := range list {
-			out[i] = alarmOf(a)
+			out[i] = s.alarmOf(a)
 		}
 		return newest(out, f.Paging, func(a client.Alarm) string { return a.ID }), nil
 	}, describe("alarms", "Open alarms, or the latest of all, the newest first", "Alarms"))
@@ -162,12 +164,27 @@ func (s *server) alarmRoutes() {
 			return nil, s.failed(err)
 		}
 		s.Settle()
-		return &body[client.Alarm]{alarmOf(a)}, nil
+		return &body[client.Alarm]{s.alarmOf(a)}, nil
 	}, describe("acknowledge-alarm", "Acknowledge an alarm", "Alarms"), notFound)
 }
 
-func alarmOf(a alarms.Alarm) client.Alarm {
-	return client.Alarm{ID: a.ID, Rule: a.Rule, Device: a.Device, Group: a.Group, Priority: string(a.Priority),
-		State: string(a.State), Message: a.Message, Cause: a.Cause, Response: a.Response, Metric: a.Metric, Value: a.Value.Any(), Limit: a.Limit.Any(), Times: a.Times, RaisedAt: a.RaisedAt,
+// alarmOf is an alarm with what is measured now beside what was when it was raised.
+func (s *server) alarmOf(a alarms.Alarm) client.Alarm {
+	out := client.Alarm{ID: a.ID, Rule: a.Rule, Device: a.Device, Group: a.Group, Priority: string(a.Priority),
+		State: string(a.State), Message: a.Message, Cause: a.Cause, Response: a.Response, Metric: a.Metric,
+		Value: a.Value.Any(), Limit: a.Limit.Any(), Times: a.Times, RaisedAt: a.RaisedAt,
 		ReturnedAt: optional(a.ReturnedAt), AcknowledgedAt: optional(a.AcknowledgedAt), AcknowledgedBy: a.AcknowledgedBy}
+	d, ok := s.Present.Get(a.Device)
+	if !ok || a.Group != "" {
+		return out
+	}
+	for _, m := range d.Margins {
+		if m.Rule != a.Rule {
+			continue
+		}
+		if out.Display = unit.Display(m.Unit); a.State.Open() {
+			out.Now, out.LimitNow = &m.Value, &m.Limit
+		}
+	}
+	return out
 }

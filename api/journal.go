@@ -64,7 +64,7 @@ func (s *server) journalRoutes() {
 	}, describe("journal-kinds", "The kinds of entries that there can be", "Journal"))
 	type after struct {
 		After int64  `query:"after" minimum:"0" doc:"The number that the reader has got to; 0 to begin"`
-		Limit int    `query:"limit" default:"500" minimum:"1" maximum:"5000"`
+		Limit int    `query:"limit" default:"500" minimum:"1" maximum:"5000" doc:"At most this many"`
 		Wait  string `query:"wait" doc:"How long to wait for the next one, like 30s; not at all where not given"`
 	}
 	huma.Get(s.api, "/api/v1/journal/after", func(ctx context.Context, f *after) (*body[[]client.JournalEntry], error) {

@@ -128,7 +128,7 @@ func (s *server) modelWriting() {
 		return &body[made]{made{string(src)}}, nil
 	}, describe("model-from-message", "Make a model of a message, to be edited", "Models"), large)
 	type kind struct {
-		Kind string `path:"kind" enum:"model,rule,examples"`
+		Kind string `path:"kind" enum:"model,rule,examples" doc:"The kind of file"`
 	}
 	huma.Get(s.api, "/api/v1/schemas/{kind}", func(ctx context.Context, in *kind) (*body[json.RawMessage], error) {
 		b, err := check.FileSchema(in.Kind)
@@ -139,7 +139,7 @@ func (s *server) modelWriting() {
 	}, describe("schema", "The JSON Schema of a kind of file, for editors", "Models"), notFound)
 	type page struct {
 		NamedModel
-		Format string `query:"format" enum:"html,markdown" default:"html"`
+		Format string `query:"format" enum:"html,markdown" default:"html" doc:"What it is written in"`
 		Device string `query:"device" doc:"The id in the lines to paste" maxLength:"63"`
 	}
 	type file struct {

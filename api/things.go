@@ -76,12 +76,12 @@ func (s *server) thingRoutes() {
 		p, ok := m.Property(in.Name)
 		if !ok {
 			return nil, s.failed(fault.New(fault.NotFound, "%s has no value %s", m, in.Name).
-				Then("see what it has with: ullage model show %s", m.Name))
+				Then("see what it has in GET /api/v1/models/%s", m.Name))
 		}
 		v := s.value(d, m, p)
 		if !v.Known() {
 			return nil, s.failed(fault.New(fault.NotFound, "%s has not reported %s yet", in.ID, in.Name).
-				Then("see what arrives with: ullage traffic --device %s", in.ID))
+				Then("see what arrives in its traffic"))
 		}
 		return &body[any]{v.Any()}, nil
 	}, describe("value", "One value of a device now", "Devices"), notFound)

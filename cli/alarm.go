@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -32,11 +34,14 @@ func alarmCommand() *cobra.Command {
 				column[client.Alarm]{"raised", func(a client.Alarm) string { return ago(&a.RaisedAt) }},
 				column[client.Alarm]{"times", func(a client.Alarm) string { return fmt.Sprint(a.Times) }},
 				column[client.Alarm]{"on", func(a client.Alarm) string { return a.Device + a.Group }},
+				column[client.Alarm]{"measured", measuredThenNow},
 				column[client.Alarm]{"message", func(a client.Alarm) string { return a.Message }})
 		},
 	}
 	logFlags(listing, &f.LogFilter, 100)
 	listing.Flags().BoolVar(&f.All, "all", false, "closed ones too")
+	listing.Flags().StringVar(&f.Rule, "rule", "", "only of this rule")
+	listing.RegisterFlagCompletionFunc("rule", ruleThings.names())
 	ack := &cobra.Command{
 		Use: "acknowledge ALARM…", Short: "Acknowledge alarms", Args: atLeast(1,
 			"one alarm or more"), ValidArgsFunction: alarmNames,
@@ -64,6 +69,20 @@ func alarmCommand() *cobra.Command {
 		},
 	}
 	return noun(groupAlarm, "alarm", "See and acknowledge alarms", listing, ack)
+}
+
+// measuredThenNow says what was measured when an alarm was raised, and what is now.
+func measuredThenNow(a client.Alarm) string {
+	was, ok := a.Value.(float64)
+	if !ok || a.Metric == "" {
+		return ""
+	}
+	short := func(f float64) string { return strconv.FormatFloat(f, 'g', 6, 64) }
+	text := short(was)
+	if a.Now != nil {
+		text += ", now " + short(*a.Now)
+	}
+	return strings.TrimSpace(text + " " + a.Display)
 }
 
 func journalCommand() *cobra.Command {

@@ -343,7 +343,7 @@ func (c *Client) DeleteReadings(ctx context.Context, id string, w Unwanted) (Del
 
 // Alarms lists alarms, the newest first: the open ones, or closed ones too.
 func (c *Client) Alarms(ctx context.Context, f AlarmFilter) (Page[Alarm], error) {
-	q := f.query(nil)
+	q := f.query(map[string]string{"rule": f.Rule})
 	if f.All {
 		q.Set("all", "true")
 	}

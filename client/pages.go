@@ -25,7 +25,8 @@ type LogFilter struct {
 // AlarmFilter narrows a list of alarms.
 type AlarmFilter struct {
 	LogFilter
-	All bool // closed ones too
+	Rule string // only of this rule
+	All  bool   // closed ones too
 }
 
 // CommandFilter narrows a list of commands.

@@ -103,7 +103,7 @@ type Device struct {
 	Reported     string            `json:"reported_version,omitempty" doc:"The version that it says it was built for, where that is another"`
 	ModelTitle   string            `json:"model_title"`
 	Labels       map[string]string `json:"labels"`
-	Status       string            `json:"status" enum:"expected,waiting,active,suspended,retired"`
+	Status       string            `json:"status" enum:"expected,active,suspended,retired"`
 	JoinedAt     time.Time         `json:"joined_at"`
 	Attributes   map[string]any    `json:"attributes"`
 	Link         string            `json:"link" enum:"never,online,overdue,silent"`
@@ -201,6 +201,9 @@ type Alarm struct {
 	Metric         string     `json:"metric,omitempty"`
 	Value          any        `json:"value,omitempty" doc:"Value when it was raised"`
 	Limit          any        `json:"limit,omitempty" doc:"Limit when it was raised"`
+	Display        string     `json:"display,omitempty" doc:"Unit of the value and the limit, as people write it"`
+	Now            *float64   `json:"now,omitempty" doc:"What is measured now, while it is open"`
+	LimitNow       *float64   `json:"limit_now,omitempty" doc:"The limit now, while it is open"`
 	Times          int        `json:"times" doc:"How often it came up before somebody acknowledged"`
 	RaisedAt       time.Time  `json:"raised_at"`
 	ReturnedAt     *time.Time `json:"returned_at,omitempty"`

@@ -99,10 +99,10 @@ func dial3(ctx, life context.Context, d *Device, u *url.URL) (link, error) {
 		SetPassword(d.o.Token).
 		SetProtocolVersion(4).SetCleanSession(true).SetAutoReconnect(false).SetConnectRetry(false).
 		SetOrderMatters(false).
-		SetKeepAlive(keepAlive * 1e9).SetConnectTimeout(connectWait).SetTLSConfig(d.o.TLS).
+		SetKeepAlive(keepAlive * 1e9).SetConnectTimeout(connectWait).SetWriteTimeout(ackWait).SetTLSConfig(d.o.TLS).
 		SetConnectionLostHandler(func(mqtt3.Client, error) { l.over() })
 	l.client = mqtt3.NewClient(o)
-	if err := l.await(ctx, l.client.Connect()); err != nil {
+	if err := l.await(ctx, l.client.Connect); err != nil {
 		l.client.Disconnect(0)
 		return nil, err
 	}
@@ -115,24 +115,33 @@ func dial3(ctx, life context.Context, d *Device, u *url.URL) (link, error) {
 			d.receive(life, name, bytes.Clone(m.Payload()))
 		}
 	}
-	if err := l.await(ctx, l.client.SubscribeMultiple(filters, heard)); err != nil {
+	if err := l.await(ctx, func() mqtt3.Token { return l.client.SubscribeMultiple(filters, heard) }); err != nil {
 		l.client.Disconnect(0)
 		return nil, err
 	}
 	return l, nil
 }
 
-func (l *link3) await(ctx context.Context, t mqtt3.Token) error {
+// await has the library do something and waits for its end, or that of ctx. The
+// library may itself wait as long as its write time-out where the connection
+// breaks at the wrong moment, so that it is not called here.
+func (l *link3) await(ctx context.Context, do func() mqtt3.Token) error {
+	end := make(chan error, 1)
+	go func() {
+		t := do()
+		<-t.Done()
+		end <- t.Error()
+	}()
 	select {
-	case <-t.Done():
-		return t.Error()
+	case err := <-end:
+		return err
 	case <-ctx.Done():
 		return ctx.Err()
 	}
 }
 
 func (l *link3) publish(ctx context.Context, name string, body []byte) error {
-	return l.await(ctx, l.client.Publish(l.prefix+name, 1, false, body))
+	return l.await(ctx, func() mqtt3.Token { return l.client.Publish(l.prefix+name, 1, false, body) })
 }
 
 func (l *link3) lost() <-chan struct{} { return l.gone }

@@ -54,6 +54,9 @@ var alarmKind = &kind[alarms.Alarm, string, alarmRow]{
 func (r *Records) Alarms(ctx context.Context, f alarms.Filter) ([]alarms.Alarm, error) {
 	q := page{id: f.ID, device: f.Device, among: f.Among, before: f.Before,
 		limit: f.Limit}.of(r.db.read.WithContext(ctx))
+	if f.Rule != "" {
+		q = q.Where("rule = ?", f.Rule)
+	}
 	if f.Open {
 		q = q.Where("state <> ?", string(lifecycle.Normal))
 	}

@@ -64,6 +64,7 @@ type Detection struct {
 type Filter struct {
 	ID     string
 	Device string
+	Rule   string
 	Among  []string // only of these devices, unless it is nil
 	Open   bool
 	Before string // only alarms with a lesser id

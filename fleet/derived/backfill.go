@@ -89,7 +89,7 @@ func (w *Derivations) Backfill(modelName string, ids []string, since time.Time, 
 	if !derives {
 		return View{}, fault.New(fault.Invalid, "no device of %s has derived telemetry in the version it was given",
 			m.Name).
-			Then("move devices to a version that derives something with: ullage model move %s", m.Name)
+			Then("move devices to a version that derives something")
 	}
 	w.jobs.mu.Lock()
 	defer w.jobs.mu.Unlock()

@@ -159,6 +159,9 @@ function listen(f: () => void) {
   return () => listeners.delete(f);
 }
 
+// fleetNow is the fleet as it is, for what only begins with it.
+export const fleetNow = (): Fleet => fleet;
+
 export function useFleet(): Fleet {
   return useSyncExternalStore(listen, () => fleet);
 }

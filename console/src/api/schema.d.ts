@@ -11,7 +11,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Open alarms, or the latest of all, the newest first */
+        /**
+         * Open alarms, or the latest of all, the newest first
+         * @description Open alarms are those that are not normal again and acknowledged. Pages go from the newest to older ones; the address of the next one is in the Link header. While an alarm is open, what is measured now stands beside what was measured when it was raised.
+         */
         get: operations["alarms"];
         put?: never;
         post?: never;
@@ -28,7 +31,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How many alarms each rule has raised */
+        /**
+         * How many alarms each rule has raised
+         * @description One entry for each rule that has raised an alarm in the time asked for, or has one open.
+         */
         get: operations["alarm-counts"];
         put?: never;
         post?: never;
@@ -47,7 +53,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Acknowledge an alarm */
+        /**
+         * Acknowledge an alarm
+         * @description Says that somebody has seen it. An alarm that returned before is normal then; one that still holds stays, acknowledged. To acknowledge it once more changes nothing.
+         */
         post: operations["acknowledge-alarm"];
         delete?: never;
         options?: never;
@@ -62,7 +71,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What was so at a past moment */
+        /**
+         * What was so at a past moment
+         * @description Links, alarms, labels, settings and versions by the time they were in force, and readings by their own time. It goes back as far as that is kept, usually 400 days.
+         */
         get: operations["as-of"];
         put?: never;
         post?: never;
@@ -79,7 +91,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Commands, the newest first */
+        /**
+         * Commands, the newest first
+         * @description Of one device or of all, also those that have ended. Pages go from the newest to older ones; the address of the next one is in the Link header.
+         */
         get: operations["commands"];
         put?: never;
         post?: never;
@@ -96,10 +111,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Devices now, by id */
+        /**
+         * Devices now, by id
+         * @description What is shown is kept up to date by events, so that asking costs no search in the store. A condition, a health, a model and labels narrow the list; brief leaves out what lists do not show.
+         */
         get: operations["devices"];
         put?: never;
-        /** Onboard a device; its token is shown this once */
+        /**
+         * Onboard a device; its token is shown this once
+         * @description The device may connect at once with the token. Nobody can see the token again, since only a hash of it is kept; a lost one is replaced by a new one.
+         */
         post: operations["create-device"];
         delete?: never;
         options?: never;
@@ -114,14 +135,20 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One device now */
+        /**
+         * One device now
+         * @description With its latest readings, attributes, margins to the limits of rules, open alarms, and why its health is what it is.
+         */
         get: operations["device"];
         put?: never;
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        /** Give a device another name for people, or another hub */
+        /**
+         * Give a device another name for people, or another hub
+         * @description Only the members that are sent are changed. The id of a device never changes.
+         */
         patch: operations["change-device"];
         trace?: never;
     };
@@ -134,7 +161,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Give a command to a device */
+        /**
+         * Give a command to a device
+         * @description The input is checked against the model before. A device that is away gets it when it is back, unless it has expired by then; wait says how long the answer waits for the device to reply.
+         */
         post: operations["give-command"];
         delete?: never;
         options?: never;
@@ -149,11 +179,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One command of a device */
+        /**
+         * One command of a device
+         * @description With its phase, and what the device replied.
+         */
         get: operations["command"];
         put?: never;
         post?: never;
-        /** Give a command up before its time */
+        /**
+         * Give a command up before its time
+         * @description A command that waits is not handed over any more. One that was handed over may still be done by the device; what it then replies is noted.
+         */
         delete: operations["withdraw-command"];
         options?: never;
         head?: never;
@@ -167,7 +203,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A device's Thing Description (W3C WoT TD 1.1) */
+        /**
+         * A device's Thing Description (W3C WoT TD 1.1)
+         * @description The model of the device, resolved, with its own id and the addresses at which its properties, actions and events can be used.
+         */
         get: operations["description"];
         put?: never;
         post?: never;
@@ -184,7 +223,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One event of a device whenever it tells of it, as server-sent events of the data alone */
+        /**
+         * One event of a device whenever it tells of it, as server-sent events of the data alone
+         * @description The stream begins now and has no past; the journal has. It ends when the session or the service does.
+         */
         get: operations["device-events"];
         put?: never;
         post?: never;
@@ -201,7 +243,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A metric over time, in steps with least, greatest and mean */
+        /**
+         * A metric over time, in steps with least, greatest and mean
+         * @description A step is drawn from roll-ups where those reach, so that years cost little. Numbers only; single readings have their own call.
+         */
         get: operations["history"];
         put?: never;
         post?: never;
@@ -220,7 +265,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Give a command and answer with what the device replies; the body is the input alone */
+        /**
+         * Give a command and answer with what the device replies; the body is the input alone
+         * @description Waits for the reply as long as the command may take. Where the device fails, the answer says so with its reason; where it does not reply in time, the command may still be done later.
+         */
         post: operations["invoke"];
         delete?: never;
         options?: never;
@@ -237,7 +285,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Set and remove labels */
+        /**
+         * Set and remove labels
+         * @description A label with an empty text is removed. Rules and conditions see the change at once.
+         */
         post: operations["label-device"];
         delete?: never;
         options?: never;
@@ -252,11 +303,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Single readings of a metric, in order of time */
+        /**
+         * Single readings of a metric, in order of time
+         * @description In order of time, as they were stored, with the marks of their quality. Where there are more than the limit, the answer says so, and the time of the last one is where to go on.
+         */
         get: operations["readings"];
         put?: never;
         post?: never;
-        /** Delete readings of a device: of metrics, of a span, or all of them */
+        /**
+         * Delete readings of a device: of metrics, of a span, or all of them
+         * @description They are gone for good, with what was summed up of them; the journal tells who did it. Ask with dry_run first to see how many there are. Retention, which throws away what is too old, is another matter.
+         */
         delete: operations["delete-readings"];
         options?: never;
         head?: never;
@@ -270,10 +327,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A device's settings, intended and applied */
+        /**
+         * A device's settings, intended and applied
+         * @description Each with where its value comes from, what the device confirmed, and what it refused, with its reason.
+         */
         get: operations["settings"];
         put?: never;
-        /** Set overrides of settings on a device, and take them off */
+        /**
+         * Set overrides of settings on a device, and take them off
+         * @description A value is checked against the model. It is sent out at once; until the device confirms it, it is pending. To take an override off, name it in remove.
+         */
         post: operations["change-settings"];
         delete?: never;
         options?: never;
@@ -290,7 +353,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Suspend, let in again, or retire a device */
+        /**
+         * Suspend, let in again, or retire a device
+         * @description A suspended or retired device is cut off at once. Its readings stay. Retired is for good.
+         */
         post: operations["set-status"];
         delete?: never;
         options?: never;
@@ -307,7 +373,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Give a device a new token */
+        /**
+         * Give a device a new token
+         * @description The token before stops working at once, unless keep says that it works on until the next new one.
+         */
         post: operations["new-token"];
         delete?: never;
         options?: never;
@@ -322,7 +391,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every value of a device now: telemetry, attributes, and settings as intended */
+        /**
+         * Every value of a device now: telemetry, attributes, and settings as intended
+         * @description One member for each property of the model that has a value, by its name, without times and units: what W3C clients read as all properties.
+         */
         get: operations["values"];
         put?: never;
         post?: never;
@@ -339,9 +411,15 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One value of a device now */
+        /**
+         * One value of a device now
+         * @description The value alone, as JSON.
+         */
         get: operations["value"];
-        /** Set one setting on a device */
+        /**
+         * Set one setting on a device
+         * @description The body is the value alone, as JSON. It is an override of the device, checked against the model.
+         */
         put: operations["set-value"];
         post?: never;
         delete?: never;
@@ -357,7 +435,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The documents of this version, in the order to read them */
+        /**
+         * The documents of this version, in the order to read them
+         * @description What the console shows under Documents.
+         */
         get: operations["documents"];
         put?: never;
         post?: never;
@@ -374,7 +455,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One document, in Markdown */
+        /**
+         * One document, in Markdown
+         * @description As it was written for this version of the service.
+         */
         get: operations["document"];
         put?: never;
         post?: never;
@@ -391,7 +475,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every single reading of a query, as a stream in an open format */
+        /**
+         * Every single reading of a query, as a stream in an open format
+         * @description Rows come as they are read, so that an export of any size takes little memory. CSV and wide guard text that a spreadsheet would take as a formula; raw leaves that out. What could not be read is told in a trailer.
+         */
         get: operations["export"];
         put?: never;
         post?: never;
@@ -410,7 +497,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Check an expression, and complete it at a cursor */
+        /**
+         * Check an expression, and complete it at a cursor
+         * @description Every mistake at once, each with its place and what to write instead; the canonical form; the names and functions that fit at the cursor.
+         */
         post: operations["check-expression"];
         delete?: never;
         options?: never;
@@ -427,7 +517,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Work out an expression for one device, part by part, now or at a time */
+        /**
+         * Work out an expression for one device, part by part, now or at a time
+         * @description The tree of the expression with the value of each part, its margin, and the headspace that follows from it. With a time it is worked out from the history as it was then.
+         */
         post: operations["explain-expression"];
         delete?: never;
         options?: never;
@@ -442,7 +535,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every function, and worked examples */
+        /**
+         * Every function, and worked examples
+         * @description What editors show beside the text.
+         */
         get: operations["expression-help"];
         put?: never;
         post?: never;
@@ -459,7 +555,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The ids of the devices for which a condition is true now */
+        /**
+         * The ids of the devices for which a condition is true now
+         * @description A device for which the condition is unknown is not among them.
+         */
         get: operations["matching-devices"];
         put?: never;
         post?: never;
@@ -478,7 +577,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Compare a fleet folder with the service, and put what differs in force: all of it or nothing */
+        /**
+         * Compare a fleet folder with the service, and put what differs in force: all of it or nothing
+         * @description With dry_run it only compares. Everything is checked first; then all changes are in force, in one commit, or none.
+         */
         post: operations["load-folder"];
         delete?: never;
         options?: never;
@@ -493,7 +595,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What probably comes of one metric of one device, with a band of 95 % */
+        /**
+         * What probably comes of one metric of one device, with a band of 95 %
+         * @description The method is chosen by going back over the metric's own history and forecasting it from many moments; the band is taken from the errors that were made there. It begins at the newest reading.
+         */
         get: operations["forecast"];
         put?: never;
         post?: never;
@@ -512,7 +617,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take readings of the past in, with the checks of live ones */
+        /**
+         * Take readings of the past in, with the checks of live ones
+         * @description The file is read as it comes and stored in parts. Each row keeps its own time. What is refused is counted, the first hundred with line and reason; the others stay. With evaluate, rules judge what comes and the journal tells.
+         */
         post: operations["import"];
         delete?: never;
         options?: never;
@@ -527,11 +635,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How far some work is */
+        /**
+         * How far some work is
+         * @description Work that was begun since the service started.
+         */
         get: operations["job"];
         put?: never;
         post?: never;
-        /** End some work; what it has done stays */
+        /**
+         * End some work; what it has done stays
+         * @description What it has done until then stays done.
+         */
         delete: operations["stop-job"];
         options?: never;
         head?: never;
@@ -545,7 +659,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What happened, the newest first */
+        /**
+         * What happened, the newest first
+         * @description Entries are facts, told as sentences. Pages go from the newest to older ones; the address of the next one is in the Link header.
+         */
         get: operations["journal"];
         put?: never;
         post?: never;
@@ -562,7 +679,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What happened behind a number, in order: for programs that must not miss anything */
+        /**
+         * What happened behind a number, in order: for programs that must not miss anything
+         * @description A program keeps the number of the last entry it has dealt with and asks for what is behind it. Where some are not kept any more the answer is 410 with the first number that is.
+         */
         get: operations["journal-after"];
         put?: never;
         post?: never;
@@ -579,7 +699,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The kinds of entries that there can be */
+        /**
+         * The kinds of entries that there can be
+         * @description For filters and their completion.
+         */
         get: operations["journal-kinds"];
         put?: never;
         post?: never;
@@ -616,7 +739,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Who is signed in */
+        /**
+         * Who is signed in
+         * @description 401 says that nobody is.
+         */
         get: operations["me"];
         put?: never;
         post?: never;
@@ -633,10 +759,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every model */
+        /**
+         * Every model
+         * @description The newest version of each, with its properties, actions and events.
+         */
         get: operations["models"];
         put?: never;
-        /** Publish a Thing Model, alone or as {"model": …, "parts": {NAME: …}} with the files it refers to. Devices stay with the version they were given */
+        /**
+         * Publish a Thing Model, alone or as {"model": …, "parts": {NAME: …}} with the files it refers to. Devices stay with the version they were given
+         * @description A version that was published never changes; a text that differs needs a new version. What is wrong with it is told with JSON Pointers.
+         */
         post: operations["load-model"];
         delete?: never;
         options?: never;
@@ -653,7 +785,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make a model of a message, to be edited */
+        /**
+         * Make a model of a message, to be edited
+         * @description Names, types, units and decimals are guessed from one or more messages that a device sends.
+         */
         post: operations["model-from-message"];
         delete?: never;
         options?: never;
@@ -670,7 +805,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Check a model that is being written, and say what publishing it would do */
+        /**
+         * Check a model that is being written, and say what publishing it would do
+         * @description The mistakes of the text, what differs from the version before, and which devices a move would touch.
+         */
         post: operations["preview-model"];
         delete?: never;
         options?: never;
@@ -685,7 +823,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One model */
+        /**
+         * One model
+         * @description Also by name@version. Deprecated versions say since when.
+         */
         get: operations["model"];
         put?: never;
         post?: never;
@@ -704,7 +845,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Compute derived telemetry of the past; the job is asked for how far it is */
+        /**
+         * Compute derived telemetry of the past; the job is asked for how far it is
+         * @description Values that are there already are computed anew. It goes on in the background, some devices at a time.
+         */
         post: operations["backfill-model"];
         delete?: never;
         options?: never;
@@ -719,7 +863,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Payloads that a device of the model may send and get */
+        /**
+         * Payloads that a device of the model may send and get
+         * @description Made from the model: readings in range, attributes, settings with their answers, commands with their replies.
+         */
         get: operations["model-examples"];
         put?: never;
         post?: never;
@@ -738,7 +885,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Give devices another version of their model */
+        /**
+         * Give devices another version of their model
+         * @description With dry_run it only says which devices would be moved and what changes for each.
+         */
         post: operations["move-devices"];
         delete?: never;
         options?: never;
@@ -753,7 +903,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The page that authors of firmware work from */
+        /**
+         * The page that authors of firmware work from
+         * @description Topics, payloads, units and ranges of the model, for one device or for any, as HTML or Markdown, to be handed on.
+         */
         get: operations["model-page"];
         put?: never;
         post?: never;
@@ -770,7 +923,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A model's Thing Model as it was published */
+        /**
+         * A model's Thing Model as it was published
+         * @description Byte by byte as it was published; parts that it refers to are named in it.
+         */
         get: operations["model-source"];
         put?: never;
         post?: never;
@@ -787,7 +943,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Metrics over time, of one device or of many, line by line as they are read */
+        /**
+         * Metrics over time, of one device or of many, line by line as they are read
+         * @description Lines come as they are worked out. How much is asked for is bounded; where something is left out, or could not be read, the answer says so in a note.
+         */
         get: operations["query"];
         put?: never;
         post?: never;
@@ -804,7 +963,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every rule */
+        /**
+         * Every rule
+         * @description A condition over the fields of a rule narrows the list, such as priority == "urgent".
+         */
         get: operations["rules"];
         put?: never;
         post?: never;
@@ -821,12 +983,21 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One rule */
+        /**
+         * One rule
+         * @description With an ETag, for a change that must not overwrite another's.
+         */
         get: operations["rule"];
-        /** Make a rule, or change the one of that name */
+        /**
+         * Make a rule, or change the one of that name
+         * @description It is checked as a whole before, every mistake at once. With If-Match it fails where somebody else has changed it since. Windows of the rule are filled from the history.
+         */
         put: operations["put-rule"];
         post?: never;
-        /** Take a rule away */
+        /**
+         * Take a rule away
+         * @description Its open alarms return, and the journal says why.
+         */
         delete: operations["remove-rule"];
         options?: never;
         head?: never;
@@ -840,7 +1011,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The JSON Schema of a kind of file, for editors */
+        /**
+         * The JSON Schema of a kind of file, for editors
+         * @description Editors that know JSON Schema complete and check files with it.
+         */
         get: operations["schema"];
         put?: never;
         post?: never;
@@ -857,7 +1031,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What the service says about itself */
+        /**
+         * What the service says about itself
+         * @description Version, addresses, rates, and what needs attention.
+         */
         get: operations["service"];
         put?: never;
         post?: never;
@@ -876,7 +1053,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Set overrides of settings on many devices; the answer tells how far it is */
+        /**
+         * Set overrides of settings on many devices; the answer tells how far it is
+         * @description The devices are those for which a condition is true at this moment. With dry_run it only says which they are and what would change. It goes on in the background and survives a restart.
+         */
         post: operations["change-many-settings"];
         delete?: never;
         options?: never;
@@ -891,7 +1071,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How far a change of many devices is */
+        /**
+         * How far a change of many devices is
+         * @description How many devices are done, and how many have confirmed.
+         */
         get: operations["settings-job"];
         put?: never;
         post?: never;
@@ -910,7 +1093,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Sign in */
+        /**
+         * Sign in
+         * @description Wrong passwords are slowed down by person and by address, without keeping out the right one.
+         */
         post: operations["sign-in"];
         delete?: never;
         options?: never;
@@ -927,7 +1113,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** End this session */
+        /**
+         * End this session
+         * @description Its token and its cookie stop working, and its live streams end.
+         */
         post: operations["sign-out"];
         delete?: never;
         options?: never;
@@ -942,7 +1131,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every site */
+        /**
+         * Every site
+         * @description A condition over the fields of a site narrows the list.
+         */
         get: operations["sites"];
         put?: never;
         post?: never;
@@ -959,12 +1151,21 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One site */
+        /**
+         * One site
+         * @description With an ETag, for a change that must not overwrite another's.
+         */
         get: operations["site"];
-        /** Make a site, or change the one of that name */
+        /**
+         * Make a site, or change the one of that name
+         * @description With If-Match it fails where somebody else has changed it since. Devices belong to it by their label site.
+         */
         put: operations["put-site"];
         post?: never;
-        /** Take a site away */
+        /**
+         * Take a site away
+         * @description Devices keep their label.
+         */
         delete: operations["remove-site"];
         options?: never;
         head?: never;
@@ -978,12 +1179,21 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The plan picture of a site */
+        /**
+         * The plan picture of a site
+         * @description As it was given, with a content security policy of its own.
+         */
         get: operations["site-plan"];
-        /** Give a site its plan picture: an SVG that only draws, a PNG or a JPEG */
+        /**
+         * Give a site its plan picture: an SVG that only draws, a PNG or a JPEG
+         * @description At most 2 MB. An SVG may hold shapes and text, and nothing that runs or fetches.
+         */
         put: operations["put-site-plan"];
         post?: never;
-        /** Take the plan picture of a site away */
+        /**
+         * Take the plan picture of a site away
+         * @description The site stays.
+         */
         delete: operations["remove-site-plan"];
         options?: never;
         head?: never;
@@ -997,7 +1207,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Quantiles, histogram and trend of one metric of one device */
+        /**
+         * Quantiles, histogram and trend of one metric of one device
+         * @description Over single readings where there are few enough, or else over steps; the answer says of how many.
+         */
         get: operations["statistics"];
         put?: never;
         post?: never;
@@ -1014,7 +1227,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What the data folder is filled with, how it grows, and when the disk is full */
+        /**
+         * What the data folder is filled with, how it grows, and when the disk is full
+         * @description Bytes by what they hold, readings in the store, and what was found damaged.
+         */
         get: operations["store"];
         put?: never;
         post?: never;
@@ -1031,7 +1247,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A backup of everything, as one tar file, while the service goes on */
+        /**
+         * A backup of everything, as one tar file, while the service goes on
+         * @description Everything as it is at one moment. It can be read while it is written.
+         */
         get: operations["backup"];
         put?: never;
         post?: never;
@@ -1048,7 +1267,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The latest raw messages, the newest first */
+        /**
+         * The latest raw messages, the newest first
+         * @description The latest messages, kept in memory and bounded in number and bytes. Secrets are not in it.
+         */
         get: operations["traffic"];
         put?: never;
         post?: never;
@@ -1087,6 +1309,8 @@ export interface components {
             cause?: string;
             /** @description Empty for the alarm of a group */
             device: string;
+            /** @description Unit of the value and the limit, as people write it */
+            display?: string;
             /**
              * @description The label that the devices of the group share
              * @example site=Kilnside
@@ -1095,8 +1319,18 @@ export interface components {
             id: string;
             /** @description Limit when it was raised */
             limit?: unknown;
+            /**
+             * Format: double
+             * @description The limit now, while it is open
+             */
+            limit_now?: number;
             message: string;
             metric?: string;
+            /**
+             * Format: double
+             * @description What is measured now, while it is open
+             */
+            now?: number;
             /** @enum {string} */
             priority: "urgent" | "high" | "medium" | "low";
             /** Format: date-time */
@@ -1414,7 +1648,7 @@ export interface components {
              */
             revision: number;
             /** @enum {string} */
-            status: "expected" | "waiting" | "active" | "suspended" | "retired";
+            status: "expected" | "active" | "suspended" | "retired";
         };
         DeviceChange: {
             /** @description The device that carries it; empty for none */
@@ -2840,6 +3074,8 @@ export interface operations {
                 limit?: number;
                 /** @description Only of this device */
                 device?: string;
+                /** @description Only of this rule */
+                rule?: string;
                 /** @description Closed ones too */
                 all?: boolean;
                 /** @description Only alarms older than this id */
@@ -5187,6 +5423,7 @@ export interface operations {
             query?: {
                 /** @description The number that the reader has got to; 0 to begin */
                 after?: number;
+                /** @description At most this many */
                 limit?: number;
                 /** @description How long to wait for the next one, like 30s; not at all where not given */
                 wait?: string;
@@ -5895,6 +6132,7 @@ export interface operations {
     "model-page": {
         parameters: {
             query?: {
+                /** @description What it is written in */
                 format?: "html" | "markdown";
                 /** @description The id in the lines to paste */
                 device?: string;
@@ -6370,6 +6608,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The kind of file */
                 kind: "model" | "rule" | "examples";
             };
             cookie?: never;
@@ -7303,6 +7542,7 @@ export interface operations {
                 refused?: boolean;
                 /** @description Only entries with a greater number */
                 after?: number;
+                /** @description At most this many */
                 limit?: number;
             };
             header?: never;

@@ -37,18 +37,43 @@ export class Boundary extends Component<{ children: ReactNode; place: string }, 
     window.clearTimeout(this.timer);
   }
 
-  retry = () => {
+  retry = async () => {
     window.clearTimeout(this.timer);
-    // A module that failed to load fails for ever; only the page itself helps.
-    if (/dynamically imported module|module script/i.test(this.state.error?.message ?? "")) {
-      window.location.reload();
+    // A module that failed to load fails for ever; only the page itself helps. It is
+    // fetched anew when somebody answers, or the browser would show its own error
+    // and stay there.
+    if (this.missing()) {
+      const answers = await fetch("/api/v1/me", { method: "HEAD", cache: "no-store" }).then(
+        (r) => r.status < 500,
+        () => false,
+      );
+      if (answers) window.location.reload();
+      else this.timer = window.setTimeout(this.retry, 2000);
       return;
     }
     this.setState((s) => ({ error: undefined, tries: s.tries + 1 }));
   };
 
+  missing = () =>
+    /dynamically imported module|module script|preload css/i.test(this.state.error?.message ?? "");
+
   render() {
     if (!this.state.error) return this.props.children;
+    if (this.missing())
+      return (
+        <div role="alert" className="max-w-xl py-8">
+          <h1 className="text-base font-semibold">A part of the console could not be fetched</h1>
+          <p className="pt-1 text-muted">
+            The service does not answer, or is another version since. The page comes by itself as soon as it
+            answers.
+          </p>
+          <div className="pt-3">
+            <Button primary onClick={this.retry}>
+              Try again
+            </Button>
+          </div>
+        </div>
+      );
     return (
       <div role="alert" className="max-w-xl py-8">
         <h1 className="text-base font-semibold">This page has failed</h1>

@@ -1,12 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, NavLink, useLocation } from "react-router";
-import { api, ask, type Alarm } from "../api/client";
+import { api, ask, type Alarm, type Device } from "../api/client";
 import { useFleet } from "../api/live";
 import { About } from "../components/about";
 import { Acknowledge } from "../components/acknowledge";
 import { Badge } from "../components/badge";
-import { Choice, Empty } from "../components/parts";
+import { Button, Choice, Empty } from "../components/parts";
 import { Where } from "../components/where";
 import { absolute, ago, lasting, plural, rank, say, words } from "../lib/format";
 import { useNow, useParam, useTitle } from "../lib/use";
@@ -18,18 +18,21 @@ export default function AlarmsPage() {
   const { devices, service } = useFleet();
   const [view, setView] = useParam("view", "open");
   const [where, setWhere] = useParam("where", "");
+  const [rule, setRule] = useParam("rule", "");
   const now = useNow();
   // Ask again whenever the live stream tells of another alarm or state.
   const mark = [...[...devices.values()].flatMap((d) => d.alarms), ...(service?.groups ?? [])]
     .map((a) => a.id + a.state)
     .join();
   const list = useQuery({
-    queryKey: ["alarms", view, where, mark],
+    queryKey: ["alarms", view, where, rule, mark],
     placeholderData: (old) => old,
     queryFn: () =>
       ask(
         api.GET("/api/v1/alarms", {
-          params: { query: { all: view === "all", where: where || undefined, limit: 500 } },
+          params: {
+            query: { all: view === "all", where: where || undefined, rule: rule || undefined, limit: 500 },
+          },
         }),
       ),
   });
@@ -51,6 +54,15 @@ export default function AlarmsPage() {
             ? `${plural(rows.length, "alarm")} open, ${waiting} unacknowledged`
             : `the latest ${rows.length}`}
         </p>
+        {rule && (
+          <p>
+            of the rule{" "}
+            <Link to={`/rules/${encodeURIComponent(rule)}`} className="font-mono">
+              {rule}
+            </Link>{" "}
+            <Button onClick={() => setRule("")}>Show all rules</Button>
+          </p>
+        )}
         <div className="ml-auto">
           <Choice
             label="Which"
@@ -68,7 +80,7 @@ export default function AlarmsPage() {
           value={where}
           onChange={setWhere}
           label="Filter alarms by a condition on their device"
-          placeholder='Only of devices for which this is true, such as label.site == "Kilnside"'
+          placeholder="Only of devices for which this is true"
         />
       </div>
       {list.isPending ? (
@@ -78,15 +90,15 @@ export default function AlarmsPage() {
       ) : rows.length === 0 ? (
         <Empty
           title={
-            where
-              ? "No alarm of such a device"
+            where || rule
+              ? `No ${view === "open" ? "open alarm" : "alarm"} is like that`
               : view === "open"
                 ? "No alarm is open"
                 : "There was no alarm yet"
           }
           why={
-            where
-              ? "The condition leaves none of them."
+            where || rule
+              ? "The condition or the rule leaves none of them."
               : "Alarms appear here by themselves when a rule raises one."
           }
           next={
@@ -98,7 +110,7 @@ export default function AlarmsPage() {
       ) : (
         <ul className="border-t border-line">
           {rows.map((a) => (
-            <Row key={a.id} alarm={a} now={now} name={a.device && devices.get(a.device)?.name} />
+            <Row key={a.id} alarm={a} now={now} device={devices.get(a.device)} />
           ))}
         </ul>
       )}
@@ -132,7 +144,27 @@ function groupLink(group: string): string {
   return `/?${new URLSearchParams({ where: `label.${key} == ${JSON.stringify(value.join("="))}` })}`;
 }
 
-function Row({ alarm: a, now, name }: { alarm: Alarm; now: number; name?: string }) {
+// Measured says what was measured when an alarm was raised, and what is now.
+function Measured({ alarm: a, device }: { alarm: Alarm; device?: Device }) {
+  const m = device?.margins.find((x) => x.rule === a.rule);
+  const display = m?.display ?? a.display ?? "";
+  const open = a.state !== "normal";
+  return (
+    <>
+      <span className="font-mono text-[0.8125rem]">{m?.of ?? a.metric}</span> {say(a.value)} {display} then,
+      limit {say(a.limit)} {display}
+      {open && m && (
+        <>
+          ; <b>{say(m.value)}</b> {display} now
+          {m.limit !== a.limit && `, limit ${say(m.limit)} ${display}`}
+        </>
+      )}
+    </>
+  );
+}
+
+function Row({ alarm: a, now, device }: { alarm: Alarm; now: number; device?: Device }) {
+  const name = device?.name;
   const [open, setOpen] = useState(false);
   const quiet = a.state === "normal" || a.state === "returned unacknowledged";
   return (
@@ -186,7 +218,7 @@ function Row({ alarm: a, now, name }: { alarm: Alarm; now: number; name?: string
               <>
                 <dt className="text-muted">Measured</dt>
                 <dd>
-                  {a.metric} {say(a.value)}, limit {say(a.limit)}
+                  <Measured alarm={a} device={device} />
                 </dd>
               </>
             )}

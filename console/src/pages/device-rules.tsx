@@ -124,7 +124,7 @@ function Row({ device, rule: r, margin: m }: { device: Device; rule: Rule; margi
   );
 }
 
-// Room is a small bar: the empty part is the headspace.
+// Room is a small bar: its length is the headspace, so that it is empty at the limit.
 function Room({ share }: { share: number }) {
   return (
     <svg width="60" height="10" viewBox="0 0 60 10" aria-hidden className="inline-block">
@@ -132,7 +132,7 @@ function Room({ share }: { share: number }) {
       <rect
         x="0.5"
         y="0.5"
-        width={59 * (1 - share)}
+        width={59 * share}
         height="9"
         fill={share < 0.2 ? "var(--medium)" : "var(--muted)"}
       />

@@ -96,7 +96,7 @@ export default function DevicePage() {
               )}
               {Object.entries(device.labels)
                 .filter(([k]) => k !== "site" && k !== "owner")
-                .map(([k, v]) => ` · ${k === "row" || k === "tank" ? `${k} ${v}` : v}`)}
+                .map(([k, v]) => ` · ${k} ${v}`)}
             </span>
           </h1>
           <Verdict device={device} />

@@ -8,13 +8,12 @@ import { headspaceOf } from "../components/legend";
 import { Spark } from "../components/spark";
 import { Vessel } from "../components/vessel";
 import { useMatching, Where } from "../components/where";
-import { called, lasting, number, plural, say, words } from "../lib/format";
+import { called, lasting, number, plural, rank, say, words } from "../lib/format";
+import { conditionOf, exampleOf, labelKeys } from "../lib/example";
 import { byNeed } from "../lib/need";
 import { useNow, useParam, useTitle } from "../lib/use";
 import { List } from "./fleet-list";
 import { Vessels } from "./fleet-vessels";
-
-const groupings = ["site", "model", "stage", "row"];
 
 export function FleetPage() {
   useTitle("Fleet");
@@ -38,6 +37,9 @@ export function FleetPage() {
     return c;
   }, [inUse]);
   const sites = useMemo(() => new Set(inUse.map((d) => d.labels.site).filter(Boolean)).size, [inUse]);
+  const labels = useMemo(() => labelKeys(inUse).filter((k) => k !== "site"), [inUse]);
+  const groupings = [...new Set(["site", "model", by, ...labels])];
+  const example = useMemo(() => exampleOf(inUse), [inUse]);
   const raised = fleet.service?.groups;
 
   return (
@@ -91,7 +93,7 @@ export function FleetPage() {
           value={where}
           onChange={setWhere}
           label="Filter devices by a condition"
-          placeholder="Filter by a condition, such as must_temp > set.max_temp - 3, or a word"
+          placeholder={`Filter by a condition${example ? `, such as ${conditionOf(example)}` : ""}, or a word`}
         />
       </div>
       {(fleet.state === "connecting" && devices.size === 0) || pending ? (
@@ -138,8 +140,16 @@ export function FleetPage() {
   );
 }
 
+// alarmed is the rank of a device's worst open alarm under a rule, or under any.
+const alarmed = (d: Device, rule?: string) =>
+  Math.min(9, ...d.alarms.filter((a) => !rule || a.rule === rule).map((a) => rank(a.priority)));
+
+// leastMargin is that of the worst rule: with the alarm of the highest priority,
+// or else with the least headspace.
 const leastMargin = (d: Device): Margin | undefined =>
-  d.margins.filter((m) => m.known).sort((a, b) => a.headspace - b.headspace)[0];
+  d.margins
+    .filter((m) => m.known)
+    .sort((a, b) => alarmed(d, a.rule) - alarmed(d, b.rule) || a.headspace - b.headspace)[0];
 
 // directLimit is the limit of a metric itself; what an expression over it is
 // compared with is no line in its chart.
@@ -153,7 +163,9 @@ const Least = memo(function Least({ devices }: { devices: Device[] }) {
       devices
         .filter((d) => d.health === "dark" || (leastMargin(d) && d.headspace! < 0.85))
         .sort(
-          (a, b) => (a.health === "dark" ? 0.05 : a.headspace!) - (b.health === "dark" ? 0.05 : b.headspace!),
+          (a, b) =>
+            alarmed(a) - alarmed(b) ||
+            (a.health === "dark" ? 0.05 : a.headspace!) - (b.health === "dark" ? 0.05 : b.headspace!),
         )
         .slice(0, 6),
     [devices],

@@ -98,7 +98,7 @@ export default function JoinPage() {
             id="join-id"
             value={id}
             onChange={(e) => setId(e.target.value)}
-            placeholder="tank-fennimore-08"
+            placeholder={[...devices.keys()].sort().at(-1) ?? "such as probe-01"}
             autoComplete="off"
             spellCheck={false}
             aria-invalid={wrong || taken}

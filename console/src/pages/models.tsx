@@ -92,7 +92,7 @@ export default function ModelsPage() {
         <Empty
           title="There is no model yet"
           why="A model says what a kind of device measures and what it can be told. Everything else takes names, units and ranges from it."
-          next={<Command>ullage model publish examples/cellars/models</Command>}
+          next={<Command>ullage model publish FILE</Command>}
         />
       )}
       {models.data && models.data.length > 0 && shown.length === 0 && (

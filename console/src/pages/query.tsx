@@ -7,6 +7,7 @@ import { About } from "../components/about";
 import { colourOf, colours, Lines, type ManyLines } from "../components/lines";
 import { Choice, Command, Empty, Notes, Trouble } from "../components/parts";
 import { Where } from "../components/where";
+import { labelKeys } from "../lib/example";
 import { plural, say, words } from "../lib/format";
 import { iso, spans, timesOf } from "../lib/history";
 import { useNow, useParam, useTitle, useTyped } from "../lib/use";
@@ -33,10 +34,7 @@ export default function QueryPage() {
     () => [...new Set([...fleet.devices.values()].flatMap((d) => Object.keys(d.latest)))].sort(),
     [fleet.devices],
   );
-  const labels = useMemo(
-    () => [...new Set([...fleet.devices.values()].flatMap((d) => Object.keys(d.labels)))].sort(),
-    [fleet.devices],
-  );
+  const labels = useMemo(() => labelKeys(fleet.devices.values()), [fleet.devices]);
   // Without a question the page opens with what is nearest to a limit.
   const opened = useRef(false);
   useEffect(() => {
@@ -85,7 +83,7 @@ export default function QueryPage() {
     [rows, aggregate, by, then],
   );
   const field = "rounded-[4px] border border-muted bg-ground px-2 py-1 text-ink";
-  const command = `ullage query ${metric || "must_temp"} --span ${span.includes("..") ? `'${span}'` : span}${where ? ` --where '${where}'` : ""}${by ? ` --group-by ${by} --then ${then}` : where ? "" : " --where true"}${aggregate === "mean" ? "" : ` --aggregate ${aggregate}`}`;
+  const command = `ullage query ${metric || known[0] || "METRIC"} --span ${span.includes("..") ? `'${span}'` : span}${where ? ` --where '${where}'` : ""}${by ? ` --group-by ${by} --then ${then}` : where ? "" : " --where true"}${aggregate === "mean" ? "" : ` --aggregate ${aggregate}`}`;
   return (
     <>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 py-3.5">
@@ -98,7 +96,7 @@ export default function QueryPage() {
           type="search"
           list="metrics"
           aria-label="Metric"
-          placeholder="Metric, such as must_temp"
+          placeholder={known[0] ? `Metric, such as ${known[0]}` : "Metric"}
           value={metric}
           onChange={(e) => setMetric(e.target.value)}
           className={`${field} w-56 font-mono`}

@@ -3,13 +3,14 @@ import { lazy, Suspense, useEffect, useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { parse, stringify } from "yaml";
 import { api, ask, listed, Refusal, tagged, type FolderFinding, type Rule, type Tagged } from "../api/client";
-import { useFleet } from "../api/live";
+import { fleetNow, useFleet } from "../api/live";
 import { Badge } from "../components/badge";
 import { Dialog } from "../components/dialog";
 import { useTell } from "../components/notices";
 import { Button, Command, Empty, Trouble } from "../components/parts";
 import { Things, type Column } from "../components/things";
 import type { Schema } from "../lib/model-complete";
+import { conditionOf, exampleOf } from "../lib/example";
 import { called, plural, priorities, rank, say, words } from "../lib/format";
 import { useParam, useTitle } from "../lib/use";
 import { AlarmTabs } from "./alarms";
@@ -225,16 +226,19 @@ function Nearest({ rule }: { rule: string }) {
   );
 }
 
-const blank = `rule: must_too_warm
-models: [tank-probe]
-raise: must_temp > set.max_temp
+// blank is the beginning of a new rule, about what the fleet measures.
+function blank(e: ReturnType<typeof exampleOf>): string {
+  return `rule: ${e ? `${e.metric}_too_${e.upward ? "high" : "low"}` : "name_of_the_rule"}
+models: [${e?.model ?? "MODEL"}]
+raise: ${e ? conditionOf(e) : "METRIC > 0"}
 on_delay: 10min
-deadband: 1.5
+off_delay: 5min
 priority: high
-message: "{label.tank}: must at {must_temp}, limit {set.max_temp}"
+message: "{device.id}: ${e ? `${e.metric} is {${e.metric}}` : "what is wrong"}"
 cause:
 response:
 `;
+}
 
 // written is a rule as its file, in the order in which people write it.
 function written(r: Rule): string {
@@ -266,12 +270,15 @@ export function RulePage() {
   const { name = "" } = useParams();
   const making = name === "new";
   useTitle(making ? "New rule" : name);
+  const known = useFleet();
   const rule = useQuery({
     queryKey: ["rules", "one", name],
     enabled: !making,
     retry: false,
     queryFn: () => tagged(api.GET("/api/v1/rules/{name}", { params: { path: { name } } })),
   });
+  if (making && known.state === "connecting" && known.devices.size === 0)
+    return <p className="py-6 text-muted">Loading…</p>;
   if (making) return <Editor key="new" />;
   if (rule.isPending) return <p className="py-6 text-muted">Loading…</p>;
   const gone = rule.error instanceof Refusal && rule.error.status === 404;
@@ -297,7 +304,8 @@ interface Base extends Partial<Tagged<Rule>> {
   text: string;
 }
 
-const baseOf = (r?: Tagged<Rule>): Base => (r ? { ...r, text: written(r.value) } : { text: blank });
+const baseOf = (r?: Tagged<Rule>): Base =>
+  r ? { ...r, text: written(r.value) } : { text: blank(exampleOf(fleetNow().devices.values())) };
 
 // Editor edits one rule. What is typed stays, whatever happens to the rule
 // meanwhile: a text that was not touched follows, another one is told.

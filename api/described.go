@@ -1,0 +1,107 @@
+package api
+
+import "github.com/danielgtaylor/huma/v2"
+
+// tags are what operations are about, in the order of the work.
+var tags = []*huma.Tag{
+	{Name: "Access", Description: "Signing in and out. A program signs in once and sends the token as a bearer token; a browser has a cookie."},
+	{Name: "Models", Description: "Device types as W3C Thing Models: publishing, comparing, moving devices from version to version, and the fleet folder."},
+	{Name: "Devices", Description: "Devices as they are now, onboarding them, and what people say about them."},
+	{Name: "Readings", Description: "What devices measured: single readings, steps over time, statistics, forecasts, import and export."},
+	{Name: "Expressions", Description: "Checking, completing and explaining conditions, and finding devices with them."},
+	{Name: "Rules", Description: "Alarm rules: when an alarm is raised, when it returns, and what to do."},
+	{Name: "Alarms", Description: "What rules have raised."},
+	{Name: "Settings", Description: "What devices should obey, and what they confirm."},
+	{Name: "Commands", Description: "What devices are told to do, once."},
+	{Name: "Sites", Description: "The places where devices are, with time zone, position and plan."},
+	{Name: "Traffic", Description: "Raw messages as they passed, with what became of each."},
+	{Name: "Journal", Description: "What happened, and what was so at a past moment."},
+	{Name: "Service", Description: "The service itself: its health, its store, its documents, and the live stream."},
+}
+
+// described says of each operation what its summary has no room for.
+var described = map[string]string{
+	"alarms":               "Open alarms are those that are not normal again and acknowledged. Pages go from the newest to older ones; the address of the next one is in the Link header. While an alarm is open, what is measured now stands beside what was measured when it was raised.",
+	"alarm-counts":         "One entry for each rule that has raised an alarm in the time asked for, or has one open.",
+	"acknowledge-alarm":    "Says that somebody has seen it. An alarm that returned before is normal then; one that still holds stays, acknowledged. To acknowledge it once more changes nothing.",
+	"as-of":                "Links, alarms, labels, settings and versions by the time they were in force, and readings by their own time. It goes back as far as that is kept, usually 400 days.",
+	"commands":             "Of one device or of all, also those that have ended. Pages go from the newest to older ones; the address of the next one is in the Link header.",
+	"devices":              "What is shown is kept up to date by events, so that asking costs no search in the store. A condition, a health, a model and labels narrow the list; brief leaves out what lists do not show.",
+	"create-device":        "The device may connect at once with the token. Nobody can see the token again, since only a hash of it is kept; a lost one is replaced by a new one.",
+	"device":               "With its latest readings, attributes, margins to the limits of rules, open alarms, and why its health is what it is.",
+	"change-device":        "Only the members that are sent are changed. The id of a device never changes.",
+	"give-command":         "The input is checked against the model before. A device that is away gets it when it is back, unless it has expired by then; wait says how long the answer waits for the device to reply.",
+	"withdraw-command":     "A command that waits is not handed over any more. One that was handed over may still be done by the device; what it then replies is noted.",
+	"command":              "With its phase, and what the device replied.",
+	"description":          "The model of the device, resolved, with its own id and the addresses at which its properties, actions and events can be used.",
+	"device-events":        "The stream begins now and has no past; the journal has. It ends when the session or the service does.",
+	"history":              "A step is drawn from roll-ups where those reach, so that years cost little. Numbers only; single readings have their own call.",
+	"invoke":               "Waits for the reply as long as the command may take. Where the device fails, the answer says so with its reason; where it does not reply in time, the command may still be done later.",
+	"label-device":         "A label with an empty text is removed. Rules and conditions see the change at once.",
+	"delete-readings":      "They are gone for good, with what was summed up of them; the journal tells who did it. Ask with dry_run first to see how many there are. Retention, which throws away what is too old, is another matter.",
+	"readings":             "In order of time, as they were stored, with the marks of their quality. Where there are more than the limit, the answer says so, and the time of the last one is where to go on.",
+	"settings":             "Each with where its value comes from, what the device confirmed, and what it refused, with its reason.",
+	"change-settings":      "A value is checked against the model. It is sent out at once; until the device confirms it, it is pending. To take an override off, name it in remove.",
+	"set-status":           "A suspended or retired device is cut off at once. Its readings stay. Retired is for good.",
+	"new-token":            "The token before stops working at once, unless keep says that it works on until the next new one.",
+	"values":               "One member for each property of the model that has a value, by its name, without times and units: what W3C clients read as all properties.",
+	"value":                "The value alone, as JSON.",
+	"set-value":            "The body is the value alone, as JSON. It is an override of the device, checked against the model.",
+	"documents":            "What the console shows under Documents.",
+	"document":             "As it was written for this version of the service.",
+	"export":               "Rows come as they are read, so that an export of any size takes little memory. CSV and wide guard text that a spreadsheet would take as a formula; raw leaves that out. What could not be read is told in a trailer.",
+	"check-expression":     "Every mistake at once, each with its place and what to write instead; the canonical form; the names and functions that fit at the cursor.",
+	"explain-expression":   "The tree of the expression with the value of each part, its margin, and the headspace that follows from it. With a time it is worked out from the history as it was then.",
+	"expression-help":      "What editors show beside the text.",
+	"matching-devices":     "A device for which the condition is unknown is not among them.",
+	"load-folder":          "With dry_run it only compares. Everything is checked first; then all changes are in force, in one commit, or none.",
+	"forecast":             "The method is chosen by going back over the metric's own history and forecasting it from many moments; the band is taken from the errors that were made there. It begins at the newest reading.",
+	"import":               "The file is read as it comes and stored in parts. Each row keeps its own time. What is refused is counted, the first hundred with line and reason; the others stay. With evaluate, rules judge what comes and the journal tells.",
+	"stop-job":             "What it has done until then stays done.",
+	"job":                  "Work that was begun since the service started.",
+	"journal":              "Entries are facts, told as sentences. Pages go from the newest to older ones; the address of the next one is in the Link header.",
+	"journal-after":        "A program keeps the number of the last entry it has dealt with and asks for what is behind it. Where some are not kept any more the answer is 410 with the first number that is.",
+	"journal-kinds":        "For filters and their completion.",
+	"me":                   "401 says that nobody is.",
+	"models":               "The newest version of each, with its properties, actions and events.",
+	"load-model":           "A version that was published never changes; a text that differs needs a new version. What is wrong with it is told with JSON Pointers.",
+	"model-from-message":   "Names, types, units and decimals are guessed from one or more messages that a device sends.",
+	"preview-model":        "The mistakes of the text, what differs from the version before, and which devices a move would touch.",
+	"model":                "Also by name@version. Deprecated versions say since when.",
+	"backfill-model":       "Values that are there already are computed anew. It goes on in the background, some devices at a time.",
+	"model-examples":       "Made from the model: readings in range, attributes, settings with their answers, commands with their replies.",
+	"move-devices":         "With dry_run it only says which devices would be moved and what changes for each.",
+	"model-page":           "Topics, payloads, units and ranges of the model, for one device or for any, as HTML or Markdown, to be handed on.",
+	"model-source":         "Byte by byte as it was published; parts that it refers to are named in it.",
+	"query":                "Lines come as they are worked out. How much is asked for is bounded; where something is left out, or could not be read, the answer says so in a note.",
+	"rules":                "A condition over the fields of a rule narrows the list, such as priority == \"urgent\".",
+	"rule":                 "With an ETag, for a change that must not overwrite another's.",
+	"put-rule":             "It is checked as a whole before, every mistake at once. With If-Match it fails where somebody else has changed it since. Windows of the rule are filled from the history.",
+	"remove-rule":          "Its open alarms return, and the journal says why.",
+	"schema":               "Editors that know JSON Schema complete and check files with it.",
+	"service":              "Version, addresses, rates, and what needs attention.",
+	"change-many-settings": "The devices are those for which a condition is true at this moment. With dry_run it only says which they are and what would change. It goes on in the background and survives a restart.",
+	"settings-job":         "How many devices are done, and how many have confirmed.",
+	"sign-in":              "Wrong passwords are slowed down by person and by address, without keeping out the right one.",
+	"sign-out":             "Its token and its cookie stop working, and its live streams end.",
+	"sites":                "A condition over the fields of a site narrows the list.",
+	"site":                 "With an ETag, for a change that must not overwrite another's.",
+	"put-site":             "With If-Match it fails where somebody else has changed it since. Devices belong to it by their label site.",
+	"remove-site":          "Devices keep their label.",
+	"site-plan":            "As it was given, with a content security policy of its own.",
+	"put-site-plan":        "At most 2 MB. An SVG may hold shapes and text, and nothing that runs or fetches.",
+	"remove-site-plan":     "The site stays.",
+	"statistics":           "Over single readings where there are few enough, or else over steps; the answer says of how many.",
+	"store":                "Bytes by what they hold, readings in the store, and what was found damaged.",
+	"backup":               "Everything as it is at one moment. It can be read while it is written.",
+	"traffic":              "The latest messages, kept in memory and bounded in number and bytes. Secrets are not in it.",
+}
+
+// describe names an operation, and says what it is about.
+func describe(id, summary, tag string) func(*huma.Operation) {
+	return func(o *huma.Operation) {
+		o.OperationID, o.Summary, o.Tags = id, summary, []string{tag}
+		o.Description = described[id]
+		o.Errors = append(o.Errors, 401)
+	}
+}
