@@ -122,7 +122,7 @@ func init() {
 			f := model.Finding{Sentence: e.Error()}
 			if x, ok := e.(huma.ErrorDetailer); ok {
 				x := x.ErrorDetail()
-				f = model.Finding{Pointer: pointer(x.Location), Sentence: x.Message}
+				f = located(x.Location, x.Message)
 			}
 			d.Findings = append(d.Findings, f)
 			words = append(words, strings.TrimSpace(f.Pointer+" "+f.Sentence))
@@ -147,10 +147,19 @@ func codeOf(status int) fault.Code {
 	return fault.Invalid
 }
 
-// pointer turns "body.labels.site" into "/labels/site".
-func pointer(location string) string {
-	location = strings.TrimPrefix(location, "body")
-	return strings.NewReplacer(".", "/", "[", "/", "]", "").Replace(location)
+// located turns a place such as "body.labels.site" into the JSON Pointer
+// "/labels/site". What is not in the body has no pointer: it is named.
+func located(place, sentence string) model.Finding {
+	in, ok := strings.CutPrefix(place, "body")
+	if !ok {
+		if _, name, found := strings.Cut(place, "."); found {
+			sentence = name + ": " + sentence
+		}
+		return model.Finding{Sentence: sentence}
+	}
+	// First what would be read as a part of the pointer itself (RFC 6901).
+	in = strings.NewReplacer("~", "~0", "/", "~1").Replace(in)
+	return model.Finding{Pointer: strings.NewReplacer(".", "/", "[", "/", "]", "").Replace(in), Sentence: sentence}
 }
 
 // New returns the handler of the console's listener.
@@ -197,7 +206,7 @@ func configuration(version string) huma.Config {
 		"Sign in for a bearer token; refusals are problem details (RFC 9457)."
 	config.Info.License = &huma.License{Name: "Apache License 2.0", Identifier: "Apache-2.0"}
 	config.Servers = []*huma.Server{{URL: "/", Description: "The service that this document comes from"}}
-	config.Tags = tags
+	config.Tags = slices.Clone(tags)
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token": {Type: "http", Scheme: "bearer"}, "session": {Type: "apiKey", In: "cookie", Name: cookieName},
 	}

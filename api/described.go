@@ -1,6 +1,10 @@
 package api
 
-import "github.com/danielgtaylor/huma/v2"
+import (
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+)
 
 // tags are what operations are about, in the order of the work.
 var tags = []*huma.Tag{
@@ -13,7 +17,6 @@ var tags = []*huma.Tag{
 	{Name: "Alarms", Description: "What rules have raised."},
 	{Name: "Settings", Description: "What devices should obey, and what they confirm."},
 	{Name: "Commands", Description: "What devices are told to do, once."},
-	{Name: "Sites", Description: "The places where devices are, with time zone, position and plan."},
 	{Name: "Traffic", Description: "Raw messages as they passed, with what became of each."},
 	{Name: "Journal", Description: "What happened, and what was so at a past moment."},
 	{Name: "Service", Description: "The service itself: its health, its store, its documents, and the live stream."},
@@ -74,34 +77,24 @@ var described = map[string]string{
 	"model-page":           "Topics, payloads, units and ranges of the model, for one device or for any, as HTML or Markdown, to be handed on.",
 	"model-source":         "Byte by byte as it was published; parts that it refers to are named in it.",
 	"query":                "Lines come as they are worked out. How much is asked for is bounded; where something is left out, or could not be read, the answer says so in a note.",
-	"rules":                "A condition over the fields of a rule narrows the list, such as priority == \"urgent\".",
-	"rule":                 "With an ETag, for a change that must not overwrite another's.",
-	"put-rule":             "It is checked as a whole before, every mistake at once. With If-Match it fails where somebody else has changed it since. Windows of the rule are filled from the history.",
-	"remove-rule":          "Its open alarms return, and the journal says why.",
 	"schema":               "Editors that know JSON Schema complete and check files with it.",
 	"service":              "Version, addresses, rates, and what needs attention.",
 	"change-many-settings": "The devices are those for which a condition is true at this moment. With dry_run it only says which they are and what would change. It goes on in the background and survives a restart.",
 	"settings-job":         "How many devices are done, and how many have confirmed.",
 	"sign-in":              "Wrong passwords are slowed down by person and by address, without keeping out the right one.",
 	"sign-out":             "Its token and its cookie stop working, and its live streams end.",
-	"sites":                "A condition over the fields of a site narrows the list.",
-	"site":                 "With an ETag, for a change that must not overwrite another's.",
-	"put-site":             "With If-Match it fails where somebody else has changed it since. Devices belong to it by their label site.",
-	"remove-site":          "Devices keep their label.",
-	"site-plan":            "As it was given, with a content security policy of its own.",
-	"put-site-plan":        "At most 2 MB. An SVG may hold shapes and text, and nothing that runs or fetches.",
-	"remove-site-plan":     "The site stays.",
 	"statistics":           "Over single readings where there are few enough, or else over steps; the answer says of how many.",
 	"store":                "Bytes by what they hold, readings in the store, and what was found damaged.",
 	"backup":               "Everything as it is at one moment. It can be read while it is written.",
 	"traffic":              "The latest messages, kept in memory and bounded in number and bytes. Secrets are not in it.",
 }
 
-// describe names an operation, and says what it is about.
-func describe(id, summary, tag string) func(*huma.Operation) {
+// describe names an operation, and says what it is about; what described does not
+// say is given.
+func describe(id, summary, tag string, says ...string) func(*huma.Operation) {
 	return func(o *huma.Operation) {
 		o.OperationID, o.Summary, o.Tags = id, summary, []string{tag}
-		o.Description = described[id]
+		o.Description = described[id] + strings.Join(says, " ")
 		o.Errors = append(o.Errors, 401)
 	}
 }

@@ -99,6 +99,11 @@ func serve[T any](s *server, n served[T]) {
 	path := "/api/v1/" + n.words
 	fields := record.Fields[T]()
 	s.nouns[n.word] = fields
+	doc := s.api.OpenAPI()
+	if !slices.ContainsFunc(doc.Tags, func(t *huma.Tag) bool { return t.Name == n.tag }) {
+		doc.Tags = append(doc.Tags, &huma.Tag{Name: n.tag,
+			Description: "The " + n.words + " of the fleet: finding, making, changing and removing them."})
+	}
 	if n.tagOf == nil {
 		n.tagOf = func(x T) string { return record.Tag(x) }
 	}
@@ -125,7 +130,8 @@ func serve[T any](s *server, n served[T]) {
 			return nil, s.failed(err)
 		}
 		return out, nil
-	}, describe(n.words, "Every "+n.word, n.tag))
+	}, describe(n.words, "Every "+n.word, n.tag,
+		"A condition over the fields of a "+n.word+" narrows the list; it comes in pages."))
 	huma.Get(s.api, path+"/{name}", func(ctx context.Context, in *ThingNamed) (*shown[T], error) {
 		x, err := n.get(ctx, in.Name)
 		if err == nil {
@@ -135,7 +141,7 @@ func serve[T any](s *server, n served[T]) {
 			return nil, s.failed(err)
 		}
 		return &shown[T]{quoted(x), x}, nil
-	}, describe(n.word, "One "+n.word, n.tag), notFound)
+	}, describe(n.word, "One "+n.word, n.tag, "With an ETag, for a change that must not overwrite another's."), notFound)
 	if n.put != nil {
 		s.kept = append(s.kept, n.word)
 		type put struct {
@@ -165,7 +171,8 @@ func serve[T any](s *server, n served[T]) {
 				out.Status, out.Location = http.StatusCreated, path+"/"+url.PathEscape(in.Name)
 			}
 			return out, nil
-		}, describe("put-"+n.word, "Make a "+n.word+", or change the one of that name", n.tag), conditional)
+		}, describe("put-"+n.word, "Make a "+n.word+", or change the one of that name", n.tag,
+			"It is checked as a whole first, every mistake at once. With If-Match it fails where somebody else has changed it since."), conditional)
 	}
 	if n.remove != nil {
 		type remove struct {
@@ -185,7 +192,8 @@ func serve[T any](s *server, n served[T]) {
 			}
 			s.Settle()
 			return nil, nil
-		}, describe("remove-"+n.word, "Take a "+n.word+" away", n.tag), notFound, conditional)
+		}, describe("remove-"+n.word, "Take a "+n.word+" away", n.tag,
+			"The journal tells who did it and what it was."), notFound, conditional)
 	}
 }
 

@@ -52,7 +52,8 @@ func (s *server) siteRoutes() {
 			return nil, s.failed(err)
 		}
 		return &picture{p.Type, "default-src 'none'; style-src 'unsafe-inline'; sandbox", p.Picture}, nil
-	}, describe("site-plan", "The plan picture of a site", "Sites"), notFound)
+	}, describe("site-plan", "The plan picture of a site", "Sites",
+		"As it was given, with a content security policy of its own."), notFound)
 	type upload struct {
 		ThingNamed
 		RawBody []byte `contentType:"application/octet-stream"`
@@ -63,7 +64,8 @@ func (s *server) siteRoutes() {
 		}
 		s.Settle()
 		return nil, nil
-	}, describe("put-site-plan", "Give a site its plan picture: an SVG that only draws, a PNG or a JPEG", "Sites"),
+	}, describe("put-site-plan", "Give a site its plan picture: an SVG that only draws, a PNG or a JPEG", "Sites",
+		"At most 2 MiB. An SVG may hold shapes and text, and nothing that runs or fetches."),
 		notFound,
 		func(o *huma.Operation) {
 			o.MaxBodyBytes = site.MaxPlan + 1
@@ -74,5 +76,5 @@ func (s *server) siteRoutes() {
 			return nil, s.failed(err)
 		}
 		return nil, nil
-	}, describe("remove-site-plan", "Take the plan picture of a site away", "Sites"), notFound)
+	}, describe("remove-site-plan", "Take the plan picture of a site away", "Sites", "The site stays."), notFound)
 }

@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -40,7 +41,7 @@ func Run(args []string, in io.Reader, out, errs io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	root := newRoot()
-	root.SetArgs(args)
+	root.SetArgs(expressionLast(root, args))
 	root.SetIn(in)
 	root.SetOut(out)
 	root.SetErr(errs)
@@ -50,6 +51,41 @@ func Run(args []string, in io.Reader, out, errs io.Writer) int {
 	}
 	fmt.Fprintln(errs, "ullage: "+explain(err))
 	return codeOf(err)
+}
+
+// expressionLast moves an expression that begins with a minus, such as -c > 3,
+// behind everything else and a --, or it would be taken for a flag.
+func expressionLast(root *cobra.Command, args []string) []string {
+	c, rest, err := root.Find(args)
+	if err != nil || c.Parent() == nil || c.Parent().Name() != "expr" || slices.Contains(args, "--") {
+		return args
+	}
+	for i, a := range rest {
+		if len(a) < 2 || a[0] != '-' || a[1] == '-' || i > 0 && takesValue(c, rest[i-1]) {
+			continue
+		}
+		if name := a[1:]; len(name) == 1 && c.Flags().ShorthandLookup(name) != nil || c.InheritedFlags().ShorthandLookup(a[1:2]) != nil ||
+			a == "-h" {
+			continue
+		}
+		at := len(args) - len(rest) + i
+		out := append(slices.Clone(args[:at]), args[at+1:]...)
+		return append(out, "--", a)
+	}
+	return args
+}
+
+// takesValue reports whether what follows an argument is the value of a flag.
+func takesValue(c *cobra.Command, arg string) bool {
+	name, ok := strings.CutPrefix(arg, "--")
+	if !ok || strings.Contains(name, "=") {
+		return arg == "-o"
+	}
+	f := c.Flags().Lookup(name)
+	if f == nil {
+		f = c.InheritedFlags().Lookup(name)
+	}
+	return f != nil && f.NoOptDefVal == ""
 }
 
 // explain says what failed, why, and what to do next.

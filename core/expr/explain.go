@@ -63,6 +63,16 @@ func (p *Program) explain(s *State, n *node, tree *Node) Part {
 	return out
 }
 
+// tooLarge says so where all that a calculation is made of is known.
+func (s *State) tooLarge(n *node) string {
+	for _, k := range n.kids {
+		if _, ok := s.num(k); !ok {
+			return ""
+		}
+	}
+	return "the result is larger than any number that can be held"
+}
+
 // why tells why a part is unknown.
 func (p *Program) why(s *State, n *node) string {
 	if n.slot < 0 {
@@ -71,6 +81,9 @@ func (p *Program) why(s *State, n *node) string {
 			if b, ok := s.num(n.kids[1]); ok && b == 0 {
 				return "division by zero"
 			}
+			return s.tooLarge(n)
+		case oAdd, oSubtract, oMultiply, oConvert:
+			return s.tooLarge(n)
 		case oToNumber:
 			if t, ok := s.text(n.kids[0]); ok {
 				return quote(clip(t)) + " is no number"

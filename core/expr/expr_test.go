@@ -65,7 +65,17 @@ func TestMistakes(t *testing.T) {
 		{`must_temp > 3 'kPa'`, 1, "must_temp (°C) cannot be compared with 3 'kPa' (kPa)", "", ForRule},
 		{`must_temp > 3 'C'`, 1, "cannot be compared", "", ForRule},
 		{`must_temp > 3 'celsius'`, 13, "did you mean 'Cel'?", "", ForRule},
-		{`must_temp > 3 Cel`, 15, "an operator is missing", "", ForRule},
+		{`must_temp > 3 Cel`, 15, "single quotes behind its number: 3 'Cel'", `must_temp > 3 'Cel'`, ForRule},
+		{`must_temp > 3 °C`, 15, "single quotes", `must_temp > 3 '°C'`, ForRule},
+		{`must_temp > 3°C and fan_on`, 14, "single quotes", `must_temp > 3 '°C' and fan_on`, ForRule},
+		{`mean(must_temp over 10 min) > 3`, 21, "without a space: 10min", `mean(must_temp over 10min) > 3`, ForRule},
+		{`Must-Temp > 20`, 1, `stands as value("Must-Temp")`, `value("Must-Temp") > 20`, ForRule},
+		{`fan_on and Must-Temp > 20`, 12, `stands as value("Must-Temp")`, `fan_on and value("Must-Temp") > 20`, ForRule},
+		{`must_temp > 3 == true`, 1, "true or false by itself", "must_temp > 3", ForRule},
+		{`must_temp > 3 == false`, 1, "true or false by itself", "not must_temp > 3", ForRule},
+		{`must_temp > 1e400`, 13, "larger than any number", "", ForRule},
+		{`during("Mon, Wed")`, 8, "has no hours", "", ForRule},
+		{`during("Mon, 06:00-07:00")`, 8, "without a comma", "", ForRule},
 		{`must_temp > 3Cel`, 13, "single quotes behind its number", `must_temp > 3 'Cel'`, ForRule},
 		{`must_temp = 3`, 11, "two signs", `must_temp == 3`, ForRule},
 		{`must_temp > 3 && fan_on`, 15, "&& is written and", `must_temp > 3 and fan_on`, ForRule},
@@ -621,10 +631,35 @@ func TestGlobAndSchedule(t *testing.T) {
 			t.Errorf("%q like %q is %t", c.s, c.pattern, got)
 		}
 	}
+	// The days of a list have the hours behind the last of them.
+	lists, err := parseSchedule("Mon, Wed-Thu, Sat 06:00-07:00, Sun 10:00-12:00")
+	if err != nil {
+		t.Fatal(err)
+	}
+	monday := time.Date(2026, 3, 2, 6, 30, 0, 0, time.UTC)
+	for day, want := range []bool{true, false, true, true, false, true, false} {
+		if at := monday.AddDate(0, 0, day); lists.contains(at) != want {
+			t.Errorf("at %s it is %t, want %t", at.Format("Mon 15:04"), !want, want)
+		}
+	}
 	for _, bad := range []string{"", "Mon", "06:00", "Mon 6-7", "Mon 25:00-26:00", "Mon 06:00-06:00",
 		"Mon Tue 06:00-07:00", ","} {
 		if _, err := parseSchedule(bad); err == nil {
 			t.Errorf("%q passes as a time of the week", bad)
+		}
+	}
+}
+
+// What is larger than any number says so, and is no other unknown.
+func TestOverflowSaysSo(t *testing.T) {
+	for src, want := range map[string]string{
+		"must_temp > 3 and co2_flow * 1e308 * 1e308 > 0 'L/min'": "larger than any number",
+		"co2_flow / 0 > 3 'L/min'":                               "division by zero",
+	} {
+		p := Compile2(t, src)
+		s := device(p, map[string]any{"co2_flow": 12.0, "must_temp": 20.0})
+		if got := fmt.Sprint(p.Explain(s)); !strings.Contains(got, want) {
+			t.Errorf("%s is explained as %s, want %q", src, got, want)
 		}
 	}
 }

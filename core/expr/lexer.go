@@ -126,6 +126,18 @@ func (l *lexer) next() token {
 			l.report(s, quote(content), "text stands in straight double quotes: %s", quote(clip(content)))
 			return token{kind: tText, span: s, text: content}
 		}
+	case strings.ContainsRune("°µμΩ%‰", r) && l.behindNumber(start):
+		for l.pos < len(l.src) && !strings.ContainsRune(" \t\r\n()<>=!,'\"", rune(l.src[l.pos])) {
+			l.pos++
+		}
+		s.End = l.pos
+		word := l.src[start:l.pos]
+		suggest := "'" + word + "'"
+		if l.src[start-1] != ' ' {
+			suggest = " " + suggest
+		}
+		l.report(s, suggest, "a unit stands in single quotes behind its number: '%s'", clip(word))
+		return token{kind: tUnit, span: s, text: word}
 	case r == utf8.RuneError && size == 1:
 		l.report(s, "", "there is a byte here that is no character (the text is not UTF-8)")
 		return token{kind: tBad, span: s}
@@ -145,6 +157,12 @@ func (l *lexer) next() token {
 	}
 	l.report(s, "", "%q has no meaning here", r)
 	return token{kind: tBad, span: s}
+}
+
+// behindNumber reports whether the text before a place ends with a digit.
+func (l *lexer) behindNumber(at int) bool {
+	before := strings.TrimRight(l.src[:at], " \t")
+	return before != "" && before[len(before)-1] >= '0' && before[len(before)-1] <= '9'
 }
 
 func wordByte(c byte) bool {

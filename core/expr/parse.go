@@ -4,6 +4,9 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"ullage/core/unit"
+	"ullage/core/value"
 )
 
 // Parse reads src. The tree is never nil, also where there are findings: what
@@ -244,7 +247,15 @@ func (p *parser) compare() *Node {
 			if left.kind == kNumber && third.kind == kNumber && t.text == "<=" && next.text == "<=" {
 				suggest = fmt.Sprintf("%s between %s and %s", right.String(), left.String(), third.String())
 			}
-			p.report(whole, suggest, "two comparisons in a row are joined by and: %s", clip2(suggest))
+			if third.kind == kBool { // n > 3 == true says what n > 3 says already
+				suggest = fmt.Sprintf("%s %s %s", left.String(), t.text, right.String())
+				if (third.num == 1) != (next.text == "==") {
+					suggest = "not " + suggest
+				}
+				p.report(whole, suggest, "a comparison is true or false by itself: %s", clip2(suggest))
+			} else {
+				p.report(whole, suggest, "two comparisons in a row are joined by and: %s", clip2(suggest))
+			}
 			for p.peek().kind == tSign && isComparison(p.peek().text) {
 				p.take()
 				third = p.sum()
@@ -370,6 +381,9 @@ func (p *parser) atom() *Node {
 	case tNumber:
 		p.take()
 		n := p.make(Node{kind: kNumber, num: t.num, Span: t.span})
+		if p.bareUnit() {
+			return p.spacedUnit(n)
+		}
 		if u := p.peek(); u.kind == tUnit {
 			p.take()
 			n.unit, n.Span.End = u.text, u.span.End
@@ -414,6 +428,37 @@ func (p *parser) atom() *Node {
 		p.take()
 	}
 	return p.make(Node{Span: Span{t.span.Start, t.span.Start}})
+}
+
+// bareUnit reports whether a word behind a number is a unit without its quotes,
+// or one of time.
+func (p *parser) bareUnit() bool {
+	t, after := p.peek(), p.tokens[min(p.at+1, len(p.tokens)-1)]
+	if t.kind != tWord || keywords[t.text] || after.text == "(" || after.text == "." {
+		return false
+	}
+	if _, isTime := durationWords[strings.ToLower(t.text)]; isTime {
+		return true
+	}
+	_, err := unit.Lookup(t.text)
+	return err == nil
+}
+
+// spacedUnit reads what bareUnit has found, as what was meant.
+func (p *parser) spacedUnit(n *Node) *Node {
+	u := p.take()
+	number := p.src[n.Span.Start:n.Span.End]
+	n.Span.End = u.span.End
+	meant, isTime := durationWords[strings.ToLower(u.text)]
+	if d, err := value.ParseDuration(number + meant); isTime && err == nil {
+		p.report(n.Span, number+meant, "a duration is written without a space: %s%s", clip(number), meant)
+		n.kind, n.num = kDuration, float64(d.Std().Milliseconds())
+		return n
+	}
+	p.report(u.span, "'"+u.text+"'", "a unit stands in single quotes behind its number: %s '%s'", clip(number),
+		clip(u.text))
+	n.unit = u.text
+	return n
 }
 
 func (p *parser) word() *Node {

@@ -62,6 +62,7 @@ func (p *Plan) Compile(src string, purpose Purpose) (*Program, Findings) {
 		root = c.condition(tree)
 	}
 	found = append(found, c.found...)
+	found = p.schema.unquoted(src, found)
 	slices.SortStableFunc(found, func(a, b Finding) int { return a.Span.Start - b.Span.Start })
 	found.place(src)
 	if len(found.Errors()) > 0 {

@@ -3,6 +3,7 @@ package expr
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"ullage/core/unit"
@@ -173,7 +174,7 @@ func NewSchema(title string, interval time.Duration) *Schema {
 		{"model", "Model", nil, Text},
 		{"model_version", "Version of the model", nil, Text},
 		{"link", "Link", []string{"online", "overdue", "silent", "never"}, Text},
-		{"status", "Status", []string{"expected", "waiting", "active", "suspended", "retired"}, Text},
+		{"status", "Status", []string{"expected", "active", "suspended", "retired"}, Text},
 		{"joined", "Joined", nil, Time},
 		{"zone", "Time zone", nil, Text},
 	} {
@@ -236,6 +237,56 @@ func (s *Schema) Borrow(from *Schema) {
 			s.Add(i)
 		}
 	}
+}
+
+// unquoted looks for names that have to stand in value("…") and do not, such as
+// Must-Temp, which reads as a difference. What was found wrong within one is
+// replaced by that.
+func (s *Schema) unquoted(src string, found Findings) Findings {
+	if len(found) == 0 {
+		return found
+	}
+	for _, n := range s.order {
+		if n.Scope != "" || plainName(n.Key) || n.Key == "" {
+			continue
+		}
+		for at := 0; at < len(src); {
+			i := strings.Index(src[at:], n.Key)
+			if i < 0 {
+				break
+			}
+			from, to := at+i, at+i+len(n.Key)
+			at = to
+			inside := strings.Count(src[:from], `"`)%2 == 1
+			part := from > 0 && wordByte(src[from-1]) || to < len(src) && wordByte(src[to])
+			if inside || part {
+				continue
+			}
+			rest := found[:0:0]
+			for _, f := range found {
+				if f.Span.Start < from || f.Span.Start > to || f.Span.Start == to && f.Span.End > to {
+					rest = append(rest, f)
+				}
+			}
+			if len(rest) == len(found) {
+				continue // nothing is wrong with it
+			}
+			suggest := "value(" + quote(n.Key) + ")"
+			found = append(rest, Finding{Span: Span{from, to}, Suggest: suggest,
+				Sentence: fmt.Sprintf("a name with other signs than a to z, 0 to 9 and _ stands as %s", clip(suggest))})
+		}
+	}
+	return found
+}
+
+// plainName reports whether a name can stand as it is.
+func plainName(s string) bool {
+	for i := 0; i < len(s); i++ {
+		if !wordByte(s[i]) {
+			return false
+		}
+	}
+	return s != "" && (s[0] < '0' || s[0] > '9') && !keywords[s]
 }
 
 // nearest returns the known name of a scope that is closest to key, or "".

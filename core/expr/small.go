@@ -16,49 +16,74 @@ const weekMinutes = 7 * 24 * 60
 var days = map[string]int{"mon": 0, "tue": 1, "wed": 2, "thu": 3, "fri": 4, "sat": 5, "sun": 6}
 
 // parseSchedule reads "Mon-Fri 06:00-22:00, Sat 08:00-12:00"; days may be left
-// out, and "daily" means all of them.
+// out, be a list as in "Mon, Wed 06:00-07:00", or "daily", which means all of them.
 func parseSchedule(s string) (schedule, error) {
-	bad := func(part string) error {
-		return fmt.Errorf(`%s is no time of the week; write days and hours, such as "Mon-Fri 06:00-22:00" or "daily 22:00-06:00"`, quote(clip(part)))
+	bad := func(part, why string) error {
+		return fmt.Errorf(`%s is no time of the week%s; write days and hours, such as "Mon-Fri 06:00-22:00", "Mon, Wed 06:00-07:00" or "daily 22:00-06:00"`,
+			quote(clip(strings.TrimSpace(part))), why)
 	}
 	var out schedule
+	var listed []string // days whose hours are yet to come
 	for _, part := range strings.Split(s, ",") {
 		fields := strings.Fields(part)
-		if len(fields) == 0 || len(fields) > 2 || len(out) > 100 {
-			return nil, bad(part)
+		if len(fields) == 0 || len(fields) > 2 || len(out)+len(listed) > 100 {
+			return nil, bad(part, "")
 		}
-		first, last := 0, 6
-		if len(fields) == 2 {
-			word := strings.ToLower(fields[0])
-			if word != "daily" {
-				a, b, isRange := strings.Cut(word, "-")
-				var ok1, ok2 bool
-				first, ok1 = days[a]
-				if !isRange {
-					b = a
-				}
-				if last, ok2 = days[b]; !ok1 || !ok2 {
-					return nil, bad(part)
-				}
+		if len(fields) == 1 {
+			if _, _, ok := weekdays(fields[0]); ok {
+				listed = append(listed, fields[0])
+				continue
+			}
+			if len(listed) > 0 { // hours after a comma: "Mon, 06:00-07:00"
+				return nil, bad(part, ", its hours stand behind the last day without a comma")
 			}
 		}
+		words := []string{"daily"}
+		if len(fields) == 2 {
+			words = append(listed, fields[0])
+		}
+		listed = nil
 		from, to, ok := strings.Cut(fields[len(fields)-1], "-")
 		f, ok1 := clock(from)
 		t, ok2 := clock(to)
 		if !ok || !ok1 || !ok2 || f == t {
-			return nil, bad(part)
+			return nil, bad(part, "")
 		}
 		if t < f {
 			t += 24 * 60
 		}
-		for d := first; ; d = (d + 1) % 7 {
-			out = append(out, struct{ from, to int }{d*24*60 + f, d*24*60 + t})
-			if d == last {
-				break
+		for _, word := range words {
+			first, last, ok := weekdays(word)
+			if !ok {
+				return nil, bad(part, "")
+			}
+			for d := first; ; d = (d + 1) % 7 {
+				out = append(out, struct{ from, to int }{d*24*60 + f, d*24*60 + t})
+				if d == last {
+					break
+				}
 			}
 		}
 	}
+	if len(listed) > 0 {
+		return nil, bad(strings.Join(listed, ", "), ", since it has no hours")
+	}
 	return out, nil
+}
+
+// weekdays reads a day, two with - between, or daily.
+func weekdays(word string) (first, last int, ok bool) {
+	word = strings.ToLower(word)
+	if word == "daily" {
+		return 0, 6, true
+	}
+	a, b, isRange := strings.Cut(word, "-")
+	if !isRange {
+		b = a
+	}
+	first, ok1 := days[a]
+	last, ok2 := days[b]
+	return first, last, ok1 && ok2
 }
 
 func clock(s string) (int, bool) {

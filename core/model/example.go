@@ -40,6 +40,9 @@ func (p *Property) Example() value.Value {
 // p, or of what is allowed where nothing is usual, as p writes it.
 func (p *Property) At(fraction float64) float64 {
 	low, high := 0.0, 100.0
+	if usual, ok := plausible[p.Unit]; ok {
+		low, high = usual[0], usual[1]
+	}
 	s := p.Schema
 	if s == nil {
 		s = &Schema{}
@@ -382,6 +385,11 @@ func collectOne(key, unit string, v *node, props *node) {
 			p.set("unit", textNode(unit))
 		}
 		_, fraction, _ := strings.Cut(v.text, ".")
+		if most, ok := positions[unit]; ok {
+			p.set("minimum", &node{kind: '0', text: num(-most), num: -most})
+			p.set("maximum", &node{kind: '0', text: num(most), num: most})
+			fraction = strings.Repeat("0", max(len(fraction), positionDecimals))
+		}
 		if old := props.get(name).get("ullage:decimals"); old != nil && int(old.num) > len(fraction) {
 			p.set("ullage:decimals", old)
 		} else {
@@ -410,6 +418,18 @@ func collectOne(key, unit string, v *node, props *node) {
 	props.set(name, p)
 }
 
+// positions are the units of positions on the earth, with how far they go.
+var positions = map[string]float64{"lat": 90, "lon": 180}
+
+// positionDecimals are those that a position has at least, whatever the one that
+// was seen ended with: a tenth of a metre.
+const positionDecimals = 6
+
+// plausible is what a number of a unit usually is, where a model does not say.
+var plausible = map[string][2]float64{"lat": {-90, 90}, "lon": {-180, 180}, "dBm": {-120, -40}, "Cel": {0, 40},
+	"K": {273, 313}, "degF": {32, 104}, "%": {0, 100}, "%RH": {0, 100}, "V": {0, 5}, "A": {0, 2}, "ppm": {400, 1200},
+	"hPa": {980, 1040}, "kPa": {0, 200}, "kg": {0, 1000}, "g/L": {900, 1100}, "lx": {0, 1000}}
+
 // propertyNameOf keeps a name that may stand and mends one that may not.
 func propertyNameOf(key string) string {
 	if anyName.MatchString(key) {
@@ -427,7 +447,7 @@ func unitOf(name string) string {
 	}{
 		{"temp temperature cel celsius", "Cel"}, {"rh humidity", "%RH"}, {"volt volts voltage battery", "V"}, {"current amps", "A"},
 		{"co2 ppm", "ppm"}, {"rssi dbm", "dBm"}, {"kpa", "kPa"}, {"hpa pressure", "hPa"}, {"cm", "cm"}, {"mm", "mm"}, {"kg load weight", "kg"},
-		{"uptime seconds", "s"}, {"percent pct", "%"}, {"lux", "lx"}, {"density", "g/L"}, {"flow", "L/min"},
+		{"lat latitude", "lat"}, {"lon lng long longitude", "lon"}, {"uptime seconds", "s"}, {"percent pct", "%"}, {"lux", "lx"}, {"density", "g/L"}, {"flow", "L/min"},
 	} {
 		if strings.Contains(" "+w.words+" ", " "+last+" ") {
 			return w.unit

@@ -208,6 +208,7 @@ func TestFromMessage(t *testing.T) {
 		`{"at":"2026-03-01T10:00:00Z","co2":640,"x":"a"}`:               "co2:ppm:0 x::-1",
 		`[{"n":"must_temp","u":"Cel","v":21.45},{"n":"fan","vb":true}]`: "must_temp:Cel:2 fan::-1",
 		`[{"load":1},{"load":1.25}]`:                                    "load:kg:2",
+		`{"position":{"lat":48.1,"lng":11.25},"rssi":-87}`:              "position_lat:lat:6 position_lng:lon:6 rssi:dBm:0",
 	} {
 		src, err := model.FromMessage([]byte(body), "cask-lid")
 		if err != nil {
@@ -228,6 +229,11 @@ func TestFromMessage(t *testing.T) {
 		}
 		if s := strings.ReplaceAll(strings.Join(got, " "), ":/", ":-1"); s != want {
 			t.Errorf("%s gives %s; want %s", body, s, want)
+		}
+		for _, p := range m.Properties {
+			if v := p.Example().Num; p.Unit == "dBm" && (v < -120 || v > -40) || p.Unit == "Cel" && (v < -20 || v > 60) {
+				t.Errorf("%s: a sample value of %s is %g %s", body, p.Name, v, p.Unit)
+			}
 		}
 		var c model.Checked
 		if m.IsPack([]byte(body)) {

@@ -761,7 +761,7 @@ export interface paths {
         };
         /**
          * Every model
-         * @description The newest version of each, with its properties, actions and events.
+         * @description The newest version of each, with its properties, actions and events.A condition over the fields of a model narrows the list; it comes in pages.
          */
         get: operations["models"];
         put?: never;
@@ -825,7 +825,7 @@ export interface paths {
         };
         /**
          * One model
-         * @description Also by name@version. Deprecated versions say since when.
+         * @description Also by name@version. Deprecated versions say since when.With an ETag, for a change that must not overwrite another's.
          */
         get: operations["model"];
         put?: never;
@@ -965,7 +965,7 @@ export interface paths {
         };
         /**
          * Every rule
-         * @description A condition over the fields of a rule narrows the list, such as priority == "urgent".
+         * @description A condition over the fields of a rule narrows the list; it comes in pages.
          */
         get: operations["rules"];
         put?: never;
@@ -990,13 +990,13 @@ export interface paths {
         get: operations["rule"];
         /**
          * Make a rule, or change the one of that name
-         * @description It is checked as a whole before, every mistake at once. With If-Match it fails where somebody else has changed it since. Windows of the rule are filled from the history.
+         * @description It is checked as a whole first, every mistake at once. With If-Match it fails where somebody else has changed it since.
          */
         put: operations["put-rule"];
         post?: never;
         /**
          * Take a rule away
-         * @description Its open alarms return, and the journal says why.
+         * @description The journal tells who did it and what it was.
          */
         delete: operations["remove-rule"];
         options?: never;
@@ -1133,7 +1133,7 @@ export interface paths {
         };
         /**
          * Every site
-         * @description A condition over the fields of a site narrows the list.
+         * @description A condition over the fields of a site narrows the list; it comes in pages.
          */
         get: operations["sites"];
         put?: never;
@@ -1158,13 +1158,13 @@ export interface paths {
         get: operations["site"];
         /**
          * Make a site, or change the one of that name
-         * @description With If-Match it fails where somebody else has changed it since. Devices belong to it by their label site.
+         * @description It is checked as a whole first, every mistake at once. With If-Match it fails where somebody else has changed it since.
          */
         put: operations["put-site"];
         post?: never;
         /**
          * Take a site away
-         * @description Devices keep their label.
+         * @description The journal tells who did it and what it was.
          */
         delete: operations["remove-site"];
         options?: never;
@@ -1186,7 +1186,7 @@ export interface paths {
         get: operations["site-plan"];
         /**
          * Give a site its plan picture: an SVG that only draws, a PNG or a JPEG
-         * @description At most 2 MB. An SVG may hold shapes and text, and nothing that runs or fetches.
+         * @description At most 2 MiB. An SVG may hold shapes and text, and nothing that runs or fetches.
          */
         put: operations["put-site-plan"];
         post?: never;

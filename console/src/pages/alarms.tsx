@@ -91,7 +91,7 @@ export default function AlarmsPage() {
         <Empty
           title={
             where || rule
-              ? `No ${view === "open" ? "open alarm" : "alarm"} is like that`
+              ? `No alarm of such a ${where ? "device" : "rule"}`
               : view === "open"
                 ? "No alarm is open"
                 : "There was no alarm yet"
