@@ -178,7 +178,7 @@ func (c *Queries) Forecast(ctx context.Context, q Query, ahead time.Duration) (*
 			o.Line.Steps = append(o.Line.Steps, point(&cells[i], "mean", convert, value.Number))
 		}
 	}
-	f, err := stats.HoltWinters(values, season, int((ahead+step-1)/step))
+	f, err := stats.Predict(values, season, int((ahead+step-1)/step))
 	if errors.Is(err, stats.ErrTooLittle) {
 		return nil, fault.New(fault.Conflict,
 			"%s of %s has %d steps of %s, which is too little, or has too many holes, to say what comes", s.metric, s.device.ID, len(cells), value.Duration(step)).

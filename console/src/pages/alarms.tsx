@@ -163,12 +163,30 @@ function Measured({ alarm: a, device }: { alarm: Alarm; device?: Device }) {
   );
 }
 
+// Now is what is measured now, large, beside what the message says of then.
+function Now({ alarm: a, device }: { alarm: Alarm; device?: Device }) {
+  const m = a.state === "normal" || a.group ? undefined : device?.margins.find((x) => x.rule === a.rule);
+  if (!m) return <span className="max-sm:hidden" />;
+  const over = m.upward ? m.value >= m.limit : m.value <= m.limit;
+  return (
+    <p className="text-right leading-tight whitespace-nowrap max-sm:col-start-2 max-sm:row-start-2 max-sm:text-left">
+      <span className="text-muted">now </span>
+      <b className={`text-base ${over ? "" : "font-normal text-muted"}`}>
+        {say(m.value)} {m.display}
+      </b>
+      <span className="block text-muted max-sm:inline">
+        <span className="sm:hidden">, </span>limit {say(m.limit)}
+      </span>
+    </p>
+  );
+}
+
 function Row({ alarm: a, now, device }: { alarm: Alarm; now: number; device?: Device }) {
   const name = device?.name;
   const [open, setOpen] = useState(false);
   const quiet = a.state === "normal" || a.state === "returned unacknowledged";
   return (
-    <li className="grid grid-cols-[1.75rem_minmax(0,1fr)_auto] items-start gap-x-3 border-b border-line py-2.5">
+    <li className="grid grid-cols-[1.75rem_minmax(0,1fr)_auto] items-start gap-x-3 border-b border-line py-2.5 sm:grid-cols-[1.75rem_minmax(0,1fr)_auto_auto] sm:gap-x-6">
       <Badge priority={a.priority} waiting={a.state === "unacknowledged"} size={22} />
       <div className="min-w-0">
         <button
@@ -225,6 +243,7 @@ function Row({ alarm: a, now, device }: { alarm: Alarm; now: number; device?: De
           </dl>
         )}
       </div>
+      <Now alarm={a} device={device} />
       <Acknowledge alarm={a} />
     </li>
   );

@@ -408,7 +408,7 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
               ? plural(wrong, "mistake")
               : !findings
                 ? "checking…"
-                : changed
+                : changed || !rule
                   ? "right; not saved yet"
                   : rule?.disabled
                     ? "off"
