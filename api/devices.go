@@ -249,11 +249,8 @@ func deviceAs(d *present.Device, brief bool) client.Device {
 func marginOf(m health.Margin) client.Margin {
 	out := client.Margin{Rule: m.Rule, Metric: m.Metric, Of: m.Of, Unit: m.Unit, Display: unit.Display(m.Unit),
 		Value: m.Value, Limit: m.Limit, Upward: m.Upward, Headspace: m.Headspace, Known: m.Known, Reason: m.Reason}
-	if t := m.ToLimit; t.Likely > 0 {
-		out.ToLimit = &client.ToLimit{Likely: health.Ago(t.Likely), Early: health.Ago(t.Early)}
-		if t.Late > 0 {
-			out.ToLimit.Late = health.Ago(t.Late)
-		}
+	if t := m.ToLimit; !t.Likely.IsZero() {
+		out.ToLimit = &client.ToLimit{Likely: t.Likely, Early: optional(t.Early), Late: optional(t.Late)}
 	}
 	return out
 }

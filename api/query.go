@@ -149,11 +149,11 @@ func (s *server) figureRoutes() {
 		}
 		out := client.Forecast{Device: o.Line.Device, Metric: o.Line.Metric, Display: unit.Display(o.Line.Unit),
 			Decimals: o.Line.Decimals, Step: value.Duration(o.Step).
-					String(), Seasonal: o.Seasonal, Error: o.Error, Note: o.Note, Steps: make([]client.Probable,
+					String(), Seasonal: o.Seasonal, Method: string(o.Method), Error: o.Error, Naive: o.Naive, NaiveSeasonal: o.NaiveSeasonal, Moments: o.Moments, Note: o.Note, Steps: make([]client.Probable,
 				len(o.Steps)), Limits: make([]client.LimitAhead, len(o.Limits))}
 		for i, r := range o.Limits {
 			out.Limits[i] = client.LimitAhead{Rule: r.Rule, Limit: r.Limit, Upward: r.Upward,
-				Likely: optional(r.Likely), Early: optional(r.Early)}
+				Likely: optional(r.Likely), Early: optional(r.Early), Late: optional(r.Late)}
 		}
 		for i, p := range o.Steps {
 			out.Steps[i] = client.Probable{At: p.At.UTC(), Mean: p.Mean, Low: p.Low, High: p.High}

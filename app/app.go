@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ullage/api"
+	"ullage/fleet/ahead"
 	"ullage/fleet/alarms"
 	"ullage/fleet/asof"
 	"ullage/fleet/commands"
@@ -88,6 +89,7 @@ type App struct {
 	Folder      *folder.Loader
 	Importer    *imports.Importer
 	Deleter     *deletion.Deleter
+	Ahead       *ahead.Watcher
 	Retention   *retention.Retention
 	AsOf        *asof.AsOf
 	Facts       fact.Log
@@ -180,6 +182,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		Matching: a.Expressions.Where, Zone: o.Zone, ZoneFor: a.Present.Zone, Now: o.Now})
 	a.Revisions = revisions.New(revisions.Options{Models: a.Models, Devices: a.Devices, Settings: a.Settings,
 		Alarms: a.Alarms, Matching: a.Expressions.Where, Moved: a.Derivations.Forget})
+	a.Ahead = ahead.New(ahead.Options{Forecasts: a.Queries, Bus: a.Bus, Log: o.Log, Now: o.Now})
 	a.Folder = folder.New(folder.Options{Models: a.Models, Alarms: a.Alarms, Devices: a.Devices, Sites: a.Sites})
 	a.Importer = imports.New(imports.Options{Intake: a.Intake, Devices: a.Devices, Models: a.Models, Store: telemetry,
 		Derive: a.Derivations, Bus: a.Bus, Now: o.Now})
@@ -193,6 +196,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	// Who reads from what is present comes after it.
 	a.Bus.Handle(a.Present.Handle)
 	a.Bus.Handle(a.Alarms.Handle)
+	a.Bus.Handle(a.Ahead.Handle)
 	a.Bus.Handle(links.New(a.Commits, o.Log).Handle)
 	a.Bus.Handle(a.Commands.Handle)
 	a.Bus.Handle(func(_ int, e event.Event) { // that a command was handed over is no fact, and shown all the same
@@ -256,6 +260,7 @@ func (a *App) Start(clock bool) {
 	a.stop, a.ticking = stop, make(chan struct{})
 	go a.tick(ctx)
 	go a.Retention.Run(ctx)
+	go a.Ahead.Run(ctx)
 }
 
 func (a *App) tick(ctx context.Context) {

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ullage/client"
+	"ullage/core/health"
 	"ullage/core/value"
 )
 
@@ -331,7 +332,7 @@ func printDevice(w io.Writer, d client.Device, m client.Model) {
 				line[4] = percent(&mg.Headspace)
 			}
 			if mg.ToLimit != nil {
-				line[4] += ", there in ~" + mg.ToLimit.Likely
+				line[4] += ", there in ~" + health.Ago(time.Until(mg.ToLimit.Likely))
 			}
 		}
 		cells = append(cells, line)

@@ -59,11 +59,12 @@ func foretell(c *cobra.Command, cl *client.Client, q client.Query, ahead string,
 		if d < 0 {
 			d = 2
 		}
-		fmt.Fprintf(w, "%s of %s, %s, as it probably goes on", f.Metric, f.Device, f.Display)
+		fmt.Fprintf(w, "%s of %s, %s, as it probably goes on\n", f.Metric, f.Device, f.Display)
+		fmt.Fprintf(w, "By %s: from %s of the past it was %s off on average, %s would have been %s.\n",
+			f.Method, counted(f.Moments, "moment"), num(f.Error, d+1), naiveWords(f), num(f.Naive, d+1))
 		if f.Note != "" {
-			fmt.Fprintf(w, " (%s)", f.Note)
+			fmt.Fprintf(w, "Note: %s.\n", f.Note)
 		}
-		fmt.Fprintln(w)
 		if draw && len(f.Steps) > 0 {
 			l := client.Line{Device: f.Device, Metric: f.Metric, Display: f.Display, Decimals: f.Decimals}
 			for _, p := range f.Steps {
@@ -88,6 +89,14 @@ func foretell(c *cobra.Command, cl *client.Client, q client.Query, ahead string,
 	})
 }
 
+// naiveWords names what a forecast is compared with.
+func naiveWords(f client.Forecast) string {
+	if f.NaiveSeasonal {
+		return "the same time a day before"
+	}
+	return "the last value"
+}
+
 // printLimitsAhead tells when a forecast gets to the limits of rules.
 func printLimitsAhead(w io.Writer, f client.Forecast, decimals int) {
 	at := func(t *time.Time) string { return t.Local().Format("2006-01-02 15:04") }
@@ -95,14 +104,18 @@ func printLimitsAhead(w io.Writer, f client.Forecast, decimals int) {
 		limit := fmt.Sprintf("%s at %s %s", r.Rule, num(r.Limit, decimals), f.Display)
 		switch {
 		case r.Likely != nil && r.Early != nil && r.Early.Before(*r.Likely):
-			fmt.Fprintf(w, "It gets to the limit of %s probably at %s, and with 95 %% not before %s.\n", limit,
-				at(r.Likely), at(r.Early))
+			late := ""
+			if r.Late != nil {
+				late = " and not after " + at(r.Late)
+			}
+			fmt.Fprintf(w, "It gets to the limit of %s probably at %s, and with 95 %% not before %s%s.\n", limit,
+				at(r.Likely), at(r.Early), late)
 		case r.Likely != nil:
 			fmt.Fprintf(w, "It gets to the limit of %s probably at %s.\n", limit, at(r.Likely))
 		case r.Early != nil:
 			fmt.Fprintf(w, "It probably does not get to the limit of %s, but may from %s on.\n", limit, at(r.Early))
 		default:
-			fmt.Fprintf(w, "It does not get to the limit of %s with 95 %%.\n", limit)
+			fmt.Fprintf(w, "It does not get to the limit of %s within seven days, with 95 %%.\n", limit)
 		}
 	}
 }

@@ -202,16 +202,20 @@ func (c *Client) Statistics(ctx context.Context, q Query) (Statistics, error) {
 
 // Forecast is what probably comes.
 type Forecast struct {
-	Device   string       `json:"device"`
-	Metric   string       `json:"metric"`
-	Display  string       `json:"display,omitempty" doc:"Unit as people write it"`
-	Decimals int          `json:"decimals"`
-	Step     string       `json:"step"`
-	Seasonal bool         `json:"seasonal" doc:"A day's way, or a week's, is in it"`
-	Error    float64      `json:"error" doc:"Standard deviation of its errors one step ahead"`
-	Note     string       `json:"note,omitempty" doc:"What to keep in mind"`
-	Steps    []Probable   `json:"steps"`
-	Limits   []LimitAhead `json:"limits" doc:"When it gets to the limits of rules"`
+	Device        string       `json:"device"`
+	Metric        string       `json:"metric"`
+	Display       string       `json:"display,omitempty" doc:"Unit as people write it"`
+	Decimals      int          `json:"decimals"`
+	Step          string       `json:"step"`
+	Method        string       `json:"method" enum:"last value,line,smoothing,same time before,smoothing with the way of a season" doc:"Chosen because it was the least wrong from many moments of the past"`
+	Seasonal      bool         `json:"seasonal" doc:"A day's way, or a week's, is in it"`
+	Error         float64      `json:"error" doc:"How far off it was on average, over all steps ahead"`
+	Naive         float64      `json:"naive" doc:"How far off the value of the same time a day before was, or without a day's way the last value"`
+	NaiveSeasonal bool         `json:"naive_seasonal" doc:"Whether that is of the same time before"`
+	Moments       int          `json:"moments" doc:"From how many moments of the past that was tried"`
+	Note          string       `json:"note,omitempty" doc:"What to keep in mind"`
+	Steps         []Probable   `json:"steps" doc:"The first is the newest reading"`
+	Limits        []LimitAhead `json:"limits" doc:"When it gets to the limits of rules"`
 }
 
 // LimitAhead tells when a forecast gets to the limit of a rule.
@@ -219,8 +223,9 @@ type LimitAhead struct {
 	Rule   string     `json:"rule"`
 	Limit  float64    `json:"limit"`
 	Upward bool       `json:"upward" doc:"The alarm lies above the limit"`
-	Likely *time.Time `json:"likely,omitempty" doc:"When it probably gets there; none if not within this forecast"`
-	Early  *time.Time `json:"early,omitempty" doc:"Not before this with 95 %; none if surely not within this forecast"`
+	Likely *time.Time `json:"likely,omitempty" doc:"When it probably gets there; none if not within seven days"`
+	Early  *time.Time `json:"early,omitempty" doc:"Not before this with 95 %; none if surely not within seven days"`
+	Late   *time.Time `json:"late,omitempty" doc:"Not after this with 95 %; none if it may not get there"`
 }
 
 // Probable is what a metric probably is at a time.

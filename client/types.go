@@ -66,14 +66,14 @@ type Margin struct {
 	Headspace float64  `json:"headspace" doc:"1 at the usual value, 0 at the limit or beyond"`
 	Known     bool     `json:"known" doc:"False while there is no usual value to measure from"`
 	Reason    string   `json:"reason,omitempty"`
-	ToLimit   *ToLimit `json:"to_limit,omitempty" doc:"When the present trend gets to the limit; absent if it does not, or not surely"`
+	ToLimit   *ToLimit `json:"to_limit,omitempty" doc:"When it probably gets to the limit, as its forecast says; absent if it does not within seven days"`
 }
 
-// ToLimit is how long the present trend takes to a limit.
+// ToLimit is when a limit is probably reached.
 type ToLimit struct {
-	Likely string `json:"likely" doc:"The likeliest" example:"2h"`
-	Early  string `json:"early" doc:"At the earliest, with 95 % confidence" example:"1h40min"`
-	Late   string `json:"late,omitempty" doc:"At the latest, with 95 % confidence; absent if it may never get there" example:"2h30min"`
+	Likely time.Time  `json:"likely" doc:"The likeliest time"`
+	Early  *time.Time `json:"early,omitempty" doc:"Not before this, with 95 % confidence"`
+	Late   *time.Time `json:"late,omitempty" doc:"Not after this, with 95 % confidence; absent if it may not get there"`
 }
 
 // Latest is the newest reading of one metric.

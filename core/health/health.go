@@ -58,35 +58,25 @@ type Margin struct {
 	Known bool
 	// Reason explains a headspace of 0 that the value alone does not.
 	Reason string
-	// ToLimit is when the present trend gets to the limit; zero if it does not.
+	// Approaching says that a trend leads to the limit, so that it is worth working
+	// out when it gets there.
+	Approaching bool
+	// ToLimit is when it probably gets there; zero if it does not, or nobody has
+	// worked it out.
 	ToLimit ToLimit
 }
 
-// ToLimit is how long the present trend takes to a limit, with 95 % confidence
-// between Early and Late. Late is 0 where the limit may never be reached.
-type ToLimit struct{ Likely, Early, Late time.Duration }
+// ToLimit is when a limit is probably reached, with 95 % confidence not before
+// Early and not after Late. Each is zero where that is not within what was looked at.
+type ToLimit struct{ Likely, Early, Late time.Time }
 
 // MaxToLimit is how far ahead a limit is announced.
 const MaxToLimit = 7 * 24 * time.Hour
 
-// TimeToLimit tells when a margin reaches 0 if it goes on along a trend, in
-// margins a second. It reports false unless the trend surely goes towards the
-// limit and gets there within MaxToLimit.
-func TimeToLimit(trend stats.Trend, margin float64) (ToLimit, bool) {
-	if margin <= 0 || trend.Slope >= 0 || trend.High >= 0 {
-		return ToLimit{}, false
-	}
-	after := func(slope float64) time.Duration {
-		if margin/-slope > 10*MaxToLimit.Seconds() {
-			return 0
-		}
-		return time.Duration(margin / -slope * float64(time.Second)).Round(time.Second)
-	}
-	out := ToLimit{Likely: after(trend.Slope), Early: after(trend.Low), Late: after(trend.High)}
-	if out.Likely == 0 || out.Likely > MaxToLimit {
-		return ToLimit{}, false
-	}
-	return out, true
+// Approaching reports whether a margin surely falls along a trend, in margins a
+// second, and fast enough to reach 0 within MaxToLimit.
+func Approaching(trend stats.Trend, margin float64) bool {
+	return margin > 0 && trend.Slope < 0 && trend.High < 0 && margin/-trend.Slope <= MaxToLimit.Seconds()
 }
 
 // Health is the one word for how a device is.

@@ -32,7 +32,7 @@ func TestLinkOf(t *testing.T) {
 	}
 }
 
-func TestTimeToLimit(t *testing.T) {
+func TestApproaching(t *testing.T) {
 	falling := func(perHour, noise float64) stats.Trend {
 		r := rand.New(rand.NewPCG(1, 1))
 		out := make([]stats.Point, 30)
@@ -42,22 +42,19 @@ func TestTimeToLimit(t *testing.T) {
 		trend, _ := stats.TheilSen(out)
 		return trend
 	}
-	got, ok := health.TimeToLimit(falling(0.25, 0), 0.5)
-	if !ok || got.Likely != 2*time.Hour || got.Early != 2*time.Hour || got.Late != 2*time.Hour {
-		t.Errorf("a straight fall gets there in %+v, %t", got, ok)
-	}
-	got, ok = health.TimeToLimit(falling(0.25, 0.02), 0.5)
-	if !ok || got.Early >= got.Likely || got.Likely >= got.Late || got.Early < time.Hour || got.Late > 4*time.Hour {
-		t.Errorf("a noisy fall gets there in %+v, %t", got, ok)
+	for name, trend := range map[string]stats.Trend{"a straight fall": falling(0.25, 0), "a noisy fall": falling(0.25, 0.02)} {
+		if !health.Approaching(trend, 0.5) {
+			t.Errorf("%s does not lead to the limit", name)
+		}
+		if health.Approaching(trend, 0) {
+			t.Errorf("%s leads there from the limit itself", name)
+		}
 	}
 	for name, trend := range map[string]stats.Trend{"rising": falling(-0.3, 0), "level": falling(0, 0),
 		"all noise": falling(0.02, 0.3), "very slow": falling(0.001, 0), "none": {}} {
-		if got, ok := health.TimeToLimit(trend, 0.9); ok {
-			t.Errorf("%s gets there in %+v", name, got)
+		if health.Approaching(trend, 0.9) {
+			t.Errorf("%s leads to the limit", name)
 		}
-	}
-	if _, ok := health.TimeToLimit(falling(0.25, 0), 0); ok {
-		t.Error("what is at the limit gets there later")
 	}
 }
 

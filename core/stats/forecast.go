@@ -30,8 +30,10 @@ type Forecast struct {
 	Mean, Low, High []float64
 	Method          Method
 	Error           float64 // mean absolute error over all steps ahead
-	// Naive is the error that a season ago, or without one the last value, would have had.
-	Naive    float64
+	// Naive is the error that the same time a season ago would have had, or where
+	// NaiveSeasonal is false, the last value.
+	Naive         float64
+	NaiveSeasonal bool
 	Moments  int  // from which it was tried
 	Seasonal bool // the method knows the way of a season
 }
@@ -58,7 +60,7 @@ func Predict(values []float64, season, ahead int) (Forecast, error) {
 	if known < MinForecast || 2*known < len(values) || math.IsNaN(values[len(values)-1]) {
 		return Forecast{}, ErrTooLittle
 	}
-	if season < 2 || len(values) < 2*season+season/2 {
+	if season < 2 || len(values) < 2*season {
 		season = 1
 	}
 	b := backtest{values: filled(values), real: values, ahead: ahead, from: min(max(2*season, 10), len(values)/2),
@@ -75,7 +77,7 @@ func Predict(values []float64, season, ahead int) (Forecast, error) {
 			best, least = t, e.all
 		}
 	}
-	f := Forecast{Method: best.method, Error: least, Naive: base.all, Seasonal: season > 1 && (best.method == SameBefore ||
+	f := Forecast{Method: best.method, Error: least, Naive: base.all, NaiveSeasonal: season > 1, Seasonal: season > 1 && (best.method == SameBefore ||
 		best.method == SeasonSmoothed)}
 	f.Mean, f.Low, f.High, f.Moments = b.band(best.make())
 	return f, nil

@@ -153,10 +153,11 @@ func (e *Engine) advance(s *shard, w *subject, ms int64) {
 // trend keeps some margins of one rule on one device, spread over a recent
 // span, and where they lead.
 type trend struct {
-	points  []stats.Point
-	line    stats.Trend // through the points
-	toLimit health.ToLimit
-	start   time.Time
+	points []stats.Point
+	line   stats.Trend // through the points
+	// approaching says that they lead to the limit.
+	approaching bool
+	start       time.Time
 }
 
 const trendPoints = 30
@@ -189,7 +190,7 @@ func (t *trend) add(at time.Time, a expr.Answer, interval time.Duration) {
 		t.points = append(t.points, stats.Point{X: x, Y: a.Margin})
 		t.line, _ = stats.TheilSen(t.points)
 	}
-	t.toLimit, _ = health.TimeToLimit(t.line, a.Margin)
+	t.approaching = health.Approaching(t.line, a.Margin)
 }
 
 // chores fills trends from the history, and looks up what is usual, for some

@@ -65,6 +65,7 @@ type watch struct {
 	answer expr.Answer // the last one, of raise
 	asked  bool        // there was one
 	trend  trend
+	ahead  health.ToLimit // as a forecast said last
 
 	judged int64 // time of the newest reading it was judged at since the start, in ms
 
@@ -313,6 +314,13 @@ func (e *Engine) Handle(i int, ev event.Event) {
 		}
 	case event.Backfilled:
 		e.rewatch(s, ev.Device)
+	case event.Ahead:
+		if w := s.devices[ev.Device]; w != nil && w.set != nil {
+			for _, x := range w.watches {
+				x.ahead = ev.Limits[x.rule.Name]
+			}
+			e.measure(s, w)
+		}
 	case event.Deleted:
 		e.groups.touch(ev.Device)
 		if w := s.devices[ev.Device]; w != nil {
@@ -454,7 +462,7 @@ func (e *Engine) measure(s *shard, w *watchedDevice) {
 			continue
 		}
 		m := health.Margin{Rule: x.rule.Name, Metric: d.Metric, Of: d.Of, Unit: d.Unit.Symbol, Value: d.Value,
-			Limit: d.Limit, Upward: d.Upward, ToLimit: x.trend.toLimit}
+			Limit: d.Limit, Upward: d.Upward, Approaching: x.trend.approaching, ToLimit: x.ahead}
 		m.Headspace, m.Known, m.Reason = x.answer.Headspace()
 		margins = append(margins, m)
 	}

@@ -86,6 +86,13 @@ type Margins struct {
 	Margins []health.Margin
 }
 
+// Ahead tells when a device probably gets to the limits of its rules, by their
+// names; of a rule that is not named it does not.
+type Ahead struct {
+	Device string
+	Limits map[string]health.ToLimit
+}
+
 // Refused tells of a message, or part of one, that was not kept.
 type Refused struct {
 	Device string
@@ -116,6 +123,7 @@ func (e Sent) About() string       { return e.Device }
 func (e Alarm) About() string      { return e.Device + e.Group }
 func (e Link) About() string       { return e.Device }
 func (e Margins) About() string    { return e.Device }
+func (e Ahead) About() string      { return e.Device }
 func (e Refused) About() string    { return e.Device }
 func (Models) About() string       { return "" }
 func (Rules) About() string        { return "" }

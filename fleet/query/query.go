@@ -90,6 +90,8 @@ type History interface {
 	// Cells sums numbers up; width is that of the narrowest cell, in ms.
 	Cells(ctx context.Context, device, metric string, from, to time.Time, grid series.Grid,
 		width int64) ([]series.Rollup, error)
+	// Last returns the newest reading at or before a time.
+	Last(ctx context.Context, device, metric string, at time.Time) (value.Reading, bool, error)
 }
 
 // Readings gives single readings.
@@ -112,6 +114,7 @@ type Queries struct {
 	zone     *time.Location
 	zoneFor  func(device string) *time.Location
 	now      func() time.Time
+	outlooks outlooks
 }
 
 // Options are what Queries are made of.

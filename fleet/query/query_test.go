@@ -280,7 +280,7 @@ func TestForecastReachesLimits(t *testing.T) {
 	o, err := c.Forecast(t.Context(), query.Query{Devices: []string{"tank-0"}, Metrics: []string{"must_temp"}}, day)
 	r.Must(err)
 	if !o.Seasonal || len(o.Limits) != 3 {
-		t.Fatalf("%+v", o)
+		t.Fatalf("it is by %s, seasonal %v, with %d limits", o.Method, o.Seasonal, len(o.Limits))
 	}
 	for i, want := range []struct {
 		rule  string

@@ -20,6 +20,7 @@ export type Affordance = Schemas["Affordance"];
 export type GivenCommand = Schemas["Command"];
 export type Line = Schemas["Line"];
 export type LimitAhead = Schemas["LimitAhead"];
+export type Forecast = Schemas["Forecast"];
 export type Rule = Schemas["Rule"];
 export type Site = Schemas["Site"];
 export type Document = Schemas["Document"];

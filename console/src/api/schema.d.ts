@@ -1881,17 +1881,35 @@ export interface components {
             display?: string;
             /**
              * Format: double
-             * @description Standard deviation of its errors one step ahead
+             * @description How far off it was on average, over all steps ahead
              */
             error: number;
             /** @description When it gets to the limits of rules */
             limits: components["schemas"]["LimitAhead"][];
+            /**
+             * @description Chosen because it was the least wrong from many moments of the past
+             * @enum {string}
+             */
+            method: "last value" | "line" | "smoothing" | "same time before" | "smoothing with the way of a season";
             metric: string;
+            /**
+             * Format: int64
+             * @description From how many moments of the past that was tried
+             */
+            moments: number;
+            /**
+             * Format: double
+             * @description How far off the value of the same time a day before was, or without a day's way the last value
+             */
+            naive: number;
+            /** @description Whether that is of the same time before */
+            naive_seasonal: boolean;
             /** @description What to keep in mind */
             note?: string;
             /** @description A day's way, or a week's, is in it */
             seasonal: boolean;
             step: string;
+            /** @description The first is the newest reading */
             steps: components["schemas"]["Probable"][];
         };
         FunctionHelp: {
@@ -2088,12 +2106,17 @@ export interface components {
         LimitAhead: {
             /**
              * Format: date-time
-             * @description Not before this with 95 %; none if surely not within this forecast
+             * @description Not before this with 95 %; none if surely not within seven days
              */
             early?: string;
             /**
              * Format: date-time
-             * @description When it probably gets there; none if not within this forecast
+             * @description Not after this with 95 %; none if it may not get there
+             */
+            late?: string;
+            /**
+             * Format: date-time
+             * @description When it probably gets there; none if not within seven days
              */
             likely?: string;
             /** Format: double */
@@ -2183,7 +2206,7 @@ export interface components {
             of: string;
             reason?: string;
             rule: string;
-            /** @description When the present trend gets to the limit; absent if it does not, or not surely */
+            /** @description When it probably gets to the limit, as its forecast says; absent if it does not within seven days */
             to_limit?: components["schemas"]["ToLimit"];
             /** @description Symbol of the unit of value and limit */
             unit?: string;
@@ -2972,18 +2995,18 @@ export interface components {
         };
         ToLimit: {
             /**
-             * @description At the earliest, with 95 % confidence
-             * @example 1h40min
+             * Format: date-time
+             * @description Not before this, with 95 % confidence
              */
-            early: string;
+            early?: string;
             /**
-             * @description At the latest, with 95 % confidence; absent if it may never get there
-             * @example 2h30min
+             * Format: date-time
+             * @description Not after this, with 95 % confidence; absent if it may not get there
              */
             late?: string;
             /**
-             * @description The likeliest
-             * @example 2h
+             * Format: date-time
+             * @description The likeliest time
              */
             likely: string;
         };

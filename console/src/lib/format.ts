@@ -56,6 +56,12 @@ export function soon(at: string): string {
   });
 }
 
+// between says when a limit is reached, with the interval in which it is with 95 %.
+export function between(l: { early?: string; late?: string }): string {
+  if (l.early && l.late) return `with 95 % between ${soon(l.early)} and ${soon(l.late)}`;
+  return l.early ? `with 95 % not before ${soon(l.early)}` : "the interval is not known";
+}
+
 // rem is a length that grows with the screen, from pixels of the usual one.
 export const rem = (px: number) => `${px / 16}rem`;
 

@@ -1,13 +1,22 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useRef, useState, type KeyboardEvent, type WheelEvent } from "react";
 import { Link } from "react-router";
-import { api, ask, type Alarm, type Device, type Line, type Model, type Property } from "../api/client";
+import {
+  api,
+  ask,
+  type Alarm,
+  type Device,
+  type Forecast,
+  type Line,
+  type Model,
+  type Property,
+} from "../api/client";
 import { firstLimit, useForecast } from "../api/forecast";
 import { useFleet } from "../api/live";
 import { Button, Choice, Empty, Notes, Trouble } from "../components/parts";
 import { LimitAheadNote } from "../components/limit-ahead";
 import { Trace, type AlarmSpan, type TraceData } from "../components/trace";
-import { say } from "../lib/format";
+import { number, say } from "../lib/format";
 import {
   expectedGap,
   iso,
@@ -245,6 +254,15 @@ function useLines(device: string, metrics: string[], s: Times) {
   });
 }
 
+// how says by which method a forecast was made, and how well that did.
+function how(f: Forecast | undefined, p: Property): string | undefined {
+  if (!f) return undefined;
+  const unit = p.display ? ` ${p.display}` : "";
+  const digits = Math.max(p.decimals, 0) + 1;
+  const other = f.naive_seasonal ? "the same time a day before" : "the last value";
+  return `by ${f.method}, the least wrong of five from ${number(f.moments)} moments of the past: ${number(f.error, digits)}${unit} off on average; ${other} would have been ${number(f.naive, digits)}${unit}${f.note ? `; ${f.note}` : ""}`;
+}
+
 function exportOf(device: string, shown: Property[], s: Times, format: string): string {
   const q = new URLSearchParams({
     device,
@@ -352,16 +370,15 @@ function Row({
           <p className="text-muted">{p.title}</p>
         )}
         {ahead !== "" && p.type !== "boolean" && (
-          <p className="text-[0.8125rem] text-muted" title={forecast.data?.note ?? forecast.error?.message}>
+          <p className="text-[0.8125rem] text-muted" title={how(forecast.data, p) ?? forecast.error?.message}>
             {last
               ? `in ${ahead} ${say(last.mean, p)} ± ${say((last.high - last.low) / 2, p)}`
               : forecast.error
                 ? "no forecast"
                 : "…"}
-            {forecast.data?.note && " *"}
           </p>
         )}
-        {ahead !== "" && <LimitAheadNote limit={firstLimit(forecast.data?.limits)} ahead={ahead} />}
+        {ahead !== "" && <LimitAheadNote limit={firstLimit(forecast.data?.limits)} />}
         {name && (
           <p className="text-[0.8125rem] text-muted">
             <span aria-hidden="true" style={{ color: "var(--series-2)" }}>

@@ -4,7 +4,7 @@ import { api, ask, type Device, type Margin, type Part, type Rule } from "../api
 import { Badge } from "../components/badge";
 import { headspaceOf } from "../components/legend";
 import { Command, Empty } from "../components/parts";
-import { lasting, say, words } from "../lib/format";
+import { between, lasting, say, soon, words } from "../lib/format";
 
 // Rules shows every rule for the device's model: how far the device is from it,
 // when it gets there, and, opened, what each part of its condition is now.
@@ -83,7 +83,7 @@ function Row({ device, rule: r, margin: m }: { device: Device; rule: Rule; margi
               </span>
               <span className="block text-muted">
                 {m.to_limit
-                  ? `at the limit in about ${m.to_limit.likely} (${m.to_limit.late ? `${m.to_limit.early} – ${m.to_limit.late}` : `${m.to_limit.early} or more`})`
+                  ? `at the limit probably ${soon(m.to_limit.likely)}, ${between(m.to_limit)}`
                   : `${measured(m.value, m)}, limit ${measured(m.limit, m)}`}
               </span>
               {m.reason && <span className="block text-watch">{m.reason}</span>}

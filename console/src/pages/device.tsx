@@ -2,7 +2,6 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import { Link, NavLink, Route, Routes, useParams } from "react-router";
 import { api, ask, type Device, type Model, type Property, type Settings } from "../api/client";
-import { useForecast } from "../api/forecast";
 import { useFleet } from "../api/live";
 import { Acknowledge } from "../components/acknowledge";
 import { Badge } from "../components/badge";
@@ -14,7 +13,7 @@ import { Trace } from "../components/trace";
 import { Vessel } from "../components/vessel";
 import { headspaceOf } from "../components/legend";
 import { TrafficList } from "../components/traffic-list";
-import { absolute, ago, called, lasting, say, soon, words } from "../lib/format";
+import { absolute, ago, called, between, lasting, say, soon, words } from "../lib/format";
 import { expectedGap, limitsOf, newestOf, summarise, whereDataIs, withGaps } from "../lib/history";
 import { useNarrow, useNow, useParam, useTitle } from "../lib/use";
 import { History } from "./device-history";
@@ -328,10 +327,13 @@ function Metric({
             <Link to="rules" className="hover:text-ink hover:underline" title={headspaceOf(margin)}>
               headspace {Math.round(margin.headspace * 100)} %
             </Link>
-            {margin.to_limit && <b className="block text-ink">limit in ~{margin.to_limit.likely}</b>}
+            {margin.to_limit && (
+              <b className="block text-ink" title={between(margin.to_limit)}>
+                limit probably {soon(margin.to_limit.likely)}
+              </b>
+            )}
           </p>
         )}
-        {margin?.to_limit && <Outlook device={device.id} metric={p.name} rule={margin.rule} />}
       </div>
       {!numeric ? (
         <p className="self-center text-muted">{latest ? `since ${ago(latest.at, now)}` : "never reported"}</p>
@@ -354,21 +356,6 @@ function Metric({
         />
       )}
     </div>
-  );
-}
-
-// Outlook is a second opinion on a trend: where the way of the days before leads.
-function Outlook({ device, metric, rule }: { device: string; metric: string; rule: string }) {
-  const forecast = useForecast(device, metric, "12h", true);
-  const limit = forecast.data?.limits.find((r) => r.rule === rule);
-  if (!forecast.data?.seasonal || !limit) return null;
-  return (
-    <p
-      className="text-[0.8125rem] text-muted"
-      title="A forecast knows how a day usually goes; a trend does not"
-    >
-      forecast: {limit.likely ? soon(limit.likely) : "not within 12 h"}
-    </p>
   );
 }
 

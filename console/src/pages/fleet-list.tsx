@@ -4,7 +4,7 @@ import { useMemo } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, ask, type Device, type Model } from "../api/client";
 import { Vessel } from "../components/vessel";
-import { absolute, ago, plural, say, words } from "../lib/format";
+import { absolute, ago, between, plural, say, soon, words } from "../lib/format";
 import { byNeed, severityOf } from "../lib/need";
 import { useRows } from "../lib/rows";
 import { useNow, useParam } from "../lib/use";
@@ -201,11 +201,8 @@ function Cell({
     case "limit": {
       const t = nearest(d);
       return (
-        <td
-          className="pr-4 text-right whitespace-nowrap"
-          title={t && `between ${t.early} and ${t.late ?? "never"}`}
-        >
-          {t ? `~${t.likely}` : "–"}
+        <td className="pr-4 text-right whitespace-nowrap" title={t && between(t)}>
+          {t ? `probably ${soon(t.likely)}` : "–"}
         </td>
       );
     }

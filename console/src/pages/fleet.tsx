@@ -8,7 +8,7 @@ import { headspaceOf } from "../components/legend";
 import { Spark } from "../components/spark";
 import { Vessel } from "../components/vessel";
 import { useMatching, Where } from "../components/where";
-import { called, lasting, number, plural, rank, say, words } from "../lib/format";
+import { called, lasting, number, plural, rank, say, soon, words } from "../lib/format";
 import { conditionOf, exampleOf, labelKeys } from "../lib/example";
 import { byNeed } from "../lib/need";
 import { useNow, useParam, useTitle } from "../lib/use";
@@ -254,7 +254,7 @@ function Nearness({ device, models, now }: { device: Device; models?: Model[]; n
           ? `${over ? "over it, " : ""}${alarm.state} for ${lasting(now - Date.parse(alarm.raised_at))}`
           : over
             ? "over it now"
-            : `headspace ${Math.round(m.headspace * 100)} %${m.to_limit ? `, limit in ~${m.to_limit.likely}` : ""}`}
+            : `headspace ${Math.round(m.headspace * 100)} %${m.to_limit ? `, limit probably ${soon(m.to_limit.likely)}` : ""}`}
       </span>
     </>
   );
