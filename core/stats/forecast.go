@@ -34,8 +34,8 @@ type Forecast struct {
 	// NaiveSeasonal is false, the last value.
 	Naive         float64
 	NaiveSeasonal bool
-	Moments  int  // from which it was tried
-	Seasonal bool // the method knows the way of a season
+	Moments       int  // from which it was tried
+	Seasonal      bool // the method knows the way of a season
 }
 
 // MinForecast is the least number of values that a forecast is made from.
