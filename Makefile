@@ -7,7 +7,7 @@ export GOFLAGS += -tags=nomsgpack -gcflags=all=-dwarf=false
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo 0.1.0-dev)
 LDFLAGS = -s -w -X ullage/server.Version=$(VERSION)
 
-.PHONY: demo test race build dist bench coldstart lint screenshots types setup fuzz clean
+.PHONY: demo test race build dist bench attack coldstart lint screenshots types setup fuzz clean
 
 demo: build ## build, start the service with the simulated fleet, run until Ctrl-C
 	@bin/ullage demo $(ARGS)
@@ -16,6 +16,7 @@ test: build ## everything: lint, unit tests, end-to-end tests
 	@scripts/setup.sh test
 	@$(MAKE) --no-print-directory test/corpora/node_modules/.stamp lint
 	go test -timeout 15m ./...
+	go test ./test/attack -args -hard 1
 	@$(MAKE) --no-print-directory race
 
 # What goroutines share, once more under the race detector, in short sizes. It
@@ -46,11 +47,14 @@ test/corpora/node_modules/.stamp: test/corpora/package-lock.json
 
 bench: build ## every figure with its target and its ratio to a ceiling of the same run
 	@scripts/setup.sh test
-	go run ./test/bench
+	go run ./test/bench $(ARGS)
 
 screenshots: build ## docs/screenshots, from the demo's data
 	@scripts/setup.sh screenshots
 	go run ./test/shots
+
+attack: build ## the attacks of test/attack at length, for a quarter of an hour or so
+	go test ./test/attack -count 1 -v -timeout 60m -args -hard 20
 
 coldstart: ## how long make demo takes on a machine that has nothing yet
 	@scripts/coldstart.sh

@@ -41,7 +41,7 @@ type figure struct{ what, got, target, ratio string }
 
 func main() {
 	only := flag.String("only", "",
-		"measure only this part: ingest, lockstep, sessions, changes, store, expressions, models, fleet or tenthousand")
+		"measure only this part: ingest, lockstep, sessions, changes, store, expressions, models, attacks, fleet or tenthousand")
 	ceiling := flag.String("echo", "", "be the ceiling of lockstep, on this file; the benchmark starts itself so")
 	flag.Parse()
 	if *ceiling != "" {
@@ -81,6 +81,7 @@ func run(only string) ([]figure, error) {
 		{"store", func() ([]figure, error) { return storeFigures(dir) }},
 		{"expressions", func() ([]figure, error) { return expressionFigures(dir) }},
 		{"models", func() ([]figure, error) { return modelFigures(dir) }},
+		{"attacks", func() ([]figure, error) { return attackFigures(dir) }},
 		{"fleet", func() ([]figure, error) { return fleetFigures(dir, 1000) }},
 		{"tenthousand", func() ([]figure, error) { return fleetFigures(dir, 10_000) }},
 	} {
