@@ -22,6 +22,7 @@ import (
 	"ullage/fleet/expressions"
 	"ullage/fleet/fact"
 	"ullage/fleet/folder"
+	"ullage/fleet/history"
 	"ullage/fleet/imports"
 	"ullage/fleet/ingest"
 	"ullage/fleet/links"
@@ -68,6 +69,7 @@ type Options struct {
 // New has returned.
 type App struct {
 	Store       *store.Store
+	History     *history.History
 	Bus         *event.Bus
 	Commits     *commit.Writer
 	Models      *models.Catalogue
@@ -156,29 +158,32 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		return a, err
 	}
 	telemetry := a.Store.Telemetry
+	past := history.New(telemetry, a.Devices, a.Models)
+	a.History = past
 	if a.Sites, err = sites.Open(ctx, sites.Options{Records: records, Commits: a.Commits, Zone: o.Zone,
 		Changed: a.siteChanged, Now: o.Now}); err != nil {
 		return a, err
 	}
 	if a.Present, err = present.Open(ctx, present.Options{Devices: a.Devices, Models: a.Models, Settings: a.Settings,
-		Telemetry: telemetry, Records: records, Bus: a.Bus, Zone: a.Sites.Zone, Log: o.Log, Now: o.Now}); err != nil {
+		Telemetry: past, Records: records, Bus: a.Bus, Zone: a.Sites.Zone, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
-	if a.Alarms, err = alarms.Open(ctx, alarms.Options{Records: records, History: telemetry, Commits: a.Commits,
+	if a.Alarms, err = alarms.Open(ctx, alarms.Options{Records: records, History: past,
+		Arrivals: telemetry.Arrivals, Commits: a.Commits,
 		Devices: a.Devices, Models: a.Models, Present: a.Present, Bus: a.Bus, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
 	a.Traffic = traffic.New(o.Traffic)
 	a.Meter = &ingest.Meter{}
 	a.Derivations = derived.New(derived.Options{Devices: a.Devices, Models: a.Models, Present: a.Present,
-		History: telemetry, Store: telemetry, Bus: a.Bus, Log: o.Log, Now: o.Now})
+		History: past, Store: telemetry, Bus: a.Bus, Log: o.Log, Now: o.Now})
 	a.Intake = ingest.New(ingest.Options{Store: telemetry, Devices: a.Devices, Models: a.Models, Settings: a.Settings,
 		Commands: a.Commands, Commits: a.Commits, Traffic: a.Traffic, Bus: a.Bus, Derive: a.Derivations, Now: o.Now})
 	a.Door = door.New(door.Options{Devices: a.Devices, Intake: a.Intake, Settings: a.Settings, Commands: a.Commands,
 		Traffic: a.Traffic, Limits: o.Limits, Log: o.Log, Now: o.Now})
 	a.Expressions = expressions.New(expressions.Options{Models: a.Models, Devices: a.Devices, Present: a.Present,
-		History: telemetry, Rules: a.Alarms.Names, Sites: a.Sites.Names, Now: o.Now})
-	a.Queries = query.New(query.Options{History: telemetry, Devices: a.Devices, Models: a.Models, Limits: a.Present,
+		History: past, Rules: a.Alarms.Names, Sites: a.Sites.Names, Now: o.Now})
+	a.Queries = query.New(query.Options{History: past, Devices: a.Devices, Models: a.Models, Limits: a.Present,
 		Matching: a.Expressions.Where, Zone: o.Zone, ZoneFor: a.Present.Zone, Now: o.Now})
 	a.Revisions = revisions.New(revisions.Options{Models: a.Models, Devices: a.Devices, Settings: a.Settings,
 		Alarms: a.Alarms, Matching: a.Expressions.Where, Moved: a.Derivations.Forget})
@@ -186,11 +191,11 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.Folder = folder.New(folder.Options{Models: a.Models, Alarms: a.Alarms, Devices: a.Devices, Sites: a.Sites})
 	a.Importer = imports.New(imports.Options{Intake: a.Intake, Devices: a.Devices, Models: a.Models, Store: telemetry,
 		Derive: a.Derivations, Bus: a.Bus, Now: o.Now})
-	a.Deleter = deletion.New(deletion.Options{Store: telemetry, Devices: a.Devices, Commits: a.Commits,
+	a.Deleter = deletion.New(deletion.Options{Store: telemetry, Names: past.Names, Devices: a.Devices, Commits: a.Commits,
 		Traffic: a.Traffic, Bus: a.Bus, Forget: a.Derivations.Forget, Now: o.Now})
 	a.Retention = retention.New(retention.Options{Store: telemetry, Records: records, Devices: a.Devices,
 		Models: a.Models, Facts: o.KeepFacts, Readings: o.KeepReadings, Rollups: o.KeepRollups, Log: o.Log, Now: o.Now})
-	a.AsOf = asof.New(asof.Options{Records: records, History: telemetry, Devices: a.Devices, Models: a.Models,
+	a.AsOf = asof.New(asof.Options{Records: records, History: past, Devices: a.Devices, Models: a.Models,
 		Now: o.Now})
 
 	// Who reads from what is present comes after it.
@@ -221,7 +226,7 @@ func (a *App) siteChanged(name string) {
 // API returns the use cases as the operators' API takes them.
 func (a *App) API() *api.App {
 	return &api.App{Models: a.Models, Devices: a.Devices, Sites: a.Sites, Settings: a.Settings, Commands: a.Commands,
-		Alarms: a.Alarms, Present: a.Present, Expressions: a.Expressions, Intake: a.Intake, Meter: a.Meter, People: a.People, Facts: a.Facts, News: a.News, AsOf: a.AsOf, History: a.Store.Telemetry, Queries: a.Queries,
+		Alarms: a.Alarms, Present: a.Present, Expressions: a.Expressions, Intake: a.Intake, Meter: a.Meter, People: a.People, Facts: a.Facts, News: a.News, AsOf: a.AsOf, History: a.History, Queries: a.Queries,
 		Importer: a.Importer, Deleter: a.Deleter, Traffic: a.Traffic, Revisions: a.Revisions, Derivations: a.Derivations, Folder: a.Folder, Settle: a.Settle, Log: a.Log, Now: a.Now}
 }
 

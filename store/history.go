@@ -64,7 +64,7 @@ func (t *Telemetry) samples(ctx context.Context, s *stream, from, to int64, yiel
 			part, unsealed = merge(part, unsealed[:n]), unsealed[n:]
 		}
 		if err := yield(part); err != nil {
-			return err
+			return cutOff(err, lost)
 		}
 	}
 	if err := rows.Err(); err != nil {
@@ -72,13 +72,22 @@ func (t *Telemetry) samples(ctx context.Context, s *stream, from, to int64, yiel
 	}
 	if len(unsealed) > 0 {
 		if err := yield(unsealed); err != nil {
-			return err
+			return cutOff(err, lost)
 		}
 	}
 	if lost != nil {
 		return lost
 	}
 	return nil
+}
+
+// cutOff is the error of a history whose reader wanted no more; what was lost
+// before that is told as well.
+func cutOff(err error, lost *series.Lost) error {
+	if lost == nil {
+		return err
+	}
+	return errors.Join(err, lost)
 }
 
 func byTime(x series.Sample, at int64) int {

@@ -686,7 +686,7 @@ func (t *Telemetry) arrive(device string, at, arrived int64) {
 	t.arrivals[device] = append(of, alarms.Arrival{At: at, Arrived: arrived})
 }
 
-// Arrivals implements alarms.History. It answers once, since nobody needs them
+// Arrivals tells alarms when readings had come. It answers once, since nobody needs them
 // after the start.
 func (t *Telemetry) Arrivals() map[string][]alarms.Arrival {
 	all := t.arrivals

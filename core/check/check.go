@@ -41,6 +41,9 @@ func Schema(m *model.Model) *expr.Schema {
 	}
 	for _, p := range m.With(model.Telemetry) {
 		add(p, "")
+		for _, was := range p.Was {
+			s.Renamed(was, p.Name)
+		}
 	}
 	for _, p := range m.With(model.Setting) {
 		add(p, "set", "intended")

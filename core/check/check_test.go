@@ -100,11 +100,16 @@ func TestCycle(t *testing.T) {
 
 func TestRulesThatDoNotFit(t *testing.T) {
 	s := check.Schema(models(t, "tank-probe")[0])
+	s.Renamed("temperature", "must_temp")
 	good := &rule.Rule{Name: "good", Models: []string{"tank-probe"}, Raise: "must_temp > 3", Priority: rule.Low,
 		Message: "m"}
 	bad := &rule.Rule{Name: "bad", Models: []string{"tank-probe"}, Raise: "co2 > 3", Priority: rule.Low, Message: "m"}
-	plan, compiled, wrong := check.Rules([]*rule.Rule{good, bad}, s)
-	if len(compiled) != 1 || len(wrong) != 1 || !strings.Contains(wrong["bad"].Error(), "no metric co2") ||
+	old := &rule.Rule{Name: "old", Models: []string{"tank-probe"}, Raise: "temperature > 3", Priority: rule.Low, Message: "m"}
+	plan, compiled, wrong := check.Rules([]*rule.Rule{good, bad, old}, s)
+	if !strings.Contains(wrong["old"].Error(), "temperature is called must_temp in tank-probe") {
+		t.Errorf("a rule with the name before is told %v", wrong["old"])
+	}
+	if len(compiled) != 1 || len(wrong) != 2 || !strings.Contains(wrong["bad"].Error(), "no metric co2") ||
 		len(plan.Names()) != 1 {
 		t.Errorf("%d compiled, wrong %v, names %v", len(compiled), wrong, plan.Names())
 	}

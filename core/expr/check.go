@@ -205,6 +205,9 @@ func (c *checker) unknownName(n *Node, name Name) *node {
 		}
 		return c.report(n, "", "%s is no prefix; one of %s is", clip(name.Scope), strings.Join(Scopes, ", "))
 	}
+	if is := c.schema.was[name.Key]; is != "" && name.Scope == "" {
+		return c.report(n, is, "%s is called %s in %s", clip(name.Key), is, c.schema.Title)
+	}
 	if name.Scope == "" {
 		for _, scope := range []string{"set", "label", "attr", "device"} {
 			if i, ok := c.schema.names[Name{scope, name.Key}]; ok && !i.Absent {

@@ -152,6 +152,16 @@ type Schema struct {
 	names    map[Name]Info
 	plain    bool // of a record: bare names are fields of it, and no metrics
 	order    []Name
+	was      map[string]string // metrics by a name that they had in a version before
+}
+
+// Renamed tells what a metric was called before, so that an expression that still
+// calls it so can be told the name it has now.
+func (s *Schema) Renamed(was, is string) {
+	if s.was == nil {
+		s.was = map[string]string{}
+	}
+	s.was[was] = is
 }
 
 // NewPlainSchema returns a Schema that knows no names: of a record that is no

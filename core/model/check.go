@@ -240,7 +240,11 @@ func (m *Model) unnamed(name, key string, x any, prefix string, r value.Reading,
 		}
 		return
 	}
+	now, renamed := m.Called(name)
 	switch {
+	case renamed:
+		out.refuse(prefix, key, name, "is called %s in %s; send it under that name", now.Name, m)
+		return
 	case !m.Additional:
 		hint := "add it to the model or stop sending it"
 		if near := m.Nearest(name, Telemetry); near != "" {

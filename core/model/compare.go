@@ -55,6 +55,15 @@ func Compare(old, next *Model) Comparison {
 	for _, p := range old.Properties {
 		at := "/properties/" + escape(p.Name)
 		q, ok := next.Property(p.Name)
+		if now, was := next.Called(p.Name); !ok && was && p.Role == Telemetry {
+			to := "/properties/" + escape(now.Name)
+			c.add(to+"/ullage:was", Breaking,
+				"the metric %s is called %s: its history goes on, devices that send it as %s are refused in part, and rules over it must name it anew", p.Name, now.Name, p.Name)
+			renamed := p
+			renamed.Name = now.Name
+			c.property(to, &renamed, now)
+			continue
+		}
 		if !ok {
 			c.removed(at, &p)
 			continue
@@ -63,7 +72,10 @@ func Compare(old, next *Model) Comparison {
 	}
 	for i := range next.Properties {
 		q := &next.Properties[i]
-		if _, had := old.Property(q.Name); !had {
+		if _, had := old.Property(q.Name); !had && !slices.ContainsFunc(q.Was, func(name string) bool {
+			_, was := old.Property(name)
+			return was
+		}) {
 			c.added("/properties/"+escape(q.Name), q)
 		}
 	}
@@ -178,6 +190,9 @@ func (c *comparer) property(at string, p, q *Property) {
 	if p.Derived != q.Derived {
 		c.add(at+"/ullage:derived", Careful, "%s is computed by %s and was %s: its history was computed the other way",
 			p.Name, orSent(q.Derived), orSent(p.Derived))
+	}
+	if !slices.Equal(p.Was, q.Was) && p.Name == q.Name && len(p.Was) > 0 {
+		c.add(at+"/ullage:was", Careful, "%s says of other names that it had them: its history goes on from those", p.Name)
 	}
 	if p.RollupRetention != q.RollupRetention {
 		c.add(at+"/ullage:rollup_retention", Careful, "roll-ups of %s are kept %s and were kept %s", p.Name,

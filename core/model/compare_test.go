@@ -49,6 +49,9 @@ func TestCompare(t *testing.T) {
 		{"a new setting", with(`"sleep": {"type": "integer", "default": 5}`), model.Careful, "1.3.0", "every device gets a new revision with 5"},
 		{"a new setting without default", with(`"sleep": {"type": "integer"}`), model.Careful, "1.3.0", "nobody is told it until it is set"},
 		{"telemetry that is gone", rename("must_temp", "must_temperature"), model.Breaking, "2.0.0", "the metric must_temp is gone"},
+		{"telemetry that is renamed", func(s string) string {
+			return strings.Replace(s, `"must_temp": {`, `"must_temperature": { "ullage:was": "must_temp",`, 1)
+		}, model.Breaking, "2.0.0", "the metric must_temp is called must_temperature: its history goes on"},
 		{"a setting that is gone", rename("max_temp", "maximum_temp"), model.Breaking, "2.0.0", "the setting max_temp is gone"},
 		{"another unit", property("ullage", "unit", `"mm"`), model.Breaking, "2.0.0", "ullage is in mm and was in cm: the same number from a device, and every stored one, means something else"},
 		{"the same unit, written otherwise", property("co2_flow", "unit", `"l/min"`), model.Safe, "1.2.1", "it is the same"},

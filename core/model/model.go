@@ -65,6 +65,9 @@ type Property struct {
 	Retention time.Duration
 	// RollupRetention is how long their roll-ups are kept; 0 as above.
 	RollupRetention time.Duration
+	// Was names what this telemetry was called in versions before: its history goes
+	// on from there.
+	Was []string
 	// Derived is the expression that computes this telemetry; a device does not
 	// send it. Package check compiles it.
 	Derived string

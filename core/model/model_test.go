@@ -87,6 +87,12 @@ func TestParseRefuses(t *testing.T) {
 		{"member of a wrong type", head + `"properties":{"a":{"type":"number","minimum":"low"}}}`, "/properties/a/minimum", "wants a number"},
 		{"interval", head + `"ullage:interval":"1 minute","properties":{}}`, "/ullage:interval", "60s"},
 		{"telemetry kept by the service", head + `"properties":{"a":{"type":"number","ullage:role":"telemetry","ullage:kept_by_service":true}}}`, "/properties/a/ullage:kept_by_service", "only a setting"},
+		{"a name before that is there now", head + `"properties":{"a":{"type":"number","readOnly":true,"ullage:was":"b"},"b":{"type":"number","readOnly":true}}}`, "/properties/a/ullage:was", "there is a property of that name"},
+		{"a name before of two", head + `"properties":{"a":{"type":"number","readOnly":true,"ullage:was":"c"},"b":{"type":"number","readOnly":true,"ullage:was":["c"]}}}`, "/properties/b/ullage:was", "both a and b"},
+		{"a name before of a setting", head + `"properties":{"a":{"type":"number","ullage:role":"setting","ullage:was":"c"}}}`, "/properties/a/ullage:was", "only telemetry"},
+		{"no name before", head + `"properties":{"a":{"type":"number","readOnly":true,"ullage:was":[]}}}`, "/properties/a/ullage:was", "a list of at most"},
+		{"a number before", head + `"properties":{"a":{"type":"number","readOnly":true,"ullage:was":4}}}`, "/properties/a/ullage:was", "a list of at most"},
+		{"a name before that is none", head + `"properties":{"a":{"type":"number","readOnly":true,"ullage:was":"x\u0007"}}}`, "/properties/a/ullage:was", "no name of a metric"},
 		{"too deep", strings.Repeat(`[`, 40), "", "nested"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -254,6 +260,26 @@ func TestSentencesTeach(t *testing.T) {
 	} {
 		if got.Refused[i].Sentence != want {
 			t.Errorf("sentence %d is %q, want %q", i, got.Refused[i].Sentence, want)
+		}
+	}
+}
+
+// TestRenamed tells a device that still uses the name before which one there is
+// now, also where the model takes what it does not name.
+func TestRenamed(t *testing.T) {
+	for _, additional := range []string{"", `"ullage:additional":true,`} {
+		m, err := model.Parse([]byte(head + additional +
+			`"properties":{"must_temp":{"type":"number","readOnly":true,"ullage:was":["must_temperature","temp"]}}}`))
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := m.Readings([]byte(`{"must_temp":20,"temp":21}`), arrived)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(got.Readings) != 1 || len(got.Refused) != 1 ||
+			got.Refused[0].Sentence != "temp is called must_temp in t 1.0.0; send it under that name" {
+			t.Errorf("kept are %v and refused %v", got.Readings, got.Refused)
 		}
 	}
 }

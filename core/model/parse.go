@@ -173,6 +173,44 @@ func (m *Model) properties(n *node, wrong *Findings) {
 		}
 		m.byName[p.Name] = i
 	}
+	was := map[string]string{}
+	for i := range m.Properties {
+		p := &m.Properties[i]
+		for _, name := range p.Was {
+			at := "/properties/" + strings.Join(escaped(p.Path), "/properties/") + "/ullage:was"
+			_, is := m.byName[name]
+			switch other := was[name]; {
+			case !anyName.MatchString(name):
+				wrong.add(at, "%q is no name of a metric", value.Clip(name, 40))
+			case is:
+				wrong.add(at, "%s cannot have been called %s: there is a property of that name", p.Name, name)
+			case other != "":
+				wrong.add(at, "both %s and %s say that they were called %s", other, p.Name, name)
+			}
+			was[name] = p.Name
+		}
+	}
+}
+
+// maxWas is how many names before a metric may have.
+const maxWas = 8
+
+func escaped(path []string) []string {
+	out := make([]string, len(path))
+	for i, step := range path {
+		out[i] = escape(step)
+	}
+	return out
+}
+
+// Called returns the property that was called so in a version before, if any.
+func (m *Model) Called(name string) (*Property, bool) {
+	for i := range m.Properties {
+		if slices.Contains(m.Properties[i].Was, name) {
+			return &m.Properties[i], true
+		}
+	}
+	return nil, false
 }
 
 // property reads one property and, of an object, its members.
@@ -335,7 +373,7 @@ func kindByte(v any) byte {
 // The terms that stand under the prefix, by where they may.
 var (
 	thingTerms    = []string{"name", "interval", "additional"}
-	propertyTerms = []string{"role", "decimals", "usual", "accept", "kept_by_service", "retention", "rollup_retention",
+	propertyTerms = []string{"role", "decimals", "usual", "accept", "kept_by_service", "retention", "rollup_retention", "was",
 		"derived"}
 )
 
@@ -393,6 +431,20 @@ func (p *Property) additions(n *node, at string, wrong *Findings) {
 			wrong.add(at+"/"+term, "only telemetry has a history to keep")
 		default:
 			*keep = d.Std()
+		}
+	}
+	if w := n.get("ullage:was"); w != nil {
+		names := texts(w)
+		if w.kind == '"' {
+			names = []string{w.text}
+		}
+		switch {
+		case len(names) == 0 || len(names) > maxWas:
+			wrong.add(at+"/ullage:was", "this is what the metric was called before, such as \"must_temperature\", or a list of at most %d such names", maxWas)
+		case p.Role != Telemetry:
+			wrong.add(at+"/ullage:was", "only telemetry has a history that goes on under another name")
+		default:
+			p.Was = names
 		}
 	}
 	if d := n.get("ullage:derived"); d != nil {

@@ -4,7 +4,6 @@ package series
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
 	"time"
 
@@ -54,10 +53,9 @@ func (l *Lost) Add(o *Lost) *Lost {
 	return l
 }
 
-// Whole tells what was lost apart from what really failed.
+// Whole tells what was lost apart from what really failed, or was cut off.
 func Whole(err error) (*Lost, error) {
-	var lost *Lost
-	if errors.As(err, &lost) {
+	if lost, ok := err.(*Lost); ok {
 		return lost, nil
 	}
 	return nil, err

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"log/slog"
 	"slices"
+	"sync"
 	"testing"
 	"time"
 
@@ -34,9 +35,12 @@ func TestOrder(t *testing.T) {
 	soon := map[string]health.ToLimit{"warm": {Likely: now.Add(time.Hour)}}
 	f := &forecasts{of: map[string]map[string]health.ToLimit{"near": soon, "far": soon}}
 	bus := event.NewBus()
+	var mu sync.Mutex // events of different devices come at once
 	var heard []event.Ahead
 	bus.Handle(func(_ int, e event.Event) {
 		if a, ok := e.(event.Ahead); ok {
+			mu.Lock()
+			defer mu.Unlock()
 			heard = append(heard, a)
 		}
 	})

@@ -95,9 +95,6 @@ type History interface {
 	// Cells sums numbers up; width is that of the narrowest cell, in ms.
 	Cells(ctx context.Context, device, metric string, from, to time.Time, grid series.Grid,
 		width int64) ([]series.Rollup, error)
-	// Arrivals returns when the newest of the readings had come that were not yet
-	// sealed when the store was opened, by device. It answers once.
-	Arrivals() map[string][]Arrival
 }
 
 // Arrival tells when a reading came, by its time, both in ms since 1970.
@@ -111,19 +108,23 @@ const Lateness = 5 * time.Minute
 type Options struct {
 	Records Records
 	History History
-	Commits *commit.Writer
-	Devices *devices.Registry
-	Models  *models.Catalogue
-	Present *present.Fleet
-	Bus     *event.Bus
-	Log     *slog.Logger
-	Now     func() time.Time
+	// Arrivals returns when the newest of the readings had come that were not yet
+	// sealed when the store was opened, by device. It answers once.
+	Arrivals func() map[string][]Arrival
+	Commits  *commit.Writer
+	Devices  *devices.Registry
+	Models   *models.Catalogue
+	Present  *present.Fleet
+	Bus      *event.Bus
+	Log      *slog.Logger
+	Now      func() time.Time
 }
 
 // Engine evaluates the rules in force.
 type Engine struct {
 	records Records
 	history History
+	arrived func() map[string][]Arrival
 	commits *commit.Writer
 	devices *devices.Registry
 	models  *models.Catalogue
@@ -203,7 +204,7 @@ func ReadRules(ctx context.Context, r Records) ([]rule.Rule, error) {
 // history, and evaluates the readings that were stored but not yet evaluated
 // when the service stopped.
 func Open(ctx context.Context, o Options) (*Engine, error) {
-	e := &Engine{records: o.Records, history: o.History, commits: o.Commits, devices: o.Devices, models: o.Models,
+	e := &Engine{records: o.Records, history: o.History, arrived: o.Arrivals, commits: o.Commits, devices: o.Devices, models: o.Models,
 		present: o.Present, bus: o.Bus, now: o.Now, log: o.Log, open: map[string]Alarm{}, rules: map[string]*rule.Rule{}, sets: map[string]*ruleset{}}
 	stored, err := ReadRules(ctx, o.Records)
 	if err != nil {

@@ -240,7 +240,7 @@ type then struct {
 }
 
 func (e *Engine) wasThen(ctx context.Context) error {
-	e.then.arrivals = e.history.Arrivals()
+	e.then.arrivals = e.arrived()
 	first := int64(math.MaxInt64)
 	for _, as := range e.then.arrivals {
 		for _, a := range as {

@@ -58,6 +58,9 @@ type Store interface {
 type Options struct {
 	Store   Store
 	Devices *devices.Registry
+	// Names returns the names that a metric of a device has and had; all are
+	// deleted with it.
+	Names   func(device, metric string) []string
 	Commits *commit.Writer
 	Traffic *traffic.Log
 	Bus     *event.Bus
@@ -115,9 +118,16 @@ func (x *Deleter) check(s Span) ([]string, error) {
 	if len(s.Metrics) == 0 {
 		return stored, nil
 	}
-	metrics := slices.Compact(slices.Sorted(slices.Values(s.Metrics)))
-	for _, m := range metrics {
-		if !slices.Contains(stored, m) {
+	var metrics []string
+	for _, m := range s.Metrics {
+		names := x.o.Names(s.Device, m)
+		n := len(metrics)
+		for _, name := range names {
+			if slices.Contains(stored, name) {
+				metrics = append(metrics, name)
+			}
+		}
+		if len(metrics) == n {
 			e := fault.New(fault.NotFound, "no reading of %q is stored for %s", value.Clip(m, 100), s.Device)
 			if near := value.Nearest(m, stored); near != "" {
 				e.Then("did you mean %s?", near)
@@ -125,7 +135,8 @@ func (x *Deleter) check(s Span) ([]string, error) {
 			return nil, e
 		}
 	}
-	return metrics, nil
+	slices.Sort(metrics)
+	return slices.Compact(metrics), nil
 }
 
 // Delete deletes what is in a span, and tells it. What comes in meanwhile stays,

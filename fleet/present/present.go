@@ -137,6 +137,25 @@ func (e *entry) take(metric string, l Latest) {
 	e.Latest[metric] = l
 }
 
+// rename shows the newest reading of a metric that the model renames under the
+// name that it has now.
+func (e *entry) rename() {
+	for i := range e.model.Properties {
+		p := &e.model.Properties[i]
+		for _, was := range p.Was {
+			l, ok := e.Latest[was]
+			if !ok {
+				continue
+			}
+			if e.lent {
+				e.Latest, e.lent = maps.Clone(e.Latest), false
+			}
+			delete(e.Latest, was)
+			e.take(p.Name, l)
+		}
+	}
+}
+
 // Open fills what is present from the registries and the store.
 func Open(ctx context.Context, o Options) (*Fleet, error) {
 	b := &Fleet{devices: o.Devices, models: o.Models, settings: o.Settings, bus: o.Bus, now: o.Now, log: o.Log,
@@ -160,7 +179,7 @@ func Open(ctx context.Context, o Options) (*Fleet, error) {
 	}
 	err = o.Telemetry.Latest(ctx, func(device string, r value.Reading) {
 		if e := b.shards[event.ShardOf(device)].devices[device]; e != nil {
-			e.Latest[r.Metric] = Latest{r.At, r.Value, r.Quality}
+			e.take(r.Metric, Latest{r.At, r.Value, r.Quality})
 			if r.At.After(e.LastAt) {
 				e.LastAt = r.At
 			}
@@ -371,6 +390,7 @@ func (b *Fleet) refresh(id string) *entry {
 	e.dirty, e.Seq = true, b.seq.Add(1)
 	if e.model, err = b.models.Of(d.Model, d.Version); err == nil {
 		e.ModelVersion, e.ModelTitle, e.Interval = e.model.Version, e.model.Title, e.model.Interval
+		e.rename()
 	}
 	if st, _, err := b.settings.Of(id); err == nil {
 		e.Revision, e.Applied, e.DriftSince = st.Revision, st.AppliedRevision, st.DriftSince

@@ -248,7 +248,11 @@ func (c *Queries) pick(p *Plan) error {
 			if ok && prop.Role != model.Telemetry {
 				return fault.New(fault.Invalid, "%s of %s is a %s, which has no history", metric, m.Name, prop.Role)
 			}
-			if !ok && !m.Additional {
+			now, renamed := m.Called(metric)
+			if !ok && renamed && len(p.Devices) == 1 {
+				return fault.New(fault.NotFound, "%s is called %s in %s", metric, now.Name, m).Then("ask for that name")
+			}
+			if !ok && (renamed || !m.Additional) {
 				// Among several devices some may be of models without it.
 				if len(p.Devices) == 1 {
 					e := fault.New(fault.NotFound, "%s has no metric %s", m, metric)

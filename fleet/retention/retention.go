@@ -108,7 +108,11 @@ func (k *Retention) Sweep() (int64, error) {
 		readings, rollups := k.o.Readings, k.o.Rollups
 		if d, err := k.o.Devices.Get(device); err == nil {
 			if m, err := k.o.Models.Of(d.Model, d.Version); err == nil {
-				if p, ok := m.Property(metric); ok {
+				p, ok := m.Property(metric)
+				if !ok {
+					p, ok = m.Called(metric)
+				}
+				if ok {
 					if p.Retention > 0 {
 						readings = p.Retention
 					}
