@@ -32,7 +32,9 @@ type History struct {
 }
 
 // New returns a History over a Store.
-func New(store Store, d *devices.Registry, m *models.Catalogue) *History { return &History{store, d, m} }
+func New(store Store, d *devices.Registry, m *models.Catalogue) *History {
+	return &History{store, d, m}
+}
 
 // Names returns the names of a metric of a device: the one it has, and those
 // that it had before.
