@@ -10,6 +10,7 @@ import (
 	"io"
 	"math"
 	"math/bits"
+	"slices"
 	"sync"
 
 	"ullage/core/packed"
@@ -47,12 +48,16 @@ var ErrDamaged = errors.New("the chunk is damaged")
 //	          after the last such one (uvarint), quality (1 byte), and the
 //	          device's time less the sample's, plus one, or 0 for none (varint)
 //
-// where ints are a mode byte and zigzag varints: 0, each number; 1, pairs of a
-// number and how often it comes. Values of a coding are
+// where ints are a mode byte and: 0, each number as a zigzag varint; 1, pairs of
+// such a number and how often it comes; 2, a byte k and Rice codes of k lower
+// bits. Values of a coding are
 //
 //	0  numbers: decimals d (1 byte), then ints, the differences of value·10^d
-//	1  numbers: the first's 64 bits, then each XORed with the one before,
-//	   bytes reversed, as uvarint
+//	6  numbers: a shift (1 byte), then ints, the differences of their places
+//	   in the order of all float64, shifted right by it
+//	7  numbers: how many different ones there are (uvarint), those in order as
+//	   6 but with the differences of the differences, then ints, the differences
+//	   of which one each is
 //	2  booleans: ints, differences of 0 and 1
 //	3  texts: how many there are (uvarint), each with its length, then ints,
 //	   the differences of their numbers
@@ -64,19 +69,21 @@ const (
 )
 
 const (
-	codeScaled = iota
-	codeFloats
-	codeBools
-	codeTexts
-	codeAny
-	codeRollups // of blocks of roll-ups only
+	codeScaled  = 0
+	codeBools   = 2
+	codeTexts   = 3
+	codeAny     = 4
+	codeRollups = 5 // of blocks of roll-ups only
+	codePlaces  = 6
+	codeChoice  = 7
 )
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
-// powers are those powers of ten that a float64 holds exactly and a scaled
-// number is divided by.
-var powers = [...]float64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12}
+// powers are the powers of ten that a float64 holds exactly, which scaled numbers
+// are divided by.
+var powers = [...]float64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15, 1e16,
+	1e17, 1e18, 1e19, 1e20, 1e21, 1e22}
 
 // Scaled returns n and the least d with v = n/10^d exactly, starting from d; it
 // reports false where there is none. Division of integers below 2^53 by a power
@@ -163,7 +170,8 @@ func (e *encoder) frame(dst, b []byte) []byte {
 	return append(dst, b...)
 }
 
-// appendInts writes numbers one by one or in runs, whichever is shorter.
+// appendInts writes numbers one by one, in runs, or as Rice codes, whichever is
+// shorter.
 func appendInts(b []byte, xs []int64) []byte {
 	single, runs := 0, 0
 	for i := 0; i < len(xs); {
@@ -175,6 +183,11 @@ func appendInts(b []byte, xs []int64) []byte {
 		single += w * (k - i)
 		runs += w + varintLen(int64(k-i))
 		i = k
+	}
+	if least := min(single, runs); least >= riceFrom*len(xs) {
+		if k, length := riceBits(xs); length/8+1 < least {
+			return appendRice(append(b, 2, byte(k)), xs, k)
+		}
 	}
 	if single <= runs {
 		b = append(b, 0)
@@ -216,16 +229,18 @@ func (e *encoder) values(b []byte, samples []Sample) []byte {
 				e.ints = append(e.ints, n-last)
 				last = n
 			}
-			return appendInts(append(b, codeScaled, byte(d)), e.ints)
+			begin := len(b)
+			b = appendInts(append(b, codeScaled, byte(d)), e.ints)
+			if end := len(b); end-begin >= riceFrom*len(samples) {
+				// They may be few, or steps that decimals make longer than they are.
+				if b = e.floats(b, samples); len(b)-end < end-begin {
+					return append(b[:begin], b[end:]...)
+				}
+				b = b[:end]
+			}
+			return b
 		}
-		b = append(b, codeFloats)
-		last := uint64(0)
-		for i := range samples {
-			x := math.Float64bits(samples[i].Value.Num)
-			b = binary.AppendUvarint(b, bits.ReverseBytes64(x^last))
-			last = x
-		}
-		return b
+		return e.floats(b, samples)
 	case value.Bool:
 		last := int64(0)
 		e.ints = e.ints[:0]
@@ -270,6 +285,83 @@ func (e *encoder) values(b []byte, samples []Sample) []byte {
 		}
 	}
 	return b
+}
+
+// place returns where a float64 stands in the order of all, -0 before 0.
+func place(x float64) int64 {
+	b := int64(math.Float64bits(x))
+	return b ^ b>>63&math.MaxInt64
+}
+
+// atPlace is the other way round.
+func atPlace(n int64) float64 { return math.Float64frombits(uint64(n ^ n>>63&math.MaxInt64)) }
+
+// floats writes numbers that are no decimals: as different ones, sorted, and
+// which of them each is, where they come again and again, as those of a
+// converter that were multiplied by its step do; else one by one.
+func (e *encoder) floats(b []byte, samples []Sample) []byte {
+	all := make([]int64, len(samples))
+	for i := range samples {
+		all[i] = place(samples[i].Value.Num)
+	}
+	different := slices.Clone(all)
+	slices.Sort(different)
+	different = slices.Compact(different)
+	if len(different) > len(all)/2 {
+		return e.places(append(b, codePlaces), all, false)
+	}
+	b = binary.AppendUvarint(append(b, codeChoice), uint64(len(different)))
+	b = e.places(b, different, true)
+	e.ints = e.ints[:0]
+	last := 0
+	for _, x := range all {
+		n, _ := slices.BinarySearch(different, x)
+		e.ints = append(e.ints, int64(n-last))
+		last = n
+	}
+	return appendInts(b, e.ints)
+}
+
+// places writes places in the order of all float64. Those of numbers that were a
+// float32 end in zeros, which are shifted away. Those that are steps of the same
+// width apart, but for the last bits, are written as differences of differences.
+func (e *encoder) places(b []byte, all []int64, steps bool) []byte {
+	used := int64(0)
+	for _, x := range all {
+		used |= x
+	}
+	shift := bits.TrailingZeros64(uint64(used)) & 63
+	b = append(b, byte(shift))
+	e.ints = e.ints[:0]
+	last, step := int64(0), int64(0)
+	for _, x := range all {
+		d := x>>shift - last
+		e.ints = append(e.ints, d-step)
+		if last += d; steps {
+			step = d
+		}
+	}
+	return appendInts(b, e.ints)
+}
+
+// places reads what places wrote, n of them.
+func (d *decoder) places(r *packed.Reader, n int, steps bool) []int64 {
+	shift := r.Byte()
+	d.ints = readInts(r, d.ints[:0], n)
+	if shift > 63 || r.Bad {
+		r.Bad = true
+		return nil
+	}
+	x, step := int64(0), int64(0)
+	for i, n := range d.ints {
+		n += step
+		x += n
+		d.ints[i] = x << shift
+		if steps {
+			step = n
+		}
+	}
+	return d.ints
 }
 
 // decimals returns how many decimals hold every number exactly.
@@ -428,11 +520,25 @@ func (d *decoder) values(out []Sample, r *packed.Reader) {
 			n += x
 			out[i].Value = value.OfNumber(float64(n) / by)
 		}
-	case codeFloats:
-		x := uint64(0)
-		for i := range out {
-			x ^= bits.ReverseBytes64(r.Uvarint())
-			out[i].Value = value.OfNumber(math.Float64frombits(x))
+	case codePlaces:
+		for i, x := range d.places(r, len(out), false) {
+			out[i].Value = value.OfNumber(atPlace(x))
+		}
+	case codeChoice:
+		count := r.Uvarint()
+		if count > uint64(len(out)) {
+			r.Bad = true
+			return
+		}
+		different := slices.Clone(d.places(r, int(count), true))
+		d.ints = readInts(r, d.ints[:0], len(out))
+		n := int64(0)
+		for i, x := range d.ints {
+			if n += x; n < 0 || n >= int64(len(different)) {
+				r.Bad = true
+				return
+			}
+			out[i].Value = value.OfNumber(atPlace(different[n]))
 		}
 	case codeBools:
 		d.ints = readInts(r, d.ints[:0], len(out))
@@ -495,6 +601,12 @@ func readInts(r *packed.Reader, dst []int64, n int) []int64 {
 			for ; run > 0 && !r.Bad; run-- {
 				dst = append(dst, x)
 			}
+		}
+	case 2:
+		if k := r.Byte(); k < 64 && !r.Bad {
+			dst = readRice(r, dst, n, int(k))
+		} else {
+			r.Bad = true
 		}
 	default:
 		r.Bad = true

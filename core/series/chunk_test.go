@@ -35,6 +35,22 @@ var shapes = map[string]func(r *rand.Rand, i int) value.Value{
 	"positions": func(r *rand.Rand, i int) value.Value {
 		return value.OfNumber(math.Round((47.1234567+r.Float64()/1e4)*1e7) / 1e7)
 	},
+	"fifteen digits": func(r *rand.Rand, i int) value.Value {
+		return value.OfNumber(math.Round((21+math.Sin(float64(i)/90)+r.Float64()/5)*1e13) / 1e13)
+	},
+	"seventeen digits": func(r *rand.Rand, i int) value.Value {
+		return value.OfNumber(21 + math.Sin(float64(i)/90) + r.Float64()/5)
+	},
+	"of 32 bits": func(r *rand.Rand, i int) value.Value {
+		return value.OfNumber(float64(float32(21 + math.Sin(float64(i)/90) + r.Float64()/5)))
+	},
+	"of a converter": func(r *rand.Rand, i int) value.Value {
+		return value.OfNumber(float64(2100+int(100*math.Sin(float64(i)/90))+r.IntN(3)) * 0.0107421875 / 3.3)
+	},
+	"fahrenheit": func(r *rand.Rand, i int) value.Value {
+		return value.OfNumber(float64(210+int(30*math.Sin(float64(i)/90))+r.IntN(3))*0.1*1.8 + 32)
+	},
+	"both signs": func(r *rand.Rand, i int) value.Value { return value.OfNumber(r.NormFloat64()) },
 	"of all kinds": func(r *rand.Rand, i int) value.Value {
 		return []value.Value{{}, value.OfNumber(1.5), value.OfText("x"), value.OfText(""),
 			value.OfBool(true)}[r.IntN(5)]
@@ -94,12 +110,41 @@ func TestChunksGiveBackWhatWentIn(t *testing.T) {
 func TestChunksAreSmall(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 4))
 	for name, most := range map[string]float64{"one decimal": 0.6, "constant": 0.1, "booleans": 0.2, "states": 0.3,
-		"negative": 2.5, "any float": 10} {
+		"negative": 2.5, "any float": 8.2, "fifteen digits": 5.5, "seventeen digits": 6.2, "of 32 bits": 2.5,
+		"of a converter": 1, "fahrenheit": 0.7} {
 		in := made(r, 480, shapes[name], true)
 		size := float64(len(series.Encode(nil, in))) / float64(len(in))
 		if size > most {
 			t.Errorf("%s costs %.2f bytes a sample, more than %.2f", name, size, most)
 		}
+	}
+}
+
+// TestRice gives back every number with every k, and finds a k that is about the
+// best one.
+func TestRice(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 9))
+	edge := []int64{0, -1, 1, math.MaxInt64, math.MinInt64, 1 << 40, -1 << 20}
+	for _, width := range []int{1, 3, 17, 43, 62} {
+		xs := slices.Clone(edge)
+		for range 480 {
+			xs = append(xs, r.Int64N(1<<width)-1<<(width-1))
+		}
+		best := math.MaxInt
+		for k := range 64 {
+			out, size, whole := series.Riced(xs, k)
+			if !whole || !slices.Equal(out, xs) {
+				t.Fatalf("numbers of %d bits do not come back with %d lower ones", width, k)
+			}
+			best = min(best, size)
+		}
+		k, _ := series.RiceBits(xs)
+		if _, size, _ := series.Riced(xs, k); float64(size) > 1.03*float64(best) {
+			t.Errorf("of %d bits %d are taken as the lower ones: %d bytes, the least is %d", width, k, size, best)
+		}
+	}
+	if out, size, whole := series.Riced(nil, 7); len(out) != 0 || size != 0 || !whole {
+		t.Error("no number takes room")
 	}
 }
 
@@ -133,7 +178,8 @@ func TestScaled(t *testing.T) {
 		ok bool
 	}{
 		{21.4, 214, 1, true}, {-0.05, -5, 2, true}, {0, 0, 0, true}, {1 << 53, 1 << 53, 0, true}, {1e300, 0, 0, false},
-		{0.30000000000000004, 0, 0, false}, {math.Copysign(0, -1), 0, 0, false}, {1e-12, 1, 12, true}, {1e-13, 0, 0, false},
+		{0.30000000000000004, 0, 0, false}, {math.Copysign(0, -1), 0, 0, false}, {1e-12, 1, 12, true}, {1e-13, 1, 13, true},
+		{21.3333333333333, 213333333333333, 13, true}, {1e-23, 0, 0, false},
 	} {
 		if n, d, ok := series.Scaled(c.v, 0); n != c.n || d != c.d || ok != c.ok {
 			t.Errorf("%v is %d with %d decimals, %v", c.v, n, d, ok)
@@ -161,21 +207,23 @@ func FuzzDecode(f *testing.F) {
 }
 
 func BenchmarkChunk(b *testing.B) {
-	in := made(rand.New(rand.NewPCG(1, 2)), 480, shapes["one decimal"], true)
-	chunk := series.Encode(nil, in)
-	b.Run("encode", func(b *testing.B) {
-		b.ReportAllocs()
-		dst := make([]byte, 0, 4096)
-		for b.Loop() {
-			dst = series.Encode(dst[:0], in)
-		}
-		b.ReportMetric(float64(len(chunk))/480, "bytes/sample")
-	})
-	b.Run("decode", func(b *testing.B) {
-		b.ReportAllocs()
-		dst := make([]series.Sample, 0, 480)
-		for b.Loop() {
-			dst, _ = series.Decode(dst[:0], chunk)
-		}
-	})
+	for _, name := range []string{"one decimal", "fifteen digits", "seventeen digits", "of a converter"} {
+		in := made(rand.New(rand.NewPCG(1, 2)), 480, shapes[name], true)
+		chunk := series.Encode(nil, in)
+		b.Run("encode/"+name, func(b *testing.B) {
+			b.ReportAllocs()
+			dst := make([]byte, 0, 4096)
+			for b.Loop() {
+				dst = series.Encode(dst[:0], in)
+			}
+			b.ReportMetric(float64(len(chunk))/480, "bytes/sample")
+		})
+		b.Run("decode/"+name, func(b *testing.B) {
+			b.ReportAllocs()
+			dst := make([]series.Sample, 0, 480)
+			for b.Loop() {
+				dst, _ = series.Decode(dst[:0], chunk)
+			}
+		})
+	}
 }

@@ -49,6 +49,9 @@ func (r *Rollup) Add(o *Rollup) {
 	r.Held += o.Held
 }
 
+// mostTidied is how many decimals a number may have that Tidy looks at.
+const mostTidied = 12
+
 // Tidy takes away what binary fractions leave behind when decimals are added:
 // it rounds to twelve digits where nothing but that is lost.
 func Tidy(x float64) float64 {
@@ -56,7 +59,7 @@ func Tidy(x float64) float64 {
 		return x
 	}
 	d := 11 - magnitude(math.Abs(x))
-	if d < 0 || d >= len(powers) {
+	if d < 0 || d > mostTidied {
 		return x
 	}
 	if y := math.Round(x*powers[d]) / powers[d]; math.Abs(y-x) <= 1e-13*math.Abs(x) {

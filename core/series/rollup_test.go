@@ -139,7 +139,7 @@ func TestBlocksOfAnyNumbers(t *testing.T) {
 			}
 		}
 	}
-	if sizes["decimals"] > 11_000 || sizes["booleans"] > 6_000 || sizes["decimals"] > sizes["thirds"]/2 {
+	if sizes["decimals"] > 11_000 || sizes["booleans"] > 6_000 || sizes["decimals"] > sizes["thirds"] || sizes["thirds"] > 16_000 {
 		t.Errorf("thousandths of a byte a roll-up: %v", sizes)
 	}
 	// The extremes of what can be counted.

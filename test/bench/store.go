@@ -2,11 +2,13 @@ package main
 
 import (
 	"bufio"
+	"bytes"
 	"cmp"
 	"context"
 	"database/sql"
 	"fmt"
 	"math"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -14,6 +16,8 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"github.com/parquet-go/parquet-go"
 
 	"ullage/client"
 	"ullage/core/expr"
@@ -59,6 +63,40 @@ func appendAll(s *store.Store, device string, every time.Duration, rs []value.Re
 		return err
 	}
 	return <-done
+}
+
+// noiseFigure packs readings of fifteen digits, most of which are noise, in chunks
+// and in a Parquet file.
+func noiseFigure() (figure, error) {
+	type row struct {
+		At time.Time `parquet:"at,timestamp(millisecond),delta"`
+		X  float64   `parquet:"x,split"`
+	}
+	const n = 43_200
+	r := rand.New(rand.NewPCG(1, 15))
+	rows := make([]row, n)
+	var chunks []byte
+	for i := 0; i < n; {
+		var part []series.Sample
+		for ; len(part) < 480; i++ {
+			x := math.Round((21+math.Sin(float64(i)/230)+r.Float64()/5)*1e13) / 1e13
+			at := season.Add(time.Duration(i) * time.Minute)
+			rows[i] = row{at, x}
+			part = append(part, series.Sample{At: at.UnixMilli(), Value: value.OfNumber(x)})
+		}
+		chunks = series.Encode(chunks, part)
+	}
+	var file bytes.Buffer
+	w := parquet.NewGenericWriter[row](&file, parquet.Compression(&parquet.Zstd))
+	if _, err := w.Write(rows); err != nil {
+		return figure{}, err
+	}
+	if err := w.Close(); err != nil {
+		return figure{}, err
+	}
+	ours, theirs := float64(len(chunks))/n, float64(file.Len())/n
+	return figure{"  readings of fifteen digits; the ratio is to Parquet, bytes split, Zstandard",
+		fmt.Sprintf("%.2f bytes a reading", ours), "1.0", fmt.Sprintf("%.2f", ours/theirs)}, nil
 }
 
 // seasonFigures stores 90 days of one tank and 30 days of the demo's fleet, and
@@ -111,6 +149,11 @@ func seasonFigures(dir string) ([]figure, error) {
 		{"  roll-ups besides", fmt.Sprintf("%.2f bytes a reading", float64(use.RollupBytes)/all), "", ""},
 		{"  the file in all", fmt.Sprintf("%.2f bytes a reading", float64(use.FileBytes)/all), "", ""},
 	}
+	noise, err := noiseFigure()
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, noise)
 	// The writer at full load, beside the questions.
 	var stop atomic.Bool
 	var wg sync.WaitGroup
