@@ -62,7 +62,7 @@ func (s *server) accessRoutes() {
 		if in.Body.Token {
 			label = "command line"
 		}
-		secret, session, err := s.People.SignIn(ctx, in.Body.Person, in.Body.Password, label, hostOf(in.address))
+		secret, session, err := s.People.SignIn(ctx, in.Body.Person, in.Body.Password, label, conns.HostOf(in.address))
 		if err != nil {
 			return nil, s.failed(err)
 		}

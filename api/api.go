@@ -10,7 +10,6 @@ import (
 	"io/fs"
 	"log/slog"
 	"maps"
-	"net"
 	"net/http"
 	"reflect"
 	"slices"
@@ -336,13 +335,6 @@ func (s *server) service() client.Service {
 	}
 	return client.Service{Groups: groups, Version: s.Version, StartedAt: s.Started, Now: s.Now().UTC(), Devices: n,
 		Connected: s.MQTT(), Readings: readings, PerSecond: s.Meter.PerSecond(), Refused: refused, MQTT: s.MQTTAt, DeviceHTTP: s.HTTPAt}
-}
-
-func hostOf(address string) string {
-	if host, _, err := net.SplitHostPort(address); err == nil {
-		return host
-	}
-	return address
 }
 
 // optional returns nil for the zero time.

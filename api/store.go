@@ -17,7 +17,7 @@ import (
 type Usage struct {
 	File, Free, Chunks, Rollups, UnsealedBytes, Records int64
 	Readings, Unsealed                                  int64
-	Growth                                              int64 // a day
+	Growth                                              int64 // a day; -1 where it is not known yet
 	DiskFree                                            int64 // -1 where it is not known
 	Since                                               time.Time
 	Series                                              []SeriesUse
@@ -29,8 +29,9 @@ type Damage = client.Damage
 
 // SeriesUse is what one series takes up.
 type SeriesUse struct {
-	Device, Metric  string
-	Readings, Bytes int64
+	Device, Metric string
+	// Readings is all of them, Unsealed those of which Bytes counts nothing.
+	Readings, Unsealed, Bytes int64
 }
 
 // Storage is the data folder.
@@ -53,15 +54,17 @@ func (s *server) storeRoutes() {
 		}
 		out := client.Store{File: u.File, Free: u.Free, Chunks: u.Chunks, Rollups: u.Rollups,
 			UnsealedBytes: u.UnsealedBytes, Records: u.Records, Readings: u.Readings,
-			Unsealed: u.Unsealed, Growth: u.Growth, Since: optional(u.Since), By: in.By, Shares: []client.Share{},
+			Unsealed: u.Unsealed, Since: optional(u.Since), By: in.By, Shares: []client.Share{},
 			Damage: u.Damage}
-		if u.Readings > 0 {
-			out.Each = float64(u.Chunks) / float64(u.Readings)
+		if u.Growth >= 0 {
+			out.Growth = &u.Growth
 		}
 		if u.DiskFree >= 0 {
 			out.DiskFree = &u.DiskFree
 		}
 		shares := map[string]*client.Share{}
+		var bytes int64
+		sealed := map[string]int64{}
 		for _, x := range u.Series {
 			name := x.Device
 			switch in.By {
@@ -81,9 +84,12 @@ func (s *server) storeRoutes() {
 			sh.Series++
 			sh.Readings += x.Readings
 			sh.Bytes += x.Bytes
+			bytes += x.Bytes
+			sealed[name] += x.Readings - x.Unsealed
 		}
+		out.Each = each(bytes, u.Readings-u.Unsealed)
 		for _, sh := range shares {
-			sh.Each = float64(sh.Bytes) / float64(max(sh.Readings, 1))
+			sh.Each = each(sh.Bytes, sealed[sh.Name])
 			out.Shares = append(out.Shares, *sh)
 		}
 		slices.SortFunc(out.Shares, func(a, b client.Share) int {
@@ -96,8 +102,8 @@ func (s *server) storeRoutes() {
 			}
 			out.Shares = out.Shares[:maxShares]
 		}
-		if out.DiskFree != nil && out.Growth > 0 {
-			if days := *out.DiskFree / out.Growth; days < 365*100 {
+		if out.DiskFree != nil && u.Growth > 0 {
+			if days := *out.DiskFree / u.Growth; days < 365*100 {
 				at := s.Now().UTC().AddDate(0, 0, int(days)).Truncate(24 * time.Hour)
 				out.FullOn = &at
 			}
@@ -118,4 +124,13 @@ func (s *server) storeRoutes() {
 			s.Log.Info("a backup was made", "person", person, "after", s.Now().Sub(now).Round(time.Millisecond))
 		}}, nil
 	}, describe("backup", "A backup of everything, as one tar file, while the service goes on", "Service"))
+}
+
+// each returns how many bytes a reading takes; nil where there is none.
+func each(bytes, readings int64) *float64 {
+	if readings <= 0 {
+		return nil
+	}
+	x := float64(bytes) / float64(readings)
+	return &x
 }

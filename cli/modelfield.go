@@ -25,7 +25,7 @@ func modelMove() *cobra.Command {
 another version, the newest where none is named: one by one, by a selector, or
 all that have the model. Overrides that the other version does not allow are
 taken off, and said so. It asks before it moves more than one device.`,
-		Example: "  ullage model move tank-probe --device tank-fennimore-07\n  ullage model move tank-probe@1.3.0 --where 'label.site == \"kilnside\"' --dry-run",
+		Example: "  ullage model move tank-probe --device tank-fennimore-07\n  ullage model move tank-probe@1.3.0 --where 'label.site == \"Kilnside\"' --dry-run",
 		Args:    exactly(1, "one model"), ValidArgsFunction: modelNames,
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)

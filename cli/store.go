@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -52,16 +53,20 @@ func printStore(w io.Writer, s client.Store, limit int) {
 	}
 	cells := [][]string{
 		{"WHAT", "HOW MUCH", ""},
-		{"readings", count(s.Readings + s.Unsealed), fmt.Sprintf("%s of them not yet sealed", count(s.Unsealed))},
-		{"chunks", size(s.Chunks), fmt.Sprintf("%.2f bytes a reading", s.Each)},
+		{"readings", count(s.Readings), fmt.Sprintf("%s of them not yet sealed", count(s.Unsealed))},
+		{"a reading", perReading(s.Each), "data of chunks and roll-ups, for each reading in chunks"},
+		{"chunks", size(s.Chunks), ""},
 		{"roll-ups", size(s.Rollups), ""},
 		{"not yet sealed", size(s.UnsealedBytes), ""},
 		{"file", size(s.File), fmt.Sprintf("%s of it free", size(s.Free))},
 		{"records", size(s.Records), "models, devices, alarms, journal"},
-		{"growth", size(s.Growth) + " a day", "chunks and roll-ups, over the last week"},
+		growth(s.Growth),
 	}
 	if s.DiskFree != nil {
 		says := "no end in sight"
+		if s.Growth == nil {
+			says = "how long that is enough is known after a day"
+		}
 		if s.FullOn != nil {
 			says = "full about " + s.FullOn.Format("2 January 2006") + ", if it goes on like this"
 		}
@@ -80,10 +85,25 @@ func printStore(w io.Writer, s client.Store, limit int) {
 			break
 		}
 		rows = append(rows, []string{x.Name, fmt.Sprint(x.Series), count(x.Readings), size(x.Bytes),
-			fmt.Sprintf("%.2f", x.Each)})
+			strings.TrimSuffix(perReading(x.Each), " B")})
 	}
 	rows[0][0] = map[string]string{"model": "MODEL", "metric": "METRIC", "device": "DEVICE"}[s.By]
 	table(w, rows)
+}
+
+// perReading writes how many bytes a reading takes.
+func perReading(x *float64) string {
+	if x == nil {
+		return "none sealed yet"
+	}
+	return fmt.Sprintf("%.2f B", *x)
+}
+
+func growth(day *int64) []string {
+	if day == nil {
+		return []string{"growth", "not known yet", "it takes a day of readings in chunks"}
+	}
+	return []string{"growth", size(*day) + " a day", "chunks and roll-ups, over the last week"}
 }
 
 // size writes bytes as people read them.
@@ -166,7 +186,7 @@ data folder.`,
 				return err
 			}
 			return show(c, r, func(w io.Writer) {
-				fmt.Fprintf(w, "%s: %s, %s readings in chunks, verified.\nPut it back with: ullage store restore %s --data NEW-FOLDER\n", args[0], size(info.Size()), count(r.Readings), args[0])
+				fmt.Fprintf(w, "%s: %s, %s readings, verified.\nPut it back with: ullage store restore %s --data NEW-FOLDER\n", args[0], size(info.Size()), count(r.Readings), args[0])
 			})
 		},
 	}
@@ -194,7 +214,7 @@ func storeRestore() *cobra.Command {
 				return err
 			}
 			return show(c, r, func(w io.Writer) {
-				fmt.Fprintf(w, "%s holds what there was on %s: %s readings in chunks, all of it verified.\nStart a service on it with: ullage serve --data %s\n", dir, r.MadeAt.Local().Format(time.DateTime), count(r.Readings), dir)
+				fmt.Fprintf(w, "%s holds what there was on %s: %s readings, all of it verified.\nStart a service on it with: ullage serve --data %s\n", dir, r.MadeAt.Local().Format(time.DateTime), count(r.Readings), dir)
 			})
 		},
 	}
@@ -228,8 +248,8 @@ can be, and roll-ups are worked out again. It exits with 3 if there was damage.`
 						fmt.Fprintf(w, "  %s\n", d.Repaired)
 					}
 				}
-				fmt.Fprintf(w, "%s in %s chunks, %s blocks of roll-ups and %s records looked at: %s.\n",
-					plural(int(r.Readings), "reading"), count(r.Chunks), count(r.Rollups), count(r.Records),
+				fmt.Fprintf(w, "%s, %s chunks, %s blocks of roll-ups and %s records looked at: %s.\n",
+					counted(int(r.Readings), "reading"), count(r.Chunks), count(r.Rollups), count(r.Records),
 					map[bool]string{true: "all sound", false: plural(len(r.Damage), "damage")}[len(r.Damage) == 0])
 			}); err != nil {
 				return err

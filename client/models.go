@@ -135,7 +135,7 @@ type ModelPreview struct {
 type Move struct {
 	Version string   `json:"version,omitempty" doc:"Empty for the newest"`
 	Devices []string `json:"devices,omitempty" doc:"Ids; empty for all that where chooses"`
-	Where   string   `json:"where,omitempty" doc:"Selector; empty for every device of the model" example:"label.site == \"kilnside\""`
+	Where   string   `json:"where,omitempty" doc:"Selector; empty for every device of the model" example:"label.site == \"Kilnside\""`
 	Preview bool     `json:"preview,omitempty" doc:"Say what would happen and change nothing"`
 }
 

@@ -15,11 +15,11 @@ type Store struct {
 	Rollups       int64      `json:"rollups"`
 	UnsealedBytes int64      `json:"unsealed_bytes" doc:"Readings that are not yet sealed"`
 	Records       int64      `json:"records" doc:"Size of the other file: models, devices, alarms, journal"`
-	Readings      int64      `json:"readings" doc:"In chunks"`
-	Unsealed      int64      `json:"unsealed" doc:"Not yet sealed: in no chunk yet"`
-	Each          float64    `json:"bytes_a_reading" doc:"Of the chunks"`
+	Readings      int64      `json:"readings" doc:"All of them"`
+	Unsealed      int64      `json:"unsealed" doc:"Of those, not yet sealed: in no chunk yet"`
+	Each          *float64   `json:"bytes_a_reading,omitempty" doc:"Data of chunks and roll-ups, for each reading in chunks; nothing while there is none"`
 	Since         *time.Time `json:"since,omitempty" doc:"Time of the oldest reading"`
-	Growth        int64      `json:"growth_a_day" doc:"Of chunks and roll-ups, over the last week"`
+	Growth        *int64     `json:"growth_a_day,omitempty" doc:"Of chunks and roll-ups, over the last week; nothing until there is a day of readings in chunks"`
 	DiskFree      *int64     `json:"disk_free,omitempty" doc:"What the disk, or the limit of the file, leaves"`
 	FullOn        *time.Time `json:"full_on,omitempty" doc:"When that is used up, if it goes on like this"`
 	By            string     `json:"by" enum:"model,metric,device"`
@@ -41,11 +41,11 @@ type Damage struct {
 
 // Share is what one model, metric or device takes up.
 type Share struct {
-	Name     string  `json:"name"`
-	Series   int     `json:"series"`
-	Readings int64   `json:"readings"`
-	Bytes    int64   `json:"bytes" doc:"Of the data of chunks and roll-ups"`
-	Each     float64 `json:"bytes_a_reading"`
+	Name     string   `json:"name"`
+	Series   int      `json:"series"`
+	Readings int64    `json:"readings" doc:"All of them"`
+	Bytes    int64    `json:"bytes" doc:"Of the data of chunks and roll-ups"`
+	Each     *float64 `json:"bytes_a_reading,omitempty" doc:"Of those bytes, for each reading in chunks; nothing while there is none"`
 }
 
 // Store returns what the data folder is filled with, by model, metric or device.

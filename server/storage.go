@@ -24,7 +24,7 @@ func (s storage) Usage(ctx context.Context) (api.Usage, error) {
 		UnsealedBytes: u.RecordBytes, Records: u.FolderBytes, Readings: u.Readings, Unsealed: u.Unsealed, Growth: u.DayBytes, DiskFree: u.DiskFree, Since: u.FirstReading}
 	for _, x := range u.Series {
 		out.Series = append(out.Series, api.SeriesUse{Device: x.Device, Metric: x.Metric, Readings: x.Readings,
-			Bytes: x.Bytes})
+			Unsealed: x.Unsealed, Bytes: x.Bytes})
 	}
 	found, err := s.Damage(ctx)
 	if err != nil {

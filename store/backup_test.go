@@ -49,11 +49,14 @@ func TestBackupAndRestore(t *testing.T) {
 	}
 	dir := filepath.Join(t.TempDir(), "again")
 	m, c, err := store.Restore(context.Background(), bytes.NewReader(backup.Bytes()), dir)
-	if err != nil || len(m.Files) != 2 || c.Readings != 5*2*1440 || c.Records == 0 {
+	if err != nil || len(m.Files) != 2 || c.Readings != 6*2*1440 || c.Records == 0 {
 		t.Fatalf("%+v, %+v, %v", m, c, err)
 	}
 	back := open(t, dir, store.Options{})
 	defer back.Close()
+	if u, err := back.Use(t.Context()); err != nil || u.Readings != c.Readings {
+		t.Errorf("the backup was said to hold %d readings, and the store tells of %d, %v", c.Readings, u.Readings, err)
+	}
 	for _, metric := range []string{"must_temp", "cycle"} {
 		was, is := all(t, s, "a", metric), all(t, back, "a", metric)
 		if metric == "must_temp" {
@@ -225,6 +228,26 @@ func TestDamageHoldsNobodyUp(t *testing.T) {
 	}
 }
 
+// TestGrowthIsNotKnownAtOnce says so, with some hours sealed.
+func TestGrowthIsNotKnownAtOnce(t *testing.T) {
+	s := open(t, t.TempDir(), store.Options{})
+	defer s.Close()
+	for m := range 600 {
+		if err := put(s, "a", 0, value.Reading{Metric: "must_temp", At: zero.Add(time.Duration(m) * time.Minute),
+			Value: value.OfNumber(float64(m))}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	u, err := s.Use(t.Context())
+	if err != nil || u.Readings != 600 || u.Unsealed != 600 || len(u.Series) != 1 || u.DayBytes != -1 {
+		t.Errorf("with nothing sealed it is %+v, %v", u, err)
+	}
+	s.Seal()
+	if u, err = s.Use(t.Context()); err != nil || u.Readings != 600 || u.Unsealed != 0 || u.DayBytes != -1 {
+		t.Errorf("with ten hours sealed it is %+v, %v", u, err)
+	}
+}
+
 func TestUse(t *testing.T) {
 	s := open(t, t.TempDir(), store.Options{})
 	defer s.Close()
@@ -233,7 +256,7 @@ func TestUse(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if u.Readings != 5*2*1440 || u.Unsealed != 2*1440 || len(u.Series) != 2 || u.ChunkBytes == 0 ||
+	if u.Readings != 6*2*1440 || u.Unsealed != 2*1440 || len(u.Series) != 2 || u.ChunkBytes == 0 ||
 		u.RollupBytes == 0 || u.RecordBytes == 0 || u.FolderBytes == 0 ||
 		u.DiskFree <= 0 || u.FirstReading.Sub(zero).Abs() > time.Second {
 		t.Errorf("%+v", u)

@@ -23,7 +23,7 @@ type Checked struct {
 	Chunks   int64    `json:"chunks"`
 	Rollups  int64    `json:"rollups"`
 	Records  int64    `json:"records"`
-	Readings int64    `json:"readings"` // in chunks
+	Readings int64    `json:"readings"`
 	Damage   []Damage `json:"damage"`
 }
 
@@ -57,6 +57,7 @@ func Check(ctx context.Context, dir string, repair bool, told func(float64)) (*C
 		return c, nil
 	}
 	defer t.close()
+	c.Readings = int64(t.unsealed)
 	return c, c.telemetry(ctx, t, repair, told)
 }
 

@@ -15,9 +15,9 @@ type Use struct {
 	RollupBytes  int64
 	RecordBytes  int64 // of the table of records
 	FolderBytes  int64 // of records.db
-	Readings     int64 // in chunks
-	Unsealed     int64 // readings that are in no chunk yet
-	DayBytes     int64 // how much chunks and roll-ups grew a day, over the last week
+	Readings     int64 // all of them
+	Unsealed     int64 // of those, in no chunk yet
+	DayBytes     int64 // how much chunks and roll-ups grew a day, over the last week; -1 where there is less than a day of them
 	DiskFree     int64 // what the disk, or the limit of the file, leaves; -1 where that is not known
 	Series       []SeriesUse
 	FirstReading time.Time
@@ -27,13 +27,18 @@ type Use struct {
 type SeriesUse struct {
 	Device, Metric string
 	Chunks         int64
-	Readings       int64 // in chunks
+	Readings       int64 // all of them
+	Unsealed       int64 // of those, in no chunk yet
 	Bytes          int64 // of the data of its chunks and roll-ups, without rows and pages
 	From, Till     time.Time
 }
 
 // growthSpan is how far back growth is looked at.
 const growthSpan = 7 * 24 * time.Hour
+
+// growthLeast is the shortest span of readings from which growth is known: within
+// a day devices may do other things by hour.
+const growthLeast = 24 * time.Hour
 
 // Use looks the folder through.
 func (s *Store) Use(ctx context.Context) (Use, error) {
@@ -46,7 +51,7 @@ func (s *Store) Use(ctx context.Context) (Use, error) {
 			return u, translate(err)
 		}
 	}
-	u.FileBytes, u.FreeBytes, u.Unsealed = page*pages, page*free, t.stats.Unsealed.Load()
+	u.FileBytes, u.FreeBytes = page*pages, page*free
 	u.DiskFree = diskFree(s.dir)
 	if left := page*most - u.FileBytes; s.limited && (u.DiskFree < 0 || left < u.DiskFree) {
 		u.DiskFree = max(left, 0)
@@ -130,17 +135,25 @@ func (t *Telemetry) seriesUse(ctx context.Context, u *Use) error {
 	if err := t.read.row(ctx, "SELECT coalesce(sum(n), 0) FROM chunks WHERE till >= ?", since).Scan(&recent); err != nil {
 		return translate(err)
 	}
-	if span := newest - max(since, u.FirstReading.UnixMilli()); u.Readings > 0 && span > 0 {
+	u.DayBytes = -1
+	if span := newest - max(since, u.FirstReading.UnixMilli()); u.Readings > 0 && span >= growthLeast.Milliseconds() {
 		each := float64(u.ChunkBytes+u.RollupBytes) / float64(u.Readings)
-		u.DayBytes = int64(float64(recent) * each * float64(24*3600_000) / float64(max(span, 3600_000)))
+		u.DayBytes = int64(float64(recent) * each * float64(24*3600_000) / float64(span))
 	}
 	t.unsealedMu.RLock()
 	defer t.unsealedMu.RUnlock()
-	for id, x := range use {
-		if s := t.streams[id]; s != nil {
-			x.Device, x.Metric = s.device, s.metric
-			u.Series = append(u.Series, *x)
+	for id, s := range t.streams {
+		x := use[id]
+		if x == nil {
+			if x = new(SeriesUse); len(s.cells) == 0 {
+				continue
+			}
 		}
+		x.Device, x.Metric, x.Unsealed = s.device, s.metric, int64(len(s.cells))
+		x.Readings += x.Unsealed
+		u.Readings += x.Unsealed
+		u.Unsealed += x.Unsealed
+		u.Series = append(u.Series, *x)
 	}
 	return nil
 }

@@ -90,7 +90,7 @@ func (c *checker) call(n *Node) *node {
 		if w := n.args[1]; w.kind == kBad || w.kind == kDuration && w.num == 0 {
 			return c.report(n, "", "the window stands after over: %s", f.Form)
 		}
-		return c.report(n, right.String(), "the window stands after over: %s", clip2(right.String()))
+		return c.report(n, right.String(), "the window stands after over: %s", value.Clip(right.String(), 120))
 	case over && len(n.args) == 1 && n.args[0].kind != kBad:
 		return c.report(n, "", "%s looks back over a window: %s", f.Name, f.Form)
 	case n.over && !over && len(n.args) == want+1:

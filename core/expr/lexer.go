@@ -283,9 +283,4 @@ func (l *lexer) unit(start int) token {
 }
 
 // clip shortens what is repeated in a sentence.
-func clip(s string) string {
-	if utf8.RuneCountInString(s) <= 40 {
-		return s
-	}
-	return string([]rune(s)[:40]) + "…"
-}
+func clip(s string) string { return value.Clip(s, 40) }

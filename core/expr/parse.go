@@ -252,9 +252,9 @@ func (p *parser) compare() *Node {
 				if (third.num == 1) != (next.text == "==") {
 					suggest = "not " + suggest
 				}
-				p.report(whole, suggest, "a comparison is true or false by itself: %s", clip2(suggest))
+				p.report(whole, suggest, "a comparison is true or false by itself: %s", value.Clip(suggest, 120))
 			} else {
-				p.report(whole, suggest, "two comparisons in a row are joined by and: %s", clip2(suggest))
+				p.report(whole, suggest, "two comparisons in a row are joined by and: %s", value.Clip(suggest, 120))
 			}
 			for p.peek().kind == tSign && isComparison(p.peek().text) {
 				p.take()
@@ -297,13 +297,6 @@ func (p *parser) compare() *Node {
 		return left
 	}
 	return left
-}
-
-func clip2(s string) string {
-	if len(s) > 120 {
-		return clip(s)
-	}
-	return s
 }
 
 func (p *parser) in(left *Node) *Node {

@@ -10,6 +10,8 @@ import (
 	"regexp"
 	"strings"
 	"time"
+
+	"ullage/core/value"
 )
 
 // MaxVersion is the newest version of SenML that is read.
@@ -138,16 +140,9 @@ func mistypedWords(err *json.UnmarshalTypeError, all map[string]json.RawMessage)
 		return "this is no SenML record, but " + err.Value
 	}
 	if strings.HasPrefix(err.Value, "number ") {
-		return fmt.Sprintf("%s is %s, which is no number that can be kept", err.Field, clip(string(all[err.Field])))
+		return fmt.Sprintf("%s is %s, which is no number that can be kept", err.Field, value.Clip(string(all[err.Field]), 40))
 	}
 	return fmt.Sprintf("%s is of the wrong type: %s", err.Field, err.Value)
-}
-
-func clip(s string) string {
-	if len(s) > 40 {
-		return s[:40] + "…"
-	}
-	return s
 }
 
 // record resolves a record that was read.
@@ -156,7 +151,7 @@ func (r *Resolver) record(i int, x raw, now time.Time) (Record, bool, error) {
 		var v int
 		if json.Unmarshal(*x.BaseVersion, &v) != nil || v < 1 || v > MaxVersion {
 			return Record{}, false, &Wrong{i, fmt.Sprintf("the version %s of SenML is not read; %d is the newest",
-				clip(string(*x.BaseVersion)), MaxVersion), true}
+				value.Clip(string(*x.BaseVersion), 40), MaxVersion), true}
 		}
 	}
 	r.base(&x)

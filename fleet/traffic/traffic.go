@@ -147,7 +147,7 @@ func (l *Log) Add(e Entry) Entry {
 // cut cuts what is longer than is kept. Its texts are copies: a part of a
 // message would keep all of it in memory.
 func (e *Entry) cut() {
-	e.Body = clip(e.Body)
+	e.Body = fitting(e.Body)
 	e.Topic, e.Claimed = strings.Clone(value.Clip(e.Topic, maxTopic)), strings.Clone(value.Clip(e.Claimed, maxTopic))
 	e.Reason, e.Note = strings.Clone(value.Clip(e.Reason, maxReason)), strings.Clone(value.Clip(e.Note, maxNote))
 	e.Refused, e.Marked = cutFindings(e.Refused), cutFindings(e.Marked)
@@ -371,7 +371,8 @@ func (r *ring) newest(i int) *held {
 	return r.items[((r.next-1-i)%n+n)%n]
 }
 
-func clip(s string) string {
+// fitting cuts what a device sent to the bytes that are kept of it.
+func fitting(s string) string {
 	if len(s) > maxBody {
 		s = s[:maxBody]
 		for !utf8.ValidString(s) && len(s) > maxBody-4 {

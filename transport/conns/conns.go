@@ -84,7 +84,7 @@ func (l *listener) Accept() (net.Conn, error) {
 	for wait := 5 * time.Millisecond; ; wait = min(2*wait, time.Second) {
 		conn, err := l.Listener.Accept()
 		if err == nil {
-			c := &Conn{Conn: conn, pool: l.pool, address: hostOf(conn.RemoteAddr().String()), writeWait: l.writeWait}
+			c := &Conn{Conn: conn, pool: l.pool, address: HostOf(conn.RemoteAddr().String()), writeWait: l.writeWait}
 			l.pool.add(c)
 			return c, nil
 		}
@@ -268,7 +268,8 @@ func (b *body) Read(p []byte) (int, error) {
 	return n, err
 }
 
-func hostOf(address string) string {
+// HostOf returns the host of an address with a port.
+func HostOf(address string) string {
 	if host, _, err := net.SplitHostPort(address); err == nil {
 		return host
 	}

@@ -71,7 +71,7 @@ func Forwarded(trusted []netip.Prefix, next http.Handler) http.Handler {
 		return false
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if !trusts(hostOf(r.RemoteAddr)) {
+		if !trusts(HostOf(r.RemoteAddr)) {
 			next.ServeHTTP(w, r)
 			return
 		}

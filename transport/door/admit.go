@@ -1,13 +1,13 @@
 package door
 
 import (
-	"net"
 	"strings"
 	"time"
 
 	"ullage/core/value"
 	"ullage/fleet/fault"
 	"ullage/fleet/traffic"
+	"ullage/transport/conns"
 )
 
 // CredentialKind says by what a device shows who it is.
@@ -56,7 +56,7 @@ func (d *Door) Admit(c Claim) (*Device, error) {
 		return v, nil
 	}
 	ref := traffic.NewRef()
-	if wait, quiet := d.gate.failed(hostOf(c.Remote)); quiet {
+	if wait, quiet := d.gate.failed(conns.HostOf(c.Remote)); quiet {
 		time.Sleep(wait)
 	} else {
 		e := traffic.Entry{At: d.o.Now(), Direction: traffic.Up, Transport: c.Transport, Remote: c.Remote,
@@ -107,11 +107,4 @@ func (v *Device) Arrived(note string) {
 func (v *Device) Note(topic, reason string) {
 	v.door.o.Traffic.Add(traffic.Entry{At: v.door.o.Now(), Device: v.ID, Direction: traffic.Up, Transport: v.Transport,
 		Remote: v.Remote, Topic: topic, Reason: reason})
-}
-
-func hostOf(address string) string {
-	if host, _, err := net.SplitHostPort(address); err == nil {
-		return host
-	}
-	return address
 }

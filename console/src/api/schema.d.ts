@@ -2329,7 +2329,7 @@ export interface components {
             version?: string;
             /**
              * @description Selector; empty for every device of the model
-             * @example label.site == "kilnside"
+             * @example label.site == "Kilnside"
              */
             where?: string;
         };
@@ -2775,10 +2775,16 @@ export interface components {
              * @description Of the data of chunks and roll-ups
              */
             bytes: number;
-            /** Format: double */
-            bytes_a_reading: number;
+            /**
+             * Format: double
+             * @description Of those bytes, for each reading in chunks; nothing while there is none
+             */
+            bytes_a_reading?: number;
             name: string;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description All of them
+             */
             readings: number;
             /** Format: int64 */
             series: number;
@@ -2901,9 +2907,9 @@ export interface components {
             by: "model" | "metric" | "device";
             /**
              * Format: double
-             * @description Of the chunks
+             * @description Data of chunks and roll-ups, for each reading in chunks; nothing while there is none
              */
-            bytes_a_reading: number;
+            bytes_a_reading?: number;
             /**
              * Format: int64
              * @description Readings, sealed
@@ -2933,9 +2939,9 @@ export interface components {
             full_on?: string;
             /**
              * Format: int64
-             * @description Of chunks and roll-ups, over the last week
+             * @description Of chunks and roll-ups, over the last week; nothing until there is a day of readings in chunks
              */
-            growth_a_day: number;
+            growth_a_day?: number;
             /**
              * Format: int64
              * @description How many smaller ones are not listed
@@ -2943,7 +2949,7 @@ export interface components {
             left_out?: number;
             /**
              * Format: int64
-             * @description In chunks
+             * @description All of them
              */
             readings: number;
             /**
@@ -2967,7 +2973,7 @@ export interface components {
             since?: string;
             /**
              * Format: int64
-             * @description Not yet sealed: in no chunk yet
+             * @description Of those, not yet sealed: in no chunk yet
              */
             unsealed: number;
             /**

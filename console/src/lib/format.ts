@@ -8,6 +8,9 @@ export function number(v: number, decimals = -1): string {
   return (part ? `${spaced}.${part}` : spaced).replace("-", "\u2212");
 }
 
+// rate writes how many there are a second.
+export const rate = (x: number) => `${number(x, x < 10 ? 1 : 0)} a second`;
+
 // bytes writes a size as people read it.
 export function bytes(n: number): string {
   if (n < 10_000) return `${n} B`;

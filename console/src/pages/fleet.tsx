@@ -8,7 +8,7 @@ import { headspaceOf } from "../components/legend";
 import { Spark } from "../components/spark";
 import { Vessel } from "../components/vessel";
 import { useMatching, Where } from "../components/where";
-import { called, lasting, number, plural, rank, say, soon, words } from "../lib/format";
+import { called, lasting, number, plural, rank, rate, say, soon, words } from "../lib/format";
 import { conditionOf, exampleOf, labelKeys } from "../lib/example";
 import { byNeed } from "../lib/need";
 import { useNow, useParam, useTitle } from "../lib/use";
@@ -294,7 +294,9 @@ function Foot({ devices }: { devices: Device[] }) {
           className={`inline-block size-2 rounded-full ${fleet.state === "live" ? "bg-press" : "bg-urgent"}`}
         />
         {fleet.state === "live" ? "live" : "not live"},{" "}
-        <b className="text-ink">{Math.round(fleet.service?.per_second ?? 0)}</b> readings/s
+        <span>
+          readings <b className="text-ink">{rate(fleet.service?.per_second ?? 0)}</b>
+        </span>
       </span>
       <span className="flex items-end gap-3">
         <span>

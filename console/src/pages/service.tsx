@@ -5,7 +5,7 @@ import { api, ask, type Store } from "../api/client";
 import { useFleet } from "../api/live";
 import { About } from "../components/about";
 import { Choice, Command, Empty, Head, Trouble } from "../components/parts";
-import { absolute, bytes, lasting, number, plural } from "../lib/format";
+import { absolute, bytes, lasting, number, plural, rate } from "../lib/format";
 import { useNow, useParam, useTitle } from "../lib/use";
 
 const ways = [
@@ -67,7 +67,7 @@ export default function ServicePage() {
               <dl className="grid grid-cols-[auto_1fr] border-t border-line">
                 <Fact name="Devices">{number(service.devices)}</Fact>
                 <Fact name="MQTT sessions">{number(service.connected)}</Fact>
-                <Fact name="Readings">{number(service.per_second, 1)} a second</Fact>
+                <Fact name="Readings">{rate(service.per_second)}</Fact>
                 <Fact name="Messages refused">
                   {service.refused ? (
                     <Link to="/traffic?refused=yes" className="text-press hover:underline">
@@ -128,6 +128,8 @@ function room(s: Store, now: number): { big: string; small: string; soon: boolea
   if (s.disk_free === undefined)
     return { big: "–", small: "how much the disk has left is not known", soon: false };
   const free = `${bytes(s.disk_free)} left`;
+  if (s.growth_a_day === undefined)
+    return { big: "not known yet", small: `${free}; growth is known after a day`, soon: false };
   if (!s.full_on) return { big: "for years", small: `${free}; no end in sight`, soon: false };
   const days = (Date.parse(s.full_on) - now) / day;
   const big =
@@ -202,9 +204,25 @@ function Storage({ store: s, now }: { store: Store; now: number }) {
           <p className="text-muted">{r.small}</p>
         </div>
         <dl className="flex gap-8">
-          <Big name="readings" value={number(s.readings + s.unsealed)} />
-          <Big name="bytes a reading" value={number(s.bytes_a_reading, 2)} />
-          <Big name="growth a day" value={bytes(s.growth_a_day)} />
+          <Big name="readings" value={number(s.readings)} />
+          <Big
+            name="bytes a reading"
+            value={s.bytes_a_reading === undefined ? "–" : number(s.bytes_a_reading, 2)}
+            title={
+              s.bytes_a_reading === undefined
+                ? "Nothing is sealed into chunks yet"
+                : "Data of chunks and roll-ups, for each reading in chunks"
+            }
+          />
+          <Big
+            name="growth a day"
+            value={s.growth_a_day === undefined ? "not known yet" : bytes(s.growth_a_day)}
+            title={
+              s.growth_a_day === undefined
+                ? "It takes a day of readings in chunks"
+                : "Of chunks and roll-ups, over the last week"
+            }
+          />
         </dl>
       </div>
       <div
@@ -232,9 +250,9 @@ function Storage({ store: s, now }: { store: Store; now: number }) {
   );
 }
 
-function Big({ name, value }: { name: string; value: string }) {
+function Big({ name, value, title }: { name: string; value: string; title?: string }) {
   return (
-    <div className="flex flex-col-reverse text-right">
+    <div className="flex flex-col-reverse text-right" title={title}>
       <dt className="text-muted">{name}</dt>
       <dd className="text-[1.375rem] leading-tight font-bold whitespace-nowrap">{value}</dd>
     </div>
@@ -256,12 +274,14 @@ function Shares({ store: s }: { store: Store }) {
   if (s.shares.length === 0)
     return (
       <Empty
-        title="Nothing is sealed yet"
+        title="Nothing is stored yet"
         why="Readings are kept in memory and, one by one, on disk first. The oldest are sealed, which is packing them into chunks, after ten minutes without new ones or when there are a million."
       />
     );
   const rows = [...s.shares].sort((a, b) =>
-    key === "name" ? a.name.localeCompare(b.name) : b[key] - a[key] || a.name.localeCompare(b.name),
+    key === "name"
+      ? a.name.localeCompare(b.name)
+      : (b[key] ?? 0) - (a[key] ?? 0) || a.name.localeCompare(b.name),
   );
   const most = Math.max(1, ...rows.map((x) => x.bytes));
   return (
@@ -301,7 +321,9 @@ function Shares({ store: s }: { store: Store }) {
               </td>
               <td className="py-1.5 pr-6 text-right">{number(x.series)}</td>
               <td className="py-1.5 pr-6 text-right">{number(x.readings)}</td>
-              <td className="py-1.5 pr-6 text-right">{number(x.bytes_a_reading, 2)}</td>
+              <td className="py-1.5 pr-6 text-right">
+                {x.bytes_a_reading === undefined ? "–" : number(x.bytes_a_reading, 2)}
+              </td>
               <td className="py-1.5 pr-6 text-right whitespace-nowrap">{bytes(x.bytes)}</td>
               <td className="max-sm:hidden">
                 <span className="block h-2.5 bg-muted" style={{ width: `${(x.bytes / most) * 100}%` }} />
