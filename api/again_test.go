@@ -67,6 +67,9 @@ func TestIdempotencyKeyAtOnce(t *testing.T) {
 }
 
 func TestStrangersDoNotPushKeysOut(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes more strangers than a short run has time for")
+	}
 	b := newBench(t)
 	body := `{"id":"tank-fennimore-09","model":"tank-probe"}`
 	b.as("POST", "/api/v1/devices", body, "Idempotency-Key", "k1")

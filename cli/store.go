@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -54,7 +53,7 @@ func printStore(w io.Writer, s client.Store, limit int) {
 	cells := [][]string{
 		{"WHAT", "HOW MUCH", ""},
 		{"readings", count(s.Readings), fmt.Sprintf("%s of them not yet sealed", count(s.Unsealed))},
-		{"a reading", perReading(s.Each), "data of chunks and roll-ups, for each reading in chunks"},
+		{"bytes a reading", perReading(s.Each), "data of chunks and roll-ups, for each reading in chunks"},
 		{"chunks", size(s.Chunks), ""},
 		{"roll-ups", size(s.Rollups), ""},
 		{"not yet sealed", size(s.UnsealedBytes), ""},
@@ -85,7 +84,7 @@ func printStore(w io.Writer, s client.Store, limit int) {
 			break
 		}
 		rows = append(rows, []string{x.Name, fmt.Sprint(x.Series), count(x.Readings), size(x.Bytes),
-			strings.TrimSuffix(perReading(x.Each), " B")})
+			perReading(x.Each)})
 	}
 	rows[0][0] = map[string]string{"model": "MODEL", "metric": "METRIC", "device": "DEVICE"}[s.By]
 	table(w, rows)
@@ -94,9 +93,9 @@ func printStore(w io.Writer, s client.Store, limit int) {
 // perReading writes how many bytes a reading takes.
 func perReading(x *float64) string {
 	if x == nil {
-		return "none sealed yet"
+		return "–"
 	}
-	return fmt.Sprintf("%.2f B", *x)
+	return fmt.Sprintf("%.2f", *x)
 }
 
 func growth(day *int64) []string {

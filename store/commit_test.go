@@ -88,7 +88,7 @@ func TestFactsAreNumberedInOrder(t *testing.T) {
 // TestAsOf changes labels at random times, also with a clock that is set back
 // and within one millisecond, and asks at random times what was so.
 func TestAsOf(t *testing.T) {
-	for seed := range uint64(5) {
+	for seed := range uint64(times(5, 1)) {
 		s := open(t, t.TempDir(), store.Options{})
 		w := commit.NewWriter(s.Records, nil)
 		r := rand.New(rand.NewPCG(seed, 1))

@@ -224,7 +224,7 @@ func TestFullDisk(t *testing.T) {
 // chunks in their own room, and nothing of what was acknowledged is lost, also
 // where sealing itself finds no room, and at a stop or a crash in that state.
 func TestFullDiskIsSqueezed(t *testing.T) {
-	for _, above := range []int{0, 3000} {
+	for _, above := range []int{0, 3000}[:times(2, 1)] {
 		dir := t.TempDir()
 		rng := rand.New(rand.NewPCG(1, uint64(above)))
 		s := open(t, dir, store.Options{MaxBytes: 300 << 10, SealAbove: above})
@@ -387,4 +387,13 @@ func BenchmarkAppendPacks(b *testing.B) {
 		}
 	}
 	b.ReportMetric(float64(n)/b.Elapsed().Seconds(), "readings/s")
+}
+
+// times returns how often something is tried: less often in short runs, which are
+// those under the race detector.
+func times(often, short int) int {
+	if testing.Short() {
+		return short
+	}
+	return often
 }

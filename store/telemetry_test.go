@@ -66,11 +66,7 @@ func made(rng *rand.Rand, metric string, i int) value.Value {
 // of reading with a plain map.
 func TestAnyOrder(t *testing.T) {
 	metrics := []string{"must_temp", "fan_on", "cycle", "raw"}
-	seeds := uint64(3)
-	if testing.Short() {
-		seeds = 1
-	}
-	for seed := range seeds {
+	for seed := range uint64(times(3, 1)) {
 		rng := rand.New(rand.NewPCG(seed, 77))
 		dir := t.TempDir()
 		s := open(t, dir, store.Options{})

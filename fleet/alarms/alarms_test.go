@@ -168,7 +168,7 @@ func TestRestartsChangeNothing(t *testing.T) {
 		return r.Journal(fact.AlarmRaised), r.Journal(fact.AlarmReturned)
 	}
 	some := 0
-	for seed := range uint64(4) {
+	for seed := range uint64(rig.Times(4, 2)) {
 		up, down := play(seed, false)
 		upAgain, downAgain := play(seed, true)
 		if strings.Join(up, "|") != strings.Join(upAgain, "|") || strings.Join(down, "|") != strings.Join(downAgain,

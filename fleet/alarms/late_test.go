@@ -78,7 +78,7 @@ func TestBacklogOfLongAgo(t *testing.T) {
 // The journal of a backlog does not depend on where it is cut.
 func TestBacklogHasNoSeams(t *testing.T) {
 	random := rand.New(rand.NewPCG(7, 7))
-	for range 12 {
+	for range rig.Times(12, 3) {
 		values := make([]float64, 40)
 		for i := range values {
 			values[i] = []float64{500, 3000}[random.IntN(2)]

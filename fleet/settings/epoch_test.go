@@ -11,6 +11,7 @@ import (
 
 	"ullage/fleet/fault"
 	"ullage/store"
+	"ullage/test/rig"
 )
 
 func TestUnknownRevisionsAreRefused(t *testing.T) {
@@ -41,7 +42,7 @@ func TestUnknownRevisionsAreRefused(t *testing.T) {
 // has seen under a number is the only one that ever has it, and a confirmation
 // of what the restored service does not know is refused.
 func TestRevisionsNeverComeAgain(t *testing.T) {
-	for seed := range uint64(6) {
+	for seed := range uint64(rig.Times(6, 2)) {
 		r := newRig(t)
 		rng := rand.New(rand.NewPCG(seed, 7))
 		seen := map[int64]string{}

@@ -53,11 +53,12 @@ func ended(t *testing.T, r *rig.Rig, id string) settings.Job {
 
 // TestManyDevices: one call changes many devices, each once, and says so once.
 func TestManyDevices(t *testing.T) {
-	r, ids := many(t, 400)
+	n := rig.Times(400, 100)
+	r, ids := many(t, n)
 	ids = append(ids, ids[3], ids[4]) // named twice, changed once
 	j, err := r.Settings.SetMany(t.Context(), ids, map[string]any{"max_temp": 28}, nil, "mara")
 	r.Must(err)
-	if j = ended(t, r, j.ID); j.Done != 400 || j.Failed != 0 {
+	if j = ended(t, r, j.ID); j.Done != n || j.Failed != 0 {
 		t.Errorf("the change came to %+v", j)
 	}
 	for _, id := range ids {
@@ -68,7 +69,7 @@ func TestManyDevices(t *testing.T) {
 		}
 	}
 	facts := changed(r)
-	if len(facts) != 401 || facts[""] != 1 {
+	if len(facts) != n+1 || facts[""] != 1 {
 		t.Errorf("the journal tells of %d devices, and %d times of all together", len(facts)-1, facts[""])
 	}
 	for id, n := range facts {
@@ -76,7 +77,7 @@ func TestManyDevices(t *testing.T) {
 			t.Errorf("the journal tells %d times of %q", n, id)
 		}
 	}
-	if told := r.Journal(fact.SettingChanged); !strings.Contains(told[0], "on 400 devices") {
+	if told := r.Journal(fact.SettingChanged); !strings.Contains(told[0], fmt.Sprintf("on %d devices", n)) {
 		t.Errorf("the journal begins with %q", told[0])
 	}
 }
@@ -112,8 +113,8 @@ func TestManyIsAllOrNothing(t *testing.T) {
 // where the service dies in the middle.
 func TestManyGoesOnAfterACrash(t *testing.T) {
 	cut := 0
-	for round := range 4 {
-		r, ids := many(t, 600)
+	for round := range rig.Times(4, 2) {
+		r, ids := many(t, rig.Times(600, 200))
 		j, err := r.Settings.SetMany(context.Background(), ids, map[string]any{"max_temp": 28}, nil, "mara")
 		r.Must(err)
 		time.Sleep(time.Duration(round) * 5 * time.Millisecond)

@@ -86,6 +86,15 @@ func NewWith(t testing.TB, o app.Options) *Rig {
 	return r
 }
 
+// Times returns how often something is tried: less often in short runs, which are
+// those under the race detector.
+func Times(often, short int) int {
+	if testing.Short() {
+		return short
+	}
+	return often
+}
+
 // Must fails the test on an error.
 func (r *Rig) Must(err error) {
 	r.T.Helper()

@@ -129,7 +129,7 @@ function room(s: Store, now: number): { big: string; small: string; soon: boolea
     return { big: "–", small: "how much the disk has left is not known", soon: false };
   const free = `${bytes(s.disk_free)} left`;
   if (s.growth_a_day === undefined)
-    return { big: "not known yet", small: `${free}; growth is known after a day`, soon: false };
+    return { big: free, small: "for how long is known once a day of readings is in chunks", soon: false };
   if (!s.full_on) return { big: "for years", small: `${free}; no end in sight`, soon: false };
   const days = (Date.parse(s.full_on) - now) / day;
   const big =
