@@ -337,7 +337,7 @@ func TestConsole(t *testing.T) {
 			"Enter"))
 		ok(t, p.Wait(`location.pathname === "/service"`, 5*time.Second))
 		ok(t, p.WaitText("Room on the disk", 10*time.Second))
-		ok(t, p.WaitText("Nothing is sealed yet", 10*time.Second))
+		ok(t, p.WaitText("for how long is known once a day of readings is in chunks", 10*time.Second))
 		ok(t, p.ClickText("By device"))
 		ok(t, p.Wait(`location.search === "?by=device"`, 5*time.Second))
 		head, err := browser.Eval[string](p,

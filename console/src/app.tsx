@@ -117,7 +117,16 @@ export function App() {
               <Route path="/service" element={<ServicePage />} />
               <Route
                 path="*"
-                element={<Empty title="There is no such page" next={<a href="/">Go to the fleet</a>} />}
+                element={
+                  <Empty
+                    title="There is no such page"
+                    next={
+                      <a href="/" className="text-press hover:underline">
+                        Go to the fleet
+                      </a>
+                    }
+                  />
+                }
               />
             </Routes>
           </Suspense>

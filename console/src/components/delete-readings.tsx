@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, type Device } from "../api/client";
-import { called, number } from "../lib/format";
+import { absolute, called, number, plural } from "../lib/format";
 import { Dialog, Entry } from "./dialog";
 import { fieldLook } from "./field";
 import { useTell } from "./notices";
@@ -37,14 +37,14 @@ export function DeleteReadings({ device: d, onClose }: { device: Device; onClose
   const some = found !== undefined && (found.metrics.length > 0 || !!found.traffic);
   const act = async () => {
     const gone = await call(false);
-    tell(`${number(gone.readings)} readings of ${called(d)} are deleted`);
+    tell(`${plural(gone.readings, "reading")} of ${called(d)} ${gone.readings === 1 ? "is" : "are"} deleted`);
   };
   return (
     <Dialog
       wide
       title={`Delete readings of ${called(d)}`}
       about="They are gone for good, with what was summed up of them. The journal tells who did it."
-      verb={found ? `Delete ${number(found.readings)} readings` : "Delete"}
+      verb={found ? `Delete ${plural(found.readings, "reading")}` : "Delete"}
       danger
       ready={some && !preview.isFetching && (!all || typed === d.id)}
       act={act}
@@ -105,13 +105,13 @@ export function DeleteReadings({ device: d, onClose }: { device: Device; onClose
                 <tr key={m.metric} className="border-b border-line">
                   <td className="py-1 font-mono">{m.metric}</td>
                   <td className="py-1 text-right">{number(m.readings)}</td>
-                  <td className="py-1 pl-6">{m.first && new Date(m.first).toLocaleString()}</td>
-                  <td className="py-1 pl-6">{m.last && new Date(m.last).toLocaleString()}</td>
+                  <td className="py-1 pl-6">{m.first && absolute(m.first)}</td>
+                  <td className="py-1 pl-6">{m.last && absolute(m.last)}</td>
                 </tr>
               ))}
             </tbody>
           </table>
-          {!!found.traffic && <p className="pt-2">And {number(found.traffic)} messages of its traffic.</p>}
+          {!!found.traffic && <p className="pt-2">And {plural(found.traffic, "message")} of its traffic.</p>}
         </div>
       )}
       {all && some && (

@@ -1,7 +1,7 @@
 import { useEffect, useMemo, useRef } from "react";
 import uPlot from "uplot";
 import { timeLabels } from "../lib/history";
-import { css, dragged, look, mount, ticks } from "../lib/plot";
+import { alone, css, dragged, look, mount, ticks } from "../lib/plot";
 
 export interface ManyLines {
   name: string;
@@ -95,8 +95,7 @@ export function Lines({
                 {
                   stroke: picked >= 0 && picked !== i ? css("--line") : own(i),
                   width: picked === i ? 2.4 : i < colours ? 1.6 : 1,
-                  // A single reading is a point: a line needs two.
-                  points: { show: lines[i]?.at.length === 1, size: 7, fill: own(i) },
+                  points: { show: false, filter: alone, size: 6, fill: own(i) },
                 },
               ]),
             ],

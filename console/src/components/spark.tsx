@@ -5,7 +5,7 @@ export function Spark({ history, limit }: { history?: History; limit?: number })
   const w = 92;
   const h = 34;
   const b = history?.steps ?? [];
-  if (b.length < 2) return <span className="inline-block" style={{ width: w, height: h }} />;
+  if (b.length === 0) return <span className="inline-block" style={{ width: w, height: h }} />;
   const from = Date.parse(history!.from);
   const to = Date.parse(history!.to);
   let low = Math.min(...b.map((x) => x.mean));
@@ -20,10 +20,12 @@ export function Spark({ history, limit }: { history?: History; limit?: number })
   const x = (at: string) => ((Date.parse(at) - from) / (to - from)) * w;
   const y = (v: number) => h - 3 - ((v - low) / span) * (h - 6);
   const gap = (to - from) / 12;
+  const jump = (i: number) => i === 0 || i >= b.length || Date.parse(b[i].at) - Date.parse(b[i - 1].at) > gap;
   const path = b
     .map((p, i) => {
-      const jump = i === 0 || Date.parse(p.at) - Date.parse(b[i - 1].at) > gap;
-      return `${jump ? "M" : "L"}${x(p.at).toFixed(1)} ${y(p.mean).toFixed(1)}`;
+      // One alone is a point, which the round ends of a line of no length make.
+      const alone = jump(i) && jump(i + 1) ? "h0" : "";
+      return `${jump(i) ? "M" : "L"}${x(p.at).toFixed(1)} ${y(p.mean).toFixed(1)}${alone}`;
     })
     .join("");
   return (
@@ -39,7 +41,7 @@ export function Spark({ history, limit }: { history?: History; limit?: number })
           strokeWidth="1.4"
         />
       )}
-      <path d={path} fill="none" stroke="var(--series)" strokeWidth="1.4" />
+      <path d={path} fill="none" stroke="var(--series)" strokeWidth="1.4" strokeLinecap="round" />
     </svg>
   );
 }

@@ -1,7 +1,7 @@
 import { useEffect, useMemo, useRef } from "react";
 import uPlot from "uplot";
 import { timeLabels } from "../lib/history";
-import { css, dragged, look, mount, ticks } from "../lib/plot";
+import { alone, css, dragged, look, mount, ticks } from "../lib/plot";
 
 export interface TraceData {
   // times in seconds since 1970, with a hole (null) where there is a gap
@@ -139,14 +139,14 @@ export function Trace(props: Props) {
               {
                 stroke: css("--series"),
                 width: 1.6,
-                points: { show: false },
+                points: { show: false, filter: alone, size: 6, fill: css("--series") },
                 paths: step ? uPlot.paths.stepped!({ align: 1 }) : undefined,
               },
               {
                 stroke: css("--series-2"),
                 width: 1.3,
                 dash: [5, 4],
-                points: { show: false },
+                points: { show: false, filter: alone, size: 6, fill: css("--series-2") },
                 paths: step ? uPlot.paths.stepped!({ align: 1 }) : undefined,
               },
               { stroke: "transparent", points: { show: false } },

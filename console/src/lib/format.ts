@@ -44,7 +44,7 @@ export function ago(at: string | undefined, now: number): string {
 }
 
 export const absolute = (at: string) =>
-  new Date(at).toLocaleString(undefined, { dateStyle: "medium", timeStyle: "medium" });
+  new Date(at).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "medium" });
 
 export const clock = (at: string) => new Date(at).toLocaleTimeString("en-GB");
 

@@ -4,7 +4,9 @@ import { number } from "./format";
 // ticks writes the numbers of an axis as all others are written, each with the
 // decimals that the distance of the ticks needs.
 export function ticks(_u: uPlot, values: (number | null)[], _axis: number, _space: number, step: number) {
-  const decimals = Math.min(Math.max(0, -Math.floor(Math.log10(step) + 1e-9)), 8);
+  let decimals = 0;
+  while (decimals < 8 && Math.abs(step * 10 ** decimals - Math.round(step * 10 ** decimals)) > 1e-6)
+    decimals++;
   return values.map((v) => (v === null ? "" : number(v, decimals)));
 }
 
@@ -38,6 +40,32 @@ export function mount(
     resized.disconnect();
     plot.current?.destroy();
   };
+}
+
+// alone finds the values with a gap on both sides, or nothing: a line needs two,
+// so these are drawn as points. Times of other series in between are undefined.
+export function alone(u: uPlot, series: number): number[] {
+  const values = u.data[series];
+  const found: number[] = [];
+  let last = -1; // the newest value
+  let before = true; // whether a gap, or nothing, came before it
+  let gap = true;
+  const end = () => last >= 0 && before && gap && found.push(last);
+  for (let i = 0; i < values.length; i++) {
+    const v = values[i];
+    if (v === undefined) continue;
+    if (v === null) {
+      gap = true;
+      continue;
+    }
+    end();
+    last = i;
+    before = gap;
+    gap = false;
+  }
+  gap = true;
+  end();
+  return found;
 }
 
 // dragged tells which times of the x axis was dragged over.

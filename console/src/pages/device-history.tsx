@@ -364,7 +364,7 @@ function Row({
           </>
         ) : low !== undefined && p.type !== "boolean" ? (
           <p className="text-muted">
-            {say(low, p)} – {say(high, p)} {p.display}
+            {low === high ? say(low, p) : `${say(low, p)} – ${say(high, p)}`} {p.display}
           </p>
         ) : (
           <p className="text-muted">{p.title}</p>
