@@ -41,6 +41,7 @@ type Started struct {
 type listener struct {
 	key     string // of its option
 	address string // empty for off
+	take    conns.Listening
 	serve   func(net.Listener) error
 	stop    func(context.Context)
 	on      net.Listener
@@ -48,6 +49,13 @@ type listener struct {
 
 // writeWait is how long a client may take nothing of an answer.
 const writeWait = 30 * time.Second
+
+// How many connections are taken a second. A fleet that comes back is let in within
+// some seconds; a browser opens half a dozen.
+const (
+	devicePace = 2000
+	peoplePace = 300
+)
 
 // Run starts the service and returns when ctx is done and everything accepted
 // is stored. It calls ready once.
@@ -91,9 +99,9 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	operators.BaseContext = func(net.Listener) context.Context { return streams }
 	profile := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: profiles()}
 	table := []*listener{
-		{key: "mqtt", address: c.MQTT, serve: broker.Serve, stop: func(context.Context) { broker.Stop(5 * time.Second) }},
-		{key: "device_http", address: c.DeviceHTTP, serve: field.Serve, stop: func(ctx context.Context) { _ = field.Shutdown(ctx) }},
-		{key: "listen", address: c.Listen, serve: operators.Serve, stop: func(ctx context.Context) { endStreams(); _ = operators.Shutdown(ctx) }},
+		{key: "mqtt", address: c.MQTT, take: conns.Listening{Pace: devicePace}, serve: broker.Serve, stop: func(context.Context) { broker.Stop(5 * time.Second) }},
+		{key: "device_http", address: c.DeviceHTTP, take: conns.Listening{WriteWait: writeWait, Pace: devicePace}, serve: field.Serve, stop: func(ctx context.Context) { _ = field.Shutdown(ctx) }},
+		{key: "listen", address: c.Listen, take: conns.Listening{WriteWait: writeWait, Pace: peoplePace}, serve: operators.Serve, stop: func(ctx context.Context) { endStreams(); _ = operators.Shutdown(ctx) }},
 		{key: "pprof", address: c.Pprof, serve: profile.Serve, stop: func(ctx context.Context) { _ = profile.Close() }},
 	}
 	defer func() {
@@ -113,11 +121,8 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 			return err
 		}
 		at[l.key] = l.on.Addr().String()
-		if wait := writeWait; l.key != "pprof" {
-			if l.key == "mqtt" {
-				wait = 0 // its sessions see to it
-			}
-			l.on = pool.Listen(l.on, wait)
+		if l.key != "pprof" {
+			l.on = pool.Listen(l.on, l.take)
 		}
 	}
 	started := Started{Console: "http://" + at["listen"], MQTT: at["mqtt"], DeviceHTTP: at["device_http"]}

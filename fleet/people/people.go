@@ -9,6 +9,7 @@ import (
 	"encoding/base64"
 	"log/slog"
 	"regexp"
+	"runtime"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -78,7 +79,7 @@ type Register struct {
 // Open reads everybody.
 func Open(ctx context.Context, o Options) (*Register, error) {
 	g := &Register{commits: o.Commits, now: o.Now, log: o.Log, throttle: newThrottle(),
-		hashing: make(chan struct{}, 2), failed: map[string]*failed{}, unstored: map[[sha256.Size]byte]Session{},
+		hashing: make(chan struct{}, atOnce()), failed: map[string]*failed{}, unstored: map[[sha256.Size]byte]Session{},
 		watching: map[[sha256.Size]byte]map[*watcher]bool{}}
 	if g.log == nil {
 		g.log = slog.New(slog.DiscardHandler)
@@ -140,9 +141,14 @@ func (g *Register) Add(ctx context.Context, name, password, by string) (string, 
 	return password, nil
 }
 
-// maxWaiting is how many sign-ins may wait for a hash at once. Two are made at a
-// time, so the last of them waits for about two seconds.
+// maxWaiting is how many sign-ins may wait for a hash at once. The last of them waits
+// for a few seconds.
 const maxWaiting = 100
+
+// atOnce is how many hashes are made at a time: two at most, and no more than leave
+// half of the processors to devices, since each takes one for some hundredths of
+// a second.
+func atOnce() int { return min(max(runtime.GOMAXPROCS(0)/2, 1), 2) }
 
 // SignIn checks a password and returns the secret of a new session.
 func (g *Register) SignIn(ctx context.Context, name, password, label, remote string) (string, Session, error) {
@@ -168,7 +174,11 @@ func (g *Register) SignIn(ctx context.Context, name, password, label, remote str
 	var right bool
 	select {
 	case g.hashing <- struct{}{}:
+		begun := time.Now()
 		right = subtle.ConstantTimeCompare(hash(password, p.Salt), p.Hash) == 1 && known
+		if !right {
+			time.Sleep(time.Since(begun)) // half of the time is for others
+		}
 		<-g.hashing
 		g.waiting.Add(-1)
 	case <-ctx.Done():

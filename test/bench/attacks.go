@@ -2,13 +2,19 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
+	"syscall"
 	"time"
 
 	"ullage/client"
 	"ullage/test/attack"
+	"ullage/test/service"
 )
 
 const (
@@ -20,7 +26,8 @@ const (
 // attackFigures measures what strangers cost an innocent device: the 99th
 // percentile of its acknowledgements beside an attack, over that of an
 // undisturbed while just before it. The two take turns, and the median of the
-// rounds counts, since machines have moods.
+// rounds counts, since machines have moods. The attackers are a process of their
+// own that gives way to others, since real ones have a machine of their own.
 func attackFigures(dir string) ([]figure, error) {
 	s, err := serve(filepath.Join(dir, "attacks"))
 	if err != nil {
@@ -37,15 +44,13 @@ func attackFigures(dir string) ([]figure, error) {
 		return nil, err
 	}
 	var out []figure
-	for _, a := range []struct {
-		what string
-		run  func() []string
-	}{
-		{fmt.Sprintf("%d half-open strangers", strangers), func() []string {
-			attack.HalfOpen(ctx, s.MQTT, strangers, 3*time.Second)
-			return nil
-		}},
-		{fmt.Sprintf("%d wrong passwords at once", guesses), func() []string { return attack.WrongPasswords(ctx, s, guesses) }},
+	self, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	for _, a := range []struct{ what, run string }{
+		{fmt.Sprintf("%d half-open strangers", strangers), "half-open " + s.MQTT},
+		{fmt.Sprintf("%d wrong passwords at once", guesses), "passwords " + s.Console},
 	} {
 		fmt.Printf("%s beside an innocent device …\n", a.what)
 		var ratios []float64
@@ -54,8 +59,8 @@ func attackFigures(dir string) ([]figure, error) {
 			innocent.Lap()
 			time.Sleep(4 * time.Second)
 			calm, _ = innocent.Lap()
-			if bad := a.run(); len(bad) > 0 {
-				return nil, fmt.Errorf("%s: %s", a.what, bad[0])
+			if said, err := exec.CommandContext(ctx, self, "-attack", a.run).CombinedOutput(); err != nil {
+				return nil, fmt.Errorf("%s: %w: %s", a.what, err, said)
 			}
 			if loud, _ = innocent.Lap(); calm > 0 && loud > 0 {
 				ratios = append(ratios, float64(loud)/float64(calm))
@@ -73,4 +78,23 @@ func attackFigures(dir string) ([]figure, error) {
 		return nil, err
 	}
 	return out, nil
+}
+
+// attackers is the process that attackFigures starts, of a kind and at an address.
+func attackers(strike string) error {
+	if err := syscall.Setpriority(syscall.PRIO_PROCESS, 0, 19); err != nil {
+		return err
+	}
+	ctx := context.Background()
+	switch kind, at, _ := strings.Cut(strike, " "); kind {
+	case "half-open":
+		attack.HalfOpen(ctx, at, strangers, 3*time.Second)
+	case "passwords":
+		if bad := attack.WrongPasswords(ctx, &service.Service{Console: at}, guesses); len(bad) > 0 {
+			return errors.New(bad[0])
+		}
+	default:
+		return fmt.Errorf("there is no attack %q", kind)
+	}
+	return nil
 }

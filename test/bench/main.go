@@ -43,7 +43,15 @@ func main() {
 	only := flag.String("only", "",
 		"measure only this part: ingest, lockstep, sessions, changes, store, expressions, models, attacks, fleet or tenthousand")
 	ceiling := flag.String("echo", "", "be the ceiling of lockstep, on this file; the benchmark starts itself so")
+	strike := flag.String("attack", "", "be the attackers of attacks, one of them at an address; the benchmark starts itself so")
 	flag.Parse()
+	if *strike != "" {
+		if err := attackers(*strike); err != nil {
+			fmt.Fprintln(os.Stderr, "attack:", err)
+			os.Exit(1)
+		}
+		return
+	}
 	if *ceiling != "" {
 		if err := echo(*ceiling); err != nil {
 			fmt.Fprintln(os.Stderr, "echo:", err)

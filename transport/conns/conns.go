@@ -16,6 +16,8 @@ import (
 	"sync/atomic"
 	"syscall"
 	"time"
+
+	"golang.org/x/time/rate"
 )
 
 // Options bound a Pool.
@@ -66,21 +68,38 @@ func (p *Pool) Counts() (strangers int, evicted uint64) {
 	return p.strangers, p.evicted.Load()
 }
 
-// Listen returns a listener whose connections are counted. With writeWait each
-// write has to get on within that time; without, whoever writes sees to it.
-func (p *Pool) Listen(l net.Listener, writeWait time.Duration) net.Listener {
-	return &listener{Listener: l, pool: p, writeWait: writeWait}
+// Listening says how a listener takes connections.
+type Listening struct {
+	// WriteWait is the time within which each write has to get on; whoever writes
+	// sees to it if it is zero.
+	WriteWait time.Duration
+	// Pace is how many connections are taken a second, after a tenth as many at
+	// once; those that wait are with the operating system. What many strangers ask
+	// for at once then comes in between what the others do, and not before it. No
+	// limit if it is zero.
+	Pace int
+}
+
+// Listen returns a listener whose connections are counted.
+func (p *Pool) Listen(l net.Listener, o Listening) net.Listener {
+	pace := rate.NewLimiter(rate.Inf, 1)
+	if o.Pace > 0 {
+		pace = rate.NewLimiter(rate.Limit(o.Pace), max(o.Pace/10, 1))
+	}
+	return &listener{Listener: l, pool: p, writeWait: o.WriteWait, pace: pace}
 }
 
 type listener struct {
 	net.Listener
 	pool      *Pool
 	writeWait time.Duration
+	pace      *rate.Limiter
 }
 
 // Accept waits for the next connection. Errors that pass, such as too few
 // descriptors, are waited for, and told once a second.
 func (l *listener) Accept() (net.Conn, error) {
+	time.Sleep(l.pace.Reserve().Delay())
 	for wait := 5 * time.Millisecond; ; wait = min(2*wait, time.Second) {
 		conn, err := l.Listener.Accept()
 		if err == nil {

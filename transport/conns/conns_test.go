@@ -24,6 +24,35 @@ func closed(c net.Conn) bool {
 	return err != nil && !(errors.As(err, &timeout) && timeout.Timeout())
 }
 
+// TestPace takes a tenth of what a second holds at once, and the rest at the pace.
+func TestPace(t *testing.T) {
+	inner, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := conns.NewPool(conns.Options{}).Listen(inner, conns.Listening{Pace: 100})
+	defer l.Close()
+	for range 40 {
+		c, err := net.Dial("tcp", l.Addr().String())
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer c.Close()
+	}
+	begun := time.Now()
+	for range 40 {
+		s, err := l.Accept()
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer s.Close()
+	}
+	// Thirty of them wait for 10 ms each; a slow machine takes longer.
+	if took := time.Since(begun); took < 250*time.Millisecond {
+		t.Errorf("40 connections were taken within %s, want ten at once and a hundred a second", took)
+	}
+}
+
 // The oldest strangers give way to new ones; who is known stays.
 func TestStrangersGiveWay(t *testing.T) {
 	pool := conns.NewPool(conns.Options{Strangers: 4, Address: 4})
@@ -31,7 +60,7 @@ func TestStrangersGiveWay(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	l := pool.Listen(inner, time.Second)
+	l := pool.Listen(inner, conns.Listening{WriteWait: time.Second})
 	defer l.Close()
 	var here, there []net.Conn
 	for i := range 10 {
@@ -78,7 +107,7 @@ func TestCrowdedAddressGivesWay(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	l := pool.Listen(inner, 0)
+	l := pool.Listen(inner, conns.Listening{})
 	defer l.Close()
 	from := func(host string) net.Conn {
 		t.Helper()
@@ -128,7 +157,7 @@ func TestTooFewDescriptors(t *testing.T) {
 		t.Fatal(err)
 	}
 	f := &failing{Listener: inner}
-	l := pool.Listen(f, 0)
+	l := pool.Listen(f, conns.Listening{})
 	first, err := net.Dial("tcp", l.Addr().String())
 	if err != nil {
 		t.Fatal(err)
