@@ -53,7 +53,7 @@ screenshots: build ## docs/screenshots, from the demo's data
 	@scripts/setup.sh screenshots
 	go run ./test/shots
 
-attack: build ## the attacks of test/attack at length, for a quarter of an hour or so
+attack: build ## the attacks of test/attack at length, for five minutes or so
 	go test ./test/attack -count 1 -v -timeout 60m -args -hard 20
 
 coldstart: ## how long make demo takes on a machine that has nothing yet

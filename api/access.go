@@ -25,9 +25,6 @@ func by(ctx context.Context) people.Session {
 	return s
 }
 
-// open operations need nobody signed in.
-var open = map[string]bool{"sign-in": true}
-
 func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 	if open[ctx.Operation().OperationID] {
 		next(ctx)
@@ -41,15 +38,24 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 	}
 	session, err := s.People.Who(secret)
 	if err != nil {
-		d := problem.Of(fault.From(err))
 		ctx.SetHeader("WWW-Authenticate", "Bearer")
-		ctx.SetHeader("Content-Type", "application/problem+json")
-		ctx.SetStatus(d.Status)
-		s.api.Marshal(ctx.BodyWriter(), "application/json", d)
+		s.deny(ctx, err)
 		return
 	}
 	conns.KnownIn(ctx.Context())
+	if err := may(session.Person, s.People.RoleOf(session.Person), ctx.Operation().OperationID, ctx.Operation().Summary); err != nil {
+		s.deny(ctx, err)
+		return
+	}
 	next(huma.WithValue(ctx, sessionKey{}, session))
+}
+
+// deny answers instead of an operation.
+func (s *server) deny(ctx huma.Context, err error) {
+	d := problem.Of(fault.From(err))
+	ctx.SetHeader("Content-Type", "application/problem+json")
+	ctx.SetStatus(d.Status)
+	s.api.Marshal(ctx.BodyWriter(), "application/json", d)
 }
 
 func (s *server) accessRoutes() {
@@ -66,7 +72,7 @@ func (s *server) accessRoutes() {
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		out := &signedIn{Body: client.SignedIn{Person: session.Person, ExpiresAt: session.ExpiresAt}}
+		out := &signedIn{Body: client.SignedIn{Person: session.Person, Role: string(s.People.RoleOf(session.Person)), ExpiresAt: session.ExpiresAt}}
 		if in.Body.Token {
 			out.Body.Token = secret
 		} else {
@@ -91,7 +97,7 @@ func (s *server) accessRoutes() {
 	}, describe("sign-out", "End this session", "Access"))
 	huma.Get(s.api, "/api/v1/me", func(ctx context.Context, _ *struct{}) (*body[client.SignedIn], error) {
 		x := by(ctx)
-		return &body[client.SignedIn]{client.SignedIn{Person: x.Person, ExpiresAt: x.ExpiresAt}}, nil
+		return &body[client.SignedIn]{client.SignedIn{Person: x.Person, Role: string(s.People.RoleOf(x.Person)), ExpiresAt: x.ExpiresAt}}, nil
 	}, describe("me", "Who is signed in", "Access"))
 }
 

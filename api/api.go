@@ -258,6 +258,7 @@ func (s *server) routes() {
 	s.modelRoutes()
 	s.ruleRoutes()
 	s.siteRoutes()
+	s.peopleRoutes()
 	s.documentRoutes()
 	s.thingRoutes()
 	s.folderRoutes()

@@ -9,6 +9,7 @@ import (
 // tags are what operations are about, in the order of the work.
 var tags = []*huma.Tag{
 	{Name: "Access", Description: "Signing in and out. A program signs in once and sends the token as a bearer token; a browser has a cookie."},
+	{Name: "People", Description: "Who may sign in, and what they may do."},
 	{Name: "Models", Description: "Device types as W3C Thing Models: publishing, comparing, moving devices from version to version, and the fleet folder."},
 	{Name: "Devices", Description: "Devices as they are now, onboarding them, and what people say about them."},
 	{Name: "Readings", Description: "What devices measured: single readings, steps over time, statistics, forecasts, import and export."},
@@ -32,6 +33,12 @@ var described = map[string]string{
 	"devices":              "What is shown is kept up to date by events, so that asking costs no search in the store. A condition, a health, a model and labels narrow the list; brief leaves out what lists do not show.",
 	"create-device":        "The device may connect at once with the token. Nobody can see the token again, since only a hash of it is kept; a lost one is replaced by a new one.",
 	"device":               "With its latest readings, attributes, margins to the limits of rules, open alarms, and why its health is what it is.",
+	"invite-person":        "The link is shown this once; give it to them. It may be used once, within seven days, and replaces one of before. For somebody who has a password it is the way to another one; theirs holds until then.",
+	"invitation":           "Without using it up. The secret is what stands behind the # of the link.",
+	"activate":             "Uses the invitation up, and ends the sign-ins that the person has. Then they sign in.",
+	"change-password":      "The old one must be right. Other sign-ins of the person end; the one that asks goes on.",
+	"sessions":             "One's own, the newest first; an owner may ask for those of others.",
+	"end-session":          "What is open with it, such as a live page, ends within a second. Everybody may end their own, an owner those of others.",
 	"change-device":        "Only the members that are sent are changed. The id of a device never changes.",
 	"give-command":         "The input is checked against the model before. A device that is away gets it when it is back, unless it has expired by then; wait says how long the answer waits for the device to reply.",
 	"withdraw-command":     "A command that waits is not handed over any more. One that was handed over may still be done by the device; what it then replies is noted.",
@@ -95,6 +102,6 @@ func describe(id, summary, tag string, says ...string) func(*huma.Operation) {
 	return func(o *huma.Operation) {
 		o.OperationID, o.Summary, o.Tags = id, summary, []string{tag}
 		o.Description = described[id] + strings.Join(says, " ")
-		o.Errors = append(o.Errors, 401)
+		o.Errors = append(o.Errors, 401, 403)
 	}
 }

@@ -91,19 +91,19 @@ func loginCommand() *cobra.Command {
 			if !strings.Contains(url, "://") {
 				url = "http://" + url
 			}
-			password, err := askPassword(c, stdin)
+			passwords, err := askPasswords(c, stdin, "Password")
 			if err != nil {
 				return err
 			}
 			cl := client.New(url, "")
-			s, err := cl.SignIn(c.Context(), person, password)
+			s, err := cl.SignIn(c.Context(), person, passwords[0])
 			if err != nil {
 				return err
 			}
 			if err := writeLogin(login{url, s.Person, s.Token}); err != nil {
 				return err
 			}
-			fmt.Fprintf(c.OutOrStdout(), "Signed in to %s as %s until %s\n", url, s.Person,
+			fmt.Fprintf(c.OutOrStdout(), "Signed in to %s as %s (%s) until %s\n", url, s.Person, s.Role,
 				s.ExpiresAt.Local().Format("2 January 2006"))
 			return nil
 		},
@@ -113,23 +113,35 @@ func loginCommand() *cobra.Command {
 	return c
 }
 
-func askPassword(c *cobra.Command, stdin bool) (string, error) {
+// askPasswords asks for passwords by what they are, or reads a line each of standard
+// input.
+func askPasswords(c *cobra.Command, stdin bool, what ...string) ([]string, error) {
 	f, ok := c.InOrStdin().(*os.File)
-	if !stdin && ok && term.IsTerminal(int(f.Fd())) {
-		fmt.Fprint(c.ErrOrStderr(), "Password: ")
-		b, err := term.ReadPassword(int(f.Fd()))
-		fmt.Fprintln(c.ErrOrStderr())
-		return string(b), err
-	}
-	if !stdin {
-		return "",
+	terminal := ok && term.IsTerminal(int(f.Fd()))
+	if !stdin && !terminal {
+		return nil,
 			usageError{errors.New("there is no terminal to ask for the password; pipe it in with --password-stdin")}
 	}
-	line, err := bufio.NewReader(c.InOrStdin()).ReadString('\n')
-	if line == "" && err != nil {
-		return "", usageError{errors.New("no password came on standard input")}
+	in := bufio.NewReader(c.InOrStdin())
+	out := make([]string, len(what))
+	for i, w := range what {
+		if !stdin {
+			fmt.Fprint(c.ErrOrStderr(), w+": ")
+			b, err := term.ReadPassword(int(f.Fd()))
+			fmt.Fprintln(c.ErrOrStderr())
+			if err != nil {
+				return nil, err
+			}
+			out[i] = string(b)
+			continue
+		}
+		line, err := in.ReadString('\n')
+		if line == "" && err != nil {
+			return nil, usageError{fmt.Errorf("no %s came on standard input", strings.ToLower(w))}
+		}
+		out[i] = strings.TrimRight(line, "\r\n")
 	}
-	return strings.TrimRight(line, "\r\n"), nil
+	return out, nil
 }
 
 func logoutCommand() *cobra.Command {

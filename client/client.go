@@ -173,6 +173,9 @@ func send[T any](ctx context.Context, c *Client, method, path string, in any) (T
 	return out, err
 }
 
+// Base is the address of the service.
+func (c *Client) Base() string { return c.base }
+
 // SignIn returns a token for the command line; the client uses it from then on.
 func (c *Client) SignIn(ctx context.Context, person, password string) (SignedIn, error) {
 	s, err := send[SignedIn](ctx, c, http.MethodPost, "/sign-in", SignIn{person, password, true})

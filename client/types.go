@@ -49,6 +49,7 @@ type SignIn struct {
 // SignedIn is who is signed in.
 type SignedIn struct {
 	Person    string    `json:"person" doc:"Who is signed in"`
+	Role      string    `json:"role" enum:"viewer,operator,engineer,owner" doc:"What they may do"`
 	ExpiresAt time.Time `json:"expires_at" doc:"Until when"`
 	Token     string    `json:"token,omitempty" doc:"Bearer token; only in answer to a sign-in that asked for it"`
 }

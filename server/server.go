@@ -19,6 +19,7 @@ import (
 	"ullage/api"
 	"ullage/app"
 	"ullage/console"
+	"ullage/core/person"
 	"ullage/fleet/fault"
 	"ullage/transport/conns"
 )
@@ -127,7 +128,7 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	}
 	started := Started{Console: "http://" + at["listen"], MQTT: at["mqtt"], DeviceHTTP: at["device_http"]}
 	if a.People.Empty() {
-		password, err := a.People.Add(ctx, c.FirstPerson, c.FirstPassword, "")
+		password, err := a.People.Add(ctx, c.FirstPerson, c.FirstPassword, person.Owner, "")
 		if err != nil {
 			return err
 		}

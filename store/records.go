@@ -30,7 +30,7 @@ type Records struct {
 // keepers keep what is in the records, a file per noun; facts and validity,
 // which belong to every commit, stand in facts.go and here.
 var keepers = []keeper{modelKind, deviceKind, credentialKind, settingKind, jobKind, progressKind, ruleKind, alarmKind,
-	detectionKind, commandKind, personKind, sessionKind, siteKind, planKind}
+	detectionKind, commandKind, personKind, passwordKind, invitationKind, sessionKind, siteKind, planKind}
 
 // recordMigrations make the tables. A migration that adds a column or a table
 // does nothing on a store that was made in the newer shape.
@@ -63,6 +63,9 @@ var recordMigrations = []*gormigrate.Migration{{
 		}
 		return tx.AutoMigrate(&siteRow{}, &planRow{})
 	},
+}, {
+	ID:      "4",
+	Migrate: ownPeople,
 }}
 
 // storeRow is about the store itself; there is one.

@@ -1,13 +1,15 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect } from "react";
 import { Route, Routes, useLocation } from "react-router";
-import { api, ask, Refusal } from "./api/client";
+import { Refusal } from "./api/client";
 import { onHappened, startLive } from "./api/live";
 import { Boundary } from "./components/boundary";
 import { Frame } from "./components/frame";
+import { Only } from "./components/may";
 import { Notices } from "./components/notices";
 import { Empty } from "./components/parts";
 import { FleetPage } from "./pages/fleet";
+import { meQuery } from "./lib/me";
 import { SignInPage } from "./pages/sign-in";
 
 // Charts are the heaviest part; the fleet page does not wait for them.
@@ -25,6 +27,10 @@ const ModelPage = lazy(() => import("./pages/model"));
 const ModelEditPage = lazy(() => import("./pages/model-edit"));
 const QueryPage = lazy(() => import("./pages/query"));
 const ServicePage = lazy(() => import("./pages/service"));
+const PeoplePage = lazy(() => import("./pages/people").then((m) => ({ default: m.PeoplePage })));
+const PersonPage = lazy(() => import("./pages/people").then((m) => ({ default: m.PersonPage })));
+const YouPage = lazy(() => import("./pages/you"));
+const ActivatePage = lazy(() => import("./pages/activate"));
 const TrafficPage = lazy(() => import("./pages/traffic"));
 
 // shownBy names the answers that show something of a kind.
@@ -38,6 +44,10 @@ function shownBy(kind: string): string[] {
     rule: ["rules", "explain", "alarms"],
     attributes: ["model"],
     site: ["sites"],
+    person: ["people", "me"],
+    signed: ["people", "sessions"],
+    "sign-in": ["people", "sessions"],
+    password: ["people", "sessions"],
   };
   return ["journal", ...(also[kind.split(" ")[0]] ?? [])];
 }
@@ -46,7 +56,7 @@ const wasHere = "ullage-signed-in";
 
 export function App() {
   const queries = useQueryClient();
-  const me = useQuery({ queryKey: ["me"], queryFn: () => ask(api.GET("/api/v1/me")), staleTime: Infinity });
+  const me = useQuery(meQuery);
   useEffect(() => {
     const out = () => queries.resetQueries({ queryKey: ["me"] });
     window.addEventListener("signed-out", out);
@@ -86,6 +96,14 @@ export function App() {
   }, [queries]);
 
   const place = useLocation().pathname;
+  if (place === "/activate")
+    return (
+      <Boundary place={place}>
+        <Suspense fallback={null}>
+          <ActivatePage />
+        </Suspense>
+      </Boundary>
+    );
   if (me.isPending) return null;
   if (!me.data) {
     const status = me.error instanceof Refusal ? me.error.status : 0;
@@ -100,20 +118,58 @@ export function App() {
               <Route path="/" element={<FleetPage />} />
               <Route path="/devices/:id/*" element={<DevicePage />} />
               <Route path="/models" element={<ModelsPage />} />
-              <Route path="/models/new" element={<ModelEditPage />} />
+              <Route
+                path="/models/new"
+                element={
+                  <Only role="engineer">
+                    <ModelEditPage />
+                  </Only>
+                }
+              />
               <Route path="/models/:name" element={<ModelPage />} />
-              <Route path="/models/:name/edit" element={<ModelEditPage />} />
+              <Route
+                path="/models/:name/edit"
+                element={
+                  <Only role="engineer">
+                    <ModelEditPage />
+                  </Only>
+                }
+              />
               <Route path="/query" element={<QueryPage />} />
               <Route path="/alarms" element={<AlarmsPage />} />
               <Route path="/rules" element={<RulesPage />} />
               <Route path="/rules/:name" element={<RulePage />} />
               <Route path="/sites" element={<SitesPage />} />
               <Route path="/sites/:name" element={<SitePage />} />
-              <Route path="/join" element={<JoinPage />} />
+              <Route
+                path="/join"
+                element={
+                  <Only role="engineer">
+                    <JoinPage />
+                  </Only>
+                }
+              />
               <Route path="/journal" element={<JournalPage />} />
               <Route path="/documents" element={<DocumentsPage />} />
               <Route path="/documents/:name" element={<DocumentsPage />} />
               <Route path="/traffic" element={<TrafficPage />} />
+              <Route
+                path="/people"
+                element={
+                  <Only role="owner">
+                    <PeoplePage />
+                  </Only>
+                }
+              />
+              <Route
+                path="/people/:name"
+                element={
+                  <Only role="owner">
+                    <PersonPage />
+                  </Only>
+                }
+              />
+              <Route path="/you" element={<YouPage />} />
               <Route path="/service" element={<ServicePage />} />
               <Route
                 path="*"

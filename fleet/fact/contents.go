@@ -199,29 +199,48 @@ type SignIn struct {
 	With string `json:"with"`
 }
 
-func (Onboarded) kind() Kind    { return DeviceOnboarded }
-func (Labelled) kind() Kind     { return DeviceLabelled }
-func (Moved) kind() Kind        { return DeviceMoved }
-func (Status) kind() Kind       { return StatusChanged }
-func (Token) kind() Kind        { return TokenGiven }
-func (Attributes) kind() Kind   { return AttributesReported }
-func (Link) kind() Kind         { return LinkChanged }
-func (Settings) kind() Kind     { return SettingChanged }
-func (Applied) kind() Kind      { return SettingApplied }
-func (Refused) kind() Kind      { return SettingRefused }
-func (Published) kind() Kind    { return ModelPublished }
-func (Rule) kind() Kind         { return RuleChanged }
-func (Deleted) kind() Kind      { return ReadingsDeleted }
-func (Raised) kind() Kind       { return AlarmRaised }
-func (Returned) kind() Kind     { return AlarmReturned }
-func (Acknowledged) kind() Kind { return AlarmAcknowledged }
-func (Given) kind() Kind        { return CommandGiven }
-func (Replied) kind() Kind      { return CommandReplied }
-func (Ended) kind() Kind        { return CommandEnded }
-func (Event) kind() Kind        { return EventSent }
-func (Person) kind() Kind       { return PersonAdded }
-func (SignIn) kind() Kind       { return SignedIn }
-func (SignInFailed) kind() Kind { return SignInWrong }
+// Invited: somebody may choose a password.
+type Invited struct {
+	Name string `json:"name"`
+}
+
+// PasswordChosen: somebody chose a password.
+type PasswordChosen struct {
+	Name string `json:"name"`
+}
+
+// SessionEnded: a sign-in was ended from elsewhere.
+type SessionEnded struct {
+	Name string `json:"name"`
+	With string `json:"with"` // as of SignIn
+}
+
+func (Onboarded) kind() Kind      { return DeviceOnboarded }
+func (Labelled) kind() Kind       { return DeviceLabelled }
+func (Moved) kind() Kind          { return DeviceMoved }
+func (Status) kind() Kind         { return StatusChanged }
+func (Token) kind() Kind          { return TokenGiven }
+func (Attributes) kind() Kind     { return AttributesReported }
+func (Link) kind() Kind           { return LinkChanged }
+func (Settings) kind() Kind       { return SettingChanged }
+func (Applied) kind() Kind        { return SettingApplied }
+func (Refused) kind() Kind        { return SettingRefused }
+func (Published) kind() Kind      { return ModelPublished }
+func (Rule) kind() Kind           { return RuleChanged }
+func (Deleted) kind() Kind        { return ReadingsDeleted }
+func (Raised) kind() Kind         { return AlarmRaised }
+func (Returned) kind() Kind       { return AlarmReturned }
+func (Acknowledged) kind() Kind   { return AlarmAcknowledged }
+func (Given) kind() Kind          { return CommandGiven }
+func (Replied) kind() Kind        { return CommandReplied }
+func (Ended) kind() Kind          { return CommandEnded }
+func (Event) kind() Kind          { return EventSent }
+func (Person) kind() Kind         { return PersonAdded }
+func (SignIn) kind() Kind         { return SignedIn }
+func (SignInFailed) kind() Kind   { return SignInWrong }
+func (Invited) kind() Kind        { return PersonInvited }
+func (PasswordChosen) kind() Kind { return PasswordChanged }
+func (SessionEnded) kind() Kind   { return SignedOut }
 
 // Changed: a thing that people make, of whatever noun, was made, saved or
 // removed.
@@ -261,7 +280,7 @@ func (c Changed) sentence() string {
 // contentOf returns an empty content of a kind to read JSON into, or nil.
 func contentOf(k Kind) Content {
 	for _, c := range []Content{&Onboarded{}, &Labelled{}, &Moved{}, &Status{}, &Token{}, &Attributes{}, &Link{},
-		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Deleted{}, &Raised{}, &Returned{}, &Acknowledged{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}, &SignInFailed{}} {
+		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Deleted{}, &Raised{}, &Returned{}, &Acknowledged{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}, &SignInFailed{}, &Invited{}, &PasswordChosen{}, &SessionEnded{}} {
 		if c.kind() == k {
 			return c
 		}
@@ -483,6 +502,14 @@ func (c SignInFailed) sentence() string {
 }
 
 func (c SignIn) sentence() string { return fmt.Sprintf("%s signed in with the %s", c.Name, c.With) }
+
+func (c Invited) sentence() string { return "invited " + c.Name + " to choose a password" }
+
+func (PasswordChosen) sentence() string { return "chose a password" }
+
+func (c SessionEnded) sentence() string {
+	return fmt.Sprintf("ended the sign-in of %s with the %s", c.Name, c.With)
+}
 
 // shown is JSON as a sentence shows it; nothing for an empty object.
 func shown(before string, b json.RawMessage) string {

@@ -44,13 +44,16 @@ const (
 	PersonAdded        Kind = "person added"
 	SignedIn           Kind = "signed in"
 	SignInWrong        Kind = "sign-in failed"
+	PersonInvited      Kind = "person invited"
+	PasswordChanged    Kind = "password changed"
+	SignedOut          Kind = "sign-in ended"
 )
 
 // Kinds lists every kind.
 var Kinds = []Kind{DeviceOnboarded, DeviceLabelled, DeviceMoved, StatusChanged, TokenGiven, AttributesReported,
 	LinkChanged, SettingChanged, SettingApplied, SettingRefused, ModelPublished, RuleChanged, ReadingsDeleted, AlarmRaised, AlarmReturned,
 	AlarmAcknowledged,
-	CommandGiven, CommandReplied, CommandEnded, EventSent, PersonAdded, SignedIn, SignInWrong}
+	CommandGiven, CommandReplied, CommandEnded, EventSent, PersonAdded, SignedIn, SignInWrong, PersonInvited, PasswordChanged, SignedOut}
 
 // Known reports whether there can be facts of a kind.
 func Known(k Kind) bool { return slices.Contains(Kinds, k) || strings.HasSuffix(string(k), changed) }

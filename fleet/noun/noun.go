@@ -100,6 +100,21 @@ func (r *Register[T]) List() []T {
 // Find returns a thing, and whether there is one.
 func (r *Register[T]) Find(name string) (T, bool) { return r.table.Get(name) }
 
+// In returns the things as the use cases before have left them, but for those that
+// are new in this commit.
+func (r *Register[T]) In(tx *commit.Tx) []T {
+	var out []T
+	for _, x := range r.List() {
+		if x, held := r.table.In(tx, r.o.Name(x)); held {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// FindIn is Find as the use cases before have left it.
+func (r *Register[T]) FindIn(tx *commit.Tx, name string) (T, bool) { return r.table.In(tx, name) }
+
 // Get returns a thing, or a fault if there is none.
 func (r *Register[T]) Get(name string) (T, error) {
 	x, ok := r.table.Get(name)
@@ -144,6 +159,17 @@ func (r *Register[T]) Stage(tx *commit.Tx, xs []T, by string) error {
 			return err
 		}
 	}
+	return nil
+}
+
+// StageUntold makes one thing in the commit of tx, of which whoever asks for it tells
+// more than that it was made.
+func (r *Register[T]) StageUntold(tx *commit.Tx, x T) error {
+	if err := r.check(x); err != nil {
+		return err
+	}
+	tx.Put(x)
+	r.table.Set(tx, r.o.Name(x), x)
 	return nil
 }
 

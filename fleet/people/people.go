@@ -2,13 +2,14 @@
 package people
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/base64"
+	"encoding/hex"
 	"log/slog"
-	"regexp"
 	"runtime"
 	"strings"
 	"sync"
@@ -17,17 +18,25 @@ import (
 
 	"golang.org/x/crypto/argon2"
 
+	"ullage/core/person"
 	"ullage/fleet/commit"
 	"ullage/fleet/fact"
 	"ullage/fleet/fault"
+	"ullage/fleet/noun"
 )
 
-// Person is somebody who may sign in.
-type Person struct {
-	Name      string
-	Salt      []byte
-	Hash      []byte // argon2id of the password
-	CreatedAt time.Time
+// Password is what is kept of the password of a person.
+type Password struct {
+	Person string
+	Salt   []byte
+	Hash   []byte // argon2id
+}
+
+// Invitation lets somebody choose a password, once.
+type Invitation struct {
+	Hash      [sha256.Size]byte // of the secret in the link
+	Person    string
+	ExpiresAt time.Time
 }
 
 // Session is a sign-in that still holds.
@@ -39,10 +48,18 @@ type Session struct {
 	ExpiresAt time.Time
 }
 
-// Records reads what is stored. What changes is put into commits as Person and
-// Session.
+// ID names a session for people; it is no secret.
+func (s Session) ID() string {
+	sum := sha256.Sum256(s.Hash[:])
+	return hex.EncodeToString(sum[:8])
+}
+
+// Records reads what is stored. What changes is put into commits as the types here
+// and person.Person.
 type Records interface {
-	People(context.Context) ([]Person, error)
+	People(context.Context) ([]person.Person, error)
+	Passwords(context.Context) ([]Password, error)
+	Invitations(context.Context) ([]Invitation, error)
 	Sessions(context.Context) ([]Session, error)
 }
 
@@ -59,11 +76,13 @@ const SessionLife = 30 * 24 * time.Hour
 
 // Register holds people and their sessions. It answers from memory.
 type Register struct {
+	*noun.Register[person.Person]
 	commits *commit.Writer
 	now     func() time.Time
 
-	people   *commit.Table[string, Person]
-	sessions *commit.Table[[sha256.Size]byte, Session]
+	passwords   *commit.Table[string, Password]
+	invitations *commit.Table[[sha256.Size]byte, Invitation]
+	sessions    *commit.Table[[sha256.Size]byte, Session]
 
 	log      *slog.Logger
 	throttle *throttle
@@ -84,13 +103,28 @@ func Open(ctx context.Context, o Options) (*Register, error) {
 	if g.log == nil {
 		g.log = slog.New(slog.DiscardHandler)
 	}
-	ps, err := o.Records.People(ctx)
+	everybody, err := o.Records.People(ctx)
 	if err != nil {
 		return nil, err
 	}
-	people := map[string]Person{}
+	g.Register = noun.New(noun.Options[person.Person]{Word: "person", Name: func(p person.Person) string { return p.Name },
+		Check: func(p person.Person) error { return p.Check() }, Within: g.within, Stored: everybody, Commits: o.Commits,
+		Now: o.Now})
+	ps, err := o.Records.Passwords(ctx)
+	if err != nil {
+		return nil, err
+	}
+	passwords := map[string]Password{}
 	for _, p := range ps {
-		people[p.Name] = p
+		passwords[p.Person] = p
+	}
+	is, err := o.Records.Invitations(ctx)
+	if err != nil {
+		return nil, err
+	}
+	invitations := map[[sha256.Size]byte]Invitation{}
+	for _, i := range is {
+		invitations[i.Hash] = i
 	}
 	ss, err := o.Records.Sessions(ctx)
 	if err != nil {
@@ -100,46 +134,12 @@ func Open(ctx context.Context, o Options) (*Register, error) {
 	for _, s := range ss {
 		sessions[s.Hash] = s
 	}
-	g.people, g.sessions = commit.NewTable(people), commit.NewTable(sessions)
+	g.passwords, g.invitations, g.sessions = commit.NewTable(passwords), commit.NewTable(invitations), commit.NewTable(sessions)
 	return g, nil
 }
 
 // Empty reports whether nobody exists yet.
-func (g *Register) Empty() bool { return g.people.Len() == 0 }
-
-var personName = regexp.MustCompile(`^[a-z][a-z0-9._-]{0,62}$`)
-
-// Add makes a person. An empty password is replaced by a generated one, which
-// is returned and not kept.
-func (g *Register) Add(ctx context.Context, name, password, by string) (string, error) {
-	if !personName.MatchString(name) {
-		return "", fault.New(fault.Invalid, "%q is no name to sign in with", name).
-			Then("use small letters, digits, dots and hyphens")
-	}
-	if password == "" {
-		var b [12]byte
-		rand.Read(b[:])
-		password = base64.RawURLEncoding.EncodeToString(b[:])
-	} else if len(password) < 10 {
-		return "", fault.New(fault.Invalid, "the password has %d characters", len(password)).Then("use at least 10")
-	}
-	p := Person{Name: name, Salt: make([]byte, 16), CreatedAt: g.now()}
-	rand.Read(p.Salt)
-	p.Hash = hash(password, p.Salt)
-	err := g.commits.Do(ctx, func(tx *commit.Tx) error {
-		if _, ok := g.people.In(tx, name); ok {
-			return fault.New(fault.Conflict, "%s exists already", name)
-		}
-		tx.Put(p)
-		tx.Tell(fact.New(p.CreatedAt, fact.Person{Name: name, First: by == ""}).By(by))
-		g.people.Set(tx, name, p)
-		return nil
-	})
-	if err != nil {
-		return "", err
-	}
-	return password, nil
-}
+func (g *Register) Empty() bool { return len(g.List()) == 0 }
 
 // maxWaiting is how many sign-ins may wait for a hash at once. The last of them waits
 // for a few seconds.
@@ -150,54 +150,84 @@ const maxWaiting = 100
 // a second.
 func atOnce() int { return min(max(runtime.GOMAXPROCS(0)/2, 1), 2) }
 
-// SignIn checks a password and returns the secret of a new session.
-func (g *Register) SignIn(ctx context.Context, name, password, label, remote string) (string, Session, error) {
+// hashed has a hash made, or one compared: at its turn, and with a rest after one
+// that was wrong. It fails where too many wait, or ctx ends.
+func (g *Register) hashed(ctx context.Context, f func() (right bool)) error {
+	defer g.waiting.Add(-1)
+	if g.waiting.Add(1) > maxWaiting {
+		return fault.New(fault.TooMany, "too many people are signing in at once").Then("try again in a moment").
+			On("password")
+	}
+	select {
+	case g.hashing <- struct{}{}:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	begun := time.Now()
+	if !f() {
+		time.Sleep(time.Since(begun)) // half of the time is for others
+	}
+	<-g.hashing
+	return nil
+}
+
+// matches looks at a password, and returns what is kept of it.
+func (g *Register) matches(ctx context.Context, name, password, remote string) (Password, error) {
 	now := g.now()
-	tooMany := fault.New(fault.TooMany, "too many wrong passwords came for this name or from this address").
-		Then("wait a minute and try again").On("password")
 	back, ok := g.throttle.attempt(name, remote, now)
 	if !ok {
 		g.tell(name, remote, now, true)
-		return "", Session{}, tooMany
+		return Password{}, fault.New(fault.TooMany, "too many wrong passwords came for this name or from this address").
+			Then("wait a minute and try again").On("password")
 	}
-	if g.waiting.Add(1) > maxWaiting {
-		g.waiting.Add(-1)
-		back()
-		return "", Session{}, fault.New(fault.TooMany, "too many people are signing in at once").
-			Then("try again in a moment").On("password")
-	}
-	p, known := g.people.Get(name)
+	p, known := g.passwords.Get(name)
 	if !known {
 		// Take as long as for a person who exists.
-		p = Person{Salt: make([]byte, 16), Hash: make([]byte, 32)}
+		p = Password{Salt: make([]byte, 16), Hash: make([]byte, 32)}
 	}
-	var right bool
-	select {
-	case g.hashing <- struct{}{}:
-		begun := time.Now()
+	right := false
+	if err := g.hashed(ctx, func() bool {
 		right = subtle.ConstantTimeCompare(hash(password, p.Salt), p.Hash) == 1 && known
-		if !right {
-			time.Sleep(time.Since(begun)) // half of the time is for others
-		}
-		<-g.hashing
-		g.waiting.Add(-1)
-	case <-ctx.Done():
-		g.waiting.Add(-1)
-		return "", Session{}, ctx.Err()
+		return right
+	}); err != nil {
+		back()
+		return Password{}, err
 	}
 	if !right {
 		g.tell(name, remote, now, false)
-		return "", Session{}, fault.New(fault.Unauthenticated, "name or password is wrong").
-			Then("try again; nothing was changed").On("password")
+		return Password{}, wrongPassword()
 	}
 	back()
 	g.throttle.right(name, remote)
+	return p, nil
+}
+
+func wrongPassword() error {
+	return fault.New(fault.Unauthenticated, "name or password is wrong").Then("try again; nothing was changed").
+		On("password")
+}
+
+// SignIn checks a password and returns the secret of a new session.
+func (g *Register) SignIn(ctx context.Context, name, password, label, remote string) (string, Session, error) {
+	p, err := g.matches(ctx, name, password, remote)
+	if err != nil {
+		return "", Session{}, err
+	}
+	return g.begin(ctx, p, label)
+}
+
+// begin makes a session of whoever has a password, unless it is another one now.
+func (g *Register) begin(ctx context.Context, p Password, label string) (string, Session, error) {
+	name, now := p.Person, g.now()
 	var b [32]byte
 	rand.Read(b[:])
 	secret := base64.RawURLEncoding.EncodeToString(b[:])
 	s := Session{Hash: sha256.Sum256([]byte(secret)), Person: name, Label: label, CreatedAt: now,
 		ExpiresAt: now.Add(SessionLife)}
 	err := g.commits.Do(ctx, func(tx *commit.Tx) error {
+		if is, there := g.passwords.In(tx, name); !there || !bytes.Equal(is.Hash, p.Hash) {
+			return wrongPassword()
+		}
 		tx.Put(s)
 		tx.Tell(fact.New(now, fact.SignIn{Name: name, With: label}).By(name))
 		g.sessions.Set(tx, s.Hash, s)
@@ -223,7 +253,7 @@ const tellEvery = time.Minute
 // tell tells of failed sign-ins, in the log and in the journal. What stood for a
 // name is not told where nobody is called so: it may have been a password.
 func (g *Register) tell(name, remote string, now time.Time, unseen bool) {
-	if _, ok := g.people.Get(name); !ok {
+	if _, ok := g.Find(name); !ok {
 		name = ""
 	}
 	g.mu.Lock()

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"ullage/app"
+	"ullage/core/person"
 	"ullage/fleet/devices"
 	"ullage/fleet/fact"
 	"ullage/fleet/fault"
@@ -24,7 +25,7 @@ func TestSignIn(t *testing.T) {
 	if !r.People.Empty() {
 		t.Fatal("somebody is there already")
 	}
-	password, err := r.People.Add(t.Context(), "engineer", "", "")
+	password, err := r.People.Add(t.Context(), "engineer", "", person.Owner, "")
 	r.Must(err)
 	if len(password) < 16 {
 		t.Errorf("the password %q is short", password)
@@ -55,7 +56,7 @@ func TestSignIn(t *testing.T) {
 
 func TestSignOut(t *testing.T) {
 	r := rig.New(t)
-	_, err := r.People.Add(t.Context(), "engineer", "long-enough-1", "")
+	_, err := r.People.Add(t.Context(), "engineer", "long-enough-1", person.Owner, "")
 	r.Must(err)
 	secret, s, err := r.People.SignIn(t.Context(), "engineer", "long-enough-1", "console", "127.0.0.1")
 	r.Must(err)
@@ -67,7 +68,7 @@ func TestSignOut(t *testing.T) {
 
 func TestWrongPasswords(t *testing.T) {
 	r := rig.New(t)
-	_, err := r.People.Add(t.Context(), "engineer", "long-enough-1", "")
+	_, err := r.People.Add(t.Context(), "engineer", "long-enough-1", person.Owner, "")
 	r.Must(err)
 	_, _, unknown := r.People.SignIn(t.Context(), "nobody", "long-enough-1", "console", "127.0.0.9")
 	for i := range 10 {
@@ -95,7 +96,7 @@ func TestManyWrongPasswordsAtOnce(t *testing.T) {
 	var log lockedBuffer
 	r := rig.NewWith(t, app.Options{Log: slog.New(slog.NewTextHandler(&log, nil))})
 	for _, name := range []string{"engineer", "mara"} {
-		_, err := r.People.Add(t.Context(), name, "long-enough-1", "")
+		_, err := r.People.Add(t.Context(), name, "long-enough-1", person.Owner, "")
 		r.Must(err)
 	}
 	in := func(name, password, from string) error {
@@ -156,7 +157,7 @@ func TestManyWrongPasswordsAtOnce(t *testing.T) {
 func TestSignInOnAFullDisk(t *testing.T) {
 	var log lockedBuffer
 	r := rig.NewWith(t, app.Options{Log: slog.New(slog.NewTextHandler(&log, nil)), Store: store.Options{MaxRecordBytes: 600 << 10}})
-	_, err := r.People.Add(t.Context(), "engineer", "long-enough-1", "")
+	_, err := r.People.Add(t.Context(), "engineer", "long-enough-1", person.Owner, "")
 	r.Must(err)
 	for i := 0; ; i++ {
 		if _, _, err := r.Devices.Create(t.Context(), devices.New{ID: fmt.Sprintf("tank-%d", i), Model: "tank-probe"}, "mara"); err != nil {
@@ -208,13 +209,13 @@ func (l *lockedBuffer) String() string {
 func TestAddRefuses(t *testing.T) {
 	r := rig.New(t)
 	for _, c := range [][2]string{{"Engineer", "long-enough-1"}, {"engineer", "short"}, {"", "long-enough-1"}} {
-		if _, err := r.People.Add(t.Context(), c[0], c[1], ""); rig.Code(err) != fault.Invalid {
+		if _, err := r.People.Add(t.Context(), c[0], c[1], person.Owner, ""); rig.Code(err) != fault.Invalid {
 			t.Errorf("adding %q gives %v", c[0], err)
 		}
 	}
-	_, err := r.People.Add(t.Context(), "engineer", "long-enough-1", "")
+	_, err := r.People.Add(t.Context(), "engineer", "long-enough-1", person.Owner, "")
 	r.Must(err)
-	if _, err := r.People.Add(t.Context(), "engineer", "long-enough-1", ""); rig.Code(err) != fault.Conflict {
+	if _, err := r.People.Add(t.Context(), "engineer", "long-enough-1", person.Owner, ""); rig.Code(err) != fault.Conflict {
 		t.Errorf("twice gives %v", err)
 	}
 }

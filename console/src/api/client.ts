@@ -23,6 +23,7 @@ export type LimitAhead = Schemas["LimitAhead"];
 export type Forecast = Schemas["Forecast"];
 export type Rule = Schemas["Rule"];
 export type Site = Schemas["Site"];
+export type Person = Schemas["Person"];
 export type Document = Schemas["Document"];
 export type Onboarded = Schemas["Onboarded"];
 export type FolderFinding = Schemas["FolderFinding"];

@@ -42,6 +42,13 @@ function set(next: Partial<Fleet>) {
   listeners.forEach((f) => f());
 }
 
+// askWhetherSignedIn finds out why a stream was refused, which a browser does not
+// tell: whoever is signed out is shown the sign-in.
+async function askWhetherSignedIn() {
+  const answer = await fetch("/api/v1/me").catch(() => undefined);
+  if (answer?.status === 401) window.dispatchEvent(new Event("signed-out"));
+}
+
 // stream keeps a live stream open while the page can be seen. A browser holds
 // few connections to one service, so pages in the background give theirs back.
 function stream(url: () => string, begin: (s: EventSource) => void, silent?: () => boolean): () => void {
@@ -61,7 +68,9 @@ function stream(url: () => string, begin: (s: EventSource) => void, silent?: () 
   window.addEventListener("pageshow", look);
   // The browser gives up on some errors; begin again.
   const watchdog = window.setInterval(() => {
-    if (source?.readyState === EventSource.CLOSED || silent?.()) close();
+    const refused = source?.readyState === EventSource.CLOSED;
+    if (refused || silent?.()) close();
+    if (refused) askWhetherSignedIn();
     look();
   }, 2000);
   open();

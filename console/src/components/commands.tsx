@@ -3,6 +3,7 @@ import { Dialog } from "radix-ui";
 import { useState, type FormEvent } from "react";
 import { api, ask, type Affordance, type Device, type GivenCommand, type Model } from "../api/client";
 import { absolute, ago, lasting, say, words } from "../lib/format";
+import { useMay } from "../lib/me";
 import { choicesOf, Field, fieldLook, rangeOf } from "./field";
 import { useTell } from "./notices";
 import { Button, Trouble } from "./parts";
@@ -12,6 +13,7 @@ const shown = 5;
 // Commands are what the device can be told to do, and what became of it.
 export function Commands({ device, model, now }: { device: Device; model?: Model; now: number }) {
   const tell = useTell();
+  const may = useMay();
   const queries = useQueryClient();
   const [asking, setAsking] = useState<Affordance>();
   const key = ["commands", device.id];
@@ -42,7 +44,10 @@ export function Commands({ device, model, now }: { device: Device; model?: Model
     <section aria-label="Commands">
       <h2 className="pt-6 pb-1.5 font-semibold">Commands</h2>
       <div className="flex flex-wrap gap-2 pb-2">
-        {model.actions.map((a) => (
+        {!may("operator") && (
+          <p className="text-muted">An operator can give {words(model.actions[0].name)} and others.</p>
+        )}
+        {(may("operator") ? model.actions : []).map((a) => (
           <Button
             key={a.name}
             disabled={barred || give.isPending}
@@ -73,7 +78,7 @@ export function Commands({ device, model, now }: { device: Device; model?: Model
                   <Outcome c={c} now={now} />
                 </span>
               </div>
-              {open(c) ? (
+              {open(c) && may("operator") ? (
                 <Button
                   onClick={() => withdraw.mutate(c.id)}
                   aria-label={`Withdraw ${c.name}`}

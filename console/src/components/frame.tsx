@@ -5,6 +5,7 @@ import { Link, NavLink, useLocation, useNavigate } from "react-router";
 import { api, ask } from "../api/client";
 import { useFleet } from "../api/live";
 import { lasting, priorities } from "../lib/format";
+import { useMay, type Role } from "../lib/me";
 import { useReturn } from "../lib/return";
 import { applyTheme, theme, type Theme } from "../lib/theme";
 import { useNow } from "../lib/use";
@@ -13,10 +14,10 @@ import { Mark } from "./vessel";
 
 const Palette = lazy(() => import("./palette"));
 
-const pages = [
+const pages: { to: string; name: string; also?: string; needs?: Role }[] = [
   { to: "/", name: "Fleet" },
   { to: "/models", name: "Models" },
-  { to: "/join", name: "Join" },
+  { to: "/join", name: "Join", needs: "engineer" },
   { to: "/traffic", name: "Traffic" },
   { to: "/alarms", name: "Alarms", also: "/rules" },
   { to: "/query", name: "Query" },
@@ -24,6 +25,7 @@ const pages = [
 
 export function Frame({ person, children }: { person: string; children: ReactNode }) {
   const [finding, setFinding] = useState(false);
+  const may = useMay();
   useReturn();
   const { pathname } = useLocation();
   useEffect(() => {
@@ -57,17 +59,19 @@ export function Frame({ person, children }: { person: string; children: ReactNod
           aria-label="Pages"
           className="flex self-stretch max-lg:order-last max-lg:-mx-2.5 max-lg:w-full max-lg:overflow-x-auto"
         >
-          {pages.map((p) => (
-            <NavLink
-              key={p.to}
-              to={p.to}
-              className={({ isActive }) =>
-                `flex items-center border-b-2 px-2.5 py-2 lg:px-3 ${isActive || (p.also && pathname.startsWith(p.also)) ? "border-ink font-semibold" : "border-transparent text-muted hover:text-ink"}`
-              }
-            >
-              {p.name}
-            </NavLink>
-          ))}
+          {pages
+            .filter((p) => !p.needs || may(p.needs))
+            .map((p) => (
+              <NavLink
+                key={p.to}
+                to={p.to}
+                className={({ isActive }) =>
+                  `flex items-center border-b-2 px-2.5 py-2 lg:px-3 ${isActive || (p.also && pathname.startsWith(p.also)) ? "border-ink font-semibold" : "border-transparent text-muted hover:text-ink"}`
+                }
+              >
+                {p.name}
+              </NavLink>
+            ))}
         </nav>
         <button
           type="button"
@@ -132,6 +136,7 @@ function PersonMenu({ person }: { person: string }) {
   const queries = useQueryClient();
   const navigate = useNavigate();
   const [chosen, setChosen] = useState<Theme>(theme());
+  const may = useMay();
   const item = "cursor-pointer px-3 py-1.5 outline-none data-[highlighted]:bg-ground";
   const choose = (t: Theme) => {
     setChosen(t);
@@ -163,8 +168,10 @@ function PersonMenu({ person }: { person: string }) {
           <DropdownMenu.Separator className="my-1 border-t border-line" />
           {(
             [
+              ["You", "/you"],
               ["Rules", "/rules"],
               ["Sites", "/sites"],
+              ...(may("owner") ? ([["People", "/people"]] as const) : []),
               ["Journal", "/journal"],
               ["Service", "/service"],
               ["Documents", "/documents"],

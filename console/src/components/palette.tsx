@@ -5,6 +5,7 @@ import { useNavigate } from "react-router";
 import { api, ask, listed } from "../api/client";
 import { useFleet } from "../api/live";
 import { Vessel } from "./vessel";
+import { useMay } from "../lib/me";
 
 // matches says how well something is what was typed: every word must stand in it,
 // better at the beginning of one of its own.
@@ -19,6 +20,7 @@ function matches(value: string, typed: string): number {
 export default function Palette({ onClose }: { onClose: () => void }) {
   const { devices } = useFleet();
   const navigate = useNavigate();
+  const may = useMay();
   const sites = useQuery({
     queryKey: ["sites", ""],
     queryFn: () => listed(api.GET("/api/v1/sites")),
@@ -58,15 +60,17 @@ export default function Palette({ onClose }: { onClose: () => void }) {
           {[
             ["Fleet", "/"],
             ["Models", "/models"],
-            ["Write a model", "/models/new"],
+            ...(may("engineer") ? [["Write a model", "/models/new"]] : []),
             ["Query: one metric of many devices", "/query"],
             ["Traffic", "/traffic"],
             ["Refused messages", "/traffic?refused=yes"],
             ["Alarms", "/alarms"],
             ["Rules", "/rules"],
-            ["Write a rule", "/rules/new"],
-            ["Onboard a device", "/join"],
+            ...(may("engineer") ? [["Write a rule", "/rules/new"]] : []),
+            ...(may("engineer") ? [["Onboard a device", "/join"]] : []),
             ["Sites", "/sites"],
+            ["You: password and sign-ins", "/you"],
+            ...(may("owner") ? [["People", "/people"]] : []),
             ["Journal of the fleet", "/journal"],
             ["Service: storage and backup", "/service"],
           ].map(([name, to]) => (

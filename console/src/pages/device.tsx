@@ -1,3 +1,4 @@
+import { May } from "../components/may";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import { Link, NavLink, Route, Routes, useParams } from "react-router";
@@ -18,6 +19,7 @@ import { expectedGap, limitsOf, newestOf, summarise, whereDataIs, withGaps } fro
 import { useNarrow, useNow, useParam, useTitle } from "../lib/use";
 import { History } from "./device-history";
 import { Rules } from "./device-rules";
+import { useMay } from "../lib/me";
 
 const spans = [
   { value: "1h", name: "1 h", ms: 3600_000 },
@@ -45,6 +47,7 @@ export default function DevicePage() {
     staleTime: 60_000,
   });
   const [changing, setChanging] = useState(false);
+  const may = useMay();
   const settings = useSettings(device);
   if (!device) {
     if (fleet.state === "connecting") return <p className="py-8 text-muted">Loading…</p>;
@@ -101,8 +104,10 @@ export default function DevicePage() {
           <Verdict device={device} />
         </div>
         <div className="flex gap-3 max-sm:w-full">
-          <DeviceActions device={device} />
-          {settings.data?.settings.length ? (
+          <May role="engineer">
+            <DeviceActions device={device} />
+          </May>
+          {may("operator") && settings.data?.settings.length ? (
             <Button primary onClick={() => setChanging(true)}>
               Change a setting
             </Button>
@@ -403,6 +408,7 @@ function SettingsTable({
   now: number;
   onChange: () => void;
 }) {
+  const may = useMay();
   if (!settings || settings.settings.length === 0) return null;
   const state = {
     pending: "on its way to the device",
@@ -445,6 +451,7 @@ function SettingsTable({
                   type="button"
                   className="font-mono text-[0.8125rem] hover:text-press"
                   onClick={onChange}
+                  disabled={!may("operator")}
                   aria-label={`Change ${s.name}`}
                 >
                   {s.name}

@@ -11,6 +11,7 @@ import { absolute, plural } from "../lib/format";
 import { useParam, useTitle } from "../lib/use";
 import { Changes } from "../components/changes";
 import { Given } from "./models";
+import { May } from "../components/may";
 
 export default function ModelPage() {
   const { name = "" } = useParams();
@@ -65,9 +66,11 @@ export default function ModelPage() {
           <a href={page("markdown")} className="px-1 text-press" download>
             as Markdown
           </a>
-          <Button onClick={() => navigate(`/models/${m.name}/edit${version ? `?version=${version}` : ""}`)}>
-            Change…
-          </Button>
+          <May role="engineer">
+            <Button onClick={() => navigate(`/models/${m.name}/edit${version ? `?version=${version}` : ""}`)}>
+              Change…
+            </Button>
+          </May>
         </div>
       </div>
       <div className="grid gap-8 lg:grid-cols-[minmax(0,1fr)_19rem]">

@@ -6,6 +6,7 @@ import { About } from "../components/about";
 import { Button, Command, Empty, Head, Trouble } from "../components/parts";
 import { plural } from "../lib/format";
 import { useParam, useTitle, useTyped } from "../lib/use";
+import { May } from "../components/may";
 
 const columns = [
   { key: "name", name: "Model", right: false },
@@ -80,10 +81,12 @@ export default function ModelsPage() {
             onChange={(e) => setFind(e.target.value)}
             className="w-48 rounded-[4px] border border-line bg-surface px-2.5 py-1.5"
           />
-          <Button onClick={() => navigate("/models/new?from=message")}>Paste a message</Button>
-          <Button primary onClick={() => navigate("/models/new")}>
-            Write a model
-          </Button>
+          <May role="engineer">
+            <Button onClick={() => navigate("/models/new?from=message")}>Paste a message</Button>
+            <Button primary onClick={() => navigate("/models/new")}>
+              Write a model
+            </Button>
+          </May>
         </div>
       </div>
       {models.error && <Trouble>{models.error.message}</Trouble>}

@@ -14,6 +14,7 @@ import { conditionOf, exampleOf } from "../lib/example";
 import { called, plural, priorities, rank, say, words } from "../lib/format";
 import { useParam, useTitle } from "../lib/use";
 import { AlarmTabs } from "./alarms";
+import { May } from "../components/may";
 
 const CodeEditor = lazy(() => import("../components/code-editor"));
 
@@ -137,12 +138,14 @@ export function RulesPage() {
         error={list.error}
         retry={list.refetch}
         actions={
-          <Link
-            to="/rules/new"
-            className="rounded-[4px] border border-press bg-press px-3 py-1.5 font-semibold text-on-press"
-          >
-            New rule
-          </Link>
+          <May role="engineer">
+            <Link
+              to="/rules/new"
+              className="rounded-[4px] border border-press bg-press px-3 py-1.5 font-semibold text-on-press"
+            >
+              New rule
+            </Link>
+          </May>
         }
         card={(r) => (
           <>
@@ -415,15 +418,17 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
                     : "in force")}
         </p>
         <div className="flex flex-wrap items-center gap-2 sm:ml-auto">
-          {changed && <Button onClick={() => begin(base)}>{rule ? "As saved" : "Start again"}</Button>}
-          {rule && <Button onClick={() => setRemoving(true)}>Remove</Button>}
-          <Button
-            primary
-            disabled={busy || wrong > 0 || !findings || Boolean(rule && !changed && !gone)}
-            onClick={save}
-          >
-            Put in force
-          </Button>
+          <May role="engineer">
+            {changed && <Button onClick={() => begin(base)}>{rule ? "As saved" : "Start again"}</Button>}
+            {rule && <Button onClick={() => setRemoving(true)}>Remove</Button>}
+            <Button
+              primary
+              disabled={busy || wrong > 0 || !findings || Boolean(rule && !changed && !gone)}
+              onClick={save}
+            >
+              Put in force
+            </Button>
+          </May>
         </div>
       </div>
       {(other && changed) || gone ? (

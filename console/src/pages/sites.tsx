@@ -14,6 +14,7 @@ import { Vessel } from "../components/vessel";
 import { called, plural, rank } from "../lib/format";
 import { byNeed } from "../lib/need";
 import { useNow, useParam, useTitle } from "../lib/use";
+import { May } from "../components/may";
 
 const at = (name: string) => `/sites/${encodeURIComponent(name)}`;
 const condition = (name: string) => `label.site == ${JSON.stringify(name)}`;
@@ -114,9 +115,11 @@ export function SitesPage() {
         error={list.error}
         retry={list.refetch}
         actions={
-          <Button primary onClick={() => setMaking(true)}>
-            New site
-          </Button>
+          <May role="engineer">
+            <Button primary onClick={() => setMaking(true)}>
+              New site
+            </Button>
+          </May>
         }
         card={(s) => (
           <>
@@ -222,10 +225,12 @@ export function SitePage() {
           {plural(devices.flatMap((d) => d.alarms).length, "alarm").replace(/^\S+ /, "")}
         </p>
         <div className="flex gap-2 sm:ml-auto">
-          <Button onClick={() => setRemoving(true)}>Remove</Button>
-          <Button primary onClick={() => setChanging(true)}>
-            Change
-          </Button>
+          <May role="engineer">
+            <Button onClick={() => setRemoving(true)}>Remove</Button>
+            <Button primary onClick={() => setChanging(true)}>
+              Change
+            </Button>
+          </May>
         </div>
       </div>
       <div className="grid grid-cols-[minmax(0,1fr)] gap-x-8 gap-y-5 lg:grid-cols-[minmax(0,1fr)_minmax(20rem,34rem)]">

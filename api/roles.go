@@ -1,0 +1,68 @@
+package api
+
+import (
+	"fmt"
+
+	"ullage/core/person"
+	"ullage/fleet/fault"
+)
+
+// needs is the role that each operation needs; one without an entry is carried out
+// for nobody. docs/people.md shows it.
+var needs = map[string]person.Role{
+	"sign-out": person.Viewer, "me": person.Viewer, "change-password": person.Viewer, "sessions": person.Viewer,
+	"end-session": person.Viewer,
+
+	"devices": person.Viewer, "device": person.Viewer, "description": person.Viewer, "device-events": person.Viewer,
+	"history": person.Viewer, "readings": person.Viewer, "values": person.Viewer, "value": person.Viewer,
+	"settings": person.Viewer, "settings-job": person.Viewer, "commands": person.Viewer, "command": person.Viewer,
+	"query": person.Viewer, "statistics": person.Viewer, "forecast": person.Viewer, "export": person.Viewer,
+	"models": person.Viewer, "model": person.Viewer, "model-page": person.Viewer, "model-source": person.Viewer,
+	"model-examples": person.Viewer, "rules": person.Viewer, "rule": person.Viewer, "sites": person.Viewer,
+	"site": person.Viewer, "site-plan": person.Viewer, "alarms": person.Viewer, "alarm-counts": person.Viewer,
+	"traffic": person.Viewer, "journal": person.Viewer, "journal-after": person.Viewer, "journal-kinds": person.Viewer,
+	"as-of": person.Viewer, "live": person.Viewer, "service": person.Viewer, "store": person.Viewer, "job": person.Viewer,
+	"documents": person.Viewer, "document": person.Viewer, "schema": person.Viewer, "check-expression": person.Viewer,
+	"explain-expression": person.Viewer, "expression-help": person.Viewer, "matching-devices": person.Viewer,
+
+	"acknowledge-alarm": person.Operator, "give-command": person.Operator, "withdraw-command": person.Operator,
+	"invoke": person.Operator, "change-settings": person.Operator, "change-many-settings": person.Operator,
+	"set-value": person.Operator,
+
+	"create-device": person.Engineer, "change-device": person.Engineer, "label-device": person.Engineer,
+	"set-status": person.Engineer, "new-token": person.Engineer, "delete-readings": person.Engineer,
+	"load-model": person.Engineer, "preview-model": person.Engineer, "model-from-message": person.Engineer,
+	"backfill-model": person.Engineer, "move-devices": person.Engineer, "put-rule": person.Engineer,
+	"remove-rule": person.Engineer, "put-site": person.Engineer, "remove-site": person.Engineer,
+	"put-site-plan": person.Engineer, "remove-site-plan": person.Engineer, "load-folder": person.Engineer,
+	"import": person.Engineer, "stop-job": person.Engineer,
+
+	"people": person.Owner, "person": person.Owner, "put-person": person.Owner, "remove-person": person.Owner,
+	"invite-person": person.Owner, "backup": person.Owner,
+}
+
+// open operations need nobody signed in.
+var open = map[string]bool{"sign-in": true, "invitation": true, "activate": true}
+
+// Needs returns the role that an operation needs; false if it is carried out for
+// nobody. Open ones need the empty role.
+func Needs(operation string) (person.Role, bool) {
+	if open[operation] {
+		return "", true
+	}
+	r, ok := needs[operation]
+	return r, ok
+}
+
+// may refuses what somebody's role does not do.
+func may(name string, has person.Role, operation, summary string) error {
+	need, ok := needs[operation]
+	switch {
+	case !ok:
+		return fault.New(fault.NotAllowed, "nobody may do this: it is not said which role it needs")
+	case has.Does(need):
+		return nil
+	}
+	e := fault.New(fault.NotAllowed, "%q needs the role %s; %s is %s", summary, need, name, has)
+	return e.Then("%s", fmt.Sprintf("ask an owner for the role %s", need)).On("role")
+}

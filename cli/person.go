@@ -1,0 +1,193 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ullage/client"
+	"ullage/core/person"
+)
+
+var personThings = things[client.Person]{
+	group: groupService, word: "person", words: "people", short: "Who may sign in, and what they may do",
+	of: (*client.Client).People, name: func(p client.Person) string { return p.Name },
+	columns: []column[client.Person]{
+		{"person", func(p client.Person) string { return p.Name }},
+		{"role", func(p client.Person) string { return string(p.Role) }},
+		{"sign-ins", func(p client.Person) string {
+			if p.Invited {
+				return "invited"
+			}
+			return fmt.Sprint(p.Sessions)
+		}},
+		{"since", func(p client.Person) string {
+			if p.JoinedAt == nil {
+				return ""
+			}
+			return p.JoinedAt.Local().Format("2006-01-02")
+		}},
+		{"note", func(p client.Person) string { return p.Note }},
+	},
+	none:    "There is nobody.",
+	read:    person.Parse,
+	yaml:    func(p client.Person) []byte { return p.YAML() },
+	removed: "what they have open ends within a second", example: "night-duty", folder: "people", set: "role=operator",
+}
+
+func personCommand() *cobra.Command {
+	c := personThings.command()
+	c.Long = `A person has one role, and each role may do what those before it may:
+
+  viewer    looks at everything
+  operator  acknowledges alarms, gives commands, changes settings of devices
+  engineer  onboards devices, makes models, rules and sites, deletes readings
+  owner     lets people in, and backs the service up
+
+Whoever is new gets in by a link, on which they choose a password.`
+	c.AddCommand(personInvite(), personPassword(), personSessions(), personEnd())
+	return c
+}
+
+func personInvite() *cobra.Command {
+	var role, note string
+	c := &cobra.Command{
+		Use:   "invite NAME",
+		Short: "Let somebody in: a link on which they choose a password, once",
+		Long: `Prints a link on which somebody chooses a password. It may be used once, within
+seven days, and replaces one of before. With --role the person is made first if
+there is none of that name. For somebody who has lost their password it is the
+way to another one.`,
+		Example:           "  ullage person invite night-duty --role operator\n  ullage person invite engineer",
+		Args:              exactly(1, "a name"),
+		ValidArgsFunction: personThings.names(),
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			if role != "" {
+				p, tag, err := cl.People().Get(c.Context(), args[0])
+				if err != nil && !client.IsNotFound(err) {
+					return err
+				}
+				p.Name, p.Role = args[0], person.Role(role)
+				if note != "" {
+					p.Note = note
+				}
+				if _, err := cl.People().Put(c.Context(), p, tag); err != nil {
+					return err
+				}
+			}
+			i, err := cl.Invite(c.Context(), args[0])
+			if client.IsNotFound(err) {
+				return fmt.Errorf("%w; with --role they are made first", err)
+			}
+			if err != nil {
+				return err
+			}
+			i.Path = cl.Base() + i.Path
+			return show(c, i, func(w io.Writer) {
+				fmt.Fprintf(w, "Give this link to %s. It may be used once, until %s:\n%s\n", i.Person,
+					i.ExpiresAt.Local().Format("2 January 2006 15:04"), i.Path)
+			})
+		},
+	}
+	wordFlag(c, &role, "role", "", "make them first, with this role", "viewer", "operator", "engineer", "owner")
+	c.Flags().StringVar(&note, "note", "", "who they are, for other people; with --role")
+	return c
+}
+
+func personPassword() *cobra.Command {
+	stdin := false
+	c := &cobra.Command{
+		Use:   "password",
+		Short: "Choose another password for yourself",
+		Long: `Asks for the password until now and for another one; your other sign-ins end.
+With --password-stdin both come on standard input, a line each.`,
+		Example: "  ullage person password",
+		Args:    cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			p, err := askPasswords(c, stdin, "Password until now", "Another password")
+			if err != nil {
+				return err
+			}
+			if err := cl.ChangePassword(c.Context(), p[0], p[1]); err != nil {
+				return err
+			}
+			fmt.Fprintln(c.OutOrStdout(), "The password is changed; other sign-ins have ended.")
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&stdin, "password-stdin", false, "read both passwords from standard input")
+	return c
+}
+
+func personSessions() *cobra.Command {
+	c := &cobra.Command{
+		Use:               "sessions [NAME]",
+		Short:             "List sign-ins that hold: your own, those of one person, or with --all everybody's",
+		Example:           "  ullage person sessions\n  ullage person sessions --all -o json",
+		Args:              between(0, 1, "one name at most"),
+		ValidArgsFunction: personThings.names(),
+	}
+	all := c.Flags().Bool("all", false, "everybody's")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		cl, err := connect(c)
+		if err != nil {
+			return err
+		}
+		name := strings.Join(args, "")
+		if *all {
+			name = "*"
+		}
+		xs, err := cl.Sessions(c.Context(), name)
+		if err != nil {
+			return err
+		}
+		return list(c, xs, "Nobody is signed in.",
+			column[client.Session]{"session", func(s client.Session) string { return s.ID }},
+			column[client.Session]{"person", func(s client.Session) string { return s.Person }},
+			column[client.Session]{"with", func(s client.Session) string { return s.With }},
+			column[client.Session]{"signed in", func(s client.Session) string { return s.SignedInAt.Local().Format("2006-01-02 15:04") }},
+			column[client.Session]{"until", func(s client.Session) string { return s.ExpiresAt.Local().Format("2006-01-02 15:04") }},
+			column[client.Session]{"this one", func(s client.Session) string { return yesNo(s.This) }})
+	}
+	return c
+}
+
+func personEnd() *cobra.Command {
+	return &cobra.Command{
+		Use:     "sign-out SESSION…",
+		Short:   "End sign-ins; what is open with them ends within a second",
+		Example: "  ullage person sign-out 3f1c0a9be27d4410",
+		Args:    atLeast(1, "ids of sessions"),
+		ValidArgsFunction: complete(func(c *cobra.Command, cl *client.Client) ([]string, error) {
+			xs, err := cl.Sessions(c.Context(), "")
+			var out []string
+			for _, x := range xs {
+				out = append(out, x.ID)
+			}
+			return out, err
+		}),
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			for _, id := range args {
+				if err := cl.EndSession(c.Context(), id); err != nil {
+					return err
+				}
+			}
+			fmt.Fprintf(c.OutOrStdout(), "%s ended.\n", plural(len(args), "sign-in"))
+			return nil
+		},
+	}
+}

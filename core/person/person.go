@@ -1,0 +1,160 @@
+// Package person says who may do what: people, their roles, and which passwords
+// are good enough.
+package person
+
+import (
+	_ "embed"
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"github.com/goccy/go-yaml"
+
+	"ullage/core/value"
+	"ullage/core/yamldoc"
+)
+
+// Role is what somebody may do. Each may do what those before it may.
+type Role string
+
+// The roles, the one that may least first.
+const (
+	Viewer   Role = "viewer"   // looks
+	Operator Role = "operator" // acknowledges, gives commands, sets settings of devices
+	Engineer Role = "engineer" // onboards devices, makes models, rules and sites, deletes readings
+	Owner    Role = "owner"    // lets people in, and backs the service up
+)
+
+// Roles lists them, the one that may least first.
+var Roles = []Role{Viewer, Operator, Engineer, Owner}
+
+func (r Role) rank() int {
+	for i, x := range Roles {
+		if x == r {
+			return i
+		}
+	}
+	return -1
+}
+
+// Does reports whether somebody with this role may do what needs another. No role
+// does nothing, and what needs none that exists is done by nobody.
+func (r Role) Does(needs Role) bool { return needs.rank() >= 0 && r.rank() >= needs.rank() }
+
+// Person is somebody who may sign in.
+type Person struct {
+	Name string `yaml:"person" json:"person" minLength:"1" maxLength:"63" doc:"Name to sign in with" example:"night-duty"`
+	Role Role   `yaml:"role" json:"role" enum:"viewer,operator,engineer,owner" doc:"What they may do; each role may do what those before it may" example:"operator"`
+	Note string `yaml:"note,omitempty" json:"note,omitempty" maxLength:"500" doc:"Who they are, for other people"`
+	// What follows is the service's to say.
+	Invited  bool       `yaml:"-" json:"invited,omitempty" readOnly:"true" doc:"They have not chosen a password yet"`
+	JoinedAt *time.Time `yaml:"-" json:"joined_at,omitempty" readOnly:"true" doc:"When they were let in"`
+	Sessions int        `yaml:"-" json:"sessions,omitempty" readOnly:"true" doc:"Sign-ins that hold"`
+}
+
+// MaxSource is the largest file of a person that is read, in bytes.
+const MaxSource = 16 << 10
+
+// Parse reads one person from YAML and checks it. Keys that do not exist are
+// refused with their line.
+func Parse(src []byte) (p *Person, err error) {
+	if len(src) > MaxSource {
+		return nil, fmt.Errorf("the file has %d bytes; a person may have %d", len(src), MaxSource)
+	}
+	if err := yamldoc.Bounded(src); err != nil {
+		return nil, err
+	}
+	// The YAML decoder panics on some tags that nobody writes on purpose.
+	defer func() {
+		if recover() != nil {
+			p, err = nil, errors.New("the file is not YAML that can be read; look for tags (!…) that do not belong there")
+		}
+	}()
+	p = &Person{}
+	if err := yaml.UnmarshalWithOptions(src, p, yaml.DisallowUnknownField()); err != nil {
+		return nil, errors.New(yaml.FormatError(err, false, false))
+	}
+	return p, p.Check()
+}
+
+// YAML writes p as its file.
+func (p *Person) YAML() []byte {
+	b, err := yaml.Marshal(p)
+	if err != nil {
+		return nil
+	}
+	return b
+}
+
+var name = regexp.MustCompile(`^[a-z][a-z0-9._-]{0,62}$`)
+
+// Check checks p.
+func (p *Person) Check() error {
+	if !name.MatchString(p.Name) {
+		return fmt.Errorf("%q is no name to sign in with; use small letters, digits, dots and hyphens, at most 63, the first a letter",
+			value.Clip(p.Name, 40))
+	}
+	if p.Role.rank() < 0 {
+		words := make([]string, len(Roles))
+		for i, r := range Roles {
+			words[i] = string(r)
+		}
+		near := ""
+		if n := value.Nearest(string(p.Role), words); n != "" {
+			near = "; did you mean " + n + "?"
+		}
+		return fmt.Errorf("%q is no role; there are %s%s", value.Clip(string(p.Role), 40), strings.Join(words, ", "), near)
+	}
+	if n := utf8.RuneCountInString(p.Note); n > 500 || !utf8.ValidString(p.Note) || strings.ContainsRune(p.Note, 0) {
+		return fmt.Errorf("the note has %d characters; 500 are the most", n)
+	}
+	return nil
+}
+
+// LeastPassword and MostPassword bound the length of a password, in characters.
+const (
+	LeastPassword = 10
+	MostPassword  = 200
+)
+
+// common.txt holds those of ten characters and more among 49,000 common
+// passwords, in small letters: the list of @zxcvbn-ts/language-common 4.1.3, whose
+// licence stands beside it. Shorter ones are refused for their length.
+//
+//go:embed common.txt
+var commonList string
+
+var common = sync.OnceValue(func() map[string]bool {
+	all := map[string]bool{}
+	for line := range strings.Lines(commonList) {
+		all[strings.TrimSpace(line)] = true
+	}
+	return all
+})
+
+// CheckPassword says why a password of somebody is not good enough. It looks at
+// its length and at a list of common ones, and asks for no signs of any kind
+// (NIST SP 800-63B, section 5.1.1.2).
+func CheckPassword(password, of string) error {
+	n := utf8.RuneCountInString(password)
+	low := strings.ToLower(password)
+	switch {
+	case !utf8.ValidString(password):
+		return errors.New("the password is no text")
+	case n < LeastPassword:
+		return fmt.Errorf("the password has %d characters; use at least %d", n, LeastPassword)
+	case n > MostPassword:
+		return fmt.Errorf("the password has %d characters; use at most %d", n, MostPassword)
+	case common()[low]:
+		return errors.New("the password is one that many people use, which is tried first; use another one")
+	case of != "" && strings.Trim(strings.ReplaceAll(low, strings.ToLower(of), ""), "0123456789") == "":
+		return errors.New("the password is little more than the name; use another one")
+	case strings.Count(low, low[:1]) == len(low):
+		return errors.New("the password is one sign again and again; use another one")
+	}
+	return nil
+}

@@ -1,0 +1,84 @@
+package test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"ullage/test/browser"
+	"ullage/test/service"
+)
+
+// TestPeopleInTheConsole invites somebody, chooses a password with the link, and
+// sees what a viewer is offered; then more is, at once, and nothing after the end.
+func TestPeopleInTheConsole(t *testing.T) {
+	s := start(t)
+	cellars(t, s)
+	const tank = "tank-fennimore-07"
+	onboard(t, s, tank, "tank-probe")
+	owner := open(t, s, "/")
+	ok(t, owner.SignIn("engineer", service.Password))
+	ok(t, owner.Go(s.Console+"/people"))
+	ok(t, owner.WaitText("1 person", 10*time.Second))
+	ok(t, owner.ClickText("Invite somebody"))
+	ok(t, owner.Type("#person-name", "night-duty"))
+	ok(t, owner.ClickText("Make the link"))
+	ok(t, owner.WaitText("Give this link to night-duty", 5*time.Second))
+	link, err := browser.Eval[string](owner, `document.querySelector("[role=dialog] code").innerText`)
+	ok(t, err)
+	if !strings.HasPrefix(link, s.Console+"/activate#") {
+		t.Fatalf("the link is %q", link)
+	}
+	ok(t, owner.ClickText("Done"))
+	ok(t, owner.Wait(`document.querySelector("tbody")?.innerText.includes("invited")`, 5*time.Second))
+
+	// A window of its own: a browser keeps one sign-in.
+	other, err := browser.Start()
+	ok(t, err)
+	defer other.Close()
+	p, err := other.Open(link, 1280, 800)
+	ok(t, err)
+	defer p.Close()
+	ok(t, p.WaitText("You are invited as night-duty", 10*time.Second))
+	if at, err := browser.Eval[string](p, `location.href`); err != nil || strings.Contains(at, "#") {
+		t.Errorf("the address still holds the secret: %s, %v", at, err)
+	}
+	ok(t, p.Type("input[name=password]", "password123"))
+	ok(t, p.Type("input[name=again]", "password123"))
+	ok(t, p.Click("button[type=submit]"))
+	ok(t, p.WaitText("one that many people use", 5*time.Second))
+	ok(t, p.Type("input[name=password]", "a-long-night"))
+	ok(t, p.Type("input[name=again]", "a-long-night"))
+	ok(t, p.Click("button[type=submit]"))
+	ok(t, p.WaitText("1 device", 10*time.Second))
+
+	offered := func(text string) bool {
+		t.Helper()
+		yes, err := browser.Eval[bool](p, `[...document.querySelectorAll("button, a")].some((b) => b.innerText.trim() === `+quoted(text)+`)`)
+		ok(t, err)
+		return yes
+	}
+	ok(t, p.Go(s.Console+"/devices/"+tank))
+	ok(t, p.WaitText("report_every", 10*time.Second))
+	for _, text := range []string{"Device…", "Change a setting", "Join", "Blink the lamp"} {
+		if offered(text) {
+			t.Errorf("a viewer is offered %q", text)
+		}
+	}
+	ok(t, p.Go(s.Console+"/people"))
+	ok(t, p.WaitText("This page is for the role owner", 5*time.Second))
+
+	ok(t, p.Go(s.Console+"/devices/"+tank))
+	ok(t, p.WaitText("report_every", 10*time.Second))
+	cli(t, s, "person", "save", "night-duty", "role=operator")
+	ok(t, p.Wait(`[...document.querySelectorAll("button")].some((b) => b.innerText === "Change a setting")`, 5*time.Second))
+	if offered("Device…") || !offered("Blink the lamp") {
+		t.Error("an operator is not offered what operators do")
+	}
+	ok(t, p.Go(s.Console+"/you"))
+	ok(t, p.WaitText("this one", 5*time.Second))
+	cli(t, s, "person", "remove", "night-duty", "--yes")
+	ok(t, p.Wait(`document.querySelector("input[name=password][autocomplete=current-password]") && !document.querySelector("#you-old")`, 10*time.Second))
+}
+
+func quoted(s string) string { return "`" + s + "`" }
