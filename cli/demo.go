@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -17,6 +18,7 @@ import (
 
 	"ullage/client"
 	"ullage/core/check"
+	"ullage/core/person"
 	"ullage/core/value"
 	"ullage/examples/cellars"
 	"ullage/fleet/fault"
@@ -185,9 +187,14 @@ func playDemo(ctx context.Context, c *cobra.Command, s server.Started, data stri
 	if err := tidyUp(ctx, cl); err != nil {
 		return err
 	}
+	night, err := letIn(ctx, cl, client.Person{Name: "night-duty", Role: person.Operator, Note: "Looks after everything at night"})
+	if err != nil {
+		return err
+	}
 	fmt.Fprintf(c.OutOrStdout(), `
 Console: %s
 Sign in as %s with the password %s
+or, to see what an operator sees, as night-duty with %s
 
 From another terminal:
   ullage login %s --person %s
@@ -195,7 +202,7 @@ From another terminal:
   ullage traffic tank-fennimore-07
   ullage setting set tank-fennimore-07 max_temp=30
 Stop with Ctrl-C.
-`, s.Console, s.FirstPerson, s.FirstPassword, s.Console, s.FirstPerson)
+`, s.Console, s.FirstPerson, s.FirstPassword, night, s.Console, s.FirstPerson)
 	select {
 	case <-ctx.Done():
 		<-over
@@ -206,6 +213,20 @@ Stop with Ctrl-C.
 		}
 		return fmt.Errorf("the simulated fleet ended by itself: %w", err)
 	}
+}
+
+// letIn makes a person with a password.
+func letIn(ctx context.Context, cl *client.Client, p client.Person) (string, error) {
+	if _, err := cl.People().Put(ctx, p, ""); err != nil {
+		return "", err
+	}
+	i, err := cl.Invite(ctx, p.Name)
+	if err != nil {
+		return "", err
+	}
+	password := rand.Text()[:16]
+	_, err = cl.Activate(ctx, i.Secret, password)
+	return password, err
 }
 
 // loadCellars brings the example fleet folder in.

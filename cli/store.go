@@ -88,6 +88,9 @@ func printStore(w io.Writer, s client.Store, limit int) {
 	}
 	rows[0][0] = map[string]string{"model": "MODEL", "metric": "METRIC", "device": "DEVICE"}[s.By]
 	table(w, rows)
+	if s.Each == nil {
+		fmt.Fprintln(w, "\nNothing is sealed into chunks yet.")
+	}
 }
 
 // perReading writes how many bytes a reading takes.

@@ -4,7 +4,6 @@ import (
 	"net/http"
 	"strings"
 	"testing"
-	"time"
 
 	"ullage/test/browser"
 	"ullage/test/service"
@@ -45,7 +44,7 @@ func TestFirstReadingAndDeletion(t *testing.T) {
 			if (d[i + 3] > 200 && [0, 1, 2].every((k) => Math.abs(d[i + k] - want[k]) < 8)) n++;
 		return n;
 	})()`
-	if err := p.Wait(drawn+" >= 12", 10*time.Second); err != nil {
+	if err := p.Wait(drawn+" >= 12", within); err != nil {
 		n, _ := browser.Eval[int](p, drawn)
 		t.Errorf("the one reading is %d pixels, want a point: %v", n, err)
 	}
@@ -55,9 +54,9 @@ func TestFirstReadingAndDeletion(t *testing.T) {
 		t.Fatal(err)
 	}
 	ok(t, p.Keys("Enter"))
-	ok(t, p.Wait(`document.querySelector("[role=menuitem]")`, 5*time.Second))
+	ok(t, p.Wait(`document.querySelector("[role=menuitem]")`, within))
 	ok(t, p.ClickText("Delete readings"))
-	ok(t, p.WaitText("This is everything", 5*time.Second))
+	ok(t, p.WaitText("This is everything", within))
 	off, err := browser.Eval[bool](p, `[...document.querySelectorAll("[role=dialog] button")].at(-1).disabled`)
 	if err != nil || !off {
 		t.Errorf("everything can be deleted without its id: %v", err)
@@ -69,15 +68,15 @@ func TestFirstReadingAndDeletion(t *testing.T) {
 	})()`); err != nil {
 		t.Fatal(err)
 	}
-	ok(t, p.Wait(`[...document.querySelectorAll("[role=dialog] button")].at(-1).innerText === "Delete 1 reading" && !document.querySelector("#delete-id")`, 5*time.Second))
+	ok(t, p.Wait(`[...document.querySelectorAll("[role=dialog] button")].at(-1).innerText === "Delete 1 reading" && !document.querySelector("#delete-id")`, within))
 	ok(t, p.Click("[role=dialog] button:last-of-type"))
-	ok(t, p.WaitText("1 reading of "+tank+" is deleted", 5*time.Second))
-	ok(t, p.WaitText("No reading in this span", 5*time.Second))
+	ok(t, p.WaitText("1 reading of "+tank+" is deleted", within))
+	ok(t, p.WaitText("No reading in this span", within))
 
 	for path, says := range map[string]string{"/devices/nobody": "There is no device nobody", "/models/none": `there is no model "none"`,
 		"/sites/nowhere": "There is no site nowhere", "/alarms/x/y": "There is no such page"} {
 		ok(t, p.Go(s.Console+path))
-		if err := p.WaitText(says, 5*time.Second); err != nil {
+		if err := p.WaitText(says, within); err != nil {
 			t.Errorf("%s does not say %q: %v", path, says, err)
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -333,8 +334,7 @@ func TestConsole(t *testing.T) {
 		ok(t, p.Click("header button[aria-haspopup]"))
 		ok(t, p.Wait(`[...document.querySelectorAll("[role=menuitem]")].find((x) => x.innerText === "Service")`,
 			5*time.Second))
-		ok(t, p.Keys("ArrowDown", "ArrowDown", "ArrowDown", "ArrowDown", "ArrowDown", "ArrowDown", "ArrowDown",
-			"Enter"))
+		ok(t, p.Keys(slices.Concat(slices.Repeat([]string{"ArrowDown"}, 9), []string{"Enter"})...))
 		ok(t, p.Wait(`location.pathname === "/service"`, 5*time.Second))
 		ok(t, p.WaitText("Room on the disk", 10*time.Second))
 		ok(t, p.WaitText("for how long is known once a day of readings is in chunks", 10*time.Second))
@@ -429,6 +429,9 @@ func TestAccessible(t *testing.T) {
 			"/query?metric=must_temp":           `document.querySelectorAll("[data-line]").length === 18 && document.querySelector("figure canvas")`,
 			"/service?by=metric":                `document.body.innerText.includes("Room on the disk")`,
 			"/traffic":                          `document.querySelectorAll("ol li").length > 0`,
+			"/people":                           `document.querySelectorAll("tbody tr").length === 1`,
+			"/people/engineer":                  `document.body.innerText.includes("Sign-ins")`,
+			"/you":                              `document.querySelector("#you-old")`,
 			"/sites":                            `document.querySelectorAll("tbody tr").length === 6`,
 			"/sites/Fennimore":                  `document.querySelector("main img")?.complete`,
 			"/rules":                            `document.querySelectorAll("tbody tr").length === 11`,
@@ -474,7 +477,7 @@ func TestNarrowAndWide(t *testing.T) {
 		ok(t, p.Size(size[0], size[1]))
 		for _, path := range []string{"/", "/devices/tank-fennimore-07", "/alarms", "/traffic", "/models",
 			"/models/tank-probe", "/models/tank-probe/edit", "/devices/tank-fennimore-07/history", "/query?metric=co2", "/service",
-			"/sites", "/sites/High Orchard", "/rules", "/rules/cellar_silent", "/journal", "/documents/devices", "/join"} {
+			"/sites", "/sites/High Orchard", "/people", "/people/engineer", "/you", "/rules", "/rules/cellar_silent", "/journal", "/documents/devices", "/join"} {
 			ok(t, p.Go(s.Console+path))
 			ok(t, p.Wait(`document.querySelector("h1")`, 10*time.Second))
 			time.Sleep(300 * time.Millisecond)

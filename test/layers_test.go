@@ -28,7 +28,7 @@ var layers = []struct{ room, may string }{
 	{`^store$`, `^(core/|fleet/)`},
 	{`^transport/conns$`, ``},
 	{`^transport/problem$`, `^(core/model|fleet/fault)$`},
-	{`^transport/door$`, `^(core/|fleet/|transport/problem$)`},
+	{`^transport/door$`, `^(core/|fleet/|transport/(problem|conns)$)`},
 	{`^transport/`, `^(core/value|fleet/(fault|event|commands)|transport/(door|problem|conns))$`},
 	{`^client$`, `^(core/|fleet/traffic$)`},
 	{`^docs$`, ``},

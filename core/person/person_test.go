@@ -33,13 +33,13 @@ func TestParse(t *testing.T) {
 		t.Errorf("%+v comes back as %+v, %v", p, again, err)
 	}
 	for src, says := range map[string]string{
-		"person: Night\nrole: owner":         "small letters",
-		"person: night-duty\nrole: operater": "did you mean operator?",
-		"person: night-duty":                 `"" is no role; there are viewer, operator, engineer, owner`,
-		"person: a\nrole: owner\nhash: x":    "unknown field",
-		"person: a\nrole: owner\ninvited: y": "unknown field",
+		"person: Night\nrole: owner":                                "small letters",
+		"person: night-duty\nrole: operater":                        "did you mean operator?",
+		"person: night-duty":                                        `"" is no role; there are viewer, operator, engineer, owner`,
+		"person: a\nrole: owner\nhash: x":                           "unknown field",
+		"person: a\nrole: owner\ninvited: y":                        "unknown field",
 		"person: a\nrole: owner\nnote: " + strings.Repeat("x", 501): "501 characters",
-		"- a": "",
+		"- a":                                   "",
 		strings.Repeat("#", person.MaxSource+1): "may have",
 	} {
 		if p, err := person.Parse([]byte(src)); err == nil || !strings.Contains(err.Error(), says) {

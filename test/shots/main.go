@@ -66,7 +66,7 @@ func run(console, password, out, only string) error {
 	shots := []shot{
 		{name: "fleet", path: "/"},
 		{name: "query", path: "/query?metric=co2&group_by=site&then=max&span=7d", theme: "dark"},
-		{name: "fleet-list", path: "/?view=list&sort=headspace"},
+		{name: "people", path: "/people"},
 		{name: "history", path: "/devices/air-kilnside-1/history?span=24h&with=air-kilnside-3&ahead=24h"},
 		{name: "device", path: "/devices/tank-fennimore-07?span=24h"},
 		{name: "site", path: "/sites/Kilnside"},
