@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ullage/client"
+	"ullage/core/value"
 	"ullage/server"
 )
 
@@ -123,11 +124,7 @@ func size(n int64) string {
 
 // count writes a number as the console does, with thin spaces between thousands.
 func count(n int64) string {
-	s := fmt.Sprint(n)
-	for i := len(s) - 3; i > 0; i -= 3 {
-		s = s[:i] + "\u2009" + s[i:]
-	}
-	return s
+	return value.Spaced(fmt.Sprint(n))
 }
 
 // counted is plural with groups of three digits.

@@ -359,7 +359,7 @@ func TestConsole(t *testing.T) {
 			}
 		}
 		send(6100)
-		ok(t, p.WaitText("CO₂ at 6100 ppm, leave the room", 10*time.Second))
+		ok(t, p.WaitText("CO₂ at 6\u2009100 ppm, leave the room", 10*time.Second))
 		ok(t, p.Click(`button[aria-label="Acknowledge co2_evacuate on air-kilnside-9"]`))
 		ok(t, p.WaitText("acknowledged by engineer", 10*time.Second))
 	})

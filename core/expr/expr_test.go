@@ -519,7 +519,7 @@ func TestSay(t *testing.T) {
 		"co2_flow": 12.0, "density": 1050.0, "device.joined": float64(now) / 1000, "rssi": -60.4}
 	for src, want := range map[string]string{
 		`must_temp`: "31.3 °C", `set.max_temp`: "32.0 °C", `set.max_temp - must_temp`: "0.7 K", `label.stage`: "resting", `fan_on`: "true", `pressure`: "–", `label.owner`: "",
-		`co2_flow * 10min`: "7200 L/min·s", `must_temp > 20`: "true", `age(pressure)`: "1h", `rssi`: "-60 dBm", `density / 7`: "150 g/L", `device.joined`: "2026-03-02 12:00:00 UTC",
+		`co2_flow * 10min`: "7\u2009200 L/min·s", `must_temp > 20`: "true", `age(pressure)`: "1h", `rssi`: "-60 dBm", `density / 7`: "150 g/L", `device.joined`: "2026-03-02 12:00:00 UTC",
 		`count(density over 10min)`: "1", `must_temp - 31.27`: "-0.0 °C",
 	} {
 		p, found := Compile(src, cellar(), ForMessage)
@@ -697,7 +697,7 @@ func Compile2(t *testing.T, src string) *Program {
 func TestSayNumbers(t *testing.T) {
 	known := map[string]any{"must_temp": 30.0, "ambient": 68.0, "density": 1050.0, "faults": 3.0}
 	for src, want := range map[string]string{
-		`11566.2 * 2`: "23132", `11566.2 * 2 + 0.04`: "23132", `0.00123456 * 1`: "0.001235", `faults / 7`: "0.4286", `faults * 1e9`: "3000000000",
+		`11566.2 * 2`: "23\u2009132", `11566.2 * 2 + 0.04`: "23\u2009132", `0.00123456 * 1`: "0.001235", `faults / 7`: "0.4286", `faults * 1e9`: "3\u2009000\u2009000\u2009000",
 		`ambient - must_temp`: "-10 K", `must_temp - ambient`: "10.0 K", `ambient`: "68.0 °F",
 	} {
 		p, found := Compile(src, cellar(), ForMessage)

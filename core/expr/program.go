@@ -336,9 +336,11 @@ func (p *Program) say(n *node, v value.Value) string {
 		text := ""
 		switch {
 		case decimals >= 0:
-			text = trimMinusZero(fmt.Sprintf("%.*f", decimals, v.Num))
+			text = value.Spaced(trimMinusZero(fmt.Sprintf("%.*f", decimals, v.Num)))
 		default:
-			text = number(roundTo(v.Num, 4))
+			if text = number(roundTo(v.Num, 4)); !strings.Contains(text, "e") {
+				text = value.Spaced(text)
+			}
 		}
 		if d := n.typ.Unit.Display(); d != "" {
 			return text + " " + d

@@ -9,6 +9,7 @@ import (
 	"math"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 )
 
@@ -245,4 +246,21 @@ func Clip(s string, most int) string {
 		n++
 	}
 	return s
+}
+
+// Spaced puts thin spaces between the thousands of a number that is written in
+// decimals, as the console and the command line show numbers to people.
+func Spaced(number string) string {
+	from := strings.IndexFunc(number, func(r rune) bool { return r >= '0' && r <= '9' })
+	if from < 0 {
+		return number
+	}
+	to := from
+	for to < len(number) && number[to] >= '0' && number[to] <= '9' {
+		to++
+	}
+	for i := to - 3; i > from; i -= 3 {
+		number = number[:i] + "\u2009" + number[i:]
+	}
+	return number
 }

@@ -118,3 +118,12 @@ func TestClip(t *testing.T) {
 		}
 	}
 }
+
+func TestSpaced(t *testing.T) {
+	for in, want := range map[string]string{"": "", "5": "5", "999": "999", "1000": "1\u2009000", "-1234.5678": "-1\u2009234.5678",
+		"1234567.25": "1\u2009234\u2009567.25", "NaN": "NaN", "0.12345": "0.12345"} {
+		if got := value.Spaced(in); got != want {
+			t.Errorf("%q becomes %q, want %q", in, got, want)
+		}
+	}
+}

@@ -121,7 +121,7 @@ func TestUnacknowledgedReturnAndAgain(t *testing.T) {
 		}
 	}
 	as := r.OpenAlarms()
-	if as[0].State != lifecycle.Returned || as[0].Message != "CO2 at 1700 ppm" {
+	if as[0].State != lifecycle.Returned || as[0].Message != "CO2 at 1\u2009700 ppm" {
 		t.Errorf("it is %+v", as[0])
 	}
 	if a, err := r.Alarms.Acknowledge(t.Context(), as[0].ID, "mara"); err != nil || a.State != lifecycle.Normal ||
