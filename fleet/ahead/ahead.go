@@ -3,9 +3,12 @@
 package ahead
 
 import (
+	"cmp"
 	"context"
 	"log/slog"
+	"math"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -29,6 +32,9 @@ type Options struct {
 const (
 	// each is how long what was worked out for a device stands.
 	each = 5 * time.Minute
+	// again is how long it stands that something leads to no limit while its trend
+	// still says that it might: a history may be filled in meanwhile.
+	again = 20 * time.Second
 	// Every is how often one device is worked out: a forecast takes some hundredths
 	// of a second of a core, and what devices send comes first.
 	Every = time.Second
@@ -49,6 +55,18 @@ type Watcher struct {
 type told struct {
 	at    time.Time
 	leads bool
+}
+
+// overdue returns how many times over it is time for a device again; infinite for
+// one that was never worked out.
+func (t told) overdue(now time.Time) float64 {
+	switch {
+	case t.at.IsZero():
+		return math.Inf(1)
+	case t.leads:
+		return now.Sub(t.at).Seconds() / each.Seconds()
+	}
+	return now.Sub(t.at).Seconds() / again.Seconds()
 }
 
 // New returns a Watcher.
@@ -129,21 +147,19 @@ func (w *Watcher) pick() string {
 	now := w.o.Now()
 	var due []string
 	for id := range w.wanted {
-		if now.Sub(w.told[id].at) >= each {
+		if w.told[id].overdue(now) >= 1 {
 			due = append(due, id)
 		}
 	}
 	if len(due) == 0 {
 		return ""
 	}
+	// Those with the least headspace come first of those that were never worked out;
+	// then those that have waited for longest by what they may, so that nobody is
+	// left out.
 	id := slices.MinFunc(due, func(a, b string) int {
-		switch x, y := w.wanted[a], w.wanted[b]; {
-		case x < y:
-			return -1
-		case x > y:
-			return 1
-		}
-		return 0
+		return cmp.Or(cmp.Compare(w.told[b].overdue(now), w.told[a].overdue(now)), cmp.Compare(w.wanted[a], w.wanted[b]),
+			strings.Compare(a, b))
 	})
 	delete(w.wanted, id) // its next reading wants it again
 	return id

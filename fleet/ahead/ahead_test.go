@@ -67,6 +67,14 @@ func TestOrder(t *testing.T) {
 	if got := all(); len(got) != 0 {
 		t.Errorf("at once again %v were worked out, want none", got)
 	}
+	// Where a trend leads to a limit and the forecast does not, it is asked again soon:
+	// the history may have been filled in meanwhile.
+	now = now.Add(30 * time.Second)
+	margins("near", 0.1, true)
+	margins("broken", 0.5, true)
+	if got, want := all(), []string{"broken"}; !slices.Equal(got, want) {
+		t.Errorf("soon after %v were worked out, want %v", got, want)
+	}
 	now = now.Add(6 * time.Minute)
 	delete(f.of, "near")
 	margins("near", 0.1, false) // it leads nowhere any more, but that has not been told

@@ -249,12 +249,12 @@ function Nearness({ device, models, now }: { device: Device; models?: Model[]; n
         </b>
         <span className="text-muted">, limit {say(m.limit)}</span>
       </span>
-      <span className="block truncate text-muted" title={headspaceOf(m)}>
+      <span className="block text-muted" title={headspaceOf(m)}>
         {alarm
           ? `${over ? "over it, " : ""}${alarm.state} for ${lasting(now - Date.parse(alarm.raised_at))}`
           : over
             ? "over it now"
-            : `headspace ${Math.round(m.headspace * 100)} %${m.to_limit ? `, limit probably ${soon(m.to_limit.likely)}` : ""}`}
+            : `headspace ${Math.round(m.headspace * 100)} %${m.to_limit ? `, at the limit about ${soon(m.to_limit.likely)}` : ""}`}
       </span>
     </>
   );
