@@ -54,8 +54,8 @@ const writeWait = 30 * time.Second
 // How many connections are taken a second. A fleet that comes back is let in within
 // some seconds; a browser opens half a dozen.
 const (
-	devicePace = 2000
-	peoplePace = 300
+	devicePace = 1000
+	peoplePace = 150
 )
 
 // Run starts the service and returns when ctx is done and everything accepted

@@ -73,8 +73,8 @@ type Listening struct {
 	// WriteWait is the time within which each write has to get on; whoever writes
 	// sees to it if it is zero.
 	WriteWait time.Duration
-	// Pace is how many connections are taken a second, after a tenth as many at
-	// once; those that wait are with the operating system. What many strangers ask
+	// Pace is how many connections are taken a second, after a twentieth as many at
+	// once, and six at least; those that wait are with the operating system. What many strangers ask
 	// for at once then comes in between what the others do, and not before it. No
 	// limit if it is zero.
 	Pace int
@@ -84,7 +84,7 @@ type Listening struct {
 func (p *Pool) Listen(l net.Listener, o Listening) net.Listener {
 	pace := rate.NewLimiter(rate.Inf, 1)
 	if o.Pace > 0 {
-		pace = rate.NewLimiter(rate.Limit(o.Pace), max(o.Pace/10, 1))
+		pace = rate.NewLimiter(rate.Limit(o.Pace), max(o.Pace/20, 6))
 	}
 	return &listener{Listener: l, pool: p, writeWait: o.WriteWait, pace: pace}
 }

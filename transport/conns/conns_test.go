@@ -24,7 +24,7 @@ func closed(c net.Conn) bool {
 	return err != nil && !(errors.As(err, &timeout) && timeout.Timeout())
 }
 
-// TestPace takes a tenth of what a second holds at once, and the rest at the pace.
+// TestPace takes some at once, and the rest at the pace.
 func TestPace(t *testing.T) {
 	inner, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -47,9 +47,9 @@ func TestPace(t *testing.T) {
 		}
 		defer s.Close()
 	}
-	// Thirty of them wait for 10 ms each; a slow machine takes longer.
+	// More than thirty of them wait for 10 ms each; a slow machine takes longer.
 	if took := time.Since(begun); took < 250*time.Millisecond {
-		t.Errorf("40 connections were taken within %s, want ten at once and a hundred a second", took)
+		t.Errorf("40 connections were taken within %s, want six at once and a hundred a second", took)
 	}
 }
 
