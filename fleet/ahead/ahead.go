@@ -38,10 +38,6 @@ const (
 	// Every is how often one device is worked out: a forecast takes some hundredths
 	// of a second of a core, and what devices send comes first.
 	Every = time.Second
-	// rest is how many times as long as one took the next one waits, so that forecasts
-	// take a twentieth of a core and no more; mostRest at most.
-	rest     = 20
-	mostRest = 5 * time.Second
 	// most is how many devices wait at most.
 	most = 20_000
 )
@@ -106,16 +102,14 @@ func (w *Watcher) Handle(_ int, ev event.Event) {
 
 // Run works forecasts out until ctx ends.
 func (w *Watcher) Run(ctx context.Context) {
-	t := time.NewTimer(Every)
+	t := time.NewTicker(Every)
 	defer t.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-t.C:
-			begun := time.Now()
 			w.Next(ctx)
-			t.Reset(min(max(Every, rest*time.Since(begun)), mostRest))
 		}
 	}
 }
