@@ -13,7 +13,7 @@ import (
 // was cut into parts.
 
 // recent reports whether the newest reading that a watch has judged is young
-// enough for its condition to be taken as standing: the device is not silent, or
+// enough for its condition to be taken as one that still holds: the device is not silent, or
 // it reported within Lateness.
 func (c *changes) recent(x *watch) bool {
 	young := max(Lateness, 3*c.w.set.interval)

@@ -47,13 +47,13 @@ func TestBacklogOfLongAgo(t *testing.T) {
 		raisedFrom time.Duration // of the later alarm, before the end of the backlog
 	}{
 		{name: "over long ago", ago: long, values: []float64{500, 3000, 3000, 500}, up: 1, down: 1},
-		{name: "standing long ago", ago: long, values: []float64{500, 500, 3000, 3000}, up: 1},
-		{name: "standing long ago, after a delay", more: "on_delay: 2min\n", ago: long, values: []float64{500, 3000, 3000, 3000, 3000}, up: 1},
-		{name: "standing at the last reading, the delay ends behind it", more: "on_delay: 30min\n", ago: long, values: []float64{500, 3000, 3000}},
+		{name: "raised long ago", ago: long, values: []float64{500, 500, 3000, 3000}, up: 1},
+		{name: "raised long ago, after a delay", more: "on_delay: 2min\n", ago: long, values: []float64{500, 3000, 3000, 3000, 3000}, up: 1},
+		{name: "raised at the last reading, the delay ends behind it", more: "on_delay: 30min\n", ago: long, values: []float64{500, 3000, 3000}},
 		{name: "twice over", ago: long, values: []float64{3000, 500, 3000, 3000, 500, 500}, up: 2, down: 2},
-		{name: "standing still", ago: time.Minute, values: []float64{500, 3000, 3000, 3000}, open: 1, up: 1},
-		{name: "standing long ago and now", ago: long, values: []float64{500, 3000, 3000}, up: 1, alsoLater: 3100, openLater: 1},
-		{name: "standing long ago, over now", ago: long, values: []float64{500, 3000, 3000}, up: 1, alsoLater: 500},
+		{name: "still raised", ago: time.Minute, values: []float64{500, 3000, 3000, 3000}, open: 1, up: 1},
+		{name: "raised long ago and now", ago: long, values: []float64{500, 3000, 3000}, up: 1, alsoLater: 3100, openLater: 1},
+		{name: "raised long ago, over now", ago: long, values: []float64{500, 3000, 3000}, up: 1, alsoLater: 500},
 	} {
 		for cut := 1; cut < len(c.values); cut++ {
 			r := onboard(t, ruleOf("co2_high", "co2 > 2000", c.more))

@@ -2,8 +2,8 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState, type FormEvent } from "react";
 import { useNavigate } from "react-router";
 import { api, ask } from "../api/client";
+import { largeField, Outside } from "../components/outside";
 import { Button, Trouble } from "../components/parts";
-import { Mark } from "../components/vessel";
 import { useTitle } from "../lib/use";
 
 // ActivatePage is where somebody who was invited chooses a password. What the link
@@ -41,12 +41,8 @@ export default function ActivatePage() {
       setBusy(false);
     }
   };
-  const field = "mt-1 w-full rounded-[4px] border border-muted bg-surface px-3 py-2 text-base";
   return (
-    <main className="mx-auto max-w-sm px-5 pt-[16vh]">
-      <h1 className="flex items-center gap-3 text-2xl font-bold">
-        <Mark /> Ullage
-      </h1>
+    <Outside>
       {whom.isPending ? (
         <p className="pt-6 text-muted">Looking at the invitation…</p>
       ) : whom.error ? (
@@ -72,12 +68,12 @@ export default function ActivatePage() {
               autoComplete="new-password"
               required
               autoFocus
-              className={field}
+              className={largeField}
             />
           </label>
           <label>
             The same again
-            <input name="again" type="password" autoComplete="new-password" required className={field} />
+            <input name="again" type="password" autoComplete="new-password" required className={largeField} />
           </label>
           {trouble && <Trouble>{trouble}</Trouble>}
           <Button primary type="submit" disabled={busy} className="py-2">
@@ -85,6 +81,6 @@ export default function ActivatePage() {
           </Button>
         </form>
       )}
-    </main>
+    </Outside>
   );
 }

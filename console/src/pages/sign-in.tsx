@@ -1,8 +1,8 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { api, ask } from "../api/client";
+import { largeField, Outside } from "../components/outside";
 import { Button, Trouble } from "../components/parts";
-import { Mark } from "../components/vessel";
 import { useTitle } from "../lib/use";
 
 export function SignInPage({ trouble }: { trouble?: string }) {
@@ -27,12 +27,8 @@ export function SignInPage({ trouble }: { trouble?: string }) {
       setBusy(false);
     }
   };
-  const field = "mt-1 w-full rounded-[4px] border border-muted bg-surface px-3 py-2 text-base";
   return (
-    <main className="mx-auto max-w-sm px-5 pt-[16vh]">
-      <h1 className="flex items-center gap-3 text-2xl font-bold">
-        <Mark /> Ullage
-      </h1>
+    <Outside>
       <form onSubmit={submit} className="mt-6 flex flex-col gap-4">
         <label>
           Name
@@ -41,13 +37,19 @@ export function SignInPage({ trouble }: { trouble?: string }) {
             autoComplete="username"
             required
             autoFocus
-            className={field}
+            className={largeField}
             defaultValue="engineer"
           />
         </label>
         <label>
           Password
-          <input name="password" type="password" autoComplete="current-password" required className={field} />
+          <input
+            name="password"
+            type="password"
+            autoComplete="current-password"
+            required
+            className={largeField}
+          />
         </label>
         {wrong && <Trouble>{wrong}</Trouble>}
         <Button primary type="submit" disabled={busy} className="py-2">
@@ -57,6 +59,6 @@ export function SignInPage({ trouble }: { trouble?: string }) {
       <p className="mt-6 text-muted">
         The first password was printed once where the service was started, as <i>First sign-in</i>.
       </p>
-    </main>
+    </Outside>
   );
 }
