@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ullage/client"
+	"ullage/core/value"
 )
 
 func alarmCommand() *cobra.Command {
@@ -77,7 +78,13 @@ func measuredThenNow(a client.Alarm) string {
 	if !ok || a.Metric == "" {
 		return ""
 	}
-	short := func(f float64) string { return strconv.FormatFloat(f, 'g', 6, 64) }
+	short := func(f float64) string {
+		s := strconv.FormatFloat(f, 'g', 6, 64)
+		if strings.Contains(s, "e") {
+			return s
+		}
+		return value.Spaced(s)
+	}
 	text := short(was)
 	if a.Now != nil {
 		text += ", now " + short(*a.Now)
