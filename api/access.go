@@ -15,7 +15,23 @@ import (
 	"ullage/transport/problem"
 )
 
-const cookieName = "ullage_session"
+// The cookie of a session; over TLS another one, which browsers take from nobody
+// but this host over TLS (RFC 6265bis, the prefix __Host-). One of the two
+// addresses then does not put out the sign-in at the other.
+const (
+	cookieName       = "ullage_session"
+	secureCookieName = "__Host-" + cookieName
+)
+
+func cookieOf(secure bool) string {
+	if secure {
+		return secureCookieName
+	}
+	return cookieName
+}
+
+// secure reports whether a request came over TLS, here or at a trusted proxy.
+func secure(ctx huma.Context) bool { return ctx.TLS() != nil || conns.Secure(ctx.Context()) }
 
 type sessionKey struct{}
 
@@ -33,7 +49,7 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 	secret := ""
 	if scheme, token, ok := strings.Cut(ctx.Header("Authorization"), " "); ok && strings.EqualFold(scheme, "Bearer") {
 		secret = strings.TrimSpace(token)
-	} else if c, err := huma.ReadCookie(ctx, cookieName); err == nil {
+	} else if c, err := huma.ReadCookie(ctx, cookieOf(secure(ctx))); err == nil {
 		secret = c.Value
 	}
 	session, err := s.People.Who(secret)
@@ -83,13 +99,13 @@ func (s *server) accessRoutes() {
 		o.Security = []map[string][]string{}
 		o.Errors = append(o.Errors, http.StatusTooManyRequests)
 	})
-	huma.Post(s.api, "/api/v1/sign-out", func(ctx context.Context, in *struct{}) (*struct {
+	huma.Post(s.api, "/api/v1/sign-out", func(ctx context.Context, in *overTLS) (*struct {
 		SetCookie []http.Cookie `header:"Set-Cookie"`
 	}, error) {
 		if err := s.People.SignOut(ctx, by(ctx)); err != nil {
 			return nil, s.failed(err)
 		}
-		c := sessionCookie("", time.Unix(0, 0), false)
+		c := sessionCookie("", time.Unix(0, 0), in.secure)
 		c.MaxAge = -1
 		return &struct {
 			SetCookie []http.Cookie `header:"Set-Cookie"`
@@ -102,8 +118,17 @@ func (s *server) accessRoutes() {
 }
 
 func sessionCookie(secret string, until time.Time, secure bool) http.Cookie {
-	return http.Cookie{Name: cookieName, Value: secret, Path: "/", Expires: until, HttpOnly: true, Secure: secure,
+	return http.Cookie{Name: cookieOf(secure), Value: secret, Path: "/", Expires: until, HttpOnly: true, Secure: secure,
 		SameSite: http.SameSiteStrictMode}
+}
+
+// overTLS is how a request came.
+type overTLS struct{ secure bool }
+
+// Resolve implements huma.Resolver.
+func (o *overTLS) Resolve(ctx huma.Context) []error {
+	o.secure = secure(ctx)
+	return nil
 }
 
 // remote is a request body with the address it came from.
@@ -115,6 +140,6 @@ type remote[T any] struct {
 
 // Resolve implements huma.Resolver.
 func (r *remote[T]) Resolve(ctx huma.Context) []error {
-	r.address, r.secure = ctx.RemoteAddr(), ctx.TLS() != nil || conns.Secure(ctx.Context())
+	r.address, r.secure = ctx.RemoteAddr(), secure(ctx)
 	return nil
 }

@@ -58,9 +58,13 @@ type Options struct {
 	MQTT    func() int // sessions connected
 	MQTTAt  string
 	HTTPAt  string
-	Console fs.FS // the built console; nil for none
-	Ready   func() bool
-	Metrics http.Handler
+	// TLSAt is where the console is over TLS, and Certificate the SHA-256 of what is
+	// shown there.
+	TLSAt       string
+	Certificate func() string
+	Console     fs.FS // the built console; nil for none
+	Ready       func() bool
+	Metrics     http.Handler
 }
 
 // App are the use cases behind the API.
@@ -171,7 +175,7 @@ func New(d Options) http.Handler {
 		s.Log.Error("a request failed", "path", c.Request.URL.Path, "panic", err)
 		s.refuse(c, fault.New(fault.Internal, "something in the service failed").Then("see its log for the cause"))
 	}))
-	r.Use(headers)
+	r.Use(headers, s.nearby)
 	config := configuration(d.Version)
 	s.api = humagin.New(r, config)
 	s.api.UseMiddleware(s.authenticate, s.asks)
@@ -334,7 +338,11 @@ func (s *server) service() client.Service {
 		groups = append(groups, client.GroupAlarm{ID: a.ID, Rule: a.Rule, Group: a.Group, Priority: string(a.Priority),
 			State: string(a.State), Message: a.Message, RaisedAt: a.RaisedAt})
 	}
-	return client.Service{Groups: groups, Version: s.Version, StartedAt: s.Started, Now: s.Now().UTC(), Devices: n,
+	certificate := ""
+	if s.TLSAt != "" {
+		certificate = s.Certificate()
+	}
+	return client.Service{Groups: groups, ConsoleTLS: s.TLSAt, Certificate: certificate, Version: s.Version, StartedAt: s.Started, Now: s.Now().UTC(), Devices: n,
 		Connected: s.MQTT(), Readings: readings, PerSecond: s.Meter.PerSecond(), Refused: refused, MQTT: s.MQTTAt, DeviceHTTP: s.HTTPAt}
 }
 

@@ -84,9 +84,10 @@ func runDemo(c *cobra.Command, history value.Duration, seed uint64) error {
 	run := func() { ended <- server.Run(ctx, cfg, log, func(s server.Started) { started <- s }) }
 	go run()
 	var s server.Started
-	for s.Console == "" {
+	for up := false; !up; {
 		select {
 		case s = <-started:
+			up = true
 		case err := <-ended:
 			// A taken port is no reason not to show anything.
 			if !fault.Is(err, fault.Conflict) || !strings.Contains(err.Error(), "taken by another program") ||
@@ -116,7 +117,7 @@ func demoEnv(key string) (string, bool) {
 // freePorts lets the system choose the ports that were not asked for.
 func freePorts(c *cobra.Command) bool {
 	any := false
-	for _, f := range []string{"listen", "mqtt", "device-http"} {
+	for _, f := range []string{"listen", "listen-tls", "mqtt", "device-http"} {
 		if !c.Flags().Changed(f) {
 			c.Flags().Set(f, "127.0.0.1:0")
 			any = true

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -21,6 +22,9 @@ type login struct {
 	URL    string `json:"url"`
 	Person string `json:"person"`
 	Token  string `json:"token"`
+	// How the service is known over TLS, as client.Trust has it.
+	Fingerprint string `json:"fingerprint,omitempty"`
+	Authority   string `json:"authority,omitempty"`
 }
 
 func loginPath() (string, error) {
@@ -69,14 +73,20 @@ func writeLogin(l login) error {
 }
 
 func loginCommand() *cobra.Command {
-	var person string
+	var person, fingerprint, authority string
 	var stdin bool
 	c := &cobra.Command{
 		Use:     "login [URL]",
 		Short:   "Sign in to a service",
 		GroupID: groupService,
 		Args:    between(0, 1, "one name at most"),
-		Example: "  ullage login http://127.0.0.1:8460 --person engineer\n  ullage login --password-stdin < password.txt",
+		Long: `Signs in to a service and remembers it for the commands that follow.
+
+Over TLS the service is known by its certificate. Where no authority that this
+machine knows vouches for it, its SHA-256 is shown and remembered once you have
+compared it with what the service prints when it starts; give it with
+--fingerprint where nobody can be asked. From then on no other certificate is taken.`,
+		Example: "  ullage login http://127.0.0.1:8460 --person engineer\n  ullage login https://cellars.example.org:8462\n  ullage login --password-stdin < password.txt",
 		RunE: func(c *cobra.Command, args []string) error {
 			url := os.Getenv("ULLAGE_URL")
 			if len(args) == 1 {
@@ -91,16 +101,31 @@ func loginCommand() *cobra.Command {
 			if !strings.Contains(url, "://") {
 				url = "http://" + url
 			}
+			l := login{URL: url, Fingerprint: fingerprint}
+			if authority != "" {
+				b, err := os.ReadFile(authority)
+				if err != nil {
+					return fmt.Errorf("the authority's certificate cannot be read: %w", err)
+				}
+				l.Authority = string(b)
+			}
+			if err := l.know(c, stdin); err != nil {
+				return err
+			}
 			passwords, err := askPasswords(c, stdin, "Password")
 			if err != nil {
 				return err
 			}
-			cl := client.New(url, "")
+			cl, err := l.client()
+			if err != nil {
+				return err
+			}
 			s, err := cl.SignIn(c.Context(), person, passwords[0])
 			if err != nil {
 				return err
 			}
-			if err := writeLogin(login{url, s.Person, s.Token}); err != nil {
+			l.Person, l.Token = s.Person, s.Token
+			if err := writeLogin(l); err != nil {
 				return err
 			}
 			fmt.Fprintf(c.OutOrStdout(), "Signed in to %s as %s (%s) until %s\n", url, s.Person, s.Role,
@@ -109,8 +134,54 @@ func loginCommand() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&person, "person", "engineer", "name to sign in with")
+	c.Flags().StringVar(&fingerprint, "fingerprint", "", "SHA-256 of the service's certificate, as it prints it")
+	c.Flags().StringVar(&authority, "authority", "", "file with the certificate in PEM of an authority to believe")
+	c.MarkFlagsMutuallyExclusive("fingerprint", "authority")
 	c.Flags().BoolVar(&stdin, "password-stdin", false, "read the password from standard input")
 	return c
+}
+
+// client returns a client of the service.
+func (l login) client() (*client.Client, error) {
+	return client.NewTrusting(l.URL, l.Token, client.Trust{Fingerprint: l.Fingerprint, Authority: []byte(l.Authority)})
+}
+
+// know finds out how the service is known over TLS: by an authority, or by its
+// certificate, which a person compares.
+func (l *login) know(c *cobra.Command, stdin bool) error {
+	if !strings.HasPrefix(l.URL, "https://") || l.Fingerprint != "" || l.Authority != "" {
+		return nil
+	}
+	shown, known, err := client.Certificate(c.Context(), l.URL)
+	if err != nil || known {
+		return err
+	}
+	if f, ok := c.InOrStdin().(*os.File); stdin || !ok || !term.IsTerminal(int(f.Fd())) {
+		return fmt.Errorf("no authority that this machine knows vouches for %s. Its certificate has the SHA-256\n  %s\nIf that is what the service printed when it started, say: --fingerprint %s", l.URL,
+			shown, strings.ReplaceAll(shown, ":", ""))
+	}
+	fmt.Fprintf(c.ErrOrStderr(), "No authority that this machine knows vouches for %s.\nIts certificate has the SHA-256\n  %s\nIs that what the service printed when it started? (yes/no) ", l.URL, shown)
+	answer, err := readLine(c.InOrStdin())
+	if err != nil || !strings.EqualFold(answer, "yes") {
+		return errors.New("not signed in: the certificate is not the one to expect")
+	}
+	l.Fingerprint = shown
+	return nil
+}
+
+// readLine reads one line and nothing behind it.
+func readLine(in io.Reader) (string, error) {
+	var line []byte
+	var b [1]byte
+	for {
+		n, err := in.Read(b[:])
+		if n > 0 && b[0] != '\n' {
+			line = append(line, b[0])
+		}
+		if n > 0 && b[0] == '\n' || err != nil {
+			return strings.TrimSpace(string(line)), err
+		}
+	}
 }
 
 // askPasswords asks for passwords by what they are, or reads a line each of standard

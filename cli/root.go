@@ -278,13 +278,16 @@ func connect(c *cobra.Command) (*client.Client, error) {
 			l = login{URL: u}
 		}
 	}
+	if f := os.Getenv("ULLAGE_FINGERPRINT"); f != "" {
+		l.Fingerprint = f
+	}
 	if t := os.Getenv("ULLAGE_TOKEN"); t != "" {
 		l.Token = t
 	}
 	if l.URL == "" {
 		l.URL = "http://127.0.0.1:8460"
 	}
-	return client.New(l.URL, l.Token), nil
+	return l.client()
 }
 
 // complete turns a list of names from the service into shell completion.

@@ -41,7 +41,12 @@ On an empty data folder the first sign-in is printed once.`,
 }
 
 func announce(w io.Writer, s server.Started) {
-	fmt.Fprintf(w, "Console: %s\nMQTT: %s\nDevice HTTP: %s\n", s.Console, s.MQTT, s.DeviceHTTP)
+	for _, l := range [][2]string{{"Console", s.Console}, {"Console over TLS", s.ConsoleTLS},
+		{"SHA-256 of its certificate", s.Fingerprint}, {"MQTT", s.MQTT}, {"Device HTTP", s.DeviceHTTP}} {
+		if l[1] != "" {
+			fmt.Fprintf(w, "%s: %s\n", l[0], l[1])
+		}
+	}
 	if s.FirstPassword != "" {
 		fmt.Fprintf(w, "First sign-in: %s with the password %s (shown this once)\n", s.FirstPerson, s.FirstPassword)
 	}

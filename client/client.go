@@ -113,6 +113,9 @@ func (c *Client) call(ctx context.Context, r request, out any) (http.Header, err
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
+		if u := untrusted(c.base, err); u != nil {
+			return nil, u
+		}
 		return nil, &Unreachable{c.base, err}
 	}
 	defer resp.Body.Close()

@@ -24,6 +24,9 @@ type Service struct {
 	Refused    uint64    `json:"refused" doc:"Messages refused, whole or in part, since the start"`
 	MQTT       string    `json:"mqtt" doc:"Address of the MQTT listener"`
 	DeviceHTTP string    `json:"device_http" doc:"Address of the devices' HTTP listener"`
+	ConsoleTLS string    `json:"console_tls" doc:"Address of the console and the API over TLS; empty if that is off"`
+	// Certificate is compared by people with what their browser or command line sees.
+	Certificate string `json:"certificate" doc:"SHA-256 of the certificate shown there"`
 	// Groups are the open alarms of groups of devices.
 	Groups []GroupAlarm `json:"groups" doc:"Open alarms of groups, from rules with each"`
 }

@@ -7,7 +7,9 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"net"
 	"os"
+	"path/filepath"
 	"reflect"
 	"slices"
 	"strconv"
@@ -22,6 +24,7 @@ import (
 	"ullage/core/value"
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
+	"ullage/pki"
 	"ullage/store"
 	"ullage/transport/door"
 )
@@ -32,7 +35,10 @@ import (
 // flag.
 type Values struct {
 	Data            string `option:"data" help:"data folder; one process at a time"`
-	Listen          string `option:"listen" help:"address of the console and the API"`
+	Listen          string `option:"listen" help:"address of the console and the API without encryption, on loopback; off if empty"`
+	ListenTLS       string `option:"listen_tls" help:"address of the console and the API over TLS, such as 0.0.0.0:8462 for other machines; off if empty"`
+	TLSCert         string `option:"tls_cert" help:"file of the certificate for listen_tls, with those between it and its authority, in PEM; one that the service makes for itself if empty"`
+	TLSKey          string `option:"tls_key" help:"file of its key in PEM; both are read again when they change"`
 	MQTT            string `option:"mqtt" help:"address for devices that speak MQTT"`
 	DeviceHTTP      string `option:"device_http" help:"address for devices that speak HTTP"`
 	Pprof           string `option:"pprof" help:"address of profiles for net/http/pprof, on loopback only; off if empty"`
@@ -56,7 +62,7 @@ type Values struct {
 
 // defaults are the values of which nothing else is said.
 func defaults() Values {
-	return Values{Data: "ullage-data", Listen: "127.0.0.1:8460", MQTT: "127.0.0.1:1883", DeviceHTTP: "127.0.0.1:8461",
+	return Values{Data: "ullage-data", Listen: "127.0.0.1:8460", ListenTLS: "127.0.0.1:8462", MQTT: "127.0.0.1:1883", DeviceHTTP: "127.0.0.1:8461",
 		FirstPerson: "engineer", Zone: "UTC", MessageLimit: ingest.MaxMessage, DeviceRate: 50, DeviceConnects: 20, AddressFailures: 30,
 		JournalLimit: 1_000_000, LogLevel: "info", LogFormat: "text"}
 }
@@ -267,12 +273,41 @@ func (c *Config) Logger(w io.Writer) (*slog.Logger, error) {
 	return nil, fault.New(fault.Invalid, "log_format is %q; it is text or json", c.LogFormat)
 }
 
-// app returns how the parts of the service are put together.
+// certificate opens that of listen_tls: the user's files, or its own in the data
+// folder; nil where the listener is off.
+func (c *Config) certificate(log *slog.Logger, now func() time.Time) (*pki.Files, error) {
+	if c.ListenTLS == "" {
+		return nil, nil
+	}
+	if (c.TLSCert == "") != (c.TLSKey == "") {
+		return nil, fault.New(fault.Invalid, "a certificate and its key belong together, and only one of tls_cert and tls_key is said").
+			Then("say both, or neither for a certificate that the service makes for itself")
+	}
+	if now == nil {
+		now = time.Now
+	}
+	cert, key := c.TLSCert, c.TLSKey
+	if cert == "" {
+		names := words(c.Names)
+		if host, _, err := net.SplitHostPort(c.ListenTLS); err == nil {
+			if ip := net.ParseIP(host); ip == nil || !ip.IsUnspecified() {
+				names = append(names, host)
+			}
+		}
+		var err error
+		if cert, key, err = pki.Own(filepath.Join(c.Data, "tls"), slices.DeleteFunc(names, func(n string) bool { return n == "" }), now()); err != nil {
+			return nil, fmt.Errorf("the service could not make a certificate for itself: %w", err)
+		}
+	}
+	return pki.Open(cert, key, log, now)
+}
+
 // words takes a list apart that is written with commas.
 func words(list string) []string {
 	return strings.FieldsFunc(list, func(r rune) bool { return r == ',' || r == ' ' })
 }
 
+// app returns how the parts of the service are put together.
 func (c *Config) app(log *slog.Logger) (app.Options, error) {
 	all := int64(c.StoreLimit) << 20
 	o := app.Options{Dir: c.Data, Store: store.Options{MaxBytes: all - all/4, MaxRecordBytes: all / 4},

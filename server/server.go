@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -29,9 +30,12 @@ var Version = "0.1.0-dev"
 
 // Started is what Run tells when the service is ready.
 type Started struct {
-	Console    string // URL
-	MQTT       string
-	DeviceHTTP string
+	Console    string // URL without encryption; empty if it is off
+	ConsoleTLS string // URL over TLS; empty if it is off
+	// Fingerprint is the SHA-256 of the certificate of ConsoleTLS.
+	Fingerprint string
+	MQTT        string
+	DeviceHTTP  string
 	// FirstPerson and FirstPassword are set once, when the data folder is new
 	// and the password was made up.
 	FirstPerson, FirstPassword string
@@ -42,6 +46,7 @@ type Started struct {
 type listener struct {
 	key     string // of its option
 	address string // empty for off
+	secure  bool   // it speaks TLS
 	take    conns.Listening
 	serve   func(net.Listener) error
 	stop    func(context.Context)
@@ -98,11 +103,19 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	field := web(conns.Bodies(conns.Forwarded(trusted, a.Web(words(c.Names)))))
 	operators := web(nil)
 	operators.BaseContext = func(net.Listener) context.Context { return streams }
+	certificate, err := c.certificate(log, o.Now)
+	if err != nil {
+		return err
+	}
+	if certificate != nil {
+		operators.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: certificate.Get}
+	}
 	profile := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: profiles()}
 	table := []*listener{
 		{key: "mqtt", address: c.MQTT, take: conns.Listening{Pace: devicePace}, serve: broker.Serve, stop: func(context.Context) { broker.Stop(5 * time.Second) }},
 		{key: "device_http", address: c.DeviceHTTP, take: conns.Listening{WriteWait: writeWait, Pace: devicePace}, serve: field.Serve, stop: func(ctx context.Context) { _ = field.Shutdown(ctx) }},
 		{key: "listen", address: c.Listen, take: conns.Listening{WriteWait: writeWait, Pace: peoplePace}, serve: operators.Serve, stop: func(ctx context.Context) { endStreams(); _ = operators.Shutdown(ctx) }},
+		{key: "listen_tls", address: c.ListenTLS, secure: true, take: conns.Listening{WriteWait: writeWait, Pace: peoplePace}, serve: func(l net.Listener) error { return operators.ServeTLS(l, "", "") }, stop: func(context.Context) {}},
 		{key: "pprof", address: c.Pprof, serve: profile.Serve, stop: func(ctx context.Context) { _ = profile.Close() }},
 	}
 	defer func() {
@@ -118,7 +131,7 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 		if address == "" {
 			continue // off
 		}
-		if l.on, err = bind(l.key, address, c.PlainAnywhere && l.key != "pprof"); err != nil {
+		if l.on, err = bind(l.key, address, l.secure || c.PlainAnywhere && l.key != "pprof"); err != nil {
 			return err
 		}
 		at[l.key] = l.on.Addr().String()
@@ -126,7 +139,13 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 			l.on = pool.Listen(l.on, l.take)
 		}
 	}
-	started := Started{Console: "http://" + at["listen"], MQTT: at["mqtt"], DeviceHTTP: at["device_http"]}
+	started := Started{MQTT: at["mqtt"], DeviceHTTP: at["device_http"]}
+	if on := at["listen"]; on != "" {
+		started.Console = "http://" + on
+	}
+	if on := at["listen_tls"]; on != "" {
+		started.ConsoleTLS, started.Fingerprint = "https://"+on, certificate.Fingerprint()
+	}
 	if a.People.Empty() {
 		password, err := a.People.Add(ctx, c.FirstPerson, c.FirstPassword, person.Owner, "")
 		if err != nil {
@@ -141,7 +160,7 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 		page = f
 	}
 	operators.Handler = conns.Bodies(conns.Forwarded(trusted, api.New(api.Options{App: a.API(), Names: words(c.Names), Version: Version, Started: begun.UTC(), Events: events,
-		Storage: storage{a.Store}, MQTT: broker.Connected, MQTTAt: started.MQTT, HTTPAt: started.DeviceHTTP, Console: page, Ready: isReady.Load, Metrics: metrics(a, broker, pool)})))
+		Storage: storage{a.Store}, MQTT: broker.Connected, MQTTAt: started.MQTT, HTTPAt: started.DeviceHTTP, TLSAt: started.ConsoleTLS, Certificate: certificate.Fingerprint, Console: page, Ready: isReady.Load, Metrics: metrics(a, broker, pool)})))
 	a.Start(true)
 	failed := make(chan error, len(table))
 	for _, l := range table {
@@ -156,7 +175,7 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 		}()
 	}
 	isReady.Store(true)
-	log.Info("ready", "version", Version, "console", started.Console, "mqtt", started.MQTT, "device_http",
+	log.Info("ready", "version", Version, "console", started.Console, "console_tls", started.ConsoleTLS, "mqtt", started.MQTT, "device_http",
 		started.DeviceHTTP, "devices", a.Devices.Count(), "start", time.Since(begun).Round(time.Millisecond))
 	if ready != nil {
 		ready(started)
@@ -200,10 +219,14 @@ func bind(key, address string, anywhere bool) (net.Listener, error) {
 		return nil, fault.New(fault.Invalid, "%s is %q, which is no address", key, address).
 			Then("write it like 127.0.0.1:8460")
 	}
+	instead := "use 127.0.0.1, or say --plain-anywhere if the network in between is yours"
+	if key == "listen" {
+		instead = "let other machines come with --listen-tls, which is encrypted, and use 127.0.0.1 here"
+	}
 	if ip := net.ParseIP(host); !anywhere && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
 		return nil, fault.New(fault.Invalid,
 			"%s is %s, which other machines can reach, and this listener is not encrypted", key, address).
-			Then("use 127.0.0.1, or say --plain-anywhere if the network in between is yours")
+			Then("%s", instead)
 	}
 	l, err := net.Listen("tcp", address)
 	switch {

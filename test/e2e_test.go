@@ -352,7 +352,7 @@ func TestBadStarts(t *testing.T) {
 	}{
 		"the same folder": {[]string{"--data", s.Data}, "another Ullage is running on the data folder"},
 		"a busy port":     {[]string{"--mqtt", s.MQTT}, "is taken by another program"},
-		"an open port":    {[]string{"--listen", "0.0.0.0:0"}, "--plain-anywhere"},
+		"an open port":    {[]string{"--listen", "0.0.0.0:0"}, "--listen-tls"},
 		"a bad level":     {[]string{"--log-level", "loud"}, "debug, info, warn or error"},
 	} {
 		args := append([]string{"serve", "--data", t.TempDir(), "--listen", "127.0.0.1:0", "--mqtt", "127.0.0.1:0",

@@ -36,6 +36,7 @@ const Password = "correct-horse-cellar"
 // Service is a running service.
 type Service struct {
 	Console, MQTT, HTTP string
+	TLS, Certificate    string
 	Data                string
 	PID                 int
 	Client              *client.Client
@@ -67,7 +68,7 @@ func (o *output) String() string {
 // Start runs `ullage serve` on a data folder, on free loopback ports unless
 // the flags say others, and waits until it is ready and somebody is signed in.
 func Start(data string, flags ...string) (*Service, error) {
-	args := append([]string{"serve", "--data", data, "--listen", "127.0.0.1:0", "--mqtt", "127.0.0.1:0",
+	args := append([]string{"serve", "--data", data, "--listen", "127.0.0.1:0", "--listen-tls", "127.0.0.1:0", "--mqtt", "127.0.0.1:0",
 		"--device-http", "127.0.0.1:0"}, flags...)
 	s := &Service{Data: data, log: &output{}, ended: make(chan struct{})}
 	s.cmd = exec.Command(Binary(), args...)
@@ -102,6 +103,12 @@ func Start(data string, flags ...string) (*Service, error) {
 			}
 			if v, ok := strings.CutPrefix(line, "Console: "); ok {
 				s.Console = v
+			}
+			if v, ok := strings.CutPrefix(line, "Console over TLS: "); ok {
+				s.TLS = v
+			}
+			if v, ok := strings.CutPrefix(line, "SHA-256 of its certificate: "); ok {
+				s.Certificate = v
 			}
 			if v, ok := strings.CutPrefix(line, "MQTT: "); ok {
 				s.MQTT = v

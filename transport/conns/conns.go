@@ -7,6 +7,7 @@ package conns
 import (
 	"container/list"
 	"context"
+	"crypto/tls"
 	"errors"
 	"io"
 	"log/slog"
@@ -226,6 +227,9 @@ func (c *Conn) Write(b []byte) (int, error) {
 
 // Known is Conn.Known for a connection that may be another one.
 func Known(c net.Conn) {
+	if t, ok := c.(*tls.Conn); ok {
+		c = t.NetConn()
+	}
 	if k, ok := c.(*Conn); ok {
 		k.Known()
 	}

@@ -2832,11 +2832,15 @@ export interface components {
             rule: string;
         };
         Service: {
+            /** @description SHA-256 of the certificate shown there */
+            certificate: string;
             /**
              * Format: int64
              * @description MQTT sessions now
              */
             connected: number;
+            /** @description Address of the console and the API over TLS; empty if that is off */
+            console_tls: string;
             /** @description Address of the devices' HTTP listener */
             device_http: string;
             /**

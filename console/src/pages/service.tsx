@@ -83,6 +83,19 @@ export default function ServicePage() {
                 <Fact name="HTTP at">
                   <code className="font-mono text-[0.8125rem]">{service.device_http}</code>
                 </Fact>
+                <Fact name="Console over TLS">
+                  {service.console_tls === "" ? (
+                    "off"
+                  ) : (
+                    <>
+                      <code className="font-mono text-[0.8125rem]">{service.console_tls}</code>
+                      <p className="mt-0.5 text-xs break-all text-muted">
+                        Certificate SHA-256, for comparing with what a browser or the command line shows:{" "}
+                        <code className="font-mono">{service.certificate}</code>
+                      </p>
+                    </>
+                  )}
+                </Fact>
               </dl>
             ) : (
               <p className="text-muted">Waiting for the service…</p>

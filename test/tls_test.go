@@ -1,0 +1,174 @@
+package test
+
+import (
+	"crypto/tls"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"ullage/client"
+	"ullage/test/service"
+)
+
+// The console over TLS, with clients that are not ours: its certificate is the one
+// whose fingerprint is printed, a sign-in has a cookie of its own there, and the
+// plain one stays where it was.
+func TestConsoleOverTLS(t *testing.T) {
+	s, err := service.Start(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Stop() })
+	crt := filepath.Join(s.Data, "tls", "console.crt")
+	out, err := exec.Command("openssl", "x509", "-in", crt, "-noout", "-fingerprint", "-sha256").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := strings.TrimSpace(string(out)); !strings.HasSuffix(got, "="+s.Certificate) || s.Certificate == "" {
+		t.Errorf("openssl says %s, the service %s", got, s.Certificate)
+	}
+	head, err := exec.Command("curl", "-s", "-i", "--cacert", crt, "-H", "Content-Type: application/json", "-d",
+		`{"person":"engineer","password":"`+service.Password+`"}`, s.TLS+"/api/v1/sign-in").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"HTTP/2 200", "set-cookie: __Host-ullage_session=", "; HttpOnly", "; Secure", "; SameSite=Strict", "Path=/"} {
+		if !strings.Contains(string(head), want) {
+			t.Errorf("the answer to a sign-in lacks %q:\n%s", want, head)
+		}
+	}
+	if strings.Contains(string(head), "Domain=") {
+		t.Errorf("the cookie has a domain:\n%s", head)
+	}
+	old := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{MaxVersion: tls.VersionTLS11, InsecureSkipVerify: true}}}
+	if resp, err := old.Get(s.TLS + "/healthz"); err == nil {
+		t.Errorf("TLS 1.1 was taken: %s", resp.Status)
+	}
+	if resp, err := http.Get(strings.Replace(s.TLS, "https", "http", 1) + "/healthz"); err != nil || resp.StatusCode != http.StatusBadRequest {
+		t.Errorf("plain HTTP on the encrypted listener: %v %v", resp, err)
+	}
+}
+
+// The command line takes no certificate that nobody vouches for, and from a
+// sign-in on only the one that was compared.
+func TestCommandLinePinsTheCertificate(t *testing.T) {
+	data := t.TempDir()
+	s, err := service.Start(data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	run := func(in string, args ...string) (string, error) {
+		c := exec.Command(service.Binary(), args...)
+		c.Env = append(os.Environ(), "ULLAGE_LOGIN="+filepath.Join(data, "login.json"))
+		c.Stdin = strings.NewReader(in)
+		out, err := c.CombinedOutput()
+		return string(out), err
+	}
+	out, err := run(service.Password+"\n", "login", s.TLS, "--password-stdin")
+	if err == nil || !strings.Contains(out, s.Certificate) || !strings.Contains(out, "--fingerprint") {
+		t.Errorf("a certificate of nobody was taken, or is not shown: %v %s", err, out)
+	}
+	wrong := strings.Repeat("AB", 32)
+	if out, err = run(service.Password+"\n", "login", s.TLS, "--password-stdin", "--fingerprint", wrong); err == nil ||
+		!strings.Contains(out, "another certificate") {
+		t.Errorf("another certificate was taken: %v %s", err, out)
+	}
+	if out, err = run(service.Password+"\n", "login", s.TLS, "--password-stdin", "--fingerprint", s.Certificate); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	if out, err = run("", "person", "list"); err != nil || !strings.Contains(out, "engineer") {
+		t.Errorf("after the sign-in: %v %s", err, out)
+	}
+	if out, err = run(service.Password+"\n", "login", s.TLS, "--password-stdin", "--authority", filepath.Join(data, "tls", "console.crt")); err != nil {
+		t.Errorf("with the certificate as an authority: %v %s", err, out)
+	}
+	if out, err = run(service.Password+"\n", "login", s.TLS, "--password-stdin", "--fingerprint", "12:34"); err == nil || !strings.Contains(out, "64 hexadecimal digits") {
+		t.Errorf("no fingerprint: %v %s", err, out)
+	}
+	// A restart keeps it; another certificate at the same address is refused.
+	if out, err = run(service.Password+"\n", "login", s.TLS, "--password-stdin", "--fingerprint", s.Certificate); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	at := strings.TrimPrefix(s.TLS, "https://")
+	if err := s.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	again, err := service.Start(data, "--listen-tls", at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if again.Certificate != s.Certificate {
+		t.Errorf("after a restart the certificate is %s, before %s", again.Certificate, s.Certificate)
+	}
+	if out, err = run("", "person", "list"); err != nil {
+		t.Errorf("after a restart: %v %s", err, out)
+	}
+	again.Stop()
+	other, err := service.Start(t.TempDir(), "--listen-tls", at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { other.Stop() })
+	if out, err = run("", "person", "list"); err == nil || !strings.Contains(out, "shows another certificate") {
+		t.Errorf("another service at the same address was believed: %v %s", err, out)
+	}
+}
+
+// The user's files are taken, and taken again when they are replaced.
+func TestOwnFilesAreReloaded(t *testing.T) {
+	dir := t.TempDir()
+	crt, key := filepath.Join(dir, "c.pem"), filepath.Join(dir, "k.pem")
+	request := func() {
+		t.Helper()
+		out, err := exec.Command("openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-days", "2",
+			"-subj", "/CN=cellars.example.org", "-keyout", key, "-out", crt).CombinedOutput()
+		if err != nil {
+			t.Fatalf("%v %s", err, out)
+		}
+	}
+	request()
+	s, err := service.Start(filepath.Join(dir, "data"), "--tls-cert", crt, "--tls-key", key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Stop() })
+	request()
+	until(t, "the new certificate", func() bool {
+		now, _, err := client.Certificate(t.Context(), s.TLS)
+		return err == nil && now != s.Certificate
+	})
+}
+
+// Who is not on this machine sees nothing about the service without a sign-in.
+func TestPagesOfTheServiceAreGuarded(t *testing.T) {
+	s, err := service.Start(t.TempDir(), "--trusted-proxies", "127.0.0.1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Stop() })
+	for _, path := range []string{"/metrics", "/api/openapi.json", "/api/openapi-3.0.yaml", "/api/docs", "/api/schemas/Device.json"} {
+		for _, c := range []struct {
+			from, token string
+			want        int
+		}{{"", "", 200}, {"192.0.2.7", "", 401}, {"192.0.2.7", "wrong", 401}, {"192.0.2.7", s.Token, 200}} {
+			req, _ := http.NewRequestWithContext(t.Context(), http.MethodGet, s.Console+path, nil)
+			if c.from != "" {
+				req.Header.Set("X-Forwarded-For", c.from)
+			}
+			if c.token != "" {
+				req.Header.Set("Authorization", "Bearer "+c.token)
+			}
+			resp, err := http.DefaultClient.Do(req)
+			if err != nil {
+				t.Fatal(err)
+			}
+			resp.Body.Close()
+			if resp.StatusCode != c.want {
+				t.Errorf("%s from %q with %q: %d, want %d", path, c.from, c.token, resp.StatusCode, c.want)
+			}
+		}
+	}
+}
