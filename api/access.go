@@ -9,6 +9,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"ullage/client"
+	"ullage/core/person"
+	"ullage/fleet/access"
+	"ullage/fleet/commit"
 	"ullage/fleet/fault"
 	"ullage/fleet/people"
 	"ullage/transport/conns"
@@ -35,10 +38,19 @@ func secure(ctx huma.Context) bool { return ctx.TLS() != nil || conns.Secure(ctx
 
 type sessionKey struct{}
 
-// by returns who makes the request.
+// by returns the session of a request.
 func by(ctx context.Context) people.Session {
 	s, _ := ctx.Value(sessionKey{}).(people.Session)
 	return s
+}
+
+type callerKey struct{}
+
+// caller returns who makes a request; nobody, who may nothing, before it was found
+// out who it is.
+func caller(ctx context.Context) access.Caller {
+	c, _ := ctx.Value(callerKey{}).(access.Caller)
+	return c
 }
 
 func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
@@ -52,18 +64,21 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 	} else if c, err := huma.ReadCookie(ctx, cookieOf(secure(ctx))); err == nil {
 		secret = c.Value
 	}
-	session, err := s.People.Who(secret)
+	from := conns.HostOf(ctx.RemoteAddr())
+	session, err := s.People.Who(secret, from)
 	if err != nil {
 		ctx.SetHeader("WWW-Authenticate", "Bearer")
 		s.deny(ctx, err)
 		return
 	}
 	conns.KnownIn(ctx.Context())
-	if err := may(session.Person, s.People.RoleOf(session.Person), ctx.Operation().OperationID, ctx.Operation().Summary); err != nil {
+	c := s.People.Caller(session, from)
+	if err := may(c.Name, c.Role(), ctx.Operation().OperationID, ctx.Operation().Summary); err != nil {
 		s.deny(ctx, err)
 		return
 	}
-	next(huma.WithValue(ctx, sessionKey{}, session))
+	ctx = huma.WithContext(ctx, commit.From(ctx.Context(), from))
+	next(huma.WithValue(huma.WithValue(ctx, sessionKey{}, session), callerKey{}, c))
 }
 
 // deny answers instead of an operation.
@@ -88,7 +103,7 @@ func (s *server) accessRoutes() {
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		out := &signedIn{Body: client.SignedIn{Person: session.Person, Role: string(s.People.RoleOf(session.Person)), ExpiresAt: session.ExpiresAt}}
+		out := &signedIn{Body: s.signedIn(session)}
 		if in.Body.Token {
 			out.Body.Token = secret
 		} else {
@@ -112,9 +127,21 @@ func (s *server) accessRoutes() {
 		}{[]http.Cookie{c}}, nil
 	}, describe("sign-out", "End this session", "Access"))
 	huma.Get(s.api, "/api/v1/me", func(ctx context.Context, _ *struct{}) (*body[client.SignedIn], error) {
-		x := by(ctx)
-		return &body[client.SignedIn]{client.SignedIn{Person: x.Person, Role: string(s.People.RoleOf(x.Person)), ExpiresAt: x.ExpiresAt}}, nil
+		return &body[client.SignedIn]{s.signedIn(by(ctx))}, nil
 	}, describe("me", "Who is signed in", "Access"))
+}
+
+func (s *server) signedIn(x people.Session) client.SignedIn {
+	c := s.People.Caller(x, "")
+	out := client.SignedIn{Person: x.Person, Role: string(c.Role()), ExpiresAt: x.ExpiresAt, Grants: []client.Given{},
+		Everywhere: map[person.Role]bool{}, Owners: s.People.Owners()}
+	for _, r := range person.Roles {
+		out.Everywhere[r] = c.MayAll(r)
+	}
+	for _, g := range s.People.GrantsOf(x.Person) {
+		out.Grants = append(out.Grants, client.Given{Role: g.Role, Access: g.Access, Team: g.Team})
+	}
+	return out
 }
 
 func sessionCookie(secret string, until time.Time, secure bool) http.Cookie {

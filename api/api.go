@@ -9,7 +9,6 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
-	"maps"
 	"net/http"
 	"reflect"
 	"slices"
@@ -23,25 +22,11 @@ import (
 	"ullage/client"
 	"ullage/core/model"
 	"ullage/core/record"
-	"ullage/fleet/alarms"
-	"ullage/fleet/asof"
-	"ullage/fleet/commands"
-	"ullage/fleet/deletion"
-	"ullage/fleet/derived"
-	"ullage/fleet/devices"
-	"ullage/fleet/expressions"
+	"ullage/fleet/access"
 	"ullage/fleet/fact"
 	"ullage/fleet/fault"
-	"ullage/fleet/folder"
-	"ullage/fleet/imports"
-	"ullage/fleet/ingest"
-	"ullage/fleet/models"
 	"ullage/fleet/people"
-	"ullage/fleet/present"
-	"ullage/fleet/query"
-	"ullage/fleet/revisions"
-	"ullage/fleet/settings"
-	"ullage/fleet/sites"
+	"ullage/fleet/scoped"
 	"ullage/fleet/traffic"
 	"ullage/transport/conns"
 	"ullage/transport/problem"
@@ -67,33 +52,14 @@ type Options struct {
 	Metrics     http.Handler
 }
 
-// App are the use cases behind the API.
+// App are the use cases behind the API. What is about devices is in Fleet, where
+// each takes the caller.
 type App struct {
-	Models      *models.Catalogue
-	Devices     *devices.Registry
-	Sites       *sites.Sites
-	Settings    *settings.Settings
-	Commands    *commands.Queue
-	Alarms      *alarms.Engine
-	Present     *present.Fleet
-	Expressions *expressions.Expressions
-	Intake      *ingest.Intake
-	Meter       *ingest.Meter
-	People      *people.Register
-	Facts       fact.Log
-	News        *fact.News
-	AsOf        *asof.AsOf
-	History     History
-	Queries     *query.Queries
-	Importer    *imports.Importer
-	Deleter     *deletion.Deleter
-	Traffic     *traffic.Log
-	Revisions   *revisions.Revisions
-	Derivations *derived.Derivations
-	Folder      *folder.Loader
-	Settle      func() // waits until what was done is taken in
-	Log         *slog.Logger
-	Now         func() time.Time
+	Fleet  *scoped.Fleet
+	People *people.Register
+	Settle func() // waits until what was done is taken in
+	Log    *slog.Logger
+	Now    func() time.Time
 }
 
 type server struct {
@@ -285,19 +251,6 @@ type Where struct {
 	Where string `query:"where" maxLength:"65536" doc:"Only of devices for which this condition is true now" example:"must_temp > set.max_temp - 3"`
 }
 
-// among returns the devices of a filter as a set and as a list, both nil where
-// there is no filter.
-func (s *server) among(w Where) (map[string]bool, []string, error) {
-	if strings.TrimSpace(w.Where) == "" {
-		return nil, nil, nil
-	}
-	set, err := s.Expressions.Where(w.Where)
-	if err != nil {
-		return nil, nil, s.failed(err)
-	}
-	return set, append([]string{}, slices.Sorted(maps.Keys(set))...), nil
-}
-
 // failed turns an error of a use case into the answer, and logs what people
 // cannot be told.
 func (s *server) failed(err error) error {
@@ -311,8 +264,8 @@ func (s *server) failed(err error) error {
 type body[T any] struct{ Body T }
 
 func (s *server) serviceRoutes() {
-	huma.Get(s.api, "/api/v1/service", func(context.Context, *struct{}) (*body[client.Service], error) {
-		return &body[client.Service]{s.service()}, nil
+	huma.Get(s.api, "/api/v1/service", func(ctx context.Context, _ *struct{}) (*body[client.Service], error) {
+		return &body[client.Service]{s.service(caller(ctx))}, nil
 	}, describe("service", "What the service says about itself", "Service"))
 	type trafficFilter struct {
 		Where
@@ -322,28 +275,33 @@ func (s *server) serviceRoutes() {
 		Limit   int    `query:"limit" default:"100" minimum:"1" maximum:"1000" doc:"At most this many"`
 	}
 	huma.Get(s.api, "/api/v1/traffic", func(ctx context.Context, f *trafficFilter) (*body[[]client.TrafficEntry], error) {
-		among, _, err := s.among(f.Where)
+		es, err := s.Fleet.Traffic(caller(ctx), f.Where.Where, traffic.Filter{Device: f.Device, Refused: f.Refused, After: f.After, Limit: f.Limit})
 		if err != nil {
-			return nil, err
+			return nil, s.failed(err)
 		}
-		return &body[[]client.TrafficEntry]{s.Traffic.Recent(traffic.Filter{Among: among, Device: f.Device, Refused: f.Refused, After: f.After, Limit: f.Limit})}, nil
+		return &body[[]client.TrafficEntry]{es}, nil
 	}, describe("traffic", "The latest raw messages, the newest first", "Traffic"))
 }
 
-func (s *server) service() client.Service {
-	n := s.Devices.Count() - s.Devices.Retired()
-	readings, _, refused := s.Intake.Counts()
+func (s *server) service(c access.Caller) client.Service {
 	groups := []client.GroupAlarm{}
-	for _, a := range s.Alarms.Groups() {
+	for _, a := range s.Fleet.Groups(c) {
 		groups = append(groups, client.GroupAlarm{ID: a.ID, Rule: a.Rule, Group: a.Group, Priority: string(a.Priority),
 			State: string(a.State), Message: a.Message, RaisedAt: a.RaisedAt})
 	}
-	certificate := ""
+	out := client.Service{Groups: groups, Version: s.Version, StartedAt: s.Started, Now: s.Now().UTC(),
+		MQTT: s.MQTTAt, DeviceHTTP: s.HTTPAt, ConsoleTLS: s.TLSAt}
 	if s.TLSAt != "" {
-		certificate = s.Certificate()
+		out.Certificate = s.Certificate()
 	}
-	return client.Service{Groups: groups, ConsoleTLS: s.TLSAt, Certificate: certificate, Version: s.Version, StartedAt: s.Started, Now: s.Now().UTC(), Devices: n,
-		Connected: s.MQTT(), Readings: readings, PerSecond: s.Meter.PerSecond(), Refused: refused, MQTT: s.MQTTAt, DeviceHTTP: s.HTTPAt}
+	readings, refused, perSecond, known := s.Fleet.Flow(c)
+	if !known { // what they see is not all there is
+		out.Devices, out.Connected = s.Fleet.Counts(c)
+		return out
+	}
+	out.Devices, out.Connected = s.Fleet.Count(c), s.MQTT()
+	out.Readings, out.Refused, out.PerSecond = &readings, &refused, &perSecond
+	return out
 }
 
 // optional returns nil for the zero time.

@@ -56,11 +56,7 @@ func (s *server) commandRoutes() {
 		Before string `query:"before" doc:"Only those older than this id"`
 	}
 	huma.Get(s.api, "/api/v1/commands", func(ctx context.Context, f *filter) (*logged[client.Command], error) {
-		_, among, err := s.among(f.Where)
-		if err != nil {
-			return nil, err
-		}
-		cs, err := s.Commands.List(ctx, commands.Filter{Device: f.Device, Among: among, Open: f.Open, Before: f.Before,
+		cs, err := s.Fleet.Commands(ctx, caller(ctx), f.Where.Where, commands.Filter{Device: f.Device, Open: f.Open, Before: f.Before,
 			Limit: f.ask()})
 		if err != nil {
 			return nil, s.failed(err)
@@ -92,14 +88,14 @@ func (s *server) commandRoutes() {
 		return &body[client.Command]{commandOf(c)}, nil
 	}, describe("give-command", "Give a command to a device", "Commands"), notFound)
 	huma.Get(s.api, "/api/v1/devices/{id}/commands/{command}", func(ctx context.Context, in *OneCommand) (*body[client.Command], error) {
-		c, err := s.Commands.Get(ctx, in.ID, in.Command)
+		c, err := s.Fleet.Command(ctx, caller(ctx), in.ID, in.Command)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		return &body[client.Command]{commandOf(c)}, nil
 	}, describe("command", "One command of a device", "Commands"), notFound)
 	huma.Delete(s.api, "/api/v1/devices/{id}/commands/{command}", func(ctx context.Context, in *OneCommand) (*body[client.Command], error) {
-		c, err := s.Commands.Withdraw(ctx, in.ID, in.Command, by(ctx).Person)
+		c, err := s.Fleet.Withdraw(ctx, caller(ctx), in.ID, in.Command)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -138,13 +134,8 @@ func (s *server) commandRoutes() {
 		Name string `path:"name" doc:"Name of the event" maxLength:"200"`
 	}
 	huma.Get(s.api, "/api/v1/devices/{id}/events/{name}", func(ctx context.Context, in *happening) (*huma.StreamResponse, error) {
-		_, m, err := s.known(in.ID)
-		if err != nil {
+		if err := s.Fleet.Event(caller(ctx), in.ID, in.Name); err != nil {
 			return nil, s.failed(err)
-		}
-		if _, ok := m.Event(in.Name); !ok {
-			return nil, s.failed(fault.New(fault.NotFound, "%s has no event %s", m, in.Name).
-				Then("see what it has in GET /api/v1/models/%s", m.Name))
 		}
 		return &huma.StreamResponse{Body: func(c huma.Context) { s.tell(c, in.ID, in.Name) }}, nil
 	},
@@ -173,10 +164,16 @@ func (s *server) tell(c huma.Context, device, name string) {
 	defer s.People.OnEnd(by(ctx), end)()
 	pulse := time.NewTicker(15 * time.Second)
 	defer pulse.Stop()
+	who := caller(ctx)
 	for ok := say(": listening"); ok; {
+		granted := s.Fleet.Changed()
+		if !who.Sees(device) {
+			return
+		}
 		select {
 		case <-ctx.Done():
 			return
+		case <-granted:
 		case <-pulse.C:
 			ok = say(":")
 		case e := <-news:
@@ -188,6 +185,9 @@ func (s *server) tell(c huma.Context, device, name string) {
 // give queues a command and waits for its end, as long as was asked for.
 func (s *server) give(ctx context.Context, id, name string, input json.RawMessage,
 	expires, wait string) (commands.Command, error) {
+	if err := s.Fleet.Exists(caller(ctx), id); err != nil {
+		return commands.Command{}, err
+	}
 	e, err := commands.ParseExpiry(expires)
 	if err != nil {
 		return commands.Command{}, err
@@ -200,13 +200,13 @@ func (s *server) give(ctx context.Context, id, name string, input json.RawMessag
 		}
 		patience = min(d.Std(), maxWait)
 	}
-	c, err := s.Commands.Give(ctx, id, name, input, e, by(ctx).Person)
+	c, err := s.Fleet.Give(ctx, caller(ctx), id, name, input, e)
 	if err != nil || patience == 0 {
 		return c, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
-	return s.Commands.Await(ctx, c)
+	return s.Fleet.Await(ctx, c)
 }
 
 func commandOf(c commands.Command) client.Command {

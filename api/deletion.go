@@ -24,10 +24,10 @@ func (s *server) deletionRoutes() {
 		var d deletion.Deletion
 		var err error
 		if in.DryRun {
-			d, err = s.Deleter.Preview(ctx, span)
+			d, err = s.Fleet.Unwanted(ctx, caller(ctx), span)
 		} else {
 			// Once begun it goes on to its end, also where nobody waits for it any more.
-			d, err = s.Deleter.Delete(context.WithoutCancel(ctx), span, by(ctx).Person)
+			d, err = s.Fleet.Delete(context.WithoutCancel(ctx), caller(ctx), span)
 			s.Settle()
 		}
 		if err != nil {

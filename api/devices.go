@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/url"
-	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -17,7 +16,6 @@ import (
 	"ullage/core/unit"
 	"ullage/core/value"
 	"ullage/fleet/devices"
-	"ullage/fleet/fault"
 	"ullage/fleet/present"
 	"ullage/fleet/settings"
 )
@@ -40,14 +38,15 @@ func (s *server) deviceRoutes() {
 	}
 	fields := record.Fields[client.Device]()
 	huma.Get(s.api, "/api/v1/devices", func(ctx context.Context, f *deviceFilter) (*listed[client.Device], error) {
-		among, _, err := s.among(f.Where)
+		c := caller(ctx)
+		_, among, err := s.Fleet.Among(c, f.Where.Where)
 		if err != nil {
-			return nil, err
+			return nil, s.failed(err)
 		}
-		all, _ := s.Present.Since(0)
+		all := s.Fleet.Chosen(c, among)
 		out, whole := []client.Device{}, map[string]*present.Device{}
 		for _, d := range all {
-			if among != nil && !among[d.ID] || f.Health != "" && string(d.Health) != f.Health ||
+			if f.Health != "" && string(d.Health) != f.Health ||
 				f.Model != "" && d.Model != f.Model || !labelled(d, f.Label) {
 				continue
 			}
@@ -82,17 +81,17 @@ func (s *server) deviceRoutes() {
 		return page, nil
 	}, describe("devices", "Devices now, by id", "Devices"))
 	huma.Get(s.api, "/api/v1/devices/{id}", func(ctx context.Context, in *One) (*body[client.Device], error) {
-		return s.device(in.ID)
+		return s.device(ctx, in.ID)
 	}, describe("device", "One device now", "Devices"), notFound)
 	type create struct{ Body client.NewDevice }
 	huma.Post(s.api, "/api/v1/devices", func(ctx context.Context, in *create) (*body[client.Onboarded], error) {
-		d, token, err := s.Devices.Create(ctx, devices.New{ID: in.Body.ID, Name: in.Body.Name, Model: in.Body.Model,
-			Hub: in.Body.Hub, Labels: in.Body.Labels}, by(ctx).Person)
+		d, token, err := s.Fleet.Create(ctx, caller(ctx), devices.New{ID: in.Body.ID, Name: in.Body.Name, Model: in.Body.Model,
+			Hub: in.Body.Hub, Labels: in.Body.Labels})
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		s.Settle()
-		return &body[client.Onboarded]{s.onboarded(d, token)}, nil
+		return &body[client.Onboarded]{s.onboarded(ctx, d, token)}, nil
 	}, describe("create-device", "Onboard a device; its token is shown this once", "Devices"))
 	type rotate struct {
 		One
@@ -101,16 +100,16 @@ func (s *server) deviceRoutes() {
 		}
 	}
 	huma.Post(s.api, "/api/v1/devices/{id}/token", func(ctx context.Context, in *rotate) (*body[client.Onboarded], error) {
-		token, err := s.Devices.Rotate(ctx, in.ID, in.Body.Keep, by(ctx).Person)
+		token, err := s.Fleet.Rotate(ctx, caller(ctx), in.ID, in.Body.Keep)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		s.Settle()
-		d, err := s.Devices.Get(in.ID)
-		if err != nil {
+		d, _, err := s.Fleet.Registered(caller(ctx), in.ID)
+		if d.ID == "" { // without a model it has a token all the same
 			return nil, s.failed(err)
 		}
-		return &body[client.Onboarded]{s.onboarded(d, token)}, nil
+		return &body[client.Onboarded]{s.onboarded(ctx, d, token)}, nil
 	}, describe("new-token", "Give a device a new token", "Devices"), notFound)
 	type label struct {
 		One
@@ -119,11 +118,11 @@ func (s *server) deviceRoutes() {
 		}
 	}
 	huma.Post(s.api, "/api/v1/devices/{id}/labels", func(ctx context.Context, in *label) (*body[client.Device], error) {
-		if _, err := s.Devices.Label(ctx, in.ID, in.Body.Labels, by(ctx).Person); err != nil {
+		if err := s.Fleet.Label(ctx, caller(ctx), in.ID, in.Body.Labels); err != nil {
 			return nil, s.failed(err)
 		}
 		s.Settle()
-		return s.device(in.ID)
+		return s.device(ctx, in.ID)
 	}, describe("label-device", "Set and remove labels", "Devices"), notFound)
 	type change struct {
 		One
@@ -131,17 +130,17 @@ func (s *server) deviceRoutes() {
 	}
 	huma.Patch(s.api, "/api/v1/devices/{id}", func(ctx context.Context, in *change) (*body[client.Device], error) {
 		if name := in.Body.Name; name != nil {
-			if _, err := s.Devices.Rename(ctx, in.ID, *name, by(ctx).Person); err != nil {
+			if err := s.Fleet.Rename(ctx, caller(ctx), in.ID, *name); err != nil {
 				return nil, s.failed(err)
 			}
 		}
 		if hub := in.Body.Hub; hub != nil {
-			if _, err := s.Devices.Behind(ctx, in.ID, *hub, by(ctx).Person); err != nil {
+			if err := s.Fleet.Behind(ctx, caller(ctx), in.ID, *hub); err != nil {
 				return nil, s.failed(err)
 			}
 		}
 		s.Settle()
-		return s.device(in.ID)
+		return s.device(ctx, in.ID)
 	}, describe("change-device", "Give a device another name for people, or another hub", "Devices"), notFound)
 	type status struct {
 		One
@@ -150,21 +149,17 @@ func (s *server) deviceRoutes() {
 		}
 	}
 	huma.Post(s.api, "/api/v1/devices/{id}/status", func(ctx context.Context, in *status) (*body[client.Device], error) {
-		if _, err := s.Devices.SetStatus(ctx, in.ID, in.Body.Status, by(ctx).Person); err != nil {
+		if err := s.Fleet.SetStatus(ctx, caller(ctx), in.ID, in.Body.Status); err != nil {
 			return nil, s.failed(err)
 		}
 		s.Settle()
-		return s.device(in.ID)
+		return s.device(ctx, in.ID)
 	}, describe("set-status", "Suspend, let in again, or retire a device", "Devices"), notFound)
 }
 
-func (s *server) device(id string) (*body[client.Device], error) {
-	d, ok := s.Present.Get(id)
-	if !ok {
-		_, err := s.Devices.Get(id)
-		if err == nil {
-			err = fault.New(fault.NotFound, "there is no device %q", id)
-		}
+func (s *server) device(ctx context.Context, id string) (*body[client.Device], error) {
+	d, err := s.Fleet.Device(caller(ctx), id)
+	if err != nil {
 		return nil, s.failed(err)
 	}
 	return &body[client.Device]{deviceOf(d)}, nil
@@ -172,9 +167,9 @@ func (s *server) device(id string) (*body[client.Device], error) {
 
 // onboarded puts together what the person needs next: the token and commands
 // that work as they are.
-func (s *server) onboarded(d devices.Device, token string) client.Onboarded {
+func (s *server) onboarded(ctx context.Context, d devices.Device, token string) client.Onboarded {
 	payload := "{}"
-	if m, err := s.Models.Of(d.Model, d.Version); err == nil {
+	if _, m, err := s.Fleet.Registered(caller(ctx), d.ID); err == nil {
 		payload = string(m.Examples(d.ID, s.Now()).Readings)
 	}
 	host, port, _ := strings.Cut(s.MQTTAt, ":")
@@ -257,7 +252,7 @@ func marginOf(m health.Margin) client.Margin {
 
 func (s *server) settingRoutes() {
 	huma.Get(s.api, "/api/v1/devices/{id}/settings", func(ctx context.Context, in *One) (*body[client.Settings], error) {
-		st, m, err := s.Settings.Of(in.ID)
+		st, m, err := s.Fleet.Settings(caller(ctx), in.ID)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -268,11 +263,11 @@ func (s *server) settingRoutes() {
 		Body client.SettingsChange
 	}
 	huma.Post(s.api, "/api/v1/devices/{id}/settings", func(ctx context.Context, in *change) (*body[client.Settings], error) {
-		st, err := s.Settings.Set(ctx, in.ID, in.Body.Set, in.Body.Unset, by(ctx).Person)
+		st, err := s.Fleet.Set(ctx, caller(ctx), in.ID, in.Body.Set, in.Body.Unset)
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		_, m, err := s.Settings.Of(in.ID)
+		_, m, err := s.Fleet.Settings(caller(ctx), in.ID)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -281,32 +276,18 @@ func (s *server) settingRoutes() {
 	}, describe("change-settings", "Set overrides of settings on a device, and take them off", "Settings"), notFound)
 	type many struct{ Body client.SettingsOfMany }
 	huma.Post(s.api, "/api/v1/settings", func(ctx context.Context, in *many) (*body[client.SettingsJob], error) {
-		ids := in.Body.Devices
-		if in.Body.Where != "" {
-			_, among, err := s.among(Where{in.Body.Where})
-			if err != nil {
-				return nil, err
-			}
-			if ids == nil {
-				ids = among
-			} else {
-				ids = slices.DeleteFunc(ids, func(id string) bool {
-					_, ok := slices.BinarySearch(among, id)
-					return !ok
-				})
-			}
-			ids = slices.DeleteFunc(ids, func(id string) bool {
-				d, err := s.Devices.Get(id)
-				return err != nil || d.Status == devices.Retired
-			})
+		c := caller(ctx)
+		ids, err := s.Fleet.Pick(c, in.Body.Devices, in.Body.Where)
+		if err != nil {
+			return nil, s.failed(err)
 		}
 		if in.Body.Preview {
-			if _, err := s.Settings.CheckMany(ids, in.Body.Set, in.Body.Unset); err != nil {
+			if err := s.Fleet.CheckMany(c, ids, in.Body.Set, in.Body.Unset); err != nil {
 				return nil, s.failed(err)
 			}
 			return &body[client.SettingsJob]{client.SettingsJob{Set: in.Body.Set, Unset: in.Body.Unset, Devices: len(ids)}}, nil
 		}
-		j, err := s.Settings.SetMany(ctx, ids, in.Body.Set, in.Body.Unset, by(ctx).Person)
+		j, err := s.Fleet.SetMany(ctx, c, ids, in.Body.Set, in.Body.Unset)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -314,7 +295,7 @@ func (s *server) settingRoutes() {
 	}, describe("change-many-settings", "Set overrides of settings on many devices; the answer tells how far it is",
 		"Settings"))
 	huma.Get(s.api, "/api/v1/settings/{id}", func(ctx context.Context, in *One) (*body[client.SettingsJob], error) {
-		j, err := s.Settings.Job(in.ID)
+		j, err := s.Fleet.Job(caller(ctx), in.ID)
 		if err != nil {
 			return nil, s.failed(err)
 		}

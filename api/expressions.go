@@ -31,13 +31,13 @@ func (s *server) expressionRoutes() {
 			}
 			return &body[client.ExpressionReport]{out}, nil
 		}
-		r, err := s.Expressions.Check(in.Body.Source, in.Body.Model, purpose)
+		r, err := s.Fleet.Expressions(caller(ctx)).Check(in.Body.Source, in.Body.Model, purpose)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		out := reportOf(r)
 		if in.Body.Cursor != nil {
-			cs, err := s.Expressions.Complete(in.Body.Source, *in.Body.Cursor, in.Body.Model, purpose)
+			cs, err := s.Fleet.Expressions(caller(ctx)).Complete(in.Body.Source, *in.Body.Cursor, in.Body.Model, purpose)
 			if err != nil {
 				return nil, s.failed(err)
 			}
@@ -53,7 +53,11 @@ func (s *server) expressionRoutes() {
 		if in.Body.At != nil {
 			at = *in.Body.At
 		}
-		x, err := s.Expressions.Explain(ctx, in.Body.Source, in.Body.Device, at)
+		c := caller(ctx)
+		if err := s.Fleet.Exists(c, in.Body.Device); err != nil {
+			return nil, s.failed(err)
+		}
+		x, err := s.Fleet.Expressions(c).Explain(ctx, in.Body.Source, in.Body.Device, at)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -62,11 +66,14 @@ func (s *server) expressionRoutes() {
 		"Expressions"), notFound)
 	huma.Get(s.api, "/api/v1/expressions/matching", func(ctx context.Context, w *Where) (*body[client.Matching], error) {
 		out := client.Matching{IDs: []string{}}
-		set, _, err := s.among(*w)
+		c := caller(ctx)
+		_, ids, err := s.Fleet.Among(c, w.Where)
 		if err != nil {
-			return nil, err
+			return nil, s.failed(err)
 		}
-		out.IDs = append(out.IDs, slices.Sorted(maps.Keys(set))...)
+		if strings.TrimSpace(w.Where) != "" {
+			out.IDs = append(out.IDs, ids...)
+		}
 		return &body[client.Matching]{out}, nil
 	}, describe("matching-devices", "The ids of the devices for which a condition is true now", "Expressions"))
 	huma.Get(s.api, "/api/v1/expressions/help", func(context.Context, *struct{}) (*body[client.ExpressionHelp], error) {

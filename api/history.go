@@ -11,15 +11,11 @@ import (
 	"ullage/core/series"
 	"ullage/core/unit"
 	"ullage/core/value"
+	"ullage/fleet/access"
 	"ullage/fleet/alarms"
 	"ullage/fleet/fault"
 	"ullage/fleet/query"
 )
-
-// History gives the stored readings of a series, one by one in order of time.
-type History interface {
-	Readings(ctx context.Context, device, metric string, from, to time.Time, yield func(series.Point) error) error
-}
 
 // Span says which part of a history is asked for.
 type Span struct {
@@ -30,8 +26,8 @@ type Span struct {
 }
 
 // between fills in what was left out.
-func (s *server) between(in *Span) (from, to time.Time, err error) {
-	if _, err := s.Devices.Get(in.ID); err != nil {
+func (s *server) between(ctx context.Context, in *Span) (from, to time.Time, err error) {
+	if err := s.Fleet.Exists(caller(ctx), in.ID); err != nil {
 		return from, to, err
 	}
 	from, to = in.From, in.To
@@ -57,7 +53,7 @@ func (s *server) historyRoutes() {
 		Steps int    `query:"steps" default:"300" minimum:"1" maximum:"5000" doc:"How many steps to aim at"`
 	}
 	huma.Get(s.api, "/api/v1/devices/{id}/history", func(ctx context.Context, in *steps) (*body[client.History], error) {
-		from, to, err := s.between(&in.Span)
+		from, to, err := s.between(ctx, &in.Span)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -69,7 +65,7 @@ func (s *server) historyRoutes() {
 			}
 			step = d.Std()
 		}
-		a, err := s.Queries.Run(ctx, query.Query{Devices: []string{in.ID}, Metrics: []string{in.Metric}, From: from,
+		a, err := s.Fleet.Query(ctx, caller(ctx), query.Query{Devices: []string{in.ID}, Metrics: []string{in.Metric}, From: from,
 			To: to, Step: step})
 		if err != nil {
 			return nil, s.failed(err)
@@ -87,12 +83,12 @@ func (s *server) historyRoutes() {
 		Limit int `query:"limit" default:"1000" minimum:"1" maximum:"50000" doc:"At most this many"`
 	}
 	huma.Get(s.api, "/api/v1/devices/{id}/readings", func(ctx context.Context, in *singles) (*body[client.Readings], error) {
-		from, to, err := s.between(&in.Span)
+		from, to, err := s.between(ctx, &in.Span)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		out := client.Readings{Device: in.ID, Metric: in.Metric, Readings: []client.Point{}}
-		err = s.History.Readings(ctx, in.ID, in.Metric, from, to, func(p series.Point) error {
+		err = s.Fleet.Readings(ctx, caller(ctx), in.ID, in.Metric, from, to, func(p series.Point) error {
 			if len(out.Readings) == in.Limit {
 				out.More = true
 				return errEnough
@@ -122,18 +118,15 @@ func (s *server) alarmRoutes() {
 		Before string `query:"before" doc:"Only alarms older than this id"`
 	}
 	huma.Get(s.api, "/api/v1/alarms", func(ctx context.Context, f *filter) (*logged[client.Alarm], error) {
-		_, among, err := s.among(f.Where)
-		if err != nil {
-			return nil, err
-		}
-		list, err := s.Alarms.List(ctx, alarms.Filter{Among: among, Device: f.Device, Rule: f.Rule, Open: !f.All, Before: f.Before,
+		c := caller(ctx)
+		list, err := s.Fleet.Alarms(ctx, c, f.Where.Where, alarms.Filter{Device: f.Device, Rule: f.Rule, Open: !f.All, Before: f.Before,
 			Limit: f.ask()})
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		out := make([]client.Alarm, len(list))
 		for i, a := range list {
-			out[i] = s.alarmOf(a)
+			out[i] = s.alarmOf(c, a)
 		}
 		return newest(out, f.Paging, func(a client.Alarm) string { return a.ID }), nil
 	}, describe("alarms", "Open alarms, or the latest of all, the newest first", "Alarms"))
@@ -145,7 +138,7 @@ func (s *server) alarmRoutes() {
 		if err != nil {
 			return nil, s.failed(fault.New(fault.Invalid, "since: %s", err))
 		}
-		counts, err := s.Alarms.Counts(ctx, s.Now().Add(-back.Std()))
+		counts, err := s.Fleet.AlarmCounts(ctx, caller(ctx), s.Now().Add(-back.Std()))
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -159,23 +152,23 @@ func (s *server) alarmRoutes() {
 		ID string `path:"id" doc:"Alarm id" maxLength:"26"`
 	}
 	huma.Post(s.api, "/api/v1/alarms/{id}/acknowledge", func(ctx context.Context, in *ack) (*body[client.Alarm], error) {
-		a, err := s.Alarms.Acknowledge(ctx, in.ID, by(ctx).Person)
+		a, err := s.Fleet.Acknowledge(ctx, caller(ctx), in.ID)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		s.Settle()
-		return &body[client.Alarm]{s.alarmOf(a)}, nil
+		return &body[client.Alarm]{s.alarmOf(caller(ctx), a)}, nil
 	}, describe("acknowledge-alarm", "Acknowledge an alarm", "Alarms"), notFound)
 }
 
 // alarmOf is an alarm with what is measured now beside what was when it was raised.
-func (s *server) alarmOf(a alarms.Alarm) client.Alarm {
+func (s *server) alarmOf(c access.Caller, a alarms.Alarm) client.Alarm {
 	out := client.Alarm{ID: a.ID, Rule: a.Rule, Device: a.Device, Group: a.Group, Priority: string(a.Priority),
 		State: string(a.State), Message: a.Message, Cause: a.Cause, Response: a.Response, Metric: a.Metric,
 		Value: a.Value.Any(), Limit: a.Limit.Any(), Times: a.Times, RaisedAt: a.RaisedAt,
 		ReturnedAt: optional(a.ReturnedAt), AcknowledgedAt: optional(a.AcknowledgedAt), AcknowledgedBy: a.AcknowledgedBy}
-	d, ok := s.Present.Get(a.Device)
-	if !ok || a.Group != "" {
+	d, err := s.Fleet.Device(c, a.Device)
+	if err != nil || a.Group != "" {
 		return out
 	}
 	for _, m := range d.Margins {

@@ -22,7 +22,7 @@ func entriesOf(fs []fact.Fact) []client.JournalEntry {
 	out := make([]client.JournalEntry, len(fs))
 	for i, f := range fs {
 		out[i] = client.JournalEntry{Number: f.Number, At: f.At, Kind: string(f.Kind), Device: f.Device, Group: f.Group,
-			Alarm: f.Alarm, Rule: f.Rule, Person: f.Person, Text: f.Sentence(), Content: f.Content}
+			Alarm: f.Alarm, Rule: f.Rule, Person: f.Person, From: f.From, Text: f.Sentence(), Content: f.Content}
 	}
 	return out
 }
@@ -34,24 +34,23 @@ func (s *server) journalRoutes() {
 	type filter struct {
 		Where
 		Paging
-		Device string `query:"device" doc:"Only of this device"`
-		Kind   string `query:"kind" maxLength:"80" doc:"Only of this kind, as in alarm raised; they are listed at /journal/kinds"`
-		Alarm  string `query:"alarm" doc:"Only about this alarm, by its id"`
-		Rule   string `query:"rule" doc:"Only about this rule"`
-		Person string `query:"person" doc:"Only what this person did"`
-		Before int64  `query:"before" minimum:"0" doc:"Only entries with a lesser number"`
+		Device string    `query:"device" doc:"Only of this device"`
+		Kind   string    `query:"kind" maxLength:"80" doc:"Only of this kind, as in alarm raised; they are listed at /journal/kinds"`
+		Alarm  string    `query:"alarm" doc:"Only about this alarm, by its id"`
+		Rule   string    `query:"rule" doc:"Only about this rule"`
+		Person string    `query:"person" doc:"Only what this person did, or this key, as in key press-hall-screen"`
+		Noun   string    `query:"noun" maxLength:"40" doc:"Only about this kind of thing" example:"rule"`
+		From   time.Time `query:"from" doc:"Only from this time on"`
+		To     time.Time `query:"to" doc:"Only before this time"`
+		Before int64     `query:"before" minimum:"0" doc:"Only entries with a lesser number"`
 	}
 	huma.Get(s.api, "/api/v1/journal", func(ctx context.Context, f *filter) (*logged[client.JournalEntry], error) {
-		_, among, err := s.among(f.Where)
-		if err != nil {
-			return nil, err
-		}
 		if f.Kind != "" && !fact.Known(fact.Kind(f.Kind)) {
 			return nil, s.failed(fault.New(fault.Invalid, "there is no kind %q", value.Clip(f.Kind, 60)).
 				Then("there are %s", strings.Join(s.kinds(), ", ")))
 		}
-		fs, err := s.Facts.Facts(ctx, fact.Filter{Among: among, Device: f.Device, Kind: fact.Kind(f.Kind),
-			Alarm: f.Alarm, Rule: f.Rule, Person: f.Person, Before: f.Before, Limit: f.ask()})
+		fs, err := s.Fleet.Facts(ctx, caller(ctx), f.Where.Where, fact.Filter{Device: f.Device, Kind: fact.Kind(f.Kind),
+			Alarm: f.Alarm, Rule: f.Rule, Noun: f.Noun, Since: f.From, Until: f.To, Person: f.Person, Before: f.Before, Limit: f.ask()})
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -79,8 +78,8 @@ func (s *server) journalRoutes() {
 		until := time.NewTimer(wait)
 		defer until.Stop()
 		for {
-			news := s.News.Changed()
-			fs, err := s.Facts.FactsAfter(ctx, f.After, f.Limit)
+			news := s.Fleet.Happening()
+			fs, err := s.Fleet.FactsAfter(ctx, caller(ctx), f.After, f.Limit)
 			var gone *fact.Gone
 			if errors.As(err, &gone) {
 				return nil, s.failed(fault.New(fault.Gone, "entries up to number %d are not kept any more", gone.First).
@@ -112,9 +111,9 @@ func (s *server) journalRoutes() {
 		var err error
 		if in.Device != "" {
 			ds = make([]asof.Device, 1)
-			ds[0], err = s.AsOf.Device(ctx, in.Device, in.At)
+			ds[0], err = s.Fleet.AsOf(ctx, caller(ctx), in.Device, in.At)
 		} else {
-			ds, err = s.AsOf.Fleet(ctx, in.At)
+			ds, err = s.Fleet.AllAsOf(ctx, caller(ctx), in.At)
 		}
 		if err != nil {
 			return nil, s.failed(err)

@@ -14,6 +14,8 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"ullage/client"
+	"ullage/core/person"
+	"ullage/fleet/access"
 	"ullage/fleet/fact"
 	"ullage/fleet/fault"
 	"ullage/fleet/present"
@@ -50,7 +52,7 @@ func (s *server) liveRoutes() {
 				s.tellTraffic(ctx, f.Where, f.Device, send)
 				return
 			}
-			l := &listener{s: s, where: f.Where, send: send, known: map[string]*present.Device{}}
+			l := &listener{s: s, caller: caller(ctx), where: f.Where, send: send, known: map[string]*present.Device{}}
 			if f.Only == "matching" {
 				l.match(ctx)
 				return
@@ -97,37 +99,38 @@ func (s *server) stream(ctx huma.Context, next func(huma.Context)) {
 }
 
 func (s *server) tellTraffic(ctx context.Context, where, device string, send sse.Sender) {
-	among, _, err := s.among(Where{where})
+	c := caller(ctx)
+	among, _, err := s.Fleet.Among(c, where)
 	if err != nil { // the lists have said what is wrong with it
 		return
 	}
-	if send.Data(client.Pulse{Service: s.service()}) != nil {
+	if send.Data(client.Pulse{Service: s.service(c)}) != nil {
 		return
 	}
 	var passed uint64
-	if recent := s.Traffic.Recent(traffic.Filter{Device: device, Limit: 1}); len(recent) > 0 {
+	if recent, _ := s.Fleet.Traffic(c, "", traffic.Filter{Device: device, Limit: 1}); len(recent) > 0 {
 		passed = recent[0].Seq
 	}
 	pulse := time.NewTicker(pulseEvery)
 	defer pulse.Stop()
 	for {
-		changed := s.Traffic.Changed()
+		changed := s.Fleet.Passed()
 		select {
 		case <-ctx.Done():
 			return
 		case <-pulse.C:
 			// Which devices a condition is true for changes with their values.
-			if now, _, e := s.among(Where{where}); e == nil {
+			if now, _, e := s.Fleet.Among(c, where); e == nil {
 				among = now
 			}
-			if send.Data(client.Pulse{Service: s.service()}) != nil {
+			if c.Role() == "" || send.Data(client.Pulse{Service: s.service(c)}) != nil {
 				return
 			}
 		case <-changed:
 			if !pause(ctx, together) {
 				return
 			}
-			es := s.Traffic.Recent(traffic.Filter{Among: among, Device: device, After: passed, Limit: 200})
+			es, _ := s.Fleet.Traffic(c, where, traffic.Filter{Among: among, Device: device, After: passed, Limit: 200})
 			if len(es) == 0 {
 				continue
 			}
@@ -152,9 +155,11 @@ func pause(ctx context.Context, d time.Duration) bool {
 
 // listener is one stream of the fleet.
 type listener struct {
-	s     *server
-	where string
-	send  sse.Sender
+	s      *server
+	caller access.Caller
+	where  string
+	send   sse.Sender
+	whole  bool // the caller saw all devices when it began
 	// known is what the other side has, by device. Of a stream that goes on after a
 	// break that is not known, and what changes is sent whole.
 	known map[string]*present.Device
@@ -168,11 +173,11 @@ type listener struct {
 // look works out which devices the condition is true for, if it is time: not so
 // often that it takes more than a tenth of a core.
 func (l *listener) look(force bool) bool {
-	if strings.TrimSpace(l.where) == "" || !force && time.Since(l.looked) < 10*l.took {
+	if strings.TrimSpace(l.where) == "" && l.whole || !force && time.Since(l.looked) < 10*l.took {
 		return false
 	}
 	begun := time.Now()
-	among, _, err := l.s.among(Where{l.where})
+	among, _, err := l.s.Fleet.Among(l.caller, l.where)
 	l.looked, l.took = time.Now(), time.Since(begun)
 	if err != nil {
 		return false
@@ -181,21 +186,26 @@ func (l *listener) look(force bool) bool {
 	return true
 }
 
+// limited reports whether there is something to look: not all devices are told of.
+func (l *listener) limited() bool { return !l.whole || strings.TrimSpace(l.where) != "" }
+
 func (l *listener) run(ctx context.Context, cursor uint64) {
-	if strings.TrimSpace(l.where) != "" && !l.look(true) {
+	granted := l.s.Fleet.Changed()
+	l.whole = l.caller.MayAll(person.Viewer)
+	if l.limited() && !l.look(true) {
 		return // the lists have said what is wrong with it
 	}
-	news := l.s.Present.Changed()
+	news := l.s.Fleet.News()
 	if !l.begin(cursor) {
 		return
 	}
-	if l.send.Data(client.Pulse{Service: l.s.service()}) != nil {
+	if l.send.Data(client.Pulse{Service: l.s.service(l.caller)}) != nil {
 		return
 	}
 	pulse := time.NewTicker(pulseEvery)
 	defer pulse.Stop()
-	count := l.s.News.Count()
-	facts := l.s.News.Changed()
+	count := l.s.Fleet.HappenedSoFar()
+	facts := l.s.Fleet.Happening()
 	for {
 		select {
 		case <-ctx.Done():
@@ -204,14 +214,22 @@ func (l *listener) run(ctx context.Context, cursor uint64) {
 			if !pause(ctx, together) {
 				return
 			}
-			facts = l.s.News.Changed()
+			facts = l.s.Fleet.Happening()
 			var fs []fact.Fact
-			fs, count, _ = l.s.News.After(count)
-			if l.send.Data(happened(fs)) != nil {
+			if fs, count = l.s.Fleet.Happened(l.caller, count); len(fs) > 0 && l.send.Data(happened(fs)) != nil {
+				return
+			}
+		case <-granted:
+			granted = l.s.Fleet.Changed()
+			// Whoever sees all of them now, or not any more, begins anew.
+			if l.whole != l.caller.MayAll(person.Viewer) || l.caller.Role() == "" {
+				return
+			}
+			if l.look(true) && !l.tell() {
 				return
 			}
 		case <-pulse.C:
-			if l.send.Data(client.Pulse{Service: l.s.service()}) != nil {
+			if l.send.Data(client.Pulse{Service: l.s.service(l.caller)}) != nil {
 				return
 			}
 			if l.look(true) && !l.tell() { // time alone may change what it is true for
@@ -221,7 +239,7 @@ func (l *listener) run(ctx context.Context, cursor uint64) {
 			if !pause(ctx, together) {
 				return
 			}
-			news = l.s.Present.Changed()
+			news = l.s.Fleet.News()
 			l.look(false)
 			if !l.tell() {
 				return
@@ -234,8 +252,8 @@ func (l *listener) run(ctx context.Context, cursor uint64) {
 // what has changed since. With a condition it is all told anew: what it was true
 // for then is not known.
 func (l *listener) begin(cursor uint64) bool {
-	if cursor > 0 && l.among == nil && l.s.Present.Remembers(cursor) {
-		changed, next := l.s.Present.Since(cursor)
+	if cursor > 0 && l.among == nil && l.s.Fleet.Remembers(cursor) {
+		changed, next := l.s.Fleet.Since(l.caller, cursor)
 		l.seq = next
 		out := client.Changes{Devices: []client.Device{}, Patches: []map[string]any{}, Gone: []string{}}
 		for _, d := range changed {
@@ -244,11 +262,12 @@ func (l *listener) begin(cursor uint64) bool {
 		}
 		return l.send(sse.Message{ID: int(l.seq), Data: out}) == nil
 	}
-	all, next := l.s.Present.Since(0)
-	l.seq = next
-	if l.among != nil {
-		all = slices.DeleteFunc(all, func(d *present.Device) bool { return !l.among[d.ID] })
+	l.seq = l.s.Fleet.Seq()
+	var ids []string
+	if l.limited() {
+		ids = append([]string{}, slices.Sorted(maps.Keys(l.among))...)
 	}
+	all := l.s.Fleet.Chosen(l.caller, ids)
 	for _, d := range all {
 		l.known[d.ID] = d
 	}
@@ -257,7 +276,7 @@ func (l *listener) begin(cursor uint64) bool {
 
 // tell sends what is other than the other side has it.
 func (l *listener) tell() bool {
-	changed, next := l.s.Present.Since(l.seq)
+	changed, next := l.s.Fleet.Since(l.caller, l.seq)
 	l.seq = next
 	out := client.Changes{Devices: []client.Device{}, Patches: []map[string]any{}, Gone: []string{}}
 	seen := make(map[string]bool, len(changed))
@@ -282,7 +301,7 @@ func (l *listener) tell() bool {
 		}
 		for id := range l.among { // the condition is true for it now, although it did not change
 			if l.known[id] == nil && !seen[id] {
-				if d, ok := l.s.Present.Get(id); ok {
+				if d, err := l.s.Fleet.Device(l.caller, id); err == nil {
 					l.known[id] = d
 					out.Devices = append(out.Devices, deviceOf(d))
 				}
@@ -368,7 +387,8 @@ func happened(fs []fact.Fact) client.Happened {
 
 // match tells for which devices the condition is true, as that changes.
 func (l *listener) match(ctx context.Context) {
-	if !l.look(true) {
+	l.whole = l.caller.MayAll(person.Viewer)
+	if strings.TrimSpace(l.where) == "" || !l.look(true) {
 		return // the lists have said what is wrong with it
 	}
 	told := map[string]bool{}
@@ -394,7 +414,7 @@ func (l *listener) match(ctx context.Context) {
 	pulse := time.NewTicker(pulseEvery)
 	defer pulse.Stop()
 	for {
-		news := l.s.Present.Changed()
+		news, granted := l.s.Fleet.News(), l.s.Fleet.Changed()
 		wait := news
 		if time.Since(l.looked) < 10*l.took { // not so often that it takes a core
 			wait = nil
@@ -403,7 +423,12 @@ func (l *listener) match(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-pulse.C: // time alone may change what it is true for
-			if l.send.Data(client.Pulse{Service: l.s.service()}) != nil {
+			if l.send.Data(client.Pulse{Service: l.s.service(l.caller)}) != nil {
+				return
+			}
+			l.look(true)
+		case <-granted:
+			if l.caller.Role() == "" {
 				return
 			}
 			l.look(true)

@@ -15,6 +15,7 @@ import (
 	"ullage/core/model"
 	"ullage/core/unit"
 	"ullage/core/value"
+	"ullage/fleet/access"
 	"ullage/fleet/derived"
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
@@ -38,20 +39,22 @@ func (s *server) modelRoutes() {
 	serve(s, served[client.Model]{word: "model", words: "models", tag: "Models", name: func(m client.Model) string {
 		return m.Name
 	},
-		list: func(context.Context) ([]client.Model, error) {
+		list: func(ctx context.Context) ([]client.Model, error) {
 			out := []client.Model{}
-			counts := s.Devices.Versions()
-			for _, m := range s.Models.List() {
-				out = append(out, s.model(m, counts))
+			c := caller(ctx)
+			counts := s.Fleet.VersionCounts(c)
+			for _, m := range s.Fleet.Models(c) {
+				out = append(out, s.model(c, m, counts))
 			}
 			return out, nil
 		},
-		get: func(_ context.Context, name string) (client.Model, error) {
-			m, err := s.Models.Get(name)
+		get: func(ctx context.Context, name string) (client.Model, error) {
+			c := caller(ctx)
+			m, err := s.Fleet.Model(c, name)
 			if err != nil {
 				return client.Model{}, err
 			}
-			return s.model(m, s.Devices.Versions()), nil
+			return s.model(c, m, s.Fleet.VersionCounts(c)), nil
 		},
 	})
 	type whole struct {
@@ -59,7 +62,7 @@ func (s *server) modelRoutes() {
 		Whole bool `query:"whole" doc:"Write out all that it extends, imports and is composed of"`
 	}
 	huma.Get(s.api, "/api/v1/models/{name}/source", func(ctx context.Context, in *whole) (*body[json.RawMessage], error) {
-		m, err := s.Models.Get(in.Name)
+		m, err := s.Fleet.Model(caller(ctx), in.Name)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -73,7 +76,7 @@ func (s *server) modelRoutes() {
 	}
 	huma.Post(s.api, "/api/v1/models", func(ctx context.Context, in *source) (*body[client.PublishedModel], error) {
 		src, parts := bundle(in.RawBody)
-		m, changed, err := s.Models.Publish(ctx, src, parts, by(ctx).Person)
+		m, changed, err := s.Fleet.Publish(ctx, caller(ctx), src, parts)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -107,8 +110,12 @@ func (s *server) modelWriting() {
 	type text struct{ Body client.ModelText }
 	large := func(o *huma.Operation) { o.MaxBodyBytes = model.MaxSource * 8 }
 	huma.Post(s.api, "/api/v1/models/preview", func(ctx context.Context, in *text) (*body[client.ModelPreview], error) {
-		return &body[client.ModelPreview]{s.preview(s.Revisions.Preview(in.Body.Text, in.Body.Format, in.Body.Parts))},
-			nil
+		c := caller(ctx)
+		d, err := s.Fleet.Preview(c, in.Body.Text, in.Body.Format, in.Body.Parts)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		return &body[client.ModelPreview]{s.preview(c, d)}, nil
 	}, describe("preview-model", "Check a model that is being written, and say what publishing it would do", "Models"),
 		large)
 	type message struct {
@@ -148,7 +155,7 @@ func (s *server) modelWriting() {
 		Body               []byte
 	}
 	huma.Get(s.api, "/api/v1/models/{name}/page", func(ctx context.Context, in *page) (*file, error) {
-		m, err := s.Models.Get(in.Name)
+		m, err := s.Fleet.Model(caller(ctx), in.Name)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -165,7 +172,7 @@ func (s *server) modelWriting() {
 		return &file{kind, `attachment; filename="` + m.Name + "-" + m.Version + end + `"`, []byte(out)}, nil
 	}, describe("model-page", "The page that authors of firmware work from", "Models"), notFound)
 	huma.Get(s.api, "/api/v1/models/{name}/examples", func(ctx context.Context, in *NamedModel) (*body[model.Examples], error) {
-		m, err := s.Models.Get(in.Name)
+		m, err := s.Fleet.Model(caller(ctx), in.Name)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -173,7 +180,7 @@ func (s *server) modelWriting() {
 	}, describe("model-examples", "Payloads that a device of the model may send and get", "Models"), notFound)
 }
 
-func (s *server) preview(d revisions.Draft) client.ModelPreview {
+func (s *server) preview(c access.Caller, d revisions.Draft) client.ModelPreview {
 	out := client.ModelPreview{Findings: []client.TextFinding{}, Changes: []client.Change{}, Rules: d.Rules,
 		State: "wrong", Devices: d.Devices}
 	if out.Rules == nil {
@@ -186,7 +193,7 @@ func (s *server) preview(d revisions.Draft) client.ModelPreview {
 	if d.Model == nil {
 		return out
 	}
-	m := s.model(d.Model, s.Devices.Versions())
+	m := s.model(c, d.Model, s.Fleet.VersionCounts(c))
 	out.Model, out.Whole, out.State = &m, d.Model.Whole, string(d.State)
 	if d.Refused != nil {
 		out.State, out.Refused = "refused", fault.From(d.Refused).Error()
@@ -216,8 +223,7 @@ func (s *server) modelMoving() {
 	}
 	huma.Post(s.api, "/api/v1/models/{name}/move", func(ctx context.Context, in *move) (*body[client.Moved], error) {
 		b := in.Body
-		to, steps, changes, err := s.Revisions.Move(ctx, in.Name, b.Version, b.Devices, b.Where, b.Preview,
-			by(ctx).Person)
+		to, steps, changes, err := s.Fleet.Move(ctx, caller(ctx), in.Name, b.Version, b.Devices, b.Where, b.Preview)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -235,7 +241,7 @@ func (s *server) modelMoving() {
 		Body client.Backfill
 	}
 	huma.Post(s.api, "/api/v1/models/{name}/backfill", func(ctx context.Context, in *backfill) (*body[client.Job], error) {
-		v, err := s.Derivations.Backfill(in.Name, in.Body.Devices, in.Body.Since, by(ctx).Person)
+		v, err := s.Fleet.Backfill(caller(ctx), in.Name, in.Body.Devices, in.Body.Since)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -243,17 +249,16 @@ func (s *server) modelMoving() {
 	}, describe("backfill-model", "Compute derived telemetry of the past; the job is asked for how far it is",
 		"Models"), notFound)
 	huma.Get(s.api, "/api/v1/jobs/{id}", func(ctx context.Context, in *One) (*body[client.Job], error) {
-		v, err := s.Derivations.Job(in.ID)
+		v, err := s.Fleet.Work(caller(ctx), in.ID)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		return &body[client.Job]{jobOf(v)}, nil
 	}, describe("job", "How far some work is", "Models"), notFound)
 	huma.Delete(s.api, "/api/v1/jobs/{id}", func(ctx context.Context, in *One) (*struct{}, error) {
-		if _, err := s.Derivations.Job(in.ID); err != nil {
+		if err := s.Fleet.StopWork(caller(ctx), in.ID); err != nil {
 			return nil, s.failed(err)
 		}
-		s.Derivations.Stop(in.ID)
 		return nil, nil
 	}, describe("stop-job", "End some work; what it has done stays", "Models"), notFound)
 }
@@ -265,7 +270,7 @@ func jobOf(v derived.View) client.Job {
 
 func notFound(o *huma.Operation) { o.Errors = append(o.Errors, http.StatusNotFound) }
 
-func (s *server) model(m *model.Model, counts map[[2]string]devices.VersionCount) client.Model {
+func (s *server) model(c access.Caller, m *model.Model, counts map[[2]string]devices.VersionCount) client.Model {
 	out := client.Model{Name: m.Name, Title: m.Title, Description: m.Description, Version: m.Version,
 		Additional: m.Additional, Interval: value.Duration(m.Interval).
 				String(), Properties: []client.Property{}, Commands: m.Commands(),
@@ -283,10 +288,10 @@ func (s *server) model(m *model.Model, counts map[[2]string]devices.VersionCount
 	for i := range m.Properties {
 		out.Properties = append(out.Properties, property(&m.Properties[i]))
 	}
-	versions := s.Models.Versions(m.Name)
+	versions := s.Fleet.Versions(c, m.Name)
 	slices.Reverse(versions)
 	for _, v := range versions {
-		out.Versions = append(out.Versions, s.version(v, counts))
+		out.Versions = append(out.Versions, s.version(c, v, counts))
 		if v.Version == m.Version {
 			out.LoadedAt = v.LoadedAt
 		}
@@ -295,7 +300,7 @@ func (s *server) model(m *model.Model, counts map[[2]string]devices.VersionCount
 		out.Devices += v.Devices
 		out.Other += v.Other
 	}
-	for _, r := range s.Alarms.Rules() {
+	for _, r := range s.Fleet.Rules(c) {
 		if r.Names(m.Name) {
 			out.Rules = append(out.Rules, r.Name)
 		}
@@ -303,11 +308,11 @@ func (s *server) model(m *model.Model, counts map[[2]string]devices.VersionCount
 	return out
 }
 
-func (s *server) version(v models.Published, counts map[[2]string]devices.VersionCount) client.ModelVersion {
+func (s *server) version(c access.Caller, v models.Published, counts map[[2]string]devices.VersionCount) client.ModelVersion {
 	n := counts[[2]string{v.Name, v.Version}]
 	out := client.ModelVersion{Version: v.Version, LoadedAt: v.LoadedAt, Devices: n.Devices, Other: n.Otherwise}
-	if newest, err := s.Models.Of(v.Name, ""); err == nil && newest.Version != v.Version && out.Devices > 0 {
-		out.Unfit = s.Revisions.Unfit(v.Model) // rules were checked against the newest when they were set
+	if newest, err := s.Fleet.Model(c, v.Name); err == nil && newest.Version != v.Version && out.Devices > 0 {
+		out.Unfit = s.Fleet.Unfit(c, v.Model) // rules were checked against the newest when they were set
 	}
 	return out
 }

@@ -28,7 +28,7 @@ func (s *server) nearby(c *gin.Context) {
 		if secret == "" {
 			secret, _ = c.Cookie(cookieOf(c.Request.TLS != nil || conns.Secure(c.Request.Context())))
 		}
-		if _, err := s.People.Who(secret); err != nil {
+		if _, err := s.People.Who(secret, conns.HostOf(c.Request.RemoteAddr)); err != nil {
 			c.Header("WWW-Authenticate", "Bearer")
 			s.refuse(c, fault.From(err))
 		}

@@ -33,18 +33,9 @@ type served[T any] struct {
 	// tagOf is the tag of a state; record.Tag of the whole if it is nil.
 	tagOf func(T) string
 	// put and remove are nil where things cannot be changed this way.
-	put    func(ctx context.Context, x T, cond noun.If, by string) (noun.Saved[T], error)
-	remove func(ctx context.Context, name string, cond noun.If, by string) error
-	// may is asked before anything is shown or changed; nil lets everybody.
-	may func(ctx context.Context, verb string, x *T) error
+	put    func(ctx context.Context, x T, cond noun.If) (noun.Saved[T], error)
+	remove func(ctx context.Context, name string, cond noun.If) error
 }
-
-// Verbs that may is asked about.
-const (
-	toSee    = "see"
-	toPut    = "put"
-	toRemove = "remove"
-)
 
 // Paged is the filter, the order and the place of a list.
 type Paged struct {
@@ -108,24 +99,12 @@ func serve[T any](s *server, n served[T]) {
 		n.tagOf = func(x T) string { return record.Tag(x) }
 	}
 	quoted := func(x T) string { return `"` + n.tagOf(x) + `"` }
-	may := func(ctx context.Context, verb string, x *T) error {
-		if n.may == nil {
-			return nil
-		}
-		return n.may(ctx, verb, x)
-	}
 	huma.Get(s.api, path, func(ctx context.Context, p *Paged) (*listed[T], error) {
 		all, err := n.list(ctx)
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		seen := make([]T, 0, len(all))
-		for i := range all {
-			if may(ctx, toSee, &all[i]) == nil {
-				seen = append(seen, all[i])
-			}
-		}
-		out, err := pageOf(seen, *p, n.word, path, fields, n.name, s)
+		out, err := pageOf(all, *p, n.word, path, fields, n.name, s)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -134,9 +113,6 @@ func serve[T any](s *server, n served[T]) {
 		"A condition over the fields of a "+n.word+" narrows the list; it comes in pages."))
 	huma.Get(s.api, path+"/{name}", func(ctx context.Context, in *ThingNamed) (*shown[T], error) {
 		x, err := n.get(ctx, in.Name)
-		if err == nil {
-			err = may(ctx, toSee, &x)
-		}
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -154,10 +130,7 @@ func serve[T any](s *server, n served[T]) {
 				return nil, s.failed(fault.New(fault.Invalid, "the address says %s and the %s %s", in.Name, n.word,
 					name).Then("make them the same"))
 			}
-			if err := may(ctx, toPut, &in.Body); err != nil {
-				return nil, s.failed(err)
-			}
-			done, err := n.put(ctx, in.Body, in.condition(), by(ctx).Person)
+			done, err := n.put(ctx, in.Body, in.condition())
 			if err != nil {
 				return nil, s.failed(err)
 			}
@@ -180,14 +153,7 @@ func serve[T any](s *server, n served[T]) {
 			Conditions
 		}
 		huma.Delete(s.api, path+"/{name}", func(ctx context.Context, in *remove) (*struct{}, error) {
-			x, err := n.get(ctx, in.Name)
-			if err == nil {
-				err = may(ctx, toRemove, &x)
-			}
-			if err == nil {
-				err = n.remove(ctx, in.Name, in.condition(), by(ctx).Person)
-			}
-			if err != nil {
+			if err := n.remove(ctx, in.Name, in.condition()); err != nil {
 				return nil, s.failed(err)
 			}
 			s.Settle()

@@ -19,24 +19,25 @@ func (s *server) peopleRoutes() {
 		list: func(context.Context) ([]person.Person, error) { return s.People.Everybody(), nil },
 		get:  func(_ context.Context, name string) (person.Person, error) { return s.People.One(name) },
 		tagOf: func(p person.Person) string {
-			p.Invited, p.Sessions = false, 0
+			p.Invited, p.Sessions, p.Role, p.Limited, p.Teams = false, 0, "", false, nil
 			return record.Tag(p)
 		},
-		put: func(ctx context.Context, p person.Person, c noun.If, by string) (noun.Saved[person.Person], error) {
-			return s.People.Put(ctx, p, c, by)
+		put: func(ctx context.Context, p person.Person, cond noun.If) (noun.Saved[person.Person], error) {
+			return s.People.Put(ctx, p, cond, caller(ctx).Name)
 		},
-		remove: func(ctx context.Context, name string, c noun.If, by string) error {
-			return s.People.Remove(ctx, name, c, by)
+		remove: func(ctx context.Context, name string, cond noun.If) error {
+			return s.People.Remove(ctx, name, cond, caller(ctx).Name)
 		},
 	})
 	huma.Post(s.api, "/api/v1/people/{name}/invitation", func(ctx context.Context, in *ThingNamed) (*body[client.Invitation], error) {
-		secret, expires, err := s.People.Invite(ctx, in.Name, by(ctx).Person)
+		secret, expires, err := s.People.Invite(ctx, in.Name, caller(ctx).Name)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		return &body[client.Invitation]{client.Invitation{Person: in.Name, ExpiresAt: expires.UTC(), Secret: secret,
 			Path: "/activate#" + secret}}, nil
 	}, describe("invite-person", "Invite somebody to choose a password", "People"), notFound)
+	s.grantRoutes()
 	nobody := func(o *huma.Operation) {
 		o.Security = []map[string][]string{}
 		o.Errors = append(o.Errors, http.StatusNotFound, http.StatusTooManyRequests)
@@ -76,7 +77,7 @@ func (s *server) peopleRoutes() {
 		out := []client.Session{}
 		for _, x := range s.People.Sessions(of) {
 			out = append(out, client.Session{ID: x.ID(), Person: x.Person, With: x.Label, SignedInAt: x.CreatedAt.UTC(),
-				ExpiresAt: x.ExpiresAt.UTC(), This: x.Hash == by(ctx).Hash})
+				From: x.From, ExpiresAt: x.ExpiresAt.UTC(), This: x.Hash == by(ctx).Hash})
 		}
 		return &body[[]client.Session]{out}, nil
 	}, describe("sessions", "Sign-ins that hold", "Access"))
@@ -88,7 +89,7 @@ func (s *server) peopleRoutes() {
 		if err != nil {
 			of = by(ctx).Person
 		}
-		if err := s.People.End(ctx, in.ID, of, by(ctx).Person); err != nil {
+		if err := s.People.End(ctx, in.ID, of, caller(ctx).Name); err != nil {
 			return nil, s.failed(err)
 		}
 		return nil, nil
@@ -97,11 +98,12 @@ func (s *server) peopleRoutes() {
 
 // whose returns the person whose sessions somebody asks for, "" for everybody.
 func (s *server) whose(ctx context.Context, name string) (string, error) {
-	self := by(ctx).Person
+	c := caller(ctx)
+	self := c.Name
 	if name == "" || name == self {
 		return self, nil
 	}
-	if err := may(self, s.People.RoleOf(self), "people", "Sign-ins of other people"); err != nil {
+	if err := may(self, c.Role(), "people", "Sign-ins of other people"); err != nil {
 		return "", err
 	}
 	if name == "*" {

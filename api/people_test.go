@@ -96,7 +96,7 @@ func TestRolesAreKept(t *testing.T) {
 			t.Errorf("%s was refused nothing", role)
 		}
 	}
-	if resp, body := b.call("PUT", "/api/v1/people/x", `{"person":"x","role":"owner"}`, "Authorization", "Bearer "+signIn(b, "a-engineer")); resp.StatusCode != 403 ||
+	if resp, body := b.call("PUT", "/api/v1/people/x", `{"person":"x","grants":[{"role":"owner"}]}`, "Authorization", "Bearer "+signIn(b, "a-engineer")); resp.StatusCode != 403 ||
 		!strings.Contains(body, `needs the role owner; a-engineer is engineer`) {
 		t.Errorf("an engineer who makes an owner is told %d %s", resp.StatusCode, body)
 	}
@@ -112,7 +112,7 @@ func signIn(b *bench, name string) string {
 func TestInvited(t *testing.T) {
 	b := newBench(t)
 	ctx := t.Context()
-	saved, err := b.client.People().Put(ctx, client.Person{Name: "night-duty", Role: person.Operator}, "")
+	saved, err := b.client.People().Put(ctx, client.Person{Name: "night-duty", Grants: []client.Grant{{Role: person.Operator}}}, "")
 	if err != nil || !saved.Created || !saved.Value.Invited || saved.Value.JoinedAt == nil {
 		t.Fatalf("%+v, %v", saved, err)
 	}
@@ -154,7 +154,7 @@ func TestInvited(t *testing.T) {
 	}
 	// What they may do changes at once, and a change of it is told by whom.
 	b.Must(func() error {
-		_, err := b.client.People().Put(ctx, client.Person{Name: "night-duty", Role: person.Viewer}, "")
+		_, err := b.client.People().Put(ctx, client.Person{Name: "night-duty", Grants: []client.Grant{{Role: person.Viewer}}}, "")
 		return err
 	}())
 	if me, err := night.Me(ctx); err != nil || me.Role != "viewer" {
@@ -234,11 +234,11 @@ func TestLastOwner(t *testing.T) {
 	if err := b.client.People().Remove(ctx, "engineer", ""); err == nil || !strings.Contains(err.Error(), says) {
 		t.Errorf("the last owner goes: %v", err)
 	}
-	if _, err := b.client.People().Put(ctx, client.Person{Name: "engineer", Role: person.Engineer}, ""); err == nil || !strings.Contains(err.Error(), says) {
+	if _, err := b.client.People().Put(ctx, client.Person{Name: "engineer", Grants: []client.Grant{{Role: person.Engineer}}}, ""); err == nil || !strings.Contains(err.Error(), says) {
 		t.Errorf("the last owner is none any more: %v", err)
 	}
 	// Somebody who was only invited cannot let others in.
-	_, err := b.client.People().Put(ctx, client.Person{Name: "cellar-master", Role: person.Owner}, "")
+	_, err := b.client.People().Put(ctx, client.Person{Name: "cellar-master", Grants: []client.Grant{{Role: person.Owner}}}, "")
 	b.Must(err)
 	if err := b.client.People().Remove(ctx, "engineer", ""); err == nil || !strings.Contains(err.Error(), says) {
 		t.Errorf("the last owner who can sign in goes: %v", err)

@@ -74,7 +74,7 @@ func (s *server) queryRoutes() {
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		p, err := s.Queries.Plan(q)
+		p, err := s.Fleet.Plan(caller(ctx), q)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -94,7 +94,7 @@ func (s *server) queryRoutes() {
 		var columns []string
 		if err == nil {
 			var p *query.Plan
-			if p, err = s.Queries.Plan(q); err == nil { // what is wrong is said before anything is sent
+			if p, err = s.Fleet.Plan(caller(ctx), q); err == nil { // what is wrong is said before anything is sent
 				columns, err = p.Columns()
 			}
 		}
@@ -113,7 +113,7 @@ func (s *server) figureRoutes() {
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		f, err := s.Queries.Statistics(ctx, q)
+		f, err := s.Fleet.Statistics(ctx, caller(ctx), q)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -143,7 +143,7 @@ func (s *server) figureRoutes() {
 		if err != nil {
 			return nil, s.failed(fault.New(fault.Invalid, "ahead: %s", err))
 		}
-		o, err := s.Queries.Forecast(ctx, q, d.Std())
+		o, err := s.Fleet.Forecast(ctx, caller(ctx), q, d.Std())
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -183,7 +183,7 @@ func (s *server) importRoutes() {
 		if err != nil {
 			return nil, s.failed(fault.New(fault.Invalid, "the file cannot be read: %s", err))
 		}
-		res, err := s.Importer.Run(ctx, r, in.Evaluate)
+		res, err := s.Fleet.Import(ctx, caller(ctx), r, in.Evaluate)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -220,7 +220,7 @@ func (s *server) answer(c huma.Context, p *query.Plan) {
 		}
 		return err
 	}
-	err := s.Queries.Each(c.Context(), p, func(l query.Line) error {
+	err := s.Fleet.Each(c.Context(), p, func(l query.Line) error {
 		b, err := json.Marshal(lineOf(&l))
 		if err == nil {
 			err = begin()
@@ -271,7 +271,7 @@ func (s *server) export(c huma.Context, q query.Query, f exchange.Format, raw bo
 		w = exchange.Raw(w)
 	}
 	if err == nil {
-		err = s.Queries.Export(c.Context(), q, func(device, metric, symbol string, x series.Point) error {
+		err = s.Fleet.Export(c.Context(), caller(c.Context()), q, func(device, metric, symbol string, x series.Point) error {
 			return w.Write(device, metric, symbol, x)
 		})
 	}

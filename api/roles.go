@@ -11,7 +11,7 @@ import (
 // for nobody. docs/people.md shows it.
 var needs = map[string]person.Role{
 	"sign-out": person.Viewer, "me": person.Viewer, "change-password": person.Viewer, "sessions": person.Viewer,
-	"end-session": person.Viewer,
+	"end-session": person.Viewer, "explain-access": person.Viewer,
 
 	"devices": person.Viewer, "device": person.Viewer, "description": person.Viewer, "device-events": person.Viewer,
 	"history": person.Viewer, "readings": person.Viewer, "values": person.Viewer, "value": person.Viewer,
@@ -39,6 +39,9 @@ var needs = map[string]person.Role{
 
 	"people": person.Owner, "person": person.Owner, "put-person": person.Owner, "remove-person": person.Owner,
 	"invite-person": person.Owner, "backup": person.Owner,
+	"teams": person.Owner, "team": person.Owner, "put-team": person.Owner, "remove-team": person.Owner,
+	"keys": person.Owner, "key": person.Owner, "make-key": person.Owner, "remove-key": person.Owner,
+	"preview-access": person.Owner,
 }
 
 // open operations need nobody signed in.

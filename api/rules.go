@@ -11,13 +11,13 @@ func (s *server) ruleRoutes() {
 	serve(s, served[rule.Rule]{word: "rule", words: "rules", tag: "Rules", name: func(r rule.Rule) string {
 		return r.Name
 	},
-		list: func(context.Context) ([]rule.Rule, error) { return s.Alarms.Rules(), nil },
-		get:  func(_ context.Context, name string) (rule.Rule, error) { return s.Alarms.Rule(name) },
-		put: func(ctx context.Context, r rule.Rule, c noun.If, by string) (noun.Saved[rule.Rule], error) {
-			return s.Alarms.PutRule(ctx, r, c, by)
+		list: func(ctx context.Context) ([]rule.Rule, error) { return s.Fleet.Rules(caller(ctx)), nil },
+		get:  func(ctx context.Context, name string) (rule.Rule, error) { return s.Fleet.Rule(caller(ctx), name) },
+		put: func(ctx context.Context, r rule.Rule, cond noun.If) (noun.Saved[rule.Rule], error) {
+			return s.Fleet.PutRule(ctx, caller(ctx), r, cond)
 		},
-		remove: func(ctx context.Context, name string, c noun.If, by string) error {
-			return s.Alarms.RemoveRule(ctx, name, c, by)
+		remove: func(ctx context.Context, name string, cond noun.If) error {
+			return s.Fleet.RemoveRule(ctx, caller(ctx), name, cond)
 		},
 	})
 }

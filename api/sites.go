@@ -15,24 +15,14 @@ func (s *server) siteRoutes() {
 	serve(s, served[site.Site]{word: "site", words: "sites", tag: "Sites", name: func(x site.Site) string {
 		return x.Name
 	},
-		list: func(context.Context) ([]site.Site, error) {
-			all := s.Sites.List()
-			for i := range all {
-				all[i].Devices = s.Devices.CountAtSite(all[i].Name)
-			}
-			return all, nil
-		},
-		get: func(_ context.Context, name string) (site.Site, error) {
-			x, err := s.Sites.Get(name)
-			x.Devices = s.Devices.CountAtSite(x.Name)
-			return x, err
-		},
+		list:  func(ctx context.Context) ([]site.Site, error) { return s.Fleet.Sites(caller(ctx)), nil },
+		get:   func(ctx context.Context, name string) (site.Site, error) { return s.Fleet.Site(caller(ctx), name) },
 		tagOf: func(x site.Site) string { x.Devices = 0; return record.Tag(x) },
-		put: func(ctx context.Context, x site.Site, c noun.If, by string) (noun.Saved[site.Site], error) {
-			return s.Sites.Put(ctx, x, c, by)
+		put: func(ctx context.Context, x site.Site, cond noun.If) (noun.Saved[site.Site], error) {
+			return s.Fleet.PutSite(ctx, caller(ctx), x, cond)
 		},
-		remove: func(ctx context.Context, name string, c noun.If, by string) error {
-			return s.Sites.Remove(ctx, name, c, by)
+		remove: func(ctx context.Context, name string, cond noun.If) error {
+			return s.Fleet.RemoveSite(ctx, caller(ctx), name, cond)
 		},
 	})
 	path := "/api/v1/sites/{name}/plan"
@@ -47,7 +37,7 @@ func (s *server) siteRoutes() {
 		Version string `query:"v" maxLength:"40" doc:"Says nothing; another one makes a browser ask again"`
 	}
 	huma.Get(s.api, path, func(ctx context.Context, in *fresh) (*picture, error) {
-		p, err := s.Sites.PlanOf(ctx, in.Name)
+		p, err := s.Fleet.SitePlan(ctx, caller(ctx), in.Name)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -59,7 +49,7 @@ func (s *server) siteRoutes() {
 		RawBody []byte `contentType:"application/octet-stream"`
 	}
 	huma.Put(s.api, path, func(ctx context.Context, in *upload) (*struct{}, error) {
-		if err := s.Sites.SetPlan(ctx, in.Name, append([]byte{}, in.RawBody...), by(ctx).Person); err != nil {
+		if err := s.Fleet.SetSitePlan(ctx, caller(ctx), in.Name, append([]byte{}, in.RawBody...)); err != nil {
 			return nil, s.failed(err)
 		}
 		s.Settle()
@@ -72,7 +62,7 @@ func (s *server) siteRoutes() {
 			o.Errors = append(o.Errors, http.StatusRequestEntityTooLarge)
 		})
 	huma.Delete(s.api, path, func(ctx context.Context, in *ThingNamed) (*struct{}, error) {
-		if err := s.Sites.SetPlan(ctx, in.Name, nil, by(ctx).Person); err != nil {
+		if err := s.Fleet.SetSitePlan(ctx, caller(ctx), in.Name, nil); err != nil {
 			return nil, s.failed(err)
 		}
 		return nil, nil

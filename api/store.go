@@ -48,6 +48,10 @@ func (s *server) storeRoutes() {
 		By string `query:"by" default:"model" enum:"model,metric,device" doc:"What to sum up by"`
 	}
 	huma.Get(s.api, "/api/v1/store", func(ctx context.Context, in *sumBy) (*body[client.Store], error) {
+		c := caller(ctx)
+		if err := s.Fleet.Whole(c); err != nil {
+			return nil, s.failed(err)
+		}
 		u, err := s.Storage.Usage(ctx)
 		if err != nil {
 			return nil, s.failed(err)
@@ -72,8 +76,8 @@ func (s *server) storeRoutes() {
 				name = x.Metric
 			case "model":
 				name = "none"
-				if d, err := s.Devices.Get(x.Device); err == nil {
-					name = d.Model
+				if m, ok := s.Fleet.ModelNameOf(c, x.Device); ok {
+					name = m
 				}
 			}
 			sh := shares[name]

@@ -48,20 +48,20 @@ func (s *server) thingRoutes() {
 		Body        json.RawMessage
 	}
 	huma.Get(s.api, "/api/v1/devices/{id}/description", func(ctx context.Context, in *described) (*thing, error) {
-		b, err := s.description(in.ID, in.base)
+		b, err := s.description(ctx, in.ID, in.base)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		return &thing{"application/td+json", b}, nil
 	}, describe("description", "A device's Thing Description (W3C WoT TD 1.1)", "Devices"), notFound)
 	huma.Get(s.api, "/api/v1/devices/{id}/values", func(ctx context.Context, in *One) (*body[map[string]any], error) {
-		d, m, err := s.known(in.ID)
+		d, m, err := s.Fleet.Registered(caller(ctx), in.ID)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		out := map[string]any{}
 		for i := range m.Properties {
-			if v := s.value(d, m, &m.Properties[i]); v.Known() {
+			if v := s.value(ctx, d, m, &m.Properties[i]); v.Known() {
 				out[m.Properties[i].Name] = v.Any()
 			}
 		}
@@ -69,7 +69,7 @@ func (s *server) thingRoutes() {
 	}, describe("values", "Every value of a device now: telemetry, attributes, and settings as intended", "Devices"),
 		notFound)
 	huma.Get(s.api, "/api/v1/devices/{id}/values/{name}", func(ctx context.Context, in *OneValue) (*body[any], error) {
-		d, m, err := s.known(in.ID)
+		d, m, err := s.Fleet.Registered(caller(ctx), in.ID)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -78,7 +78,7 @@ func (s *server) thingRoutes() {
 			return nil, s.failed(fault.New(fault.NotFound, "%s has no value %s", m, in.Name).
 				Then("see what it has in GET /api/v1/models/%s", m.Name))
 		}
-		v := s.value(d, m, p)
+		v := s.value(ctx, d, m, p)
 		if !v.Known() {
 			return nil, s.failed(fault.New(fault.NotFound, "%s has not reported %s yet", in.ID, in.Name).
 				Then("see what arrives in its traffic"))
@@ -95,7 +95,7 @@ func (s *server) thingRoutes() {
 			return nil, s.failed(fault.New(fault.Invalid, "the body is not JSON").
 				Then("send the value alone, like 28.5 or \"auto\""))
 		}
-		if _, err := s.Settings.Set(ctx, in.ID, map[string]any{in.Name: x}, nil, by(ctx).Person); err != nil {
+		if _, err := s.Fleet.Set(ctx, caller(ctx), in.ID, map[string]any{in.Name: x}, nil); err != nil {
 			return nil, s.failed(err)
 		}
 		s.Settle()
@@ -105,21 +105,12 @@ func (s *server) thingRoutes() {
 	})
 }
 
-func (s *server) known(id string) (devices.Device, *model.Model, error) {
-	d, err := s.Devices.Get(id)
-	if err != nil {
-		return d, nil, err
-	}
-	m, err := s.Models.Of(d.Model, d.Version)
-	return d, m, err
-}
-
-func (s *server) value(d devices.Device, m *model.Model, p *model.Property) value.Value {
+func (s *server) value(ctx context.Context, d devices.Device, m *model.Model, p *model.Property) value.Value {
 	switch p.Role {
 	case model.Attribute:
 		return d.Attributes[p.Name]
 	case model.Setting:
-		st, _, err := s.Settings.Of(d.ID)
+		st, _, err := s.Fleet.Settings(caller(ctx), d.ID)
 		if err != nil {
 			return value.Value{}
 		}
@@ -128,12 +119,15 @@ func (s *server) value(d devices.Device, m *model.Model, p *model.Property) valu
 		}
 		return st.Intended[p.Name]
 	}
-	now, _ := s.Present.Get(d.ID)
+	now, err := s.Fleet.Device(caller(ctx), d.ID)
+	if err != nil {
+		return value.Value{}
+	}
 	return now.Latest[p.Name].Value
 }
 
-func (s *server) description(id, base string) ([]byte, error) {
-	d, m, err := s.known(id)
+func (s *server) description(ctx context.Context, id, base string) ([]byte, error) {
+	d, m, err := s.Fleet.Registered(caller(ctx), id)
 	if err != nil {
 		return nil, err
 	}
@@ -144,7 +138,10 @@ func (s *server) description(id, base string) ([]byte, error) {
 	for name, v := range d.Labels {
 		fill[name] = v
 	}
-	now, _ := s.Present.Get(id)
+	now, err := s.Fleet.Device(caller(ctx), id)
+	if err != nil {
+		return nil, err
+	}
 	b, err := m.Describe(model.Instance{ID: id, Service: base, MQTT: "mqtt://" + s.MQTTAt, HTTP: "http://" + s.HTTPAt,
 		Fill: fill, Link: fmt.Sprintf("%s/api/v1/models/%s/source", base, url.PathEscape(m.Name+"@"+m.Version)),
 		Has: func(name string) bool {
@@ -167,7 +164,7 @@ func (s *server) folderRoutes() {
 		for i, f := range in.Body.Files {
 			files[i] = check.File{Path: f.Path, Data: append([]byte(f.Text), f.Data...)}
 		}
-		o, err := s.Folder.Load(ctx, files, in.Body.Preview, by(ctx).Person)
+		o, err := s.Fleet.Load(ctx, caller(ctx), files, in.Body.Preview)
 		if err != nil {
 			return nil, s.failed(err)
 		}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ullage/api"
+	"ullage/fleet/access"
 	"ullage/fleet/ahead"
 	"ullage/fleet/alarms"
 	"ullage/fleet/asof"
@@ -32,6 +33,7 @@ import (
 	"ullage/fleet/query"
 	"ullage/fleet/retention"
 	"ullage/fleet/revisions"
+	"ullage/fleet/scoped"
 	"ullage/fleet/settings"
 	"ullage/fleet/sites"
 	"ullage/fleet/traffic"
@@ -79,7 +81,9 @@ type App struct {
 	Commands    *commands.Queue
 	Present     *present.Fleet
 	Alarms      *alarms.Engine
+	Access      *access.Register
 	People      *people.Register
+	Fleet       *scoped.Fleet // as callers see it
 	Traffic     *traffic.Log
 	Door        *door.Door
 	Intake      *ingest.Intake
@@ -151,7 +155,8 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		Models: a.Models, Bus: a.Bus, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
-	if a.People, err = people.Open(ctx, people.Options{Records: records, Commits: a.Commits, Log: o.Log, Now: o.Now}); err != nil {
+	a.Access = access.New(a.Devices)
+	if a.People, err = people.Open(ctx, people.Options{Records: records, Commits: a.Commits, Access: a.Access, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
 	if err = a.Store.Ready(); err != nil {
@@ -198,6 +203,12 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.AsOf = asof.New(asof.Options{Records: records, History: past, Devices: a.Devices, Models: a.Models,
 		Now: o.Now})
 
+	a.Fleet = scoped.New(scoped.Options{Access: a.Access, Models: a.Models, Devices: a.Devices, Sites: a.Sites,
+		Settings: a.Settings, Commands: a.Commands, Alarms: a.Alarms, Present: a.Present, Expressions: a.Expressions,
+		Facts: a.Facts, News: a.News, AsOf: a.AsOf, History: past, Queries: a.Queries, Importer: a.Importer,
+		Deleter: a.Deleter, Traffic: a.Traffic, Revisions: a.Revisions, Derivations: a.Derivations, Folder: a.Folder,
+		Intake: a.Intake, Meter: a.Meter})
+
 	// Who reads from what is present comes after it.
 	a.Bus.Handle(a.Present.Handle)
 	a.Bus.Handle(a.Alarms.Handle)
@@ -225,9 +236,7 @@ func (a *App) siteChanged(name string) {
 
 // API returns the use cases as the operators' API takes them.
 func (a *App) API() *api.App {
-	return &api.App{Models: a.Models, Devices: a.Devices, Sites: a.Sites, Settings: a.Settings, Commands: a.Commands,
-		Alarms: a.Alarms, Present: a.Present, Expressions: a.Expressions, Intake: a.Intake, Meter: a.Meter, People: a.People, Facts: a.Facts, News: a.News, AsOf: a.AsOf, History: a.History, Queries: a.Queries,
-		Importer: a.Importer, Deleter: a.Deleter, Traffic: a.Traffic, Revisions: a.Revisions, Derivations: a.Derivations, Folder: a.Folder, Settle: a.Settle, Log: a.Log, Now: a.Now}
+	return &api.App{Fleet: a.Fleet, People: a.People, Settle: a.Settle, Log: a.Log, Now: a.Now}
 }
 
 // MQTT returns the server for devices that speak MQTT, as a handler of news too.

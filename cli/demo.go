@@ -188,7 +188,7 @@ func playDemo(ctx context.Context, c *cobra.Command, s server.Started, data stri
 	if err := tidyUp(ctx, cl); err != nil {
 		return err
 	}
-	night, err := letIn(ctx, cl, client.Person{Name: "night-duty", Role: person.Operator, Note: "Looks after everything at night"})
+	night, err := letIn(ctx, cl, client.Person{Name: "night-duty", Grants: []client.Grant{{Role: person.Operator}}, Note: "Looks after everything at night"})
 	if err != nil {
 		return err
 	}

@@ -52,7 +52,7 @@ Whoever is new gets in by a link, on which they choose a password.`
 }
 
 func personInvite() *cobra.Command {
-	var role, note string
+	var role, access, note string
 	c := &cobra.Command{
 		Use:   "invite NAME",
 		Short: "Let somebody in: a link on which they choose a password, once",
@@ -73,7 +73,7 @@ way to another one.`,
 				if err != nil && !client.IsNotFound(err) {
 					return err
 				}
-				p.Name, p.Role = args[0], person.Role(role)
+				p.Name, p.Grants = args[0], []client.Grant{{Role: person.Role(role), Access: access}}
 				if note != "" {
 					p.Note = note
 				}
@@ -96,6 +96,7 @@ way to another one.`,
 		},
 	}
 	wordFlag(c, &role, "role", "", "make them first, with this role", "viewer", "operator", "engineer", "owner")
+	c.Flags().StringVar(&access, "access", "", "only for these devices, as in label.site == \"Fennimore\"; with --role")
 	c.Flags().StringVar(&note, "note", "", "who they are, for other people; with --role")
 	return c
 }

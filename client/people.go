@@ -52,6 +52,7 @@ type Session struct {
 	ID         string    `json:"id"`
 	Person     string    `json:"person"`
 	With       string    `json:"with" doc:"Console or command line" example:"console"`
+	From       string    `json:"from,omitempty" doc:"Address that it was signed in from"`
 	SignedInAt time.Time `json:"signed_in_at"`
 	ExpiresAt  time.Time `json:"expires_at"`
 	This       bool      `json:"this,omitempty" doc:"The one that asks"`
@@ -85,3 +86,75 @@ func (c *Client) Sessions(ctx context.Context, name string) ([]Session, error) {
 func (c *Client) EndSession(ctx context.Context, id string) error {
 	return c.do(ctx, http.MethodDelete, "/sessions/"+url.PathEscape(id), nil, nil)
 }
+
+// Given is a grant of somebody, with where it comes from.
+type Given struct {
+	Role   person.Role `json:"role" doc:"What they may do"`
+	Access string      `json:"access" doc:"For which devices; for all where it is empty"`
+	Team   string      `json:"team,omitempty" doc:"The team that it comes from; their own where there is none"`
+}
+
+// Team is some people who share grants.
+type Team = person.Team
+
+// Teams are some people each, who share grants.
+func (c *Client) Teams() Things[Team] {
+	return Things[Team]{c, "teams", func(t Team) string { return t.Name }}
+}
+
+// Key is a credential for programs.
+type Key = person.Key
+
+// Keys are the credentials of programs. A new one is made with MakeKey.
+func (c *Client) Keys() Things[Key] {
+	return Things[Key]{c, "keys", func(k Key) string { return k.Name }}
+}
+
+// KeyMade is a new key with its secret.
+type KeyMade struct {
+	Key    Key    `json:"key" doc:"The key"`
+	Secret string `json:"secret" doc:"Shown this once; it goes into the Authorization header behind Bearer"`
+}
+
+// MakeKey makes a key; its secret is in the answer and nowhere else.
+func (c *Client) MakeKey(ctx context.Context, k Key) (KeyMade, error) {
+	return send[KeyMade](ctx, c, http.MethodPost, "/keys", k)
+}
+
+// Reach is which devices an access reaches.
+type Reach struct {
+	Devices []string `json:"devices" doc:"Their ids, at most a thousand"`
+	Count   int      `json:"count" doc:"How many they are"`
+	Of      int      `json:"of" doc:"How many devices there are"`
+	Labels  []string `json:"labels" doc:"Labels that it looks at"`
+	Says    string   `json:"says" doc:"How far it reaches, in words" example:"It reaches 8 of 48 devices."`
+}
+
+// PreviewAccess tells which devices an access reaches now.
+func (c *Client) PreviewAccess(ctx context.Context, access string) (Reach, error) {
+	return get[Reach](ctx, c, "/access/preview?"+url.Values{"access": {access}}.Encode())
+}
+
+// Explained tells what somebody may do to a device, and by which grants.
+type Explained struct {
+	Person string    `json:"person" doc:"The person, or key NAME"`
+	Device string    `json:"device"`
+	Role   string    `json:"role" doc:"The greatest role that they have for it; none where it is empty"`
+	Grants []GrantOn `json:"grants" doc:"Each of their grants, and what it says of the device"`
+	Says   string    `json:"says" doc:"All of that in a sentence"`
+}
+
+// GrantOn is a grant with what it says of one device.
+type GrantOn struct {
+	Given
+	Reaches bool   `json:"reaches" doc:"Whether it is for the device"`
+	Why     string `json:"why" doc:"Why, or why not" example:"label.site is Kilnside"`
+}
+
+// ExplainAccess tells what somebody may do to a device, and why.
+func (c *Client) ExplainAccess(ctx context.Context, person, device string) (Explained, error) {
+	return get[Explained](ctx, c, "/access/explain?"+url.Values{"person": {person}, "device": {device}}.Encode())
+}
+
+// Grant is a role for some devices.
+type Grant = person.Grant

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"ullage/core/model"
+	"ullage/core/person"
 	"ullage/core/rule"
 	"ullage/core/site"
 	"ullage/fleet/traffic"
@@ -14,17 +15,18 @@ import (
 
 // Service is what the service says about itself.
 type Service struct {
-	Version    string    `json:"version" doc:"Version of the service"`
-	StartedAt  time.Time `json:"started_at" doc:"When it started"`
-	Now        time.Time `json:"now" doc:"Its clock"`
-	Devices    int       `json:"devices" doc:"Devices that are not retired"`
-	Connected  int       `json:"connected" doc:"MQTT sessions now"`
-	Readings   uint64    `json:"readings" doc:"Readings stored since the start"`
-	PerSecond  float64   `json:"per_second" doc:"Readings stored a second, over the last ten seconds"`
-	Refused    uint64    `json:"refused" doc:"Messages refused, whole or in part, since the start"`
-	MQTT       string    `json:"mqtt" doc:"Address of the MQTT listener"`
-	DeviceHTTP string    `json:"device_http" doc:"Address of the devices' HTTP listener"`
-	ConsoleTLS string    `json:"console_tls" doc:"Address of the console and the API over TLS; empty if that is off"`
+	Version   string    `json:"version" doc:"Version of the service"`
+	StartedAt time.Time `json:"started_at" doc:"When it started"`
+	Now       time.Time `json:"now" doc:"Its clock"`
+	Devices   int       `json:"devices" doc:"Devices that are not retired"`
+	Connected int       `json:"connected" doc:"MQTT sessions now; for whoever does not see all devices, how many of theirs are on line"`
+	// What is of all devices is for whoever sees all of them.
+	Readings   *uint64  `json:"readings,omitempty" doc:"Readings stored since the start"`
+	PerSecond  *float64 `json:"per_second,omitempty" doc:"Readings stored a second, over the last ten seconds"`
+	Refused    *uint64  `json:"refused,omitempty" doc:"Messages refused, whole or in part, since the start"`
+	MQTT       string   `json:"mqtt" doc:"Address of the MQTT listener"`
+	DeviceHTTP string   `json:"device_http" doc:"Address of the devices' HTTP listener"`
+	ConsoleTLS string   `json:"console_tls" doc:"Address of the console and the API over TLS; empty if that is off"`
 	// Certificate is compared by people with what their browser or command line sees.
 	Certificate string `json:"certificate" doc:"SHA-256 of the certificate shown there"`
 	// Groups are the open alarms of groups of devices.
@@ -52,9 +54,13 @@ type SignIn struct {
 // SignedIn is who is signed in.
 type SignedIn struct {
 	Person    string    `json:"person" doc:"Who is signed in"`
-	Role      string    `json:"role" enum:"viewer,operator,engineer,owner" doc:"What they may do"`
+	Role      string    `json:"role" enum:"viewer,operator,engineer,owner" doc:"The greatest role that they have, for some devices or for all"`
 	ExpiresAt time.Time `json:"expires_at" doc:"Until when"`
-	Token     string    `json:"token,omitempty" doc:"Bearer token; only in answer to a sign-in that asked for it"`
+	// Grants say what the role is for.
+	Grants     []Given              `json:"grants" doc:"What they may do, for which devices, and from which team"`
+	Everywhere map[person.Role]bool `json:"everywhere" doc:"For each role, whether they have it for all devices"`
+	Owners     []string             `json:"owners" doc:"Who can grant more"`
+	Token      string               `json:"token,omitempty" doc:"Bearer token; only in answer to a sign-in that asked for it"`
 }
 
 // Margin is how far a device is from one limit.
@@ -326,7 +332,8 @@ type JournalEntry struct {
 	Group   string          `json:"group,omitempty" doc:"Group of devices it is of" example:"site=Kilnside"`
 	Alarm   string          `json:"alarm,omitempty" doc:"Alarm it is about"`
 	Rule    string          `json:"rule,omitempty" doc:"Rule it is about"`
-	Person  string          `json:"person,omitempty" doc:"Who did it"`
+	Person  string          `json:"person,omitempty" doc:"Who did it: a person, or key and its name"`
+	From    string          `json:"from,omitempty" doc:"Address that they asked from"`
 	Text    string          `json:"text" doc:"What happened, in one sentence"`
 	Content json.RawMessage `json:"content,omitempty" doc:"The same for programs; its members depend on the kind"`
 }

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"gorm.io/gorm"
 	"strings"
 	"time"
 
@@ -52,8 +53,7 @@ var alarmKind = &kind[alarms.Alarm, string, alarmRow]{
 
 // Alarms implements alarms.Records.
 func (r *Records) Alarms(ctx context.Context, f alarms.Filter) ([]alarms.Alarm, error) {
-	q := page{id: f.ID, device: f.Device, among: f.Among, before: f.Before,
-		limit: f.Limit}.of(r.db.read.WithContext(ctx))
+	q := amongAlarms(f)(page{id: f.ID, device: f.Device, before: f.Before, limit: f.Limit}.of(r.db.read.WithContext(ctx)))
 	if f.Rule != "" {
 		q = q.Where("rule = ?", f.Rule)
 	}
@@ -61,6 +61,17 @@ func (r *Records) Alarms(ctx context.Context, f alarms.Filter) ([]alarms.Alarm, 
 		q = q.Where("state <> ?", string(lifecycle.Normal))
 	}
 	return found(r, alarmKind, q)
+}
+
+// amongAlarms narrows to those of some devices, and of some groups.
+func amongAlarms(f alarms.Filter) func(*gorm.DB) *gorm.DB {
+	return func(q *gorm.DB) *gorm.DB {
+		if f.Among == nil {
+			return q
+		}
+		return q.Where("(device IN (SELECT value FROM json_each(?)) OR rule || ' ' || device IN (SELECT value FROM json_each(?)))",
+			listOf(f.Among), listOf(f.Groups))
+	}
 }
 
 type detectionRow struct {
@@ -86,9 +97,9 @@ func (r *Records) Detections(ctx context.Context) ([]alarms.Detection, error) {
 }
 
 // AlarmCounts implements alarms.Records.
-func (r *Records) AlarmCounts(ctx context.Context, since time.Time) ([]alarms.Count, error) {
+func (r *Records) AlarmCounts(ctx context.Context, since time.Time, f alarms.Filter) ([]alarms.Count, error) {
 	var out []alarms.Count
-	err := r.db.read.WithContext(ctx).Model(&alarmRow{}).
+	err := amongAlarms(f)(r.db.read.WithContext(ctx).Model(&alarmRow{})).
 		Select("rule, sum(state <> ?) AS open, sum(raised_at >= ?) AS raised", string(lifecycle.Normal), ms(since)).
 		Where("state <> ? OR raised_at >= ?", string(lifecycle.Normal), ms(since)).Group("rule").Order("rule").
 		Scan(&out).Error

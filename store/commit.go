@@ -52,7 +52,7 @@ func (r *Records) Commit(txs []*commit.Tx) error {
 			f := &tx.Facts[i]
 			number++
 			f.Number = number
-			w.facts = append(w.facts, factRow{Number: number, At: ms(f.At), Kind: string(f.Kind), Device: f.Device,
+			w.facts = append(w.facts, factRow{Number: number, At: ms(f.At), Kind: string(f.Kind), Address: f.From, Device: f.Device,
 				Group: f.Group, Alarm: f.Alarm, Rule: f.Rule, Person: f.Person, Content: f.Content})
 		}
 	}

@@ -72,7 +72,7 @@ func TestFactsAreNumberedInOrder(t *testing.T) {
 		t.Errorf("%d facts were thrown away, %v", n, err)
 	}
 	var gone *fact.Gone
-	if _, err := s.FactsAfter(ctx, 3, 10); !errors.As(err, &gone) || gone.First != 25 {
+	if _, err := s.FactsAfter(ctx, 3, 10, nil); !errors.As(err, &gone) || gone.First != 25 {
 		t.Errorf("a reader whose number is too old gets %v", err)
 	}
 	w = commit.NewWriter(s.Records, nil)
@@ -80,7 +80,7 @@ func TestFactsAreNumberedInOrder(t *testing.T) {
 	if err := w.Do(ctx, change("d0", "again", zero.Add(2*time.Hour))); err != nil {
 		t.Fatal(err)
 	}
-	if fs, err := s.FactsAfter(ctx, 25, 10); err != nil || len(fs) != 1 || fs[0].Number != 26 {
+	if fs, err := s.FactsAfter(ctx, 25, 10, nil); err != nil || len(fs) != 1 || fs[0].Number != 26 {
 		t.Errorf("behind 25 there is %+v, %v", fs, err)
 	}
 }
@@ -212,7 +212,7 @@ func TestFullDiskOfRecords(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	fs, err := s.FactsAfter(ctx, 0, 10_000)
+	fs, err := s.FactsAfter(ctx, 0, 10_000, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -22,6 +22,7 @@ type factRow struct {
 	Alarm   string `gorm:"index:,where:alarm <> ''"`
 	Rule    string `gorm:"index:,where:rule <> ''"`
 	Person  string `gorm:"index:,where:person <> ''"`
+	Address string `gorm:"not null;default:''"`
 	Content []byte
 }
 
@@ -40,7 +41,7 @@ func (validityRow) TableName() string { return "validity" }
 
 func (x *factRow) fact() fact.Fact {
 	return fact.Fact{Number: x.Number, At: at(x.At), Kind: fact.Kind(x.Kind), Device: x.Device, Group: x.Group,
-		Alarm: x.Alarm, Rule: x.Rule, Person: x.Person, Content: x.Content}
+		Alarm: x.Alarm, Rule: x.Rule, Person: x.Person, From: x.Address, Content: x.Content}
 }
 
 // Facts implements fact.Log; the newest comes first.
@@ -55,6 +56,15 @@ func (r *Records) Facts(ctx context.Context, f fact.Filter) ([]fact.Fact, error)
 	if f.Among != nil {
 		q = q.Where("device IN (SELECT value FROM json_each(?))", listOf(f.Among))
 	}
+	if f.Noun != "" {
+		q = q.Where("substr(kind, 1, ?) = ?", len(f.Noun)+1, f.Noun+" ")
+	}
+	if !f.Since.IsZero() {
+		q = q.Where("at >= ?", ms(f.Since))
+	}
+	if !f.Until.IsZero() {
+		q = q.Where("at < ?", ms(f.Until))
+	}
 	if f.Before > 0 {
 		q = q.Where("number < ?", f.Before)
 	}
@@ -67,7 +77,7 @@ func (r *Records) Facts(ctx context.Context, f fact.Filter) ([]fact.Fact, error)
 }
 
 // FactsAfter implements fact.Log.
-func (r *Records) FactsAfter(ctx context.Context, number int64, limit int) ([]fact.Fact, error) {
+func (r *Records) FactsAfter(ctx context.Context, number int64, limit int, among []string) ([]fact.Fact, error) {
 	var rows []factRow
 	var store storeRow
 	// In one transaction, so that what is deleted meanwhile is not overlooked.
@@ -75,7 +85,11 @@ func (r *Records) FactsAfter(ctx context.Context, number int64, limit int) ([]fa
 		if err := tx.First(&store).Error; err != nil || number < store.Floor {
 			return err
 		}
-		return tx.Where("number > ?", number).Order("number").Limit(limit).Find(&rows).Error
+		q := tx.Where("number > ?", number).Order("number").Limit(limit)
+		if among != nil {
+			q = q.Where("device IN (SELECT value FROM json_each(?))", listOf(among))
+		}
+		return q.Find(&rows).Error
 	})
 	if err == nil && number < store.Floor {
 		return nil, &fact.Gone{First: store.Floor}

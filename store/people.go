@@ -112,6 +112,7 @@ type sessionRow struct {
 	Label     string
 	CreatedAt int64 `gorm:"autoCreateTime:false"`
 	ExpiresAt int64
+	Address   string `gorm:"not null;default:''"`
 }
 
 func (sessionRow) TableName() string { return "sessions" }
@@ -120,10 +121,10 @@ var sessionKind = &kind[people.Session, [32]byte, sessionRow]{
 	key: func(x people.Session) [32]byte { return x.Hash },
 	row: sure(func(x people.Session) sessionRow {
 		return sessionRow{Hash: x.Hash[:], Person: x.Person, Label: x.Label, CreatedAt: ms(x.CreatedAt),
-			ExpiresAt: ms(x.ExpiresAt)}
+			ExpiresAt: ms(x.ExpiresAt), Address: x.From}
 	}),
 	record: sure(func(x sessionRow) people.Session {
-		s := people.Session{Person: x.Person, Label: x.Label, CreatedAt: at(x.CreatedAt), ExpiresAt: at(x.ExpiresAt)}
+		s := people.Session{From: x.Address, Person: x.Person, Label: x.Label, CreatedAt: at(x.CreatedAt), ExpiresAt: at(x.ExpiresAt)}
 		copy(s.Hash[:], x.Hash)
 		return s
 	}),

@@ -114,7 +114,11 @@ func (c *checker) call(n *Node) *node {
 			f.Name == "previous" {
 			return c.report(n, "", "%s changes without a reading, so nothing is computed from it", f.Name)
 		}
-	case ForTarget, ForAccess:
+	case ForAccess:
+		if f.Family == FamilyTime || f.Name == "age" || f.Name == "raised" || f.Name == "changed" || f.Name == "previous" {
+			return c.report(n, "", "%s may not say what somebody reaches, since it can change without a person deciding so", f.Name)
+		}
+	case ForTarget:
 		if f.Family == FamilyTime && f.Name != "time" || f.Name == "age" || f.Name == "raised" || f.Name == "changed" ||
 			f.Name == "previous" {
 			return c.report(n, "", "%s changes by itself, so it cannot choose devices here", f.Name)

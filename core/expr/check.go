@@ -170,6 +170,9 @@ func (c *checker) name(n *Node, name Name) *node {
 	}
 	info, ok := c.schema.Find(name)
 	if !ok {
+		if (name.Scope == "" || slices.Contains(Scopes, name.Scope)) && c.purpose == ForAccess && !c.allowed(n, name) {
+			return nothing(n, Type{})
+		}
 		return c.unknownName(n, name)
 	}
 	if !c.allowed(n, name) {
@@ -246,10 +249,16 @@ func functionNames() []string {
 // allowed reports whether a name may stand in an expression of this purpose.
 func (c *checker) allowed(n *Node, name Name) bool {
 	switch c.purpose {
-	case ForTarget, ForAccess:
+	case ForAccess:
+		ok := name.Scope == "label" || name == Name{"device", "id"} || name == Name{"device", "model"}
+		if !ok {
+			c.report(n, "", "%s may not say what somebody reaches, since it can change without a person deciding so; labels, device.id and device.model can", name)
+		}
+		return ok
+	case ForTarget:
 		ok := name.Scope == "label" || name.Scope == "device" && name.Key != "link" && name.Key != "status" &&
 			name.Key != "zone"
-		if name.Scope == "attr" && c.purpose == ForTarget {
+		if name.Scope == "attr" {
 			c.warn(n, "", "%s is written by the device, so a device can move itself in and out of this", name)
 			return true
 		}

@@ -240,6 +240,9 @@ func (k *completer) operands(subject Info, call string) {
 	for _, i := range k.schema.All() {
 		ok := !target || i.Name.Scope == "label" || i.Name.Scope == "device" && i.Name.Key != "link" &&
 			i.Name.Key != "status" && i.Name.Key != "zone" || i.Name.Scope == "attr" && k.purpose == ForTarget
+		if k.purpose == ForAccess && i.Name.Scope == "device" {
+			ok = i.Name.Key == "id" || i.Name.Key == "model"
+		}
 		if ok && i.Name.Scope != "" && i.Name.Scope != "intended" && i.Name.Scope != "raised" {
 			k.add(i.Name.String(), kindOf(i.Name.Scope), k.detail(i), 0)
 		}
@@ -249,7 +252,7 @@ func (k *completer) operands(subject Info, call string) {
 			k.purpose != ForGroup && k.purpose != ForMessage {
 			continue
 		}
-		if target && f.Family != FamilyText && f.Name != "has" && f.Name != "time" {
+		if target && f.Family != FamilyText && f.Name != "has" && (f.Name != "time" || k.purpose == ForAccess) {
 			continue
 		}
 		back := 1

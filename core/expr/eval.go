@@ -152,7 +152,7 @@ func (s *State) text(n *node) (string, bool) {
 	case oTextName:
 		x, ok := s.sample(n.slot)
 		if !ok && s.plan.names[n.slot].Name.Scope == "label" {
-			return "", true
+			return "", !s.plan.access
 		}
 		return x.Value.Text, ok && x.Value.Kind == value.Text
 	case oPreviousText:
@@ -413,6 +413,9 @@ func (s *State) judgeOther(n *node, negated, margins bool) Answer {
 		return guardIf(x != s.names[n.slot].Value, negated)
 	case oHas:
 		x, ok := s.sample(n.slot)
+		if !ok && s.plan.access {
+			return guard(Unknown)
+		}
 		return guardIf(ok && (x.Value.Kind != value.Text || x.Value.Text != "" ||
 			s.plan.names[n.slot].Name.Scope != "label"), negated)
 	case oDuring:

@@ -22,6 +22,7 @@ type Plan struct {
 	panes    []paneSpec
 	conds    []condSpec
 	hold     int64
+	access   bool // it says what people reach: a label that is missing is unknown, and not the empty text
 }
 
 // seriesSpec is a metric whose readings are kept for its windows.

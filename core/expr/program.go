@@ -51,6 +51,7 @@ func (p *Plan) Compile(src string, purpose Purpose) (*Program, Findings) {
 	tree, found := Parse(src)
 	broken := len(found.Errors()) > 0
 	c := &checker{plan: p, schema: p.schema, purpose: purpose}
+	p.access = p.access || purpose == ForAccess
 	trial := *p
 	if broken { // checked all the same, for what else is wrong, but nothing is kept
 		c.plan = NewPlan(p.schema)

@@ -113,7 +113,9 @@ const (
 	// ForTarget: what a layer or a rule applies to; labels, attributes and
 	// device facts that do not change by themselves.
 	ForTarget
-	// ForAccess: what a person sees; as ForTarget, without attributes.
+	// ForAccess: what a person reaches; labels, device.id and device.model. A label
+	// that a device lacks is unknown there, so that no comparison with it is true,
+	// whichever way it is written.
 	ForAccess
 	// ForMessage: any value, to be shown.
 	ForMessage

@@ -48,9 +48,13 @@ func (r Role) Does(needs Role) bool { return needs.rank() >= 0 && r.rank() >= ne
 // Person is somebody who may sign in.
 type Person struct {
 	Name string `yaml:"person" json:"person" minLength:"1" maxLength:"63" doc:"Name to sign in with" example:"night-duty"`
-	Role Role   `yaml:"role" json:"role" enum:"viewer,operator,engineer,owner" doc:"What they may do; each role may do what those before it may" example:"operator"`
-	Note string `yaml:"note,omitempty" json:"note,omitempty" maxLength:"500" doc:"Who they are, for other people"`
+	// Grants are their own; those of their teams come to them.
+	Grants []Grant `yaml:"grants,omitempty" json:"grants" nullable:"false" doc:"What they may do, for which devices; their teams add to it"`
+	Note   string  `yaml:"note,omitempty" json:"note,omitempty" maxLength:"500" doc:"Who they are, for other people"`
 	// What follows is the service's to say.
+	Role     Role       `yaml:"-" json:"role,omitempty" readOnly:"true" doc:"The greatest role that they have, for some devices or for all"`
+	Limited  bool       `yaml:"-" json:"limited,omitempty" readOnly:"true" doc:"They see some of the devices, and not all"`
+	Teams    []string   `yaml:"-" json:"teams,omitempty" readOnly:"true" doc:"Teams that they are in"`
 	Invited  bool       `yaml:"-" json:"invited,omitempty" readOnly:"true" doc:"They have not chosen a password yet"`
 	JoinedAt *time.Time `yaml:"-" json:"joined_at,omitempty" readOnly:"true" doc:"When they were let in"`
 	Sessions int        `yaml:"-" json:"sessions,omitempty" readOnly:"true" doc:"Sign-ins that hold"`
@@ -61,9 +65,11 @@ const MaxSource = 16 << 10
 
 // Parse reads one person from YAML and checks it. Keys that do not exist are
 // refused with their line.
-func Parse(src []byte) (p *Person, err error) {
+func Parse(src []byte) (*Person, error) { return parse(src, &Person{}, "a person", (*Person).Check) }
+
+func parse[T any](src []byte, into *T, what string, check func(*T) error) (x *T, err error) {
 	if len(src) > MaxSource {
-		return nil, fmt.Errorf("the file has %d bytes; a person may have %d", len(src), MaxSource)
+		return nil, fmt.Errorf("the file has %d bytes; %s may have %d", len(src), what, MaxSource)
 	}
 	if err := yamldoc.Bounded(src); err != nil {
 		return nil, err
@@ -71,19 +77,20 @@ func Parse(src []byte) (p *Person, err error) {
 	// The YAML decoder panics on some tags that nobody writes on purpose.
 	defer func() {
 		if recover() != nil {
-			p, err = nil, errors.New("the file is not YAML that can be read; look for tags (!…) that do not belong there")
+			x, err = nil, errors.New("the file is not YAML that can be read; look for tags (!…) that do not belong there")
 		}
 	}()
-	p = &Person{}
-	if err := yaml.UnmarshalWithOptions(src, p, yaml.DisallowUnknownField()); err != nil {
+	if err := yaml.UnmarshalWithOptions(src, into, yaml.DisallowUnknownField()); err != nil {
 		return nil, errors.New(yaml.FormatError(err, false, false))
 	}
-	return p, p.Check()
+	return into, check(into)
 }
 
 // YAML writes p as its file.
-func (p *Person) YAML() []byte {
-	b, err := yaml.Marshal(p)
+func (p *Person) YAML() []byte { return written(p) }
+
+func written(x any) []byte {
+	b, err := yaml.Marshal(x)
 	if err != nil {
 		return nil
 	}
@@ -98,18 +105,14 @@ func (p *Person) Check() error {
 		return fmt.Errorf("%q is no name to sign in with; use small letters, digits, dots and hyphens, at most 63, the first a letter",
 			value.Clip(p.Name, 40))
 	}
-	if p.Role.rank() < 0 {
-		words := make([]string, len(Roles))
-		for i, r := range Roles {
-			words[i] = string(r)
-		}
-		near := ""
-		if n := value.Nearest(string(p.Role), words); n != "" {
-			near = "; did you mean " + n + "?"
-		}
-		return fmt.Errorf("%q is no role; there are %s%s", value.Clip(string(p.Role), 40), strings.Join(words, ", "), near)
+	if err := checkGrants(p.Grants); err != nil {
+		return err
 	}
-	if n := utf8.RuneCountInString(p.Note); n > 500 || !utf8.ValidString(p.Note) || strings.ContainsRune(p.Note, 0) {
+	return checkNote(p.Note)
+}
+
+func checkNote(note string) error {
+	if n := utf8.RuneCountInString(note); n > 500 || !utf8.ValidString(note) || strings.ContainsRune(note, 0) {
 		return fmt.Errorf("the note has %d characters; 500 are the most", n)
 	}
 	return nil

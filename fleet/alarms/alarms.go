@@ -66,6 +66,9 @@ type Filter struct {
 	Device string
 	Rule   string
 	Among  []string // only of these devices, unless it is nil
+	// Groups are, beside Among, rules with groups whose alarms pass too, as
+	// "cellar_silent site=Kilnside".
+	Groups []string
 	Open   bool
 	Before string // only alarms with a lesser id
 	Limit  int
@@ -81,7 +84,7 @@ type Records interface {
 	Detections(context.Context) ([]Detection, error)
 	// AlarmCounts counts alarms by rule: those that are open, and those raised
 	// since a time.
-	AlarmCounts(ctx context.Context, since time.Time) ([]Count, error)
+	AlarmCounts(ctx context.Context, since time.Time, f Filter) ([]Count, error)
 	// SettingsAsOf returns the settings that rules saw at a time, by name.
 	SettingsAsOf(ctx context.Context, device string, at time.Time) (map[string]value.Value, error)
 	// SettingsChangedSince returns the devices whose settings have changed since.
@@ -437,6 +440,11 @@ type acknowledging struct {
 // About implements event.Event.
 func (acknowledging) About() string { return "" }
 
+// Unknown is the error about an alarm that does not exist.
+func Unknown(id string) error {
+	return fault.New(fault.NotFound, "there is no alarm %q", id).On("alarm")
+}
+
 // Acknowledge marks an alarm as seen by a person.
 func (e *Engine) Acknowledge(ctx context.Context, id, by string) (Alarm, error) {
 	stored, err := e.records.Alarms(ctx, Filter{ID: id})
@@ -444,7 +452,7 @@ func (e *Engine) Acknowledge(ctx context.Context, id, by string) (Alarm, error) 
 		return Alarm{}, err
 	}
 	if len(stored) == 0 {
-		return Alarm{}, fault.New(fault.NotFound, "there is no alarm %q", id).On("alarm")
+		return Alarm{}, Unknown(id)
 	}
 	a := stored[0]
 	shard := 0
@@ -534,9 +542,9 @@ type Count struct {
 }
 
 // Counts counts the alarms of each rule that are open, and that were raised since
-// a time.
-func (e *Engine) Counts(ctx context.Context, since time.Time) ([]Count, error) {
-	return e.records.AlarmCounts(ctx, since)
+// a time. Of the filter, Among and Groups count.
+func (e *Engine) Counts(ctx context.Context, since time.Time, f Filter) ([]Count, error) {
+	return e.records.AlarmCounts(ctx, since, f)
 }
 
 // List returns stored alarms, the newest first.

@@ -193,7 +193,12 @@ func (e *Engine) Rule(name string) (rule.Rule, error) {
 	if r := e.rules[name]; r != nil {
 		return *r, nil
 	}
-	return rule.Rule{}, fault.New(fault.NotFound, "there is no rule %q", name).On("rule")
+	return rule.Rule{}, NoRule(name)
+}
+
+// NoRule is the error about a rule that does not exist.
+func NoRule(name string) error {
+	return fault.New(fault.NotFound, "there is no rule %q", name).On("rule")
 }
 
 // SetRules puts several rules in force that were checked together, see package

@@ -76,6 +76,14 @@ type Setting struct {
 	Since time.Time
 }
 
+// Unknown is the error about a device that did not exist.
+func Unknown(id string) error {
+	return fault.New(fault.NotFound, "there was no device %q then", id).On("device")
+}
+
+// Now is the time up to which one may ask.
+func (a *AsOf) Now() time.Time { return a.o.Now() }
+
 // Device returns a device, or a group such as site=Kilnside, as of a time.
 func (a *AsOf) Device(ctx context.Context, id string, when time.Time) (Device, error) {
 	if err := a.check(when); err != nil {
@@ -92,7 +100,7 @@ func (a *AsOf) Device(ctx context.Context, id string, when time.Time) (Device, e
 			return Device{}, fault.New(fault.NotFound, "%s was onboarded at %s, after that moment", id,
 				dev.JoinedAt.UTC().Format(time.RFC3339))
 		}
-		return Device{}, fault.New(fault.NotFound, "there was no device %q then", id).On("device")
+		return Device{}, Unknown(id)
 	}
 	if m, err := a.o.Models.Of(d.Model, d.Version.Value); err == nil {
 		d.Latest = map[string]value.Reading{}

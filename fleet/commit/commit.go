@@ -50,6 +50,7 @@ type Tx struct {
 	Facts    []fact.Fact
 	Validity []Validity
 
+	from  string // address of who asks
 	after []func()
 	undo  []func()
 }
@@ -57,8 +58,22 @@ type Tx struct {
 // Put stores records of the types that the store knows.
 func (t *Tx) Put(records ...any) { t.Records = append(t.Records, records...) }
 
-// Tell adds facts.
-func (t *Tx) Tell(fs ...fact.Fact) { t.Facts = append(t.Facts, fs...) }
+// Tell adds facts. Those of somebody get the address that they ask from.
+func (t *Tx) Tell(fs ...fact.Fact) {
+	for _, f := range fs {
+		if f.Person != "" && f.From == "" {
+			f.From = t.from
+		}
+		t.Facts = append(t.Facts, f)
+	}
+}
+
+type fromKey struct{}
+
+// From returns a context whose use cases are asked for from an address.
+func From(ctx context.Context, address string) context.Context {
+	return context.WithValue(ctx, fromKey{}, address)
+}
 
 // Hold notes what is so from now on.
 func (t *Tx) Hold(vs ...Validity) { t.Validity = append(t.Validity, vs...) }
@@ -162,7 +177,8 @@ func (w *Writer) Do(ctx context.Context, run func(*Tx) error) error {
 		return err
 	}
 	end := make(chan error, 1)
-	w.Go(run, func(err error) { end <- err })
+	from, _ := ctx.Value(fromKey{}).(string)
+	w.Go(func(tx *Tx) error { tx.from = from; return run(tx) }, func(err error) { end <- err })
 	select {
 	case err := <-end:
 		return err

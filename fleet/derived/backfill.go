@@ -114,7 +114,12 @@ func (w *Derivations) Job(id string) (View, error) {
 	if j := w.jobs.all[id]; j != nil {
 		return j.View(), nil
 	}
-	return View{}, fault.New(fault.NotFound, "there is no such job %q", id).
+	return View{}, NoJob(id)
+}
+
+// NoJob is the error about a job that is not known.
+func NoJob(id string) error {
+	return fault.New(fault.NotFound, "there is no such job %q", id).
 		Then("jobs are forgotten when the service stops; begin it again")
 }
 

@@ -356,8 +356,7 @@ func (g *Registry) checkHub(tx *commit.Tx, d Device) error {
 	case d.Hub == d.ID:
 		return fault.New(fault.Invalid, "%s cannot be its own hub", d.ID)
 	case !ok:
-		return fault.New(fault.Invalid, "there is no device %q that could be the hub of %s", value.Clip(d.Hub, 63),
-			d.ID).Then("onboard the hub first").On("device")
+		return NoHub(d.Hub, d.ID)
 	case hub.Status == Retired:
 		return fault.New(fault.Conflict, "%s is retired and carries nobody", hub.ID).Then("name another hub")
 	case hub.Hub != "":
@@ -561,6 +560,15 @@ func noDevice(id string) error {
 	return fault.New(fault.NotFound, "there is no device %q", id).On("device")
 }
 
+// NoHub is the error about a hub that does not exist.
+func NoHub(hub, of string) error {
+	return fault.New(fault.Invalid, "there is no device %q that could be the hub of %s", value.Clip(hub, 63), of).
+		Then("onboard the hub first").On("device")
+}
+
+// Unknown is the error about a device that does not exist.
+func Unknown(id string) error { return noDevice(id) }
+
 // Get returns a device. Its maps must not be changed.
 func (g *Registry) Get(id string) (Device, error) {
 	if d, ok := g.devices.Get(id); ok {
@@ -586,18 +594,33 @@ type VersionCount struct{ Devices, Otherwise int }
 func (g *Registry) Versions() map[[2]string]VersionCount {
 	out := map[[2]string]VersionCount{}
 	for _, d := range g.devices.All() {
-		if d.Status == Retired {
-			continue
-		}
-		k := [2]string{d.Model, d.Version}
-		n := out[k]
-		n.Devices++
-		if said := d.Reported(); said != "" && said != d.Version {
-			n.Otherwise++
-		}
-		out[k] = n
+		d.count(out)
 	}
 	return out
+}
+
+// VersionsAmong is Versions of some devices.
+func (g *Registry) VersionsAmong(ids []string) map[[2]string]VersionCount {
+	out := map[[2]string]VersionCount{}
+	for _, id := range ids {
+		if d, ok := g.devices.Get(id); ok {
+			d.count(out)
+		}
+	}
+	return out
+}
+
+func (d *Device) count(out map[[2]string]VersionCount) {
+	if d.Status == Retired {
+		return
+	}
+	k := [2]string{d.Model, d.Version}
+	n := out[k]
+	n.Devices++
+	if said := d.Reported(); said != "" && said != d.Version {
+		n.Otherwise++
+	}
+	out[k] = n
 }
 
 // List returns every device by id. Their maps must not be changed.

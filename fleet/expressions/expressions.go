@@ -30,13 +30,16 @@ type History interface {
 
 // Expressions answers about expressions. Make one with New.
 type Expressions struct {
-	models  *models.Catalogue
-	devices *devices.Registry
+	models  func() []*model.Model
+	devices func() []devices.Device
+	among   func() []string // nil for all devices
 	present *present.Fleet
 	history History
 	rules   func() []string
 	sites   func() []string
 	now     func() time.Time
+	named   func(name string) (*model.Model, error)
+	device  func(id string) (devices.Device, error)
 
 	mu      sync.Mutex
 	labels  map[string][]string // seen, by key
@@ -53,7 +56,7 @@ type fleet struct {
 }
 
 func (d *Expressions) wholeFleet() map[string]*expr.Schema {
-	around, list := d.around(), d.models.List()
+	around, list := d.around(), d.models()
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if f := &d.fleet; f.schemas == nil || !f.labelAt.Equal(d.labelAt) || !slices.Equal(f.models, list) ||
@@ -76,8 +79,37 @@ type Options struct {
 
 // New returns Expressions.
 func New(o Options) *Expressions {
-	return &Expressions{models: o.Models, devices: o.Devices, present: o.Present, history: o.History, rules: o.Rules,
-		sites: o.Sites, now: o.Now}
+	d := &Expressions{models: o.Models.List, devices: o.Devices.List, named: o.Models.Get, device: o.Devices.Get,
+		present: o.Present, history: o.History, rules: o.Rules, sites: o.Sites, now: o.Now}
+	return d
+}
+
+// Part is what somebody sees who does not see everything.
+type Part struct {
+	Devices func() []string // ids of the devices
+	Models  func() []*model.Model
+	Rules   func() []string
+}
+
+// Of returns Expressions that know of nothing but a part.
+func (d *Expressions) Of(p Part) *Expressions {
+	return &Expressions{models: p.Models, among: p.Devices, rules: p.Rules, present: d.present, history: d.history,
+		now: d.now, device: d.device, devices: func() []devices.Device {
+			var out []devices.Device
+			for _, id := range p.Devices() {
+				if x, err := d.device(id); err == nil {
+					out = append(out, x)
+				}
+			}
+			return out
+		}, named: func(name string) (*model.Model, error) {
+			for _, m := range p.Models() {
+				if short, _, _ := strings.Cut(name, "@"); m.Name == short {
+					return d.named(name)
+				}
+			}
+			return nil, fault.New(fault.NotFound, "there is no model %q", name).On("model")
+		}}
 }
 
 // labelsEvery is how old the list of labels seen may be.
@@ -91,7 +123,7 @@ func (d *Expressions) around() check.Around {
 	defer d.mu.Unlock()
 	if now := d.now(); d.labels == nil || now.Sub(d.labelAt) > labelsEvery {
 		seen := map[string]map[string]bool{}
-		for _, dev := range d.devices.List() {
+		for _, dev := range d.devices() {
 			for k, v := range dev.Labels {
 				if seen[k] == nil {
 					seen[k] = map[string]bool{}
@@ -129,7 +161,7 @@ func natural(a, b string) int {
 // schemas returns what may be spoken of: of one model, or of all where name is "".
 func (d *Expressions) schemas(name string) (map[string]*expr.Schema, error) {
 	if name != "" {
-		m, err := d.models.Get(name)
+		m, err := d.named(name)
 		if err != nil {
 			return nil, err
 		}
@@ -230,6 +262,9 @@ func (d *Expressions) Where(src string) (map[string]bool, error) {
 	if programs == nil {
 		return nil, Wrong("where", found)
 	}
+	if d.among != nil {
+		return d.present.MatchAmong(programs, d.among()), nil
+	}
 	return d.present.Match(programs), nil
 }
 
@@ -264,7 +299,7 @@ func (d *Expressions) Explain(ctx context.Context, src, device string, at time.T
 		return out, Wrong("source", found)
 	}
 	out.Canonical, out.Type, out.Cost, out.Models = p.Source, p.Type, p.Cost, []string{m.Name}
-	dev, err := d.devices.Get(device)
+	dev, err := d.device(device)
 	if err != nil {
 		return out, err
 	}
@@ -277,6 +312,9 @@ func (d *Expressions) Explain(ctx context.Context, src, device string, at time.T
 	var all []observed
 	for slot, n := range plan.Names() {
 		if n.Name.Scope != "" {
+			if n.Name.Scope == "device" && n.Name.Key == "hub" && d.among != nil && !slices.Contains(d.among(), dev.Hub) {
+				continue // it is none that may be known of
+			}
 			s.Set(slot, expr.Sample{Value: get(n.Name)})
 			continue
 		}

@@ -65,6 +65,8 @@ type Fact struct {
 	Kind   Kind
 	// What it is about, to filter by; each may be empty.
 	Device, Group, Alarm, Rule, Person string
+	// From is the address that the person asked from; empty where that is not known.
+	From string
 	// Content is JSON: the type of contents.go that belongs to Kind.
 	Content json.RawMessage
 }
@@ -103,7 +105,9 @@ type Filter struct {
 	Among                       []string // only of these devices, unless it is nil
 	Device, Alarm, Rule, Person string
 	Kind                        Kind
-	Before                      int64 // only facts with a lesser number; 0 for all
+	Noun                        string    // only kinds about this noun, such as rule
+	Since, Until                time.Time // Until is not included; zero for no end
+	Before                      int64     // only facts with a lesser number; 0 for all
 	Limit                       int
 }
 
@@ -121,8 +125,9 @@ type Log interface {
 	// Facts returns those that pass, the newest first.
 	Facts(context.Context, Filter) ([]Fact, error)
 	// FactsAfter returns the facts behind a number, in order, at most limit. The
-	// error is a *Gone where some of them are not kept any more.
-	FactsAfter(ctx context.Context, number int64, limit int) ([]Fact, error)
+	// error is a *Gone where some of them are not kept any more. Only those of some
+	// devices are told where among is not nil.
+	FactsAfter(ctx context.Context, number int64, limit int, among []string) ([]Fact, error)
 }
 
 var (

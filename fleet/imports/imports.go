@@ -62,7 +62,8 @@ const perPack = model.MaxReadings
 // readings that come late: what is over goes to the journal only. Rows that
 // cannot be taken are told of and passed over; it fails only where it cannot go
 // on, and then what was kept stays.
-func (im *Importer) Run(ctx context.Context, r exchange.Reader, evaluate bool) (*Result, error) {
+// Rows of devices for which may is false are as if there were no such devices.
+func (im *Importer) Run(ctx context.Context, r exchange.Reader, evaluate bool, may func(device string) bool) (*Result, error) {
 	res := &Result{Findings: []Finding{}}
 	seen := map[string]bool{}
 	packs := map[string]*pack{}
@@ -126,7 +127,9 @@ func (im *Importer) Run(ctx context.Context, r exchange.Reader, evaluate bool) (
 		res.Rows++
 		p := packs[x.Device]
 		if p == nil {
-			if p, err = im.begin(x.Device); err != nil {
+			if !may(x.Device) {
+				p = &pack{unknown: true}
+			} else if p, err = im.begin(x.Device); err != nil {
 				if f := fault.From(err); f.Code != fault.NotFound {
 					return res, err
 				}

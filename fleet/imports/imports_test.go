@@ -20,7 +20,7 @@ func take(t *testing.T, r *rig.Rig, f exchange.Format, file string, evaluate boo
 	t.Helper()
 	in, err := exchange.NewReader(strings.NewReader(file), f, r.Clock.Now())
 	r.Must(err)
-	res, err := r.Importer.Run(t.Context(), in, evaluate)
+	res, err := r.Importer.Run(t.Context(), in, evaluate, func(string) bool { return true })
 	r.Must(err)
 	r.Settle()
 	return res

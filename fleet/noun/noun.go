@@ -119,9 +119,14 @@ func (r *Register[T]) FindIn(tx *commit.Tx, name string) (T, bool) { return r.ta
 func (r *Register[T]) Get(name string) (T, error) {
 	x, ok := r.table.Get(name)
 	if !ok {
-		return x, fault.New(fault.NotFound, "there is no %s %q", r.o.Word, value.Clip(name, 63)).On(r.o.Word)
+		return x, r.Unknown(name)
 	}
 	return x, nil
+}
+
+// Unknown is the error about a thing that does not exist.
+func (r *Register[T]) Unknown(name string) error {
+	return fault.New(fault.NotFound, "there is no %s %q", r.o.Word, value.Clip(name, 63)).On(r.o.Word)
 }
 
 // Put makes a thing, or changes the one of its name.

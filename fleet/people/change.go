@@ -17,16 +17,17 @@ import (
 	"ullage/fleet/noun"
 )
 
-// RoleOf returns what somebody may do now; no role for nobody.
-func (g *Register) RoleOf(name string) person.Role {
-	p, _ := g.Find(name)
-	return p.Role
-}
-
 // shown fills in what the service knows of a person.
 func (g *Register) shown(p person.Person, sessions map[string]int) person.Person {
 	_, chosen := g.passwords.Get(p.Name)
 	p.Invited, p.Sessions = !chosen, sessions[p.Name]
+	c := g.access.Caller(p.Name, "")
+	p.Role, p.Limited, p.Teams = c.Role(), c.Role() != "" && !c.MayAll(person.Viewer), nil
+	for _, t := range g.Teams.List() {
+		if slices.Contains(t.People, p.Name) {
+			p.Teams = append(p.Teams, t.Name)
+		}
+	}
 	return p
 }
 
@@ -68,6 +69,10 @@ func (g *Register) Put(ctx context.Context, p person.Person, cond noun.If, by st
 func (g *Register) own(p person.Person) person.Person {
 	old, had := g.Find(p.Name)
 	p.Invited, p.Sessions, p.JoinedAt = false, 0, old.JoinedAt
+	p.Role, p.Limited, p.Teams = "", false, nil
+	if p.Grants == nil {
+		p.Grants = []person.Grant{}
+	}
 	if !had {
 		now := g.now().UTC()
 		p.JoinedAt = &now
@@ -80,7 +85,12 @@ func (g *Register) within(tx *commit.Tx, old, next *person.Person) error {
 	if old == nil {
 		return nil
 	}
-	if old.Role == person.Owner && (next == nil || next.Role != person.Owner) && !g.another(tx, old.Name) {
+	left := slices.DeleteFunc(g.In(tx), func(p person.Person) bool { return p.Name == old.Name })
+	if next != nil {
+		left = append(left, *next)
+	}
+	teams := g.Teams.In(tx)
+	if person.Most(plain(given(*old, teams))) == person.Owner && !g.owned(tx, left, teams) {
 		return fault.New(fault.Conflict, "%s is the last owner who can sign in", old.Name).
 			Then("make somebody else an owner first").On("person")
 	}
@@ -93,17 +103,24 @@ func (g *Register) within(tx *commit.Tx, old, next *person.Person) error {
 	}
 	g.dropInvitations(tx, old.Name)
 	g.endSessions(tx, old.Name, [sha256.Size]byte{})
+	for _, t := range teams {
+		if i := slices.Index(t.People, old.Name); i >= 0 {
+			t.People = slices.Delete(slices.Clone(t.People), i, i+1)
+			if err := g.Teams.StageUntold(tx, t); err != nil {
+				return err
+			}
+		}
+	}
 	return nil
 }
 
-// another reports whether an owner is left beside one of a name.
-func (g *Register) another(tx *commit.Tx, name string) bool {
-	for _, p := range g.In(tx) {
-		if _, chosen := g.passwords.In(tx, p.Name); chosen && p.Role == person.Owner && p.Name != name {
-			return true
-		}
+// after takes in what somebody may now.
+func (g *Register) after(old, next *person.Person) {
+	if next != nil {
+		g.regrant(next.Name)
+	} else {
+		g.regrant(old.Name)
 	}
-	return false
 }
 
 func (g *Register) dropInvitations(tx *commit.Tx, name string) {
@@ -137,7 +154,7 @@ func (g *Register) endSessions(tx *commit.Tx, name string, but [sha256.Size]byte
 // Add makes a person with a password, the first one as an owner. An empty password
 // is replaced by a generated one, which is returned and not kept.
 func (g *Register) Add(ctx context.Context, name, password string, role person.Role, by string) (string, error) {
-	p := person.Person{Name: name, Role: role}
+	p := person.Person{Name: name, Grants: []person.Grant{{Role: role}}}
 	if err := p.Check(); err != nil {
 		return "", fault.New(fault.Invalid, "%s", err).On("person")
 	}
@@ -157,7 +174,11 @@ func (g *Register) Add(ctx context.Context, name, password string, role person.R
 		tx.Put(kept)
 		g.passwords.Set(tx, name, kept)
 		tx.Tell(fact.New(g.now(), fact.Person{Name: name, First: by == ""}).By(by))
-		return g.StageUntold(tx, p)
+		if err := g.StageUntold(tx, p); err != nil {
+			return err
+		}
+		tx.After(func() { g.regrant(name) })
+		return nil
 	})
 	if err != nil {
 		return "", err

@@ -19,6 +19,7 @@ import (
 	"golang.org/x/crypto/argon2"
 
 	"ullage/core/person"
+	"ullage/fleet/access"
 	"ullage/fleet/commit"
 	"ullage/fleet/fact"
 	"ullage/fleet/fault"
@@ -46,6 +47,8 @@ type Session struct {
 	Label     string // "console" or "command line"
 	CreatedAt time.Time
 	ExpiresAt time.Time
+	Key       bool   // it is no sign-in, but a program with a key; Person is the key then
+	From      string // address of the sign-in
 }
 
 // ID names a session for people; it is no secret.
@@ -61,12 +64,17 @@ type Records interface {
 	Passwords(context.Context) ([]Password, error)
 	Invitations(context.Context) ([]Invitation, error)
 	Sessions(context.Context) ([]Session, error)
+	Teams(context.Context) ([]person.Team, error)
+	Keys(context.Context) ([]person.Key, error)
+	KeySecrets(context.Context) ([]KeySecret, error)
+	KeyUses(context.Context) ([]KeyUse, error)
 }
 
 // Options are what a Register is made of.
 type Options struct {
 	Records Records
 	Commits *commit.Writer
+	Access  *access.Register
 	Log     *slog.Logger // nil for none
 	Now     func() time.Time
 }
@@ -77,12 +85,16 @@ const SessionLife = 30 * 24 * time.Hour
 // Register holds people and their sessions. It answers from memory.
 type Register struct {
 	*noun.Register[person.Person]
+	Teams   *noun.Register[person.Team]
+	keys    *noun.Register[person.Key]
+	access  *access.Register
 	commits *commit.Writer
 	now     func() time.Time
 
 	passwords   *commit.Table[string, Password]
 	invitations *commit.Table[[sha256.Size]byte, Invitation]
 	sessions    *commit.Table[[sha256.Size]byte, Session]
+	secrets     *commit.Table[[sha256.Size]byte, KeySecret]
 
 	log      *slog.Logger
 	throttle *throttle
@@ -91,6 +103,7 @@ type Register struct {
 
 	mu       sync.Mutex
 	failed   map[string]*failed
+	uses     map[string]KeyUse             // by key
 	unstored map[[sha256.Size]byte]Session // those that the disk had no room for
 	watching map[[sha256.Size]byte]map[*watcher]bool
 }
@@ -98,7 +111,7 @@ type Register struct {
 // Open reads everybody.
 func Open(ctx context.Context, o Options) (*Register, error) {
 	g := &Register{commits: o.Commits, now: o.Now, log: o.Log, throttle: newThrottle(),
-		hashing: make(chan struct{}, atOnce()), failed: map[string]*failed{}, unstored: map[[sha256.Size]byte]Session{},
+		hashing: make(chan struct{}, atOnce()), failed: map[string]*failed{}, uses: map[string]KeyUse{}, access: o.Access, unstored: map[[sha256.Size]byte]Session{},
 		watching: map[[sha256.Size]byte]map[*watcher]bool{}}
 	if g.log == nil {
 		g.log = slog.New(slog.DiscardHandler)
@@ -108,7 +121,7 @@ func Open(ctx context.Context, o Options) (*Register, error) {
 		return nil, err
 	}
 	g.Register = noun.New(noun.Options[person.Person]{Word: "person", Name: func(p person.Person) string { return p.Name },
-		Check: func(p person.Person) error { return p.Check() }, Within: g.within, Stored: everybody, Commits: o.Commits,
+		Check: func(p person.Person) error { return p.Check() }, Within: g.within, After: g.after, Stored: everybody, Commits: o.Commits,
 		Now: o.Now})
 	ps, err := o.Records.Passwords(ctx)
 	if err != nil {
@@ -135,6 +148,10 @@ func Open(ctx context.Context, o Options) (*Register, error) {
 		sessions[s.Hash] = s
 	}
 	g.passwords, g.invitations, g.sessions = commit.NewTable(passwords), commit.NewTable(invitations), commit.NewTable(sessions)
+	if err := g.openGrants(ctx, o); err != nil {
+		return nil, err
+	}
+	g.grantAll()
 	return g, nil
 }
 
@@ -213,17 +230,17 @@ func (g *Register) SignIn(ctx context.Context, name, password, label, remote str
 	if err != nil {
 		return "", Session{}, err
 	}
-	return g.begin(ctx, p, label)
+	return g.begin(ctx, p, label, remote)
 }
 
 // begin makes a session of whoever has a password, unless it is another one now.
-func (g *Register) begin(ctx context.Context, p Password, label string) (string, Session, error) {
+func (g *Register) begin(ctx context.Context, p Password, label, remote string) (string, Session, error) {
 	name, now := p.Person, g.now()
 	var b [32]byte
 	rand.Read(b[:])
 	secret := base64.RawURLEncoding.EncodeToString(b[:])
 	s := Session{Hash: sha256.Sum256([]byte(secret)), Person: name, Label: label, CreatedAt: now,
-		ExpiresAt: now.Add(SessionLife)}
+		ExpiresAt: now.Add(SessionLife), From: remote}
 	err := g.commits.Do(ctx, func(tx *commit.Tx) error {
 		if is, there := g.passwords.In(tx, name); !there || !bytes.Equal(is.Hash, p.Hash) {
 			return wrongPassword()
@@ -302,7 +319,11 @@ func (g *Register) OnEnd(s Session, end func()) (stop func()) {
 	}
 	g.watching[s.Hash][w] = true
 	g.mu.Unlock()
-	if _, held := g.sessions.Get(s.Hash); !held { // it may have ended just before
+	_, held := g.sessions.Get(s.Hash)
+	if s.Key {
+		_, held = g.secrets.Get(s.Hash)
+	}
+	if !held { // it may have ended just before
 		g.mu.Lock()
 		_, held = g.unstored[s.Hash]
 		g.mu.Unlock()
@@ -333,8 +354,11 @@ func (g *Register) ended(hash [sha256.Size]byte) {
 	}
 }
 
-// Who returns the session of a secret.
-func (g *Register) Who(secret string) (Session, error) {
+// Who returns the session of a secret, or of a key's, that came from an address.
+func (g *Register) Who(secret, from string) (Session, error) {
+	if isKey(secret) {
+		return g.byKey(secret, from)
+	}
 	sum := sha256.Sum256([]byte(strings.TrimSpace(secret)))
 	s, ok := g.sessions.Get(sum)
 	if !ok {

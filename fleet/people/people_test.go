@@ -35,20 +35,20 @@ func TestSignIn(t *testing.T) {
 	if s.Person != "engineer" || strings.Contains(strings.Join(r.Journal("access"), " "), password) {
 		t.Errorf("session %+v, journal %q", s, r.Journal("access"))
 	}
-	if got, err := r.People.Who(secret); err != nil || got.Person != "engineer" {
+	if got, err := r.People.Who(secret, ""); err != nil || got.Person != "engineer" {
 		t.Errorf("who is %+v, %v", got, err)
 	}
 	r.Restart(false)
-	if _, err := r.People.Who(secret); err != nil {
+	if _, err := r.People.Who(secret, ""); err != nil {
 		t.Errorf("after a restart: %v", err)
 	}
 	for _, bad := range []string{"", "x", secret + "x"} {
-		if _, err := r.People.Who(bad); rig.Code(err) != fault.Unauthenticated {
+		if _, err := r.People.Who(bad, ""); rig.Code(err) != fault.Unauthenticated {
 			t.Errorf("the secret %q gives %v", bad, err)
 		}
 	}
 	r.Clock.Forward(people.SessionLife + time.Second)
-	if _, err := r.People.Who(secret); rig.Code(err) != fault.Unauthenticated ||
+	if _, err := r.People.Who(secret, ""); rig.Code(err) != fault.Unauthenticated ||
 		!strings.Contains(err.Error(), "run out") {
 		t.Errorf("a month later: %v", err)
 	}
@@ -61,7 +61,7 @@ func TestSignOut(t *testing.T) {
 	secret, s, err := r.People.SignIn(t.Context(), "engineer", "long-enough-1", "console", "127.0.0.1")
 	r.Must(err)
 	r.Must(r.People.SignOut(t.Context(), s))
-	if _, err := r.People.Who(secret); rig.Code(err) != fault.Unauthenticated {
+	if _, err := r.People.Who(secret, ""); rig.Code(err) != fault.Unauthenticated {
 		t.Errorf("after signing out: %v", err)
 	}
 }
@@ -176,15 +176,15 @@ func TestSignInOnAFullDisk(t *testing.T) {
 			break
 		}
 	}
-	if s, err := r.People.Who(secret); err != nil || s.Person != "engineer" {
+	if s, err := r.People.Who(secret, ""); err != nil || s.Person != "engineer" {
 		t.Errorf("the session is of %+v, %v; want the engineer", s, err)
 	}
 	if !strings.Contains(log.String(), "disk is full") {
 		t.Errorf("the log says %s, want that the disk is full", log.String())
 	}
-	s, _ := r.People.Who(secret)
+	s, _ := r.People.Who(secret, "")
 	r.Must(r.People.SignOut(t.Context(), s))
-	if _, err := r.People.Who(secret); err == nil {
+	if _, err := r.People.Who(secret, ""); err == nil {
 		t.Error("signed out, the session still holds")
 	}
 }

@@ -104,6 +104,8 @@ type Fleet struct {
 	seq    atomic.Uint64
 	shards [event.Shards]shard
 	news   news
+
+	visited atomic.Uint64 // devices that lists and conditions have looked at
 }
 
 type shard struct {
@@ -439,6 +441,23 @@ func (b *Fleet) Get(id string) (*Device, bool) {
 	return b.show(e), true
 }
 
+// Some returns the devices of some ids, in the order of the ids. Those that do not
+// exist are left out.
+func (b *Fleet) Some(ids []string) []*Device {
+	out := make([]*Device, 0, len(ids))
+	for _, id := range ids {
+		if d, ok := b.Get(id); ok {
+			out = append(out, d)
+		}
+	}
+	b.visited.Add(uint64(len(ids)))
+	return out
+}
+
+// Visited returns how many devices lists and conditions have looked at since the
+// start.
+func (b *Fleet) Visited() uint64 { return b.visited.Load() }
+
 // Since returns the devices that have changed after seq, by id, and the seq to
 // ask with next time. Zero asks for all.
 func (b *Fleet) Since(seq uint64) ([]*Device, uint64) {
@@ -450,6 +469,7 @@ func (b *Fleet) Since(seq uint64) ([]*Device, uint64) {
 		if seq == 0 {
 			runs[i] = make([]*Device, 0, len(s.byID))
 		}
+		b.visited.Add(uint64(len(s.byID)))
 		for _, e := range s.byID {
 			if e.Seq > seq || seq == 0 {
 				runs[i] = append(runs[i], b.show(e))
@@ -466,6 +486,9 @@ func (b *Fleet) Since(seq uint64) ([]*Device, uint64) {
 	}
 	return runs[0], next
 }
+
+// Seq returns the seq with which Since tells what changes from now on.
+func (b *Fleet) Seq() uint64 { return b.seq.Load() }
 
 // Remembers reports whether Since tells everything that has changed after a seq:
 // it is one of this run.
@@ -543,18 +566,55 @@ func (b *Fleet) Match(programs map[string]*expr.Program) map[string]bool {
 	return out
 }
 
-func (b *Fleet) matchShard(sh *shard, programs map[string]*expr.Program, now time.Time) []string {
+// MatchAmong is Match over some devices alone. What carries a device is unknown where
+// it is none of them.
+func (b *Fleet) MatchAmong(programs map[string]*expr.Program, ids []string) map[string]bool {
+	now, out := b.now(), map[string]bool{}
+	states := statesOf(programs, now)
+	among := make(map[string]bool, len(ids))
+	for _, id := range ids {
+		among[id] = true
+	}
+	for _, id := range ids {
+		sh := &b.shards[event.ShardOf(id)]
+		sh.mu.RLock()
+		if e := sh.devices[id]; e != nil && e.model != nil && programs[e.Model] != nil {
+			s := states[e.Model]
+			s.Joined(e.JoinedAt)
+			s.From(func(_ int, n *expr.Info) expr.Sample {
+				if n.Name == (expr.Name{Scope: "device", Key: "hub"}) && !among[e.Hub] {
+					return expr.Sample{Value: value.OfText("")}
+				}
+				return b.sample(e, n)
+			})
+			if programs[e.Model].Truth(s) == expr.True {
+				out[id] = true
+			}
+		}
+		sh.mu.RUnlock()
+	}
+	b.visited.Add(uint64(len(ids)))
+	return out
+}
+
+func statesOf(programs map[string]*expr.Program, now time.Time) map[string]*expr.State {
 	states := map[string]*expr.State{}
 	for model, p := range programs {
 		s := p.Plan().NewState(time.Time{})
 		s.Advance(now)
 		states[model] = s
 	}
+	return states
+}
+
+func (b *Fleet) matchShard(sh *shard, programs map[string]*expr.Program, now time.Time) []string {
+	states := statesOf(programs, now)
 	var e *entry
 	look := func(_ int, n *expr.Info) expr.Sample { return b.sample(e, n) }
 	var out []string
 	sh.mu.RLock()
 	defer sh.mu.RUnlock()
+	b.visited.Add(uint64(len(sh.devices)))
 	for _, e = range sh.devices {
 		p := programs[e.Model]
 		if p == nil || e.model == nil {

@@ -38,6 +38,9 @@ var Aggregates = []string{"mean", "weighted_mean", "min", "max", "sum", "count",
 type Query struct {
 	Devices []string // ids; those that Where is true for where empty
 	Where   string
+	// Among are, unless it is nil, the devices that are asked about where Devices is
+	// empty; Where counts for nothing then.
+	Among   []string
 	Metrics []string
 	Span    string // as series.ParseSpan reads it; the last day where empty
 	// From and To are the span instead, where they are not zero.
@@ -215,7 +218,11 @@ func (c *Queries) Plan(q Query) (*Plan, error) {
 // as they were asked for.
 func (c *Queries) pick(p *Plan) error {
 	ids := slices.Clone(p.Devices)
-	if len(ids) == 0 {
+	switch {
+	case len(ids) > 0:
+	case p.Among != nil:
+		ids = p.Among
+	default:
 		if strings.TrimSpace(p.Where) == "" {
 			for _, d := range c.devices.List() {
 				ids = append(ids, d.ID)

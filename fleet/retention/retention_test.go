@@ -123,7 +123,7 @@ func TestJournalIsCapped(t *testing.T) {
 		t.Errorf("%d went, %v, and %d are left, want %d and the newest 25", gone, err, len(es), newest-25)
 	}
 	var behind *fact.Gone
-	if _, err := r.Facts.FactsAfter(t.Context(), 3, 10); !errors.As(err, &behind) || behind.First != newest-25 {
+	if _, err := r.Facts.FactsAfter(t.Context(), 3, 10, nil); !errors.As(err, &behind) || behind.First != newest-25 {
 		t.Errorf("reading behind what is gone gives %v, want that it begins at %d", err, newest-25)
 	}
 	if gone, err := k.Forget(t.Context()); gone != 0 || err != nil {

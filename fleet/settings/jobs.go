@@ -166,9 +166,14 @@ func (b *Settings) one(tx *commit.Tx, j *Job, id string, models map[*model.Model
 func (b *Settings) Job(id string) (Job, error) {
 	j, ok := b.jobs.Get(id)
 	if !ok {
-		return Job{}, fault.New(fault.NotFound, "there is no change of settings %q", value.Clip(id, 200))
+		return Job{}, NoJob(id)
 	}
 	return *j, nil
+}
+
+// NoJob is the error about a change of many devices that is not known.
+func NoJob(id string) error {
+	return fault.New(fault.NotFound, "there is no change of settings %q", value.Clip(id, 200))
 }
 
 // String says how far it is.

@@ -294,7 +294,7 @@ func mqttLoop(dir string, window int) (rate float64, p50, p99 time.Duration, err
 	}
 	// What was acknowledged is counted again from the store.
 	v, err := s.Client.Service(context.Background())
-	if err != nil || v.Readings != uint64(count.Load()) {
+	if err != nil || *v.Readings != uint64(count.Load()) {
 		return 0, 0, 0, fmt.Errorf("%d readings were acknowledged and %d are stored, %v", count.Load(), v.Readings, err)
 	}
 	p50, p99 = lat.quantiles()
@@ -500,7 +500,7 @@ func fleetFigures(dir string, count int) ([]figure, error) {
 	}
 	out := []figure{
 		{fmt.Sprintf("service start with %d devices, until it answers", count), started.Round(time.Millisecond).String(), target(count, "1 s", "1.5 s"), ""},
-		{fmt.Sprintf("resident memory with %d devices, %d over MQTT, %.0f readings/s", count, connected, v.PerSecond), fmt.Sprintf("%d MB", memory>>20), target(count, "200 MB", "400 MB"), ""},
+		{fmt.Sprintf("resident memory with %d devices, %d over MQTT, %.0f readings/s", count, connected, *v.PerSecond), fmt.Sprintf("%d MB", memory>>20), target(count, "200 MB", "400 MB"), ""},
 		{"  share of a core without a page, 15 s", fmt.Sprintf("%.0f %%", busy), target(count, "", "25 %"), ""},
 		{"  and with the fleet page open", fmt.Sprintf("%.0f %%", watched), target(count, "", "40 %"), ""},
 		{"  messages that devices had to keep and send again", fmt.Sprint(late), "0", ""},

@@ -4,6 +4,46 @@
  */
 
 export interface paths {
+    "/api/v1/access/explain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What somebody may do to a device, and by which grant
+         * @description Each grant, their own and those of their teams, with what it looks at. Everybody may ask about themselves, an owner about others.
+         */
+        get: operations["explain-access"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/access/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Which devices an access would reach
+         * @description As it is now; a device that gets or loses a label comes and goes by itself. A comparison with a label that a device lacks reaches nothing.
+         */
+        get: operations["preview-access"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/activate": {
         parameters: {
             query?: never;
@@ -752,6 +792,54 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every key
+         * @description A condition over the fields of a key narrows the list; it comes in pages.
+         */
+        get: operations["keys"];
+        put?: never;
+        /**
+         * Make a key for a program; its secret is shown this once
+         * @description A program sends it as a bearer token, and can do nothing that needs an owner. Only its hash is kept; a lost one is replaced by another.
+         */
+        post: operations["make-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/keys/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One key
+         * @description With an ETag, for a change that must not overwrite another's.
+         */
+        get: operations["key"];
+        put?: never;
+        post?: never;
+        /**
+         * Take a key away
+         * @description The journal tells who did it and what it was.
+         */
+        delete: operations["remove-key"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/live": {
         parameters: {
             query?: never;
@@ -1428,6 +1516,54 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every team
+         * @description A condition over the fields of a team narrows the list; it comes in pages.
+         */
+        get: operations["teams"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One team
+         * @description With an ETag, for a change that must not overwrite another's.
+         */
+        get: operations["team"];
+        /**
+         * Make a team, or change the one of that name
+         * @description It is checked as a whole first, every mistake at once. With If-Match it fails where somebody else has changed it since.
+         */
+        put: operations["put-team"];
+        post?: never;
+        /**
+         * Take a team away
+         * @description The journal tells who did it and what it was.
+         */
+        delete: operations["remove-team"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/traffic": {
         parameters: {
             query?: never;
@@ -1896,6 +2032,17 @@ export interface components {
             senml: unknown;
             timed: unknown;
         };
+        Explained: {
+            device: string;
+            /** @description Each of their grants, and what it says of the device */
+            grants: components["schemas"]["GrantOn"][];
+            /** @description The person, or key NAME */
+            person: string;
+            /** @description The greatest role that they have for it; none where it is empty */
+            role: string;
+            /** @description All of that in a sentence */
+            says: string;
+        };
         ExpressionCheck: {
             /**
              * Format: int64
@@ -2099,6 +2246,42 @@ export interface components {
             gives: string;
             name: string;
         };
+        Given: {
+            /** @description For which devices; for all where it is empty */
+            access: string;
+            /** @description What they may do */
+            role: string;
+            /** @description The team that it comes from; their own where there is none */
+            team?: string;
+        };
+        Grant: {
+            /**
+             * @description For which devices: a condition over labels, device.id and device.model; for all where it is empty
+             * @example label.site == "Fennimore"
+             */
+            access?: string;
+            /**
+             * @description What they may do; each role may do what those before it may
+             * @example operator
+             * @enum {string}
+             */
+            role: "viewer" | "operator" | "engineer" | "owner";
+        };
+        GrantOn: {
+            /** @description For which devices; for all where it is empty */
+            access: string;
+            /** @description Whether it is for the device */
+            reaches: boolean;
+            /** @description What they may do */
+            role: string;
+            /** @description The team that it comes from; their own where there is none */
+            team?: string;
+            /**
+             * @description Why, or why not
+             * @example label.site is Kilnside
+             */
+            why: string;
+        };
         GroupAlarm: {
             /**
              * @description The label that its devices share
@@ -2263,6 +2446,8 @@ export interface components {
             content?: unknown;
             /** @description Device it is of */
             device?: string;
+            /** @description Address that they asked from */
+            from?: string;
             /**
              * @description Group of devices it is of
              * @example site=Kilnside
@@ -2278,12 +2463,57 @@ export interface components {
              * @description In the order in which things were stored, from 1; there are gaps only where old entries were deleted
              */
             number: number;
-            /** @description Who did it */
+            /** @description Who did it: a person, or key and its name */
             person?: string;
             /** @description Rule it is about */
             rule?: string;
             /** @description What happened, in one sentence */
             text: string;
+        };
+        Key: {
+            /**
+             * @description For which devices: a condition over labels, device.id and device.model; for all where it is empty
+             * @example label.site == "Fennimore"
+             */
+            access?: string;
+            /**
+             * Format: date-time
+             * @description Until when it may be used; always if left out
+             */
+            expires_at?: string;
+            /**
+             * @description Its name
+             * @example press-hall-screen
+             */
+            key: string;
+            /**
+             * Format: date-time
+             * @description When it was made
+             */
+            readonly made_at?: string;
+            /** @description Who made it */
+            readonly made_by?: string;
+            /** @description What it is for, for other people */
+            note?: string;
+            /**
+             * @description What they may do; each role may do what those before it may
+             * @example operator
+             * @enum {string}
+             */
+            role: "viewer" | "operator" | "engineer" | "owner";
+            /**
+             * Format: date-time
+             * @description When it was last used, to some minutes
+             */
+            readonly used_at?: string;
+            /** @description Address that it was last used from */
+            readonly used_from?: string;
+        };
+        KeyMade: {
+            /** @description The key */
+            key: components["schemas"]["Key"];
+            /** @description Shown this once; it goes into the Authorization header behind Bearer */
+            secret: string;
         };
         LabelBody: {
             /** @description Labels to set; an empty text removes one */
@@ -2633,6 +2863,8 @@ export interface components {
             old: string;
         };
         Person: {
+            /** @description What they may do, for which devices; their teams add to it */
+            grants: components["schemas"]["Grant"][];
             /** @description They have not chosen a password yet */
             readonly invited?: boolean;
             /**
@@ -2640,6 +2872,8 @@ export interface components {
              * @description When they were let in
              */
             readonly joined_at?: string;
+            /** @description They see some of the devices, and not all */
+            readonly limited?: boolean;
             /** @description Who they are, for other people */
             note?: string;
             /**
@@ -2647,17 +2881,15 @@ export interface components {
              * @example night-duty
              */
             person: string;
-            /**
-             * @description What they may do; each role may do what those before it may
-             * @example operator
-             * @enum {string}
-             */
-            role: "viewer" | "operator" | "engineer" | "owner";
+            /** @description The greatest role that they have, for some devices or for all */
+            readonly role?: string;
             /**
              * Format: int64
              * @description Sign-ins that hold
              */
             readonly sessions?: number;
+            /** @description Teams that they are in */
+            readonly teams?: string[];
         };
         Point: {
             /** Format: date-time */
@@ -2738,6 +2970,27 @@ export interface components {
         };
         Pulse: {
             service: components["schemas"]["Service"];
+        };
+        Reach: {
+            /**
+             * Format: int64
+             * @description How many they are
+             */
+            count: number;
+            /** @description Their ids, at most a thousand */
+            devices: string[];
+            /** @description Labels that it looks at */
+            labels: string[];
+            /**
+             * Format: int64
+             * @description How many devices there are
+             */
+            of: number;
+            /**
+             * @description How far it reaches, in words
+             * @example It reaches 8 of 48 devices.
+             */
+            says: string;
         };
         Readings: {
             device: string;
@@ -2836,7 +3089,7 @@ export interface components {
             certificate: string;
             /**
              * Format: int64
-             * @description MQTT sessions now
+             * @description MQTT sessions now; for whoever does not see all devices, how many of theirs are on line
              */
             connected: number;
             /** @description Address of the console and the API over TLS; empty if that is off */
@@ -2861,17 +3114,17 @@ export interface components {
              * Format: double
              * @description Readings stored a second, over the last ten seconds
              */
-            per_second: number;
+            per_second?: number;
             /**
              * Format: int64
              * @description Readings stored since the start
              */
-            readings: number;
+            readings?: number;
             /**
              * Format: int64
              * @description Messages refused, whole or in part, since the start
              */
-            refused: number;
+            refused?: number;
             /**
              * Format: date-time
              * @description When it started
@@ -2883,6 +3136,8 @@ export interface components {
         Session: {
             /** Format: date-time */
             expires_at: string;
+            /** @description Address that it was signed in from */
+            from?: string;
             id: string;
             person: string;
             /** Format: date-time */
@@ -3045,15 +3300,23 @@ export interface components {
             token?: boolean;
         };
         SignedIn: {
+            /** @description For each role, whether they have it for all devices */
+            everywhere: {
+                [key: string]: boolean;
+            };
             /**
              * Format: date-time
              * @description Until when
              */
             expires_at: string;
+            /** @description What they may do, for which devices, and from which team */
+            grants: components["schemas"]["Given"][];
+            /** @description Who can grant more */
+            owners: string[];
             /** @description Who is signed in */
             person: string;
             /**
-             * @description What they may do
+             * @description The greatest role that they have, for some devices or for all
              * @enum {string}
              */
             role: "viewer" | "operator" | "engineer" | "owner";
@@ -3234,6 +3497,24 @@ export interface components {
              */
             unsealed_bytes: number;
         };
+        Team: {
+            /** @description What each of its people may do, beside their own grants */
+            grants: components["schemas"]["Grant"][];
+            /** @description What it is for, for other people */
+            note?: string;
+            /**
+             * @description Names of its people
+             * @example [
+             *       "night-duty"
+             *     ]
+             */
+            people?: string[];
+            /**
+             * @description Its name
+             * @example cellars
+             */
+            team: string;
+        };
         TextFinding: {
             /**
              * Format: int64
@@ -3346,6 +3627,135 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "explain-access": {
+        parameters: {
+            query: {
+                /** @description Of this person, or of a key, as in key press-hall-screen; of whoever asks where not given */
+                person?: string;
+                /** @description For this device */
+                device: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explained"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "preview-access": {
+        parameters: {
+            query: {
+                /** @description A condition over labels, device.id and device.model */
+                access: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reach"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
     activate: {
         parameters: {
             query?: never;
@@ -6147,8 +6557,14 @@ export interface operations {
                 alarm?: string;
                 /** @description Only about this rule */
                 rule?: string;
-                /** @description Only what this person did */
+                /** @description Only what this person did, or this key, as in key press-hall-screen */
                 person?: string;
+                /** @description Only about this kind of thing */
+                noun?: string;
+                /** @description Only from this time on */
+                from?: string;
+                /** @description Only before this time */
+                to?: string;
                 /** @description Only entries with a lesser number */
                 before?: number;
             };
@@ -6298,6 +6714,291 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    keys: {
+        parameters: {
+            query?: {
+                /** @description Only those for which this condition over their fields is true */
+                where?: string;
+                /** @description Field to order by, with - before it the other way round; by name where not given */
+                order?: string;
+                /** @description Where the last page ended; the next page's address is in its Link header */
+                after?: string;
+                /** @description At most this many */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    Link?: string;
+                    "Ullage-Count"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Key"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "make-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Key"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyMade"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    key: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Key"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "remove-key": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Change it only in the state of this tag */
+                "If-Match"?: string;
+                /** @description With *, make it only if there is none */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9170,6 +9871,309 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    teams: {
+        parameters: {
+            query?: {
+                /** @description Only those for which this condition over their fields is true */
+                where?: string;
+                /** @description Field to order by, with - before it the other way round; by name where not given */
+                order?: string;
+                /** @description Where the last page ended; the next page's address is in its Link header */
+                after?: string;
+                /** @description At most this many */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    Link?: string;
+                    "Ullage-Count"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Team"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    team: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Team"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "put-team": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Change it only in the state of this tag */
+                "If-Match"?: string;
+                /** @description With *, make it only if there is none */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Team"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    "Ullage-Changed"?: boolean;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Team"];
+                };
+            };
+            /** @description It is new */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "remove-team": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Change it only in the state of this tag */
+                "If-Match"?: string;
+                /** @description With *, make it only if there is none */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

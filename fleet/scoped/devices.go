@@ -1,0 +1,346 @@
+package scoped
+
+import (
+	"context"
+	"encoding/json"
+	"slices"
+
+	"ullage/core/health"
+	"ullage/core/model"
+	"ullage/core/person"
+	"ullage/fleet/access"
+	"ullage/fleet/commands"
+	"ullage/fleet/devices"
+	"ullage/fleet/fault"
+	"ullage/fleet/present"
+	"ullage/fleet/settings"
+)
+
+type modelOf = model.Model
+
+// hidden leaves out of a device what names another that the caller does not see.
+func hidden(c access.Caller, d *present.Device) *present.Device {
+	if d.Hub == "" || c.Sees(d.Hub) {
+		return d
+	}
+	x := *d
+	x.Hub = ""
+	return &x
+}
+
+// Devices returns every device now, by id.
+func (f *Fleet) Devices(c access.Caller) []*present.Device {
+	ids, all := c.Devices(person.Viewer)
+	if all {
+		out, _ := f.o.Present.Since(0)
+		return out
+	}
+	return f.Some(c, ids)
+}
+
+// Chosen returns the devices that Among has chosen.
+func (f *Fleet) Chosen(c access.Caller, among []string) []*present.Device {
+	if among == nil {
+		return f.Devices(c)
+	}
+	return f.Some(c, among)
+}
+
+// Some returns those of some devices that the caller sees, in the order of the ids.
+func (f *Fleet) Some(c access.Caller, ids []string) []*present.Device {
+	out := f.o.Present.Some(slices.DeleteFunc(slices.Clone(ids), func(id string) bool { return !c.Sees(id) }))
+	for i, d := range out {
+		out[i] = hidden(c, d)
+	}
+	return out
+}
+
+// Since returns the devices that have changed after a seq, by id, and the seq to ask
+// with next time; see present.Fleet.
+func (f *Fleet) Since(c access.Caller, seq uint64) ([]*present.Device, uint64) {
+	changed, next := f.o.Present.Since(seq)
+	if c.MayAll(person.Viewer) {
+		return changed, next
+	}
+	out := changed[:0:0]
+	for _, d := range changed {
+		if c.Sees(d.ID) {
+			out = append(out, hidden(c, d))
+		}
+	}
+	return out, next
+}
+
+// Seq returns the seq to ask Since with from now on.
+func (f *Fleet) Seq() uint64 { return f.o.Present.Seq() }
+
+// Remembers reports whether Since knows all that has changed after a seq.
+func (f *Fleet) Remembers(seq uint64) bool { return f.o.Present.Remembers(seq) }
+
+// News returns a channel that is closed when any device changes.
+func (f *Fleet) News() <-chan struct{} { return f.o.Present.Changed() }
+
+// Device returns one device now.
+func (f *Fleet) Device(c access.Caller, id string) (*present.Device, error) {
+	if err := f.reach(c, person.Viewer, id); err != nil {
+		return nil, err
+	}
+	d, ok := f.o.Present.Get(id)
+	if !ok {
+		return nil, devices.Unknown(id)
+	}
+	return hidden(c, d), nil
+}
+
+// Registered returns a device as people made it, and its model.
+func (f *Fleet) Registered(c access.Caller, id string) (devices.Device, *model.Model, error) {
+	if err := f.reach(c, person.Viewer, id); err != nil {
+		return devices.Device{}, nil, err
+	}
+	d, err := f.o.Devices.Get(id)
+	if err != nil {
+		return d, nil, err
+	}
+	if d.Hub != "" && !c.Sees(d.Hub) {
+		d.Hub = ""
+	}
+	m, err := f.o.Models.Of(d.Model, d.Version)
+	return d, m, err
+}
+
+// Counts tells how many devices there are that are not retired, and how many of them
+// are on line.
+func (f *Fleet) Counts(c access.Caller) (all, online int) {
+	for _, d := range f.Devices(c) {
+		if d.Status == devices.Retired {
+			continue
+		}
+		all++
+		if d.Link == health.Online {
+			online++
+		}
+	}
+	return all, online
+}
+
+// All is how many devices the caller sees, retired ones too.
+func (f *Fleet) All(c access.Caller) int {
+	ids, all := c.Devices(person.Viewer)
+	if all {
+		return f.o.Devices.Count()
+	}
+	return len(ids)
+}
+
+// Count is how many devices there are that are not retired.
+func (f *Fleet) Count(c access.Caller) int {
+	ids, all := c.Devices(person.Viewer)
+	if all {
+		return f.o.Devices.Count() - f.o.Devices.Retired()
+	}
+	n := 0
+	for _, id := range ids {
+		if d, err := f.o.Devices.Get(id); err == nil && d.Status != devices.Retired {
+			n++
+		}
+	}
+	return n
+}
+
+// Create onboards a device. Whoever does it may make any id there is.
+func (f *Fleet) Create(ctx context.Context, c access.Caller, n devices.New) (devices.Device, string, error) {
+	if err := f.everywhere(c, person.Engineer); err != nil {
+		return devices.Device{}, "", err
+	}
+	return f.o.Devices.Create(ctx, n, c.Name)
+}
+
+// Rotate gives a device a new token.
+func (f *Fleet) Rotate(ctx context.Context, c access.Caller, id string, keep bool) (string, error) {
+	if err := f.reach(c, person.Engineer, id); err != nil {
+		return "", err
+	}
+	return f.o.Devices.Rotate(ctx, id, keep, c.Name)
+}
+
+// Label sets and removes labels. Whoever does it has the device before and after:
+// labels say who reaches it, and nobody gives away what they do not hold, nor takes
+// what they do not have.
+func (f *Fleet) Label(ctx context.Context, c access.Caller, id string, labels map[string]string) error {
+	if err := f.reach(c, person.Engineer, id); err != nil {
+		return err
+	}
+	d, err := f.o.Devices.Get(id)
+	if err != nil {
+		return err
+	}
+	next := map[string]string{}
+	for k, v := range d.Labels {
+		next[k] = v
+	}
+	for k, v := range labels {
+		if next[k] = v; v == "" {
+			delete(next, k)
+		}
+	}
+	d.Labels = next
+	if !c.Keeps(person.Engineer, d) {
+		return fault.New(fault.NotAllowed, "with these labels %s would not be within what %s may change any more", id, c.Name).
+			Then("ask somebody to do it who has the role engineer for it before and after").On("labels")
+	}
+	_, err = f.o.Devices.Label(ctx, id, labels, c.Name)
+	return err
+}
+
+// Rename gives a device another name for people.
+func (f *Fleet) Rename(ctx context.Context, c access.Caller, id, name string) error {
+	if err := f.reach(c, person.Engineer, id); err != nil {
+		return err
+	}
+	_, err := f.o.Devices.Rename(ctx, id, name, c.Name)
+	return err
+}
+
+// Behind says which device carries a device.
+func (f *Fleet) Behind(ctx context.Context, c access.Caller, id, hub string) error {
+	if err := f.reach(c, person.Engineer, id); err != nil {
+		return err
+	}
+	if hub != "" && hub != id {
+		h, err := f.o.Devices.Get(hub)
+		if err != nil || !c.Sees(hub) || h.Hub != "" && !c.Sees(h.Hub) {
+			return devices.NoHub(hub, id)
+		}
+	}
+	_, err := f.o.Devices.Behind(ctx, id, hub, c.Name)
+	return err
+}
+
+// SetStatus suspends a device, lets it in again, or retires it.
+func (f *Fleet) SetStatus(ctx context.Context, c access.Caller, id string, s devices.Status) error {
+	if err := f.reach(c, person.Engineer, id); err != nil {
+		return err
+	}
+	_, err := f.o.Devices.SetStatus(ctx, id, s, c.Name)
+	return err
+}
+
+// Settings returns the settings of a device.
+func (f *Fleet) Settings(c access.Caller, id string) (settings.State, *model.Model, error) {
+	if err := f.reach(c, person.Viewer, id); err != nil {
+		return settings.State{}, nil, err
+	}
+	return f.o.Settings.Of(id)
+}
+
+// Set sets overrides of settings on a device, and takes them off.
+func (f *Fleet) Set(ctx context.Context, c access.Caller, id string, set map[string]any, unset []string) (settings.State, error) {
+	if err := f.reach(c, person.Operator, id); err != nil {
+		return settings.State{}, err
+	}
+	return f.o.Settings.Set(ctx, id, set, unset, c.Name)
+}
+
+// Pick returns the ids of a list, or those for which a condition is true, or of
+// both; retired ones are left out of a condition.
+func (f *Fleet) Pick(c access.Caller, ids []string, where string) ([]string, error) {
+	for _, id := range ids {
+		if err := f.reach(c, person.Operator, id); err != nil {
+			return nil, err
+		}
+	}
+	if where == "" {
+		return ids, nil
+	}
+	among, _, err := f.Among(c, where)
+	if err != nil {
+		return nil, err
+	}
+	if ids == nil {
+		for id := range among {
+			ids = append(ids, id)
+		}
+		slices.Sort(ids)
+	}
+	return slices.DeleteFunc(slices.Clone(ids), func(id string) bool {
+		d, err := f.o.Devices.Get(id)
+		return !among[id] || !c.May(person.Operator, id) || err != nil || d.Status == devices.Retired
+	}), nil
+}
+
+// CheckMany tells what is wrong with a change of the settings of chosen devices.
+func (f *Fleet) CheckMany(c access.Caller, ids []string, set map[string]any, unset []string) error {
+	if _, err := f.Pick(c, ids, ""); err != nil {
+		return err
+	}
+	_, err := f.o.Settings.CheckMany(ids, set, unset)
+	return err
+}
+
+// SetMany sets settings of chosen devices.
+func (f *Fleet) SetMany(ctx context.Context, c access.Caller, ids []string, set map[string]any, unset []string) (settings.Job, error) {
+	if _, err := f.Pick(c, ids, ""); err != nil {
+		return settings.Job{}, err
+	}
+	return f.o.Settings.SetMany(ctx, ids, set, unset, c.Name)
+}
+
+// Job returns a change of the settings of many devices: one's own, or anybody's for
+// whoever sees all devices.
+func (f *Fleet) Job(c access.Caller, id string) (settings.Job, error) {
+	j, err := f.o.Settings.Job(id)
+	if err == nil && j.By != c.Name && !c.MayAll(person.Viewer) {
+		return settings.Job{}, settings.NoJob(id)
+	}
+	return j, err
+}
+
+// Give gives a command to a device.
+func (f *Fleet) Give(ctx context.Context, c access.Caller, id, name string, input json.RawMessage, e commands.Expiry) (commands.Command, error) {
+	if err := f.reach(c, person.Operator, id); err != nil {
+		return commands.Command{}, err
+	}
+	return f.o.Commands.Give(ctx, id, name, input, e, c.Name)
+}
+
+// Await waits for the reply to a command.
+func (f *Fleet) Await(ctx context.Context, x commands.Command) (commands.Command, error) {
+	return f.o.Commands.Await(ctx, x)
+}
+
+// Commands returns commands, the newest first.
+func (f *Fleet) Commands(ctx context.Context, c access.Caller, where string, x commands.Filter) ([]commands.Command, error) {
+	var err error
+	if _, x.Among, err = f.Among(c, where); err != nil {
+		return nil, err
+	}
+	return f.o.Commands.List(ctx, x)
+}
+
+// Command returns one command of a device.
+func (f *Fleet) Command(ctx context.Context, c access.Caller, device, id string) (commands.Command, error) {
+	if err := f.reach(c, person.Viewer, device); err != nil {
+		return commands.Command{}, err
+	}
+	return f.o.Commands.Get(ctx, device, id)
+}
+
+// Withdraw gives a command up before its time.
+func (f *Fleet) Withdraw(ctx context.Context, c access.Caller, device, id string) (commands.Command, error) {
+	if err := f.reach(c, person.Operator, device); err != nil {
+		return commands.Command{}, err
+	}
+	return f.o.Commands.Withdraw(ctx, device, id, c.Name)
+}
+
+// Event reports whether an event of a device is one that its model has.
+func (f *Fleet) Event(c access.Caller, device, name string) error {
+	_, m, err := f.Registered(c, device)
+	if err != nil {
+		return err
+	}
+	if _, ok := m.Event(name); !ok {
+		return fault.New(fault.NotFound, "%s has no event %s", m, name).Then("see what it has in GET /api/v1/models/%s", m.Name)
+	}
+	return nil
+}

@@ -1,0 +1,210 @@
+package scoped
+
+import (
+	"context"
+	"encoding/json"
+	"slices"
+	"strings"
+	"time"
+
+	"ullage/core/check"
+	"ullage/core/model"
+	"ullage/core/person"
+	"ullage/core/site"
+	"ullage/fleet/access"
+	"ullage/fleet/derived"
+	"ullage/fleet/devices"
+	"ullage/fleet/fault"
+	"ullage/fleet/folder"
+	"ullage/fleet/models"
+	"ullage/fleet/noun"
+	"ullage/fleet/revisions"
+	"ullage/fleet/sites"
+)
+
+// Models returns the newest version of every model of which the caller sees a device,
+// by name.
+func (f *Fleet) Models(c access.Caller) []*model.Model {
+	all := f.o.Models.List()
+	ids, whole := c.Devices(person.Viewer)
+	if whole {
+		return all
+	}
+	seen := map[string]bool{}
+	for _, id := range ids {
+		if d, err := f.o.Devices.Get(id); err == nil {
+			seen[d.Model] = true
+		}
+	}
+	return slices.DeleteFunc(all, func(m *model.Model) bool { return !seen[m.Name] })
+}
+
+func (f *Fleet) seesModel(c access.Caller, name string) bool {
+	ids, whole := c.Devices(person.Viewer)
+	return whole || slices.ContainsFunc(ids, func(id string) bool {
+		d, err := f.o.Devices.Get(id)
+		return err == nil && d.Model == name
+	})
+}
+
+// Model returns the newest version of a model, or the one that is named with it.
+func (f *Fleet) Model(c access.Caller, name string) (*model.Model, error) {
+	short, _, _ := strings.Cut(name, "@")
+	if !f.seesModel(c, short) {
+		return nil, fault.New(fault.NotFound, "there is no model %q", name).On("model")
+	}
+	return f.o.Models.Get(name)
+}
+
+// Versions returns the versions of a model that the caller sees, the oldest first.
+func (f *Fleet) Versions(c access.Caller, name string) []models.Published {
+	if !f.seesModel(c, name) {
+		return nil
+	}
+	return f.o.Models.Versions(name)
+}
+
+// VersionCounts counts the devices of each version of each model.
+func (f *Fleet) VersionCounts(c access.Caller) map[[2]string]devices.VersionCount {
+	ids, all := c.Devices(person.Viewer)
+	if all {
+		return f.o.Devices.Versions()
+	}
+	return f.o.Devices.VersionsAmong(ids)
+}
+
+// Unfit returns the rules that do not fit a version of a model, with the reason.
+func (f *Fleet) Unfit(c access.Caller, m *model.Model) []string {
+	if !c.MayAll(person.Viewer) {
+		return nil
+	}
+	return f.o.Revisions.Unfit(m)
+}
+
+// Publish publishes a model.
+func (f *Fleet) Publish(ctx context.Context, c access.Caller, src []byte, parts map[string]json.RawMessage) (*model.Model, bool, error) {
+	if err := f.everywhere(c, person.Engineer); err != nil {
+		return nil, false, err
+	}
+	return f.o.Models.Publish(ctx, src, parts, c.Name)
+}
+
+// Preview checks a model that is being written, and says what publishing it would do.
+func (f *Fleet) Preview(c access.Caller, text, format string, parts map[string]json.RawMessage) (revisions.Draft, error) {
+	if err := f.everywhere(c, person.Engineer); err != nil {
+		return revisions.Draft{}, err
+	}
+	return f.o.Revisions.Preview(text, format, parts), nil
+}
+
+// Move gives devices another version of their model.
+func (f *Fleet) Move(ctx context.Context, c access.Caller, name, version string, ids []string, where string, preview bool) (*model.Model, []revisions.Step, []model.Change, error) {
+	if err := f.everywhere(c, person.Engineer); err != nil {
+		return nil, nil, nil, err
+	}
+	return f.o.Revisions.Move(ctx, name, version, ids, where, preview, c.Name)
+}
+
+// Backfill computes derived telemetry of the past.
+func (f *Fleet) Backfill(c access.Caller, name string, ids []string, since time.Time) (derived.View, error) {
+	if err := f.everywhere(c, person.Engineer); err != nil {
+		return derived.View{}, err
+	}
+	return f.o.Derivations.Backfill(name, ids, since, c.Name)
+}
+
+// Work tells how far some work is. It is about all devices of a model.
+func (f *Fleet) Work(c access.Caller, id string) (derived.View, error) {
+	if !c.MayAll(person.Viewer) {
+		return derived.View{}, derived.NoJob(id)
+	}
+	return f.o.Derivations.Job(id)
+}
+
+// StopWork ends some work; what it has done stays.
+func (f *Fleet) StopWork(c access.Caller, id string) error {
+	if _, err := f.Work(c, id); err != nil {
+		return err
+	}
+	if err := f.everywhere(c, person.Engineer); err != nil {
+		return err
+	}
+	f.o.Derivations.Stop(id)
+	return nil
+}
+
+// Load compares a fleet folder with the service, and puts what differs in force.
+func (f *Fleet) Load(ctx context.Context, c access.Caller, files []check.File, preview bool) (folder.Outcome, error) {
+	if err := f.everywhere(c, person.Engineer); err != nil {
+		return folder.Outcome{}, err
+	}
+	return f.o.Folder.Load(ctx, files, preview, c.Name)
+}
+
+// countAt counts the devices of a site that the caller sees.
+func (f *Fleet) countAt(c access.Caller, name string) (n int) {
+	if c.MayAll(person.Viewer) {
+		return f.o.Devices.CountAtSite(name)
+	}
+	for _, id := range f.o.Devices.AtSite(name) {
+		if c.Sees(id) {
+			n++
+		}
+	}
+	return n
+}
+
+// Sites returns the sites, by name: all of them, or those at which there is a device
+// that the caller sees.
+func (f *Fleet) Sites(c access.Caller) []site.Site {
+	out := []site.Site{}
+	for _, x := range f.o.Sites.List() {
+		if x.Devices = f.countAt(c, x.Name); x.Devices > 0 || c.MayAll(person.Viewer) {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// Site returns one of the sites that the caller sees.
+func (f *Fleet) Site(c access.Caller, name string) (site.Site, error) {
+	n := f.countAt(c, name)
+	if n == 0 && !c.MayAll(person.Viewer) {
+		return site.Site{}, f.o.Sites.Unknown(name)
+	}
+	x, err := f.o.Sites.Get(name)
+	x.Devices = n
+	return x, err
+}
+
+// SitePlan returns the plan picture of a site.
+func (f *Fleet) SitePlan(ctx context.Context, c access.Caller, name string) (sites.Plan, error) {
+	if _, err := f.Site(c, name); err != nil {
+		return sites.Plan{}, err
+	}
+	return f.o.Sites.PlanOf(ctx, name)
+}
+
+// PutSite makes a site, or changes the one of its name.
+func (f *Fleet) PutSite(ctx context.Context, c access.Caller, x site.Site, cond noun.If) (noun.Saved[site.Site], error) {
+	if err := f.everywhere(c, person.Engineer); err != nil {
+		return noun.Saved[site.Site]{}, err
+	}
+	return f.o.Sites.Put(ctx, x, cond, c.Name)
+}
+
+// RemoveSite takes a site away.
+func (f *Fleet) RemoveSite(ctx context.Context, c access.Caller, name string, cond noun.If) error {
+	if err := f.everywhere(c, person.Engineer); err != nil {
+		return err
+	}
+	return f.o.Sites.Remove(ctx, name, cond, c.Name)
+}
+
+// SetSitePlan gives a site its plan picture; nil takes it away.
+func (f *Fleet) SetSitePlan(ctx context.Context, c access.Caller, name string, picture []byte) error {
+	if err := f.everywhere(c, person.Engineer); err != nil {
+		return err
+	}
+	return f.o.Sites.SetPlan(ctx, name, picture, c.Name)
+}
