@@ -161,7 +161,7 @@ func TestInvited(t *testing.T) {
 		t.Errorf("me is %+v, %v", me, err)
 	}
 	told := strings.Join(b.Journal(fact.Kind("person changed")), "\n")
-	if !strings.Contains(told, "engineer") || !strings.Contains(told, "role: operator → viewer") {
+	if !strings.Contains(told, "engineer") || !strings.Contains(told, "grants: operator → viewer") {
 		t.Errorf("the journal tells %q", told)
 	}
 

@@ -18,6 +18,20 @@ type Grant struct {
 	Access string `yaml:"access,omitempty" json:"access,omitempty" maxLength:"4000" doc:"For which devices: a condition over labels, device.id and device.model; for all where it is empty" example:"label.site == \"Fennimore\""`
 }
 
+// Grants are what somebody may do.
+type Grants []Grant
+
+// Words tells them in a sentence's part.
+func (gs Grants) Words() string {
+	out := make([]string, len(gs))
+	for i, g := range gs {
+		if out[i] = string(g.Role); g.Access != "" {
+			out[i] += " for " + g.Access
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
 // MaxGrants is how many grants a person, a team or a key may have.
 const MaxGrants = 50
 
@@ -144,8 +158,8 @@ func (a *Access) Reaches(id, model string, labels map[string]string) bool {
 // Team is some people who share grants. It may be the people of one customer.
 type Team struct {
 	Name   string   `yaml:"team" json:"team" minLength:"1" maxLength:"63" doc:"Its name" example:"cellars"`
-	Grants []Grant  `yaml:"grants" json:"grants" doc:"What each of its people may do, beside their own grants"`
-	People []string `yaml:"people,omitempty" json:"people,omitempty" maxItems:"1000" doc:"Names of its people" example:"[\"night-duty\"]"`
+	Grants Grants   `yaml:"grants" json:"grants" nullable:"false" doc:"What each of its people may do, beside their own grants"`
+	People []string `yaml:"people,omitempty" json:"people,omitempty" nullable:"false" maxItems:"1000" doc:"Names of its people" example:"[\"night-duty\"]"`
 	Note   string   `yaml:"note,omitempty" json:"note,omitempty" maxLength:"500" doc:"What it is for, for other people"`
 }
 
@@ -177,7 +191,7 @@ func (t *Team) Check() error {
 
 // Key is a credential for programs that call the API. Its secret is shown once.
 type Key struct {
-	Name      string     `yaml:"key" json:"key" minLength:"1" maxLength:"63" doc:"Its name" example:"press-hall-screen"`
+	Name      string `yaml:"key" json:"key" minLength:"1" maxLength:"63" doc:"Its name" example:"press-hall-screen"`
 	Grant     `yaml:",inline"`
 	ExpiresAt *time.Time `yaml:"expires_at,omitempty" json:"expires_at,omitempty" doc:"Until when it may be used; always if left out"`
 	Note      string     `yaml:"note,omitempty" json:"note,omitempty" maxLength:"500" doc:"What it is for, for other people"`

@@ -223,6 +223,16 @@ func members(x any) map[string]string {
 		}
 		out[k] = text
 	}
+	// What has words of its own is told in them.
+	v := reflect.Indirect(reflect.ValueOf(x))
+	for _, f := range reflect.VisibleFields(v.Type()) {
+		name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+		if x, err := v.FieldByIndexErr(f.Index); err == nil && f.IsExported() && out[name] != "" {
+			if w, ok := x.Interface().(interface{ Words() string }); ok {
+				out[name] = w.Words()
+			}
+		}
+	}
 	return out
 }
 
