@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ullage/client"
+	"ullage/core/series"
 	"ullage/core/value"
 )
 
@@ -94,12 +95,18 @@ func measuredThenNow(a client.Alarm) string {
 
 func journalCommand() *cobra.Command {
 	var f client.JournalFilter
+	span := ""
 	listing := &cobra.Command{
 		Use: "list", Short: "List what happened, the newest first", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			cl, err := connect(c)
 			if err != nil {
 				return err
+			}
+			if span != "" {
+				if f.From, f.To, err = series.ParseSpan(span, time.Now(), time.Local); err != nil {
+					return usageError{fmt.Errorf("--span: %w", err)}
+				}
 			}
 			es, err := cl.Journal(c.Context(), f)
 			var p *client.Problem
@@ -122,7 +129,9 @@ func journalCommand() *cobra.Command {
 	listing.Flags().StringVar(&f.Kind, "kind", "", `only of this kind, like "alarm raised"`)
 	listing.Flags().StringVar(&f.Alarm, "alarm", "", "only about this alarm, by its id")
 	listing.Flags().StringVar(&f.Rule, "rule", "", "only about this rule")
-	listing.Flags().StringVar(&f.Person, "person", "", "only what this person did")
+	listing.Flags().StringVar(&f.Person, "person", "", `only what this person did, or "key NAME"`)
+	listing.Flags().StringVar(&f.Noun, "noun", "", "only about this kind of thing, like rule")
+	listing.Flags().StringVar(&span, "span", "", "only of this time, like 6h, yesterday or 2026-03-01..2026-03-03")
 	listing.RegisterFlagCompletionFunc("kind", journalKinds)
 	return noun(groupService, "journal", "Read what happened", listing, followCommand())
 }

@@ -188,14 +188,21 @@ func playDemo(ctx context.Context, c *cobra.Command, s server.Started, data stri
 	if err := tidyUp(ctx, cl); err != nil {
 		return err
 	}
-	night, err := letIn(ctx, cl, client.Person{Name: "night-duty", Grants: []client.Grant{{Role: person.Operator}}, Note: "Looks after everything at night"})
+	passwords, err := letInAll(ctx, cl)
 	if err != nil {
 		return err
 	}
+	console := s.Console
+	if console == "" {
+		console = s.ConsoleTLS
+	}
 	fmt.Fprintf(c.OutOrStdout(), `
 Console: %s
-Sign in as %s with the password %s
-or, to see what an operator sees, as night-duty with %s
+Sign in as           with the password
+  %-18s %s   owner
+  cellar-master      %s   operator at Fennimore
+  night-duty         %s   operator everywhere
+  cask-owner         %s   viewer of six casks at High Orchard
 
 From another terminal:
   ullage login %s --person %s
@@ -203,7 +210,8 @@ From another terminal:
   ullage traffic tank-fennimore-07
   ullage setting set tank-fennimore-07 max_temp=30
 Stop with Ctrl-C.
-`, s.Console, s.FirstPerson, s.FirstPassword, night, s.Console, s.FirstPerson)
+`, console, s.FirstPerson, s.FirstPassword, passwords["cellar-master"], passwords["night-duty"], passwords["cask-owner"],
+		console, s.FirstPerson)
 	select {
 	case <-ctx.Done():
 		<-over
@@ -228,6 +236,31 @@ func letIn(ctx context.Context, cl *client.Client, p client.Person) (string, err
 	password := rand.Text()[:16]
 	_, err = cl.Activate(ctx, i.Secret, password)
 	return password, err
+}
+
+// letInAll lets the people of the story in, and returns their passwords.
+func letInAll(ctx context.Context, cl *client.Client) (map[string]string, error) {
+	passwords := map[string]string{}
+	for _, p := range []client.Person{
+		{Name: "cellar-master", Grants: []client.Grant{{Role: person.Operator, Access: `label.site == "Fennimore"`}}, Note: "Serves the cellar at Fennimore"},
+		{Name: "night-duty", Note: "Looks after everything at night"},
+		{Name: "cask-owner", Note: "Six casks at High Orchard are theirs"},
+	} {
+		var err error
+		if passwords[p.Name], err = letIn(ctx, cl, p); err != nil {
+			return nil, err
+		}
+	}
+	for _, t := range []client.Team{
+		{Name: "cellars", Grants: []client.Grant{{Role: person.Operator}}, People: []string{"night-duty"}, Note: "Who looks after all cellars"},
+		{Name: "casks", Grants: []client.Grant{{Role: person.Viewer, Access: `label.owner == "cask-owner"`}}, People: []string{"cask-owner"},
+			Note: "The people of a customer, who look at their casks"},
+	} {
+		if _, err := cl.Teams().Put(ctx, t, ""); err != nil {
+			return nil, err
+		}
+	}
+	return passwords, nil
 }
 
 // loadCellars brings the example fleet folder in.

@@ -74,7 +74,7 @@ func writeLogin(l login) error {
 
 func loginCommand() *cobra.Command {
 	var person, fingerprint, authority string
-	var stdin bool
+	var stdin, key bool
 	c := &cobra.Command{
 		Use:     "login [URL]",
 		Short:   "Sign in to a service",
@@ -109,8 +109,11 @@ compared it with what the service prints when it starts; give it with
 				}
 				l.Authority = string(b)
 			}
-			if err := l.know(c, stdin); err != nil {
+			if err := l.know(c, stdin || key); err != nil {
 				return err
+			}
+			if key {
+				return l.withKey(c)
 			}
 			passwords, err := askPasswords(c, stdin, "Password")
 			if err != nil {
@@ -137,7 +140,10 @@ compared it with what the service prints when it starts; give it with
 	c.Flags().StringVar(&fingerprint, "fingerprint", "", "SHA-256 of the service's certificate, as it prints it")
 	c.Flags().StringVar(&authority, "authority", "", "file with the certificate in PEM of an authority to believe")
 	c.MarkFlagsMutuallyExclusive("fingerprint", "authority")
+	c.Flags().BoolVar(&key, "key-stdin", false, "use a key instead, whose secret comes on standard input")
 	c.Flags().BoolVar(&stdin, "password-stdin", false, "read the password from standard input")
+	c.MarkFlagsMutuallyExclusive("key-stdin", "password-stdin")
+	c.MarkFlagsMutuallyExclusive("key-stdin", "person")
 	return c
 }
 
@@ -166,6 +172,29 @@ func (l *login) know(c *cobra.Command, stdin bool) error {
 		return errors.New("not signed in: the certificate is not the one to expect")
 	}
 	l.Fingerprint = shown
+	return nil
+}
+
+// withKey remembers a key that comes on standard input, once the service knows it.
+func (l *login) withKey(c *cobra.Command) error {
+	secret, err := readLine(io.LimitReader(c.InOrStdin(), 1000))
+	if secret == "" && err != nil {
+		return usageError{errors.New("no key came on standard input")}
+	}
+	l.Token = secret
+	cl, err := l.client()
+	if err != nil {
+		return err
+	}
+	me, err := cl.Me(c.Context())
+	if err != nil {
+		return err
+	}
+	l.Person = me.Person
+	if err := writeLogin(*l); err != nil {
+		return err
+	}
+	fmt.Fprintf(c.OutOrStdout(), "Signed in to %s with the %s (%s)\n", l.URL, me.Person, me.Role)
 	return nil
 }
 

@@ -16,7 +16,17 @@ var personThings = things[client.Person]{
 	of: (*client.Client).People, name: func(p client.Person) string { return p.Name },
 	columns: []column[client.Person]{
 		{"person", func(p client.Person) string { return p.Name }},
-		{"role", func(p client.Person) string { return string(p.Role) }},
+		{"role", func(p client.Person) string { return roleOr(p.Role) }},
+		{"for", func(p client.Person) string {
+			switch {
+			case p.Role == "":
+				return "nothing"
+			case p.Limited:
+				return "some devices"
+			}
+			return "all devices"
+		}},
+		{"teams", func(p client.Person) string { return strings.Join(p.Teams, ", ") }},
 		{"sign-ins", func(p client.Person) string {
 			if p.Invited {
 				return "invited"
@@ -34,25 +44,29 @@ var personThings = things[client.Person]{
 	none:    "There is nobody.",
 	read:    person.Parse,
 	yaml:    func(p client.Person) []byte { return p.YAML() },
-	removed: "what they have open ends within a second", example: "night-duty", folder: "people", set: "role=operator",
+	removed: "what they have open ends within a second", example: "night-duty", folder: "people", set: "note='At night'",
 }
 
 func personCommand() *cobra.Command {
 	c := personThings.command()
-	c.Long = `A person has one role, and each role may do what those before it may:
+	c.Long = `A person has grants, their own and those of their teams. A grant is a role, for
+all devices or for those of an access; each role may do what those before it may:
 
-  viewer    looks at everything
+  viewer    looks
   operator  acknowledges alarms, gives commands, changes settings of devices
   engineer  onboards devices, makes models, rules and sites, deletes readings
   owner     lets people in, and backs the service up
 
-Whoever is new gets in by a link, on which they choose a password.`
-	c.AddCommand(personInvite(), personPassword(), personSessions(), personEnd())
+What somebody does not reach does not exist for them. Whoever is new gets in by a
+link, on which they choose a password.`
+	giving, taking := granting("person", personThings.names(), changePerson)
+	c.AddCommand(personInvite(), giving, taking, personPassword(), personSessions(), personEnd())
 	return c
 }
 
 func personInvite() *cobra.Command {
 	var role, access, note string
+	var yes bool
 	c := &cobra.Command{
 		Use:   "invite NAME",
 		Short: "Let somebody in: a link on which they choose a password, once",
@@ -60,7 +74,8 @@ func personInvite() *cobra.Command {
 seven days, and replaces one of before. With --role the person is made first if
 there is none of that name. For somebody who has lost their password it is the
 way to another one.`,
-		Example:           "  ullage person invite night-duty --role operator\n  ullage person invite engineer",
+		Example: "  ullage person invite night-duty --role operator\n" +
+			"  ullage person invite cellar-master --role operator --access 'label.site == \"Fennimore\"'\n  ullage person invite engineer",
 		Args:              exactly(1, "a name"),
 		ValidArgsFunction: personThings.names(),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -71,6 +86,9 @@ way to another one.`,
 			if role != "" {
 				p, tag, err := cl.People().Get(c.Context(), args[0])
 				if err != nil && !client.IsNotFound(err) {
+					return err
+				}
+				if err := reaches(c, cl, access, yes); err != nil {
 					return err
 				}
 				p.Name, p.Grants = args[0], []client.Grant{{Role: person.Role(role), Access: access}}
@@ -98,6 +116,7 @@ way to another one.`,
 	wordFlag(c, &role, "role", "", "make them first, with this role", "viewer", "operator", "engineer", "owner")
 	c.Flags().StringVar(&access, "access", "", "only for these devices, as in label.site == \"Fennimore\"; with --role")
 	c.Flags().StringVar(&note, "note", "", "who they are, for other people; with --role")
+	c.Flags().BoolVar(&yes, "yes", false, "also where the access reaches no device, or all of them")
 	return c
 }
 

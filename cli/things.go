@@ -288,10 +288,10 @@ func (n things[T]) change(x *T, name string, pairs []string) error {
 		return err
 	}
 	fields := record.Fields[T]()
-	kinds := map[string]expr.Kind{}
+	kinds, lists := map[string]expr.Kind{}, map[string]bool{}
 	for _, f := range fields[1:] {
 		if !f.Kept {
-			kinds[f.Name] = f.Kind
+			kinds[f.Name], lists[f.Name] = f.Kind, f.List
 		}
 	}
 	quoted, _ := json.Marshal(name)
@@ -308,6 +308,9 @@ func (n things[T]) change(x *T, name string, pairs []string) error {
 			continue
 		}
 		raw[k], _ = json.Marshal(v)
+		if lists[k] {
+			raw[k], _ = json.Marshal(strings.FieldsFunc(v, func(r rune) bool { return r == ',' || r == ' ' }))
+		}
 		if kind == expr.Number || kind == expr.Bool {
 			raw[k] = json.RawMessage(v)
 		}

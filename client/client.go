@@ -363,8 +363,16 @@ func (c *Client) Acknowledge(ctx context.Context, id string) (Alarm, error) {
 
 // Journal lists what happened, the newest first.
 func (c *Client) Journal(ctx context.Context, f JournalFilter) (Page[JournalEntry], error) {
-	q := f.query(map[string]string{"kind": f.Kind, "alarm": f.Alarm, "rule": f.Rule, "person": f.Person})
+	q := f.query(map[string]string{"kind": f.Kind, "alarm": f.Alarm, "rule": f.Rule, "person": f.Person, "noun": f.Noun,
+		"from": timeOr(f.From), "to": timeOr(f.To)})
 	return logged[JournalEntry](ctx, c, "/journal", q, f.Limit)
+}
+
+func timeOr(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format(time.RFC3339Nano)
 }
 
 // JournalKinds lists the kinds of entries that the journal can have.

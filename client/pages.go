@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
+	"time"
 )
 
 // Page is a part of what only grows, the newest first.
@@ -38,7 +39,8 @@ type CommandFilter struct {
 // JournalFilter narrows a reading of the journal.
 type JournalFilter struct {
 	LogFilter
-	Kind, Alarm, Rule, Person string
+	Kind, Alarm, Rule, Person, Noun string
+	From, To                        time.Time // To is not included; zero for no end
 }
 
 func (f LogFilter) query(more map[string]string) url.Values {

@@ -54,11 +54,11 @@ func Fleet(n int) []Unit {
 	add := func(u Unit) { out = append(out, u) }
 	tanks := map[string]int{"Alder Bank": 2, "Coldharbour": 3, "Fennimore": 7, "High Orchard": 3, "Kilnside": 2,
 		"Saltmarsh": 1}
-	airs := map[string]int{"Alder Bank": 2, "Coldharbour": 1, "Fennimore": 2, "High Orchard": 1, "Kilnside": 3,
+	airs := map[string]int{"Alder Bank": 1, "Coldharbour": 1, "Fennimore": 2, "High Orchard": 1, "Kilnside": 3,
 		"Saltmarsh": 1}
 	valves := map[string]int{"Alder Bank": 1, "Coldharbour": 1, "Fennimore": 2, "High Orchard": 1}
-	bungs := map[string][]int{"Saltmarsh": {104, 108, 112}, "High Orchard": {21, 22}, "Alder Bank": {7}}
-	presses := map[string]int{"Kilnside": 1, "Coldharbour": 1, "Saltmarsh": 1}
+	bungs := map[string][]int{"Saltmarsh": {112}, "High Orchard": {21, 22, 23, 24, 25, 26}, "Alder Bank": {7}}
+	presses := map[string]int{"Kilnside": 1, "Coldharbour": 1}
 	rooms := []string{"fermentation hall", "press hall", "cask store"}
 	for _, site := range siteNames {
 		key := slug(site)
@@ -78,9 +78,12 @@ func Fleet(n int) []Unit {
 				Labels: map[string]string{"site": site, "tank": tankName(site, i)}})
 		}
 		for _, i := range bungs[site] {
+			labels := map[string]string{"site": site, "row": "cask store", "stage": "ageing"}
+			if site == "High Orchard" { // these casks are a guest's
+				labels["owner"] = "cask-owner"
+			}
 			add(Unit{ID: fmt.Sprintf("bung-%s-%d", key, i), Model: "cask-bung", Protocol: HTTP, Every: 30 * time.Minute,
-				HwRev: "A", Firmware: "2.0.0", Labels: map[string]string{"site": site, "row": "cask store",
-					"stage": "ageing"}})
+				HwRev: "A", Firmware: "2.0.0", Labels: labels})
 		}
 		for i := 1; i <= presses[site]; i++ {
 			add(Unit{ID: fmt.Sprintf("press-%s-%d", key, i), Model: "press-scale", Protocol: HTTP,

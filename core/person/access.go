@@ -21,13 +21,19 @@ type Grant struct {
 // Grants are what somebody may do.
 type Grants []Grant
 
+// Words tells a grant in a sentence's part.
+func (g Grant) Words() string {
+	if g.Access == "" {
+		return string(g.Role)
+	}
+	return string(g.Role) + " for " + g.Access
+}
+
 // Words tells them in a sentence's part.
 func (gs Grants) Words() string {
 	out := make([]string, len(gs))
 	for i, g := range gs {
-		if out[i] = string(g.Role); g.Access != "" {
-			out[i] += " for " + g.Access
-		}
+		out[i] = g.Words()
 	}
 	return strings.Join(out, ", ")
 }
@@ -158,7 +164,7 @@ func (a *Access) Reaches(id, model string, labels map[string]string) bool {
 // Team is some people who share grants. It may be the people of one customer.
 type Team struct {
 	Name   string   `yaml:"team" json:"team" minLength:"1" maxLength:"63" doc:"Its name" example:"cellars"`
-	Grants Grants   `yaml:"grants" json:"grants" nullable:"false" doc:"What each of its people may do, beside their own grants"`
+	Grants Grants   `yaml:"grants" json:"grants,omitempty" nullable:"false" doc:"What each of its people may do, beside their own grants"`
 	People []string `yaml:"people,omitempty" json:"people,omitempty" nullable:"false" maxItems:"1000" doc:"Names of its people" example:"[\"night-duty\"]"`
 	Note   string   `yaml:"note,omitempty" json:"note,omitempty" maxLength:"500" doc:"What it is for, for other people"`
 }

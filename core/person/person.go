@@ -49,7 +49,7 @@ func (r Role) Does(needs Role) bool { return needs.rank() >= 0 && r.rank() >= ne
 type Person struct {
 	Name string `yaml:"person" json:"person" minLength:"1" maxLength:"63" doc:"Name to sign in with" example:"night-duty"`
 	// Grants are their own; those of their teams come to them.
-	Grants Grants `yaml:"grants,omitempty" json:"grants" nullable:"false" doc:"What they may do, for which devices; their teams add to it"`
+	Grants Grants `yaml:"grants,omitempty" json:"grants,omitempty" nullable:"false" doc:"What they may do, for which devices; their teams add to it"`
 	Note   string `yaml:"note,omitempty" json:"note,omitempty" maxLength:"500" doc:"Who they are, for other people"`
 	// What follows is the service's to say.
 	Role     Role       `yaml:"-" json:"role,omitempty" readOnly:"true" doc:"The greatest role that they have, for some devices or for all"`

@@ -25,6 +25,8 @@ type Field struct {
 	Name  string
 	Title string // the doc tag
 	Kind  expr.Kind
+	// List says that it has several values, which stand with commas between them.
+	List bool
 	// Kept says that the service fills it in, and people do not.
 	Kept  bool
 	index []int
@@ -43,7 +45,7 @@ func Fields[T any]() []Field {
 			continue
 		}
 		if kind := kindOf(f.Type); kind != expr.NoKind {
-			out = append(out, Field{Name: name, Title: f.Tag.Get("doc"), Kind: kind,
+			out = append(out, Field{Name: name, Title: f.Tag.Get("doc"), Kind: kind, List: f.Type.Kind() == reflect.Slice,
 				Kept: f.Tag.Get("readOnly") == "true", index: f.Index})
 		}
 	}

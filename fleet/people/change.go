@@ -70,8 +70,8 @@ func (g *Register) own(p person.Person) person.Person {
 	old, had := g.Find(p.Name)
 	p.Invited, p.Sessions, p.JoinedAt = false, 0, old.JoinedAt
 	p.Role, p.Limited, p.Teams = "", false, nil
-	if p.Grants == nil {
-		p.Grants = []person.Grant{}
+	if len(p.Grants) == 0 {
+		p.Grants = nil
 	}
 	if !had {
 		now := g.now().UTC()

@@ -180,15 +180,17 @@ func Run(stdin string, env []string, args ...string) (stdout, stderr string, cod
 // Demo is a running `ullage demo`.
 type Demo struct {
 	Console, Password string
+	Passwords         map[string]string // of everybody, by name
 	cmd               *exec.Cmd
 	ended             chan error
 }
 
-var signIn = regexp.MustCompile(`Sign in as (\S+) with the password (\S+)`)
+// The rows of the table that the demo prints: who, and with which password.
+var signIn = regexp.MustCompile(`^  (\S+) +(\S+)   (owner|operator|viewer)`)
 
 // StartDemo runs the demo and waits until it is ready.
 func StartDemo(flags ...string) (*Demo, error) {
-	d := &Demo{ended: make(chan error, 1)}
+	d := &Demo{Passwords: map[string]string{}, ended: make(chan error, 1)}
 	d.cmd = exec.Command(Binary(), append([]string{"demo"}, flags...)...)
 	out, err := d.cmd.StdoutPipe()
 	if err != nil {
@@ -206,7 +208,10 @@ func StartDemo(flags ...string) (*Demo, error) {
 				d.Console = v
 			}
 			if m := signIn.FindStringSubmatch(sc.Text()); m != nil {
-				d.Password = m[2]
+				d.Passwords[m[1]] = m[2]
+			}
+			if strings.HasPrefix(sc.Text(), "Stop with") {
+				d.Password = d.Passwords["engineer"]
 				close(ready)
 			}
 		}

@@ -2864,7 +2864,7 @@ export interface components {
         };
         Person: {
             /** @description What they may do, for which devices; their teams add to it */
-            grants: components["schemas"]["Grant"][];
+            grants?: components["schemas"]["Grant"][];
             /** @description They have not chosen a password yet */
             readonly invited?: boolean;
             /**
@@ -3499,7 +3499,7 @@ export interface components {
         };
         Team: {
             /** @description What each of its people may do, beside their own grants */
-            grants: components["schemas"]["Grant"][];
+            grants?: components["schemas"]["Grant"][];
             /** @description What it is for, for other people */
             note?: string;
             /**
