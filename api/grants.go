@@ -65,6 +65,8 @@ func (s *server) grantRoutes() {
 		switch {
 		case out.Count == 0:
 			out.Says = "It reaches no device now."
+		case out.Count == out.Of && out.Of == 1:
+			out.Says = "It reaches the one device that there is."
 		case out.Count == out.Of:
 			out.Says = fmt.Sprintf("It reaches all %d devices that there are.", out.Of)
 		default:

@@ -24,6 +24,8 @@ import (
 )
 
 const (
+	// accessChanged tells that somebody, perhaps whoever listens, may something else.
+	accessChanged = "access changed"
 	// together is how long changes are gathered before they are told.
 	together   = 100 * time.Millisecond
 	pulseEvery = 2 * time.Second
@@ -226,6 +228,9 @@ func (l *listener) run(ctx context.Context, cursor uint64) {
 				return
 			}
 			if l.look(true) && !l.tell() {
+				return
+			}
+			if l.send.Data(client.Happened{Facts: []client.Happening{{Kind: accessChanged}}}) != nil {
 				return
 			}
 		case <-pulse.C:

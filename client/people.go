@@ -89,7 +89,7 @@ func (c *Client) EndSession(ctx context.Context, id string) error {
 
 // Given is a grant of somebody, with where it comes from.
 type Given struct {
-	Role   person.Role `json:"role" doc:"What they may do"`
+	Role   person.Role `json:"role" enum:"viewer,operator,engineer,owner" doc:"What they may do"`
 	Access string      `json:"access" doc:"For which devices; for all where it is empty"`
 	Team   string      `json:"team,omitempty" doc:"The team that it comes from; their own where there is none"`
 }

@@ -69,7 +69,7 @@ func fleet(t testing.TB) *service.Service {
 	t.Cleanup(func() { live.Process.Signal(os.Interrupt); live.Wait() })
 	until(t, "devices are connected", func() bool {
 		v, err := s.Client.Service(t.Context())
-		return err == nil && v.Connected >= 38
+		return err == nil && v.Connected >= 37
 	})
 	return s
 }

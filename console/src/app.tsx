@@ -29,6 +29,11 @@ const QueryPage = lazy(() => import("./pages/query"));
 const ServicePage = lazy(() => import("./pages/service"));
 const PeoplePage = lazy(() => import("./pages/people").then((m) => ({ default: m.PeoplePage })));
 const PersonPage = lazy(() => import("./pages/people").then((m) => ({ default: m.PersonPage })));
+const TeamsPage = lazy(() => import("./pages/teams").then((m) => ({ default: m.TeamsPage })));
+const TeamPage = lazy(() => import("./pages/teams").then((m) => ({ default: m.TeamPage })));
+const KeysPage = lazy(() => import("./pages/keys").then((m) => ({ default: m.KeysPage })));
+const KeyPage = lazy(() => import("./pages/keys").then((m) => ({ default: m.KeyPage })));
+const SignInsPage = lazy(() => import("./pages/keys").then((m) => ({ default: m.SignInsPage })));
 const YouPage = lazy(() => import("./pages/you"));
 const ActivatePage = lazy(() => import("./pages/activate"));
 const TrafficPage = lazy(() => import("./pages/traffic"));
@@ -45,6 +50,9 @@ function shownBy(kind: string): string[] {
     attributes: ["model"],
     site: ["sites"],
     person: ["people", "me"],
+    team: ["teams", "people", "me"],
+    key: ["keys"],
+    access: ["me", "models", "model", "rules", "sites", "alarms"],
     signed: ["people", "sessions"],
     "sign-in": ["people", "sessions"],
     password: ["people", "sessions"],
@@ -166,6 +174,46 @@ export function App() {
                 element={
                   <Only role="owner">
                     <PersonPage />
+                  </Only>
+                }
+              />
+              <Route
+                path="/teams"
+                element={
+                  <Only role="owner">
+                    <TeamsPage />
+                  </Only>
+                }
+              />
+              <Route
+                path="/teams/:name"
+                element={
+                  <Only role="owner">
+                    <TeamPage />
+                  </Only>
+                }
+              />
+              <Route
+                path="/keys"
+                element={
+                  <Only role="owner">
+                    <KeysPage />
+                  </Only>
+                }
+              />
+              <Route
+                path="/keys/:name"
+                element={
+                  <Only role="owner">
+                    <KeyPage />
+                  </Only>
+                }
+              />
+              <Route
+                path="/sign-ins"
+                element={
+                  <Only role="owner">
+                    <SignInsPage />
                   </Only>
                 }
               />

@@ -2249,8 +2249,11 @@ export interface components {
         Given: {
             /** @description For which devices; for all where it is empty */
             access: string;
-            /** @description What they may do */
-            role: string;
+            /**
+             * @description What they may do
+             * @enum {string}
+             */
+            role: "viewer" | "operator" | "engineer" | "owner";
             /** @description The team that it comes from; their own where there is none */
             team?: string;
         };
@@ -2272,8 +2275,11 @@ export interface components {
             access: string;
             /** @description Whether it is for the device */
             reaches: boolean;
-            /** @description What they may do */
-            role: string;
+            /**
+             * @description What they may do
+             * @enum {string}
+             */
+            role: "viewer" | "operator" | "engineer" | "owner";
             /** @description The team that it comes from; their own where there is none */
             team?: string;
             /**

@@ -3,7 +3,7 @@ import { Dialog } from "radix-ui";
 import { useState, type FormEvent } from "react";
 import { api, ask, type Affordance, type Device, type GivenCommand, type Model } from "../api/client";
 import { absolute, ago, lasting, say, words } from "../lib/format";
-import { useMay } from "../lib/me";
+import { useMayOn } from "../lib/me";
 import { choicesOf, Field, fieldLook, rangeOf } from "./field";
 import { useTell } from "./notices";
 import { Button, Trouble } from "./parts";
@@ -13,7 +13,7 @@ const shown = 5;
 // Commands are what the device can be told to do, and what became of it.
 export function Commands({ device, model, now }: { device: Device; model?: Model; now: number }) {
   const tell = useTell();
-  const may = useMay();
+  const may = useMayOn(device.id);
   const queries = useQueryClient();
   const [asking, setAsking] = useState<Affordance>();
   const key = ["commands", device.id];

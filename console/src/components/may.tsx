@@ -1,22 +1,80 @@
 import { useQuery } from "@tanstack/react-query";
-import type { ReactNode } from "react";
-import { does, meQuery, useMay, type Role } from "../lib/me";
+import { useState, type ReactNode } from "react";
+import { grantWords, meQuery, useAccess, useMay, useMayOn, type Role } from "../lib/me";
+import { Dialog } from "./dialog";
 import { Empty } from "./parts";
 
-// May shows what needs a role to whoever has it, and nothing to others.
-export function May({ role, children }: { role: Role; children: ReactNode }) {
-  return useMay()(role) ? children : null;
+// May shows what needs a role for all devices to whoever has it, and nothing to
+// others; with device, what needs it for that one.
+export function May({ role, device, children }: { role: Role; device?: string; children: ReactNode }) {
+  const everywhere = useMay()(role);
+  if (device !== undefined && !everywhere)
+    return (
+      <MayOn role={role} device={device}>
+        {children}
+      </MayOn>
+    );
+  return everywhere ? children : null;
 }
 
-// Only shows a page to whoever has its role, and tells others why not.
+function MayOn({ role, device, children }: { role: Role; device: string; children: ReactNode }) {
+  return useMayOn(device)(role) ? children : null;
+}
+
+// who names those who can grant more.
+export const who = (owners: readonly string[]) =>
+  owners.length === 0
+    ? "An owner"
+    : owners.length < 4
+      ? owners.join(" or ")
+      : `${owners.slice(0, 3).join(", ")} or another owner`;
+
+// Only shows a page to whoever has its role for all devices, and tells others why not
+// and who could change that.
 export function Only({ role, children }: { role: Role; children: ReactNode }) {
   const { data } = useQuery(meQuery);
   const may = useMay();
   if (may(role) || !data) return children;
   return (
     <Empty
-      title={`This page is for the role ${role}`}
-      why={`You are signed in as ${data.person} with the role ${data.role}, which ${does[data.role]}. An owner can give you another one.`}
+      title={`This page is for the role ${role}${role === "owner" ? "" : " for all devices"}`}
+      why={`You are signed in as ${data.person}: ${data.grants.map(grantWords).join("; ") || "with no grants"}. ${who(data.owners)} can give you more.`}
     />
+  );
+}
+
+// Why tells, on request, what somebody may do to a device, and by which grants.
+export function Why({ device }: { device: string }) {
+  const [open, setOpen] = useState(false);
+  const may = useMay();
+  const { data: me } = useQuery(meQuery);
+  const access = useAccess(device);
+  if (may("engineer") || !me || !access.data) return null;
+  return (
+    <>
+      <button type="button" onClick={() => setOpen(true)} className="text-press hover:underline">
+        What you may do here
+      </button>
+      {open && (
+        <Dialog
+          title={`What you may do to ${device}`}
+          about={access.data.says}
+          verb="Done"
+          act={async () => true}
+          onClose={() => setOpen(false)}
+        >
+          <ul>
+            {access.data.grants.map((g, i) => (
+              <li key={i} className="border-t border-line py-2">
+                <b className="font-semibold">{g.reaches ? "Yes" : "No"}:</b> {grantWords(g)}
+                {g.team && `, from the team ${g.team}`}
+                <span className="block text-muted">{g.why}</span>
+              </li>
+            ))}
+          </ul>
+          <p className="pt-2">{who(me.owners)} can give you more.</p>
+        </Dialog>
+      )}
+    </>
   );
 }

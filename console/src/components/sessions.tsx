@@ -28,9 +28,18 @@ export function Sessions({ person }: { person?: string }) {
     <ul className="max-w-2xl border-t border-line">
       {list.data.map((s) => (
         <li key={s.id} className="flex flex-wrap items-center gap-x-6 gap-y-1 border-b border-line py-2">
-          <span className="w-32 font-semibold">{s.with}</span>
+          <span className="w-32 font-semibold">
+            {person === "*" && (
+              <>
+                {s.person}
+                <br />
+              </>
+            )}
+            <span className={person === "*" ? "font-normal text-muted" : ""}>{s.with}</span>
+          </span>
           <span className="text-muted">
             since {absolute(s.signed_in_at)}, until {absolute(s.expires_at)}
+            {s.from && `, from ${s.from}`}
           </span>
           <span className="ml-auto">
             {s.this ? (

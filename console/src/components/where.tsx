@@ -21,12 +21,16 @@ interface Props {
   placeholder?: string;
   // of names the noun whose fields the condition is about; devices if it is not given.
   of?: string;
+  // purpose is what the condition is for; a filter if it is not given.
+  purpose?: "filter" | "access";
+  // onRight tells whether what stands in the field is right.
+  onRight?: (right: boolean) => void;
 }
 
 // Where is the filter of every list: an expression, completed and checked while
 // it is typed. A condition takes effect as soon as it is right; while it is
 // wrong the one before it stays.
-export function Where({ value, onChange, label, placeholder, of }: Props) {
+export function Where({ value, onChange, label, placeholder, of, purpose = "filter", onRight }: Props) {
   const [text, setText] = useState(value);
   const [cursor, setCursor] = useState(value.length);
   const [open, setOpen] = useState(false);
@@ -59,7 +63,7 @@ export function Where({ value, onChange, label, placeholder, of }: Props) {
     };
   }, [text, cursor]);
   const check = useQuery({
-    queryKey: ["expression", of, asked.source, asked.cursor],
+    queryKey: ["expression", of, purpose, asked.source, asked.cursor],
     placeholderData: (old) => old,
     staleTime: 10_000,
     queryFn: async () => ({
@@ -68,7 +72,7 @@ export function Where({ value, onChange, label, placeholder, of }: Props) {
         api.POST("/api/v1/expressions/check", {
           body: {
             source: asked.source,
-            purpose: "filter",
+            purpose,
             of,
             cursor: toBytes(asked.source, asked.cursor),
           },
@@ -84,6 +88,9 @@ export function Where({ value, onChange, label, placeholder, of }: Props) {
     const next = text.trim() === "" ? "" : right ? text.trim() : undefined;
     if (next !== undefined && next !== value) onChange(next);
   }, [check.data, text, right, value, onChange]);
+
+  const fits = text.trim() === "" || right;
+  useEffect(() => onRight?.(fits), [fits, onRight]);
 
   const candidates = useMemo(
     () => (open ? (check.data?.report.candidates.slice(0, 30) ?? []) : []),
@@ -242,7 +249,7 @@ export function Where({ value, onChange, label, placeholder, of }: Props) {
               )}
             </li>
           ))}
-          {wrong && value !== "" && value !== text.trim() && (
+          {wrong && purpose === "filter" && value !== "" && value !== text.trim() && (
             <li className="text-muted">
               Until then the list is still filtered by <code className="font-mono">{value}</code>
             </li>

@@ -6,7 +6,7 @@ export const roles = ["viewer", "operator", "engineer", "owner"] as const;
 export type Role = (typeof roles)[number];
 
 export const does: Record<Role, string> = {
-  viewer: "looks at everything",
+  viewer: "looks",
   operator: "acknowledges alarms, gives commands, changes settings of devices",
   engineer: "onboards devices, makes models, rules and sites, deletes readings",
   owner: "lets people in, and backs the service up",
@@ -19,9 +19,34 @@ export const meQuery = {
   staleTime: Infinity,
 };
 
-// useMay tells whether whoever is signed in may do what needs a role. What they may
-// not do is not offered; the service refuses it anyway.
-export function useMay(): (needs: Role) => boolean {
+// useMay tells whether whoever is signed in may do what needs a role for all devices,
+// or with some for any of them. What they may not do is not offered; the service
+// refuses it anyway.
+export function useMay(): (needs: Role, some?: boolean) => boolean {
   const { data } = useQuery(meQuery);
-  return (needs) => data !== undefined && roles.indexOf(data.role) >= roles.indexOf(needs);
+  return (needs, some) =>
+    data !== undefined &&
+    (some ? roles.indexOf(data.role) >= roles.indexOf(needs) : Boolean(data.everywhere[needs]));
 }
+
+// useAccess explains what whoever is signed in may do to one device.
+export function useAccess(device: string) {
+  return useQuery({
+    queryKey: ["me", "access", device],
+    queryFn: () => ask(api.GET("/api/v1/access/explain", { params: { query: { device } } })),
+    staleTime: 60_000,
+    retry: false,
+  });
+}
+
+// useMayOn tells the same of one device.
+export function useMayOn(device: string): (needs: Role) => boolean {
+  const may = useMay();
+  const { data } = useAccess(device);
+  return (needs) =>
+    may(needs) || (data?.role ? roles.indexOf(data.role as Role) >= roles.indexOf(needs) : false);
+}
+
+// grantWords tells a grant in a sentence's part.
+export const grantWords = (g: { role: string; access?: string }) =>
+  g.access ? `${g.role} for ${g.access}` : `${g.role} for all devices`;

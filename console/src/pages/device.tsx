@@ -1,4 +1,4 @@
-import { May } from "../components/may";
+import { May, who, Why } from "../components/may";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import { Link, NavLink, Route, Routes, useParams } from "react-router";
@@ -19,7 +19,7 @@ import { expectedGap, limitsOf, newestOf, summarise, whereDataIs, withGaps } fro
 import { useNarrow, useNow, useParam, useTitle } from "../lib/use";
 import { History } from "./device-history";
 import { Rules } from "./device-rules";
-import { useMay } from "../lib/me";
+import { meQuery, useMayOn, type Role } from "../lib/me";
 
 const spans = [
   { value: "1h", name: "1 h", ms: 3600_000 },
@@ -47,15 +47,24 @@ export default function DevicePage() {
     staleTime: 60_000,
   });
   const [changing, setChanging] = useState(false);
-  const may = useMay();
+  const may = useMayOn(id);
+  const me = useQuery(meQuery).data;
   const settings = useSettings(device);
   if (!device) {
     if (fleet.state === "connecting") return <p className="py-8 text-muted">Loading…</p>;
     return (
       <Empty
         title={`There is no device ${id}`}
-        why="It may have another id, or it was never onboarded."
-        next={<Command>{`ullage device create ${id} --model MODEL`}</Command>}
+        why={
+          me?.everywhere.viewer
+            ? "It may have another id, or it was never onboarded."
+            : `It may have another id, or not be among the devices that you see; ${who(me?.owners ?? [])} can let you see more.`
+        }
+        next={
+          me?.everywhere.engineer ? (
+            <Command>{`ullage device create ${id} --model MODEL`}</Command>
+          ) : undefined
+        }
       />
     );
   }
@@ -102,9 +111,10 @@ export default function DevicePage() {
             </span>
           </h1>
           <Verdict device={device} />
+          <Why device={device.id} />
         </div>
         <div className="flex gap-3 max-sm:w-full">
-          <May role="engineer">
+          <May role="engineer" device={device.id}>
             <DeviceActions device={device} />
           </May>
           {may("operator") && settings.data?.settings.length ? (
@@ -202,6 +212,7 @@ function Now({
   settings?: Settings;
   onChange: () => void;
 }) {
+  const may = useMayOn(device.id);
   const [span, setSpan] = useParam("span", "24h");
   const narrow = useNarrow();
   const now = useNow(1000);
@@ -244,7 +255,7 @@ function Now({
       </section>
       <aside className="lg:border-l lg:border-line lg:pl-6">
         {!narrow && <OpenAlarms device={device} now={now} />}
-        <SettingsTable settings={settings} now={now} onChange={onChange} />
+        <SettingsTable settings={settings} may={may} now={now} onChange={onChange} />
         <Commands device={device} model={model} now={now} />
         <h2 className="pt-6 pb-1.5 font-semibold">
           <Link to="traffic">Traffic</Link>
@@ -402,13 +413,14 @@ function OpenAlarms({ device, now }: { device: Device; now: number }) {
 function SettingsTable({
   settings,
   now,
+  may,
   onChange,
 }: {
   settings?: Settings;
+  may: (needs: Role) => boolean;
   now: number;
   onChange: () => void;
 }) {
-  const may = useMay();
   if (!settings || settings.settings.length === 0) return null;
   const state = {
     pending: "on its way to the device",

@@ -293,9 +293,13 @@ function Foot({ devices }: { devices: Device[] }) {
         <span
           className={`inline-block size-2 rounded-full ${fleet.state === "live" ? "bg-press" : "bg-urgent"}`}
         />
-        {fleet.state === "live" ? "live" : "not live"},{" "}
         <span>
-          readings <b className="text-ink">{rate(fleet.service?.per_second ?? 0)}</b>
+          {fleet.state === "live" ? "live" : "not live"}
+          {fleet.service?.per_second !== undefined && (
+            <>
+              , readings <b className="text-ink">{rate(fleet.service.per_second)}</b>
+            </>
+          )}
         </span>
       </span>
       <span className="flex items-end gap-3">

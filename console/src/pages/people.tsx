@@ -1,21 +1,28 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { useParams } from "react-router";
-import { api, ask, listed, tagged, type Person } from "../api/client";
-import { About } from "../components/about";
+import { Link, useParams } from "react-router";
+import { api, ask, listed, tagged, type Grant, type Person } from "../api/client";
 import { Dialog, Entry } from "../components/dialog";
 import { fieldLook } from "../components/field";
+import { GrantsField } from "../components/grants";
 import { useTell } from "../components/notices";
 import { Button, Command, Empty, Trouble } from "../components/parts";
 import { Sessions } from "../components/sessions";
 import { Things, type Column } from "../components/things";
 import { absolute } from "../lib/format";
-import { does, roles, type Role } from "../lib/me";
 import { useParam, useTitle } from "../lib/use";
+import { PeopleHead } from "./people-head";
+import { Grants } from "./teams";
 
 const columns: Column<Person>[] = [
   { key: "person", title: "Person", value: (p) => p.person },
-  { key: "role", title: "Role", value: (p) => p.role },
+  { key: "role", title: "Role", value: (p) => p.role ?? "none" },
+  {
+    key: "limited",
+    title: "For",
+    value: (p) => (!p.role ? "" : p.limited ? "some devices" : "all devices"),
+  },
+  { key: "teams", title: "Teams", value: (p) => (p.teams ?? []).join(", ") },
   {
     key: "sessions",
     title: "Sign-ins",
@@ -43,10 +50,7 @@ export function PeoplePage() {
   });
   return (
     <>
-      <div className="flex gap-3 py-3.5">
-        <h1 className="text-[1.375rem] font-bold">People</h1>
-        <About document="people" what="people and roles" />
-      </div>
+      <PeopleHead />
       <Things
         word="person"
         words="people"
@@ -69,7 +73,8 @@ export function PeoplePage() {
           <>
             <b>{p.person}</b>
             <span className="text-muted">
-              {p.role}
+              {p.role ?? "no role"}
+              {p.limited && " for some devices"}
               {p.invited && ", invited"}
             </span>
           </>
@@ -91,6 +96,10 @@ export function PersonPage() {
     queryFn: () => tagged(api.GET("/api/v1/people/{name}", { params: { path: { name } } })),
     retry: false,
   });
+  const teams = useQuery({
+    queryKey: ["teams", ""],
+    queryFn: () => listed(api.GET("/api/v1/teams", { params: { query: {} } })),
+  });
   if (read.error)
     return (
       <div className="pt-6">
@@ -99,14 +108,18 @@ export function PersonPage() {
     );
   if (!read.data) return <p className="pt-6 text-muted">Loading…</p>;
   const p = read.data.value;
+  const ofTeams = (teams.data?.items ?? [])
+    .filter((t) => t.people?.includes(p.person))
+    .flatMap((t) => (t.grants ?? []).map((g) => ({ ...g, team: t.team })));
   const close = () => setDialog(undefined);
   return (
     <>
-      <div className="flex flex-wrap items-center gap-3 py-3.5">
+      <p className="pt-3.5 text-muted">
+        <Link to="/people">People</Link> › {p.person}
+      </p>
+      <div className="flex flex-wrap items-center gap-3 pt-2 pb-3.5">
         <h1 className="text-[1.375rem] font-bold">{p.person}</h1>
-        <p className="text-muted">
-          {p.role}, {does[p.role]}
-        </p>
+        <p className="text-muted">{p.note}</p>
         <div className="ml-auto flex flex-wrap gap-2 max-sm:ml-0">
           <Button onClick={() => setDialog("change")}>Change</Button>
           <Button onClick={() => setDialog("invite")}>{p.invited ? "New link" : "Another password"}</Button>
@@ -118,7 +131,13 @@ export function PersonPage() {
       {p.invited && (
         <p className="pb-3">Has not chosen a password yet; the link that does that is made with New link.</p>
       )}
-      {p.note && <p className="pb-3 text-muted">{p.note}</p>}
+      <h2 className="pb-2 font-semibold">What they may do</h2>
+      <Grants grants={[...(p.grants ?? []), ...ofTeams]} />
+      <p className="pt-2 pb-5">
+        <Link to={`/journal?person=${p.person}`} className="text-press hover:underline">
+          What they did
+        </Link>
+      </p>
       <h2 className="pb-2 font-semibold">Sign-ins</h2>
       <Sessions person={p.person} />
       {dialog === "invite" && <InviteDialog person={p} onClose={close} />}
@@ -141,29 +160,13 @@ export function PersonPage() {
   );
 }
 
-function RoleChoice({ value, onChange }: { value: Role; onChange: (r: Role) => void }) {
-  return (
-    <fieldset className="pb-3">
-      <legend className="pb-1">Role</legend>
-      {roles.map((r) => (
-        <label key={r} className="flex gap-2 py-0.5">
-          <input type="radio" name="role" value={r} checked={r === value} onChange={() => onChange(r)} />
-          <span>
-            <b className="font-semibold">{r}</b> <span className="text-muted">{does[r]}</span>
-          </span>
-        </label>
-      ))}
-      <p className="pt-1 text-muted">Each may do what those before it may.</p>
-    </fieldset>
-  );
-}
-
 // InviteDialog makes the link on which somebody chooses a password, and them first
 // if they are new.
 function InviteDialog({ person, onClose }: { person?: Person; onClose: () => void }) {
   const queries = useQueryClient();
   const [name, setName] = useState(person?.person ?? "");
-  const [role, setRole] = useState<Role>("viewer");
+  const [grants, setGrants] = useState<Grant[]>([{ role: "viewer" }]);
+  const [right, setRight] = useState(true);
   const [note, setNote] = useState("");
   const [link, setLink] = useState<{ path: string; until: string }>();
   const act = async () => {
@@ -172,7 +175,7 @@ function InviteDialog({ person, onClose }: { person?: Person; onClose: () => voi
       await ask(
         api.PUT("/api/v1/people/{name}", {
           params: { path: { name }, header: { "If-None-Match": "*" } },
-          body: { person: name, role, note: note || undefined },
+          body: { person: name, grants, note: note || undefined },
         }),
       );
     const i = await ask(api.POST("/api/v1/people/{name}/invitation", { params: { path: { name } } }));
@@ -191,7 +194,8 @@ function InviteDialog({ person, onClose }: { person?: Person; onClose: () => voi
             : "You get a link to give to them, on which they choose a password."
       }
       verb={link ? "Done" : "Make the link"}
-      ready={name !== ""}
+      wide={!person && !link}
+      ready={name !== "" && right}
       act={act}
       onClose={onClose}
     >
@@ -212,7 +216,7 @@ function InviteDialog({ person, onClose }: { person?: Person; onClose: () => voi
                 className={fieldLook}
               />
             </Entry>
-            <RoleChoice value={role} onChange={setRole} />
+            <GrantsField value={grants} onChange={setGrants} onRight={setRight} />
             <Entry label="Note" hint="who they are, for other people" id="person-note">
               <input
                 id="person-note"
@@ -231,26 +235,29 @@ function InviteDialog({ person, onClose }: { person?: Person; onClose: () => voi
 function ChangeDialog({ person, tag, onClose }: { person: Person; tag: string; onClose: () => void }) {
   const queries = useQueryClient();
   const tell = useTell();
-  const [role, setRole] = useState<Role>(person.role);
+  const [grants, setGrants] = useState<Grant[]>(person.grants ?? []);
+  const [right, setRight] = useState(true);
   const [note, setNote] = useState(person.note ?? "");
   return (
     <Dialog
       title={`Change ${person.person}`}
       about="It is in force at once, also on pages that they have open."
       verb="Save"
+      wide
+      ready={right}
       onClose={onClose}
       act={async () => {
         await ask(
           api.PUT("/api/v1/people/{name}", {
             params: { path: { name: person.person }, header: { "If-Match": tag } },
-            body: { person: person.person, role, note: note || undefined },
+            body: { person: person.person, grants, note: note || undefined },
           }),
         );
         await queries.invalidateQueries({ queryKey: ["people"] });
         tell(`${person.person} is saved`);
       }}
     >
-      <RoleChoice value={role} onChange={setRole} />
+      <GrantsField value={grants} onChange={setGrants} onRight={setRight} />
       <Entry label="Note" id="person-note">
         <input
           id="person-note"

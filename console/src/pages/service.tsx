@@ -67,7 +67,7 @@ export default function ServicePage() {
               <dl className="grid grid-cols-[auto_1fr] border-t border-line">
                 <Fact name="Devices">{number(service.devices)}</Fact>
                 <Fact name="MQTT sessions">{number(service.connected)}</Fact>
-                <Fact name="Readings">{rate(service.per_second)}</Fact>
+                {service.per_second !== undefined && <Fact name="Readings">{rate(service.per_second)}</Fact>}
                 <Fact name="Messages refused">
                   {service.refused ? (
                     <Link to="/traffic?refused=yes" className="text-press hover:underline">

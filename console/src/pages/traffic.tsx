@@ -21,7 +21,7 @@ export default function TrafficPage() {
         <About document="devices" what="what devices send" />
         <p className="text-muted">
           raw messages both ways, as they pass
-          {service && service.refused > 0 && `; ${service.refused} refused since the start`}
+          {service?.refused ? `; ${service.refused} refused since the start` : ""}
         </p>
         <div className="ml-auto flex flex-wrap items-center gap-3">
           <input
