@@ -24,6 +24,7 @@ var notRun = map[string]string{
 	"make ":               "builds and tests; whoever runs this test has done so",
 	"export PATH":         "is done for all of them",
 	"ullage login ":       "asks for a password at a terminal",
+	"ullage serve ":       "goes on until it is stopped; the tests of TLS run it",
 	"bin/ullage serve":    "goes on until it is stopped, on a folder that belongs to nobody here",
 	"go ":                 "builds and tests",
 	"ullage store restor": "needs a folder of its own; the store's tests restore",
@@ -55,7 +56,7 @@ func TestDocumentedCommands(t *testing.T) {
 	}
 	mqtt, web := free(), free()
 	work := t.TempDir()
-	d, err := service.StartDemo("--data", filepath.Join(work, "data"), "--history", "2d", "--listen", "127.0.0.1:0", "--mqtt", mqtt,
+	d, err := service.StartDemo("--data", filepath.Join(work, "data"), "--history", "2d", "--listen", "127.0.0.1:0", "--listen-tls", "127.0.0.1:0", "--mqtt", mqtt,
 		"--device-http", web)
 	ok(t, err)
 	defer d.Stop()

@@ -89,6 +89,7 @@ func run(only string) ([]figure, error) {
 		{"store", func() ([]figure, error) { return storeFigures(dir) }},
 		{"expressions", func() ([]figure, error) { return expressionFigures(dir) }},
 		{"models", func() ([]figure, error) { return modelFigures(dir) }},
+		{"people", func() ([]figure, error) { return peopleFigures(dir) }},
 		{"attacks", func() ([]figure, error) { return attackFigures(dir) }},
 		{"fleet", func() ([]figure, error) { return fleetFigures(dir, 1000) }},
 		{"tenthousand", func() ([]figure, error) { return fleetFigures(dir, 10_000) }},
