@@ -99,7 +99,7 @@ func (s *server) accessRoutes() {
 		if in.Body.Token {
 			label = "command line"
 		}
-		secret, session, err := s.People.SignIn(ctx, in.Body.Person, in.Body.Password, label, conns.HostOf(in.address))
+		secret, session, err := s.People.SignIn(ctx, in.Body.Person, in.Body.Password, in.Body.Code, label, conns.HostOf(in.address))
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -134,7 +134,7 @@ func (s *server) accessRoutes() {
 func (s *server) signedIn(x people.Session) client.SignedIn {
 	c := s.People.Caller(x, "")
 	out := client.SignedIn{Person: x.Person, Role: string(c.Role()), ExpiresAt: x.ExpiresAt, Grants: []client.Given{},
-		Everywhere: map[person.Role]bool{}, Owners: s.People.Owners()}
+		Everywhere: map[person.Role]bool{}, Owners: s.People.Owners(), SecondFactor: s.People.HasFactor(x.Person)}
 	for _, r := range person.Roles {
 		out.Everywhere[r] = c.MayAll(r)
 	}

@@ -38,6 +38,7 @@ func (s *server) peopleRoutes() {
 			Path: "/activate#" + secret}}, nil
 	}, describe("invite-person", "Invite somebody to choose a password", "People"), notFound)
 	s.grantRoutes()
+	s.factorRoutes()
 	nobody := func(o *huma.Operation) {
 		o.Security = []map[string][]string{}
 		o.Errors = append(o.Errors, http.StatusNotFound, http.StatusTooManyRequests)

@@ -221,7 +221,7 @@ func TestInvited(t *testing.T) {
 		t.Error("somebody who is gone is signed in")
 	}
 	b.Restart(true)
-	if _, _, err := b.People.SignIn(ctx, "night-duty", "another-night", "console", "127.0.0.1"); err == nil {
+	if _, _, err := b.People.SignIn(ctx, "night-duty", "another-night", "", "console", "127.0.0.1"); err == nil {
 		t.Error("somebody who is gone signs in after a restart")
 	}
 }

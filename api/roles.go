@@ -12,6 +12,7 @@ import (
 var needs = map[string]person.Role{
 	"sign-out": person.Viewer, "me": person.Viewer, "change-password": person.Viewer, "sessions": person.Viewer,
 	"end-session": person.Viewer, "explain-access": person.Viewer,
+	"begin-second-factor": person.Viewer, "confirm-second-factor": person.Viewer, "drop-second-factor": person.Viewer,
 
 	"devices": person.Viewer, "device": person.Viewer, "description": person.Viewer, "device-events": person.Viewer,
 	"history": person.Viewer, "readings": person.Viewer, "values": person.Viewer, "value": person.Viewer,
@@ -41,7 +42,7 @@ var needs = map[string]person.Role{
 	"invite-person": person.Owner, "backup": person.Owner,
 	"teams": person.Owner, "team": person.Owner, "put-team": person.Owner, "remove-team": person.Owner,
 	"keys": person.Owner, "key": person.Owner, "make-key": person.Owner, "remove-key": person.Owner,
-	"preview-access": person.Owner,
+	"preview-access": person.Owner, "remove-second-factor": person.Owner,
 }
 
 // open operations need nobody signed in.

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bufio"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -124,6 +123,12 @@ compared it with what the service prints when it starts; give it with
 				return err
 			}
 			s, err := cl.SignIn(c.Context(), person, passwords[0])
+			if client.NeedsCode(err) {
+				var code []string
+				if code, err = askPasswords(c, stdin, "Code of your second factor"); err == nil {
+					s, err = cl.SignInWith(c.Context(), person, passwords[0], code[0])
+				}
+			}
 			if err != nil {
 				return err
 			}
@@ -168,7 +173,7 @@ func (l *login) know(c *cobra.Command, stdin bool) error {
 	}
 	fmt.Fprintf(c.ErrOrStderr(), "No authority that this machine knows vouches for %s.\nIts certificate has the SHA-256\n  %s\nIs that what the service printed when it started? (yes/no) ", l.URL, shown)
 	answer, err := readLine(c.InOrStdin())
-	if err != nil || !strings.EqualFold(answer, "yes") {
+	if err != nil || !strings.EqualFold(strings.TrimSpace(answer), "yes") {
 		return errors.New("not signed in: the certificate is not the one to expect")
 	}
 	l.Fingerprint = shown
@@ -181,7 +186,7 @@ func (l *login) withKey(c *cobra.Command) error {
 	if secret == "" && err != nil {
 		return usageError{errors.New("no key came on standard input")}
 	}
-	l.Token = secret
+	l.Token = strings.TrimSpace(secret)
 	cl, err := l.client()
 	if err != nil {
 		return err
@@ -208,7 +213,7 @@ func readLine(in io.Reader) (string, error) {
 			line = append(line, b[0])
 		}
 		if n > 0 && b[0] == '\n' || err != nil {
-			return strings.TrimSpace(string(line)), err
+			return strings.TrimRight(string(line), "\r"), err
 		}
 	}
 }
@@ -222,7 +227,6 @@ func askPasswords(c *cobra.Command, stdin bool, what ...string) ([]string, error
 		return nil,
 			usageError{errors.New("there is no terminal to ask for the password; pipe it in with --password-stdin")}
 	}
-	in := bufio.NewReader(c.InOrStdin())
 	out := make([]string, len(what))
 	for i, w := range what {
 		if !stdin {
@@ -235,11 +239,11 @@ func askPasswords(c *cobra.Command, stdin bool, what ...string) ([]string, error
 			out[i] = string(b)
 			continue
 		}
-		line, err := in.ReadString('\n')
+		line, err := readLine(c.InOrStdin())
 		if line == "" && err != nil {
 			return nil, usageError{fmt.Errorf("no %s came on standard input", strings.ToLower(w))}
 		}
-		out[i] = strings.TrimRight(line, "\r\n")
+		out[i] = line
 	}
 	return out, nil
 }

@@ -60,7 +60,7 @@ all devices or for those of an access; each role may do what those before it may
 What somebody does not reach does not exist for them. Whoever is new gets in by a
 link, on which they choose a password.`
 	giving, taking := granting("person", personThings.names(), changePerson)
-	c.AddCommand(personInvite(), giving, taking, personPassword(), personSessions(), personEnd())
+	c.AddCommand(personInvite(), giving, taking, personPassword(), personFactor(), personSessions(), personEnd())
 	return c
 }
 

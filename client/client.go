@@ -181,11 +181,23 @@ func (c *Client) Base() string { return c.base }
 
 // SignIn returns a token for the command line; the client uses it from then on.
 func (c *Client) SignIn(ctx context.Context, person, password string) (SignedIn, error) {
-	s, err := send[SignedIn](ctx, c, http.MethodPost, "/sign-in", SignIn{person, password, true})
+	return c.SignInWith(ctx, person, password, "")
+}
+
+// SignInWith is SignIn with a code of the second factor.
+func (c *Client) SignInWith(ctx context.Context, person, password, code string) (SignedIn, error) {
+	s, err := send[SignedIn](ctx, c, http.MethodPost, "/sign-in", SignIn{person, password, code, true})
 	if err == nil {
 		c.token = s.Token
 	}
 	return s, err
+}
+
+// NeedsCode reports whether err says that a code of a second factor is needed, or was
+// wrong.
+func NeedsCode(err error) bool {
+	var p *Problem
+	return errors.As(err, &p) && p.Status == http.StatusUnauthorized && p.About == "code"
 }
 
 // SignOut ends the session of the client's token.

@@ -158,3 +158,46 @@ func (c *Client) ExplainAccess(ctx context.Context, person, device string) (Expl
 
 // Grant is a role for some devices.
 type Grant = person.Grant
+
+// FactorSetup is a second factor that is being set up.
+type FactorSetup struct {
+	Secret  string `json:"secret" doc:"To type into the app"`
+	URI     string `json:"uri" doc:"otpauth, as apps read it"`
+	Picture string `json:"picture" doc:"The same as a QR code, a data URI of a PNG"`
+}
+
+// FactorPassword asks for what changes a second factor.
+type FactorPassword struct {
+	Password string `json:"password" maxLength:"1000" doc:"One's password"`
+	Code     string `json:"code,omitempty" maxLength:"40" doc:"A code of the second factor, to take it off"`
+}
+
+// FactorCode is a code of a second factor.
+type FactorCode struct {
+	Code string `json:"code" maxLength:"40" doc:"What the app shows" example:"492039"`
+}
+
+// RecoveryCodes work once each in place of the app.
+type RecoveryCodes struct {
+	Codes []string `json:"codes" doc:"Shown this once"`
+}
+
+// BeginFactor begins to set up a second factor of whoever is signed in.
+func (c *Client) BeginFactor(ctx context.Context, password string) (FactorSetup, error) {
+	return send[FactorSetup](ctx, c, http.MethodPost, "/me/second-factor", FactorPassword{Password: password})
+}
+
+// ConfirmFactor puts it in force with a code that the app shows.
+func (c *Client) ConfirmFactor(ctx context.Context, code string) (RecoveryCodes, error) {
+	return send[RecoveryCodes](ctx, c, http.MethodPost, "/me/second-factor/confirm", FactorCode{code})
+}
+
+// DropFactor takes it off.
+func (c *Client) DropFactor(ctx context.Context, password, code string) error {
+	return c.do(ctx, http.MethodPost, "/me/second-factor/off", FactorPassword{password, code}, nil)
+}
+
+// RemoveFactor takes the second factor off somebody who has lost it.
+func (c *Client) RemoveFactor(ctx context.Context, name string) error {
+	return c.do(ctx, http.MethodDelete, "/people/"+url.PathEscape(name)+"/second-factor", nil, nil)
+}

@@ -48,6 +48,7 @@ type GroupAlarm struct {
 type SignIn struct {
 	Person   string `json:"person" minLength:"1" maxLength:"100" doc:"Name to sign in with"`
 	Password string `json:"password" maxLength:"1000" doc:"Password"`
+	Code     string `json:"code,omitempty" maxLength:"40" doc:"Of the second factor, for whoever has one; or a recovery code"`
 	Token    bool   `json:"token,omitempty" doc:"Give a token back instead of setting a cookie"`
 }
 
@@ -57,10 +58,11 @@ type SignedIn struct {
 	Role      string    `json:"role" enum:"viewer,operator,engineer,owner" doc:"The greatest role that they have, for some devices or for all"`
 	ExpiresAt time.Time `json:"expires_at" doc:"Until when"`
 	// Grants say what the role is for.
-	Grants     []Given              `json:"grants" doc:"What they may do, for which devices, and from which team"`
-	Everywhere map[person.Role]bool `json:"everywhere" doc:"For each role, whether they have it for all devices"`
-	Owners     []string             `json:"owners" doc:"Who can grant more"`
-	Token      string               `json:"token,omitempty" doc:"Bearer token; only in answer to a sign-in that asked for it"`
+	Grants       []Given              `json:"grants" doc:"What they may do, for which devices, and from which team"`
+	Everywhere   map[person.Role]bool `json:"everywhere" doc:"For each role, whether they have it for all devices"`
+	SecondFactor bool                 `json:"second_factor" doc:"Whether they have a second factor"`
+	Owners       []string             `json:"owners" doc:"Who can grant more"`
+	Token        string               `json:"token,omitempty" doc:"Bearer token; only in answer to a sign-in that asked for it"`
 }
 
 // Margin is how far a device is from one limit.

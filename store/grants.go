@@ -102,10 +102,45 @@ func (r *Records) KeyUses(ctx context.Context) ([]people.KeyUse, error) {
 	return stored(ctx, r, keyUseKind)
 }
 
+type factorRow struct {
+	Person   string `gorm:"primaryKey"`
+	Secret   string
+	Recovery []byte // hashes, one behind the other
+	Step     int64
+}
+
+func (factorRow) TableName() string { return "factors" }
+
+var factorKind = &kind[people.Factor, string, factorRow]{
+	key: func(x people.Factor) string { return x.Person },
+	row: sure(func(x people.Factor) factorRow {
+		out := factorRow{Person: x.Person, Secret: x.Secret, Step: x.Step}
+		for _, h := range x.Recovery {
+			out.Recovery = append(out.Recovery, h[:]...)
+		}
+		return out
+	}),
+	record: sure(func(x factorRow) people.Factor {
+		out := people.Factor{Person: x.Person, Secret: x.Secret, Step: x.Step}
+		for b := x.Recovery; len(b) >= 32; b = b[32:] {
+			out.Recovery = append(out.Recovery, [32]byte(b[:32]))
+		}
+		return out
+	}),
+	drop: func(tx *gorm.DB, x people.Factor) error {
+		return tx.Where("person = ?", x.Person).Delete(&factorRow{}).Error
+	},
+}
+
+// Factors implements people.Records.
+func (r *Records) Factors(ctx context.Context) ([]people.Factor, error) {
+	return stored(ctx, r, factorKind)
+}
+
 // grantPeople brings a store to the shape in which people have grants, and facts and
 // sessions the address that they came from.
 func grantPeople(tx *gorm.DB) error {
-	if err := tx.AutoMigrate(&teamRow{}, &keyRow{}, &keySecretRow{}, &keyUseRow{}); err != nil {
+	if err := tx.AutoMigrate(&teamRow{}, &keyRow{}, &keySecretRow{}, &keyUseRow{}, &factorRow{}); err != nil {
 		return err
 	}
 	for _, x := range []any{&factRow{}, &sessionRow{}} {

@@ -52,12 +52,13 @@ type Person struct {
 	Grants Grants `yaml:"grants,omitempty" json:"grants,omitempty" nullable:"false" doc:"What they may do, for which devices; their teams add to it"`
 	Note   string `yaml:"note,omitempty" json:"note,omitempty" maxLength:"500" doc:"Who they are, for other people"`
 	// What follows is the service's to say.
-	Role     Role       `yaml:"-" json:"role,omitempty" readOnly:"true" doc:"The greatest role that they have, for some devices or for all"`
-	Limited  bool       `yaml:"-" json:"limited,omitempty" readOnly:"true" doc:"They see some of the devices, and not all"`
-	Teams    []string   `yaml:"-" json:"teams,omitempty" readOnly:"true" doc:"Teams that they are in"`
-	Invited  bool       `yaml:"-" json:"invited,omitempty" readOnly:"true" doc:"They have not chosen a password yet"`
-	JoinedAt *time.Time `yaml:"-" json:"joined_at,omitempty" readOnly:"true" doc:"When they were let in"`
-	Sessions int        `yaml:"-" json:"sessions,omitempty" readOnly:"true" doc:"Sign-ins that hold"`
+	Role         Role       `yaml:"-" json:"role,omitempty" readOnly:"true" doc:"The greatest role that they have, for some devices or for all"`
+	Limited      bool       `yaml:"-" json:"limited,omitempty" readOnly:"true" doc:"They see some of the devices, and not all"`
+	Teams        []string   `yaml:"-" json:"teams,omitempty" readOnly:"true" doc:"Teams that they are in"`
+	SecondFactor bool       `yaml:"-" json:"second_factor,omitempty" readOnly:"true" doc:"They show a code of their phone too"`
+	Invited      bool       `yaml:"-" json:"invited,omitempty" readOnly:"true" doc:"They have not chosen a password yet"`
+	JoinedAt     *time.Time `yaml:"-" json:"joined_at,omitempty" readOnly:"true" doc:"When they were let in"`
+	Sessions     int        `yaml:"-" json:"sessions,omitempty" readOnly:"true" doc:"Sign-ins that hold"`
 }
 
 // MaxSource is the largest file of a person that is read, in bytes.

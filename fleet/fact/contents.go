@@ -209,6 +209,20 @@ type PasswordChosen struct {
 	Name string `json:"name"`
 }
 
+// Factor: a second factor was set up or taken off, or a recovery code used.
+type Factor struct {
+	Name string `json:"name"`
+	Done string `json:"done"`
+	Left int    `json:"left,omitempty"` // recovery codes that are left, once one was used
+}
+
+// What is done to a second factor.
+const (
+	FactorSet    = "set up"
+	FactorOff    = "taken off"
+	RecoveryUsed = "recovery code used"
+)
+
 // SessionEnded: a sign-in was ended from elsewhere.
 type SessionEnded struct {
 	Name string `json:"name"`
@@ -241,6 +255,7 @@ func (SignInFailed) kind() Kind   { return SignInWrong }
 func (Invited) kind() Kind        { return PersonInvited }
 func (PasswordChosen) kind() Kind { return PasswordChanged }
 func (SessionEnded) kind() Kind   { return SignedOut }
+func (Factor) kind() Kind         { return FactorChanged }
 
 // Changed: a thing that people make, of whatever noun, was made, saved or
 // removed.
@@ -280,7 +295,7 @@ func (c Changed) sentence() string {
 // contentOf returns an empty content of a kind to read JSON into, or nil.
 func contentOf(k Kind) Content {
 	for _, c := range []Content{&Onboarded{}, &Labelled{}, &Moved{}, &Status{}, &Token{}, &Attributes{}, &Link{},
-		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Deleted{}, &Raised{}, &Returned{}, &Acknowledged{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}, &SignInFailed{}, &Invited{}, &PasswordChosen{}, &SessionEnded{}} {
+		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Deleted{}, &Raised{}, &Returned{}, &Acknowledged{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}, &SignInFailed{}, &Invited{}, &PasswordChosen{}, &SessionEnded{}, &Factor{}} {
 		if c.kind() == k {
 			return c
 		}
@@ -506,6 +521,16 @@ func (c SignIn) sentence() string { return fmt.Sprintf("%s signed in with the %s
 func (c Invited) sentence() string { return "invited " + c.Name + " to choose a password" }
 
 func (PasswordChosen) sentence() string { return "chose a password" }
+
+func (c Factor) sentence() string {
+	switch c.Done {
+	case FactorSet:
+		return "set up a second factor"
+	case FactorOff:
+		return "took the second factor of " + c.Name + " off"
+	}
+	return fmt.Sprintf("used a recovery code; %d are left", c.Left)
+}
 
 func (c SessionEnded) sentence() string {
 	return fmt.Sprintf("ended the sign-in of %s with the %s", c.Name, c.With)

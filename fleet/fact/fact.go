@@ -46,6 +46,7 @@ const (
 	SignInWrong        Kind = "sign-in failed"
 	PersonInvited      Kind = "person invited"
 	PasswordChanged    Kind = "password changed"
+	FactorChanged      Kind = "second factor changed"
 	SignedOut          Kind = "sign-in ended"
 )
 
@@ -53,7 +54,7 @@ const (
 var Kinds = []Kind{DeviceOnboarded, DeviceLabelled, DeviceMoved, StatusChanged, TokenGiven, AttributesReported,
 	LinkChanged, SettingChanged, SettingApplied, SettingRefused, ModelPublished, RuleChanged, ReadingsDeleted, AlarmRaised, AlarmReturned,
 	AlarmAcknowledged,
-	CommandGiven, CommandReplied, CommandEnded, EventSent, PersonAdded, SignedIn, SignInWrong, PersonInvited, PasswordChanged, SignedOut}
+	CommandGiven, CommandReplied, CommandEnded, EventSent, PersonAdded, SignedIn, SignInWrong, PersonInvited, PasswordChanged, FactorChanged, SignedOut}
 
 // Known reports whether there can be facts of a kind.
 func Known(k Kind) bool { return slices.Contains(Kinds, k) || strings.HasSuffix(string(k), changed) }

@@ -20,7 +20,7 @@ import (
 // shown fills in what the service knows of a person.
 func (g *Register) shown(p person.Person, sessions map[string]int) person.Person {
 	_, chosen := g.passwords.Get(p.Name)
-	p.Invited, p.Sessions = !chosen, sessions[p.Name]
+	p.Invited, p.Sessions, p.SecondFactor = !chosen, sessions[p.Name], g.HasFactor(p.Name)
 	c := g.access.Caller(p.Name, "")
 	p.Role, p.Limited, p.Teams = c.Role(), c.Role() != "" && !c.MayAll(person.Viewer), nil
 	for _, t := range g.Teams.List() {
@@ -69,7 +69,7 @@ func (g *Register) Put(ctx context.Context, p person.Person, cond noun.If, by st
 func (g *Register) own(p person.Person) person.Person {
 	old, had := g.Find(p.Name)
 	p.Invited, p.Sessions, p.JoinedAt = false, 0, old.JoinedAt
-	p.Role, p.Limited, p.Teams = "", false, nil
+	p.Role, p.Limited, p.Teams, p.SecondFactor = "", false, nil, false
 	if len(p.Grants) == 0 {
 		p.Grants = nil
 	}
@@ -100,6 +100,10 @@ func (g *Register) within(tx *commit.Tx, old, next *person.Person) error {
 	if p, ok := g.passwords.In(tx, old.Name); ok {
 		tx.Put(commit.Delete{Record: p})
 		g.passwords.Drop(tx, old.Name)
+	}
+	if f, ok := g.factors.In(tx, old.Name); ok {
+		tx.Put(commit.Delete{Record: f})
+		g.factors.Drop(tx, old.Name)
 	}
 	g.dropInvitations(tx, old.Name)
 	g.endSessions(tx, old.Name, [sha256.Size]byte{})

@@ -64,6 +64,15 @@ func (g *Register) openGrants(ctx context.Context, o Options) error {
 		kept[s.Hash] = s
 	}
 	g.secrets = commit.NewTable(kept)
+	factors, err := o.Records.Factors(ctx)
+	if err != nil {
+		return err
+	}
+	of := map[string]Factor{}
+	for _, f := range factors {
+		of[f.Person] = f
+	}
+	g.factors = commit.NewTable(of)
 	uses, err := o.Records.KeyUses(ctx)
 	if err != nil {
 		return err

@@ -5,7 +5,10 @@ import (
 	"testing"
 	"time"
 
+	"github.com/pquerna/otp/totp"
+
 	"ullage/core/person"
+	"ullage/fleet/fact"
 	"ullage/fleet/fault"
 	"ullage/fleet/noun"
 	"ullage/fleet/people"
@@ -157,5 +160,111 @@ func TestExplain(t *testing.T) {
 	}
 	if owners := r.People.Owners(); len(owners) != 1 || owners[0] != "engineer" {
 		t.Errorf("the owners are %v", owners)
+	}
+}
+
+// A second factor: a code works once, recovery codes once each, wrong ones are
+// counted, and an owner takes it off for somebody who has lost it.
+func TestSecondFactor(t *testing.T) {
+	r := rig.New(t)
+	ctx := t.Context()
+	letIn(r, "engineer", person.Owner)
+	letIn(r, "night-duty", person.Operator)
+	in := func(code, from string) (people.Session, error) {
+		_, s, err := r.People.SignIn(ctx, "night-duty", "correct-horse", code, "console", from)
+		return s, err
+	}
+	s, err := in("", "192.0.2.1")
+	r.Must(err)
+	other, err := in("", "192.0.2.2")
+	r.Must(err)
+	if _, err := r.People.BeginFactor(ctx, s, "wrong", "192.0.2.1"); !fault.Is(err, fault.Unauthenticated) {
+		t.Errorf("with a wrong password: %v", err)
+	}
+	if _, err := r.People.ConfirmFactor(ctx, s, "123456", "192.0.2.1"); !fault.Is(err, fault.Conflict) {
+		t.Errorf("without having begun: %v", err)
+	}
+	setup, err := r.People.BeginFactor(ctx, s, "correct-horse", "192.0.2.1")
+	r.Must(err)
+	if !strings.HasPrefix(setup.URI, "otpauth://totp/Ullage:night-duty?") || !strings.HasPrefix(setup.Picture, "data:image/png;base64,") {
+		t.Errorf("the setup is %.80s %.40s", setup.URI, setup.Picture)
+	}
+	code := func() string {
+		c, err := totp.GenerateCode(setup.Secret, r.Clock.Now())
+		r.Must(err)
+		return c
+	}
+	if _, err := in("", "192.0.2.1"); err != nil {
+		t.Errorf("before it is confirmed it counts: %v", err)
+	}
+	if _, err := r.People.ConfirmFactor(ctx, s, "000000", "192.0.2.1"); !fault.Is(err, fault.Unauthenticated) {
+		t.Errorf("a wrong code: %v", err)
+	}
+	codes, err := r.People.ConfirmFactor(ctx, s, code(), "192.0.2.1")
+	r.Must(err)
+	if len(codes) != 10 {
+		t.Fatalf("%d recovery codes, want 10", len(codes))
+	}
+	if len(r.People.Sessions("night-duty")) != 1 {
+		t.Errorf("other sign-ins go on: %v, %v", other.ID(), r.People.Sessions("night-duty"))
+	}
+	for _, c := range []struct {
+		what, code string
+		after      time.Duration
+		right      bool
+	}{
+		{"none", "", 0, false},
+		{"the one that confirmed it", code(), 0, false},
+		{"a wrong one", "123456", 0, false},
+		{"the next one", "now", 30 * time.Second, true},
+		{"the same again", "now", 0, false},
+		{"the one after, with a space", "spaced", 30 * time.Second, true},
+		{"a recovery code", codes[3], 0, true},
+		{"the same again", codes[3], 0, false},
+		{"another, in capitals and without hyphens", strings.ToUpper(strings.ReplaceAll(codes[4], "-", "")), 0, true},
+	} {
+		r.Clock.Forward(c.after)
+		switch c.code {
+		case "now":
+			c.code = code()
+		case "spaced":
+			c.code = code()[:3] + " " + code()[3:]
+		}
+		if _, err := in(c.code, "192.0.2.1"); (err == nil) != c.right {
+			t.Errorf("%s: %v, want it right: %v", c.what, err, c.right)
+		}
+	}
+	r.Restart(true)
+	if _, err := in(codes[3], "192.0.2.1"); err == nil {
+		t.Error("a used recovery code works after a restart")
+	}
+	refused := error(nil)
+	for range 40 {
+		if _, refused = in("111111", "192.0.2.9"); fault.Is(refused, fault.TooMany) {
+			break
+		}
+	}
+	if !fault.Is(refused, fault.TooMany) {
+		t.Errorf("after forty wrong codes: %v", refused)
+	}
+	r.Clock.Forward(2 * time.Minute)
+	if err := r.People.RemoveFactor(ctx, "engineer", "engineer"); !fault.Is(err, fault.Conflict) {
+		t.Errorf("of somebody without one: %v", err)
+	}
+	r.Must(r.People.RemoveFactor(ctx, "night-duty", "engineer"))
+	if n := len(r.People.Sessions("night-duty")); n != 0 {
+		t.Errorf("%d sign-ins hold after it was taken off by another", n)
+	}
+	if _, err := in("", "192.0.2.1"); err != nil {
+		t.Errorf("without the factor: %v", err)
+	}
+	told := strings.Join(r.Journal(fact.FactorChanged), "\n")
+	for _, want := range []string{"night-duty set up a second factor", "night-duty used a recovery code; 9 are left", "engineer took the second factor of night-duty off"} {
+		if !strings.Contains(told, want) {
+			t.Errorf("the journal lacks %q:\n%s", want, told)
+		}
+	}
+	if strings.Contains(told, setup.Secret) || strings.Contains(told, codes[0]) {
+		t.Error("the journal tells a secret")
 	}
 }

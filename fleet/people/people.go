@@ -68,6 +68,7 @@ type Records interface {
 	Keys(context.Context) ([]person.Key, error)
 	KeySecrets(context.Context) ([]KeySecret, error)
 	KeyUses(context.Context) ([]KeyUse, error)
+	Factors(context.Context) ([]Factor, error)
 }
 
 // Options are what a Register is made of.
@@ -95,6 +96,7 @@ type Register struct {
 	invitations *commit.Table[[sha256.Size]byte, Invitation]
 	sessions    *commit.Table[[sha256.Size]byte, Session]
 	secrets     *commit.Table[[sha256.Size]byte, KeySecret]
+	factors     *commit.Table[string, Factor]
 
 	log      *slog.Logger
 	throttle *throttle
@@ -102,6 +104,7 @@ type Register struct {
 	waiting  atomic.Int32 // sign-ins that wait for a hash, or have one made
 
 	mu       sync.Mutex
+	pending  map[string]pending
 	failed   map[string]*failed
 	uses     map[string]KeyUse             // by key
 	unstored map[[sha256.Size]byte]Session // those that the disk had no room for
@@ -111,7 +114,7 @@ type Register struct {
 // Open reads everybody.
 func Open(ctx context.Context, o Options) (*Register, error) {
 	g := &Register{commits: o.Commits, now: o.Now, log: o.Log, throttle: newThrottle(),
-		hashing: make(chan struct{}, atOnce()), failed: map[string]*failed{}, uses: map[string]KeyUse{}, access: o.Access, unstored: map[[sha256.Size]byte]Session{},
+		hashing: make(chan struct{}, atOnce()), failed: map[string]*failed{}, uses: map[string]KeyUse{}, pending: map[string]pending{}, access: o.Access, unstored: map[[sha256.Size]byte]Session{},
 		watching: map[[sha256.Size]byte]map[*watcher]bool{}}
 	if g.log == nil {
 		g.log = slog.New(slog.DiscardHandler)
@@ -224,9 +227,12 @@ func wrongPassword() error {
 		On("password")
 }
 
-// SignIn checks a password and returns the secret of a new session.
-func (g *Register) SignIn(ctx context.Context, name, password, label, remote string) (string, Session, error) {
+// SignIn checks a password, and the code of a second factor where there is one, and returns the secret of a new session.
+func (g *Register) SignIn(ctx context.Context, name, password, code, label, remote string) (string, Session, error) {
 	p, err := g.matches(ctx, name, password, remote)
+	if err == nil {
+		err = g.second(ctx, name, code, remote)
+	}
 	if err != nil {
 		return "", Session{}, err
 	}

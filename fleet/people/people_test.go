@@ -30,7 +30,7 @@ func TestSignIn(t *testing.T) {
 	if len(password) < 16 {
 		t.Errorf("the password %q is short", password)
 	}
-	secret, s, err := r.People.SignIn(t.Context(), "engineer", password, "console", "127.0.0.1")
+	secret, s, err := r.People.SignIn(t.Context(), "engineer", password, "", "console", "127.0.0.1")
 	r.Must(err)
 	if s.Person != "engineer" || strings.Contains(strings.Join(r.Journal("access"), " "), password) {
 		t.Errorf("session %+v, journal %q", s, r.Journal("access"))
@@ -58,7 +58,7 @@ func TestSignOut(t *testing.T) {
 	r := rig.New(t)
 	_, err := r.People.Add(t.Context(), "engineer", "long-enough-1", person.Owner, "")
 	r.Must(err)
-	secret, s, err := r.People.SignIn(t.Context(), "engineer", "long-enough-1", "console", "127.0.0.1")
+	secret, s, err := r.People.SignIn(t.Context(), "engineer", "long-enough-1", "", "console", "127.0.0.1")
 	r.Must(err)
 	r.Must(r.People.SignOut(t.Context(), s))
 	if _, err := r.People.Who(secret, ""); rig.Code(err) != fault.Unauthenticated {
@@ -70,21 +70,21 @@ func TestWrongPasswords(t *testing.T) {
 	r := rig.New(t)
 	_, err := r.People.Add(t.Context(), "engineer", "long-enough-1", person.Owner, "")
 	r.Must(err)
-	_, _, unknown := r.People.SignIn(t.Context(), "nobody", "long-enough-1", "console", "127.0.0.9")
+	_, _, unknown := r.People.SignIn(t.Context(), "nobody", "long-enough-1", "", "console", "127.0.0.9")
 	for i := range 10 {
-		_, _, err := r.People.SignIn(t.Context(), "engineer", "wrong", "console", "127.0.0.1")
+		_, _, err := r.People.SignIn(t.Context(), "engineer", "wrong", "", "console", "127.0.0.1")
 		if rig.Code(err) != fault.Unauthenticated || err.Error() != unknown.Error() {
 			t.Fatalf("attempt %d gives %v; a wrong name gives %v", i, err, unknown)
 		}
 	}
-	if _, _, err := r.People.SignIn(t.Context(), "engineer", "long-enough-1", "console", "127.0.0.1"); rig.Code(err) != fault.TooMany {
+	if _, _, err := r.People.SignIn(t.Context(), "engineer", "long-enough-1", "", "console", "127.0.0.1"); rig.Code(err) != fault.TooMany {
 		t.Errorf("the eleventh attempt gives %v", err)
 	}
-	if _, _, err := r.People.SignIn(t.Context(), "engineer", "long-enough-1", "console", "127.0.0.2"); err != nil {
+	if _, _, err := r.People.SignIn(t.Context(), "engineer", "long-enough-1", "", "console", "127.0.0.2"); err != nil {
 		t.Errorf("from another address: %v", err)
 	}
 	r.Clock.Forward(61 * time.Second)
-	if _, _, err := r.People.SignIn(t.Context(), "engineer", "long-enough-1", "console", "127.0.0.1"); err != nil {
+	if _, _, err := r.People.SignIn(t.Context(), "engineer", "long-enough-1", "", "console", "127.0.0.1"); err != nil {
 		t.Errorf("a minute later: %v", err)
 	}
 }
@@ -100,7 +100,7 @@ func TestManyWrongPasswordsAtOnce(t *testing.T) {
 		r.Must(err)
 	}
 	in := func(name, password, from string) error {
-		_, _, err := r.People.SignIn(t.Context(), name, password, "console", from)
+		_, _, err := r.People.SignIn(t.Context(), name, password, "", "console", from)
 		return err
 	}
 	r.Must(in("engineer", "long-enough-1", "10.0.0.1"))
@@ -169,7 +169,7 @@ func TestSignInOnAFullDisk(t *testing.T) {
 	}
 	var secret string
 	for range 200 { // some rows still fit into the last pages
-		if secret, _, err = r.People.SignIn(t.Context(), "engineer", "long-enough-1", "console", "127.0.0.1"); err != nil {
+		if secret, _, err = r.People.SignIn(t.Context(), "engineer", "long-enough-1", "", "console", "127.0.0.1"); err != nil {
 			t.Fatalf("signing in gives %v, want to get in", err)
 		}
 		if strings.Contains(log.String(), "disk is full") {

@@ -262,4 +262,3 @@ func signInFigures(dir string) ([]figure, error) {
 	p95 := took[len(took)*95/100]
 	return []figure{{"sign-in p95, argon2id of 19 MiB and two passes, beside 500 readings a second", p95.Round(time.Millisecond).String(), "300 ms", ""}}, nil
 }
-

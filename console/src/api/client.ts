@@ -70,6 +70,7 @@ export class Refusal extends Error {
   constructor(
     message: string,
     readonly status: number,
+    readonly about = "", // what is wrong, as the service names it
   ) {
     super(message);
   }
@@ -96,9 +97,15 @@ export async function ask<T>(call: Promise<{ data?: T; error?: unknown; response
     throw new Refusal(unreachable, 0);
   }
   if (answer.response.ok) return answer.data as T;
-  const detail = (answer.error as { detail?: string } | undefined)?.detail;
-  if (answer.response.status === 401 && !/\/(sign-in|me)$/.test(answer.response.url)) {
+  const { detail, about } = (answer.error ?? {}) as { detail?: string; about?: string };
+  // A wrong password is no sign-in that has ended.
+  const ended = answer.response.status === 401 && about !== "password" && about !== "code";
+  if (ended && !/\/me$/.test(answer.response.url)) {
     window.dispatchEvent(new Event("signed-out"));
   }
-  throw new Refusal(detail ?? `The service answered ${answer.response.status}.`, answer.response.status);
+  throw new Refusal(
+    detail ?? `The service answered ${answer.response.status}.`,
+    answer.response.status,
+    about,
+  );
 }

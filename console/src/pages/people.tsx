@@ -90,7 +90,7 @@ export function PersonPage() {
   const { name = "" } = useParams();
   useTitle(name);
   const tell = useTell();
-  const [dialog, setDialog] = useState<"invite" | "change" | "remove">();
+  const [dialog, setDialog] = useState<"invite" | "change" | "remove" | "factor">();
   const read = useQuery({
     queryKey: ["people", "one", name],
     queryFn: () => tagged(api.GET("/api/v1/people/{name}", { params: { path: { name } } })),
@@ -123,6 +123,7 @@ export function PersonPage() {
         <div className="ml-auto flex flex-wrap gap-2 max-sm:ml-0">
           <Button onClick={() => setDialog("change")}>Change</Button>
           <Button onClick={() => setDialog("invite")}>{p.invited ? "New link" : "Another password"}</Button>
+          {p.second_factor && <Button onClick={() => setDialog("factor")}>Second factor off</Button>}
           <Button onClick={() => setDialog("remove")} className="!border-urgent !text-urgent">
             Take away
           </Button>
@@ -142,6 +143,22 @@ export function PersonPage() {
       <Sessions person={p.person} />
       {dialog === "invite" && <InviteDialog person={p} onClose={close} />}
       {dialog === "change" && <ChangeDialog person={p} tag={read.data.tag} onClose={close} />}
+      {dialog === "factor" && (
+        <Dialog
+          title={`Take the second factor of ${p.person} off`}
+          about="For a phone that is lost. They are signed out, and get in with their password alone until they set up another."
+          verb="Take it off"
+          danger
+          onClose={close}
+          act={async () => {
+            await ask(
+              api.DELETE("/api/v1/people/{name}/second-factor", { params: { path: { name: p.person } } }),
+            );
+            tell(`The second factor of ${p.person} is taken off`);
+            await read.refetch();
+          }}
+        />
+      )}
       {dialog === "remove" && (
         <Dialog
           title={`Take ${p.person} away`}

@@ -6,6 +6,7 @@ import { fieldLook } from "../components/field";
 import { useTell } from "../components/notices";
 import { Button, Trouble } from "../components/parts";
 import { who } from "../components/may";
+import { SecondFactor } from "../components/second-factor";
 import { Sessions } from "../components/sessions";
 import { does, meQuery, roles } from "../lib/me";
 import { useTitle } from "../lib/use";
@@ -93,6 +94,7 @@ export default function YouPage() {
           </Button>
         </form>
         <section>
+          <SecondFactor on={me.second_factor} />
           <h2 className="pb-2 font-semibold">Your sign-ins</h2>
           <Sessions />
         </section>
