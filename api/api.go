@@ -49,6 +49,7 @@ type Options struct {
 	Certificate func() string
 	Console     fs.FS // the built console; nil for none
 	Ready       func() bool
+	SignOn      *SignOn // nil for none
 	Metrics     http.Handler
 }
 

@@ -19,7 +19,7 @@ func (s *server) peopleRoutes() {
 		list: func(context.Context) ([]person.Person, error) { return s.People.Everybody(), nil },
 		get:  func(_ context.Context, name string) (person.Person, error) { return s.People.One(name) },
 		tagOf: func(p person.Person) string {
-			p.Invited, p.Sessions, p.Role, p.Limited, p.Teams = false, 0, "", false, nil
+			p.Invited, p.Sessions, p.Role, p.Limited, p.Teams, p.SecondFactor = false, 0, "", false, nil, false
 			return record.Tag(p)
 		},
 		put: func(ctx context.Context, p person.Person, cond noun.If) (noun.Saved[person.Person], error) {
@@ -39,6 +39,7 @@ func (s *server) peopleRoutes() {
 	}, describe("invite-person", "Invite somebody to choose a password", "People"), notFound)
 	s.grantRoutes()
 	s.factorRoutes()
+	s.signOnRoutes()
 	nobody := func(o *huma.Operation) {
 		o.Security = []map[string][]string{}
 		o.Errors = append(o.Errors, http.StatusNotFound, http.StatusTooManyRequests)

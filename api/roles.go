@@ -46,7 +46,7 @@ var needs = map[string]person.Role{
 }
 
 // open operations need nobody signed in.
-var open = map[string]bool{"sign-in": true, "invitation": true, "activate": true}
+var open = map[string]bool{"sign-in": true, "sign-in-ways": true, "sign-on": true, "sign-on-return": true, "invitation": true, "activate": true}
 
 // Needs returns the role that an operation needs; false if it is carried out for
 // nobody. Open ones need the empty role.

@@ -8,7 +8,6 @@ import (
 	"github.com/boombuler/barcode"
 	"github.com/boombuler/barcode/qr"
 	"github.com/spf13/cobra"
-
 )
 
 func personFactor() *cobra.Command {
@@ -113,4 +112,3 @@ func drawQR(w io.Writer, text string) {
 	}
 	fmt.Fprint(w, out.String())
 }
-

@@ -201,3 +201,8 @@ func (c *Client) DropFactor(ctx context.Context, password, code string) error {
 func (c *Client) RemoveFactor(ctx context.Context, name string) error {
 	return c.do(ctx, http.MethodDelete, "/people/"+url.PathEscape(name)+"/second-factor", nil, nil)
 }
+
+// SignInWays are how one can sign in.
+type SignInWays struct {
+	SignOn string `json:"sign_on" doc:"Who else vouches for people here; empty if nobody does"`
+}

@@ -2,12 +2,14 @@
 package server
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"log/slog"
 	"net"
+	"net/url"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -20,6 +22,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/pflag"
 
+	"ullage/api"
 	"ullage/app"
 	"ullage/core/value"
 	"ullage/fleet/fault"
@@ -47,6 +50,13 @@ type Values struct {
 	TrustedProxies  string `option:"trusted_proxies" help:"addresses or networks of proxies whose X-Forwarded-For and -Proto are believed, with commas; nobody's if empty"`
 	FirstPerson     string `option:"first_person" help:"name of the first sign-in of an empty data folder"`
 	FirstPassword   string `option:"first_password" help:"its password; made up and printed once if empty" secret:"true"`
+	OIDCIssuer      string `option:"oidc_issuer" help:"address of an OpenID Connect provider that vouches for people; nobody does if empty"`
+	OIDCClient      string `option:"oidc_client" help:"what the provider calls this service"`
+	OIDCSecret      string `option:"oidc_secret" help:"its secret there, if it has one" secret:"true"`
+	OIDCLabel       string `option:"oidc_label" help:"what the button says behind Sign in with"`
+	OIDCName        string `option:"oidc_name" help:"claim that holds what somebody is called"`
+	OIDCClaim       string `option:"oidc_claim" help:"claim whose values decide what somebody may do"`
+	OIDCGrants      string `option:"oidc_grants" help:"which exact values give which role or team, with commas, like crew=operator, guests=team casks"`
 	Zone            string `option:"zone" help:"time zone of sites that say none, for schedules, as in Pacific/Chatham"`
 	MessageLimit    int    `option:"message_limit" help:"largest message of a device, in bytes"`
 	DeviceRate      int    `option:"device_rate" help:"messages a second of one device; 0 for no limit"`
@@ -63,7 +73,7 @@ type Values struct {
 // defaults are the values of which nothing else is said.
 func defaults() Values {
 	return Values{Data: "ullage-data", Listen: "127.0.0.1:8460", ListenTLS: "127.0.0.1:8462", MQTT: "127.0.0.1:1883", DeviceHTTP: "127.0.0.1:8461",
-		FirstPerson: "engineer", Zone: "UTC", MessageLimit: ingest.MaxMessage, DeviceRate: 50, DeviceConnects: 20, AddressFailures: 30,
+		FirstPerson: "engineer", OIDCName: "preferred_username", OIDCClaim: "groups", Zone: "UTC", MessageLimit: ingest.MaxMessage, DeviceRate: 50, DeviceConnects: 20, AddressFailures: 30,
 		JournalLimit: 1_000_000, LogLevel: "info", LogFormat: "text"}
 }
 
@@ -300,6 +310,27 @@ func (c *Config) certificate(log *slog.Logger, now func() time.Time) (*pki.Files
 		}
 	}
 	return pki.Open(cert, key, log, now)
+}
+
+// signOn is who else vouches for people; nil for nobody.
+func (c *Config) signOn(log *slog.Logger) (*api.SignOn, error) {
+	if c.OIDCIssuer == "" {
+		return nil, nil
+	}
+	if c.OIDCClient == "" || c.OIDCGrants == "" {
+		return nil, fault.New(fault.Invalid, "oidc_issuer is said, and oidc_client or oidc_grants is not").
+			Then("say all three; grants are like crew=operator, guests=team casks")
+	}
+	grants, teams, err := api.ParseSignOnGrants(c.OIDCGrants)
+	if err != nil {
+		return nil, fault.New(fault.Invalid, "oidc_grants: %s", err)
+	}
+	u, err := url.Parse(c.OIDCIssuer)
+	if err != nil || u.Host == "" {
+		return nil, fault.New(fault.Invalid, "oidc_issuer is %q, which is no address", c.OIDCIssuer).Then("write it like https://id.example.org")
+	}
+	return &api.SignOn{Issuer: c.OIDCIssuer, Client: c.OIDCClient, Secret: c.OIDCSecret, Label: cmp.Or(c.OIDCLabel, u.Host),
+		NameClaim: c.OIDCName, Claim: c.OIDCClaim, Grants: grants, Teams: teams, Log: log, Now: time.Now}, nil
 }
 
 // words takes a list apart that is written with commas.

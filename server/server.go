@@ -110,6 +110,10 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	if certificate != nil {
 		operators.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: certificate.Get}
 	}
+	signOn, err := c.signOn(log)
+	if err != nil {
+		return err
+	}
 	profile := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: profiles()}
 	table := []*listener{
 		{key: "mqtt", address: c.MQTT, take: conns.Listening{Pace: devicePace}, serve: broker.Serve, stop: func(context.Context) { broker.Stop(5 * time.Second) }},
@@ -160,7 +164,7 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 		page = f
 	}
 	operators.Handler = conns.Bodies(conns.Forwarded(trusted, api.New(api.Options{App: a.API(), Names: words(c.Names), Version: Version, Started: begun.UTC(), Events: events,
-		Storage: storage{a.Store}, MQTT: broker.Connected, MQTTAt: started.MQTT, HTTPAt: started.DeviceHTTP, TLSAt: started.ConsoleTLS, Certificate: certificate.Fingerprint, Console: page, Ready: isReady.Load, Metrics: metrics(a, broker, pool)})))
+		Storage: storage{a.Store}, MQTT: broker.Connected, MQTTAt: started.MQTT, HTTPAt: started.DeviceHTTP, TLSAt: started.ConsoleTLS, SignOn: signOn, Certificate: certificate.Fingerprint, Console: page, Ready: isReady.Load, Metrics: metrics(a, broker, pool)})))
 	a.Start(true)
 	failed := make(chan error, len(table))
 	for _, l := range table {

@@ -55,6 +55,7 @@ type Person struct {
 	Role         Role       `yaml:"-" json:"role,omitempty" readOnly:"true" doc:"The greatest role that they have, for some devices or for all"`
 	Limited      bool       `yaml:"-" json:"limited,omitempty" readOnly:"true" doc:"They see some of the devices, and not all"`
 	Teams        []string   `yaml:"-" json:"teams,omitempty" readOnly:"true" doc:"Teams that they are in"`
+	Subject      string     `yaml:"-" json:"subject,omitempty" readOnly:"true" doc:"Who they are at the provider that vouches for them; they have no password then"`
 	SecondFactor bool       `yaml:"-" json:"second_factor,omitempty" readOnly:"true" doc:"They show a code of their phone too"`
 	Invited      bool       `yaml:"-" json:"invited,omitempty" readOnly:"true" doc:"They have not chosen a password yet"`
 	JoinedAt     *time.Time `yaml:"-" json:"joined_at,omitempty" readOnly:"true" doc:"When they were let in"`

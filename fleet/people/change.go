@@ -20,6 +20,7 @@ import (
 // shown fills in what the service knows of a person.
 func (g *Register) shown(p person.Person, sessions map[string]int) person.Person {
 	_, chosen := g.passwords.Get(p.Name)
+	chosen = chosen || p.Subject != ""
 	p.Invited, p.Sessions, p.SecondFactor = !chosen, sessions[p.Name], g.HasFactor(p.Name)
 	c := g.access.Caller(p.Name, "")
 	p.Role, p.Limited, p.Teams = c.Role(), c.Role() != "" && !c.MayAll(person.Viewer), nil
@@ -70,6 +71,9 @@ func (g *Register) own(p person.Person) person.Person {
 	old, had := g.Find(p.Name)
 	p.Invited, p.Sessions, p.JoinedAt = false, 0, old.JoinedAt
 	p.Role, p.Limited, p.Teams, p.SecondFactor = "", false, nil, false
+	if had {
+		p.Subject = old.Subject
+	}
 	if len(p.Grants) == 0 {
 		p.Grants = nil
 	}
@@ -217,9 +221,12 @@ func (g *Register) Invite(ctx context.Context, name, by string) (secret string, 
 	secret = base64.RawURLEncoding.EncodeToString(b[:])
 	i := Invitation{Hash: sha256.Sum256([]byte(secret)), Person: name, ExpiresAt: g.now().Add(InvitationLife)}
 	err = g.commits.Do(ctx, func(tx *commit.Tx) error {
-		if _, ok := g.FindIn(tx, name); !ok {
-			_, err := g.Get(name)
-			return err
+		p, ok := g.FindIn(tx, name)
+		if !ok {
+			return g.Unknown(name)
+		}
+		if p.Subject != "" {
+			return fault.New(fault.Conflict, "%s signs on with %s and has no password here", name, providerOf(p.Subject)).On("person")
 		}
 		g.dropInvitations(tx, name)
 		tx.Put(i)
