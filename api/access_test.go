@@ -575,7 +575,11 @@ func TestLimitedEngineers(t *testing.T) {
 		{"POST", "/api/v1/devices/qqx-tank-1/labels", `{"labels":{"crew":"a"}}`, 404, "there is no device"},
 		{"POST", "/api/v1/devices", `{"id":"tank-fennimore-08","model":"tank-probe"}`, 403, "for some of them"},
 		{"PUT", "/api/v1/sites/Kilnside", `{"site":"Kilnside"}`, 403, "for some of them"},
-		{"DELETE", "/api/v1/rules/too_warm", ``, 403, "for some of them"},
+		{"DELETE", "/api/v1/rules/too_warm", ``, 403, "whose names begin with a_engineer_"},
+		{"PUT", "/api/v1/rules/qqx_rule", `{"rule":"qqx_rule","models":["tank-probe"],"raise":"must_temp > 10","priority":"low","message":"x"}`, 403, "whose names begin with a_engineer_"},
+		{"PUT", "/api/v1/rules/a_engineer_x", `{"rule":"a_engineer_x","models":["qqx-valve"],"raise":"qqx_flow > 10","priority":"low","message":"x"}`, 404, "there is no model"},
+		{"PUT", "/api/v1/rules/a_engineer_x", `{"rule":"a_engineer_x","models":["tank-probe"],"raise":"raised(qqx_rule)","priority":"low","message":"x"}`, 422, "there is no rule qqx_rule"},
+		{"PUT", "/api/v1/rules/a_engineer_hot", `{"rule":"a_engineer_hot","models":["tank-probe"],"raise":"must_temp > 20","priority":"low","message":"{device.id} is hot","access":"true"}`, 201, `"access":"label.crew == \"a\""`},
 		{"GET", "/api/v1/store", ``, 403, "for some of them"},
 		{"PATCH", "/api/v1/devices/" + tank, `{"hub":"qqx-valve-1"}`, 422, "there is no device"},
 		{"POST", "/api/v1/settings", `{"where":"must_temp > 3","set":{"max_temp":27.5}}`, 200, `"devices":1`},
@@ -587,6 +591,44 @@ func TestLimitedEngineers(t *testing.T) {
 			t.Errorf("%s %s %s: %d %s\nwant %d with %q", c.method, c.path, c.body, resp.StatusCode, body, c.want, c.says)
 		}
 	}
+	// Their rule is about what they reach, also with a group, and follows when that
+	// changes; another's device raises nothing by it.
+	f.Keep("qqx-tank-1", `{"must_temp": 31.5}`)
+	f.Keep(tank, `{"must_temp": 24.75}`)
+	f.Settle()
+	hot := func() (out []string) {
+		for _, a := range f.OpenAlarms() {
+			if a.Rule == "a_engineer_hot" && a.State.Holds() {
+				out = append(out, a.Device)
+			}
+		}
+		slices.Sort(out)
+		return out
+	}
+	if got := hot(); !slices.Equal(got, []string{tank}) {
+		t.Errorf("their rule has raised alarms of %v, want %s", got, tank)
+	}
+	follow := func(access, want string, devices ...string) {
+		t.Helper()
+		_, err := f.People.Put(t.Context(), person.Person{Name: "a-engineer", Grants: person.Grants{{Role: person.Engineer, Access: access}}}, noun.If{}, "engineer")
+		f.Must(err)
+		for end := time.Now().Add(5 * time.Second); ; time.Sleep(10 * time.Millisecond) {
+			r, err := f.Rig.Alarms.Rule("a_engineer_hot")
+			f.Must(err)
+			if f.Settle(); r.Access == want && slices.Equal(hot(), devices) {
+				return
+			}
+			if time.Now().After(end) {
+				t.Fatalf("with %s the rule is for %s, and raised for %v; want %s for %v", access, r.Access, hot(), want, devices)
+			}
+			f.Keep("qqx-tank-1", `{"must_temp": 31.5}`)
+			f.Keep(tank, `{"must_temp": 24.75}`)
+		}
+	}
+	follow(`device.model == "tank-probe"`, `device.model == "tank-probe"`, "qqx-tank-1", tank)
+	follow(`device.id == "qqx-tank-1"`, `device.id == "qqx-tank-1"`, "qqx-tank-1")
+	follow("", "", "qqx-tank-1", tank)
+	follow(`label.crew == "a"`, "", "qqx-tank-1", tank) // it was everybody's by then
 	list, err := f.Rig.Alarms.List(t.Context(), alarms.Filter{Rule: "all_warm"})
 	f.Must(err)
 	if len(list) == 0 {

@@ -22,6 +22,7 @@ import (
 	"ullage/fleet/event"
 	"ullage/fleet/expressions"
 	"ullage/fleet/fact"
+	"ullage/fleet/fault"
 	"ullage/fleet/folder"
 	"ullage/fleet/history"
 	"ullage/fleet/imports"
@@ -156,7 +157,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		return a, err
 	}
 	a.Access = access.New(a.Devices)
-	if a.People, err = people.Open(ctx, people.Options{Records: records, Commits: a.Commits, Access: a.Access, Log: o.Log, Now: o.Now}); err != nil {
+	if a.People, err = people.Open(ctx, people.Options{Records: records, Commits: a.Commits, Access: a.Access, Granted: a.granted, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
 	if err = a.Store.Ready(); err != nil {
@@ -224,6 +225,18 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		a.Bus.Handle(h)
 	}
 	return a, nil
+}
+
+// granted lets what somebody has made follow what they reach now.
+func (a *App) granted(name string) {
+	if a.Fleet == nil { // it is being put together
+		return
+	}
+	go func() {
+		if err := a.Fleet.Regranted(context.Background(), name); err != nil && !fault.Is(err, fault.Stopping) {
+			a.Log.Error("the rules of somebody could not follow what they reach", "person", name, "error", err)
+		}
+	}()
 }
 
 // siteChanged tells everybody of the devices of a site, whose time zone may be

@@ -62,6 +62,9 @@ type Rule struct {
 	Cause    string         `yaml:"cause,omitempty" json:"cause,omitempty" doc:"What most likely lies behind it"`
 	Disabled bool           `yaml:"disabled,omitempty" json:"disabled,omitempty" doc:"A disabled rule raises nothing; its open alarms return"`
 	Response string         `yaml:"response,omitempty" json:"response,omitempty" doc:"What to do about it"`
+	// What follows is the service's to say.
+	Author string `yaml:"-" json:"author,omitempty" readOnly:"true" doc:"Who made it, if they are engineer for some devices only"`
+	Access string `yaml:"-" json:"access,omitempty" readOnly:"true" doc:"What its author reaches, which is and-ed to devices and follows when that changes"`
 }
 
 // Parse reads one rule from YAML and checks what can be checked without a
@@ -270,6 +273,7 @@ type Compiled struct {
 	Warnings []*Error
 
 	devices *expr.Program // in a Plan of its own; nil for all devices
+	access  *expr.Program // what its author reaches, likewise
 	message []said
 }
 
@@ -305,6 +309,9 @@ func (r *Rule) For(plan *expr.Plan) (*Compiled, error) {
 	if r.Devices != "" {
 		c.devices = compile(expr.NewPlan(plan.Schema()), "devices", "", r.Devices, expr.ForTarget)
 	}
+	if r.Access != "" {
+		c.access = compile(expr.NewPlan(plan.Schema()), "access", "", r.Access, expr.ForAccess)
+	}
 	if r.Raise != "" {
 		c.Raises = compile(plan, "raise", "", r.Raise, condition)
 	}
@@ -338,8 +345,17 @@ func (r *Rule) For(plan *expr.Plan) (*Compiled, error) {
 	return c, nil
 }
 
-// Selects returns the Program that picks the devices; nil for all of them.
-func (c *Compiled) Selects() *expr.Program { return c.devices }
+// Selects returns the Programs that pick the devices, which all have to be true: its
+// selector, and what its author reaches.
+func (c *Compiled) Selects() []*expr.Program {
+	var out []*expr.Program
+	for _, p := range []*expr.Program{c.devices, c.access} {
+		if p != nil {
+			out = append(out, p)
+		}
+	}
+	return out
+}
 
 // Say fills in the message for the device of s.
 func (c *Compiled) Say(s *expr.State) string {

@@ -187,7 +187,7 @@ func TestRaisesAndClears(t *testing.T) {
 	if on, off := deadband.Delays(); on != 10*time.Minute || off != 5*time.Minute {
 		t.Errorf("delays are %s and %s", on, off)
 	}
-	if deadband.Metric != "must_temp" || deadband.Selects() == nil || !deadband.Names("tank-probe") ||
+	if deadband.Metric != "must_temp" || len(deadband.Selects()) == 0 || !deadband.Names("tank-probe") ||
 		deadband.Names("cellar-air") {
 		t.Errorf("compiled as %+v", deadband)
 	}

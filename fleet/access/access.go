@@ -6,6 +6,7 @@ package access
 import (
 	"maps"
 	"slices"
+	"strings"
 	"sync"
 
 	"ullage/core/person"
@@ -283,6 +284,33 @@ func (c Caller) Keeps(needs person.Role, d devices.Device) bool {
 	return slices.ContainsFunc(c.register.holders[c.Name].some, func(l limited) bool {
 		return l.role.Does(needs) && l.reach.access.Reaches(d.ID, d.Model, d.Labels)
 	})
+}
+
+// Access tells in one condition which devices the caller may do to what needs a role;
+// all is true for every device, and the condition is false where there is none.
+func (c Caller) Access(needs person.Role) (source string, all bool) {
+	if c.MayAll(needs) {
+		return "", true
+	}
+	source = "false"
+	if c.register == nil {
+		return source, false
+	}
+	c.register.mu.RLock()
+	defer c.register.mu.RUnlock()
+	var parts []string
+	for _, l := range c.register.holders[c.Name].some {
+		if l.role.Does(needs) {
+			parts = append(parts, l.reach.access.Source())
+		}
+	}
+	switch len(parts) {
+	case 0:
+		return source, false
+	case 1:
+		return parts[0], false
+	}
+	return "(" + strings.Join(parts, ") or (") + ")", false
 }
 
 // Changed returns a channel that is closed when somebody may something else than now.

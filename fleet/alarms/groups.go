@@ -199,7 +199,7 @@ func (e *Engine) join(g *groupRule, d devices.Device) {
 	label := d.Labels[g.key]
 	get, _, ok := e.present.Lookup(d.ID)
 	if !ok || label == "" || d.Status == devices.Retired || d.Status == devices.Suspended || !g.rule.Names(d.Model) ||
-		g.rule.Selects() != nil && !selects(g.rule.Selects(), get) {
+		!selects(g.rule.Selects(), get) {
 		if delete(g.members, d.ID); g.order != nil {
 			g.order = nil
 		}

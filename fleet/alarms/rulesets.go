@@ -9,6 +9,7 @@ import (
 	"ullage/core/expr"
 	"ullage/core/model"
 	"ullage/core/rule"
+	"ullage/core/value"
 	"ullage/fleet/present"
 )
 
@@ -32,7 +33,7 @@ func (e *Engine) setFor(m *model.Model, get present.Lookup) *ruleset {
 	all := e.compiled(m, nil)
 	names := []string{}
 	for _, c := range all.rules {
-		if p := c.Selects(); p != nil && !selects(p, get) {
+		if !selects(c.Selects(), get) {
 			continue
 		}
 		names = append(names, c.Name)
@@ -43,13 +44,22 @@ func (e *Engine) setFor(m *model.Model, get present.Lookup) *ruleset {
 	return e.compiled(m, names)
 }
 
-// selects answers a selector for one device.
-func selects(p *expr.Program, get present.Lookup) bool {
-	s := p.Plan().NewState(time.Time{})
-	for slot, n := range p.Plan().Names() {
-		s.Set(slot, expr.Sample{Value: get(n.Name)})
+// selects answers selectors for one device: whether all of them are true.
+func selects(ps []*expr.Program, get present.Lookup) bool {
+	for _, p := range ps {
+		s := p.Plan().NewState(time.Time{})
+		for slot, n := range p.Plan().Names() {
+			v := get(n.Name)
+			if n.Name.Scope == "label" && v.Text == "" { // a label that is missing, for which accesses tell apart
+				v = value.Value{}
+			}
+			s.Set(slot, expr.Sample{Value: v})
+		}
+		if p.Truth(s) != expr.True {
+			return false
+		}
 	}
-	return p.Truth(s) == expr.True
+	return true
 }
 
 // compiled returns rules for a model, all of its rules where names is nil; the

@@ -133,6 +133,9 @@ func plain(gs []Given) []person.Grant {
 
 func (g *Register) regrant(name string) {
 	g.access.Grant(name, plain(g.GrantsOf(name)))
+	if g.granted != nil {
+		g.granted(name)
+	}
 }
 
 func (g *Register) afterTeam(old, next *person.Team) {

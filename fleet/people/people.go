@@ -76,6 +76,9 @@ type Options struct {
 	Records Records
 	Commits *commit.Writer
 	Access  *access.Register
+	// Granted is told whenever somebody may something else; it must be quick. Nil for
+	// nobody.
+	Granted func(name string)
 	Log     *slog.Logger // nil for none
 	Now     func() time.Time
 }
@@ -89,6 +92,7 @@ type Register struct {
 	Teams   *noun.Register[person.Team]
 	keys    *noun.Register[person.Key]
 	access  *access.Register
+	granted func(name string)
 	commits *commit.Writer
 	now     func() time.Time
 
@@ -114,7 +118,7 @@ type Register struct {
 // Open reads everybody.
 func Open(ctx context.Context, o Options) (*Register, error) {
 	g := &Register{commits: o.Commits, now: o.Now, log: o.Log, throttle: newThrottle(),
-		hashing: make(chan struct{}, atOnce()), failed: map[string]*failed{}, uses: map[string]KeyUse{}, pending: map[string]pending{}, access: o.Access, unstored: map[[sha256.Size]byte]Session{},
+		hashing: make(chan struct{}, atOnce()), failed: map[string]*failed{}, uses: map[string]KeyUse{}, pending: map[string]pending{}, access: o.Access, granted: o.Granted, unstored: map[[sha256.Size]byte]Session{},
 		watching: map[[sha256.Size]byte]map[*watcher]bool{}}
 	if g.log == nil {
 		g.log = slog.New(slog.DiscardHandler)

@@ -14,7 +14,6 @@ import (
 	"ullage/fleet/alarms"
 	"ullage/fleet/asof"
 	"ullage/fleet/fact"
-	"ullage/fleet/noun"
 )
 
 // groups returns the alarms of groups that a caller sees, as "rule key=value": those
@@ -151,7 +150,10 @@ func (f *Fleet) Rules(c access.Caller) []rule.Rule {
 	var out []rule.Rule
 	for _, r := range all {
 		if slices.ContainsFunc(r.Models, func(m string) bool { return seen[m] }) {
-			out = append(out, veiled(r, seen, known))
+			if r.Author != c.Name {
+				r = veiled(r, seen, known)
+			}
+			out = append(out, r)
 		}
 	}
 	return out
@@ -186,6 +188,7 @@ var quoted = regexp.MustCompile(`"(?:[^"\\]|\\.)*"`)
 // veiled leaves out of a rule what names models and devices that are not seen.
 func veiled(r rule.Rule, models, foreign map[string]bool) rule.Rule {
 	r.Models = slices.DeleteFunc(slices.Clone(r.Models), func(m string) bool { return !models[m] })
+	r.Author, r.Access = "", ""
 	for _, part := range []*string{&r.Devices, &r.Raise, &r.Clear, &r.Message, &r.Cause, &r.Response} {
 		*part = quoted.ReplaceAllStringFunc(*part, func(q string) string {
 			if foreign[strings.Trim(q, `"`)] {
@@ -219,22 +222,6 @@ func (f *Fleet) Rule(c access.Caller, name string) (rule.Rule, error) {
 		}
 	}
 	return rule.Rule{}, alarms.NoRule(name)
-}
-
-// PutRule puts a rule in force.
-func (f *Fleet) PutRule(ctx context.Context, c access.Caller, r rule.Rule, cond noun.If) (noun.Saved[rule.Rule], error) {
-	if err := f.everywhere(c, person.Engineer); err != nil {
-		return noun.Saved[rule.Rule]{}, err
-	}
-	return f.o.Alarms.PutRule(ctx, r, cond, c.Name)
-}
-
-// RemoveRule takes a rule out.
-func (f *Fleet) RemoveRule(ctx context.Context, c access.Caller, name string, cond noun.If) error {
-	if err := f.everywhere(c, person.Engineer); err != nil {
-		return err
-	}
-	return f.o.Alarms.RemoveRule(ctx, name, cond, c.Name)
 }
 
 // Facts returns what happened, the newest first. Whoever does not see all devices

@@ -1,14 +1,37 @@
 import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link } from "react-router";
 import { api, ask, type JournalEntry } from "../api/client";
 import { useFleet } from "../api/live";
 import { fieldLook } from "../components/field";
 import { Button, Empty, Trouble } from "../components/parts";
+import { useTell } from "../components/notices";
 import { Where } from "../components/where";
-import { absolute, ago, called } from "../lib/format";
+import { absolute, ago, called, number } from "../lib/format";
 import { useNow, useParam, useTitle, useTyped } from "../lib/use";
 
 const pageSize = 200;
+const exportPage = 1000;
+const mostExported = 50_000;
+
+// aboutAll stands before a noun, of which every kind is shown.
+const aboutAll = "about:";
+
+// cell writes a text for CSV (RFC 4180); one that a spreadsheet would take for a
+// formula has a quote before it.
+const cell = (s: string) => {
+  const safe = /^[=+\-@\t\r]/.test(s) ? `'${s}` : s;
+  return /[",\r\n]/.test(safe) ? `"${safe.replaceAll('"', '""')}"` : safe;
+};
+
+function download(name: string, type: string, text: string) {
+  const url = URL.createObjectURL(new Blob([text], { type }));
+  const a = document.createElement("a");
+  a.href = url;
+  a.download = name;
+  a.click();
+  window.setTimeout(() => URL.revokeObjectURL(url), 10_000);
+}
 
 // dayOf is the heading under which an entry stands.
 const dayOf = (at: string) =>
@@ -26,6 +49,10 @@ export default function JournalPage() {
   const [kind, setKind] = useParam("kind", "");
   const [person, setPerson] = useTyped("person");
   const [rule, setRule] = useTyped("rule");
+  const [from, setFrom] = useParam("from", "");
+  const [to, setTo] = useParam("to", "");
+  const tell = useTell();
+  const [exported, setExported] = useState<number>();
   const now = useNow(5000);
   const { devices } = useFleet();
   const kinds = useQuery({
@@ -33,29 +60,54 @@ export default function JournalPage() {
     queryFn: () => ask(api.GET("/api/v1/journal/kinds")),
     staleTime: Infinity,
   });
+  const page = (before: number, limit: number): Promise<JournalEntry[]> =>
+    ask(
+      api.GET("/api/v1/journal", {
+        params: {
+          query: {
+            where: where || undefined,
+            kind: kind.startsWith(aboutAll) ? undefined : kind || undefined,
+            noun: kind.startsWith(aboutAll) ? kind.slice(aboutAll.length) : undefined,
+            person: person || undefined,
+            rule: rule || undefined,
+            from: from ? new Date(`${from}T00:00`).toISOString() : undefined,
+            to: to ? new Date(new Date(`${to}T00:00`).getTime() + 86_400_000).toISOString() : undefined,
+            before: before || undefined,
+            limit,
+          },
+        },
+      }),
+    );
+  // What passes the filters, page by page, as a table for other programs.
+  const save = async () => {
+    const all: JournalEntry[] = [];
+    try {
+      for (let before = 0; all.length < mostExported; before = all[all.length - 1].number) {
+        const next = await page(before, exportPage);
+        all.push(...next);
+        setExported(all.length);
+        if (next.length < exportPage) break;
+      }
+      const head = ["number", "at", "kind", "device", "group", "rule", "person", "from", "text"] as const;
+      const rows = all.map((e) => head.map((k) => cell(String(e[k] ?? ""))).join(","));
+      download("journal.csv", "text/csv", [head.join(","), ...rows, ""].join("\r\n"));
+      if (all.length >= mostExported)
+        tell(`The latest ${number(all.length)} entries are in the file; narrow the filter for older ones`);
+    } catch (e) {
+      tell((e as Error).message, { bad: true });
+    }
+    setExported(undefined);
+  };
+  const nouns = [...new Set((kinds.data ?? []).map((k) => k.split(" ")[0]))].sort();
   const journal = useInfiniteQuery({
-    queryKey: ["journal", "fleet", where, kind, person, rule],
+    queryKey: ["journal", "fleet", where, kind, person, rule, from, to],
     initialPageParam: 0,
     placeholderData: keepPreviousData,
-    queryFn: ({ pageParam }): Promise<JournalEntry[]> =>
-      ask(
-        api.GET("/api/v1/journal", {
-          params: {
-            query: {
-              where: where || undefined,
-              kind: kind || undefined,
-              person: person || undefined,
-              rule: rule || undefined,
-              before: pageParam || undefined,
-              limit: pageSize,
-            },
-          },
-        }),
-      ),
+    queryFn: ({ pageParam }) => page(pageParam, pageSize),
     getNextPageParam: (last) => (last.length === pageSize ? last[last.length - 1].number : undefined),
   });
   const entries = journal.data?.pages.flat() ?? [];
-  const filtered = Boolean(where || kind || person || rule);
+  const filtered = Boolean(where || kind || person || rule || from || to);
   return (
     <>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 py-3.5">
@@ -69,9 +121,18 @@ export default function JournalPage() {
             className={`${fieldLook} !w-48 !border-line !bg-surface`}
           >
             <option value="">everything</option>
-            {kinds.data?.map((k) => (
-              <option key={k}>{k}</option>
-            ))}
+            <optgroup label="About">
+              {nouns.map((n) => (
+                <option key={n} value={aboutAll + n}>
+                  all about: {n}
+                </option>
+              ))}
+            </optgroup>
+            <optgroup label="What happened">
+              {kinds.data?.map((k) => (
+                <option key={k}>{k}</option>
+              ))}
+            </optgroup>
           </select>
           <input
             type="search"
@@ -89,6 +150,26 @@ export default function JournalPage() {
             onChange={(e) => setRule(e.target.value)}
             className={`${fieldLook} !w-40 !border-line !bg-surface`}
           />
+          {(
+            [
+              ["from", from, setFrom],
+              ["to", to, setTo],
+            ] as const
+          ).map(([word, v, set]) => (
+            <label key={word} className="flex items-center gap-1.5">
+              <span className="text-muted">{word}</span>
+              <input
+                type="date"
+                aria-label={word === "from" ? "From this day on" : "Up to this day"}
+                value={v}
+                onChange={(e) => set(e.target.value)}
+                className={`${fieldLook} !w-36 !border-line !bg-surface`}
+              />
+            </label>
+          ))}
+          <Button onClick={save} disabled={exported !== undefined}>
+            {exported === undefined ? "Export" : `${number(exported)}…`}
+          </Button>
         </div>
       </div>
       <div className="pb-3">
@@ -161,7 +242,12 @@ function Entry({ entry: e, now, name }: { entry: JournalEntry; now: number; name
           e.group?.split("=").slice(1).join("=")
         )}
       </span>
-      <span className="min-w-0 break-words max-sm:col-span-2">{e.text}</span>
+      <span
+        className="min-w-0 break-words max-sm:col-span-2"
+        title={e.person && e.from ? `${e.person}, from ${e.from}` : undefined}
+      >
+        {e.text}
+      </span>
     </div>
   );
 }

@@ -1,0 +1,132 @@
+package scoped
+
+import (
+	"context"
+	"regexp"
+	"slices"
+	"strings"
+
+	"ullage/core/expr"
+	"ullage/core/person"
+	"ullage/core/rule"
+	"ullage/fleet/access"
+	"ullage/fleet/expressions"
+	"ullage/fleet/fault"
+	"ullage/fleet/noun"
+)
+
+// PutRule puts a rule in force. Whoever is engineer for some devices makes rules for
+// those: what they reach is and-ed to its selector, and follows when that changes.
+func (f *Fleet) PutRule(ctx context.Context, c access.Caller, r rule.Rule, cond noun.If) (noun.Saved[rule.Rule], error) {
+	was, err := f.o.Alarms.Rule(r.Name)
+	r.Author, r.Access = was.Author, was.Access
+	if !c.MayAll(person.Engineer) {
+		if err := f.ownRule(c, r.Name, err == nil && was.Author == c.Name); err != nil {
+			return noun.Saved[rule.Rule]{}, err
+		}
+		if err := f.fits(c, &r); err != nil {
+			return noun.Saved[rule.Rule]{}, err
+		}
+		r.Author = c.Name
+		r.Access, _ = c.Access(person.Engineer)
+	}
+	return f.o.Alarms.PutRule(ctx, r, cond, c.Name)
+}
+
+// ownRule returns an error unless a rule is the caller's, or may become so. Names of
+// theirs begin with their own, so that none of another's is in the way.
+func (f *Fleet) ownRule(c access.Caller, name string, theirs bool) error {
+	if !c.Role().Does(person.Engineer) {
+		return f.everywhere(c, person.Engineer)
+	}
+	prefix := rulePrefix(c.Name)
+	if theirs || strings.HasPrefix(name, prefix) {
+		return nil
+	}
+	return fault.New(fault.NotAllowed, "%s is engineer for some devices, and makes rules whose names begin with %s", c.Name, prefix).
+		Then("call it %s%s, or ask somebody who is engineer for all devices", prefix, strings.TrimPrefix(name, prefix)).On("rule")
+}
+
+var notInRuleNames = regexp.MustCompile(`[^a-z0-9]+`)
+
+// rulePrefix is what the names of the rules of somebody begin with.
+func rulePrefix(name string) string { return notInRuleNames.ReplaceAllString(name, "_") + "_" }
+
+var asked = regexp.MustCompile(`raised\s*\(\s*([a-z0-9_]+)`)
+
+// fits checks a rule by what its author sees alone, so that no mistake is answered with
+// what they do not.
+func (f *Fleet) fits(c access.Caller, r *rule.Rule) error {
+	if err := r.Check(); err != nil {
+		return fault.New(fault.Invalid, "%s", err)
+	}
+	for _, m := range r.Models {
+		if _, err := f.Model(c, m); err != nil {
+			return err
+		}
+	}
+	var seen []string
+	for _, x := range f.Rules(c) {
+		seen = append(seen, x.Name)
+	}
+	for _, src := range []string{r.Devices, r.Raise, r.Clear, r.Message} {
+		for _, m := range asked.FindAllStringSubmatch(src, -1) {
+			if !slices.Contains(seen, m[1]) {
+				return fault.New(fault.Invalid, "there is no rule %s to ask about", m[1]).On("rule")
+			}
+		}
+	}
+	purpose := expr.ForRule
+	if r.Each != "" {
+		purpose = expr.ForGroup
+	}
+	for _, part := range []struct {
+		name, src string
+		purpose   expr.Purpose
+	}{{"devices", r.Devices, expr.ForTarget}, {"raise", r.Raise, purpose}, {"clear", r.Clear, purpose}} {
+		if part.src == "" {
+			continue
+		}
+		report, err := f.Expressions(c).Check(part.src, r.Models[0], part.purpose)
+		if err != nil {
+			return err
+		}
+		if report.Canonical == "" {
+			return expressions.Wrong(part.name, report.Findings)
+		}
+	}
+	return nil
+}
+
+// RemoveRule takes a rule out.
+func (f *Fleet) RemoveRule(ctx context.Context, c access.Caller, name string, cond noun.If) error {
+	if !c.MayAll(person.Engineer) {
+		was, err := f.o.Alarms.Rule(name)
+		if err := f.ownRule(c, name, err == nil && was.Author == c.Name); err != nil {
+			return err
+		}
+	}
+	return f.o.Alarms.RemoveRule(ctx, name, cond, c.Name)
+}
+
+// Regranted lets the rules of somebody follow what they reach now. Those of whoever
+// was taken away stay as they are, and are anybody's who is engineer for all devices.
+func (f *Fleet) Regranted(ctx context.Context, name string) error {
+	c := f.o.Access.Caller(name, "")
+	if c.Role() == "" {
+		return nil
+	}
+	source, all := c.Access(person.Engineer)
+	for _, r := range f.o.Alarms.Rules() {
+		if r.Author != name || r.Access == source {
+			continue
+		}
+		if r.Access = source; all {
+			r.Author = ""
+		}
+		if _, err := f.o.Alarms.PutRule(ctx, r, noun.If{}, ""); err != nil {
+			return err
+		}
+	}
+	return nil
+}
