@@ -126,15 +126,39 @@ func (s *server) accessRoutes() {
 			SetCookie []http.Cookie `header:"Set-Cookie"`
 		}{[]http.Cookie{c}}, nil
 	}, describe("sign-out", "End this session", "Access"))
-	huma.Get(s.api, "/api/v1/me", func(ctx context.Context, _ *struct{}) (*body[client.SignedIn], error) {
-		return &body[client.SignedIn]{s.signedIn(by(ctx))}, nil
+	type myself struct {
+		SetCookie []http.Cookie `header:"Set-Cookie"`
+		Body      client.SignedIn
+	}
+	huma.Get(s.api, "/api/v1/me", func(ctx context.Context, in *overTLS) (*myself, error) {
+		x := by(ctx)
+		out := &myself{}
+		if until, err := s.People.Prolong(ctx, x); err == nil && until.After(x.ExpiresAt) {
+			x.ExpiresAt = until
+			if in.cookie != "" {
+				out.SetCookie = []http.Cookie{sessionCookie(in.cookie, until, in.secure)}
+			}
+		}
+		out.Body = s.signedIn(x)
+		return out, nil
 	}, describe("me", "Who is signed in", "Access"))
+	type start struct{ Body client.StartPage }
+	huma.Put(s.api, "/api/v1/me/start", func(ctx context.Context, in *start) (*struct{}, error) {
+		var page *person.Start
+		if in.Body.Page != "" {
+			page = &person.Start{Page: in.Body.Page, Only: in.Body.Only}
+		}
+		if err := s.People.SetStart(ctx, by(ctx).Person, page); err != nil {
+			return nil, s.failed(err)
+		}
+		return nil, nil
+	}, describe("put-start", "Choose the page with which one begins", "Access"), notFound)
 }
 
 func (s *server) signedIn(x people.Session) client.SignedIn {
 	c := s.People.Caller(x, "")
 	out := client.SignedIn{Person: x.Person, Role: string(c.Role()), ExpiresAt: x.ExpiresAt, Grants: []client.Given{},
-		Everywhere: map[person.Role]bool{}, Owners: s.People.Owners(), SecondFactor: s.People.HasFactor(x.Person)}
+		Everywhere: map[person.Role]bool{}, Owners: s.People.Owners(), SecondFactor: s.People.HasFactor(x.Person), Start: s.People.StartOf(x.Person)}
 	for _, r := range person.Roles {
 		out.Everywhere[r] = c.MayAll(r)
 	}
@@ -150,11 +174,17 @@ func sessionCookie(secret string, until time.Time, secure bool) http.Cookie {
 }
 
 // overTLS is how a request came.
-type overTLS struct{ secure bool }
+type overTLS struct {
+	secure bool
+	cookie string // of the session; empty where it came otherwise
+}
 
 // Resolve implements huma.Resolver.
 func (o *overTLS) Resolve(ctx huma.Context) []error {
 	o.secure = secure(ctx)
+	if c, err := huma.ReadCookie(ctx, cookieOf(o.secure)); err == nil && ctx.Header("Authorization") == "" {
+		o.cookie = c.Value
+	}
 	return nil
 }
 

@@ -23,7 +23,7 @@ func TestMethodsAndParameters(t *testing.T) {
 		says, allow  string
 	}{
 		{"DELETE", "/api/v1/devices", 405, "is not taken at /api/v1/devices; there is ", "GET"},
-		{"PATCH", "/api/v1/sign-in", 405, "there is POST", "POST"},
+		{"PATCH", "/api/v1/sign-in", 405, "there is GET, POST", "GET, POST"},
 		{"HEAD", "/api/v1/devices", 200, "", ""},
 		{"HEAD", "/api/v1/devices/" + tank, 200, "", ""},
 		{"HEAD", "/api/v1/devices/none", 404, "", ""},

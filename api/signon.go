@@ -276,8 +276,11 @@ func (s *server) signOnRoutes() {
 		Location  string        `header:"Location"`
 		SetCookie []http.Cookie `header:"Set-Cookie"`
 	}
+	// They are for browsers, which are sent there and come back; a program has no use
+	// for them.
 	found := func(o *huma.Operation) {
 		nobody(o)
+		o.Hidden = true
 		o.DefaultStatus = http.StatusFound
 		o.Errors = append(o.Errors, http.StatusNotFound, http.StatusTooManyRequests)
 	}

@@ -132,7 +132,14 @@ var teamThings = things[client.Team]{
 func teamCommand() *cobra.Command {
 	c := teamThings.command()
 	giving, taking := granting("team", teamThings.names(), changeTeam)
-	c.AddCommand(giving, taking, teamMembers("join", "Put people into a team", func(all []string, name string) []string {
+	c.AddCommand(giving, taking, starting("team", teamThings.names(), func(ctx context.Context, cl *client.Client, name string, s *person.Start) error {
+		t, tag, err := cl.Teams().Get(ctx, name)
+		if err == nil {
+			t.Start = s
+			_, err = cl.Teams().Put(ctx, t, tag)
+		}
+		return err
+	}), teamMembers("join", "Put people into a team", func(all []string, name string) []string {
 		if slices.Contains(all, name) {
 			return all
 		}
@@ -331,4 +338,41 @@ func accessCommand() *cobra.Command {
 		},
 	}
 	return noun(groupService, "access", "Who reaches which devices, and why", preview, explain)
+}
+
+// starting is the verb that sets the page with which people begin.
+func starting(word string, names cobra.CompletionFunc, set func(ctx context.Context, cl *client.Client, name string, s *person.Start) error) *cobra.Command {
+	only := false
+	c := &cobra.Command{
+		Use:   "start NAME [PAGE]",
+		Short: "Set the page of the console with which they begin; none to leave it",
+		Long: `Sets the page that is shown after signing in, with its parameters. With --only
+nothing but that page is shown, over the full screen and without the way to others:
+for a screen on a wall, or for somebody who looks at one thing. It stays awake,
+connects again by itself, and says so when what it shows is old.`,
+		Example:           fmt.Sprintf("  ullage %s start %s /devices/tank-fennimore-07 --only", word, map[string]string{"person": "cellar-master", "team": "casks"}[word]),
+		Args:              between(1, 2, "a name and a page"),
+		ValidArgsFunction: names,
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			var s *person.Start
+			if len(args) == 2 {
+				s = &person.Start{Page: args[1], Only: only}
+			}
+			if err := set(c.Context(), cl, args[0], s); err != nil {
+				return err
+			}
+			if s == nil {
+				fmt.Fprintf(c.OutOrStdout(), "%s begins with the fleet\n", args[0])
+			} else {
+				fmt.Fprintf(c.OutOrStdout(), "%s begins with %s\n", args[0], s.Page)
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&only, "only", false, "nothing but this page, over the full screen")
+	return c
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"strings"
@@ -60,8 +61,17 @@ all devices or for those of an access; each role may do what those before it may
 What somebody does not reach does not exist for them. Whoever is new gets in by a
 link, on which they choose a password.`
 	giving, taking := granting("person", personThings.names(), changePerson)
-	c.AddCommand(personInvite(), giving, taking, personPassword(), personFactor(), personSessions(), personEnd())
+	c.AddCommand(personInvite(), giving, taking, starting("person", personThings.names(), startPerson), personPassword(), personFactor(), personSessions(), personEnd())
 	return c
+}
+
+func startPerson(ctx context.Context, cl *client.Client, name string, s *person.Start) error {
+	p, tag, err := cl.People().Get(ctx, name)
+	if err == nil {
+		p.Start = s
+		_, err = cl.People().Put(ctx, p, tag)
+	}
+	return err
 }
 
 func personInvite() *cobra.Command {

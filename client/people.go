@@ -206,3 +206,14 @@ func (c *Client) RemoveFactor(ctx context.Context, name string) error {
 type SignInWays struct {
 	SignOn string `json:"sign_on" doc:"Who else vouches for people here; empty if nobody does"`
 }
+
+// StartPage is the page of the console with which somebody begins.
+type StartPage struct {
+	Page string `json:"page" maxLength:"500" doc:"Its path, with what stands behind the ?; empty to leave it to one's teams" example:"/devices/tank-fennimore-07"`
+	Only bool   `json:"only,omitempty" doc:"Nothing but this page, over the full screen"`
+}
+
+// SetStart chooses the page with which whoever is signed in begins.
+func (c *Client) SetStart(ctx context.Context, s StartPage) error {
+	return c.do(ctx, http.MethodPut, "/me/start", s, nil)
+}

@@ -60,6 +60,7 @@ type SignedIn struct {
 	// Grants say what the role is for.
 	Grants       []Given              `json:"grants" doc:"What they may do, for which devices, and from which team"`
 	Everywhere   map[person.Role]bool `json:"everywhere" doc:"For each role, whether they have it for all devices"`
+	Start        *person.Start        `json:"start,omitempty" doc:"The page with which they begin"`
 	SecondFactor bool                 `json:"second_factor" doc:"Whether they have a second factor"`
 	Owners       []string             `json:"owners" doc:"Who can grant more"`
 	Token        string               `json:"token,omitempty" doc:"Bearer token; only in answer to a sign-in that asked for it"`

@@ -306,7 +306,7 @@ func TestConsole(t *testing.T) {
 		ok(t, p.Go(s.Console+"/query?metric=battery"))
 		ok(t, p.Wait(`document.querySelectorAll("[data-line]").length > 0`, 15*time.Second))
 		ok(t, p.Type("input[aria-label=Metric]", "co2"))
-		ok(t, p.Wait(`document.querySelectorAll("[data-line]").length === 10 && document.querySelector("figure canvas")`, 15*time.Second))
+		ok(t, p.Wait(`document.querySelectorAll("[data-line]").length === 9 && document.querySelector("figure canvas")`, 15*time.Second))
 		ok(t, p.Go(s.Console+"/query?metric=co2&group_by=site&then=max&span=1h&where="+
 			url.QueryEscape(`label.site in ("Kilnside", "Fennimore")`)))
 		ok(t, p.Wait(`document.querySelectorAll("[data-line]").length === 2 && document.querySelector("[data-line=Kilnside]").innerText.includes("3 devices")`, 15*time.Second))

@@ -408,7 +408,7 @@ func TestSimulatedFleet(t *testing.T) {
 	t.Cleanup(func() { live.Process.Signal(os.Interrupt); live.Wait() })
 	until(t, "devices are connected", func() bool {
 		v, err := s.Client.Service(t.Context())
-		return err == nil && v.Connected >= 38
+		return err == nil && v.Connected >= 37
 	})
 	out = cli(t, s, "setting", "set", "valve-fennimore-01", "target_temp=19")
 	if !strings.Contains(out, "confirmed by the device") {

@@ -37,8 +37,9 @@ var layers = []struct{ room, may string }{
 	{`^sim$`, `^(core/|client$|device$)`},
 	{`^console$`, ``},
 	{`^examples/`, ``},
+	{`^pki$`, `^fleet/fault$`},
 	{`^app$`, `^(core/|fleet/|store$|transport/|api$)`},
-	{`^server$`, `^(core/|fleet/|store$|transport/|api$|app$|console$)`},
+	{`^server$`, `^(core/|fleet/|store$|transport/|api$|app$|console$|pki$)`},
 	{`^cli$`, `^(core/|client$|server$|sim$|api$|examples/|fleet/fault$)`},
 	{`^cmd/`, `^cli$`},
 }

@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect } from "react";
-import { Route, Routes, useLocation } from "react-router";
+import { Navigate, Route, Routes, useLocation } from "react-router";
 import { Refusal } from "./api/client";
 import { onHappened, startLive } from "./api/live";
 import { Boundary } from "./components/boundary";
@@ -62,6 +62,8 @@ function shownBy(kind: string): string[] {
 
 const wasHere = "ullage-signed-in";
 
+const pathOf = (page: string) => new URL(page, window.location.origin).pathname;
+
 export function App() {
   const queries = useQueryClient();
   const me = useQuery(meQuery);
@@ -103,7 +105,8 @@ export function App() {
     };
   }, [queries]);
 
-  const place = useLocation().pathname;
+  const location = useLocation();
+  const place = location.pathname;
   if (place === "/activate")
     return (
       <Boundary place={place}>
@@ -117,9 +120,17 @@ export function App() {
     const status = me.error instanceof Refusal ? me.error.status : 0;
     return <SignInPage trouble={status === 401 ? undefined : me.error?.message} />;
   }
+  const start = me.data.start;
+  // Whoever begins has their page; with only there is no other.
+  const first =
+    start &&
+    (start.only
+      ? place !== pathOf(start.page)
+      : location.key === "default" && place === "/" && !location.search);
+  if (first) return <Navigate to={start.page} replace />;
   return (
     <Notices>
-      <Frame person={me.data.person}>
+      <Frame person={me.data.person} only={start?.only}>
         <Boundary place={place}>
           <Suspense fallback={<p className="p-6 text-muted">Loading…</p>}>
             <Routes>

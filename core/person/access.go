@@ -3,6 +3,7 @@ package person
 import (
 	"errors"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 	"sync"
@@ -166,6 +167,7 @@ type Team struct {
 	Name   string   `yaml:"team" json:"team" minLength:"1" maxLength:"63" doc:"Its name" example:"cellars"`
 	Grants Grants   `yaml:"grants" json:"grants,omitempty" nullable:"false" doc:"What each of its people may do, beside their own grants"`
 	People []string `yaml:"people,omitempty" json:"people,omitempty" nullable:"false" maxItems:"1000" doc:"Names of its people" example:"[\"night-duty\"]"`
+	Start  *Start   `yaml:"start,omitempty" json:"start,omitempty" doc:"The page with which its people begin, unless they have one of their own"`
 	Note   string   `yaml:"note,omitempty" json:"note,omitempty" maxLength:"500" doc:"What it is for, for other people"`
 }
 
@@ -190,6 +192,9 @@ func (t *Team) Check() error {
 		}
 	}
 	if err := checkGrants(t.Grants); err != nil {
+		return err
+	}
+	if err := t.Start.check(); err != nil {
 		return err
 	}
 	return checkNote(t.Note)
@@ -227,4 +232,25 @@ func (k *Key) Check() error {
 		return err
 	}
 	return checkNote(k.Note)
+}
+
+// Start is the page of the console with which somebody begins.
+type Start struct {
+	Page string `yaml:"page" json:"page" maxLength:"500" doc:"Its path, with what stands behind the ?" example:"/devices/tank-fennimore-07"`
+	Only bool   `yaml:"only,omitempty" json:"only,omitempty" doc:"Nothing but this page, over the full screen and without the way to others"`
+}
+
+func (s *Start) check() error {
+	if s == nil {
+		return nil
+	}
+	u, err := url.Parse(s.Page)
+	switch {
+	case err != nil, !strings.HasPrefix(s.Page, "/"), strings.HasPrefix(s.Page, "//"), strings.ContainsAny(s.Page, "\\\n\r\t"),
+		u != nil && (u.Host != "" || u.Fragment != ""):
+		return fmt.Errorf("%q is no page of the console; write its path, such as /devices/tank-fennimore-07 or /?by=site", value.Clip(s.Page, 60))
+	case len(s.Page) > 500:
+		return fmt.Errorf("the address of the page has %d characters; 500 are the most", len(s.Page))
+	}
+	return nil
 }

@@ -51,6 +51,7 @@ type Person struct {
 	// Grants are their own; those of their teams come to them.
 	Grants Grants `yaml:"grants,omitempty" json:"grants,omitempty" nullable:"false" doc:"What they may do, for which devices; their teams add to it"`
 	Note   string `yaml:"note,omitempty" json:"note,omitempty" maxLength:"500" doc:"Who they are, for other people"`
+	Start  *Start `yaml:"start,omitempty" json:"start,omitempty" doc:"The page with which they begin"`
 	// What follows is the service's to say.
 	Role         Role       `yaml:"-" json:"role,omitempty" readOnly:"true" doc:"The greatest role that they have, for some devices or for all"`
 	Limited      bool       `yaml:"-" json:"limited,omitempty" readOnly:"true" doc:"They see some of the devices, and not all"`
@@ -108,6 +109,9 @@ func (p *Person) Check() error {
 			value.Clip(p.Name, 40))
 	}
 	if err := checkGrants(p.Grants); err != nil {
+		return err
+	}
+	if err := p.Start.check(); err != nil {
 		return err
 	}
 	return checkNote(p.Note)

@@ -10,16 +10,14 @@ import (
 	"ullage/core/check"
 	"ullage/core/model"
 	"ullage/core/person"
-	"ullage/core/site"
+	"ullage/core/rule"
 	"ullage/fleet/access"
 	"ullage/fleet/derived"
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
 	"ullage/fleet/folder"
 	"ullage/fleet/models"
-	"ullage/fleet/noun"
 	"ullage/fleet/revisions"
-	"ullage/fleet/sites"
 )
 
 // Models returns the newest version of every model of which the caller sees a device,
@@ -135,76 +133,32 @@ func (f *Fleet) StopWork(c access.Caller, id string) error {
 
 // Load compares a fleet folder with the service, and puts what differs in force.
 func (f *Fleet) Load(ctx context.Context, c access.Caller, files []check.File, preview bool) (folder.Outcome, error) {
+	if !c.MayAll(person.Engineer) && preview && c.Role().Does(person.Engineer) && !slices.ContainsFunc(files, notRule) {
+		return f.checkOwn(c, files), nil
+	}
 	if err := f.everywhere(c, person.Engineer); err != nil {
 		return folder.Outcome{}, err
 	}
 	return f.o.Folder.Load(ctx, files, preview, c.Name)
 }
 
-// countAt counts the devices of a site that the caller sees.
-func (f *Fleet) countAt(c access.Caller, name string) (n int) {
-	if c.MayAll(person.Viewer) {
-		return f.o.Devices.CountAtSite(name)
-	}
-	for _, id := range f.o.Devices.AtSite(name) {
-		if c.Sees(id) {
-			n++
-		}
-	}
-	return n
-}
+func notRule(x check.File) bool { return !strings.HasPrefix(x.Path, "rules/") }
 
-// Sites returns the sites, by name: all of them, or those at which there is a device
-// that the caller sees.
-func (f *Fleet) Sites(c access.Caller) []site.Site {
-	out := []site.Site{}
-	for _, x := range f.o.Sites.List() {
-		if x.Devices = f.countAt(c, x.Name); x.Devices > 0 || c.MayAll(person.Viewer) {
-			out = append(out, x)
+// checkOwn checks rules that somebody writes for the devices that they have, by what
+// they see.
+func (f *Fleet) checkOwn(c access.Caller, files []check.File) folder.Outcome {
+	out := folder.Outcome{Items: []folder.Item{}, Findings: []check.Finding{}}
+	for _, x := range files {
+		r, err := rule.Parse(x.Data)
+		if err == nil {
+			was, none := f.o.Alarms.Rule(r.Name)
+			if err = f.ownRule(c, r.Name, none == nil && was.Author == c.Name); err == nil {
+				err = f.fits(c, r)
+			}
+		}
+		if err != nil {
+			out.Findings = append(out.Findings, check.Finding{File: x.Path, Line: 1, Column: 1, Severity: "error", Kind: "rule", Sentence: err.Error()})
 		}
 	}
 	return out
-}
-
-// Site returns one of the sites that the caller sees.
-func (f *Fleet) Site(c access.Caller, name string) (site.Site, error) {
-	n := f.countAt(c, name)
-	if n == 0 && !c.MayAll(person.Viewer) {
-		return site.Site{}, f.o.Sites.Unknown(name)
-	}
-	x, err := f.o.Sites.Get(name)
-	x.Devices = n
-	return x, err
-}
-
-// SitePlan returns the plan picture of a site.
-func (f *Fleet) SitePlan(ctx context.Context, c access.Caller, name string) (sites.Plan, error) {
-	if _, err := f.Site(c, name); err != nil {
-		return sites.Plan{}, err
-	}
-	return f.o.Sites.PlanOf(ctx, name)
-}
-
-// PutSite makes a site, or changes the one of its name.
-func (f *Fleet) PutSite(ctx context.Context, c access.Caller, x site.Site, cond noun.If) (noun.Saved[site.Site], error) {
-	if err := f.everywhere(c, person.Engineer); err != nil {
-		return noun.Saved[site.Site]{}, err
-	}
-	return f.o.Sites.Put(ctx, x, cond, c.Name)
-}
-
-// RemoveSite takes a site away.
-func (f *Fleet) RemoveSite(ctx context.Context, c access.Caller, name string, cond noun.If) error {
-	if err := f.everywhere(c, person.Engineer); err != nil {
-		return err
-	}
-	return f.o.Sites.Remove(ctx, name, cond, c.Name)
-}
-
-// SetSitePlan gives a site its plan picture; nil takes it away.
-func (f *Fleet) SetSitePlan(ctx context.Context, c access.Caller, name string, picture []byte) error {
-	if err := f.everywhere(c, person.Engineer); err != nil {
-		return err
-	}
-	return f.o.Sites.SetPlan(ctx, name, picture, c.Name)
 }

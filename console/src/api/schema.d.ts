@@ -869,7 +869,7 @@ export interface paths {
         };
         /**
          * Who is signed in
-         * @description 401 says that nobody is.
+         * @description 401 says that nobody is. With what they may do and for which devices. A sign-in that has half of its time behind it holds for the whole of it again.
          */
         get: operations["me"];
         put?: never;
@@ -954,6 +954,26 @@ export interface paths {
          * @description Needs the password and a code.
          */
         post: operations["drop-second-factor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Choose the page with which one begins
+         * @description One's own page stands before that of a team. An owner sets that of others with the person.
+         */
+        put: operations["put-start"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1438,46 +1458,6 @@ export interface paths {
          * @description Wrong passwords are slowed down by person and by address, without keeping out the right one.
          */
         post: operations["sign-in"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sign-on": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Sign in with another's identity: a browser is sent there
-         * @description OpenID Connect with PKCE. For browsers: the answer sends them to the provider, and a cookie binds what comes back to them.
-         */
-        get: operations["sign-on"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/sign-on/return": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Where a browser comes back to from there
-         * @description Checks what the provider says, and sends the browser on to the console, signed in, or to where it says why not.
-         */
-        get: operations["sign-on-return"];
-        put?: never;
-        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3041,6 +3021,8 @@ export interface components {
              * @description Sign-ins that hold
              */
             readonly sessions?: number;
+            /** @description The page with which they begin */
+            start?: components["schemas"]["Start"];
             /** @description Who they are at the provider that vouches for them; they have no password then */
             readonly subject?: string;
             /** @description Teams that they are in */
@@ -3165,6 +3147,10 @@ export interface components {
             keep?: boolean;
         };
         Rule: {
+            /** @description What its author reaches, which is and-ed to devices and follows when that changes */
+            readonly access?: string;
+            /** @description Who made it, if they are engineer for some devices only */
+            readonly author?: string;
             /** @description What most likely lies behind it */
             cause?: string;
             /**
@@ -3487,6 +3473,8 @@ export interface components {
             role: "viewer" | "operator" | "engineer" | "owner";
             /** @description Whether they have a second factor */
             second_factor: boolean;
+            /** @description The page with which they begin */
+            start?: components["schemas"]["Start"];
             /** @description Bearer token; only in answer to a sign-in that asked for it */
             token?: string;
         };
@@ -3527,6 +3515,24 @@ export interface components {
              * @example Europe/Berlin
              */
             zone?: string;
+        };
+        Start: {
+            /** @description Nothing but this page, over the full screen and without the way to others */
+            only?: boolean;
+            /**
+             * @description Its path, with what stands behind the ?
+             * @example /devices/tank-fennimore-07
+             */
+            page: string;
+        };
+        StartPage: {
+            /** @description Nothing but this page, over the full screen */
+            only?: boolean;
+            /**
+             * @description Its path, with what stands behind the ?; empty to leave it to one's teams
+             * @example /devices/tank-fennimore-07
+             */
+            page: string;
         };
         Statistics: {
             bins: components["schemas"]["Bin"][];
@@ -3676,6 +3682,8 @@ export interface components {
              *     ]
              */
             people?: string[];
+            /** @description The page with which its people begin, unless they have one of their own */
+            start?: components["schemas"]["Start"];
             /**
              * @description Its name
              * @example cellars
@@ -7321,6 +7329,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    "Set-Cookie"?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7637,6 +7646,73 @@ export interface operations {
             };
             /** @description Too Many Requests */
             429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "put-start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartPage"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9624,160 +9700,6 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Details"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Details"];
-                };
-            };
-            /** @description Too Many Requests */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Details"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Details"];
-                };
-            };
-        };
-    };
-    "sign-on": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Found */
-            302: {
-                headers: {
-                    Location?: string;
-                    "Set-Cookie"?: string;
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Details"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Details"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Details"];
-                };
-            };
-            /** @description Too Many Requests */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Details"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Details"];
-                };
-            };
-        };
-    };
-    "sign-on-return": {
-        parameters: {
-            query?: {
-                /** @description What the provider says */
-                code?: string;
-                /** @description Which sign-on it is about */
-                state?: string;
-                /** @description Why the provider does not vouch */
-                error?: string;
-                /** @description The same in words */
-                error_description?: string;
-                /** @description The provider (RFC 9207) */
-                iss?: string;
-                /** @description Not looked at */
-                session_state?: string;
-                /** @description Not looked at */
-                scope?: string;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Found */
-            302: {
-                headers: {
-                    Location?: string;
-                    "Set-Cookie"?: string;
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Details"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Details"];
-                };
-            };
-            /** @description Not Found */
-            404: {
                 headers: {
                     [name: string]: unknown;
                 };

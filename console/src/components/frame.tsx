@@ -23,10 +23,19 @@ const pages: { to: string; name: string; also?: string; needs?: Role }[] = [
   { to: "/query", name: "Query" },
 ];
 
-export function Frame({ person, children }: { person: string; children: ReactNode }) {
+export function Frame({
+  person,
+  only,
+  children,
+}: {
+  person: string;
+  only?: boolean; // nothing but the page, over the full screen
+  children: ReactNode;
+}) {
   const [finding, setFinding] = useState(false);
   const may = useMay();
   useReturn();
+  useAwake(Boolean(only));
   const { pathname } = useLocation();
   useEffect(() => {
     const key = (e: KeyboardEvent) => {
@@ -39,6 +48,25 @@ export function Frame({ person, children }: { person: string; children: ReactNod
     window.addEventListener("keydown", key);
     return () => window.removeEventListener("keydown", key);
   }, []);
+  if (only)
+    return (
+      <div className="min-h-screen">
+        <Stale />
+        <main id="main" tabIndex={-1} className="px-5 pt-2 pb-4 !outline-none">
+          {children}
+        </main>
+        <div className="fixed right-3 bottom-3 flex gap-2 opacity-0 transition-opacity focus-within:opacity-100 hover:opacity-100">
+          <button
+            type="button"
+            onClick={() => document.documentElement.requestFullscreen?.()}
+            className="rounded-[4px] border border-line bg-surface px-2.5 py-1"
+          >
+            Full screen
+          </button>
+          <PersonMenu person={person} only />
+        </div>
+      </div>
+    );
   return (
     <div className="min-h-screen">
       <a
@@ -96,6 +124,30 @@ export function Frame({ person, children }: { person: string; children: ReactNod
   );
 }
 
+// useAwake keeps the screen of a page that is all there is from going dark; a browser
+// lets go of that whenever the page is out of sight.
+function useAwake(on: boolean) {
+  useEffect(() => {
+    if (!on || !("wakeLock" in navigator)) return;
+    let lock: WakeLockSentinel | undefined;
+    let over = false;
+    const ask = () => {
+      if (document.hidden) return;
+      navigator.wakeLock.request("screen").then(
+        (l) => (over ? void l.release() : (lock = l)),
+        () => undefined, // such as for an empty battery
+      );
+    };
+    ask();
+    document.addEventListener("visibilitychange", ask);
+    return () => {
+      over = true;
+      document.removeEventListener("visibilitychange", ask);
+      void lock?.release();
+    };
+  }, [on]);
+}
+
 // Tally counts the open alarms by priority.
 function Tally() {
   const { devices, service } = useFleet();
@@ -132,7 +184,7 @@ function Stale() {
   );
 }
 
-function PersonMenu({ person }: { person: string }) {
+function PersonMenu({ person, only }: { person: string; only?: boolean }) {
   const queries = useQueryClient();
   const navigate = useNavigate();
   const [chosen, setChosen] = useState<Theme>(theme());
@@ -166,24 +218,27 @@ function PersonMenu({ person }: { person: string }) {
             ))}
           </DropdownMenu.RadioGroup>
           <DropdownMenu.Separator className="my-1 border-t border-line" />
-          {(
-            [
-              ["You", "/you"],
-              ["Rules", "/rules"],
-              ["Sites", "/sites"],
-              ...(may("owner") ? ([["People", "/people"]] as const) : []),
-              ["Journal", "/journal"],
-              ["Service", "/service"],
-              ["Documents", "/documents"],
-            ] as const
+          {(only
+            ? []
+            : ([
+                ["You", "/you"],
+                ["Rules", "/rules"],
+                ["Sites", "/sites"],
+                ...(may("owner") ? ([["People", "/people"]] as const) : []),
+                ["Journal", "/journal"],
+                ["Service", "/service"],
+                ["Documents", "/documents"],
+              ] as const)
           ).map(([name, to]) => (
             <DropdownMenu.Item key={to} className={item} onSelect={() => navigate(to)}>
               {name}
             </DropdownMenu.Item>
           ))}
-          <DropdownMenu.Item className={item} onSelect={() => window.open("/api/docs")}>
-            API reference
-          </DropdownMenu.Item>
+          {!only && (
+            <DropdownMenu.Item className={item} onSelect={() => window.open("/api/docs")}>
+              API reference
+            </DropdownMenu.Item>
+          )}
           <DropdownMenu.Item className={item} onSelect={signOut}>
             Sign out
           </DropdownMenu.Item>

@@ -6,8 +6,18 @@ import { Empty } from "./parts";
 
 // May shows what needs a role for all devices to whoever has it, and nothing to
 // others; with device, what needs it for that one.
-export function May({ role, device, children }: { role: Role; device?: string; children: ReactNode }) {
-  const everywhere = useMay()(role);
+export function May({
+  role,
+  device,
+  some,
+  children,
+}: {
+  role: Role;
+  device?: string;
+  some?: boolean; // it is enough to have it for any device
+  children: ReactNode;
+}) {
+  const everywhere = useMay()(role, some);
   if (device !== undefined && !everywhere)
     return (
       <MayOn role={role} device={device}>

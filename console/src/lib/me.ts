@@ -17,6 +17,9 @@ export const meQuery = {
   queryKey: ["me"],
   queryFn: () => ask(api.GET("/api/v1/me")),
   staleTime: Infinity,
+  // A page that stays open for months asks now and then, which prolongs the sign-in.
+  refetchInterval: 6 * 3600_000,
+  refetchIntervalInBackground: true,
 };
 
 // useMay tells whether whoever is signed in may do what needs a role for all devices,
@@ -31,7 +34,9 @@ export function useMay(): (needs: Role, some?: boolean) => boolean {
 
 // useAccess explains what whoever is signed in may do to one device.
 export function useAccess(device: string) {
+  const { data: me } = useQuery(meQuery);
   return useQuery({
+    enabled: device !== "" && me !== undefined && !me.everywhere.engineer,
     queryKey: ["me", "access", device],
     queryFn: () => ask(api.GET("/api/v1/access/explain", { params: { query: { device } } })),
     staleTime: 60_000,

@@ -47,7 +47,7 @@ export default function DevicePage() {
     staleTime: 60_000,
   });
   const [changing, setChanging] = useState(false);
-  const may = useMayOn(id);
+  const may = useMayOn(device ? id : "");
   const me = useQuery(meQuery).data;
   const settings = useSettings(device);
   if (!device) {

@@ -15,6 +15,7 @@ import { called, plural, priorities, rank, say, words } from "../lib/format";
 import { useParam, useTitle } from "../lib/use";
 import { AlarmTabs } from "./alarms";
 import { May } from "../components/may";
+import { meQuery } from "../lib/me";
 
 const CodeEditor = lazy(() => import("../components/code-editor"));
 
@@ -138,7 +139,7 @@ export function RulesPage() {
         error={list.error}
         retry={list.refetch}
         actions={
-          <May role="engineer">
+          <May role="engineer" some>
             <Link
               to="/rules/new"
               className="rounded-[4px] border border-press bg-press px-3 py-1.5 font-semibold text-on-press"
@@ -328,6 +329,7 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
   const queries = useQueryClient();
   const navigate = useNavigate();
   const tell = useTell();
+  const { data: me } = useQuery(meQuery);
   const schema = useQuery({
     queryKey: ["schema", "rule"],
     staleTime: Infinity,
@@ -418,7 +420,7 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
                     : "in force")}
         </p>
         <div className="flex flex-wrap items-center gap-2 sm:ml-auto">
-          <May role="engineer">
+          <May role="engineer" some={!rule || rule.author === me?.person}>
             {changed && <Button onClick={() => begin(base)}>{rule ? "As saved" : "Start again"}</Button>}
             {rule && <Button onClick={() => setRemoving(true)}>Remove</Button>}
             <Button
@@ -431,6 +433,12 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
           </May>
         </div>
       </div>
+      {rule?.access && (
+        <p className="pb-3">
+          Made by {rule.author}, and for what they reach alone:{" "}
+          <code className="font-mono text-[0.8125rem]">{rule.access}</code>
+        </p>
+      )}
       {(other && changed) || gone ? (
         <div
           role="alert"
