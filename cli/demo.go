@@ -254,7 +254,8 @@ func letInAll(ctx context.Context, cl *client.Client) (map[string]string, error)
 	for _, t := range []client.Team{
 		{Name: "cellars", Grants: []client.Grant{{Role: person.Operator}}, People: []string{"night-duty"}, Note: "Who looks after all cellars"},
 		{Name: "casks", Grants: []client.Grant{{Role: person.Viewer, Access: `label.owner == "cask-owner"`}}, People: []string{"cask-owner"},
-			Note: "The people of a customer, who look at their casks"},
+			Start: &person.Start{Page: "/query?metric=ullage&span=30d", Only: true},
+			Note:  "The people of a customer, who look at their casks"},
 	} {
 		if _, err := cl.Teams().Put(ctx, t, ""); err != nil {
 			return nil, err

@@ -240,6 +240,17 @@ type Start struct {
 	Only bool   `yaml:"only,omitempty" json:"only,omitempty" doc:"Nothing but this page, over the full screen and without the way to others"`
 }
 
+// Words tells it in a sentence's part.
+func (s *Start) Words() string {
+	switch {
+	case s == nil:
+		return ""
+	case s.Only:
+		return s.Page + " and nothing else"
+	}
+	return s.Page
+}
+
 func (s *Start) check() error {
 	if s == nil {
 		return nil

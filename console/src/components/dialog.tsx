@@ -13,12 +13,24 @@ interface Props {
   danger?: boolean;
   ready?: boolean; // whether the button can be pressed
   wide?: boolean;
+  read?: boolean; // there is nothing to do but to read
   onClose: () => void;
 }
 
 // Dialog asks for something and does it. What went wrong is shown inside, so that
 // nothing that was typed is lost; the focus goes back where it was.
-export function Dialog({ title, about, children, act, verb, danger, ready = true, wide, onClose }: Props) {
+export function Dialog({
+  title,
+  about,
+  children,
+  act,
+  verb,
+  danger,
+  ready = true,
+  wide,
+  read,
+  onClose,
+}: Props) {
   const [trouble, setTrouble] = useState("");
   const [busy, setBusy] = useState(false);
   const submit = async (e: FormEvent) => {
@@ -51,7 +63,7 @@ export function Dialog({ title, about, children, act, verb, danger, ready = true
               </div>
             )}
             <div className="flex justify-end gap-3 pt-4">
-              <Button onClick={onClose}>Cancel</Button>
+              {!read && <Button onClick={onClose}>Cancel</Button>}
               <Button
                 primary={!danger}
                 type="submit"

@@ -70,6 +70,7 @@ export function Why({ device }: { device: string }) {
           title={`What you may do to ${device}`}
           about={access.data.says}
           verb="Done"
+          read
           act={async () => true}
           onClose={() => setOpen(false)}
         >

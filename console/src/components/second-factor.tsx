@@ -67,6 +67,7 @@ function SetUp({ onClose }: { onClose: () => void }) {
             ? "Read the picture with an app that makes codes, and type one that it shows."
             : "For that your password is needed once more."
       }
+      read={codes !== undefined}
       verb={codes ? "Done" : setup ? "Put it in force" : "Go on"}
       ready={codes !== undefined || (setup ? shown !== "" : password !== "")}
       act={act}

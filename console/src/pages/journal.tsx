@@ -113,7 +113,7 @@ export default function JournalPage() {
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 py-3.5">
         <h1 className="text-[1.375rem] font-bold">Journal</h1>
         <p className="text-muted">what happened in the fleet, the latest known first</p>
-        <div className="flex flex-wrap gap-2 sm:ml-auto">
+        <div className="flex flex-wrap gap-2">
           <select
             aria-label="Only of a kind"
             value={kind}

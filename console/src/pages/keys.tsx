@@ -166,6 +166,7 @@ function KeyDialog({ onClose }: { onClose: () => void }) {
           : "For a program that calls the API or reads its streams."
       }
       verb={secret ? "Done" : "Make the key"}
+      read={secret !== ""}
       ready={name !== "" && right}
       onClose={onClose}
       act={async () => {

@@ -212,6 +212,7 @@ function InviteDialog({ person, onClose }: { person?: Person; onClose: () => voi
       }
       verb={link ? "Done" : "Make the link"}
       wide={!person && !link}
+      read={Boolean(link)}
       ready={name !== "" && right}
       act={act}
       onClose={onClose}
