@@ -28,7 +28,8 @@ const (
 // more (draft-ietf-httpapi-idempotency-key-header). It remembers successes in
 // memory: behind a restart a request is carried out again.
 type again struct {
-	now func() time.Time
+	holds func(*http.Request) bool
+	now   func() time.Time
 
 	mu    sync.Mutex
 	done  map[[sha256.Size]byte]*answered
@@ -47,8 +48,10 @@ type answered struct {
 	body    []byte
 }
 
-func newAgain(now func() time.Time) *again {
-	return &again{now: now, done: map[[sha256.Size]byte]*answered{}}
+// newAgain remembers answers. Holds tells whether whoever asks is still let in: who is
+// not is told nothing of what they were told before.
+func newAgain(now func() time.Time, holds func(*http.Request) bool) *again {
+	return &again{now: now, holds: holds, done: map[[sha256.Size]byte]*answered{}}
 }
 
 func (a *again) handler(next http.Handler) http.Handler {
@@ -70,12 +73,12 @@ func (a *again) handler(next http.Handler) http.Handler {
 			return
 		}
 		r.Body = io.NopCloser(bytes.NewReader(body))
-		// Keys are those of whoever signed in: of others nothing is learnt by them.
-		who := r.Header.Get("Authorization")
-		if c, err := r.Cookie(cookieName); err == nil && who == "" {
-			who = c.Value
+		if !a.holds(r) {
+			next.ServeHTTP(w, r) // which says so
+			return
 		}
-		id := sha256.Sum256([]byte(who + "\n" + key))
+		// Keys are those of whoever signed in: of others nothing is learnt by them.
+		id := sha256.Sum256([]byte(secretOf(r) + "\n" + key))
 		x, known := a.begin(id, sha256.Sum256([]byte(r.URL.Path+"?"+r.URL.RawQuery+"\n"+string(body))))
 		switch {
 		case known && x == nil:

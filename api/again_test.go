@@ -2,10 +2,14 @@ package api_test
 
 import (
 	"fmt"
+	"net/http/httptest"
 	"strings"
 	"sync"
 	"testing"
 	"time"
+	"ullage/core/person"
+	"ullage/fleet/noun"
+	"ullage/transport/conns"
 )
 
 func TestIdempotencyKey(t *testing.T) {
@@ -79,4 +83,54 @@ func TestStrangersDoNotPushKeysOut(t *testing.T) {
 	if resp, got := b.as("POST", "/api/v1/devices", body, "Idempotency-Key", "k1"); resp.Header.Get("Ullage-Repeated") != "true" {
 		t.Errorf("the key is forgotten: %d %s", resp.StatusCode, got)
 	}
+}
+
+// What was answered is nothing for whoever is not let in any more, nor for another who
+// comes over TLS with the same key.
+func TestKeysAreOfTheirSession(t *testing.T) {
+	b := newBench(t)
+	body := `{"id":"tank-fennimore-09","model":"tank-probe"}`
+	first, got := b.as("POST", "/api/v1/devices", body, "Idempotency-Key", "k1")
+	if first.StatusCode != 200 {
+		t.Fatalf("%d %s", first.StatusCode, got)
+	}
+	letMeIn := func(name string) string {
+		_, err := b.People.Add(t.Context(), name, "long-enough-1", person.Engineer, "engineer")
+		b.Must(err)
+		return signIn(b, name)
+	}
+	h := conns.Forwarded(must(conns.Prefixes([]string{"192.0.2.1"})), b.server.Config.Handler)
+	overTLS := func(cookie string) *httptest.ResponseRecorder {
+		r := httptest.NewRequest("POST", "/api/v1/devices", strings.NewReader(body))
+		r.RemoteAddr, r.Host = "192.0.2.1:1", "localhost"
+		for k, v := range map[string]string{"Content-Type": "application/json", "X-Forwarded-Proto": "https",
+			"Cookie": "__Host-ullage_session=" + cookie, "Idempotency-Key": "k2"} {
+			r.Header.Set(k, v)
+		}
+		w := httptest.NewRecorder()
+		h.ServeHTTP(w, r)
+		return w
+	}
+	one, other := letMeIn("night-duty"), letMeIn("cellar-master")
+	body = `{"id":"tank-fennimore-10","model":"tank-probe"}`
+	if w := overTLS(one); w.Code != 200 {
+		t.Fatalf("over TLS: %d %s", w.Code, w.Body)
+	}
+	if w := overTLS(one); w.Header().Get("Ullage-Repeated") != "true" {
+		t.Errorf("the same again: %d %s", w.Code, w.Body)
+	}
+	if w := overTLS(other); w.Header().Get("Ullage-Repeated") != "" || strings.Contains(w.Body.String(), `"token"`) {
+		t.Errorf("another with the same key is told %d %s", w.Code, w.Body)
+	}
+	b.Must(b.People.Remove(t.Context(), "night-duty", noun.If{}, "engineer"))
+	if w := overTLS(one); w.Code != 401 || strings.Contains(w.Body.String(), `"token"`) {
+		t.Errorf("who was taken away is told %d %s", w.Code, w.Body)
+	}
+}
+
+func must[T any](x T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return x
 }

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"net/http"
 	"net/netip"
 	"strings"
 
@@ -14,7 +15,7 @@ import (
 var guarded = []string{"/metrics", "/api/openapi", "/api/docs", "/api/schemas"}
 
 // nearby lets only whoever is signed in, has a key, or is on this machine see the
-// guarded pages. What a proxy hands on, which is not trusted, is not from here.
+// guarded pages, and only whoever sees all devices the metrics. What a proxy hands on, which is not trusted, is not from here.
 func (s *server) nearby(c *gin.Context) {
 	for _, path := range guarded {
 		if !strings.HasPrefix(c.Request.URL.Path, path) {
@@ -24,14 +25,34 @@ func (s *server) nearby(c *gin.Context) {
 		if err == nil && a.Unmap().IsLoopback() && c.GetHeader("X-Forwarded-For") == "" && c.GetHeader("Forwarded") == "" {
 			return
 		}
-		secret, _ := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
-		if secret == "" {
-			secret, _ = c.Cookie(cookieOf(c.Request.TLS != nil || conns.Secure(c.Request.Context())))
-		}
-		if _, err := s.People.Who(secret, conns.HostOf(c.Request.RemoteAddr)); err != nil {
+		from := conns.HostOf(c.Request.RemoteAddr)
+		x, err := s.People.Who(secretOf(c.Request), from)
+		if err != nil {
 			c.Header("WWW-Authenticate", "Bearer")
+			s.refuse(c, fault.From(err))
+			return
+		}
+		// The figures are of all devices.
+		if err := s.Fleet.Whole(s.People.Caller(x, from)); err != nil && path == "/metrics" {
 			s.refuse(c, fault.From(err))
 		}
 		return
 	}
+}
+
+// secretOf returns the secret of the session, or of the key, that a request has.
+func secretOf(r *http.Request) string {
+	if scheme, token, ok := strings.Cut(r.Header.Get("Authorization"), " "); ok && strings.EqualFold(scheme, "Bearer") {
+		return strings.TrimSpace(token)
+	}
+	if c, err := r.Cookie(cookieOf(r.TLS != nil || conns.Secure(r.Context()))); err == nil {
+		return c.Value
+	}
+	return ""
+}
+
+// holds reports whether whoever makes a request is let in.
+func (s *server) holds(r *http.Request) bool {
+	_, err := s.People.Who(secretOf(r), conns.HostOf(r.RemoteAddr))
+	return err == nil
 }

@@ -172,3 +172,66 @@ func TestPagesOfTheServiceAreGuarded(t *testing.T) {
 		}
 	}
 }
+
+// A sign-in makes a session of its own whatever cookie came with it, another site
+// makes no change with it, and a cookie of one listener does not count on the other.
+func TestCookiesAgainstTheRunningService(t *testing.T) {
+	s, err := service.Start(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Stop() })
+	tls := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
+	do := func(c *http.Client, method, url, body string, head ...string) *http.Response {
+		t.Helper()
+		req, err := http.NewRequestWithContext(t.Context(), method, url, strings.NewReader(body))
+		ok(t, err)
+		req.Header.Set("Content-Type", "application/json")
+		for i := 0; i < len(head); i += 2 {
+			req.Header.Set(head[i], head[i+1])
+		}
+		resp, err := c.Do(req)
+		ok(t, err)
+		resp.Body.Close()
+		return resp
+	}
+	const body = `{"person":"engineer","password":"` + service.Password + `"}`
+	for _, l := range []struct {
+		base, name, other string
+		client            *http.Client
+	}{{s.Console, "ullage_session", "__Host-ullage_session", http.DefaultClient}, {s.TLS, "__Host-ullage_session", "ullage_session", tls}} {
+		planted := l.name + "=planted-by-somebody-else"
+		in := do(l.client, "POST", l.base+"/api/v1/sign-in", body, "Cookie", planted)
+		if len(in.Cookies()) != 1 || in.Cookies()[0].Value == "planted-by-somebody-else" || in.Cookies()[0].Name != l.name {
+			t.Fatalf("%s: the sign-in sets %v", l.base, in.Cookies())
+		}
+		c := in.Cookies()[0]
+		if !c.HttpOnly || c.SameSite != http.SameSiteStrictMode || c.Path != "/" || c.Domain != "" || c.Secure != (l.client == tls) {
+			t.Errorf("%s: the cookie is %+v", l.base, c)
+		}
+		mine := l.name + "=" + c.Value
+		for _, x := range []struct {
+			what, method, path string
+			head               []string
+			want               int
+		}{
+			{"the planted one", "GET", "/api/v1/me", []string{"Cookie", planted}, 401},
+			{"its own", "GET", "/api/v1/me", []string{"Cookie", mine}, 200},
+			{"its own under the other name", "GET", "/api/v1/me", []string{"Cookie", l.other + "=" + c.Value}, 401},
+			{"another site that changes", "PUT", "/api/v1/me/start", []string{"Cookie", mine, "Origin", "https://elsewhere.example.org"}, 403},
+			{"another site, as browsers say it", "PUT", "/api/v1/me/start", []string{"Cookie", mine, "Sec-Fetch-Site", "cross-site"}, 403},
+			{"another port of the same host", "PUT", "/api/v1/me/start", []string{"Cookie", mine, "Sec-Fetch-Site", "same-site", "Origin", "http://127.0.0.1:1"}, 403},
+			{"the console itself", "PUT", "/api/v1/me/start", []string{"Cookie", mine, "Sec-Fetch-Site", "same-origin", "Origin", l.base}, 204},
+			{"after signing out", "POST", "/api/v1/sign-out", []string{"Cookie", mine, "Sec-Fetch-Site", "same-origin"}, 204},
+			{"the cookie then", "GET", "/api/v1/me", []string{"Cookie", mine}, 401},
+		} {
+			sent := ""
+			if x.method == "PUT" {
+				sent = `{"page":""}`
+			}
+			if got := do(l.client, x.method, l.base+x.path, sent, x.head...); got.StatusCode != x.want {
+				t.Errorf("%s: %s gives %d, want %d", l.base, x.what, got.StatusCode, x.want)
+			}
+		}
+	}
+}
