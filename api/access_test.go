@@ -461,7 +461,7 @@ func TestStreamsFollowAccess(t *testing.T) {
 	m := &mirror{}
 	f.follow(t, m, "")
 	has := func(want ...string) func() bool {
-		return func() bool { return slices.Equal(slices.Sorted(maps.Keys(m.devices)), want) }
+		return func() bool { return slices.Equal(m.names(), want) }
 	}
 	step := func(what string, f func() bool) {
 		t.Helper()
@@ -470,7 +470,7 @@ func TestStreamsFollowAccess(t *testing.T) {
 			select {
 			case <-m.steps:
 			case <-time.After(3 * time.Second):
-				t.Fatalf("%s: the page has %v", what, slices.Sorted(maps.Keys(m.devices)))
+				t.Fatalf("%s: the page has %v", what, m.names())
 			}
 		}
 		if took := time.Since(begun); took > time.Second {

@@ -9,7 +9,9 @@ import (
 	"net/http"
 	"net/url"
 	"reflect"
+	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -18,6 +20,7 @@ import (
 // mirror is what a reader of the live stream has, kept by the rules of the
 // stream alone.
 type mirror struct {
+	mu      sync.Mutex // of devices
 	devices map[string]any
 	cursor  string
 	events  map[string]int
@@ -91,7 +94,16 @@ func (b *bench) follow(t *testing.T, m *mirror, query string) {
 	m.stop = func() { resp.Body.Close(); <-m.done }
 }
 
+// names are the devices that it has, by id, also while it is kept.
+func (m *mirror) names() []string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return slices.Sorted(maps.Keys(m.devices))
+}
+
 func (m *mirror) take(name, data string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
 	var x struct {
 		Devices, Patches []map[string]any
 		Gone             []string
