@@ -66,7 +66,12 @@ func run(console, password, out, only string) error {
 	shots := []shot{
 		{name: "fleet", path: "/"},
 		{name: "query", path: "/query?metric=co2&group_by=site&then=max&span=7d", theme: "dark"},
-		{name: "people", path: "/people"},
+		{name: "people", path: "/people/cellar-master", after: func(p *browser.Page) error {
+			if err := p.ClickText("Change"); err != nil {
+				return err
+			}
+			return p.WaitText("It reaches 12 of 48 devices", 5*time.Second)
+		}},
 		{name: "history", path: "/devices/air-kilnside-1/history?span=24h&with=air-kilnside-3&ahead=24h"},
 		{name: "device", path: "/devices/tank-fennimore-07?span=24h"},
 		{name: "site", path: "/sites/Kilnside"},

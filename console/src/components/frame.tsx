@@ -1,11 +1,11 @@
-import { useQueryClient } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
 import { lazy, Suspense, useEffect, useState, type ReactNode } from "react";
 import { Link, NavLink, useLocation, useNavigate } from "react-router";
 import { api, ask } from "../api/client";
 import { useFleet } from "../api/live";
 import { lasting, priorities } from "../lib/format";
-import { useMay, type Role } from "../lib/me";
+import { meQuery, useMay, type Role } from "../lib/me";
 import { useReturn } from "../lib/return";
 import { applyTheme, theme, type Theme } from "../lib/theme";
 import { useNow } from "../lib/use";
@@ -194,6 +194,13 @@ function PersonMenu({ person, only }: { person: string; only?: boolean }) {
     setChosen(t);
     applyTheme(t);
   };
+  const here = useLocation();
+  const { data: me } = useQuery(meQuery);
+  const begins = Boolean(me?.start);
+  const begin = async () => {
+    await ask(api.PUT("/api/v1/me/start", { body: { page: begins ? "" : here.pathname + here.search } }));
+    await queries.invalidateQueries({ queryKey: ["me"] });
+  };
   const signOut = async () => {
     await ask(api.POST("/api/v1/sign-out"));
     await queries.resetQueries();
@@ -234,6 +241,11 @@ function PersonMenu({ person, only }: { person: string; only?: boolean }) {
               {name}
             </DropdownMenu.Item>
           ))}
+          {!only && (
+            <DropdownMenu.Item className={item} onSelect={begin}>
+              {begins ? "Begin with the fleet again" : "Begin with this page"}
+            </DropdownMenu.Item>
+          )}
           {!only && (
             <DropdownMenu.Item className={item} onSelect={() => window.open("/api/docs")}>
               API reference

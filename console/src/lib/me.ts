@@ -6,7 +6,7 @@ export const roles = ["viewer", "operator", "engineer", "owner"] as const;
 export type Role = (typeof roles)[number];
 
 export const does: Record<Role, string> = {
-  viewer: "looks",
+  viewer: "looks, and changes nothing",
   operator: "acknowledges alarms, gives commands, changes settings of devices",
   engineer: "onboards devices, makes models, rules and sites, deletes readings",
   owner: "lets people in, and backs the service up",

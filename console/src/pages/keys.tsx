@@ -63,7 +63,7 @@ export function KeysPage() {
         card={(k) => (
           <>
             <b>{k.key}</b>
-            <span className="text-muted">{k.role}</span>
+            <span className="ml-2 text-muted">{k.role}</span>
           </>
         )}
         empty={

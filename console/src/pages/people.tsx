@@ -7,6 +7,7 @@ import { fieldLook } from "../components/field";
 import { GrantsField } from "../components/grants";
 import { useTell } from "../components/notices";
 import { Button, Command, Empty, Trouble } from "../components/parts";
+import { Begins, StartField } from "../components/start-field";
 import { Sessions } from "../components/sessions";
 import { Things, type Column } from "../components/things";
 import { absolute } from "../lib/format";
@@ -72,7 +73,7 @@ export function PeoplePage() {
         card={(p) => (
           <>
             <b>{p.person}</b>
-            <span className="text-muted">
+            <span className="ml-2 text-muted">
               {p.role ?? "no role"}
               {p.limited && " for some devices"}
               {p.invited && ", invited"}
@@ -134,6 +135,7 @@ export function PersonPage() {
       )}
       <h2 className="pb-2 font-semibold">What they may do</h2>
       <Grants grants={[...(p.grants ?? []), ...ofTeams]} />
+      <Begins start={p.start} />
       <p className="pt-2 pb-5">
         <Link to={`/journal?person=${p.person}`} className="text-press hover:underline">
           What they did
@@ -256,6 +258,7 @@ function ChangeDialog({ person, tag, onClose }: { person: Person; tag: string; o
   const [grants, setGrants] = useState<Grant[]>(person.grants ?? []);
   const [right, setRight] = useState(true);
   const [note, setNote] = useState(person.note ?? "");
+  const [start, setStart] = useState(person.start);
   return (
     <Dialog
       title={`Change ${person.person}`}
@@ -268,7 +271,7 @@ function ChangeDialog({ person, tag, onClose }: { person: Person; tag: string; o
         await ask(
           api.PUT("/api/v1/people/{name}", {
             params: { path: { name: person.person }, header: { "If-Match": tag } },
-            body: { person: person.person, grants, note: note || undefined },
+            body: { person: person.person, grants, start, note: note || undefined },
           }),
         );
         await queries.invalidateQueries({ queryKey: ["people"] });
@@ -276,6 +279,7 @@ function ChangeDialog({ person, tag, onClose }: { person: Person; tag: string; o
       }}
     >
       <GrantsField value={grants} onChange={setGrants} onRight={setRight} />
+      <StartField value={start} onChange={setStart} />
       <Entry label="Note" id="person-note">
         <input
           id="person-note"

@@ -1,3 +1,4 @@
+import { Fragment } from "react";
 import { useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { Link } from "react-router";
@@ -89,9 +90,20 @@ export default function ServicePage() {
                   ) : (
                     <>
                       <code className="font-mono text-[0.8125rem]">{service.console_tls}</code>
-                      <p className="mt-0.5 text-xs break-all text-muted">
+                      <p className="mt-0.5 text-left text-xs text-muted">
                         Certificate SHA-256, for comparing with what a browser or the command line shows:{" "}
-                        <code className="font-mono">{service.certificate}</code>
+                        <code className="font-mono">
+                          {service.certificate.split(":").map((pair, i) => (
+                            <Fragment key={i}>
+                              {i > 0 && (
+                                <>
+                                  :<wbr />
+                                </>
+                              )}
+                              {pair}
+                            </Fragment>
+                          ))}
+                        </code>
                       </p>
                     </>
                   )}

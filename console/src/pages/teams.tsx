@@ -5,6 +5,7 @@ import { api, ask, listed, tagged, type Grant, type Team } from "../api/client";
 import { Dialog, Entry } from "../components/dialog";
 import { fieldLook } from "../components/field";
 import { GrantsField, Reach } from "../components/grants";
+import { Begins, StartField } from "../components/start-field";
 import { useTell } from "../components/notices";
 import { Button, Command, Empty, Trouble } from "../components/parts";
 import { Things, type Column } from "../components/things";
@@ -52,7 +53,7 @@ export function TeamsPage() {
         card={(t) => (
           <>
             <b>{t.team}</b>
-            <span className="text-muted">{plural(t.people?.length ?? 0, "person", "people")}</span>
+            <span className="ml-2 text-muted">{plural(t.people?.length ?? 0, "person", "people")}</span>
           </>
         )}
         empty={
@@ -104,6 +105,7 @@ export function TeamPage() {
       </div>
       <h2 className="pb-2 font-semibold">What its people may do</h2>
       <Grants grants={t.grants ?? []} />
+      <Begins start={t.start} />
       <h2 className="pt-5 pb-2 font-semibold">People</h2>
       {t.people?.length ? (
         <ul className="max-w-2xl border-t border-line">
@@ -176,6 +178,7 @@ function TeamDialog({ team, tag, onClose }: { team?: Team; tag?: string; onClose
   const [grants, setGrants] = useState<Grant[]>(team?.grants ?? []);
   const [people, setPeople] = useState<string[]>(team?.people ?? []);
   const [note, setNote] = useState(team?.note ?? "");
+  const [start, setStart] = useState(team?.start);
   const [right, setRight] = useState(true);
   const everybody = useQuery({
     queryKey: ["people", ""],
@@ -193,7 +196,7 @@ function TeamDialog({ team, tag, onClose }: { team?: Team; tag?: string; onClose
         await ask(
           api.PUT("/api/v1/teams/{name}", {
             params: { path: { name }, header: team ? { "If-Match": tag } : { "If-None-Match": "*" } },
-            body: { team: name, grants, people, note: note || undefined },
+            body: { team: name, grants, people, start, note: note || undefined },
           }),
         );
         await queries.invalidateQueries({ queryKey: ["teams"] });
@@ -233,6 +236,7 @@ function TeamDialog({ team, tag, onClose }: { team?: Team; tag?: string; onClose
           ))}
         </div>
       </fieldset>
+      <StartField value={start} onChange={setStart} />
       <Entry label="Note" hint="what it is for, for other people" id="team-note">
         <input id="team-note" value={note} onChange={(e) => setNote(e.target.value)} className={fieldLook} />
       </Entry>
