@@ -235,3 +235,45 @@ func TestCookiesAgainstTheRunningService(t *testing.T) {
 		}
 	}
 }
+
+// A program comes with a key: remembered, or in the environment; it is out within a
+// second once the key is taken away.
+func TestCommandLineWithAKey(t *testing.T) {
+	s := start(t)
+	cellars(t, s)
+	onboard(t, s, "air-kilnside-1", "cellar-air", "site=Kilnside")
+	onboard(t, s, "tank-fennimore-07", "tank-probe", "site=Fennimore")
+	out, errs, code := s.CLI("", "key", "make", "nightly-report", "--role", "viewer", "--access", `label.site == "Kilnside"`, "--expires", "90d")
+	if code != 0 || !strings.Contains(errs, "It reaches 1 of 2 devices.") {
+		t.Fatalf("%d %s %s", code, out, errs)
+	}
+	secret := strings.TrimSpace(out[strings.Index(out, "ullage-key-"):])
+	run := func(env []string, in string, args ...string) (string, error) {
+		c := exec.Command(service.Binary(), args...)
+		c.Env = append(os.Environ(), env...)
+		c.Stdin = strings.NewReader(in)
+		b, err := c.CombinedOutput()
+		return string(b), err
+	}
+	kept := []string{"ULLAGE_LOGIN=" + filepath.Join(t.TempDir(), "login.json")}
+	if out, err := run(kept, secret+"\n", "login", s.Console, "--key-stdin"); err != nil || !strings.Contains(out, "with the key nightly-report (viewer)") || strings.Contains(out, secret) {
+		t.Errorf("%v %s", err, out)
+	}
+	for _, env := range [][]string{kept, {"ULLAGE_URL=" + s.Console, "ULLAGE_TOKEN=" + secret, "ULLAGE_LOGIN=" + filepath.Join(t.TempDir(), "none.json")},
+		{"ULLAGE_URL=" + s.TLS, "ULLAGE_FINGERPRINT=" + s.Certificate, "ULLAGE_TOKEN=" + secret, "ULLAGE_LOGIN=" + filepath.Join(t.TempDir(), "none.json")}} {
+		out, err := run(env, "", "device", "list", "-o", "json")
+		if err != nil || !strings.Contains(out, "air-kilnside-1") || strings.Contains(out, "fennimore") {
+			t.Errorf("with %s: %v %s", env[0], err, out)
+		}
+		if out, err := run(env, "", "setting", "set", "air-kilnside-1", "co2_warn=1400"); err == nil || !strings.Contains(out, "needs the role operator") {
+			t.Errorf("a viewer's key sets: %v %s", err, out)
+		}
+	}
+	if out, err := run(kept, "ullage-key-wrong\n", "login", s.Console, "--key-stdin"); err == nil || !strings.Contains(out, "this key is not known") {
+		t.Errorf("a wrong key: %v %s", err, out)
+	}
+	cli(t, s, "key", "remove", "nightly-report", "--yes")
+	if out, err := run([]string{"ULLAGE_URL=" + s.Console, "ULLAGE_TOKEN=" + secret}, "", "device", "list"); err == nil || !strings.Contains(out, "this key is not known") {
+		t.Errorf("a key that was taken away: %v %s", err, out)
+	}
+}

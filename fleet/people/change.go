@@ -71,9 +71,7 @@ func (g *Register) own(p person.Person) person.Person {
 	old, had := g.Find(p.Name)
 	p.Invited, p.Sessions, p.JoinedAt = false, 0, old.JoinedAt
 	p.Role, p.Limited, p.Teams, p.SecondFactor = "", false, nil, false
-	if had {
-		p.Subject = old.Subject
-	}
+	p.Subject = old.Subject
 	if len(p.Grants) == 0 {
 		p.Grants = nil
 	}

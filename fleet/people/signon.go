@@ -57,6 +57,7 @@ func (g *Register) SignOn(ctx context.Context, x SignOn, remote string) (string,
 			}
 		} else {
 			p = g.own(p)
+			p.Subject = x.Subject
 			tx.Tell(fact.New(now, fact.Person{Name: p.Name}))
 		}
 		if err := g.StageUntold(tx, p); err != nil {
