@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { api, ask, type Grant } from "../api/client";
 import { does, roles, type Role } from "../lib/me";
 import { plural } from "../lib/format";
@@ -175,5 +176,47 @@ export function GrantsField({
         Add a grant
       </Button>
     </fieldset>
+  );
+}
+
+// Grants lists grants: with what they reach now for owners, who may ask, and else with
+// what each role does.
+export function Grants({ grants, reach }: { grants: (Grant & { team?: string })[]; reach?: boolean }) {
+  if (grants.length === 0) return <p className="text-muted">Nothing: there are no grants.</p>;
+  return (
+    <ul className="max-w-2xl border-t border-line">
+      {grants.map((g, i) => (
+        <li key={i} className="border-b border-line py-2">
+          <b className="font-semibold">{g.role}</b>{" "}
+          {g.access ? (
+            <>
+              for <code className="font-mono text-[0.8125rem]">{g.access}</code>
+            </>
+          ) : (
+            "for all devices"
+          )}
+          {g.team && (
+            <span className="text-muted">
+              , from the team{" "}
+              {reach ? (
+                <Link to={`/teams/${g.team}`} className="text-press hover:underline">
+                  {g.team}
+                </Link>
+              ) : (
+                g.team
+              )}
+            </span>
+          )}
+          {!reach && (
+            <span className="block text-muted">
+              {does[g.role]}
+              {g.role !== "viewer" &&
+                `; may do what ${roles.slice(0, roles.indexOf(g.role)).join(", ")} may, too`}
+            </span>
+          )}
+          {reach && g.access && <Reach access={g.access} />}
+        </li>
+      ))}
+    </ul>
   );
 }

@@ -4,7 +4,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, ask, listed, type Grant, type Key } from "../api/client";
 import { Dialog, Entry } from "../components/dialog";
 import { fieldLook } from "../components/field";
-import { GrantField } from "../components/grants";
+import { GrantField, Grants } from "../components/grants";
 import { useTell } from "../components/notices";
 import { Button, Command, Empty, Trouble } from "../components/parts";
 import { Sessions } from "../components/sessions";
@@ -13,7 +13,6 @@ import { absolute } from "../lib/format";
 import { grantWords } from "../lib/me";
 import { useParam, useTitle } from "../lib/use";
 import { PeopleHead } from "./people-head";
-import { Grants } from "./teams";
 
 const used = (k: Key) => (k.used_at ? `${absolute(k.used_at)} from ${k.used_from}` : "never");
 
@@ -110,7 +109,7 @@ export function KeyPage() {
           Take away
         </Button>
       </div>
-      <Grants grants={[{ role: k.role, access: k.access }]} />
+      <Grants grants={[{ role: k.role, access: k.access }]} reach />
       <p className="pt-3">
         Last used {used(k)}. It holds {k.expires_at ? `until ${absolute(k.expires_at)}` : "always"}.{" "}
         <span className="text-muted">

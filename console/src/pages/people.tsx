@@ -4,7 +4,7 @@ import { Link, useParams } from "react-router";
 import { api, ask, listed, tagged, type Grant, type Person } from "../api/client";
 import { Dialog, Entry } from "../components/dialog";
 import { fieldLook } from "../components/field";
-import { GrantsField } from "../components/grants";
+import { Grants, GrantsField } from "../components/grants";
 import { useTell } from "../components/notices";
 import { Button, Command, Empty, Trouble } from "../components/parts";
 import { Begins, StartField } from "../components/start-field";
@@ -13,7 +13,6 @@ import { Things, type Column } from "../components/things";
 import { absolute } from "../lib/format";
 import { useParam, useTitle } from "../lib/use";
 import { PeopleHead } from "./people-head";
-import { Grants } from "./teams";
 
 const columns: Column<Person>[] = [
   { key: "person", title: "Person", value: (p) => p.person },
@@ -134,7 +133,7 @@ export function PersonPage() {
         <p className="pb-3">Has not chosen a password yet; the link that does that is made with New link.</p>
       )}
       <h2 className="pb-2 font-semibold">What they may do</h2>
-      <Grants grants={[...(p.grants ?? []), ...ofTeams]} />
+      <Grants grants={[...(p.grants ?? []), ...ofTeams]} reach />
       <Begins start={p.start} />
       <p className="pt-2 pb-5">
         <Link to={`/journal?person=${p.person}`} className="text-press hover:underline">

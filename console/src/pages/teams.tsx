@@ -4,7 +4,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, ask, listed, tagged, type Grant, type Team } from "../api/client";
 import { Dialog, Entry } from "../components/dialog";
 import { fieldLook } from "../components/field";
-import { GrantsField, Reach } from "../components/grants";
+import { Grants, GrantsField } from "../components/grants";
 import { Begins, StartField } from "../components/start-field";
 import { useTell } from "../components/notices";
 import { Button, Command, Empty, Trouble } from "../components/parts";
@@ -104,7 +104,7 @@ export function TeamPage() {
         </div>
       </div>
       <h2 className="pb-2 font-semibold">What its people may do</h2>
-      <Grants grants={t.grants ?? []} />
+      <Grants grants={t.grants ?? []} reach />
       <Begins start={t.start} />
       <h2 className="pt-5 pb-2 font-semibold">People</h2>
       {t.people?.length ? (
@@ -138,36 +138,6 @@ export function TeamPage() {
         />
       )}
     </>
-  );
-}
-
-// Grants lists grants with what they reach now.
-export function Grants({ grants }: { grants: (Grant & { team?: string })[] }) {
-  if (grants.length === 0) return <p className="text-muted">Nothing: there are no grants.</p>;
-  return (
-    <ul className="max-w-2xl border-t border-line">
-      {grants.map((g, i) => (
-        <li key={i} className="border-b border-line py-2">
-          <b className="font-semibold">{g.role}</b>{" "}
-          {g.access ? (
-            <>
-              for <code className="font-mono text-[0.8125rem]">{g.access}</code>
-            </>
-          ) : (
-            "for all devices"
-          )}
-          {g.team && (
-            <span className="text-muted">
-              , from the team{" "}
-              <Link to={`/teams/${g.team}`} className="text-press hover:underline">
-                {g.team}
-              </Link>
-            </span>
-          )}
-          {g.access && <Reach access={g.access} />}
-        </li>
-      ))}
-    </ul>
   );
 }
 

@@ -5,10 +5,11 @@ import { Entry } from "../components/dialog";
 import { fieldLook } from "../components/field";
 import { useTell } from "../components/notices";
 import { Button, Trouble } from "../components/parts";
+import { Grants } from "../components/grants";
 import { who } from "../components/may";
 import { SecondFactor } from "../components/second-factor";
 import { Sessions } from "../components/sessions";
-import { does, meQuery, roles } from "../lib/me";
+import { meQuery } from "../lib/me";
 import { useTitle } from "../lib/use";
 
 // YouPage is what somebody says about themselves: password and sign-ins.
@@ -37,26 +38,7 @@ export default function YouPage() {
   return (
     <>
       <h1 className="py-3.5 text-[1.375rem] font-bold">{me.person}</h1>
-      <ul className="max-w-2xl border-t border-line">
-        {me.grants.map((g, i) => (
-          <li key={i} className="border-b border-line py-2">
-            <b className="font-semibold">{g.role}</b>{" "}
-            {g.access ? (
-              <>
-                for <code className="font-mono text-[0.8125rem]">{g.access}</code>
-              </>
-            ) : (
-              "for all devices"
-            )}
-            {g.team && `, from the team ${g.team}`}
-            <span className="block text-muted">
-              {does[g.role]}
-              {g.role !== "viewer" &&
-                `; may do what ${roles.slice(0, roles.indexOf(g.role)).join(", ")} may, too`}
-            </span>
-          </li>
-        ))}
-      </ul>
+      <Grants grants={me.grants} />
       <p className="pt-2 pb-6 text-muted">{!me.everywhere.owner && `${who(me.owners)} can give you more.`}</p>
       <div className="grid gap-10 lg:grid-cols-[24rem_minmax(0,1fr)]">
         <form onSubmit={submit}>
