@@ -101,14 +101,18 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 			ConnContext: conns.Context, Handler: h, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
 	}
 	field := web(conns.Bodies(conns.Forwarded(trusted, a.Web(words(c.Names)))))
-	operators := web(nil)
-	operators.BaseContext = func(net.Listener) context.Context { return streams }
+	// A server each: one that serves both may speak HTTP/2 or not, by which of them
+	// comes first.
+	operators, secured := web(nil), web(nil)
+	for _, s := range []*http.Server{operators, secured} {
+		s.BaseContext = func(net.Listener) context.Context { return streams }
+	}
 	certificate, err := c.certificate(log, o.Now)
 	if err != nil {
 		return err
 	}
 	if certificate != nil {
-		operators.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: certificate.Get}
+		secured.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: certificate.Get}
 	}
 	signOn, err := c.signOn(log)
 	if err != nil {
@@ -119,7 +123,7 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 		{key: "mqtt", address: c.MQTT, take: conns.Listening{Pace: devicePace}, serve: broker.Serve, stop: func(context.Context) { broker.Stop(5 * time.Second) }},
 		{key: "device_http", address: c.DeviceHTTP, take: conns.Listening{WriteWait: writeWait, Pace: devicePace}, serve: field.Serve, stop: func(ctx context.Context) { _ = field.Shutdown(ctx) }},
 		{key: "listen", address: c.Listen, take: conns.Listening{WriteWait: writeWait, Pace: peoplePace}, serve: operators.Serve, stop: func(ctx context.Context) { endStreams(); _ = operators.Shutdown(ctx) }},
-		{key: "listen_tls", address: c.ListenTLS, secure: true, take: conns.Listening{WriteWait: writeWait, Pace: peoplePace}, serve: func(l net.Listener) error { return operators.ServeTLS(l, "", "") }, stop: func(context.Context) {}},
+		{key: "listen_tls", address: c.ListenTLS, secure: true, take: conns.Listening{WriteWait: writeWait, Pace: peoplePace}, serve: func(l net.Listener) error { return secured.ServeTLS(l, "", "") }, stop: func(ctx context.Context) { endStreams(); _ = secured.Shutdown(ctx) }},
 		{key: "pprof", address: c.Pprof, serve: profile.Serve, stop: func(ctx context.Context) { _ = profile.Close() }},
 	}
 	defer func() {
@@ -165,6 +169,7 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	}
 	operators.Handler = conns.Bodies(conns.Forwarded(trusted, api.New(api.Options{App: a.API(), Names: words(c.Names), Version: Version, Started: begun.UTC(), Events: events,
 		Storage: storage{a.Store}, MQTT: broker.Connected, MQTTAt: started.MQTT, HTTPAt: started.DeviceHTTP, TLSAt: started.ConsoleTLS, SignOn: signOn, Certificate: certificate.Fingerprint, Console: page, Ready: isReady.Load, Metrics: metrics(a, broker, pool)})))
+	secured.Handler = operators.Handler
 	a.Start(true)
 	failed := make(chan error, len(table))
 	for _, l := range table {

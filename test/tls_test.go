@@ -52,6 +52,27 @@ func TestConsoleOverTLS(t *testing.T) {
 	}
 }
 
+// Whichever of its listeners begins first, the service speaks HTTP/2 over TLS, also in
+// a stream, and HTTP/1.1 to whoever wants that.
+func TestEveryStartSpeaksHTTP2(t *testing.T) {
+	data := t.TempDir()
+	for i := range 6 {
+		s, err := service.Start(data)
+		ok(t, err)
+		for _, c := range []struct{ flag, want string }{{"--http2", "2 200"}, {"--http1.1", "1.1 200"}} {
+			out, err := exec.Command("curl", "-sk", "-o", "/dev/null", "-w", "%{http_version} %{http_code}", c.flag, s.TLS+"/healthz").Output()
+			if err != nil || string(out) != c.want {
+				t.Errorf("start %d with %s: %q %v, want %q", i+1, c.flag, out, err, c.want)
+			}
+		}
+		live, _ := exec.Command("curl", "-skN", "--http2", "-m", "2", "-H", "Authorization: Bearer "+s.Token, s.TLS+"/api/v1/live").Output()
+		if !strings.Contains(string(live), "event: whole") || !strings.Contains(string(live), "event: pulse") {
+			t.Errorf("start %d: the stream over HTTP/2 says %q", i+1, live)
+		}
+		ok(t, s.Stop())
+	}
+}
+
 // The command line takes no certificate that nobody vouches for, and from a
 // sign-in on only the one that was compared.
 func TestCommandLinePinsTheCertificate(t *testing.T) {
