@@ -105,6 +105,12 @@ func (f *Fleet) RemoveRule(ctx context.Context, c access.Caller, name string, co
 		if err := f.ownRule(c, name, err == nil && was.Author == c.Name); err != nil {
 			return err
 		}
+		for _, o := range f.o.Alarms.Rules() {
+			if o.Author != c.Name && slices.Contains(o.Asks(), name) {
+				return fault.New(fault.Conflict, "a rule of somebody else asks whether %s is raised", name).
+					Then("ask somebody who is engineer for all devices").On("rule")
+			}
+		}
 	}
 	return f.o.Alarms.RemoveRule(ctx, name, cond, c.Name)
 }
