@@ -98,15 +98,18 @@ way to another one.`,
 				if err != nil && !client.IsNotFound(err) {
 					return err
 				}
-				if err := reaches(c, cl, access, yes); err != nil {
-					return err
-				}
-				p.Name, p.Grants = args[0], []client.Grant{{Role: person.Role(role), Access: access}}
-				if note != "" {
-					p.Note = note
-				}
-				if _, err := cl.People().Put(c.Context(), p, tag); err != nil {
-					return err
+				wanted := client.Grant{Role: person.Role(role), Access: access}
+				switch {
+				case err != nil: // they are new
+					if err := reaches(c, cl, access, yes); err != nil {
+						return err
+					}
+					p = client.Person{Name: args[0], Grants: []client.Grant{wanted}, Note: note}
+					if _, err := cl.People().Put(c.Context(), p, tag); err != nil {
+						return err
+					}
+				case len(p.Grants) != 1 || p.Grants[0] != wanted:
+					return fmt.Errorf("%s exists already, and may do something else; for another link leave --role out, and change what they may do with: ullage person grant", args[0])
 				}
 			}
 			i, err := cl.Invite(c.Context(), args[0])

@@ -1,6 +1,7 @@
 package test
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -18,6 +19,14 @@ func TestStartPage(t *testing.T) {
 	t.Cleanup(func() { s.Stop() })
 	cellars(t, s)
 	onboard(t, s, "bung-high-orchard-21", "cask-bung")
+	cli(t, s, "person", "invite", "cask-owner", "--role", "viewer")
+	// Another link for somebody who exists changes nothing of what they may do.
+	if _, errs, code := s.CLI("", "person", "invite", "cask-owner", "--role", "owner"); code == 0 || !strings.Contains(errs, "exists already") {
+		t.Errorf("inviting somebody again with another role: %d %s", code, errs)
+	}
+	if x, _, err := s.Client.People().Get(t.Context(), "cask-owner"); err != nil || x.Role != "viewer" {
+		t.Errorf("after that they are %s, %v", x.Role, err)
+	}
 	cli(t, s, "person", "invite", "cask-owner", "--role", "viewer")
 	cli(t, s, "team", "save", "casks", "people=cask-owner")
 	cli(t, s, "team", "start", "casks", "/query?metric=ullage&span=7d")
