@@ -2,7 +2,9 @@ package api
 
 import (
 	"context"
+	"maps"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -10,6 +12,7 @@ import (
 
 	"ullage/client"
 	"ullage/core/person"
+	"ullage/core/unit"
 	"ullage/fleet/access"
 	"ullage/fleet/commit"
 	"ullage/fleet/fault"
@@ -153,12 +156,44 @@ func (s *server) accessRoutes() {
 		}
 		return nil, nil
 	}, describe("put-start", "Choose the page with which one begins", "Access"), notFound)
+	huma.Get(s.api, "/api/v1/me/preferences", func(ctx context.Context, _ *struct{}) (*body[client.Preferred], error) {
+		return &body[client.Preferred]{s.preferred(by(ctx).Person)}, nil
+	}, describe("preferences", "How one wants things shown, and what there is to choose from", "Access",
+		"A unit of the same dimension that is not offered may be chosen as well."))
+	type prefer struct{ Body person.Preferences }
+	huma.Put(s.api, "/api/v1/me/preferences", func(ctx context.Context, in *prefer) (*body[client.Preferred], error) {
+		if err := s.People.SetPreferences(ctx, by(ctx).Person, in.Body); err != nil {
+			return nil, s.failed(err)
+		}
+		return &body[client.Preferred]{s.preferred(by(ctx).Person)}, nil
+	}, describe("put-preferences", "Choose how one wants things shown", "Access",
+		"Units, zone and colours are of what is shown; nothing that is stored, sent or written to a file changes."), notFound)
+}
+
+// preferred returns how somebody wants things shown, with what they may choose.
+func (s *server) preferred(name string) client.Preferred {
+	out := client.Preferred{Choices: []client.UnitChoices{}}
+	if p, ok := s.People.Find(name); ok && p.Preferences != nil {
+		out.Preferences = *p.Preferences
+	}
+	choices := unit.Choices()
+	for _, d := range slices.Sorted(maps.Keys(choices)) {
+		x := client.UnitChoices{Dimension: d, Units: []client.UnitChoice{}}
+		for _, symbol := range choices[d] {
+			x.Units = append(x.Units, client.UnitChoice{Symbol: symbol, Display: unit.Display(symbol)})
+		}
+		out.Choices = append(out.Choices, x)
+	}
+	return out
 }
 
 func (s *server) signedIn(x people.Session) client.SignedIn {
 	c := s.People.Caller(x, "")
 	out := client.SignedIn{Person: x.Person, Role: string(c.Role()), ExpiresAt: x.ExpiresAt, Grants: []client.Given{},
 		Everywhere: map[person.Role]bool{}, Owners: s.People.Owners(), SecondFactor: s.People.HasFactor(x.Person), Start: s.People.StartOf(x.Person)}
+	if p, ok := s.People.Find(x.Person); ok {
+		out.Preferences = p.Preferences
+	}
 	for _, r := range person.Roles {
 		out.Everywhere[r] = c.MayAll(r)
 	}

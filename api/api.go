@@ -145,7 +145,7 @@ func New(d Options) http.Handler {
 	r.Use(headers, s.nearby)
 	config := configuration(d.Version)
 	s.api = humagin.New(r, config)
-	s.api.UseMiddleware(s.authenticate, s.asks)
+	s.api.UseMiddleware(s.authenticate, s.asks, s.inUnits)
 	s.routes()
 	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	r.GET("/readyz", func(c *gin.Context) {
@@ -245,6 +245,7 @@ func (s *server) routes() {
 	s.alarmRoutes()
 	s.expressionRoutes()
 	s.liveRoutes()
+	s.units()
 }
 
 // Where is the filter that every list takes.

@@ -60,8 +60,9 @@ func (s *server) deviceRoutes() {
 			return nil, s.failed(err)
 		}
 		if !f.Brief {
+			own := s.ownUnits(ctx)
 			for i := range page.Body {
-				page.Body[i] = deviceAs(whole[page.Body[i].ID], false)
+				page.Body[i] = own.device(whole[page.Body[i].ID])
 			}
 		}
 		// The next page is of the same filter.
@@ -162,7 +163,7 @@ func (s *server) device(ctx context.Context, id string) (*body[client.Device], e
 	if err != nil {
 		return nil, s.failed(err)
 	}
-	return &body[client.Device]{deviceOf(d)}, nil
+	return &body[client.Device]{s.ownUnits(ctx).device(d)}, nil
 }
 
 // onboarded puts together what the person needs next: the token and commands
@@ -179,14 +180,6 @@ func (s *server) onboarded(ctx context.Context, d devices.Device, token string) 
 			port, d.ID, d.ID, token, d.ID, payload),
 		TryHTTP: fmt.Sprintf("curl -sS -H 'Authorization: Bearer %s' -H 'Content-Type: application/json' -d '%s' http://%s/device/v1/readings", token, payload, s.HTTPAt),
 	}
-}
-
-func devicesOf(in []*present.Device) []client.Device {
-	out := make([]client.Device, len(in))
-	for i, d := range in {
-		out[i] = deviceOf(d)
-	}
-	return out
 }
 
 func labelled(d *present.Device, labels []string) bool {
@@ -256,23 +249,24 @@ func (s *server) settingRoutes() {
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		return &body[client.Settings]{settingsOf(st, m)}, nil
+		return &body[client.Settings]{s.ownUnits(ctx).settings(settingsOf(st, m))}, nil
 	}, describe("settings", "A device's settings, intended and applied", "Settings"), notFound)
 	type change struct {
 		One
 		Body client.SettingsChange
 	}
 	huma.Post(s.api, "/api/v1/devices/{id}/settings", func(ctx context.Context, in *change) (*body[client.Settings], error) {
-		st, err := s.Fleet.Set(ctx, caller(ctx), in.ID, in.Body.Set, in.Body.Unset)
-		if err != nil {
-			return nil, s.failed(err)
-		}
+		own := s.ownUnits(ctx)
 		_, m, err := s.Fleet.Settings(caller(ctx), in.ID)
 		if err != nil {
 			return nil, s.failed(err)
 		}
+		st, err := s.Fleet.Set(ctx, caller(ctx), in.ID, own.given(in.Body.Set, m), in.Body.Unset)
+		if err != nil {
+			return nil, s.failed(err)
+		}
 		s.Settle()
-		return &body[client.Settings]{settingsOf(st, m)}, nil
+		return &body[client.Settings]{own.settings(settingsOf(st, m))}, nil
 	}, describe("change-settings", "Set overrides of settings on a device, and take them off", "Settings"), notFound)
 	type many struct{ Body client.SettingsOfMany }
 	huma.Post(s.api, "/api/v1/settings", func(ctx context.Context, in *many) (*body[client.SettingsJob], error) {

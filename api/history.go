@@ -66,7 +66,7 @@ func (s *server) historyRoutes() {
 			step = d.Std()
 		}
 		a, err := s.Fleet.Query(ctx, caller(ctx), query.Query{Devices: []string{in.ID}, Metrics: []string{in.Metric}, From: from,
-			To: to, Step: step})
+			To: to, Step: step, Preferred: s.ownUnits(ctx).preferred()})
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -88,13 +88,22 @@ func (s *server) historyRoutes() {
 			return nil, s.failed(err)
 		}
 		out := client.Readings{Device: in.ID, Metric: in.Metric, Readings: []client.Point{}}
+		own, converts := change{}, false
+		if _, m, err := s.Fleet.Registered(caller(ctx), in.ID); err == nil {
+			if p, ok := m.Property(in.Metric); ok {
+				own, converts = s.ownUnits(ctx).of(p.Unit)
+			}
+		}
 		err = s.Fleet.Readings(ctx, caller(ctx), in.ID, in.Metric, from, to, func(p series.Point) error {
 			if len(out.Readings) == in.Limit {
 				out.More = true
 				return errEnough
 			}
-			out.Readings = append(out.Readings, client.Point{At: p.At, Value: p.Value.Any(),
-				Quality: p.Quality.Words()})
+			x := client.Point{At: p.At, Value: p.Value.Any(), Quality: p.Quality.Words()}
+			if converts {
+				x.Value = own.value(x.Value)
+			}
+			out.Readings = append(out.Readings, x)
 			return nil
 		})
 		lost, err := series.Whole(err)
@@ -124,9 +133,10 @@ func (s *server) alarmRoutes() {
 		if err != nil {
 			return nil, s.failed(err)
 		}
+		own := s.ownUnits(ctx)
 		out := make([]client.Alarm, len(list))
 		for i, a := range list {
-			out[i] = s.alarmOf(c, a)
+			out[i] = s.alarmOf(c, a, own)
 		}
 		return newest(out, f.Paging, func(a client.Alarm) string { return a.ID }), nil
 	}, describe("alarms", "Open alarms, or the latest of all, the newest first", "Alarms"))
@@ -157,12 +167,12 @@ func (s *server) alarmRoutes() {
 			return nil, s.failed(err)
 		}
 		s.Settle()
-		return &body[client.Alarm]{s.alarmOf(caller(ctx), a)}, nil
+		return &body[client.Alarm]{s.alarmOf(caller(ctx), a, nil)}, nil
 	}, describe("acknowledge-alarm", "Acknowledge an alarm", "Alarms"), notFound)
 }
 
 // alarmOf is an alarm with what is measured now beside what was when it was raised.
-func (s *server) alarmOf(c access.Caller, a alarms.Alarm) client.Alarm {
+func (s *server) alarmOf(c access.Caller, a alarms.Alarm, own *ownUnits) client.Alarm {
 	out := client.Alarm{ID: a.ID, Rule: a.Rule, Device: a.Device, Group: a.Group, Priority: string(a.Priority),
 		State: string(a.State), Message: a.Message, Cause: a.Cause, Response: a.Response, Metric: a.Metric,
 		Value: a.Value.Any(), Limit: a.Limit.Any(), Times: a.Times, RaisedAt: a.RaisedAt,
@@ -171,13 +181,15 @@ func (s *server) alarmOf(c access.Caller, a alarms.Alarm) client.Alarm {
 	if err != nil || a.Group != "" {
 		return out
 	}
+	symbol := ""
 	for _, m := range d.Margins {
 		if m.Rule != a.Rule {
 			continue
 		}
+		symbol = m.Unit
 		if out.Display = unit.Display(m.Unit); a.State.Open() {
 			out.Now, out.LimitNow = &m.Value, &m.Limit
 		}
 	}
-	return out
+	return own.alarm(out, symbol)
 }

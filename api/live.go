@@ -54,7 +54,7 @@ func (s *server) liveRoutes() {
 				s.tellTraffic(ctx, f.Where, f.Device, send)
 				return
 			}
-			l := &listener{s: s, caller: caller(ctx), where: f.Where, send: send, known: map[string]*present.Device{}}
+			l := &listener{s: s, caller: caller(ctx), own: s.ownUnits(ctx), where: f.Where, send: send, known: map[string]*present.Device{}}
 			if f.Only == "matching" {
 				l.match(ctx)
 				return
@@ -159,6 +159,7 @@ func pause(ctx context.Context, d time.Duration) bool {
 type listener struct {
 	s      *server
 	caller access.Caller
+	own    *ownUnits
 	where  string
 	send   sse.Sender
 	whole  bool // the caller saw all devices when it began
@@ -263,7 +264,7 @@ func (l *listener) begin(cursor uint64) bool {
 		out := client.Changes{Devices: []client.Device{}, Patches: []map[string]any{}, Gone: []string{}}
 		for _, d := range changed {
 			l.known[d.ID] = d
-			out.Devices = append(out.Devices, deviceOf(d))
+			out.Devices = append(out.Devices, l.own.device(d))
 		}
 		return l.send(sse.Message{ID: int(l.seq), Data: out}) == nil
 	}
@@ -276,7 +277,7 @@ func (l *listener) begin(cursor uint64) bool {
 	for _, d := range all {
 		l.known[d.ID] = d
 	}
-	return l.send(sse.Message{ID: int(l.seq), Data: client.Whole{Devices: devicesOf(all)}}) == nil
+	return l.send(sse.Message{ID: int(l.seq), Data: client.Whole{Devices: l.own.devices(all)}}) == nil
 }
 
 // tell sends what is other than the other side has it.
@@ -291,8 +292,8 @@ func (l *listener) tell() bool {
 			continue
 		}
 		if was := l.known[d.ID]; was == nil {
-			out.Devices = append(out.Devices, deviceOf(d))
-		} else if patch := difference(was, d); patch != nil {
+			out.Devices = append(out.Devices, l.own.device(d))
+		} else if patch := difference(was, d, l.own); patch != nil {
 			out.Patches = append(out.Patches, patch)
 		}
 		l.known[d.ID] = d
@@ -308,7 +309,7 @@ func (l *listener) tell() bool {
 			if l.known[id] == nil && !seen[id] {
 				if d, err := l.s.Fleet.Device(l.caller, id); err == nil {
 					l.known[id] = d
-					out.Devices = append(out.Devices, deviceOf(d))
+					out.Devices = append(out.Devices, l.own.device(d))
 				}
 			}
 		}
@@ -332,8 +333,8 @@ var members = func() []string {
 
 // difference is a merge patch (RFC 7396) from one state of a device to the next;
 // nil for none. Lists are replaced.
-func difference(was, is *present.Device) map[string]any {
-	a, b := reflect.ValueOf(deviceOf(was)), reflect.ValueOf(deviceOf(is))
+func difference(was, is *present.Device, own *ownUnits) map[string]any {
+	a, b := reflect.ValueOf(own.device(was)), reflect.ValueOf(own.device(is))
 	var out map[string]any
 	for i, name := range members {
 		x, y := a.Field(i).Interface(), b.Field(i).Interface()

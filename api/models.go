@@ -54,7 +54,12 @@ func (s *server) modelRoutes() {
 			if err != nil {
 				return client.Model{}, err
 			}
-			return s.model(c, m, s.Fleet.VersionCounts(c)), nil
+			out := s.model(c, m, s.Fleet.VersionCounts(c))
+			own := s.ownUnits(ctx)
+			for i, p := range out.Properties {
+				out.Properties[i] = own.property(p)
+			}
+			return out, nil
 		},
 	})
 	type whole struct {

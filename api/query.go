@@ -40,9 +40,9 @@ type Asked struct {
 	Unit      []string `query:"unit" doc:"Wanted units, as metric=unit" example:"must_temp=degF"`
 }
 
-func (a *Asked) query() (query.Query, error) {
+func (a *Asked) query(own *ownUnits) (query.Query, error) {
 	q := query.Query{Devices: a.Device, Where: a.Where.Where, Metrics: a.Metric, Span: a.Span, Steps: a.Steps,
-		Aggregate: a.Aggregate, GroupBy: a.GroupBy, Then: a.Then, Units: map[string]string{}}
+		Aggregate: a.Aggregate, GroupBy: a.GroupBy, Then: a.Then, Units: map[string]string{}, Preferred: own.preferred()}
 	if a.Zone != "" {
 		zone, err := time.LoadLocation(a.Zone)
 		if err != nil {
@@ -70,7 +70,7 @@ func (a *Asked) query() (query.Query, error) {
 
 func (s *server) queryRoutes() {
 	huma.Get(s.api, "/api/v1/query", func(ctx context.Context, in *Asked) (*huma.StreamResponse, error) {
-		q, err := in.query()
+		q, err := in.query(s.ownUnits(ctx))
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -90,7 +90,7 @@ func (s *server) queryRoutes() {
 		Format string `query:"format" default:"csv" enum:"csv,wide,jsonl,senml,cbor,parquet" doc:"CSV (RFC 4180), a row a reading or a row a time; JSON Lines; SenML in JSON or CBOR (RFC 8428); Apache Parquet"`
 	}
 	huma.Get(s.api, "/api/v1/export", func(ctx context.Context, in *export) (*huma.StreamResponse, error) {
-		q, err := in.query()
+		q, err := in.query(s.ownUnits(ctx))
 		var columns []string
 		if err == nil {
 			var p *query.Plan
@@ -109,7 +109,7 @@ func (s *server) queryRoutes() {
 
 func (s *server) figureRoutes() {
 	huma.Get(s.api, "/api/v1/statistics", func(ctx context.Context, in *Asked) (*body[client.Statistics], error) {
-		q, err := in.query()
+		q, err := in.query(s.ownUnits(ctx))
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -135,7 +135,7 @@ func (s *server) figureRoutes() {
 		Ahead string `query:"ahead" default:"12h" doc:"How far, from 5min to 14d"`
 	}
 	huma.Get(s.api, "/api/v1/forecast", func(ctx context.Context, in *ahead) (*body[client.Forecast], error) {
-		q, err := in.query()
+		q, err := in.query(s.ownUnits(ctx))
 		if err != nil {
 			return nil, s.failed(err)
 		}

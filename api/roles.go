@@ -11,7 +11,7 @@ import (
 // for nobody. docs/people.md shows it.
 var needs = map[string]person.Role{
 	"sign-out": person.Viewer, "me": person.Viewer, "change-password": person.Viewer, "sessions": person.Viewer,
-	"end-session": person.Viewer, "explain-access": person.Viewer, "put-start": person.Viewer,
+	"end-session": person.Viewer, "explain-access": person.Viewer, "put-start": person.Viewer, "preferences": person.Viewer, "put-preferences": person.Viewer,
 	"begin-second-factor": person.Viewer, "confirm-second-factor": person.Viewer, "drop-second-factor": person.Viewer,
 
 	"devices": person.Viewer, "device": person.Viewer, "description": person.Viewer, "device-events": person.Viewer,

@@ -1,15 +1,19 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"ullage/client"
 	"ullage/core/person"
+	"ullage/core/unit"
 )
 
 var personThings = things[client.Person]{
@@ -61,7 +65,7 @@ all devices or for those of an access; each role may do what those before it may
 What somebody does not reach does not exist for them. Whoever is new gets in by a
 link, on which they choose a password.`
 	giving, taking := granting("person", personThings.names(), changePerson)
-	c.AddCommand(personInvite(), giving, taking, starting("person", personThings.names(), startPerson), personPassword(), personFactor(), personSessions(), personEnd())
+	c.AddCommand(personInvite(), giving, taking, starting("person", personThings.names(), startPerson), personPassword(), personPrefer(), personFactor(), personSessions(), personEnd())
 	return c
 }
 
@@ -221,6 +225,88 @@ func personEnd() *cobra.Command {
 			}
 			fmt.Fprintf(c.OutOrStdout(), "%s ended.\n", plural(len(args), "sign-in"))
 			return nil
+		},
+	}
+}
+
+func personPrefer() *cobra.Command {
+	return &cobra.Command{
+		Use:   "prefer [KEY=VALUE…]",
+		Short: "Show and choose in which units, time zone and colours you are shown things",
+		Long: `Shows how you want things shown, or changes it. A key is theme, zone, week, or a
+dimension such as temperature, with a unit of it; without a value it is as it comes
+again. Tables of the command line and every page of the console follow; files, rules,
+what is stored and what devices are sent stay as they are.`,
+		Example: "  ullage person prefer temperature=degF 'pressure=[psi]'\n  ullage person prefer zone=site week=sunday\n  ullage person prefer temperature=",
+		ValidArgsFunction: func(c *cobra.Command, _ []string, prefix string) ([]string, cobra.ShellCompDirective) {
+			cl, err := connect(c)
+			if err != nil {
+				return nil, cobra.ShellCompDirectiveError
+			}
+			now, err := cl.Preferences(c.Context())
+			if err != nil {
+				return nil, cobra.ShellCompDirectiveError
+			}
+			words := []string{"zone=site", "zone=own"}
+			for _, t := range person.Themes {
+				words = append(words, "theme="+t)
+			}
+			for _, w := range person.Weeks {
+				words = append(words, "week="+w)
+			}
+			for _, x := range now.Choices {
+				for _, u := range x.Units {
+					words = append(words, x.Dimension+"="+u.Symbol)
+				}
+			}
+			return slices.DeleteFunc(words, func(w string) bool { return !strings.HasPrefix(w, prefix) }), cobra.ShellCompDirectiveNoFileComp
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			now, err := cl.Preferences(c.Context())
+			if err != nil {
+				return err
+			}
+			p := now.Preferences
+			if p.Units == nil {
+				p.Units = unit.Preferred{}
+			}
+			for _, a := range args {
+				key, val, ok := strings.Cut(a, "=")
+				if !ok {
+					return usageError{fmt.Errorf("%q is no choice; write it like temperature=degF", a)}
+				}
+				switch key {
+				case "theme":
+					p.Theme = val
+				case "zone":
+					p.Zone = val
+				case "week":
+					p.Week = val
+				default:
+					if p.Units[key] = val; val == "" {
+						delete(p.Units, key)
+					}
+				}
+			}
+			if len(args) > 0 {
+				if now, err = cl.SetPreferences(c.Context(), p); err != nil {
+					return err
+				}
+			}
+			return show(c, now.Preferences, func(w io.Writer) {
+				p := now.Preferences
+				fmt.Fprintf(w, "theme  %s\nzone   %s\nweek   begins on %s\n", cmp.Or(p.Theme, "system"), cmp.Or(p.Zone, "own"), cmp.Or(p.Week, "monday"))
+				for _, d := range slices.Sorted(maps.Keys(p.Units)) {
+					fmt.Fprintf(w, "%s in %s\n", d, unit.Display(p.Units[d]))
+				}
+				if len(p.Units) == 0 {
+					fmt.Fprintln(w, "units  those of the models")
+				}
+			})
 		},
 	}
 }

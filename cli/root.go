@@ -176,6 +176,8 @@ from top to bottom; or see it all at once with "ullage demo".`,
 	flags := root.PersistentFlags()
 	flags.String("url", "", "address of the service [ULLAGE_URL]")
 	flags.StringP("output", "o", "table", "table, json, yaml or csv")
+	flags.String("units", "", "units of numbers: own for those that you prefer, model for those of the models; own in tables and model elsewhere if not given")
+	root.RegisterFlagCompletionFunc("units", cobra.FixedCompletions([]string{"own", "model"}, cobra.ShellCompDirectiveNoFileComp))
 	flags.Bool("raw", false, "print what devices wrote as it is: control characters in tables, formulas in CSV")
 	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"},
 		cobra.ShellCompDirectiveNoFileComp))
@@ -287,7 +289,18 @@ func connect(c *cobra.Command) (*client.Client, error) {
 	if l.URL == "" {
 		l.URL = "http://127.0.0.1:8460"
 	}
-	return l.client()
+	cl, err := l.client()
+	if err != nil {
+		return nil, err
+	}
+	format, _ := c.Flags().GetString("output")
+	switch units, _ := c.Flags().GetString("units"); {
+	case units == "own" || units == "" && format == "table":
+		return cl.InOwnUnits(), nil
+	case units != "" && units != "model":
+		return nil, usageError{fmt.Errorf("--units is %q; it is own or model", units)}
+	}
+	return cl, nil
 }
 
 // complete turns a list of names from the service into shell completion.

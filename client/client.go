@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -19,6 +20,29 @@ type Client struct {
 	base  string
 	token string
 	http  *http.Client
+	own   bool // numbers are asked for in the units that the person prefers
+}
+
+// InOwnUnits returns a client that is given numbers in the units that whoever signed
+// in prefers. What it sends stays in those of the models.
+func (c *Client) InOwnUnits() *Client {
+	out := *c
+	out.own = true
+	return &out
+}
+
+// inUnits are the paths of answers whose numbers can be in other units.
+var inUnits = regexp.MustCompile(`^/(devices(/[^/?]+(/(history|readings|settings))?)?|query|statistics|forecast|alarms|models/[^/?]+)(\?|$)`)
+
+// units adds to the path of a question in which units it is to be answered.
+func (c *Client) units(method, path string) string {
+	if !c.own || method != http.MethodGet || !inUnits.MatchString(path) {
+		return path
+	}
+	if strings.Contains(path, "?") {
+		return path + "&units=own"
+	}
+	return path + "?units=own"
 }
 
 // New returns a client of the service at an address such as
@@ -90,7 +114,7 @@ func (c *Client) call(ctx context.Context, r request, out any) (http.Header, err
 		}
 		body = bytes.NewReader(b)
 	}
-	req, err := http.NewRequestWithContext(ctx, r.method, c.base+"/api/v1"+r.path, body)
+	req, err := http.NewRequestWithContext(ctx, r.method, c.base+"/api/v1"+c.units(r.method, r.path), body)
 	if err != nil {
 		return nil, fmt.Errorf("%q is no address of a service; it looks like http://127.0.0.1:8460", c.base)
 	}

@@ -207,6 +207,34 @@ type SignInWays struct {
 	SignOn string `json:"sign_on" doc:"Who else vouches for people here; empty if nobody does"`
 }
 
+// Preferred is how somebody wants things shown, and what they may choose.
+type Preferred struct {
+	Preferences person.Preferences `json:"preferences"`
+	Choices     []UnitChoices      `json:"choices" doc:"Units that are offered, by dimension; others of the dimension are taken as well"`
+}
+
+// UnitChoices are the units that are offered for a dimension.
+type UnitChoices struct {
+	Dimension string       `json:"dimension" example:"temperature"`
+	Units     []UnitChoice `json:"units"`
+}
+
+// UnitChoice is one of them.
+type UnitChoice struct {
+	Symbol  string `json:"symbol" example:"[degF]"`
+	Display string `json:"display" doc:"As people write it" example:"°F"`
+}
+
+// Preferences returns how whoever is signed in wants things shown.
+func (c *Client) Preferences(ctx context.Context) (Preferred, error) {
+	return get[Preferred](ctx, c, "/me/preferences")
+}
+
+// SetPreferences sets how whoever is signed in wants things shown.
+func (c *Client) SetPreferences(ctx context.Context, p person.Preferences) (Preferred, error) {
+	return send[Preferred](ctx, c, http.MethodPut, "/me/preferences", p)
+}
+
 // StartPage is the page of the console with which somebody begins.
 type StartPage struct {
 	Page string `json:"page" maxLength:"500" doc:"Its path, with what stands behind the ?; empty to leave it to one's teams" example:"/devices/tank-fennimore-07"`

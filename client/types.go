@@ -61,6 +61,7 @@ type SignedIn struct {
 	Grants       []Given              `json:"grants" doc:"What they may do, for which devices, and from which team"`
 	Everywhere   map[person.Role]bool `json:"everywhere" doc:"For each role, whether they have it for all devices"`
 	Start        *person.Start        `json:"start,omitempty" doc:"The page with which they begin"`
+	Preferences  *person.Preferences  `json:"preferences,omitempty" doc:"How they want things shown"`
 	SecondFactor bool                 `json:"second_factor" doc:"Whether they have a second factor"`
 	Owners       []string             `json:"owners" doc:"Who can grant more"`
 	Token        string               `json:"token,omitempty" doc:"Bearer token; only in answer to a sign-in that asked for it"`

@@ -74,6 +74,7 @@ export function App() {
   }, [queries]);
   // Somebody who was signed in most likely still is: the stream does not wait
   // for the answer.
+  const units = JSON.stringify(me.data?.preferences?.units);
   const signedIn = me.data ? true : me.isPending ? localStorage.getItem(wasHere) !== null : false;
   useEffect(() => {
     if (!me.isPending) {
@@ -84,7 +85,7 @@ export function App() {
   useEffect(() => {
     if (!signedIn) return;
     return startLive();
-  }, [signedIn]);
+  }, [signedIn, units]);
 
   // What was done makes what shows it be asked for again, a few times a second at most.
   useEffect(() => {

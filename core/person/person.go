@@ -52,6 +52,8 @@ type Person struct {
 	Grants Grants `yaml:"grants,omitempty" json:"grants,omitempty" nullable:"false" doc:"What they may do, for which devices; their teams add to it"`
 	Note   string `yaml:"note,omitempty" json:"note,omitempty" maxLength:"500" doc:"Who they are, for other people"`
 	Start  *Start `yaml:"start,omitempty" json:"start,omitempty" doc:"The page with which they begin"`
+	// Preferences are theirs to choose; an owner may too.
+	Preferences *Preferences `yaml:"preferences,omitempty" json:"preferences,omitempty" doc:"How they want things shown"`
 	// What follows is the service's to say.
 	Role         Role       `yaml:"-" json:"role,omitempty" readOnly:"true" doc:"The greatest role that they have, for some devices or for all"`
 	Limited      bool       `yaml:"-" json:"limited,omitempty" readOnly:"true" doc:"They see some of the devices, and not all"`
@@ -112,6 +114,9 @@ func (p *Person) Check() error {
 		return err
 	}
 	if err := p.Start.check(); err != nil {
+		return err
+	}
+	if err := p.Preferences.Check(); err != nil {
 		return err
 	}
 	return checkNote(p.Note)

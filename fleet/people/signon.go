@@ -48,8 +48,8 @@ func (g *Register) SignOn(ctx context.Context, x SignOn, remote string) (string,
 			return fault.New(fault.NotAllowed, "there is another person called %s here", p.Name).
 				Then("ask an owner to take that one away, or to change the name at the provider").On("person")
 		}
-		if had { // the note and grants beside the role are people's to say
-			p.Note, p.JoinedAt = was.Note, was.JoinedAt
+		if had { // the note, grants beside the role and what they prefer are people's to say
+			p.Note, p.JoinedAt, p.Start, p.Preferences = was.Note, was.JoinedAt, was.Start, was.Preferences
 			for _, grant := range was.Grants {
 				if grant.Access != "" {
 					p.Grants = append(p.Grants, grant)

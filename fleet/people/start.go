@@ -37,6 +37,22 @@ func (g *Register) SetStart(ctx context.Context, name string, s *person.Start) e
 	return err
 }
 
+// SetPreferences sets how somebody wants things shown.
+func (g *Register) SetPreferences(ctx context.Context, name string, x person.Preferences) error {
+	p, err := g.Get(name)
+	if err != nil {
+		return err
+	}
+	if x.Units = x.Units.Canonical(); len(x.Units) == 0 {
+		x.Units = nil
+	}
+	if p.Preferences = &x; x.Theme == "" && len(x.Units) == 0 && x.Zone == "" && x.Week == "" {
+		p.Preferences = nil
+	}
+	_, err = g.Put(ctx, p, noun.If{}, name)
+	return err
+}
+
 // Prolong lets a sign-in that has half of its time behind it hold for the whole of it
 // again, so that a screen stays signed in. It returns until when it holds.
 func (g *Register) Prolong(ctx context.Context, s Session) (time.Time, error) {

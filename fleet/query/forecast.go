@@ -159,7 +159,7 @@ func (c *Queries) Forecast(ctx context.Context, q Query, ahead time.Duration) (*
 	if err != nil {
 		return nil, err
 	}
-	convert, symbol, err := s.unit(p.Units[s.metric])
+	convert, symbol, err := s.unit(p)
 	if err != nil {
 		return nil, err
 	}
@@ -233,7 +233,7 @@ func (c *Queries) LimitsAhead(ctx context.Context, device string) (map[string]he
 // limitsAhead tells when a metric gets to the limits of rules, in its own unit:
 // as the nearest horizon says in which it does.
 func (c *Queries) limitsAhead(ctx context.Context, s *one, until time.Time) ([]LimitAhead, error) {
-	_, symbol, err := s.unit("")
+	_, symbol, err := s.unit(&Plan{})
 	if err != nil {
 		return nil, err
 	}

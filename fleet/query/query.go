@@ -55,6 +55,8 @@ type Query struct {
 	GroupBy string
 	Then    string            // mean where empty; weighted_mean, first and last are not over devices
 	Units   map[string]string // wanted units by metric
+	// Preferred are the units of metrics that Units does not name.
+	Preferred unit.Preferred
 }
 
 // Step is one point of a line. Min and Max keep the spikes that a mean hides.
@@ -296,7 +298,7 @@ func (p *Plan) Columns() ([]string, error) {
 	var out []string
 	for i := range p.series {
 		s := &p.series[i]
-		_, symbol, err := s.unit(p.Units[s.metric])
+		_, symbol, err := s.unit(p)
 		if err != nil {
 			return nil, err
 		}
@@ -334,7 +336,7 @@ func (c *Queries) Each(ctx context.Context, p *Plan, yield func(Line) error) err
 	groups := map[string]*gathering{}
 	total := 0
 	for _, s := range p.series {
-		convert, symbol, err := s.unit(p.Units[s.metric])
+		convert, symbol, err := s.unit(p)
 		if err != nil {
 			return err
 		}
@@ -430,19 +432,21 @@ func (s *one) line(symbol string) Line {
 	l := Line{Device: s.device.ID, Metric: s.metric, Unit: symbol, Decimals: -1, Kind: value.Number, Steps: []Step{}}
 	if s.p != nil {
 		l.Title, l.Kind, l.Decimals = s.p.Title, s.p.Kind, s.p.Decimals
-		if symbol != s.p.Unit {
-			l.Decimals = -1
+		if from, err := unit.Lookup(s.p.Unit); err == nil && symbol != s.p.Unit {
+			to, _ := unit.Lookup(symbol)
+			l.Decimals = unit.Decimals(l.Decimals, from, to)
 		}
 	}
 	return l
 }
 
-// unit returns the conversion to a wanted unit, and the unit that comes out.
-func (s *one) unit(want string) (convert func(float64) float64, symbol string, err error) {
+// unit returns the conversion to the unit that a plan wants, and the unit that comes out.
+func (s *one) unit(p *Plan) (convert func(float64) float64, symbol string, err error) {
 	own := ""
 	if s.p != nil {
 		own = s.p.Unit
 	}
+	want := cmp.Or(p.Units[s.metric], p.Preferred.Symbol(own))
 	if want == "" || want == own {
 		return func(x float64) float64 { return x }, own, nil
 	}
@@ -563,7 +567,7 @@ func (c *Queries) Export(ctx context.Context, q Query,
 	}
 	var all Line
 	for _, s := range p.series {
-		convert, symbol, err := s.unit(p.Units[s.metric])
+		convert, symbol, err := s.unit(p)
 		if err != nil {
 			return err
 		}

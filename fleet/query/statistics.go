@@ -32,7 +32,7 @@ func (c *Queries) Statistics(ctx context.Context, q Query) (*Statistics, error) 
 	if err != nil {
 		return nil, err
 	}
-	convert, symbol, err := s.unit(p.Units[s.metric])
+	convert, symbol, err := s.unit(p)
 	if err != nil {
 		return nil, err
 	}

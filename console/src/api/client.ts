@@ -27,6 +27,7 @@ export type Person = Schemas["Person"];
 export type Team = Schemas["Team"];
 export type Key = Schemas["Key"];
 export type Grant = Schemas["Grant"];
+export type Preferences = Schemas["Preferences"];
 export type Document = Schemas["Document"];
 export type Onboarded = Schemas["Onboarded"];
 export type FolderFinding = Schemas["FolderFinding"];
@@ -85,6 +86,31 @@ export const api = createClient<paths>({
   baseUrl: window.location.origin,
   // Lists in a URL are one parameter with commas.
   querySerializer: { array: { style: "form", explode: false } },
+});
+
+// inUnits are the questions whose numbers can be answered in the units that whoever
+// asks prefers, and, for settings, are written in them.
+const inUnits = new Set([
+  "/api/v1/devices",
+  "/api/v1/devices/{id}",
+  "/api/v1/devices/{id}/history",
+  "/api/v1/devices/{id}/readings",
+  "/api/v1/devices/{id}/settings",
+  "/api/v1/query",
+  "/api/v1/statistics",
+  "/api/v1/forecast",
+  "/api/v1/alarms",
+  "/api/v1/models/{name}",
+]);
+
+api.use({
+  onRequest({ request, schemaPath }) {
+    const writes = request.method === "POST" && schemaPath.endsWith("/settings");
+    if (!inUnits.has(schemaPath) || (request.method !== "GET" && !writes)) return undefined;
+    const url = new URL(request.url);
+    url.searchParams.set("units", "own");
+    return new Request(url, request);
+  },
 });
 
 // ask unwraps an answer, or throws what the service said.

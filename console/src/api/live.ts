@@ -120,7 +120,7 @@ export function onHappened(heard: (facts: Happening[]) => void): () => void {
 export function startLive(): () => void {
   let cursor = "";
   const stop = stream(
-    () => `/api/v1/live${cursor ? `?after=${cursor}` : ""}`,
+    () => `/api/v1/live?units=own${cursor ? `&after=${cursor}` : ""}`,
     (source) => {
       set({ heardAt: Date.now() });
       source.addEventListener("whole", (e) => {

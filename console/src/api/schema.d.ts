@@ -900,6 +900,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/me/preferences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How one wants things shown, and what there is to choose from
+         * @description A unit of the same dimension that is not offered may be chosen as well.
+         */
+        get: operations["preferences"];
+        /**
+         * Choose how one wants things shown
+         * @description Units, zone and colours are of what is shown; nothing that is stored, sent or written to a file changes.
+         */
+        put: operations["put-preferences"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/me/second-factor": {
         parameters: {
             query?: never;
@@ -3012,6 +3036,8 @@ export interface components {
              * @example night-duty
              */
             person: string;
+            /** @description How they want things shown */
+            preferences?: components["schemas"]["Preferences"];
             /** @description The greatest role that they have, for some devices or for all */
             readonly role?: string;
             /** @description They show a code of their phone too */
@@ -3033,6 +3059,37 @@ export interface components {
             at: string;
             quality?: string[];
             value: unknown;
+        };
+        Preferences: {
+            /**
+             * @description Colours of the console; as the system where not given
+             * @enum {string}
+             */
+            theme?: "system" | "light" | "dark";
+            /**
+             * @description Units in which values are shown, by dimension; those of the models where not given
+             * @example {
+             *       "temperature": "[degF]"
+             *     }
+             */
+            units?: {
+                [key: string]: string;
+            };
+            /**
+             * @description First day of the week; monday where not given
+             * @enum {string}
+             */
+            week?: "monday" | "saturday" | "sunday";
+            /**
+             * @description Time zone of what is shown: site for that of the site where something is about one, own for that of the browser, or a name of the IANA database; own where not given
+             * @example Europe/Berlin
+             */
+            zone?: string;
+        };
+        Preferred: {
+            /** @description Units that are offered, by dimension; others of the dimension are taken as well */
+            choices: components["schemas"]["UnitChoices"][];
+            preferences: components["schemas"]["Preferences"];
         };
         Probable: {
             /** Format: date-time */
@@ -3466,6 +3523,8 @@ export interface components {
             owners: string[];
             /** @description Who is signed in */
             person: string;
+            /** @description How they want things shown */
+            preferences?: components["schemas"]["Preferences"];
             /**
              * @description The greatest role that they have, for some devices or for all
              * @enum {string}
@@ -3790,6 +3849,20 @@ export interface components {
             /** Format: double */
             slope: number;
         };
+        UnitChoice: {
+            /**
+             * @description As people write it
+             * @example °F
+             */
+            display: string;
+            /** @example [degF] */
+            symbol: string;
+        };
+        UnitChoices: {
+            /** @example temperature */
+            dimension: string;
+            units: components["schemas"]["UnitChoice"][];
+        };
         Whole: {
             devices: components["schemas"]["Device"][];
         };
@@ -4024,6 +4097,8 @@ export interface operations {
                 all?: boolean;
                 /** @description Only alarms older than this id */
                 before?: string;
+                /** @description Units of numbers: those of the models, or those that whoever asks prefers */
+                units?: "model" | "own";
             };
             header?: never;
             path?: never;
@@ -4363,6 +4438,8 @@ export interface operations {
                 after?: string;
                 /** @description At most this many; all where not given */
                 limit?: number;
+                /** @description Units of numbers: those of the models, or those that whoever asks prefers */
+                units?: "model" | "own";
             };
             header?: never;
             path?: never;
@@ -4481,7 +4558,10 @@ export interface operations {
     };
     device: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Units of numbers: those of the models, or those that whoever asks prefers */
+                units?: "model" | "own";
+            };
             header?: never;
             path: {
                 /** @description Device id */
@@ -4984,6 +5064,8 @@ export interface operations {
                 step?: string;
                 /** @description How many steps to aim at */
                 steps?: number;
+                /** @description Units of numbers: those of the models, or those that whoever asks prefers */
+                units?: "model" | "own";
             };
             header?: never;
             path: {
@@ -5208,6 +5290,8 @@ export interface operations {
                 to?: string;
                 /** @description At most this many */
                 limit?: number;
+                /** @description Units of numbers: those of the models, or those that whoever asks prefers */
+                units?: "model" | "own";
             };
             header?: never;
             path: {
@@ -5355,7 +5439,10 @@ export interface operations {
     };
     settings: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Units of numbers: those of the models, or those that whoever asks prefers */
+                units?: "model" | "own";
+            };
             header?: never;
             path: {
                 /** @description Device id */
@@ -5423,7 +5510,10 @@ export interface operations {
     };
     "change-settings": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Units of numbers: those of the models, or those that whoever asks prefers */
+                units?: "model" | "own";
+            };
             header?: never;
             path: {
                 /** @description Device id */
@@ -5993,6 +6083,8 @@ export interface operations {
                 raw?: boolean;
                 /** @description CSV (RFC 4180), a row a reading or a row a time; JSON Lines; SenML in JSON or CBOR (RFC 8428); Apache Parquet */
                 format?: "csv" | "wide" | "jsonl" | "senml" | "cbor" | "parquet";
+                /** @description Units of numbers: those of the models, or those that whoever asks prefers */
+                units?: "model" | "own";
             };
             header?: never;
             path?: never;
@@ -6376,6 +6468,8 @@ export interface operations {
                 unit?: string[];
                 /** @description How far, from 5min to 14d */
                 ahead?: string;
+                /** @description Units of numbers: those of the models, or those that whoever asks prefers */
+                units?: "model" | "own";
             };
             header?: never;
             path?: never;
@@ -7203,6 +7297,8 @@ export interface operations {
                 device?: string;
                 /** @description Go on behind this cursor, the id of an event that was heard; as the header Last-Event-ID */
                 after?: number;
+                /** @description Units of numbers: those of the models, or those that whoever asks prefers */
+                units?: "model" | "own";
             };
             header?: {
                 /** @description What a browser sends when it connects again */
@@ -7414,6 +7510,122 @@ export interface operations {
             };
             /** @description Too Many Requests */
             429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    preferences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preferred"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "put-preferences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Preferences"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preferred"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7980,7 +8192,10 @@ export interface operations {
     };
     model: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Units of numbers: those of the models, or those that whoever asks prefers */
+                units?: "model" | "own";
+            };
             header?: never;
             path: {
                 /** @description Its name */
@@ -8885,6 +9100,8 @@ export interface operations {
                 then?: "mean" | "min" | "max" | "sum" | "count";
                 /** @description Wanted units, as metric=unit */
                 unit?: string[];
+                /** @description Units of numbers: those of the models, or those that whoever asks prefers */
+                units?: "model" | "own";
             };
             header?: never;
             path?: never;
@@ -10328,6 +10545,8 @@ export interface operations {
                 then?: "mean" | "min" | "max" | "sum" | "count";
                 /** @description Wanted units, as metric=unit */
                 unit?: string[];
+                /** @description Units of numbers: those of the models, or those that whoever asks prefers */
+                units?: "model" | "own";
             };
             header?: never;
             path?: never;

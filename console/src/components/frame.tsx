@@ -190,12 +190,14 @@ function PersonMenu({ person, only }: { person: string; only?: boolean }) {
   const [chosen, setChosen] = useState<Theme>(theme());
   const may = useMay();
   const item = "cursor-pointer px-3 py-1.5 outline-none data-[highlighted]:bg-ground";
-  const choose = (t: Theme) => {
+  const { data: me } = useQuery(meQuery);
+  const choose = async (t: Theme) => {
     setChosen(t);
     applyTheme(t);
+    await ask(api.PUT("/api/v1/me/preferences", { body: { ...me?.preferences, theme: t } }));
+    await queries.invalidateQueries({ queryKey: ["me"] });
   };
   const here = useLocation();
-  const { data: me } = useQuery(meQuery);
   const begins = Boolean(me?.start);
   const begin = async () => {
     await ask(api.PUT("/api/v1/me/start", { body: { page: begins ? "" : here.pathname + here.search } }));

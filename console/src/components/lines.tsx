@@ -1,7 +1,7 @@
 import { useEffect, useMemo, useRef } from "react";
 import uPlot from "uplot";
 import { timeLabels } from "../lib/history";
-import { alone, css, dragged, look, mount, ticks } from "../lib/plot";
+import { alone, css, dragged, inZone, look, mount, ticks } from "../lib/plot";
 
 export interface ManyLines {
   name: string;
@@ -65,6 +65,7 @@ export function Lines({
           {
             width,
             height,
+            tzDate: inZone,
             legend: { show: false },
             cursor: { drag: { x: true, y: false, setScale: false }, points: { size: 5 } },
             scales: { x: { time: true, range: () => [live.current.from / 1000, live.current.to / 1000] } },

@@ -1,7 +1,7 @@
 import { useEffect, useMemo, useRef } from "react";
 import uPlot from "uplot";
 import { timeLabels } from "../lib/history";
-import { alone, css, dragged, look, mount, ticks } from "../lib/plot";
+import { alone, css, dragged, inZone, look, mount, ticks } from "../lib/plot";
 
 export interface TraceData {
   // times in seconds since 1970, with a hole (null) where there is a gap
@@ -85,6 +85,7 @@ export function Trace(props: Props) {
           {
             width,
             height,
+            tzDate: inZone,
             cursor: {
               sync: syncKey ? { key: syncKey } : undefined,
               drag: { x: zooms, y: false, setScale: false },

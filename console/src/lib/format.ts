@@ -1,4 +1,5 @@
 import type { Property } from "../api/client";
+import { local, written } from "./prefer";
 
 // Numbers carry a thin space between thousands.
 export function number(v: number, decimals = -1): string {
@@ -43,20 +44,15 @@ export function ago(at: string | undefined, now: number): string {
   return ms < 2000 ? "just now" : `${lasting(ms)} ago`;
 }
 
-export const absolute = (at: string) =>
-  new Date(at).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "medium" });
+export const absolute = (at: string) => written(at, { dateStyle: "medium", timeStyle: "medium" });
 
-export const clock = (at: string) => new Date(at).toLocaleTimeString("en-GB");
+export const clock = (at: string | number) => written(at, { timeStyle: "medium" });
 
 // soon is a time of the next days: without its day where that is today.
 export function soon(at: string): string {
-  const t = new Date(at);
-  const today = t.toDateString() === new Date().toDateString();
-  return t.toLocaleString("en-GB", {
-    weekday: today ? undefined : "short",
-    hour: "2-digit",
-    minute: "2-digit",
-  });
+  const [a, b] = [local(Date.parse(at)), local(Date.now())];
+  const today = a.day === b.day && a.month === b.month && a.year === b.year;
+  return written(at, { weekday: today ? undefined : "short", hour: "2-digit", minute: "2-digit" });
 }
 
 // between says when a limit is reached, with the interval in which it is with 95 %.

@@ -1,6 +1,7 @@
 import type { Device, Property } from "../api/client";
 import type { TraceData } from "../components/trace";
 import { lasting, say, words } from "./format";
+import { local, midnight, weekday } from "./prefer";
 
 // expectedGap is how long nothing may come until a line is broken.
 export function expectedGap(interval: string, span: number, points = 360): number {
@@ -65,24 +66,19 @@ export const spans = [
   { value: "week", name: "This week", ms: 0 },
 ] as const;
 
-// timesOf turns a chosen span, as of now, into times. Days are those of the
-// browser.
+// timesOf turns a chosen span, as of now, into times. Days are those of the time zone
+// that somebody prefers, and weeks begin as they do for them.
 export function timesOf(span: string, now: number): Times {
-  const midnight = new Date(now);
-  midnight.setHours(0, 0, 0, 0);
-  const day = (n: number) => {
-    const d = new Date(midnight);
-    d.setDate(d.getDate() + n);
-    return d.getTime();
-  };
+  const today = local(now);
+  const day = (n: number) => midnight(today.year, today.month, today.day + n);
   switch (span) {
     case "today":
       return { from: day(0), to: day(1), live: false };
     case "yesterday":
       return { from: day(-1), to: day(0), live: false };
     case "week": {
-      const monday = -((midnight.getDay() + 6) % 7);
-      return { from: day(monday), to: day(monday + 7), live: false };
+      const first = -((today.weekday - weekday() + 7) % 7);
+      return { from: day(first), to: day(first + 7), live: false };
     }
   }
   const [from, to] = span.split("..").map(Date.parse);
@@ -125,8 +121,8 @@ const days = ["Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat"];
 // timeLabels are the labels of a time axis: the hour, or the day at midnight.
 export function timeLabels(_u: unknown, splits: number[]) {
   return splits.map((s) => {
-    const d = new Date(s * 1000);
-    const time = `${pad(d.getHours())}:${pad(d.getMinutes())}`;
-    return time === "00:00" ? `${days[d.getDay()]} ${d.getDate()}` : time;
+    const d = local(s * 1000);
+    const time = `${pad(d.hour)}:${pad(d.minute)}`;
+    return time === "00:00" ? `${days[d.weekday]} ${d.day}` : time;
   });
 }

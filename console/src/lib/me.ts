@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { api, ask } from "../api/client";
+import { prefer } from "./prefer";
 
 // roles, the one that may least first; each may do what those before it may.
 export const roles = ["viewer", "operator", "engineer", "owner"] as const;
@@ -15,7 +16,11 @@ export const does: Record<Role, string> = {
 // meQuery asks who is signed in; everybody shares the answer.
 export const meQuery = {
   queryKey: ["me"],
-  queryFn: () => ask(api.GET("/api/v1/me")),
+  queryFn: async () => {
+    const me = await ask(api.GET("/api/v1/me"));
+    prefer(me.preferences); // before anything is drawn with it
+    return me;
+  },
   staleTime: Infinity,
   // A page that stays open for months asks now and then, which prolongs the sign-in.
   refetchInterval: 6 * 3600_000,

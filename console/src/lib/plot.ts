@@ -1,5 +1,6 @@
 import uPlot from "uplot";
 import { number } from "./format";
+import { zone } from "./prefer";
 
 // ticks writes the numbers of an axis as all others are written, each with the
 // decimals that the distance of the ticks needs.
@@ -9,6 +10,13 @@ export function ticks(_u: uPlot, values: (number | null)[], _axis: number, _spac
     decimals++;
   return values.map((v) => (v === null ? "" : number(v, decimals)));
 }
+
+// inZone is a time of an axis as the clock of the zone that was chosen shows it, so
+// that its ticks stand at full hours and midnights there.
+export const inZone = (ts: number) => {
+  const there = zone();
+  return there ? uPlot.tzDate(new Date(ts * 1000), there) : new Date(ts * 1000);
+};
 
 // css reads a property of the theme.
 export const css = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();

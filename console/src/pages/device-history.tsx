@@ -17,6 +17,7 @@ import { Button, Choice, Empty, Notes, Trouble } from "../components/parts";
 import { LimitAheadNote } from "../components/limit-ahead";
 import { Trace, type AlarmSpan, type TraceData } from "../components/trace";
 import { number, say } from "../lib/format";
+import { written } from "../lib/prefer";
 import {
   expectedGap,
   iso,
@@ -269,18 +270,13 @@ function exportOf(device: string, shown: Property[], s: Times, format: string): 
     metric: shown.map((p) => p.name).join(),
     span: `${iso(s.from)}..${iso(s.to)}`,
     format,
+    units: "own",
   });
   return `/api/v1/export?${q}`;
 }
 
 const moment = (ms: number) =>
-  new Date(ms).toLocaleString("en-GB", {
-    weekday: "short",
-    day: "numeric",
-    month: "short",
-    hour: "2-digit",
-    minute: "2-digit",
-  });
+  written(ms, { weekday: "short", day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
 
 function Row({
   device,

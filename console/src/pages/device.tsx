@@ -15,6 +15,8 @@ import { Vessel } from "../components/vessel";
 import { headspaceOf } from "../components/legend";
 import { TrafficList } from "../components/traffic-list";
 import { absolute, ago, called, between, lasting, say, soon, words } from "../lib/format";
+import { written } from "../lib/prefer";
+import { useSite } from "../lib/sites";
 import { expectedGap, limitsOf, newestOf, summarise, whereDataIs, withGaps } from "../lib/history";
 import { useNarrow, useNow, useParam, useTitle } from "../lib/use";
 import { History } from "./device-history";
@@ -35,6 +37,7 @@ export default function DevicePage() {
   const fleet = useFleet();
   const device = fleet.devices.get(id);
   useTitle(device ? called(device) : id);
+  useSite(device?.labels.site);
   const model = useQuery({
     queryKey: ["model", device?.model, device?.model_version],
     enabled: Boolean(device),
@@ -232,7 +235,7 @@ function Now({
           <Choice label="Span" options={spans} value={chosen.value} onChange={setSpan} />
           <span className="sm:ml-auto">
             {!live && "Nothing since "}
-            {new Date(live ? now : newest!).toLocaleString("en-GB", {
+            {written(live ? now : newest!, {
               weekday: "long",
               day: "numeric",
               month: "long",

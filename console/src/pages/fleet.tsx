@@ -8,7 +8,7 @@ import { headspaceOf } from "../components/legend";
 import { Spark } from "../components/spark";
 import { Vessel } from "../components/vessel";
 import { useMatching, Where } from "../components/where";
-import { called, lasting, number, plural, rank, rate, say, soon, words } from "../lib/format";
+import { called, clock, lasting, number, plural, rank, rate, say, soon, words } from "../lib/format";
 import { conditionOf, exampleOf, labelKeys } from "../lib/example";
 import { byNeed } from "../lib/need";
 import { useNow, useParam, useTitle } from "../lib/use";
@@ -340,7 +340,7 @@ function Foot({ devices }: { devices: Device[] }) {
           </>
         )}
       </span>
-      <time className="ml-auto">{new Date(now).toLocaleTimeString("en-GB")}</time>
+      <time className="ml-auto">{clock(now)}</time>
     </footer>
   );
 }

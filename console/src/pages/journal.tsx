@@ -8,6 +8,7 @@ import { Button, Empty, Trouble } from "../components/parts";
 import { useTell } from "../components/notices";
 import { Where } from "../components/where";
 import { absolute, ago, called, number } from "../lib/format";
+import { written } from "../lib/prefer";
 import { useNow, useParam, useTitle, useTyped } from "../lib/use";
 
 const pageSize = 200;
@@ -35,12 +36,7 @@ function download(name: string, type: string, text: string) {
 
 // dayOf is the heading under which an entry stands.
 const dayOf = (at: string) =>
-  new Date(at).toLocaleDateString("en-GB", {
-    weekday: "long",
-    day: "numeric",
-    month: "long",
-    year: "numeric",
-  });
+  written(at, { weekday: "long", day: "numeric", month: "long", year: "numeric" });
 
 // The Journal page tells what happened in the whole fleet, the newest first.
 export default function JournalPage() {
@@ -228,9 +224,7 @@ function Entry({ entry: e, now, name }: { entry: JournalEntry; now: number; name
   return (
     <div className="grid grid-cols-[auto_minmax(0,1fr)] gap-x-4 border-b border-line py-1 sm:grid-cols-[6rem_11rem_13rem_minmax(0,1fr)]">
       <span className="text-muted" title={absolute(e.at)}>
-        {recent
-          ? ago(e.at, now)
-          : new Date(e.at).toLocaleTimeString("en-GB", { hour: "2-digit", minute: "2-digit" })}
+        {recent ? ago(e.at, now) : written(e.at, { hour: "2-digit", minute: "2-digit" })}
       </span>
       <span className="text-muted max-sm:hidden">{e.kind}</span>
       <span className="truncate">

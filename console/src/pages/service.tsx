@@ -7,6 +7,7 @@ import { useFleet } from "../api/live";
 import { About } from "../components/about";
 import { Choice, Command, Empty, Head, Trouble } from "../components/parts";
 import { absolute, bytes, lasting, number, plural, rate } from "../lib/format";
+import { written } from "../lib/prefer";
 import { useNow, useParam, useTitle } from "../lib/use";
 
 const ways = [
@@ -163,7 +164,7 @@ function room(s: Store, now: number): { big: string; small: string; soon: boolea
       : days < 730
         ? `for ${Math.floor(days / 30.4)} months`
         : `for ${Math.floor(days / 365)} years`;
-  const when = new Date(s.full_on).toLocaleDateString("en-GB", {
+  const when = written(s.full_on, {
     day: "numeric",
     month: "long",
     year: "numeric",

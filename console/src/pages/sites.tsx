@@ -14,6 +14,8 @@ import { Vessel } from "../components/vessel";
 import { called, plural, rank } from "../lib/format";
 import { byNeed } from "../lib/need";
 import { useNow, useParam, useTitle } from "../lib/use";
+import { useSite } from "../lib/sites";
+import { zones } from "../lib/zones";
 import { May } from "../components/may";
 
 const at = (name: string) => `/sites/${encodeURIComponent(name)}`;
@@ -160,6 +162,7 @@ function Alarms({ devices }: { devices: Device[] }) {
 export function SitePage() {
   const { name = "" } = useParams();
   useTitle(name);
+  useSite(name);
   const [changing, setChanging] = useState(false);
   const [removing, setRemoving] = useState(false);
   const [gone, setGone] = useState(false);
@@ -308,8 +311,6 @@ export function SitePage() {
     </>
   );
 }
-
-const zones: string[] = "supportedValuesOf" in Intl ? Intl.supportedValuesOf("timeZone") : [];
 
 // numberOf reads what stands in a field for degrees; NaN where that is none.
 const numberOf = (text: string) => (text.trim() === "" ? undefined : Number(text.replace(",", ".")));

@@ -6,6 +6,7 @@ import { fieldLook } from "../components/field";
 import { useTell } from "../components/notices";
 import { Button, Trouble } from "../components/parts";
 import { Grants } from "../components/grants";
+import { Prefer } from "../components/prefer";
 import { who } from "../components/may";
 import { SecondFactor } from "../components/second-factor";
 import { Sessions } from "../components/sessions";
@@ -76,6 +77,7 @@ export default function YouPage() {
           </Button>
         </form>
         <section>
+          <Prefer />
           <SecondFactor on={me.second_factor} />
           <h2 className="pb-2 font-semibold">Your sign-ins</h2>
           <Sessions />
