@@ -80,6 +80,12 @@ func (s *server) authenticate(ctx huma.Context, next func(huma.Context)) {
 		s.deny(ctx, err)
 		return
 	}
+	if session.Screen() {
+		if err := s.onlyPage(ctx, session); err != nil {
+			s.deny(ctx, err)
+			return
+		}
+	}
 	ctx = huma.WithContext(ctx, commit.From(ctx.Context(), from))
 	next(huma.WithValue(huma.WithValue(ctx, sessionKey{}, session), callerKey{}, c))
 }
@@ -193,6 +199,12 @@ func (s *server) signedIn(x people.Session) client.SignedIn {
 		Everywhere: map[person.Role]bool{}, Owners: s.People.Owners(), SecondFactor: s.People.HasFactor(x.Person), Start: s.People.StartOf(x.Person)}
 	if p, ok := s.People.Find(x.Person); ok {
 		out.Preferences = p.Preferences
+	}
+	if x.Screen() {
+		out.Screen = true
+		if page, err := s.People.PageOf(x); err == nil {
+			out.Start = &person.Start{Page: pageOfShown(page), Only: true}
+		}
 	}
 	for _, r := range person.Roles {
 		out.Everywhere[r] = c.MayAll(r)

@@ -35,7 +35,7 @@ func (s *server) grantRoutes() {
 		list: func(context.Context) ([]person.Key, error) { return s.People.Keys(), nil },
 		get:  func(_ context.Context, name string) (person.Key, error) { return s.People.Key(name) },
 		tagOf: func(k person.Key) string {
-			k.UsedAt, k.UsedFrom = nil, ""
+			k.UsedAt, k.UsedFrom, k.Screens = nil, "", 0
 			return record.Tag(k)
 		},
 		remove: func(ctx context.Context, name string, cond noun.If) error {

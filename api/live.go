@@ -50,6 +50,13 @@ func (s *server) liveRoutes() {
 			ctx, end := context.WithCancel(ctx)
 			defer end()
 			defer s.People.OnEnd(by(ctx), end)()
+			if x := by(ctx); x.Screen() {
+				page, err := s.People.PageOf(x)
+				if err != nil {
+					return
+				}
+				f.Where = page.Where()
+			}
 			if f.Only == "traffic" {
 				s.tellTraffic(ctx, f.Where, f.Device, send)
 				return

@@ -32,6 +32,10 @@ func (s *server) nearby(c *gin.Context) {
 			s.refuse(c, fault.From(err))
 			return
 		}
+		if x.Screen() {
+			s.refuse(c, fault.New(fault.NotAllowed, "a screen shows its page, and asks for nothing else"))
+			return
+		}
 		// The figures are of all devices.
 		if err := s.Fleet.Whole(s.People.Caller(x, from)); err != nil && path == "/metrics" {
 			s.refuse(c, fault.From(err))

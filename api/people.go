@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"net/http"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -10,6 +11,7 @@ import (
 	"ullage/core/person"
 	"ullage/core/record"
 	"ullage/fleet/noun"
+	"ullage/fleet/people"
 	"ullage/transport/conns"
 )
 
@@ -38,6 +40,7 @@ func (s *server) peopleRoutes() {
 			Path: "/activate#" + secret}}, nil
 	}, describe("invite-person", "Invite somebody to choose a password", "People"), notFound)
 	s.grantRoutes()
+	s.screenRoutes()
 	s.factorRoutes()
 	s.signOnRoutes()
 	nobody := func(o *huma.Operation) {
@@ -69,7 +72,7 @@ func (s *server) peopleRoutes() {
 		o.Errors = append(o.Errors, http.StatusTooManyRequests)
 	})
 	type whose struct {
-		Person string `query:"person" maxLength:"63" doc:"Of one person; an owner may ask for * too, which is everybody"`
+		Person string `query:"person" maxLength:"70" doc:"Of one person, or of the screens of a key, as in key press-hall-screen; an owner may ask for * too, which is everybody"`
 	}
 	huma.Get(s.api, "/api/v1/sessions", func(ctx context.Context, in *whose) (*body[[]client.Session], error) {
 		of, err := s.whose(ctx, in.Person)
@@ -110,6 +113,10 @@ func (s *server) whose(ctx context.Context, name string) (string, error) {
 	}
 	if name == "*" {
 		return "", nil
+	}
+	if key, ok := strings.CutPrefix(name, people.CallerOfKey("")); ok {
+		_, err := s.People.Key(key)
+		return name, err
 	}
 	_, err := s.People.One(name)
 	return name, err

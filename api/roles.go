@@ -42,11 +42,13 @@ var needs = map[string]person.Role{
 	"invite-person": person.Owner, "backup": person.Owner,
 	"teams": person.Owner, "team": person.Owner, "put-team": person.Owner, "remove-team": person.Owner,
 	"keys": person.Owner, "key": person.Owner, "make-key": person.Owner, "remove-key": person.Owner,
+	"make-code": person.Owner, "let-screen-in": person.Owner, "put-key-page": person.Owner,
 	"preview-access": person.Owner, "remove-second-factor": person.Owner,
 }
 
 // open operations need nobody signed in.
-var open = map[string]bool{"sign-in": true, "sign-in-ways": true, "sign-on": true, "sign-on-return": true, "invitation": true, "activate": true}
+var open = map[string]bool{"sign-in": true, "sign-in-ways": true, "sign-on": true, "sign-on-return": true, "invitation": true, "activate": true,
+	"ask-screen": true, "enter-screen": true}
 
 // Needs returns the role that an operation needs; false if it is carried out for
 // nobody. Open ones need the empty role.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -195,6 +196,13 @@ var keyThings = things[client.Key]{
 			}
 			return k.Access
 		}},
+		{"page", func(k client.Key) string { return k.Page }},
+		{"screens", func(k client.Key) string {
+			if k.Page == "" {
+				return ""
+			}
+			return strconv.Itoa(k.Screens)
+		}},
 		{"until", func(k client.Key) string { return day(k.ExpiresAt, "always") }},
 		{"last used", func(k client.Key) string {
 			if k.UsedAt == nil {
@@ -217,27 +225,116 @@ func day(t *time.Time, none string) string {
 }
 
 func keyCommand() *cobra.Command {
-	return noun(groupService, "key", keyThings.short, keyThings.list(), keyThings.show(), keyMake(), keyThings.remove())
+	return noun(groupService, "key", keyThings.short, keyThings.list(), keyThings.show(), keyMake(), keyCode(), keyLetIn(), keyPage(), keyThings.remove())
+}
+
+// codeSaid tells how a screen is let in with a code.
+func codeSaid(w io.Writer, base string, m client.ScreenCodeMade) {
+	fmt.Fprintf(w, "Open on the screen, until %s:\n%s%s\nor open %s/screen there and type the code %s\n", m.ExpiresAt.Local().Format("15:04"), base, m.Path, base, m.Code)
+}
+
+func keyCode() *cobra.Command {
+	return &cobra.Command{
+		Use:     "code KEY",
+		Short:   "Make a code that lets one more screen in to show the page of a key",
+		Long:    "Makes a code that works once and for 15 minutes. A screen that has used it stays let\nin for months, by itself, until the key is removed.",
+		Example: "  ullage key code press-hall-screen",
+		Args:    exactly(1, "a key"), ValidArgsFunction: keyThings.names(),
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			m, err := cl.MakeCode(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return show(c, m, func(w io.Writer) { codeSaid(w, cl.Base(), m) })
+		},
+	}
+}
+
+func keyLetIn() *cobra.Command {
+	return &cobra.Command{
+		Use:     "let-in KEY CODE",
+		Short:   "Let in the screen that shows a code",
+		Long:    "A screen on which the page /screen of the console is open shows a code. With that it\nis let in from here, where it has no keyboard.",
+		Example: "  ullage key let-in press-hall-screen 4F7K-9TZM",
+		Args:    exactly(2, "a key and the code that the screen shows"), ValidArgsFunction: keyThings.names(),
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			in, err := cl.LetScreenIn(c.Context(), args[0], args[1])
+			if err != nil {
+				return err
+			}
+			return show(c, in, func(w io.Writer) { fmt.Fprintf(w, "The screen at %s shows the page of %s\n", in.From, args[0]) })
+		},
+	}
+}
+
+func keyPage() *cobra.Command {
+	var yes, dry bool
+	c := &cobra.Command{
+		Use:     "page KEY PAGE",
+		Short:   "Have the screens of a key show another page",
+		Long:    "Says first what they would show that they do not show now, and asks.",
+		Example: "  ullage key page press-hall-screen '/query?metric=co2&span=24h'",
+		Args:    exactly(2, "a key and a page"), ValidArgsFunction: keyThings.names(),
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			would, err := cl.SetKeyPage(c.Context(), args[0], client.ScreenPage{Page: args[1], Preview: true})
+			if err != nil {
+				return err
+			}
+			if dry {
+				return show(c, would, func(w io.Writer) { fmt.Fprintln(w, would.Says) })
+			}
+			if would.MoreCount > 0 {
+				if !yes {
+					if err := confirm(c, would.Says+" Go on?"); err != nil {
+						return err
+					}
+				}
+			}
+			done, err := cl.SetKeyPage(c.Context(), args[0], client.ScreenPage{Page: args[1]})
+			if err != nil {
+				return err
+			}
+			return show(c, done, func(w io.Writer) { fmt.Fprintf(w, "Screens of %s show %s\n", args[0], done.Page) })
+		},
+	}
+	c.Flags().BoolVar(&yes, "yes", false, "without asking")
+	c.Flags().BoolVar(&dry, "dry-run", false, "only say what they would show more")
+	return c
 }
 
 func keyMake() *cobra.Command {
-	var role, access, note, expires string
+	var role, access, note, expires, page string
 	var yes bool
 	c := &cobra.Command{
 		Use:   "make NAME",
-		Short: "Make a key for a program; its secret is shown this once",
+		Short: "Make a key for a program, whose secret is shown this once, or for screens",
 		Long: `Makes a key and prints its secret, which is not kept. A program sends it in the
 Authorization header, behind Bearer; the command line takes it with
-"ullage login --key-stdin" or in ULLAGE_TOKEN. A key is no owner.`,
+"ullage login --key-stdin" or in ULLAGE_TOKEN. A key is no owner.
+
+With --page it is for screens on a wall, which show that page of the console and may
+ask for nothing else. It has no secret: each screen is let in with a code of its own.`,
 		Example: "  ullage key make nightly-report --role viewer --expires 90d\n" +
-			"  ullage key make press-hall-screen --role viewer --access 'label.site == \"Kilnside\"'",
+			"  ullage key make press-hall-screen --role viewer --access 'label.site == \"Kilnside\"' --page /devices/air-kilnside-2",
 		Args: exactly(1, "a name"),
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
 			if err != nil {
 				return err
 			}
-			k := client.Key{Name: args[0], Grant: client.Grant{Role: person.Role(role), Access: access}, Note: note}
+			k := client.Key{Name: args[0], Grant: client.Grant{Role: person.Role(role), Access: access}, Note: note, Page: page}
 			if expires != "" {
 				d, err := value.ParseDuration(expires)
 				if err != nil {
@@ -253,6 +350,16 @@ Authorization header, behind Bearer; the command line takes it with
 			if err != nil {
 				return err
 			}
+			if page != "" {
+				m, err := cl.MakeCode(c.Context(), k.Name)
+				if err != nil {
+					return err
+				}
+				return show(c, m, func(w io.Writer) {
+					fmt.Fprintf(w, "The key %s lets screens in to show %s.\n", k.Name, page)
+					codeSaid(w, cl.Base(), m)
+				})
+			}
 			return show(c, made, func(w io.Writer) {
 				fmt.Fprintf(w, "The secret of %s, shown this once:\n%s\n", made.Key.Name, made.Secret)
 			})
@@ -261,6 +368,7 @@ Authorization header, behind Bearer; the command line takes it with
 	wordFlag(c, &role, "role", "", "what it may do", "viewer", "operator", "engineer")
 	c.MarkFlagRequired("role")
 	c.Flags().StringVar(&access, "access", "", "for these devices, a condition over labels, device.id and device.model; for all if empty")
+	c.Flags().StringVar(&page, "page", "", "for screens, which show this page of the console: /, /alarms, /devices/ID or /query, with its parameters")
 	c.Flags().StringVar(&expires, "expires", "", "how long it holds, like 90d; always if empty")
 	c.Flags().StringVar(&note, "note", "", "what it is for, for other people")
 	c.Flags().BoolVar(&yes, "yes", false, "also where the access reaches no device, or all of them")

@@ -121,6 +121,67 @@ func (c *Client) MakeKey(ctx context.Context, k Key) (KeyMade, error) {
 	return send[KeyMade](ctx, c, http.MethodPost, "/keys", k)
 }
 
+// ScreenAsks is what a screen shows and keeps until it is let in.
+type ScreenAsks struct {
+	Code      string    `json:"code" doc:"To be shown" example:"4F7K-9TZM"`
+	Secret    string    `json:"secret" doc:"To enter with, once somebody has let the code in"`
+	ExpiresAt time.Time `json:"expires_at"`
+}
+
+// ScreenCode is a code of a screen, or its secret.
+type ScreenCode struct {
+	Code string `json:"code" minLength:"1" maxLength:"100" doc:"As it is shown; small letters and spaces do no harm" example:"4F7K-9TZM"`
+}
+
+// ScreenEntered is the page that a screen was let in for.
+type ScreenEntered struct {
+	Page string `json:"page"`
+}
+
+// ScreenCodeMade lets one screen in, once.
+type ScreenCodeMade struct {
+	Code      string    `json:"code" doc:"To be typed at the screen" example:"4F7K-9TZM"`
+	Path      string    `json:"path" doc:"Or the page to open there, behind the address of the console; it holds the code"`
+	ExpiresAt time.Time `json:"expires_at"`
+}
+
+// ScreenLetIn tells of a screen that was let in.
+type ScreenLetIn struct {
+	From string `json:"from" doc:"Its address"`
+}
+
+// ScreenPage is another page for the screens of a key.
+type ScreenPage struct {
+	Page    string `json:"page" minLength:"1" maxLength:"500" example:"/query?metric=co2&span=24h"`
+	Preview bool   `json:"preview,omitempty" doc:"Only tell what they would show more"`
+}
+
+// ScreenChange is what screens show with another page.
+type ScreenChange struct {
+	Page      string   `json:"page"`
+	Screens   int      `json:"screens" doc:"Screens that are let in with the key now"`
+	Devices   int      `json:"devices" doc:"Devices of which they show something"`
+	MoreCount int      `json:"more_count" doc:"Devices of which they show something that they did not before"`
+	More      []string `json:"more" doc:"Their ids, at most a thousand"`
+	Says      string   `json:"says" doc:"What they show more, in a sentence"`
+}
+
+// MakeCode makes a code that lets one screen in to show the page of a key.
+func (c *Client) MakeCode(ctx context.Context, key string) (ScreenCodeMade, error) {
+	return send[ScreenCodeMade](ctx, c, http.MethodPost, "/keys/"+url.PathEscape(key)+"/code", nil)
+}
+
+// LetScreenIn lets in the screen that shows a code.
+func (c *Client) LetScreenIn(ctx context.Context, key, code string) (ScreenLetIn, error) {
+	return send[ScreenLetIn](ctx, c, http.MethodPost, "/keys/"+url.PathEscape(key)+"/screens", ScreenCode{code})
+}
+
+// SetKeyPage has the screens of a key show another page, or only tells what they
+// would show more.
+func (c *Client) SetKeyPage(ctx context.Context, key string, p ScreenPage) (ScreenChange, error) {
+	return send[ScreenChange](ctx, c, http.MethodPut, "/keys/"+url.PathEscape(key)+"/page", p)
+}
+
 // Reach is which devices an access reaches.
 type Reach struct {
 	Devices []string `json:"devices" doc:"Their ids, at most a thousand"`

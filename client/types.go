@@ -62,6 +62,7 @@ type SignedIn struct {
 	Everywhere   map[person.Role]bool `json:"everywhere" doc:"For each role, whether they have it for all devices"`
 	Start        *person.Start        `json:"start,omitempty" doc:"The page with which they begin"`
 	Preferences  *person.Preferences  `json:"preferences,omitempty" doc:"How they want things shown"`
+	Screen       bool                 `json:"screen,omitempty" doc:"It is a screen that shows one page, and no person"`
 	SecondFactor bool                 `json:"second_factor" doc:"Whether they have a second factor"`
 	Owners       []string             `json:"owners" doc:"Who can grant more"`
 	Token        string               `json:"token,omitempty" doc:"Bearer token; only in answer to a sign-in that asked for it"`

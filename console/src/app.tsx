@@ -10,6 +10,7 @@ import { Notices } from "./components/notices";
 import { Empty } from "./components/parts";
 import { FleetPage } from "./pages/fleet";
 import { meQuery } from "./lib/me";
+import { wasScreen } from "./lib/screen";
 import { SignInPage } from "./pages/sign-in";
 
 // Charts are the heaviest part; the fleet page does not wait for them.
@@ -36,6 +37,7 @@ const KeyPage = lazy(() => import("./pages/keys").then((m) => ({ default: m.KeyP
 const SignInsPage = lazy(() => import("./pages/keys").then((m) => ({ default: m.SignInsPage })));
 const YouPage = lazy(() => import("./pages/you"));
 const ActivatePage = lazy(() => import("./pages/activate"));
+const ScreenPage = lazy(() => import("./pages/screen"));
 const TrafficPage = lazy(() => import("./pages/traffic"));
 
 // shownBy names the answers that show something of a kind.
@@ -61,6 +63,13 @@ function shownBy(kind: string): string[] {
 }
 
 const wasHere = "ullage-signed-in";
+
+// sameQuery reports whether an address is the page of a screen, in whatever order its
+// parameters stand. Pages leave out what is usual.
+function sameQuery(search: string, page: string): boolean {
+  const [a, b] = [new URLSearchParams(search), new URL(page, window.location.origin).searchParams];
+  return location.pathname === pathOf(page) && [...a].every(([k, v]) => b.get(k) === v);
+}
 
 const pathOf = (page: string) => new URL(page, window.location.origin).pathname;
 
@@ -108,17 +117,16 @@ export function App() {
 
   const location = useLocation();
   const place = location.pathname;
-  if (place === "/activate")
+  if (place === "/activate" || place === "/screen")
     return (
       <Boundary place={place}>
-        <Suspense fallback={null}>
-          <ActivatePage />
-        </Suspense>
+        <Suspense fallback={null}>{place === "/screen" ? <ScreenPage /> : <ActivatePage />}</Suspense>
       </Boundary>
     );
   if (me.isPending) return null;
   if (!me.data) {
     const status = me.error instanceof Refusal ? me.error.status : 0;
+    if (status === 401 && wasScreen()) return <Navigate to="/screen" replace />;
     return <SignInPage trouble={status === 401 ? undefined : me.error?.message} />;
   }
   const start = me.data.start;
@@ -126,12 +134,14 @@ export function App() {
   const first =
     start &&
     (start.only
-      ? place !== pathOf(start.page)
+      ? me.data.screen
+        ? place + location.search !== start.page && !sameQuery(location.search, start.page)
+        : place !== pathOf(start.page)
       : location.key === "default" && place === "/" && !location.search);
   if (first) return <Navigate to={start.page} replace />;
   return (
     <Notices>
-      <Frame person={me.data.person} only={start?.only}>
+      <Frame person={me.data.person} only={start?.only} screen={me.data.screen}>
         <Boundary place={place}>
           <Suspense fallback={<p className="p-6 text-muted">Loading…</p>}>
             <Routes>

@@ -206,7 +206,9 @@ type Key struct {
 	Grant     `yaml:",inline"`
 	ExpiresAt *time.Time `yaml:"expires_at,omitempty" json:"expires_at,omitempty" doc:"Until when it may be used; always if left out"`
 	Note      string     `yaml:"note,omitempty" json:"note,omitempty" maxLength:"500" doc:"What it is for, for other people"`
+	Page      string     `yaml:"page,omitempty" json:"page,omitempty" maxLength:"500" doc:"The one page of the console that it is for: it lets in screens then, by codes, and has no secret" example:"/devices/air-kilnside-2"`
 	// What follows is the service's to say.
+	Screens   int        `yaml:"-" json:"screens,omitempty" readOnly:"true" doc:"Screens that are let in with it"`
 	MadeAt   *time.Time `yaml:"-" json:"made_at,omitempty" readOnly:"true" doc:"When it was made"`
 	MadeBy   string     `yaml:"-" json:"made_by,omitempty" readOnly:"true" doc:"Who made it"`
 	UsedAt   *time.Time `yaml:"-" json:"used_at,omitempty" readOnly:"true" doc:"When it was last used, to some minutes"`
@@ -227,6 +229,14 @@ func (k *Key) Check() error {
 			value.Clip(k.Name, 40))
 	case k.Role == Owner:
 		return errors.New("a key cannot be an owner: programs let nobody in; give it the role engineer at most")
+	}
+	if k.Page != "" {
+		if k.Role != Viewer {
+			return fmt.Errorf("a key with a page is for screens, which only look: give it the role %s", Viewer)
+		}
+		if _, err := ParseShown(k.Page); err != nil {
+			return err
+		}
 	}
 	if err := k.Grant.Check(); err != nil {
 		return err

@@ -39,6 +39,15 @@ const keyPrefix = "ullage-key-"
 // with a space in it.
 func CallerOfKey(name string) string { return "key " + name }
 
+// keyOf is the key that a caller is called after; empty for a person.
+func keyOf(caller string) string {
+	name, ok := strings.CutPrefix(caller, CallerOfKey(""))
+	if !ok {
+		return ""
+	}
+	return name
+}
+
 // openGrants makes the registers of teams and keys.
 func (g *Register) openGrants(ctx context.Context, o Options) error {
 	teams, err := o.Records.Teams(ctx)
@@ -183,7 +192,7 @@ func (g *Register) MakeKey(ctx context.Context, k person.Key, by string) (person
 		return k, "", fault.New(fault.Invalid, "the key would have run out already").Then("give it a time to come").On("expires_at")
 	}
 	now := g.now().UTC()
-	k.MadeAt, k.MadeBy, k.UsedAt, k.UsedFrom = &now, by, nil, ""
+	k.MadeAt, k.MadeBy, k.UsedAt, k.UsedFrom, k.Screens = &now, by, nil, "", 0
 	if err := k.Check(); err != nil {
 		return k, "", fault.New(fault.Invalid, "%s", err).On("key")
 	}
@@ -191,12 +200,17 @@ func (g *Register) MakeKey(ctx context.Context, k person.Key, by string) (person
 	rand.Read(b[:])
 	secret := keyPrefix + base64.RawURLEncoding.EncodeToString(b[:])
 	kept := KeySecret{k.Name, sha256.Sum256([]byte(secret))}
+	if k.Page != "" {
+		secret = ""
+	}
 	err := g.commits.Do(ctx, func(tx *commit.Tx) error {
 		if _, ok := g.keys.FindIn(tx, k.Name); ok {
 			return fault.New(fault.Conflict, "there is a key %s already", k.Name).Then("choose another name, or remove that one first").On("key")
 		}
-		tx.Put(kept)
-		g.secrets.Set(tx, kept.Hash, kept)
+		if secret != "" {
+			tx.Put(kept)
+			g.secrets.Set(tx, kept.Hash, kept)
+		}
 		return g.keys.Stage(tx, []person.Key{k}, by)
 	})
 	return k, secret, err
@@ -218,6 +232,14 @@ func (g *Register) Key(name string) (person.Key, error) {
 }
 
 func (g *Register) used(k person.Key) person.Key {
+	k.Screens = 0
+	if k.Page != "" {
+		for _, s := range g.sessions.All() {
+			if s.Person == CallerOfKey(k.Name) && g.now().Before(s.ExpiresAt) {
+				k.Screens++
+			}
+		}
+	}
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if u, ok := g.uses[k.Name]; ok {
@@ -244,6 +266,7 @@ func (g *Register) withinKey(tx *commit.Tx, old, next *person.Key) error {
 			tx.After(func() { g.ended(s.Hash) })
 		}
 	}
+	g.endSessions(tx, CallerOfKey(old.Name), [sha256.Size]byte{})
 	tx.Put(commit.Delete{Record: KeyUse{Key: old.Name}})
 	tx.After(func() {
 		g.mu.Lock()

@@ -109,6 +109,7 @@ type Register struct {
 
 	mu       sync.Mutex
 	pending  map[string]pending
+	codes    map[[sha256.Size]byte]waiting // with which screens are let in, by their hash
 	failed   map[string]*failed
 	uses     map[string]KeyUse             // by key
 	unstored map[[sha256.Size]byte]Session // those that the disk had no room for
@@ -118,7 +119,7 @@ type Register struct {
 // Open reads everybody.
 func Open(ctx context.Context, o Options) (*Register, error) {
 	g := &Register{commits: o.Commits, now: o.Now, log: o.Log, throttle: newThrottle(),
-		hashing: make(chan struct{}, atOnce()), failed: map[string]*failed{}, uses: map[string]KeyUse{}, pending: map[string]pending{}, access: o.Access, granted: o.Granted, unstored: map[[sha256.Size]byte]Session{},
+		hashing: make(chan struct{}, atOnce()), failed: map[string]*failed{}, uses: map[string]KeyUse{}, pending: map[string]pending{}, codes: map[[sha256.Size]byte]waiting{}, access: o.Access, granted: o.Granted, unstored: map[[sha256.Size]byte]Session{},
 		watching: map[[sha256.Size]byte]map[*watcher]bool{}}
 	if g.log == nil {
 		g.log = slog.New(slog.DiscardHandler)

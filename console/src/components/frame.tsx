@@ -26,10 +26,12 @@ const pages: { to: string; name: string; also?: string; needs?: Role }[] = [
 export function Frame({
   person,
   only,
+  screen,
   children,
 }: {
   person: string;
   only?: boolean; // nothing but the page, over the full screen
+  screen?: boolean; // and nobody who could choose anything
   children: ReactNode;
 }) {
   const [finding, setFinding] = useState(false);
@@ -63,7 +65,7 @@ export function Frame({
           >
             Full screen
           </button>
-          <PersonMenu person={person} only />
+          {!screen && <PersonMenu person={person} only />}
         </div>
       </div>
     );

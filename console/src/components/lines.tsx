@@ -39,7 +39,7 @@ export function Lines({
   height: number;
   picked: number;
   summary: string;
-  onZoom: (from: number, to: number) => void;
+  onZoom?: (from: number, to: number) => void;
 }) {
   const holder = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot>(undefined);
@@ -67,7 +67,10 @@ export function Lines({
             height,
             tzDate: inZone,
             legend: { show: false },
-            cursor: { drag: { x: true, y: false, setScale: false }, points: { size: 5 } },
+            cursor: {
+              drag: { x: Boolean(live.current.onZoom), y: false, setScale: false },
+              points: { size: 5 },
+            },
             scales: { x: { time: true, range: () => [live.current.from / 1000, live.current.to / 1000] } },
             axes: [
               {
@@ -111,7 +114,7 @@ export function Lines({
                 : [],
             ),
             hooks: {
-              setSelect: [dragged((a, b) => live.current.onZoom(a * 1000, b * 1000))],
+              setSelect: [dragged((a, b) => live.current.onZoom?.(a * 1000, b * 1000))],
             },
           },
           columns,

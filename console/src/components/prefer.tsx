@@ -114,40 +114,43 @@ export function Prefer() {
         </div>
         <h3 className="pt-2 pb-1.5 text-muted">Units</h3>
         <div className="grid gap-x-5 sm:grid-cols-2">
-        {choices.map((c) => {
-          const chosen = now.units?.[c.dimension] ?? "";
-          return (
-            <div key={c.dimension} className="grid grid-cols-[6.5rem_minmax(0,1fr)] items-center gap-x-3 pb-2">
-              <label htmlFor={`prefer-${c.dimension}`}>
-                {c.dimension[0].toUpperCase() + c.dimension.slice(1)}
-              </label>
-              <select
-                id={`prefer-${c.dimension}`}
-                value={chosen}
-                className={fieldLook}
-                onChange={(e) => {
-                  const units = { ...now.units, [c.dimension]: e.target.value };
-                  if (!e.target.value) delete units[c.dimension];
-                  const display = c.units.find((u) => u.symbol === e.target.value)?.display;
-                  choose(
-                    { ...now, units },
-                    `Every ${c.dimension} is shown in ${display ?? "the unit of its model"}`,
-                  );
-                }}
+          {choices.map((c) => {
+            const chosen = now.units?.[c.dimension] ?? "";
+            return (
+              <div
+                key={c.dimension}
+                className="grid grid-cols-[6.5rem_minmax(0,1fr)] items-center gap-x-3 pb-2"
               >
-                <option value="">as in the model</option>
-                {chosen && !c.units.some((u) => u.symbol === chosen) && (
-                  <option value={chosen}>{chosen}</option>
-                )}
-                {c.units.map((u) => (
-                  <option key={u.symbol} value={u.symbol}>
-                    {u.display}
-                  </option>
-                ))}
-              </select>
-            </div>
-          );
-        })}
+                <label htmlFor={`prefer-${c.dimension}`}>
+                  {c.dimension[0].toUpperCase() + c.dimension.slice(1)}
+                </label>
+                <select
+                  id={`prefer-${c.dimension}`}
+                  value={chosen}
+                  className={fieldLook}
+                  onChange={(e) => {
+                    const units = { ...now.units, [c.dimension]: e.target.value };
+                    if (!e.target.value) delete units[c.dimension];
+                    const display = c.units.find((u) => u.symbol === e.target.value)?.display;
+                    choose(
+                      { ...now, units },
+                      `Every ${c.dimension} is shown in ${display ?? "the unit of its model"}`,
+                    );
+                  }}
+                >
+                  <option value="">as in the model</option>
+                  {chosen && !c.units.some((u) => u.symbol === chosen) && (
+                    <option value={chosen}>{chosen}</option>
+                  )}
+                  {c.units.map((u) => (
+                    <option key={u.symbol} value={u.symbol}>
+                      {u.display}
+                    </option>
+                  ))}
+                </select>
+              </div>
+            );
+          })}
         </div>
         <p className="text-muted">
           Pages, charts, tables and exports follow. What devices send and are sent, rules, files and sentences

@@ -43,3 +43,27 @@ export function Begins({ start }: { start?: Start }) {
     </p>
   );
 }
+
+// StartPath is the page that screens show.
+export function StartPath({
+  id,
+  value,
+  onChange,
+}: {
+  id: string;
+  value: string;
+  onChange: (page: string) => void;
+}) {
+  return (
+    <Entry label="Page" hint="/ (the fleet), /alarms, /devices/ID or /query, with its parameters" id={id}>
+      <input
+        id={id}
+        value={value}
+        maxLength={500}
+        placeholder="/query?metric=co2&span=24h&group_by=site"
+        onChange={(e) => onChange(e.target.value.trim())}
+        className={`${fieldLook} font-mono`}
+      />
+    </Entry>
+  );
+}

@@ -41,7 +41,7 @@ export function useMay(): (needs: Role, some?: boolean) => boolean {
 export function useAccess(device: string) {
   const { data: me } = useQuery(meQuery);
   return useQuery({
-    enabled: device !== "" && me !== undefined && !me.everywhere.engineer,
+    enabled: device !== "" && me !== undefined && !me.screen && !me.everywhere.engineer,
     queryKey: ["me", "access", device],
     queryFn: () => ask(api.GET("/api/v1/access/explain", { params: { query: { device } } })),
     staleTime: 60_000,

@@ -69,3 +69,14 @@ export function useTitle(title: string) {
     document.title = `${title} · Ullage`;
   }, [title]);
 }
+
+// useDelayed is a value that has stayed the same for some ms: what is asked while
+// somebody types.
+export function useDelayed<T>(value: T, ms: number): T {
+  const [kept, setKept] = useState(value);
+  useEffect(() => {
+    const timer = window.setTimeout(() => setKept(value), ms);
+    return () => window.clearTimeout(timer);
+  }, [value, ms]);
+  return kept;
+}

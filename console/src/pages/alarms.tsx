@@ -9,6 +9,7 @@ import { Badge } from "../components/badge";
 import { Button, Choice, Empty } from "../components/parts";
 import { Where } from "../components/where";
 import { absolute, ago, lasting, plural, rank, say, words } from "../lib/format";
+import { useScreen } from "../lib/screen";
 import { useNow, useParam, useTitle } from "../lib/use";
 
 const urgency = (a: Alarm) => (a.state === "unacknowledged" ? 0 : a.state === "acknowledged" ? 1 : 2);
@@ -16,6 +17,7 @@ const urgency = (a: Alarm) => (a.state === "unacknowledged" ? 0 : a.state === "a
 export default function AlarmsPage() {
   useTitle("Alarms");
   const { devices, service } = useFleet();
+  const screen = useScreen();
   const [view, setView] = useParam("view", "open");
   const [where, setWhere] = useParam("where", "");
   const [rule, setRule] = useParam("rule", "");
@@ -47,7 +49,7 @@ export default function AlarmsPage() {
   const waiting = rows.filter((a) => a.state === "unacknowledged").length;
   return (
     <>
-      <AlarmTabs />
+      {screen ? <h1 className="py-3.5 text-[1.375rem] font-bold">Alarms</h1> : <AlarmTabs />}
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 pb-3.5">
         <p className="text-muted">
           {view === "open"
@@ -63,26 +65,32 @@ export default function AlarmsPage() {
             <Button onClick={() => setRule("")}>Show all rules</Button>
           </p>
         )}
-        <div className="ml-auto">
-          <Choice
-            label="Which"
-            value={view}
-            onChange={setView}
-            options={[
-              { value: "open", name: "Open" },
-              { value: "all", name: "All" },
-            ]}
+        {!screen && (
+          <div className="ml-auto">
+            <Choice
+              label="Which"
+              value={view}
+              onChange={setView}
+              options={[
+                { value: "open", name: "Open" },
+                { value: "all", name: "All" },
+              ]}
+            />
+          </div>
+        )}
+      </div>
+      {screen ? (
+        where && <p className="pb-3 font-mono text-[0.8125rem] text-muted">{where}</p>
+      ) : (
+        <div className="pb-3">
+          <Where
+            value={where}
+            onChange={setWhere}
+            label="Filter alarms by a condition on their device"
+            placeholder="Only of devices for which this is true"
           />
         </div>
-      </div>
-      <div className="pb-3">
-        <Where
-          value={where}
-          onChange={setWhere}
-          label="Filter alarms by a condition on their device"
-          placeholder="Only of devices for which this is true"
-        />
-      </div>
+      )}
       {list.isPending ? (
         <p className="text-muted">Loading…</p>
       ) : list.error ? (

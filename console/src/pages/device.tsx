@@ -16,6 +16,7 @@ import { headspaceOf } from "../components/legend";
 import { TrafficList } from "../components/traffic-list";
 import { absolute, ago, called, between, lasting, say, soon, words } from "../lib/format";
 import { written } from "../lib/prefer";
+import { useScreen } from "../lib/screen";
 import { useSite } from "../lib/sites";
 import { expectedGap, limitsOf, newestOf, summarise, whereDataIs, withGaps } from "../lib/history";
 import { useNarrow, useNow, useParam, useTitle } from "../lib/use";
@@ -38,6 +39,7 @@ export default function DevicePage() {
   const device = fleet.devices.get(id);
   useTitle(device ? called(device) : id);
   useSite(device?.labels.site);
+  const screen = useScreen();
   const model = useQuery({
     queryKey: ["model", device?.model, device?.model_version],
     enabled: Boolean(device),
@@ -127,23 +129,25 @@ export default function DevicePage() {
           ) : null}
         </div>
       </div>
-      <nav aria-label="Parts of this device" className="mt-2 flex border-b border-line">
-        <NavLink end to={`/devices/${id}`} className={tab}>
-          Now
-        </NavLink>
-        <NavLink to={`/devices/${id}/history`} className={tab}>
-          History
-        </NavLink>
-        <NavLink to={`/devices/${id}/rules`} className={tab}>
-          Rules
-        </NavLink>
-        <NavLink to={`/devices/${id}/traffic`} className={tab}>
-          Traffic
-        </NavLink>
-        <NavLink to={`/devices/${id}/journal`} className={tab}>
-          Journal
-        </NavLink>
-      </nav>
+      {!screen && (
+        <nav aria-label="Parts of this device" className="mt-2 flex border-b border-line">
+          <NavLink end to={`/devices/${id}`} className={tab}>
+            Now
+          </NavLink>
+          <NavLink to={`/devices/${id}/history`} className={tab}>
+            History
+          </NavLink>
+          <NavLink to={`/devices/${id}/rules`} className={tab}>
+            Rules
+          </NavLink>
+          <NavLink to={`/devices/${id}/traffic`} className={tab}>
+            Traffic
+          </NavLink>
+          <NavLink to={`/devices/${id}/journal`} className={tab}>
+            Journal
+          </NavLink>
+        </nav>
+      )}
       <Routes>
         <Route
           index
@@ -216,6 +220,7 @@ function Now({
   onChange: () => void;
 }) {
   const may = useMayOn(device.id);
+  const screen = useScreen();
   const [span, setSpan] = useParam("span", "24h");
   const narrow = useNarrow();
   const now = useNow(1000);
@@ -231,8 +236,14 @@ function Now({
       {narrow && <OpenAlarms device={device} now={now} />}
       <section aria-label="Readings">
         <div className="flex flex-wrap items-center gap-2 py-3 text-muted">
-          Span
-          <Choice label="Span" options={spans} value={chosen.value} onChange={setSpan} />
+          {screen ? (
+            `the last ${chosen.name}`
+          ) : (
+            <>
+              Span
+              <Choice label="Span" options={spans} value={chosen.value} onChange={setSpan} />
+            </>
+          )}
           <span className="sm:ml-auto">
             {!live && "Nothing since "}
             {written(live ? now : newest!, {
@@ -259,11 +270,15 @@ function Now({
       <aside className="lg:border-l lg:border-line lg:pl-6">
         {!narrow && <OpenAlarms device={device} now={now} />}
         <SettingsTable settings={settings} may={may} now={now} onChange={onChange} />
-        <Commands device={device} model={model} now={now} />
-        <h2 className="pt-6 pb-1.5 font-semibold">
-          <Link to="traffic">Traffic</Link>
-        </h2>
-        <TrafficList device={device.id} short />
+        {!screen && (
+          <>
+            <Commands device={device} model={model} now={now} />
+            <h2 className="pt-6 pb-1.5 font-semibold">
+              <Link to="traffic">Traffic</Link>
+            </h2>
+            <TrafficList device={device.id} short />
+          </>
+        )}
       </aside>
     </div>
   );

@@ -11,6 +11,7 @@ import { useMatching, Where } from "../components/where";
 import { called, clock, lasting, number, plural, rank, rate, say, soon, words } from "../lib/format";
 import { conditionOf, exampleOf, labelKeys } from "../lib/example";
 import { byNeed } from "../lib/need";
+import { useScreen } from "../lib/screen";
 import { useNow, useParam, useTitle } from "../lib/use";
 import { List } from "./fleet-list";
 import { Vessels } from "./fleet-vessels";
@@ -18,6 +19,7 @@ import { Vessels } from "./fleet-vessels";
 export function FleetPage() {
   useTitle("Fleet");
   const fleet = useFleet();
+  const screen = useScreen();
   const [by, setBy] = useParam("by", "site");
   const [view, setView] = useParam("view", "vessels");
   const [only, setOnly] = useParam("health", "all");
@@ -55,47 +57,55 @@ export function FleetPage() {
           <b className="text-ink">{number(inUse.length)}</b> devices
           {sites > 0 && ` at ${plural(sites, "site")}`}
         </p>
-        <Choice
-          label="Health"
-          value={only}
-          onChange={setOnly}
-          options={["all", "dark", "poor", "watch", "awaited", "sound"].map((h) => ({
-            value: h,
-            name: h === "all" ? "all" : `${number(counts[h] ?? 0)} ${h}`,
-          }))}
-        />
-        <div className="ml-auto flex flex-wrap items-center gap-3">
-          <label className="text-muted">
-            by{" "}
-            <select
-              value={by}
-              onChange={(e) => setBy(e.target.value)}
-              className="rounded-[4px] border border-line bg-surface px-1.5 py-1 text-ink"
-            >
-              {groupings.map((g) => (
-                <option key={g}>{g}</option>
-              ))}
-            </select>
-          </label>
-          <Choice
-            label="View"
-            value={view}
-            onChange={setView}
-            options={[
-              { value: "vessels", name: "Vessels" },
-              { value: "list", name: "List" },
-            ]}
+        {!screen && (
+          <>
+            <Choice
+              label="Health"
+              value={only}
+              onChange={setOnly}
+              options={["all", "dark", "poor", "watch", "awaited", "sound"].map((h) => ({
+                value: h,
+                name: h === "all" ? "all" : `${number(counts[h] ?? 0)} ${h}`,
+              }))}
+            />
+            <div className="ml-auto flex flex-wrap items-center gap-3">
+              <label className="text-muted">
+                by{" "}
+                <select
+                  value={by}
+                  onChange={(e) => setBy(e.target.value)}
+                  className="rounded-[4px] border border-line bg-surface px-1.5 py-1 text-ink"
+                >
+                  {groupings.map((g) => (
+                    <option key={g}>{g}</option>
+                  ))}
+                </select>
+              </label>
+              <Choice
+                label="View"
+                value={view}
+                onChange={setView}
+                options={[
+                  { value: "vessels", name: "Vessels" },
+                  { value: "list", name: "List" },
+                ]}
+              />
+            </div>
+          </>
+        )}
+      </div>
+      {screen ? (
+        where && <p className="pb-3 font-mono text-[0.8125rem] text-muted">{where}</p>
+      ) : (
+        <div className="pb-3">
+          <Where
+            value={where}
+            onChange={setWhere}
+            label="Filter devices by a condition"
+            placeholder={`Filter by a condition${example ? `, such as ${conditionOf(example)}` : ""}, or a word`}
           />
         </div>
-      </div>
-      <div className="pb-3">
-        <Where
-          value={where}
-          onChange={setWhere}
-          label="Filter devices by a condition"
-          placeholder={`Filter by a condition${example ? `, such as ${conditionOf(example)}` : ""}, or a word`}
-        />
-      </div>
+      )}
       {(fleet.state === "connecting" && devices.size === 0) || pending ? (
         <p className="py-8 text-muted">Loading the fleet…</p>
       ) : inUse.length === 0 ? (

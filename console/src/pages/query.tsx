@@ -10,6 +10,7 @@ import { Where } from "../components/where";
 import { labelKeys } from "../lib/example";
 import { plural, say, words } from "../lib/format";
 import { iso, spans, timesOf } from "../lib/history";
+import { useScreen } from "../lib/screen";
 import { useNow, useParam, useTitle, useTyped } from "../lib/use";
 
 const steps = 400;
@@ -22,6 +23,7 @@ export default function QueryPage() {
   useTitle("Query");
   const now = useNow(10_000);
   const fleet = useFleet();
+  const screen = useScreen();
   const [metric, setMetric] = useTyped("metric");
   const [where, setWhere] = useParam("where", "");
   const [span, setSpan] = useParam("span", "24h");
@@ -87,51 +89,59 @@ export default function QueryPage() {
   return (
     <>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 py-3.5">
-        <h1 className="text-[1.375rem] font-bold">Query</h1>
-        <About document="storage" what="how readings are stored" />
-        <p className="text-muted">one metric of many devices, over time</p>
+        <h1 className="text-[1.375rem] font-bold">{screen ? words(metric) : "Query"}</h1>
+        {!screen && <About document="storage" what="how readings are stored" />}
+        <p className="text-muted">
+          {screen
+            ? `${named}${by ? ` by ${by}` : ""}${where ? `, where ${where}` : ""}`
+            : "one metric of many devices, over time"}
+        </p>
       </div>
-      <div className="flex flex-wrap items-center gap-x-4 gap-y-2 pb-3">
-        <input
-          type="search"
-          list="metrics"
-          aria-label="Metric"
-          placeholder={known[0] ? `Metric, such as ${known[0]}` : "Metric"}
-          value={metric}
-          onChange={(e) => setMetric(e.target.value)}
-          className={`${field} w-56 font-mono`}
-        />
-        <datalist id="metrics">
-          {known.map((n) => (
-            <option key={n} value={n} />
-          ))}
-        </datalist>
-        <Pick label="aggregate" value={aggregate} onChange={setAggregate} options={sums} />
-        <label className="flex items-center gap-2 text-muted">
-          group by
-          <select value={by} onChange={(e) => setBy(e.target.value)} className={field}>
-            <option value="">each device alone</option>
-            {labels.map((l) => (
-              <option key={l}>{l}</option>
-            ))}
-          </select>
-        </label>
-        {by && <Pick label="then" value={then} onChange={setThen} options={ways} />}
-        <Choice
-          label="Span"
-          options={spans}
-          value={spans.some((s) => s.value === span) ? span : ""}
-          onChange={setSpan}
-        />
-      </div>
-      <div className="pb-3">
-        <Where
-          value={where}
-          onChange={setWhere}
-          label="Only of devices for which this condition is true"
-          placeholder='Only of devices for which this is true, such as label.site == "Kilnside"'
-        />
-      </div>
+      {!screen && (
+        <>
+          <div className="flex flex-wrap items-center gap-x-4 gap-y-2 pb-3">
+            <input
+              type="search"
+              list="metrics"
+              aria-label="Metric"
+              placeholder={known[0] ? `Metric, such as ${known[0]}` : "Metric"}
+              value={metric}
+              onChange={(e) => setMetric(e.target.value)}
+              className={`${field} w-56 font-mono`}
+            />
+            <datalist id="metrics">
+              {known.map((n) => (
+                <option key={n} value={n} />
+              ))}
+            </datalist>
+            <Pick label="aggregate" value={aggregate} onChange={setAggregate} options={sums} />
+            <label className="flex items-center gap-2 text-muted">
+              group by
+              <select value={by} onChange={(e) => setBy(e.target.value)} className={field}>
+                <option value="">each device alone</option>
+                {labels.map((l) => (
+                  <option key={l}>{l}</option>
+                ))}
+              </select>
+            </label>
+            {by && <Pick label="then" value={then} onChange={setThen} options={ways} />}
+            <Choice
+              label="Span"
+              options={spans}
+              value={spans.some((s) => s.value === span) ? span : ""}
+              onChange={setSpan}
+            />
+          </div>
+          <div className="pb-3">
+            <Where
+              value={where}
+              onChange={setWhere}
+              label="Only of devices for which this condition is true"
+              placeholder='Only of devices for which this is true, such as label.site == "Kilnside"'
+            />
+          </div>
+        </>
+      )}
       {answer.error && <Trouble>{answer.error.message}</Trouble>}
       <Notes lines={answer.data?.lines} />
       {metric === "" || !known.includes(metric) ? (
@@ -151,13 +161,13 @@ export default function QueryPage() {
             height={320}
             picked={picked}
             summary={`${metric} of ${plural(rows.length, by ? "group" : "device")}.`}
-            onZoom={(a, b) => setSpan(`${iso(Math.round(a))}..${iso(Math.round(b))}`)}
+            onZoom={screen ? undefined : (a, b) => setSpan(`${iso(Math.round(a))}..${iso(Math.round(b))}`)}
           />
           <p className="py-2 text-muted">
             {plural(rows.length, by ? "group" : "device")}
             {answer.data && `, a step every ${answer.data.step}`}
-            {rows.length > colours && `; the ${colours} greatest have colours`}. Drag over the chart to look
-            closer.
+            {rows.length > colours && `; the ${colours} greatest have colours`}.{" "}
+            {!screen && "Drag over the chart to look closer."}
           </p>
           <table className="w-full border-collapse" onMouseLeave={() => setPicked(-1)}>
             <thead>
@@ -190,7 +200,7 @@ export default function QueryPage() {
                       className="mr-2 inline-block h-[3px] w-5 align-middle"
                       style={{ background: colourOf(i) }}
                     />
-                    {r.line.device ? (
+                    {r.line.device && !screen ? (
                       <Link
                         className="font-mono text-[0.875rem]"
                         to={`/devices/${r.line.device}/history?span=${encodeURIComponent(span)}`}
@@ -199,7 +209,10 @@ export default function QueryPage() {
                       </Link>
                     ) : (
                       <>
-                        {r.name} <span className="text-muted">{plural(r.line.members ?? 0, "device")}</span>
+                        {r.name}{" "}
+                        {!r.line.device && (
+                          <span className="text-muted">{plural(r.line.members ?? 0, "device")}</span>
+                        )}
                       </>
                     )}
                   </td>
@@ -213,9 +226,11 @@ export default function QueryPage() {
               ))}
             </tbody>
           </table>
-          <div className="py-4">
-            <Command>{command}</Command>
-          </div>
+          {!screen && (
+            <div className="py-4">
+              <Command>{command}</Command>
+            </div>
+          )}
         </>
       )}
     </>
