@@ -108,15 +108,17 @@ func (s *server) accessRoutes() {
 		if in.Body.Token {
 			label = "command line"
 		}
+		ctx = people.WithFamiliar(ctx, in.familiar)
 		secret, session, err := s.People.SignIn(ctx, in.Body.Person, in.Body.Password, in.Body.Code, label, conns.HostOf(in.address))
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		out := &signedIn{Body: s.signedIn(session)}
 		if in.Body.Token {
-			out.Body.Token = secret
+			out.Body.Token, out.Body.Familiar = secret, s.People.Familiar(session.Person)
 		} else {
-			out.SetCookie = []http.Cookie{sessionCookie(secret, session.ExpiresAt, in.secure)}
+			out.SetCookie = []http.Cookie{sessionCookie(secret, session.ExpiresAt, in.secure),
+				familiarCookie(s.People.Familiar(session.Person), s.Now(), in.secure)}
 		}
 		return out, nil
 	}, describe("sign-in", "Sign in", "Access"), func(o *huma.Operation) {
@@ -220,6 +222,15 @@ func sessionCookie(secret string, until time.Time, secure bool) http.Cookie {
 		SameSite: http.SameSiteStrictMode}
 }
 
+// familiarName is the cookie that tells a browser that somebody has signed in with.
+const familiarName = "ullage_familiar"
+
+// familiarCookie goes to the sign-in alone, and stays when a session ends.
+func familiarCookie(token string, now time.Time, secure bool) http.Cookie {
+	return http.Cookie{Name: familiarName, Value: token, Path: "/api/v1/sign-in", Expires: now.AddDate(1, 0, 0), HttpOnly: true,
+		Secure: secure, SameSite: http.SameSiteStrictMode}
+}
+
 // overTLS is how a request came.
 type overTLS struct {
 	secure bool
@@ -237,13 +248,17 @@ func (o *overTLS) Resolve(ctx huma.Context) []error {
 
 // remote is a request body with the address it came from.
 type remote[T any] struct {
-	address string
-	secure  bool
-	Body    T
+	address  string
+	secure   bool
+	familiar string // token of a browser that was signed in with
+	Body     T
 }
 
 // Resolve implements huma.Resolver.
 func (r *remote[T]) Resolve(ctx huma.Context) []error {
 	r.address, r.secure = ctx.RemoteAddr(), secure(ctx)
+	if c, err := huma.ReadCookie(ctx, familiarName); err == nil {
+		r.familiar = c.Value
+	}
 	return nil
 }

@@ -166,7 +166,7 @@ func New(d Options) http.Handler {
 		w.WriteHeader(http.StatusForbidden)
 		io.WriteString(w, `{"type":"about:blank","title":"Forbidden","status":403,"code":"not-allowed","detail":"this request comes from another web site and was not carried out"}`)
 	}))
-	return conns.Hosts(d.Names, misdirected, compress(heads(guard.Handler(newAgain(s.Now, s.holds).handler(r)))))
+	return conns.Hosts(d.Names, misdirected, compress(heads(s.barred(guard.Handler(newAgain(s.Now, s.holds).handler(r))))))
 }
 
 func configuration(version string) huma.Config {

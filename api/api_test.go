@@ -264,9 +264,12 @@ func TestCookieSession(t *testing.T) {
 	b := newBench(t)
 	resp, body := b.call("POST", "/api/v1/sign-in", `{"person":"engineer","password":"long-enough-1"}`)
 	cookies := resp.Cookies()
-	if resp.StatusCode != 200 || len(cookies) != 1 || !cookies[0].HttpOnly ||
+	if resp.StatusCode != 200 || len(cookies) != 2 || !cookies[0].HttpOnly ||
 		cookies[0].SameSite != http.SameSiteStrictMode || strings.Contains(body, cookies[0].Value) {
 		t.Fatalf("signed in with %d %v %s", resp.StatusCode, cookies, body)
+	}
+	if c := cookies[1]; !c.HttpOnly || c.SameSite != http.SameSiteStrictMode || c.Path != "/api/v1/sign-in" || c.Value == "" {
+		t.Errorf("what tells the browser apart is %+v", c)
 	}
 	cookie := []string{"Cookie", cookies[0].Name + "=" + cookies[0].Value}
 	if resp, _ := b.call("GET", "/api/v1/me", "", cookie...); resp.StatusCode != 200 {

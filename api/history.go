@@ -8,6 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"ullage/client"
+	"ullage/core/person"
 	"ullage/core/series"
 	"ullage/core/unit"
 	"ullage/core/value"
@@ -177,6 +178,7 @@ func (s *server) alarmOf(c access.Caller, a alarms.Alarm, own *ownUnits) client.
 		State: string(a.State), Message: a.Message, Cause: a.Cause, Response: a.Response, Metric: a.Metric,
 		Value: a.Value.Any(), Limit: a.Limit.Any(), Times: a.Times, RaisedAt: a.RaisedAt,
 		ReturnedAt: optional(a.ReturnedAt), AcknowledgedAt: optional(a.AcknowledgedAt), AcknowledgedBy: a.AcknowledgedBy}
+	out.MayAcknowledge = a.State.Open() && (c.MayAll(person.Operator) || a.Group == "" && c.May(person.Operator, a.Device))
 	d, err := s.Fleet.Device(c, a.Device)
 	if err != nil || a.Group != "" {
 		return out

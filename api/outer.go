@@ -11,6 +11,7 @@ import (
 
 	"ullage/core/value"
 	"ullage/fleet/fault"
+	"ullage/transport/conns"
 	"ullage/transport/problem"
 )
 
@@ -36,6 +37,23 @@ func heads(next http.Handler) http.Handler {
 			!strings.Contains(r.URL.Path, "/events/") {
 			r = r.Clone(r.Context())
 			r.Method = http.MethodGet
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// barred refuses sign-ins from an address that has had its attempts, before anything
+// of them is read: that is all that thousands of them a second cost. A familiar place
+// is heard all the same.
+func (s *server) barred(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodPost && r.URL.Path == "/api/v1/sign-in" {
+			if _, err := r.Cookie(familiarName); err != nil {
+				if err := s.People.Barred(conns.HostOf(r.RemoteAddr)); err != nil {
+					refuseWith(w, fault.From(err))
+					return
+				}
+			}
 		}
 		next.ServeHTTP(w, r)
 	})

@@ -34,7 +34,8 @@ func (s *server) screenRoutes() {
 			return nil, s.failed(err)
 		}
 		return &body[client.ScreenAsks]{client.ScreenAsks{Code: a.Code, Secret: a.Secret, ExpiresAt: a.Expires.UTC()}}, nil
-	}, describe("ask-screen", "Get a code to show on a screen until somebody lets it in", "Access"), nobody)
+	}, describe("ask-screen", "Get a code to show on a screen until somebody lets it in", "Access",
+		"The code lets nobody in by itself: it says which screen is meant. The secret is what the screen enters with then."), nobody)
 	type entered struct {
 		SetCookie []http.Cookie `header:"Set-Cookie"`
 		Body      client.ScreenEntered
@@ -62,14 +63,16 @@ func (s *server) screenRoutes() {
 			return nil, s.failed(err)
 		}
 		return &body[client.ScreenCodeMade]{client.ScreenCodeMade{Code: code, Path: "/screen#" + code, ExpiresAt: expires.UTC()}}, nil
-	}, describe("make-code", "Make a code that lets one screen in, once", "People"), notFound)
+	}, describe("make-code", "Make a code that lets one screen in, once", "People",
+		"It holds for 15 minutes, and not behind a restart."), notFound)
 	huma.Post(s.api, "/api/v1/keys/{name}/screens", func(_ context.Context, in *of) (*body[client.ScreenLetIn], error) {
 		from, err := s.People.LetIn(in.Name, in.Body.Code)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		return &body[client.ScreenLetIn]{client.ScreenLetIn{From: from}}, nil
-	}, describe("let-screen-in", "Let in the screen that shows a code", "People"), notFound)
+	}, describe("let-screen-in", "Let in the screen that shows a code", "People",
+		"The screen goes on by itself within some seconds."), notFound)
 	type change struct {
 		ThingNamed
 		Body client.ScreenPage
@@ -88,7 +91,8 @@ func (s *server) screenRoutes() {
 			return nil, s.failed(err)
 		}
 		return &body[client.ScreenChange]{out}, nil
-	}, describe("put-key-page", "Have the screens of a key show another page; the answer tells what they show more", "People"), notFound)
+	}, describe("put-key-page", "Have the screens of a key show another page; the answer tells what they show more", "People",
+		"With preview nothing is changed."), notFound)
 }
 
 // overRemote is where a request without a body came from.

@@ -64,6 +64,8 @@ type Options struct {
 	Limits door.Limits
 	Log    *slog.Logger     // nothing is logged if it is nil
 	Now    func() time.Time // time.Now if it is nil
+	// Hash makes what is kept of a password elsewhere; here if it is nil.
+	Hash func(password string, salt []byte) []byte
 	// Handlers are told the news after those of the service.
 	Handlers []event.Handler
 }
@@ -157,7 +159,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		return a, err
 	}
 	a.Access = access.New(a.Devices)
-	if a.People, err = people.Open(ctx, people.Options{Records: records, Commits: a.Commits, Access: a.Access, Granted: a.granted, Log: o.Log, Now: o.Now}); err != nil {
+	if a.People, err = people.Open(ctx, people.Options{Records: records, Commits: a.Commits, Access: a.Access, Granted: a.granted, Hash: o.Hash, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
 	if err = a.Store.Ready(); err != nil {

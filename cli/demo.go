@@ -209,6 +209,7 @@ From another terminal:
   ullage device list --health poor
   ullage traffic tank-fennimore-07
   ullage setting set tank-fennimore-07 max_temp=30
+  ullage key code press-hall-screen
 Stop with Ctrl-C.
 `, console, s.FirstPerson, s.FirstPassword, passwords["cellar-master"], passwords["night-duty"], passwords["cask-owner"],
 		console, s.FirstPerson)
@@ -261,7 +262,9 @@ func letInAll(ctx context.Context, cl *client.Client) (map[string]string, error)
 			return nil, err
 		}
 	}
-	return passwords, nil
+	_, err := cl.MakeKey(ctx, client.Key{Name: "press-hall-screen", Grant: client.Grant{Role: person.Viewer, Access: `label.site == "Kilnside"`},
+		Page: "/devices/air-kilnside-2", Note: "On the wall of the press hall"})
+	return passwords, err
 }
 
 // loadCellars brings the example fleet folder in.

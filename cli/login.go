@@ -24,6 +24,8 @@ type login struct {
 	// How the service is known over TLS, as client.Trust has it.
 	Fingerprint string `json:"fingerprint,omitempty"`
 	Authority   string `json:"authority,omitempty"`
+	// Familiar is shown at the next sign-in to the same service.
+	Familiar string `json:"familiar,omitempty"`
 }
 
 func loginPath() (string, error) {
@@ -122,6 +124,9 @@ compared it with what the service prints when it starts; give it with
 			if err != nil {
 				return err
 			}
+			if before, err := readLogin(); err == nil && before.URL == l.URL {
+				cl.Familiar(before.Familiar)
+			}
 			s, err := cl.SignIn(c.Context(), person, passwords[0])
 			if client.NeedsCode(err) {
 				var code []string
@@ -132,7 +137,7 @@ compared it with what the service prints when it starts; give it with
 			if err != nil {
 				return err
 			}
-			l.Person, l.Token = s.Person, s.Token
+			l.Person, l.Token, l.Familiar = s.Person, s.Token, s.Familiar
 			if err := writeLogin(l); err != nil {
 				return err
 			}

@@ -89,3 +89,12 @@ func openapiCommand() *cobra.Command {
 		},
 	}
 }
+
+// hashCommand is what a service starts to have passwords hashed.
+func hashCommand() *cobra.Command {
+	return &cobra.Command{Use: server.HashCommand, Hidden: true, Args: cobra.NoArgs,
+		Short: "Hash passwords for the service that has started this",
+		RunE: func(c *cobra.Command, _ []string) error {
+			return server.Hash(c.InOrStdin(), c.OutOrStdout())
+		}}
+}

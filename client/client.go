@@ -20,8 +20,13 @@ type Client struct {
 	base  string
 	token string
 	http  *http.Client
-	own   bool // numbers are asked for in the units that the person prefers
+	// familiar tells the place from which somebody has signed in before.
+	familiar string
+	own      bool // numbers are asked for in the units that the person prefers
 }
+
+// Familiar has the next sign-in show what an earlier one from the same place gave.
+func (c *Client) Familiar(token string) { c.familiar = token }
 
 // InOwnUnits returns a client that is given numbers in the units that whoever signed
 // in prefers. What it sends stays in those of the models.
@@ -210,9 +215,14 @@ func (c *Client) SignIn(ctx context.Context, person, password string) (SignedIn,
 
 // SignInWith is SignIn with a code of the second factor.
 func (c *Client) SignInWith(ctx context.Context, person, password, code string) (SignedIn, error) {
-	s, err := send[SignedIn](ctx, c, http.MethodPost, "/sign-in", SignIn{person, password, code, true})
+	var s SignedIn
+	r := request{method: http.MethodPost, path: "/sign-in", in: SignIn{person, password, code, true}}
+	if c.familiar != "" {
+		r.header = http.Header{"Cookie": {(&http.Cookie{Name: "ullage_familiar", Value: c.familiar}).String()}}
+	}
+	_, err := c.call(ctx, r, &s)
 	if err == nil {
-		c.token = s.Token
+		c.token, c.familiar = s.Token, s.Familiar
 	}
 	return s, err
 }

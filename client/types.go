@@ -65,6 +65,7 @@ type SignedIn struct {
 	Screen       bool                 `json:"screen,omitempty" doc:"It is a screen that shows one page, and no person"`
 	SecondFactor bool                 `json:"second_factor" doc:"Whether they have a second factor"`
 	Owners       []string             `json:"owners" doc:"Who can grant more"`
+	Familiar     string               `json:"familiar,omitempty" doc:"To be sent as the cookie ullage_familiar with the next sign-in from the same place, whose attempts are counted by themselves then; in answer to a sign-in that asked for a token"`
 	Token        string               `json:"token,omitempty" doc:"Bearer token; only in answer to a sign-in that asked for it"`
 }
 
@@ -224,6 +225,7 @@ type Alarm struct {
 	ReturnedAt     *time.Time `json:"returned_at,omitempty"`
 	AcknowledgedAt *time.Time `json:"acknowledged_at,omitempty"`
 	AcknowledgedBy string     `json:"acknowledged_by,omitempty"`
+	MayAcknowledge bool       `json:"may_acknowledge,omitempty" doc:"Whether whoever asks may acknowledge it, while it is open"`
 }
 
 // History is one metric of a device over time.

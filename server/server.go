@@ -77,6 +77,9 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	if err != nil {
 		return fault.New(fault.Invalid, "trusted_proxies: %s", err)
 	}
+	passwords := &hasher{}
+	defer passwords.Close()
+	o.Hash = passwords.hash
 	a, err := app.New(ctx, o)
 	if err != nil {
 		return err

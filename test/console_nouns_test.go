@@ -215,14 +215,14 @@ func TestSitesRulesAndJournal(t *testing.T) {
 		ok(t, p.Go(s.Console+"/sites"))
 		ok(t, p.Wait(rows(6), within))
 		_, err := browser.Eval[any](p,
-			`(() => { window.kept = Date.prototype.toLocaleDateString; Date.prototype.toLocaleDateString = () => { throw new Error("broken for the test"); }; })()`)
+			`(() => { const p = Intl.DateTimeFormat.prototype; window.kept = Object.getOwnPropertyDescriptor(p, "format"); Object.defineProperty(p, "format", { configurable: true, get() { throw new Error("broken for the test"); } }); })()`)
 		ok(t, err)
 		ok(t, p.ClickText("engineer"))
 		_, err = browser.Eval[any](p,
 			`(history.pushState({}, "", "/journal"), dispatchEvent(new PopStateEvent("popstate")))`)
 		ok(t, err)
 		ok(t, p.WaitText("This page has failed", within))
-		_, err = browser.Eval[any](p, `(() => { Date.prototype.toLocaleDateString = window.kept; })()`)
+		_, err = browser.Eval[any](p, `(() => { Object.defineProperty(Intl.DateTimeFormat.prototype, "format", window.kept); })()`)
 		ok(t, err)
 		ok(t, p.Wait(`document.querySelectorAll("main ol li").length > 3`, 15*time.Second))
 		p.Forget()

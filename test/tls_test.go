@@ -223,7 +223,7 @@ func TestCookiesAgainstTheRunningService(t *testing.T) {
 	}{{s.Console, "ullage_session", "__Host-ullage_session", http.DefaultClient}, {s.TLS, "__Host-ullage_session", "ullage_session", tls}} {
 		planted := l.name + "=planted-by-somebody-else"
 		in := do(l.client, "POST", l.base+"/api/v1/sign-in", body, "Cookie", planted)
-		if len(in.Cookies()) != 1 || in.Cookies()[0].Value == "planted-by-somebody-else" || in.Cookies()[0].Name != l.name {
+		if len(in.Cookies()) != 2 || in.Cookies()[1].Path != "/api/v1/sign-in" || in.Cookies()[0].Value == "planted-by-somebody-else" || in.Cookies()[0].Name != l.name {
 			t.Fatalf("%s: the sign-in sets %v", l.base, in.Cookies())
 		}
 		c := in.Cookies()[0]

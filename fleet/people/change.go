@@ -171,7 +171,7 @@ func (g *Register) Add(ctx context.Context, name, password string, role person.R
 	} else if err := person.CheckPassword(password, name); err != nil {
 		return "", fault.New(fault.Invalid, "%s", err).On("password")
 	}
-	kept := made(name, password)
+	kept := g.made(name, password)
 	p = g.own(p)
 	err := g.commits.Do(ctx, func(tx *commit.Tx) error {
 		if _, ok := g.FindIn(tx, name); ok {
@@ -201,10 +201,10 @@ func values[K comparable, V any](t *commit.Table[K, V]) []V {
 	return out
 }
 
-func made(name, password string) Password {
+func (g *Register) made(name, password string) Password {
 	p := Password{Person: name, Salt: make([]byte, 16)}
 	rand.Read(p.Salt)
-	p.Hash = hash(password, p.Salt)
+	p.Hash = g.hash(password, p.Salt)
 	return p
 }
 
@@ -277,7 +277,7 @@ func (g *Register) set(ctx context.Context, name, password string, keep [sha256.
 		return fault.New(fault.Invalid, "%s", err).On("password")
 	}
 	var kept Password
-	if err := g.hashed(ctx, func() bool { kept = made(name, password); return true }); err != nil {
+	if err := g.hashed(ctx, func() bool { kept = g.made(name, password); return true }); err != nil {
 		return err
 	}
 	return g.commits.Do(ctx, func(tx *commit.Tx) error {

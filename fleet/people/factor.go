@@ -87,7 +87,7 @@ func (g *Register) BeginFactor(ctx context.Context, s Session, password, remote 
 // returns the codes that work once without the app.
 func (g *Register) ConfirmFactor(ctx context.Context, s Session, code, remote string) ([]string, error) {
 	now := g.now()
-	back, ok := g.throttle.attempt(s.Person, remote, now)
+	back, ok := g.throttle.attempt(s.Person, remote, "", now)
 	if !ok {
 		return nil, tooManyTries()
 	}
@@ -176,7 +176,7 @@ func (g *Register) second(ctx context.Context, name, code, remote string) error 
 			Then("take it from the app on your phone, or use a recovery code").On("code")
 	}
 	now := g.now()
-	back, ok := g.throttle.attempt(name, remote, now)
+	back, ok := g.throttle.attempt(name, remote, g.familiar(ctx, name), now)
 	if !ok {
 		g.tell(name, remote, now, true)
 		return tooManyTries()

@@ -79,8 +79,11 @@ type Options struct {
 	// Granted is told whenever somebody may something else; it must be quick. Nil for
 	// nobody.
 	Granted func(name string)
-	Log     *slog.Logger // nil for none
-	Now     func() time.Time
+	// Hash makes what is kept of a password; Hash of this package if it is nil. Another
+	// makes the same elsewhere.
+	Hash func(password string, salt []byte) []byte
+	Log  *slog.Logger // nil for none
+	Now  func() time.Time
 }
 
 // SessionLife is how long a sign-in holds.
@@ -103,6 +106,7 @@ type Register struct {
 	factors     *commit.Table[string, Factor]
 
 	log      *slog.Logger
+	hash     func(password string, salt []byte) []byte
 	throttle *throttle
 	hashing  chan struct{}
 	waiting  atomic.Int32 // sign-ins that wait for a hash, or have one made
@@ -121,6 +125,9 @@ func Open(ctx context.Context, o Options) (*Register, error) {
 	g := &Register{commits: o.Commits, now: o.Now, log: o.Log, throttle: newThrottle(),
 		hashing: make(chan struct{}, atOnce()), failed: map[string]*failed{}, uses: map[string]KeyUse{}, pending: map[string]pending{}, codes: map[[sha256.Size]byte]waiting{}, access: o.Access, granted: o.Granted, unstored: map[[sha256.Size]byte]Session{},
 		watching: map[[sha256.Size]byte]map[*watcher]bool{}}
+	if g.hash = o.Hash; g.hash == nil {
+		g.hash = Hash
+	}
 	if g.log == nil {
 		g.log = slog.New(slog.DiscardHandler)
 	}
@@ -199,7 +206,7 @@ func (g *Register) hashed(ctx context.Context, f func() (right bool)) error {
 // matches looks at a password, and returns what is kept of it.
 func (g *Register) matches(ctx context.Context, name, password, remote string) (Password, error) {
 	now := g.now()
-	back, ok := g.throttle.attempt(name, remote, now)
+	back, ok := g.throttle.attempt(name, remote, g.familiar(ctx, name), now)
 	if !ok {
 		g.tell(name, remote, now, true)
 		return Password{}, fault.New(fault.TooMany, "too many wrong passwords came for this name or from this address").
@@ -212,7 +219,7 @@ func (g *Register) matches(ctx context.Context, name, password, remote string) (
 	}
 	right := false
 	if err := g.hashed(ctx, func() bool {
-		right = subtle.ConstantTimeCompare(hash(password, p.Salt), p.Hash) == 1 && known
+		right = subtle.ConstantTimeCompare(g.hash(password, p.Salt), p.Hash) == 1 && known
 		return right
 	}); err != nil {
 		back()
@@ -242,6 +249,17 @@ func (g *Register) SignIn(ctx context.Context, name, password, code, label, remo
 		return "", Session{}, err
 	}
 	return g.begin(ctx, p, label, remote)
+}
+
+// Barred reports whether sign-ins from an address are refused before anything of them
+// is read, and tells of one that is. Those of familiar places are not among them.
+func (g *Register) Barred(address string) error {
+	now := g.now()
+	if !g.throttle.full(address, now) {
+		return nil
+	}
+	g.tell("", address, now, true)
+	return fault.New(fault.TooMany, "too many wrong passwords came from this address").Then("wait a minute and try again").On("password")
 }
 
 // begin makes a session of whoever has a password, unless it is another one now.
@@ -404,8 +422,8 @@ func (g *Register) SignOut(ctx context.Context, s Session) error {
 	})
 }
 
-// hash is argon2id with the parameters RFC 9106 section 4 recommends for
+// Hash is argon2id with the parameters RFC 9106 section 4 recommends for
 // little memory, cut to 19 MiB and two passes as OWASP does.
-func hash(password string, salt []byte) []byte {
+func Hash(password string, salt []byte) []byte {
 	return argon2.IDKey([]byte(password), salt, 2, 19*1024, 1, 32)
 }

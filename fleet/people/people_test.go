@@ -2,6 +2,7 @@ package people_test
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"log/slog"
 	"strings"
@@ -217,5 +218,63 @@ func TestAddRefuses(t *testing.T) {
 	r.Must(err)
 	if _, err := r.People.Add(t.Context(), "engineer", "long-enough-1", person.Owner, ""); rig.Code(err) != fault.Conflict {
 		t.Errorf("twice gives %v", err)
+	}
+}
+
+// Somebody who was there before gets in beside any number of wrong passwords from
+// their own address; with a token that is not theirs, or of a password before, they
+// are counted as everybody.
+func TestFamiliarPlaces(t *testing.T) {
+	r := rig.New(t)
+	for _, name := range []string{"engineer", "night-duty"} {
+		_, err := r.People.Add(t.Context(), name, "long-enough-1", person.Owner, "")
+		r.Must(err)
+	}
+	const here = "127.0.0.1"
+	in := func(ctx context.Context, password string) error {
+		_, _, err := r.People.SignIn(ctx, "engineer", password, "", "console", here)
+		return err
+	}
+	r.Must(in(t.Context(), "long-enough-1"))
+	mine, others := r.People.Familiar("engineer"), r.People.Familiar("night-duty")
+	for range 40 {
+		in(t.Context(), "wrong")
+	}
+	for what, c := range map[string]struct {
+		token string
+		want  fault.Code
+	}{
+		"no token":             {"", fault.TooMany},
+		"their token":          {mine, ""},
+		"somebody else's":      {others, fault.TooMany},
+		"one that is cut":      {mine[:40], fault.TooMany},
+		"one that is made up":  {strings.Repeat("A", len(mine)), fault.TooMany},
+		"one that is no text":  {"\x00\xff", fault.TooMany},
+		"one that is too long": {strings.Repeat("A", 10_000), fault.TooMany},
+	} {
+		if got := rig.Code(in(people.WithFamiliar(t.Context(), c.token), "long-enough-1")); got != c.want {
+			t.Errorf("with %s it is %q, want %q", what, got, c.want)
+		}
+	}
+	if err := r.People.Barred(here); rig.Code(err) != "" && rig.Code(err) != fault.TooMany {
+		t.Errorf("the address is barred with %v", err)
+	}
+	// From a familiar place, too, so many and no more are tried.
+	familiar := people.WithFamiliar(t.Context(), mine)
+	for range 12 {
+		in(familiar, "wrong")
+	}
+	if got := rig.Code(in(familiar, "long-enough-1")); got != fault.TooMany {
+		t.Errorf("after twelve wrong ones from a familiar place it is %q, want %q", got, fault.TooMany)
+	}
+	r.Pass(2 * time.Minute)
+	_, s, err := r.People.SignIn(familiar, "engineer", "long-enough-1", "", "console", here)
+	r.Must(err)
+	r.Must(r.People.ChangePassword(t.Context(), s, "long-enough-1", "another-one-2", here))
+	for range 40 {
+		in(t.Context(), "wrong")
+	}
+	if got := rig.Code(in(familiar, "another-one-2")); got != fault.TooMany {
+		t.Errorf("with a token of the password before it is %q, want %q", got, fault.TooMany)
 	}
 }

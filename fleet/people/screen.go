@@ -130,7 +130,7 @@ func (g *Register) LetIn(name, typed string) (from string, err error) {
 // the secret of a screen whose code somebody has let in. What is used is used up.
 func (g *Register) EnterScreen(ctx context.Context, given, remote string) (string, Session, error) {
 	now := g.now()
-	back, ok := g.throttle.attempt("screen at "+remote, remote, now)
+	back, ok := g.throttle.attempt("screen at "+remote, remote, "", now)
 	if !ok {
 		return "", Session{}, fault.New(fault.TooMany, "too many wrong codes came from this address").Then("wait a minute and try again").On("code")
 	}

@@ -59,12 +59,20 @@ func (t *throttle) bucket(key string, a int, now time.Time) *rate.Limiter {
 
 // attempt counts one attempt. It returns what takes it back, and false if there
 // were too many.
-func (t *throttle) attempt(person, address string, now time.Time) (back func(), ok bool) {
+//
+// From a familiar place it counts by that alone.
+func (t *throttle) attempt(person, address, familiar string, now time.Time) (back func(), ok bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	limiters := []*rate.Limiter{t.bucket(person+"\x00"+address, perBoth, now), t.bucket("at "+address, perAddress, now)}
-	if !t.known[person+"\x00"+address] {
-		limiters = append(limiters, t.bucket("of "+person, perPerson, now))
+	var limiters []*rate.Limiter
+	switch {
+	case familiar != "":
+		limiters = append(limiters, t.bucket("in "+familiar, perBoth, now))
+	default:
+		limiters = append(limiters, t.bucket(person+"\x00"+address, perBoth, now), t.bucket("at "+address, perAddress, now))
+		if !t.known[person+"\x00"+address] {
+			limiters = append(limiters, t.bucket("of "+person, perPerson, now))
+		}
 	}
 	var taken []*rate.Reservation
 	back = func() {
@@ -81,6 +89,13 @@ func (t *throttle) attempt(person, address string, now time.Time) (back func(), 
 		}
 	}
 	return back, true
+}
+
+// full reports whether an address has no attempts left.
+func (t *throttle) full(address string, now time.Time) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.bucket("at "+address, perAddress, now).TokensAt(now) < 1
 }
 
 // right notes that a person signed in from an address.

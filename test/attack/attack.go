@@ -58,7 +58,7 @@ var All = []Attack{
 	{"a connection that says half a word", halfWords},
 	{"unfinished bodies", unfinished},
 	{"wrong passwords at once", func(ctx context.Context, t *Target, hard int) []string {
-		return WrongPasswords(ctx, t.Service, 100*hard)
+		return WrongPasswords(ctx, t.Service.Console, t.Service.Familiar, 100*hard)
 	}},
 	{"wrong tokens", wrongTokens},
 	{"a large CONNECT of nobody", largeConnect},
@@ -160,16 +160,20 @@ func unfinished(ctx context.Context, t *Target, hard int) []string {
 	return bad
 }
 
-// WrongPasswords tries so many wrong passwords at once. The right one gets in
-// meanwhile, and all is over soon.
-func WrongPasswords(ctx context.Context, s *service.Service, n int) (bad []string) {
+// WrongPasswords tries so many wrong passwords at once, at the console of a service.
+// The right one gets in meanwhile, of somebody who has been there before, at the
+// address that the wrong ones come from; and all is over soon.
+func WrongPasswords(ctx context.Context, console, familiar string, n int) (bad []string) {
+	known := client.New(console, "")
+	known.Familiar(familiar)
+	var tried atomic.Int64
 	begun := time.Now()
 	var in atomic.Int64
 	var wg sync.WaitGroup
 	wg.Go(func() {
 		each(n, n, func(i int) {
-			body := fmt.Sprintf(`{"name":"engineer","password":"wrong-%d"}`, i)
-			req, err := http.NewRequestWithContext(ctx, http.MethodPost, s.Console+"/api/v1/sign-in", strings.NewReader(body))
+			body := fmt.Sprintf(`{"person":"engineer","password":"wrong-%d"}`, i)
+			req, err := http.NewRequestWithContext(ctx, http.MethodPost, console+"/api/v1/sign-in", strings.NewReader(body))
 			if err != nil {
 				return
 			}
@@ -177,20 +181,26 @@ func WrongPasswords(ctx context.Context, s *service.Service, n int) (bad []strin
 			if resp, err := http.DefaultClient.Do(req); err == nil {
 				io.Copy(io.Discard, resp.Body)
 				resp.Body.Close()
-				if resp.StatusCode < 400 {
+				switch resp.StatusCode {
+				case http.StatusUnauthorized, http.StatusTooManyRequests:
+					tried.Add(1)
+				case http.StatusOK:
 					in.Add(1)
 				}
 			}
 		})
 	})
 	time.Sleep(20 * time.Millisecond)
-	if _, err := client.New(s.Console, "").SignIn(ctx, "engineer", service.Password); err != nil {
+	if _, err := known.SignIn(ctx, "engineer", service.Password); err != nil {
 		bad = append(bad, "the right password did not get in: "+err.Error())
 	}
 	if took := time.Since(begun); took > 20*time.Second {
 		bad = append(bad, fmt.Sprintf("the right password took %s", took.Round(time.Second)))
 	}
 	wg.Wait()
+	if tried.Load() == 0 {
+		bad = append(bad, "no password was tried at all")
+	}
 	if n := in.Load(); n > 0 {
 		bad = append(bad, fmt.Sprintf("%d wrong passwords got in", n))
 	}

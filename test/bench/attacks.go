@@ -14,7 +14,6 @@ import (
 
 	"ullage/client"
 	"ullage/test/attack"
-	"ullage/test/service"
 )
 
 const (
@@ -50,7 +49,7 @@ func attackFigures(dir string) ([]figure, error) {
 	}
 	for _, a := range []struct{ what, run string }{
 		{fmt.Sprintf("%d half-open strangers", strangers), "half-open " + s.MQTT},
-		{fmt.Sprintf("%d wrong passwords at once", guesses), "passwords " + s.Console},
+		{fmt.Sprintf("%d wrong passwords at once", guesses), "passwords " + s.Console + " " + s.Familiar},
 	} {
 		fmt.Printf("%s beside an innocent device …\n", a.what)
 		var ratios []float64
@@ -90,7 +89,8 @@ func attackers(strike string) error {
 	case "half-open":
 		attack.HalfOpen(ctx, at, strangers, 3*time.Second)
 	case "passwords":
-		if bad := attack.WrongPasswords(ctx, &service.Service{Console: at}, guesses); len(bad) > 0 {
+		console, familiar, _ := strings.Cut(at, " ")
+		if bad := attack.WrongPasswords(ctx, console, familiar, guesses); len(bad) > 0 {
 			return errors.New(bad[0])
 		}
 	default:

@@ -41,10 +41,12 @@ type Service struct {
 	PID                 int
 	Client              *client.Client
 	Token               string
-	cmd                 *exec.Cmd
-	log                 *output
-	ended               chan struct{} // closed when it has
-	exit                error         // how it ended
+	// Familiar tells the service that its person was here before.
+	Familiar string
+	cmd      *exec.Cmd
+	log      *output
+	ended    chan struct{} // closed when it has
+	exit     error         // how it ended
 }
 
 // output collects what a process prints.
@@ -131,7 +133,7 @@ func Start(data string, flags ...string) (*Service, error) {
 		s.Kill()
 		return nil, err
 	}
-	s.Token = in.Token
+	s.Token, s.Familiar = in.Token, in.Familiar
 	return s, nil
 }
 

@@ -849,7 +849,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make a code that lets one screen in, once */
+        /**
+         * Make a code that lets one screen in, once
+         * @description It holds for 15 minutes, and not behind a restart.
+         */
         post: operations["make-code"];
         delete?: never;
         options?: never;
@@ -865,7 +868,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Have the screens of a key show another page; the answer tells what they show more */
+        /**
+         * Have the screens of a key show another page; the answer tells what they show more
+         * @description With preview nothing is changed.
+         */
         put: operations["put-key-page"];
         post?: never;
         delete?: never;
@@ -883,7 +889,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Let in the screen that shows a code */
+        /**
+         * Let in the screen that shows a code
+         * @description The screen goes on by itself within some seconds.
+         */
         post: operations["let-screen-in"];
         delete?: never;
         options?: never;
@@ -1424,7 +1433,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Get a code to show on a screen until somebody lets it in */
+        /**
+         * Get a code to show on a screen until somebody lets it in
+         * @description The code lets nobody in by itself: it says which screen is meant. The secret is what the screen enters with then.
+         */
         post: operations["ask-screen"];
         delete?: never;
         options?: never;
@@ -1854,6 +1866,8 @@ export interface components {
              * @description The limit now, while it is open
              */
             limit_now?: number;
+            /** @description Whether whoever asks may acknowledge it, while it is open */
+            may_acknowledge?: boolean;
             message: string;
             metric?: string;
             /**
@@ -3679,6 +3693,8 @@ export interface components {
              * @description Until when
              */
             expires_at: string;
+            /** @description To be sent as the cookie ullage_familiar with the next sign-in from the same place, whose attempts are counted by themselves then; in answer to a sign-in that asked for a token */
+            familiar?: string;
             /** @description What they may do, for which devices, and from which team */
             grants: components["schemas"]["Given"][];
             /** @description Who can grant more */

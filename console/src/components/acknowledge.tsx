@@ -1,12 +1,10 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { api, ask, type Alarm } from "../api/client";
-import { useMay } from "../lib/me";
 import { Button } from "./parts";
 import { useTell } from "./notices";
 
 export function Acknowledge({ alarm }: { alarm: Alarm }) {
   const tell = useTell();
-  const may = useMay();
   const queries = useQueryClient();
   const act = useMutation({
     mutationFn: () =>
@@ -16,7 +14,7 @@ export function Acknowledge({ alarm }: { alarm: Alarm }) {
   });
   if (alarm.state === "acknowledged")
     return <span className="text-muted">acknowledged by {alarm.acknowledged_by}</span>;
-  if (alarm.state === "normal" || !may("operator", true)) return null;
+  if (alarm.state === "normal" || !alarm.may_acknowledge) return null;
   return (
     <Button
       onClick={() => act.mutate()}

@@ -1,8 +1,7 @@
 import { X } from "lucide-react";
 import { useMemo } from "react";
-import { useQuery } from "@tanstack/react-query";
-import { api, listed } from "../api/client";
 import { useFleet } from "../api/live";
+import { usePlaces } from "../lib/place";
 import { fieldLook } from "./field";
 
 export interface Pair {
@@ -20,11 +19,7 @@ export const toLabels = (pairs: Pair[]) =>
 // from.
 export function Labels({ pairs, onChange }: { pairs: Pair[]; onChange: (pairs: Pair[]) => void }) {
   const { devices } = useFleet();
-  const sites = useQuery({
-    queryKey: ["sites", ""],
-    queryFn: () => listed(api.GET("/api/v1/sites")),
-    staleTime: 60_000,
-  });
+  const sites = usePlaces();
   const known = useMemo(() => {
     const out = new Map<string, Set<string>>();
     const add = (k: string, v: string) => out.set(k, (out.get(k) ?? new Set()).add(v));

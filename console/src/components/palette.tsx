@@ -4,6 +4,7 @@ import type { ReactNode } from "react";
 import { useNavigate } from "react-router";
 import { api, ask, listed } from "../api/client";
 import { useFleet } from "../api/live";
+import { usePlaces } from "../lib/place";
 import { Vessel } from "./vessel";
 import { useMay } from "../lib/me";
 
@@ -21,11 +22,7 @@ export default function Palette({ onClose }: { onClose: () => void }) {
   const { devices } = useFleet();
   const navigate = useNavigate();
   const may = useMay();
-  const sites = useQuery({
-    queryKey: ["sites", ""],
-    queryFn: () => listed(api.GET("/api/v1/sites")),
-    staleTime: 60_000,
-  });
+  const sites = usePlaces();
   const rules = useQuery({
     queryKey: ["rules", ""],
     queryFn: () => listed(api.GET("/api/v1/rules")),

@@ -14,7 +14,12 @@ export function Sessions({ person }: { person?: string }) {
   });
   if (list.error) return <Trouble>{list.error.message}</Trouble>;
   if (!list.data) return <p className="text-muted">Loading…</p>;
-  if (list.data.length === 0) return <p className="text-muted">Not signed in anywhere.</p>;
+  if (list.data.length === 0)
+    return (
+      <p className="text-muted">
+        {person?.startsWith("key ") ? "No screen is let in." : "Not signed in anywhere."}
+      </p>
+    );
   const end = async (id: string) => {
     try {
       await ask(api.DELETE("/api/v1/sessions/{id}", { params: { path: { id } } }));

@@ -17,7 +17,7 @@ import { TrafficList } from "../components/traffic-list";
 import { absolute, ago, called, between, lasting, say, soon, words } from "../lib/format";
 import { written } from "../lib/prefer";
 import { useScreen } from "../lib/screen";
-import { useSite } from "../lib/sites";
+import { useSite } from "../lib/place";
 import { expectedGap, limitsOf, newestOf, summarise, whereDataIs, withGaps } from "../lib/history";
 import { useNarrow, useNow, useParam, useTitle } from "../lib/use";
 import { History } from "./device-history";

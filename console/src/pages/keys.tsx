@@ -144,12 +144,14 @@ export function KeyPage() {
         <span className="text-muted">
           Made by {k.made_by} on {k.made_at && absolute(k.made_at)}.
         </span>{" "}
-        <Link
-          to={`/journal?person=${encodeURIComponent(`key ${k.key}`)}`}
-          className="text-press hover:underline"
-        >
-          What it changed
-        </Link>
+        {!k.page && (
+          <Link
+            to={`/journal?person=${encodeURIComponent(`key ${k.key}`)}`}
+            className="text-press hover:underline"
+          >
+            What it changed
+          </Link>
+        )}
       </p>
       {k.page && (
         <section className="pt-6">

@@ -158,7 +158,7 @@ export default function QueryPage() {
             lines={lines}
             from={times.from}
             to={times.to}
-            height={320}
+            height={screen ? Math.max(320, window.innerHeight - 250 - 34 * Math.min(rows.length, 12)) : 320}
             picked={picked}
             summary={`${metric} of ${plural(rows.length, by ? "group" : "device")}.`}
             onZoom={screen ? undefined : (a, b) => setSpan(`${iso(Math.round(a))}..${iso(Math.round(b))}`)}

@@ -14,7 +14,7 @@ import { Vessel } from "../components/vessel";
 import { called, plural, rank } from "../lib/format";
 import { byNeed } from "../lib/need";
 import { useNow, useParam, useTitle } from "../lib/use";
-import { useSite } from "../lib/sites";
+import { useSite } from "../lib/place";
 import { zones } from "../lib/zones";
 import { May } from "../components/may";
 
