@@ -43,6 +43,13 @@ type Options struct {
 	MQTT    func() int // sessions connected
 	MQTTAt  string
 	HTTPAt  string
+	// MQTTTLSAt and HTTPTLSAt are where devices reach it over TLS, empty where that is
+	// off, and Authority the certificate that they trust, in PEM.
+	MQTTTLSAt, HTTPTLSAt string
+	Authority            []byte
+	// Public is the name by which devices elsewhere reach the service; empty where
+	// nobody has said one.
+	Public string
 	// TLSAt is where the console is over TLS, and Certificate the SHA-256 of what is
 	// shown there.
 	TLSAt       string

@@ -3,12 +3,14 @@ package api
 import (
 	"context"
 	"fmt"
+	"net"
 	"net/url"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"ullage/client"
+	"ullage/core/bundle"
 	"ullage/core/health"
 	"ullage/core/layering"
 	"ullage/core/model"
@@ -86,22 +88,23 @@ func (s *server) deviceRoutes() {
 	}, describe("device", "One device now", "Devices"), notFound)
 	type create struct{ Body client.NewDevice }
 	huma.Post(s.api, "/api/v1/devices", func(ctx context.Context, in *create) (*body[client.Onboarded], error) {
-		d, token, err := s.Fleet.Create(ctx, caller(ctx), devices.New{ID: in.Body.ID, Name: in.Body.Name, Model: in.Body.Model,
-			Hub: in.Body.Hub, Labels: in.Body.Labels})
+		d, given, err := s.Fleet.Create(ctx, caller(ctx), devices.New{ID: in.Body.ID, Name: in.Body.Name, Model: in.Body.Model,
+			Hub: in.Body.Hub, Labels: in.Body.Labels}, wanted(in.Body.NewCredential))
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		s.Settle()
-		return &body[client.Onboarded]{s.onboarded(ctx, d, token)}, nil
-	}, describe("create-device", "Onboard a device; its token is shown this once", "Devices"))
+		return &body[client.Onboarded]{s.onboarded(ctx, d, given)}, nil
+	}, describe("create-device", "Onboard a device; its credential is shown this once", "Devices"))
 	type rotate struct {
 		One
 		Body struct {
-			Keep bool `json:"keep,omitempty" doc:"Let the old tokens work on"`
+			Keep bool `json:"keep,omitempty" doc:"Let the old credentials work on"`
+			client.NewCredential
 		}
 	}
-	huma.Post(s.api, "/api/v1/devices/{id}/token", func(ctx context.Context, in *rotate) (*body[client.Onboarded], error) {
-		token, err := s.Fleet.Rotate(ctx, caller(ctx), in.ID, in.Body.Keep)
+	huma.Post(s.api, "/api/v1/devices/{id}/credentials", func(ctx context.Context, in *rotate) (*body[client.Onboarded], error) {
+		given, err := s.Fleet.Renew(ctx, caller(ctx), in.ID, wanted(in.Body.NewCredential), in.Body.Keep)
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -110,8 +113,31 @@ func (s *server) deviceRoutes() {
 		if d.ID == "" { // without a model it has a token all the same
 			return nil, s.failed(err)
 		}
-		return &body[client.Onboarded]{s.onboarded(ctx, d, token)}, nil
-	}, describe("new-token", "Give a device a new token", "Devices"), notFound)
+		return &body[client.Onboarded]{s.onboarded(ctx, d, given)}, nil
+	}, describe("new-credential", "Give a device a new credential; it is shown this once", "Devices"), notFound)
+	huma.Get(s.api, "/api/v1/devices/{id}/credentials", func(ctx context.Context, in *One) (*body[[]client.Credential], error) {
+		list, err := s.Fleet.Credentials(caller(ctx), in.ID)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		out := []client.Credential{}
+		for _, c := range list {
+			out = append(out, client.Credential{ID: c.ID, Kind: string(c.Kind), Serial: c.Serial, CreatedAt: c.CreatedAt.UTC(),
+				ExpiresAt: optional(c.ExpiresAt), RevokedAt: optional(c.RevokedAt)})
+		}
+		return &body[[]client.Credential]{out}, nil
+	}, describe("credentials", "By what a device is let in, the newest first", "Devices"), notFound)
+	type ofDevice struct {
+		One
+		Credential string `path:"credential" maxLength:"64" doc:"Id of the credential"`
+	}
+	huma.Delete(s.api, "/api/v1/devices/{id}/credentials/{credential}", func(ctx context.Context, in *ofDevice) (*struct{}, error) {
+		if err := s.Fleet.Revoke(ctx, caller(ctx), in.ID, in.Credential); err != nil {
+			return nil, s.failed(err)
+		}
+		s.Settle()
+		return nil, nil
+	}, describe("revoke-credential", "End a credential of a device at once, open connections too", "Devices"), notFound)
 	type label struct {
 		One
 		Body struct {
@@ -166,20 +192,55 @@ func (s *server) device(ctx context.Context, id string) (*body[client.Device], e
 	return &body[client.Device]{s.ownUnits(ctx).device(d)}, nil
 }
 
-// onboarded puts together what the person needs next: the token and commands
-// that work as they are.
-func (s *server) onboarded(ctx context.Context, d devices.Device, token string) client.Onboarded {
+// wanted turns what was asked for into what the registry makes.
+func wanted(n client.NewCredential) devices.Wanted {
+	w := devices.Wanted{Kind: devices.Kind(n.Credential), Request: []byte(n.CSR)}
+	if len(w.Request) > 0 && w.Kind == "" {
+		w.Kind = devices.Certificate
+	}
+	return w
+}
+
+// reached is where devices elsewhere find a listener: at the name that was said, or
+// where it listens.
+func (s *server) reached(at string) string {
+	_, port, err := net.SplitHostPort(at)
+	if err != nil || s.Public == "" {
+		return at
+	}
+	return net.JoinHostPort(s.Public, port)
+}
+
+// onboarded puts together what the person needs next: the credential, a bundle, and
+// commands that work as they are.
+func (s *server) onboarded(ctx context.Context, d devices.Device, given devices.Given) client.Onboarded {
+	out := client.Onboarded{ID: d.ID, Model: d.Model, Token: given.Token, Certificate: string(given.Chain), Key: string(given.Key),
+		ExpiresAt: optional(given.ExpiresAt), CA: string(s.Authority), MQTT: s.MQTTAt, HTTP: s.HTTPAt,
+		MQTTTLS: s.reached(s.MQTTTLSAt), HTTPTLS: s.reached(s.HTTPTLSAt), Status: string(d.Status)}
 	payload := "{}"
-	if _, m, err := s.Fleet.Registered(caller(ctx), d.ID); err == nil {
+	_, m, err := s.Fleet.Registered(caller(ctx), d.ID)
+	if err == nil {
 		payload = string(m.Examples(d.ID, s.Now()).Readings)
 	}
-	host, port, _ := strings.Cut(s.MQTTAt, ":")
-	return client.Onboarded{
-		ID: d.ID, Model: d.Model, Token: token, MQTT: s.MQTTAt, HTTP: s.HTTPAt, Status: string(d.Status),
-		TryMQTT: fmt.Sprintf("mosquitto_pub -h %s -p %s -i %s -u %s -P '%s' -q 1 -t ullage/%s/readings -m '%s'", host,
-			port, d.ID, d.ID, token, d.ID, payload),
-		TryHTTP: fmt.Sprintf("curl -sS -H 'Authorization: Bearer %s' -H 'Content-Type: application/json' -d '%s' http://%s/device/v1/readings", token, payload, s.HTTPAt),
+	if given.Token != "" {
+		host, port, _ := strings.Cut(s.MQTTAt, ":")
+		out.TryMQTT = fmt.Sprintf("mosquitto_pub -h %s -p %s -i %s -u %s -P '%s' -q 1 -t ullage/%s/readings -m '%s'", host,
+			port, d.ID, d.ID, given.Token, d.ID, payload)
+		out.TryHTTP = fmt.Sprintf("curl -sS -H 'Authorization: Bearer %s' -H 'Content-Type: application/json' -d '%s' http://%s/device/v1/readings", given.Token, payload, s.HTTPAt)
 	}
+	if err != nil || len(s.Authority) == 0 {
+		return out
+	}
+	files, err := bundle.Files(bundle.Bundle{Device: d.ID, Model: m, MQTT: out.MQTTTLS, HTTP: out.HTTPTLS,
+		Plain: bundle.Plain{MQTT: s.MQTTAt, HTTP: s.HTTPAt}, CA: s.Authority, Token: given.Token, Chain: given.Chain, Key: given.Key,
+		At: s.Now(), Expires: given.ExpiresAt})
+	if err == nil {
+		out.Bundle, err = bundle.Zip(d.ID, files, s.Now())
+	}
+	if err != nil {
+		s.Log.Error("a bundle could not be made", "device", d.ID, "error", err)
+	}
+	return out
 }
 
 func labelled(d *present.Device, labels []string) bool {

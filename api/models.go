@@ -80,7 +80,7 @@ func (s *server) modelRoutes() {
 		RawBody []byte `contentType:"application/json"`
 	}
 	huma.Post(s.api, "/api/v1/models", func(ctx context.Context, in *source) (*body[client.PublishedModel], error) {
-		src, parts := bundle(in.RawBody)
+		src, parts := withParts(in.RawBody)
 		m, changed, err := s.Fleet.Publish(ctx, caller(ctx), src, parts)
 		if err != nil {
 			return nil, s.failed(err)
@@ -97,8 +97,8 @@ func (s *server) modelRoutes() {
 	s.modelMoving()
 }
 
-// bundle takes apart a model that comes with the files it refers to.
-func bundle(b []byte) ([]byte, map[string]json.RawMessage) {
+// withParts takes apart a model that comes with the files it refers to.
+func withParts(b []byte) ([]byte, map[string]json.RawMessage) {
 	var x struct {
 		Type  any                        `json:"@type"`
 		Model json.RawMessage            `json:"model"`

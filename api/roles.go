@@ -31,7 +31,7 @@ var needs = map[string]person.Role{
 	"set-value": person.Operator,
 
 	"create-device": person.Engineer, "change-device": person.Engineer, "label-device": person.Engineer,
-	"set-status": person.Engineer, "new-token": person.Engineer, "delete-readings": person.Engineer,
+	"set-status": person.Engineer, "new-credential": person.Engineer, "credentials": person.Engineer, "revoke-credential": person.Engineer, "delete-readings": person.Engineer,
 	"load-model": person.Engineer, "preview-model": person.Engineer, "model-from-message": person.Engineer,
 	"backfill-model": person.Engineer, "move-devices": person.Engineer, "put-rule": person.Engineer,
 	"remove-rule": person.Engineer, "put-site": person.Engineer, "remove-site": person.Engineer,

@@ -4,6 +4,7 @@ package app
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"log/slog"
 	"net/http"
@@ -66,6 +67,10 @@ type Options struct {
 	Now    func() time.Time // time.Now if it is nil
 	// Hash makes what is kept of a password elsewhere; here if it is nil.
 	Hash func(password string, salt []byte) []byte
+	// Issuer makes certificates for devices, and Judge says what is wrong with one that
+	// a device shows; nil where there are none.
+	Issuer devices.Issuer
+	Judge  func(shown []*x509.Certificate, now time.Time) error
 	// Handlers are told the news after those of the service.
 	Handlers []event.Handler
 }
@@ -146,7 +151,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	if a.Models, err = models.Open(ctx, models.Options{Records: records, Commits: a.Commits, Bus: a.Bus, Now: o.Now}); err != nil {
 		return a, err
 	}
-	if a.Devices, err = devices.Open(ctx, devices.Options{Records: records, Commits: a.Commits, Models: a.Models,
+	if a.Devices, err = devices.Open(ctx, devices.Options{Records: records, Commits: a.Commits, Models: a.Models, Issuer: o.Issuer,
 		Bus: a.Bus, Now: o.Now}); err != nil {
 		return a, err
 	}
@@ -188,7 +193,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.Intake = ingest.New(ingest.Options{Store: telemetry, Devices: a.Devices, Models: a.Models, Settings: a.Settings,
 		Commands: a.Commands, Commits: a.Commits, Traffic: a.Traffic, Bus: a.Bus, Derive: a.Derivations, Now: o.Now})
 	a.Door = door.New(door.Options{Devices: a.Devices, Intake: a.Intake, Settings: a.Settings, Commands: a.Commands,
-		Traffic: a.Traffic, Limits: o.Limits, Log: o.Log, Now: o.Now})
+		Traffic: a.Traffic, Judge: o.Judge, Limits: o.Limits, Log: o.Log, Now: o.Now})
 	a.Expressions = expressions.New(expressions.Options{Models: a.Models, Devices: a.Devices, Present: a.Present,
 		History: past, Rules: a.Alarms.Names, Sites: a.Sites.Names, Now: o.Now})
 	a.Queries = query.New(query.Options{History: past, Devices: a.Devices, Models: a.Models, Limits: a.Present,

@@ -15,7 +15,7 @@ import (
 
 func deviceCommand() *cobra.Command {
 	return noun(groupJoin, "device", "Onboard devices and look after them", deviceCreate(), deviceList(), deviceShow(),
-		deviceDescription(), deviceLabel(), deviceName(), deviceHub(), deviceToken(),
+		deviceDescription(), deviceLabel(), deviceName(), deviceHub(), deviceRenew(), deviceCredentials(), deviceRevoke(),
 		deviceStatus("suspend", "suspended", "Keep a device out until it is let in again",
 			"is kept out; let it in with: ullage device resume %s"),
 		deviceStatus("resume", "active", "Let a suspended device in again", "may connect again"),
@@ -26,11 +26,17 @@ func deviceCommand() *cobra.Command {
 func deviceCreate() *cobra.Command {
 	var d client.NewDevice
 	var pairs []string
+	var f credentialFlags
 	c := &cobra.Command{
-		Use:     "create ID --model MODEL",
-		Short:   "Onboard a device and show its token, this once",
-		Example: "  ullage device create tank-fennimore-08 --model tank-probe --label site=Fennimore --label stage=resting",
-		Args:    exactly(1, "one device id"),
+		Use:   "create ID --model MODEL",
+		Short: "Onboard a device, with a token or a certificate and a bundle to flash",
+		Long: `Onboards a device and hands its credential over, this once: a token, or with --cert a
+certificate of the service's own authority. With --csr the device keeps its key to
+itself. The bundle of --out holds all that the device needs, and samples in shell,
+Python, C and Go that work as they are.`,
+		Example: "  ullage device create tank-fennimore-08 --model tank-probe --label site=Fennimore --label stage=resting\n" +
+			"  ullage device create hub-kilnside-2 --model cellar-hub --cert --out hub-kilnside-2",
+		Args: exactly(1, "one device id"),
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
 			if err != nil {
@@ -41,13 +47,21 @@ func deviceCreate() *cobra.Command {
 				return err
 			}
 			d.ID, d.Labels = args[0], l
+			if d.NewCredential, err = f.wanted(c); err != nil {
+				return err
+			}
+			place := f.place(c, d.ID)
+			if err := free(place); err != nil {
+				return err
+			}
 			o, err := cl.CreateDevice(c.Context(), d)
 			if err != nil {
 				return err
 			}
-			return show(c, o, func(w io.Writer) { printOnboarded(w, o) })
+			return handedOver(c, o, place)
 		},
 	}
+	f.add(c)
 	c.Flags().StringVar(&d.Model, "model", "", "name of its model")
 	c.Flags().StringVar(&d.Name, "name", "", "what people call it, in any script")
 	c.Flags().StringVar(&d.Hub, "hub", "", "the device that carries it")
@@ -369,27 +383,6 @@ func deviceLabel() *cobra.Command {
 			return show(c, d, func(w io.Writer) { fmt.Fprintf(w, "%s: %s\n", d.ID, labels(d.Labels)) })
 		},
 	}
-}
-
-func deviceToken() *cobra.Command {
-	var keep bool
-	c := &cobra.Command{
-		Use: "token DEVICE", Short: "Give a device a new token; the old one stops at once", Args: exactly(1,
-			"one device"), ValidArgsFunction: deviceNames,
-		RunE: func(c *cobra.Command, args []string) error {
-			cl, err := connect(c)
-			if err != nil {
-				return err
-			}
-			o, err := cl.NewToken(c.Context(), args[0], keep)
-			if err != nil {
-				return err
-			}
-			return show(c, o, func(w io.Writer) { fmt.Fprintf(w, "Token (shown this once):\n  %s\n", o.Token) })
-		},
-	}
-	c.Flags().BoolVar(&keep, "keep", false, "let the old tokens work on")
-	return c
 }
 
 func deviceStatus(verb, status, short, done string) *cobra.Command {

@@ -112,7 +112,7 @@ func explain(err error) string {
 // hints say in commands how to go on, by the code of a problem and the noun that
 // it is about.
 var hints = map[string]string{
-	"not-found device": "see: ullage device list", "conflict device": "give it a new token with: ullage device token",
+	"not-found device": "see: ullage device list", "conflict device": "give it a new token with: ullage device renew",
 	"not-found alarm": "see: ullage alarm list", "not-found rule": "see: ullage rule list", "not-found model": "see: ullage model list, or publish one with: ullage model publish FILE",
 	"invalid model": "see what it has with: ullage model show MODEL", "too-many command": "see them with: ullage command list DEVICE",
 }

@@ -42,10 +42,14 @@ On an empty data folder the first sign-in is printed once.`,
 
 func announce(w io.Writer, s server.Started) {
 	for _, l := range [][2]string{{"Console", s.Console}, {"Console over TLS", s.ConsoleTLS},
-		{"SHA-256 of its certificate", s.Fingerprint}, {"MQTT", s.MQTT}, {"Device HTTP", s.DeviceHTTP}} {
+		{"SHA-256 of its certificate", s.Fingerprint}, {"MQTT", s.MQTT}, {"Device HTTP", s.DeviceHTTP},
+		{"MQTT over TLS", s.MQTTTLS}, {"Device HTTP over TLS", s.DeviceHTTPTLS}, {"SHA-256 of the authority", s.Authority}} {
 		if l[1] != "" {
 			fmt.Fprintf(w, "%s: %s\n", l[0], l[1])
 		}
+	}
+	if s.Passphrase != "" {
+		fmt.Fprintf(w, "Passphrase of the authority's root key, for when its certificates are renewed: %s (shown this once)\n", s.Passphrase)
 	}
 	if s.FirstPassword != "" {
 		fmt.Fprintf(w, "First sign-in: %s with the password %s (shown this once)\n", s.FirstPerson, s.FirstPassword)

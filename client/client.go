@@ -317,9 +317,27 @@ func (c *Client) CreateDevice(ctx context.Context, d NewDevice) (Onboarded, erro
 	return send[Onboarded](ctx, c, http.MethodPost, "/devices", d)
 }
 
-// NewToken gives a device a new token and revokes the old ones unless keep.
+// NewToken gives a device a new token and revokes its old credentials unless keep.
 func (c *Client) NewToken(ctx context.Context, id string, keep bool) (Onboarded, error) {
-	return send[Onboarded](ctx, c, http.MethodPost, device(id)+"/token", map[string]bool{"keep": keep})
+	return c.Renew(ctx, id, NewCredential{}, keep)
+}
+
+// Renew gives a device another credential and revokes its old ones unless keep.
+func (c *Client) Renew(ctx context.Context, id string, n NewCredential, keep bool) (Onboarded, error) {
+	return send[Onboarded](ctx, c, http.MethodPost, device(id)+"/credentials", struct {
+		NewCredential
+		Keep bool `json:"keep,omitempty"`
+	}{n, keep})
+}
+
+// Credentials returns those of a device, the newest first.
+func (c *Client) Credentials(ctx context.Context, id string) ([]Credential, error) {
+	return get[[]Credential](ctx, c, device(id)+"/credentials")
+}
+
+// Revoke ends a credential of a device.
+func (c *Client) Revoke(ctx context.Context, id, credential string) error {
+	return c.do(ctx, http.MethodDelete, device(id)+"/credentials/"+url.PathEscape(credential), nil, nil)
 }
 
 // Label sets labels; an empty value removes one.

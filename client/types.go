@@ -144,6 +144,13 @@ type NewDevice struct {
 	Model  string            `json:"model" doc:"Name of its model" example:"tank-probe"`
 	Hub    string            `json:"hub,omitempty" maxLength:"63" doc:"The device that carries it" example:"hub-fennimore"`
 	Labels map[string]string `json:"labels,omitempty" doc:"Labels such as site"`
+	NewCredential
+}
+
+// NewCredential says by what a device is to be let in.
+type NewCredential struct {
+	Credential string `json:"credential,omitempty" enum:"token,certificate" doc:"By what it is let in; a token if it is not said"`
+	CSR        string `json:"csr,omitempty" maxLength:"16384" doc:"Request for a certificate (PKCS #10, PEM) of a key that the device has; one is made where it is left out"`
 }
 
 // DeviceChange is what people say about a device, but for its labels and its
@@ -155,14 +162,32 @@ type DeviceChange struct {
 
 // Onboarded is a new device with its token, which is shown this once.
 type Onboarded struct {
-	ID      string `json:"id"`
-	Model   string `json:"model"`
-	Token   string `json:"token" doc:"Shown once; only its hash is kept"`
-	MQTT    string `json:"mqtt" doc:"Address of the MQTT listener"`
-	HTTP    string `json:"http" doc:"Address of the devices' HTTP listener"`
-	TryMQTT string `json:"try_mqtt" doc:"A command that sends a first reading over MQTT"`
-	TryHTTP string `json:"try_http" doc:"A command that sends a first reading over HTTP"`
-	Status  string `json:"status"`
+	ID    string `json:"id"`
+	Model string `json:"model"`
+	Token string `json:"token,omitempty" doc:"Shown once; only its hash is kept"`
+	// Certificate and Key are instead of a token.
+	Certificate string     `json:"certificate,omitempty" doc:"In PEM, with the one that has signed it"`
+	Key         string     `json:"key,omitempty" doc:"In PEM; shown once, and kept nowhere; absent where the device has it"`
+	ExpiresAt   *time.Time `json:"expires_at,omitempty" doc:"When the certificate ends"`
+	CA          string     `json:"ca,omitempty" doc:"Certificate of the authority that the device trusts, in PEM"`
+	MQTT        string     `json:"mqtt" doc:"Address of the MQTT listener"`
+	HTTP        string     `json:"http" doc:"Address of the devices' HTTP listener"`
+	MQTTTLS     string     `json:"mqtt_tls,omitempty" doc:"Where it speaks MQTT over TLS"`
+	HTTPTLS     string     `json:"http_tls,omitempty" doc:"Where it speaks HTTP over TLS"`
+	Bundle      []byte     `json:"bundle,omitempty" doc:"All that the device needs, with samples that work as they are: a zip file, in Base64"`
+	TryMQTT     string     `json:"try_mqtt" doc:"A command that sends a first reading over MQTT"`
+	TryHTTP     string     `json:"try_http" doc:"A command that sends a first reading over HTTP"`
+	Status      string     `json:"status"`
+}
+
+// Credential is by what a device is let in. It holds no secret.
+type Credential struct {
+	ID        string     `json:"id"`
+	Kind      string     `json:"kind" enum:"token,certificate"`
+	Serial    string     `json:"serial,omitempty" doc:"Of a certificate, in hexadecimal digits"`
+	CreatedAt time.Time  `json:"created_at"`
+	ExpiresAt *time.Time `json:"expires_at,omitempty" doc:"When a certificate ends"`
+	RevokedAt *time.Time `json:"revoked_at,omitempty" doc:"When it was revoked; absent while it works"`
 }
 
 // Setting is one setting of a device.

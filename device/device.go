@@ -28,8 +28,9 @@ type Options struct {
 	// and https.
 	Server string
 	ID     string // id of the device
-	Token  string // secret that it was onboarded with
-	TLS    *tls.Config
+	Token  string // secret that it was onboarded with; empty for one with a certificate
+	// TLS says whom the device trusts, and holds its certificate if it has one.
+	TLS *tls.Config
 
 	// About returns the attributes that the device reports about itself, with
 	// each connection if they are others than last time; nil for none.
@@ -151,8 +152,8 @@ func New(o Options) (*Device, error) {
 	if err != nil || u.Host == "" {
 		return nil, fmt.Errorf("the server %q is no address; write it like mqtt://127.0.0.1:8883", o.Server)
 	}
-	if o.ID == "" || o.Token == "" {
-		return nil, errors.New("a device needs its id and its token")
+	if certified := o.TLS != nil && (len(o.TLS.Certificates) > 0 || o.TLS.GetClientCertificate != nil); o.ID == "" || o.Token == "" && !certified {
+		return nil, errors.New("a device needs its id, and its token or a certificate")
 	}
 	d := &Device{o: o, log: o.Log, turn: make(chan struct{}), up: make(chan struct{}), replies: map[string][]byte{},
 		slots: make(chan struct{}, atOnce)}

@@ -68,7 +68,9 @@ func (l *linkHTTP) request(ctx context.Context, method, path string, body []byte
 	if err != nil {
 		return nil, 0, err
 	}
-	req.Header.Set("Authorization", "Bearer "+l.d.o.Token)
+	if l.d.o.Token != "" {
+		req.Header.Set("Authorization", "Bearer "+l.d.o.Token)
+	}
 	if body != nil {
 		req.Header.Set("Content-Type", "application/json")
 	}

@@ -44,7 +44,7 @@ func dial5(ctx, life context.Context, d *Device, u *url.URL) (link, error) {
 			return true, nil
 		}}})
 	ack, err := l.client.Connect(ctx, &paho.Connect{ClientID: d.o.ID, CleanStart: true, KeepAlive: keepAlive,
-		Username: d.o.ID, UsernameFlag: true, Password: []byte(d.o.Token), PasswordFlag: true})
+		Username: d.o.ID, UsernameFlag: true, Password: []byte(d.o.Token), PasswordFlag: d.o.Token != ""})
 	if err != nil {
 		conn.Close()
 		if ack != nil && ack.Properties != nil && ack.Properties.ReasonString != "" {

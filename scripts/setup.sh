@@ -34,7 +34,12 @@ corpora) # what the tests compare with, and nothing of Ullage
   debian nodejs node npm npm
   (cd test/corpora && npm ci --ignore-scripts --no-audit --no-fund --loglevel error)
   ;;
-test) debian build-essential gcc chromium chromium mosquitto-clients mosquitto_pub curl curl ;;
+test)
+  debian build-essential gcc chromium chromium mosquitto-clients mosquitto_pub curl curl openssl openssl
+  # Libraries have no commands to look for.
+  [ -e /usr/include/mosquitto.h ] || debian libmosquitto-dev no-such-command
+  /usr/bin/python3 -c "import paho.mqtt" 2>/dev/null || debian python3-paho-mqtt no-such-command
+  ;;
 screenshots) debian chromium chromium xvfb Xvfb xterm xterm imagemagick import ;;
 *)
   echo "usage: scripts/setup.sh console | lint | corpora | test | screenshots" >&2

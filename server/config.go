@@ -3,6 +3,7 @@ package server
 
 import (
 	"cmp"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -44,6 +45,10 @@ type Values struct {
 	TLSKey          string `option:"tls_key" help:"file of its key in PEM; both are read again when they change"`
 	MQTT            string `option:"mqtt" help:"address for devices that speak MQTT"`
 	DeviceHTTP      string `option:"device_http" help:"address for devices that speak HTTP"`
+	MQTTTLS         string `option:"mqtt_tls" help:"address for devices that speak MQTT over TLS, such as 0.0.0.0:8883 for other machines; off if empty"`
+	DeviceHTTPTLS   string `option:"device_http_tls" help:"address for devices that speak HTTP over TLS, such as 0.0.0.0:8443; off if empty"`
+	DeviceTLSCert   string `option:"device_tls_cert" help:"file of the certificate for devices, with those between it and its authority, in PEM; one of the service's own authority if empty"`
+	DeviceTLSKey    string `option:"device_tls_key" help:"file of its key in PEM; both are read again when they change"`
 	Pprof           string `option:"pprof" help:"address of profiles for net/http/pprof, on loopback only; off if empty"`
 	PlainAnywhere   bool   `option:"plain_anywhere" help:"let the unencrypted listeners leave the loopback interface"`
 	Names           string `option:"names" help:"names by which browsers and devices reach the service, with commas; loopback names and addresses need not be named"`
@@ -72,7 +77,7 @@ type Values struct {
 
 // defaults are the values of which nothing else is said.
 func defaults() Values {
-	return Values{Data: "ullage-data", Listen: "127.0.0.1:8460", ListenTLS: "127.0.0.1:8462", MQTT: "127.0.0.1:1883", DeviceHTTP: "127.0.0.1:8461",
+	return Values{Data: "ullage-data", Listen: "127.0.0.1:8460", ListenTLS: "127.0.0.1:8462", MQTT: "127.0.0.1:1883", DeviceHTTP: "127.0.0.1:8461", MQTTTLS: "127.0.0.1:8883", DeviceHTTPTLS: "127.0.0.1:8443",
 		FirstPerson: "engineer", OIDCName: "preferred_username", OIDCClaim: "groups", Zone: "UTC", MessageLimit: ingest.MaxMessage, DeviceRate: 50, DeviceConnects: 20, AddressFailures: 30,
 		JournalLimit: 1_000_000, LogLevel: "info", LogFormat: "text"}
 }
@@ -310,6 +315,38 @@ func (c *Config) certificate(log *slog.Logger, now func() time.Time) (*pki.Files
 		}
 	}
 	return pki.Open(cert, key, log, now)
+}
+
+// forDevices returns the authority of the data folder, the passphrase of its root key
+// if it was made just now, and what tells the certificate of the listeners for devices.
+func (c *Config) forDevices(log *slog.Logger, now func() time.Time) (*pki.Authority, string, func(*tls.ClientHelloInfo) (*tls.Certificate, error), error) {
+	if now == nil {
+		now = time.Now
+	}
+	a, passphrase, err := pki.OpenAuthority(filepath.Join(c.Data, "pki"), now)
+	if err != nil {
+		return nil, "", nil, err
+	}
+	if (c.DeviceTLSCert == "") != (c.DeviceTLSKey == "") {
+		return nil, "", nil, fault.New(fault.Invalid, "a certificate and its key belong together, and only one of device_tls_cert and device_tls_key is said").
+			Then("say both, or neither for a certificate of the service's own authority")
+	}
+	if c.DeviceTLSCert != "" {
+		files, err := pki.Open(c.DeviceTLSCert, c.DeviceTLSKey, log, now)
+		if err != nil {
+			return nil, "", nil, err
+		}
+		return a, passphrase, files.Get, nil
+	}
+	names := words(c.Names)
+	for _, address := range []string{c.MQTTTLS, c.DeviceHTTPTLS} {
+		if host, _, err := net.SplitHostPort(address); err == nil && host != "" {
+			if ip := net.ParseIP(host); ip == nil || !ip.IsUnspecified() {
+				names = append(names, host)
+			}
+		}
+	}
+	return a, passphrase, func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return a.Server(names) }, nil
 }
 
 // signOn is who else vouches for people; nil for nobody.

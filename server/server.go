@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	stdlog "log"
 	"log/slog"
 	"net"
 	"net/http"
@@ -36,6 +37,11 @@ type Started struct {
 	Fingerprint string
 	MQTT        string
 	DeviceHTTP  string
+	// MQTTTLS and DeviceHTTPTLS are the addresses for devices over TLS; empty if off.
+	MQTTTLS, DeviceHTTPTLS string
+	// Authority is the SHA-256 of the root certificate that devices trust, and
+	// Passphrase that of its key, set once when it was made.
+	Authority, Passphrase string
 	// FirstPerson and FirstPassword are set once, when the data folder is new
 	// and the password was made up.
 	FirstPerson, FirstPassword string
@@ -77,6 +83,11 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	if err != nil {
 		return fault.New(fault.Invalid, "trusted_proxies: %s", err)
 	}
+	authority, passphrase, forDevices, err := c.forDevices(log, o.Now)
+	if err != nil {
+		return err
+	}
+	o.Issuer, o.Judge = authority, authority.Judge
 	passwords := &hasher{}
 	defer passwords.Close()
 	o.Hash = passwords.hash
@@ -104,6 +115,9 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 			ConnContext: conns.Context, Handler: h, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
 	}
 	field := web(conns.Bodies(conns.Forwarded(trusted, a.Web(words(c.Names)))))
+	fieldTLS := web(field.Handler)
+	fieldTLS.TLSConfig = a.Door.TLS(forDevices)
+	fieldTLS.ErrorLog = stdlog.New(&handshakes{door: a.Door, log: log}, "", 0)
 	// A server each: one that serves both may speak HTTP/2 or not, by which of them
 	// comes first.
 	operators, secured := web(nil), web(nil)
@@ -125,6 +139,8 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	table := []*listener{
 		{key: "mqtt", address: c.MQTT, take: conns.Listening{Pace: devicePace}, serve: broker.Serve, stop: func(context.Context) { broker.Stop(5 * time.Second) }},
 		{key: "device_http", address: c.DeviceHTTP, take: conns.Listening{WriteWait: writeWait, Pace: devicePace}, serve: field.Serve, stop: func(ctx context.Context) { _ = field.Shutdown(ctx) }},
+		{key: "mqtt_tls", address: c.MQTTTLS, secure: true, take: conns.Listening{Pace: devicePace}, serve: func(l net.Listener) error { return broker.ServeTLS(l, a.Door.TLS(forDevices)) }, stop: func(context.Context) { broker.Stop(5 * time.Second) }},
+		{key: "device_http_tls", address: c.DeviceHTTPTLS, secure: true, take: conns.Listening{WriteWait: writeWait, Pace: devicePace}, serve: func(l net.Listener) error { return fieldTLS.ServeTLS(l, "", "") }, stop: func(ctx context.Context) { _ = fieldTLS.Shutdown(ctx) }},
 		{key: "listen", address: c.Listen, take: conns.Listening{WriteWait: writeWait, Pace: peoplePace}, serve: operators.Serve, stop: func(ctx context.Context) { endStreams(); _ = operators.Shutdown(ctx) }},
 		{key: "listen_tls", address: c.ListenTLS, secure: true, take: conns.Listening{WriteWait: writeWait, Pace: peoplePace}, serve: func(l net.Listener) error { return secured.ServeTLS(l, "", "") }, stop: func(ctx context.Context) { endStreams(); _ = secured.Shutdown(ctx) }},
 		{key: "pprof", address: c.Pprof, serve: profile.Serve, stop: func(ctx context.Context) { _ = profile.Close() }},
@@ -150,7 +166,8 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 			l.on = pool.Listen(l.on, l.take)
 		}
 	}
-	started := Started{MQTT: at["mqtt"], DeviceHTTP: at["device_http"]}
+	started := Started{MQTT: at["mqtt"], DeviceHTTP: at["device_http"], MQTTTLS: at["mqtt_tls"], DeviceHTTPTLS: at["device_http_tls"],
+		Authority: authority.RootFingerprint(), Passphrase: passphrase}
 	if on := at["listen"]; on != "" {
 		started.Console = "http://" + on
 	}
@@ -171,7 +188,8 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 		page = f
 	}
 	operators.Handler = conns.Bodies(conns.Forwarded(trusted, api.New(api.Options{App: a.API(), Names: words(c.Names), Version: Version, Started: begun.UTC(), Events: events,
-		Storage: storage{a.Store}, MQTT: broker.Connected, MQTTAt: started.MQTT, HTTPAt: started.DeviceHTTP, TLSAt: started.ConsoleTLS, SignOn: signOn, Certificate: certificate.Fingerprint, Console: page, Ready: isReady.Load, Metrics: metrics(a, broker, pool)})))
+		Storage: storage{a.Store}, MQTT: broker.Connected, MQTTAt: started.MQTT, HTTPAt: started.DeviceHTTP,
+		MQTTTLSAt: started.MQTTTLS, HTTPTLSAt: started.DeviceHTTPTLS, Authority: authority.Root(), Public: first(words(c.Names)), TLSAt: started.ConsoleTLS, SignOn: signOn, Certificate: certificate.Fingerprint, Console: page, Ready: isReady.Load, Metrics: metrics(a, broker, pool)})))
 	secured.Handler = operators.Handler
 	a.Start(true)
 	failed := make(chan error, len(table))
@@ -210,6 +228,13 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	shut()
 	log.Info("stopped", "after", time.Since(begun).Round(time.Second))
 	return err
+}
+
+func first(list []string) string {
+	if len(list) == 0 {
+		return ""
+	}
+	return list[0]
 }
 
 // profiles serves what runtime/pprof knows, on an address of its own.

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 
 	"ullage/core/layering"
@@ -46,6 +47,10 @@ type credentialRow struct {
 	Hash      []byte
 	CreatedAt int64 `gorm:"autoCreateTime:false"`
 	RevokedAt int64
+	// Since version 6, NULL in older rows, which are of tokens.
+	Kind      string
+	Serial    string
+	ExpiresAt int64
 }
 
 func (credentialRow) TableName() string { return "credentials" }
@@ -54,10 +59,11 @@ var credentialKind = &kind[devices.Credential, string, credentialRow]{
 	key: func(x devices.Credential) string { return x.ID },
 	row: sure(func(x devices.Credential) credentialRow {
 		return credentialRow{ID: x.ID, Device: x.Device, Hash: x.Hash[:], CreatedAt: ms(x.CreatedAt),
-			RevokedAt: ms(x.RevokedAt)}
+			RevokedAt: ms(x.RevokedAt), Kind: string(x.Kind), Serial: x.Serial, ExpiresAt: ms(x.ExpiresAt)}
 	}),
 	record: sure(func(x credentialRow) devices.Credential {
-		c := devices.Credential{ID: x.ID, Device: x.Device, CreatedAt: at(x.CreatedAt), RevokedAt: at(x.RevokedAt)}
+		c := devices.Credential{ID: x.ID, Device: x.Device, CreatedAt: at(x.CreatedAt), RevokedAt: at(x.RevokedAt),
+			Kind: cmp.Or(devices.Kind(x.Kind), devices.Token), Serial: x.Serial, ExpiresAt: at(x.ExpiresAt)}
 		copy(c.Hash[:], x.Hash)
 		return c
 	}),

@@ -69,6 +69,19 @@ var recordMigrations = []*gormigrate.Migration{{
 }, {
 	ID:      "5",
 	Migrate: grantPeople,
+}, {
+	ID: "6",
+	Migrate: func(tx *gorm.DB) error {
+		for _, column := range []string{"Kind", "Serial", "ExpiresAt"} {
+			if tx.Migrator().HasColumn(&credentialRow{}, column) {
+				continue
+			}
+			if err := tx.Migrator().AddColumn(&credentialRow{}, column); err != nil {
+				return err
+			}
+		}
+		return nil
+	},
 }}
 
 // storeRow is about the store itself; there is one.

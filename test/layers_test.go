@@ -37,7 +37,7 @@ var layers = []struct{ room, may string }{
 	{`^sim$`, `^(core/|client$|device$)`},
 	{`^console$`, ``},
 	{`^examples/`, ``},
-	{`^pki$`, `^fleet/fault$`},
+	{`^pki$`, `^(core/value|fleet/(devices|fault))$`},
 	{`^app$`, `^(core/|fleet/|store$|transport/|api$)`},
 	{`^server$`, `^(core/|fleet/|store$|transport/|api$|app$|console$|pki$)`},
 	{`^cli$`, `^(core/|client$|server$|sim$|api$|examples/|fleet/fault$)`},

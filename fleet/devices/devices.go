@@ -4,12 +4,6 @@ package devices
 
 import (
 	"context"
-	"crypto/rand"
-	"crypto/sha256"
-	"crypto/subtle"
-	"encoding/base64"
-	"encoding/hex"
-	"fmt"
 	"maps"
 	"regexp"
 	"slices"
@@ -55,17 +49,6 @@ type Device struct {
 	Attributes map[string]value.Value
 }
 
-// Credential is a device's token as it is stored: its id in clear and the
-// SHA-256 of the whole. A token has 256 random bits, so a slow hash would add
-// nothing but an outage when a whole fleet reconnects.
-type Credential struct {
-	ID        string
-	Device    string
-	Hash      [sha256.Size]byte
-	CreatedAt time.Time
-	RevokedAt time.Time
-}
-
 // Records reads what is stored of devices. What changes is put into commits as
 // Device and Credential.
 type Records interface {
@@ -79,7 +62,9 @@ type Options struct {
 	Commits *commit.Writer
 	Models  *models.Catalogue
 	Bus     *event.Bus
-	Now     func() time.Time
+	// Issuer makes certificates; devices have tokens alone if it is nil.
+	Issuer Issuer
+	Now    func() time.Time
 }
 
 // Registry holds every device. It answers from memory.
@@ -87,6 +72,7 @@ type Registry struct {
 	commits *commit.Writer
 	models  *models.Catalogue
 	bus     *event.Bus
+	issuer  Issuer
 	now     func() time.Time
 
 	devices     *commit.Table[string, Device]
@@ -101,16 +87,15 @@ type Registry struct {
 }
 
 var (
-	deviceID   = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
-	labelName  = regexp.MustCompile(`^[a-z][a-z0-9_]{0,62}$`)
-	maxLabel   = 200
-	maxName    = 100
-	errNoToken = "the token does not match"
+	deviceID  = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
+	labelName = regexp.MustCompile(`^[a-z][a-z0-9_]{0,62}$`)
+	maxLabel  = 200
+	maxName   = 100
 )
 
 // Open reads every device.
 func Open(ctx context.Context, o Options) (*Registry, error) {
-	g := &Registry{commits: o.Commits, models: o.Models, bus: o.Bus, now: o.Now, carries: map[string]int{},
+	g := &Registry{commits: o.Commits, models: o.Models, bus: o.Bus, issuer: o.Issuer, now: o.Now, carries: map[string]int{},
 		places: places{at: map[string]map[string]bool{}}}
 	ds, err := o.Records.Devices(ctx)
 	if err != nil {
@@ -157,26 +142,35 @@ type New struct {
 	Labels map[string]string
 }
 
-// Create onboards a device and returns its token, which is not kept and cannot
-// be shown again.
+// Create onboards a device with a token, which is not kept and cannot be shown
+// again.
 func (g *Registry) Create(ctx context.Context, n New, by string) (Device, string, error) {
+	d, given, err := g.Onboard(ctx, n, Wanted{}, by)
+	return d, given.Token, err
+}
+
+// Onboard makes a device and gives it its first credential.
+func (g *Registry) Onboard(ctx context.Context, n New, w Wanted, by string) (Device, Given, error) {
 	id, labels := n.ID, n.Labels
 	if !deviceID.MatchString(id) {
-		return Device{}, "", fault.New(fault.Invalid, "%q is no device id", id).
+		return Device{}, Given{}, fault.New(fault.Invalid, "%q is no device id", id).
 			Then("use small letters, digits and hyphens, at most 63, like tank-fennimore-07")
 	}
 	m, err := g.models.Get(n.Model)
 	if err != nil {
-		return Device{}, "", err
+		return Device{}, Given{}, err
 	}
 	if err := checkName(n.Name); err != nil {
-		return Device{}, "", err
+		return Device{}, Given{}, err
 	}
 	if err := checkLabels(labels); err != nil {
-		return Device{}, "", err
+		return Device{}, Given{}, err
 	}
 	at := g.now()
-	token, c := newCredential(id, at)
+	given, c, err := g.make(id, w, at)
+	if err != nil {
+		return Device{}, Given{}, err
+	}
 	d := Device{ID: id, Name: n.Name, Hub: n.Hub, Model: m.Name, Version: m.Version, Labels: maps.Clone(labels),
 		Status: Expected, JoinedAt: at, Attributes: map[string]value.Value{}}
 	if d.Labels == nil {
@@ -197,9 +191,9 @@ func (g *Registry) Create(ctx context.Context, n New, by string) (Device, string
 		return g.put(tx, Device{}, d, at)
 	})
 	if err != nil {
-		return Device{}, "", err
+		return Device{}, Given{}, err
 	}
-	return d, token, nil
+	return d, given, nil
 }
 
 // put makes a device part of a commit, with what is so from now on.
@@ -249,38 +243,6 @@ func (g *Registry) carry(tx *commit.Tx, hub string, n int) {
 	}
 	g.carries[hub] += n
 	tx.Undo(func() { g.carries[hub] -= n })
-}
-
-// Rotate gives a device a new token. Older ones keep working if keep is true,
-// and stop at once if it is false.
-func (g *Registry) Rotate(ctx context.Context, id string, keep bool, by string) (string, error) {
-	at := g.now()
-	token, c := newCredential(id, at)
-	err := g.commits.Do(ctx, func(tx *commit.Tx) error {
-		if _, ok := g.devices.In(tx, id); !ok {
-			return noDevice(id)
-		}
-		ids, _ := g.tokens.In(tx, id)
-		revoked := 0
-		for _, i := range ids {
-			if old, ok := g.credentials.In(tx, i); ok && old.RevokedAt.IsZero() && !keep {
-				old.RevokedAt = at
-				tx.Put(old)
-				g.credentials.Set(tx, i, old)
-				revoked++
-			}
-		}
-		tx.Put(c)
-		g.credentials.Set(tx, c.ID, c)
-		g.tokens.Set(tx, id, append(slices.Clone(ids), c.ID))
-		tx.Tell(fact.New(at, fact.Token{Device: id, Revoked: revoked}).Of(id).By(by))
-		tx.After(func() { g.bus.Publish(event.Device{Device: id}) })
-		return nil
-	})
-	if err != nil {
-		return "", err
-	}
-	return token, nil
 }
 
 // Label sets and removes labels: a label set to "" is removed.
@@ -633,79 +595,10 @@ func (g *Registry) List() []Device {
 	return out
 }
 
-// Authenticate returns the device that a token belongs to. If claimed is not
-// empty the token must be that device's. The error's sentence tells everything
-// and is for the engineer; its Ref is what the stranger may hear.
-func (g *Registry) Authenticate(claimed, token string) (Device, error) {
-	id, _, dotted := strings.Cut(token, ".")
-	refuse := func(format string, args ...any) (Device, error) {
-		return Device{}, fault.New(fault.Unauthenticated, format, args...)
-	}
-	if claimed != "" && !g.Knows(claimed) {
-		return refuse("there is no device %q; onboard it first, or correct the id that it claims",
-			value.Clip(claimed, 63))
-	}
-	if token == "" {
-		return refuse("no token was given; the user name is the device id and the password its token")
-	}
-	if !dotted {
-		return refuse("%s: what was given is no Ullage token, which has a dot after its first eight letters",
-			errNoToken)
-	}
-	c, known := g.credentials.Get(id)
-	sum := sha256.Sum256([]byte(token))
-	if !known || subtle.ConstantTimeCompare(sum[:], c.Hash[:]) != 1 {
-		why := errNoToken
-		if known {
-			why += fmt.Sprintf(": its id %s is of %s, the rest is wrong", id, c.Device)
-		} else {
-			why += ": no token with this id was ever given out"
-		}
-		return refuse("%s; give the device a new one and flash that", why)
-	}
-	if claimed != "" && c.Device != claimed {
-		return refuse("the token is %s's, and the device says it is %s; was the wrong bundle flashed?", c.Device,
-			claimed)
-	}
-	d, _ := g.devices.Get(c.Device)
-	switch {
-	case !c.RevokedAt.IsZero():
-		return refuse("the token was revoked on %s; flash the newer one", c.RevokedAt.UTC().Format(time.RFC3339))
-	case d.Status == Suspended:
-		return refuse("%s is suspended; let it in again first", d.ID)
-	case d.Status == Retired:
-		return refuse("%s is retired; onboard it under another id if it is to come back", d.ID)
-	}
-	return d, nil
-}
-
 // Knows reports whether a device of that id exists, retired ones too.
 func (g *Registry) Knows(id string) bool {
 	_, ok := g.devices.Get(id)
 	return ok
-}
-
-// MayStay reports whether a session that came in with a credential may go on.
-func (g *Registry) MayStay(id, credential string) (string, bool) {
-	d, known := g.devices.Get(id)
-	c, valid := g.credentials.Get(credential)
-	switch {
-	case !known || d.Status == Retired:
-		return "the device was retired", false
-	case d.Status == Suspended:
-		return "the device was suspended", false
-	case !valid || !c.RevokedAt.IsZero():
-		return "its token was revoked", false
-	}
-	return "", true
-}
-
-func newCredential(device string, at time.Time) (string, Credential) {
-	var b [37]byte
-	rand.Read(b[:])
-	id := hex.EncodeToString(b[:4])
-	token := id + "." + base64.RawURLEncoding.EncodeToString(b[5:])
-	return token, Credential{ID: id, Device: device, Hash: sha256.Sum256([]byte(token)), CreatedAt: at}
 }
 
 // checkName checks a name for people: one line, in any script.

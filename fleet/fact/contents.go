@@ -1,6 +1,7 @@
 package fact
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -48,6 +49,14 @@ type Status struct {
 type Token struct {
 	Device  string `json:"device"`
 	Revoked int    `json:"revoked"` // how many older ones stopped working
+	Kind    string `json:"kind,omitempty"`
+}
+
+// Revoked: a credential of a device was ended.
+type Revoked struct {
+	Device     string `json:"device"`
+	Kind       string `json:"kind"`
+	Credential string `json:"credential"` // its id, which is no secret
 }
 
 // Attributes: what a device says of itself has changed. Before counts changes
@@ -234,6 +243,7 @@ func (Labelled) kind() Kind       { return DeviceLabelled }
 func (Moved) kind() Kind          { return DeviceMoved }
 func (Status) kind() Kind         { return StatusChanged }
 func (Token) kind() Kind          { return TokenGiven }
+func (Revoked) kind() Kind        { return CredentialRevoked }
 func (Attributes) kind() Kind     { return AttributesReported }
 func (Link) kind() Kind           { return LinkChanged }
 func (Settings) kind() Kind       { return SettingChanged }
@@ -294,7 +304,7 @@ func (c Changed) sentence() string {
 
 // contentOf returns an empty content of a kind to read JSON into, or nil.
 func contentOf(k Kind) Content {
-	for _, c := range []Content{&Onboarded{}, &Labelled{}, &Moved{}, &Status{}, &Token{}, &Attributes{}, &Link{},
+	for _, c := range []Content{&Onboarded{}, &Labelled{}, &Moved{}, &Status{}, &Token{}, &Revoked{}, &Attributes{}, &Link{},
 		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Deleted{}, &Raised{}, &Returned{}, &Acknowledged{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}, &SignInFailed{}, &Invited{}, &PasswordChosen{}, &SessionEnded{}, &Factor{}} {
 		if c.kind() == k {
 			return c
@@ -356,11 +366,15 @@ func (c Deleted) sentence() string {
 }
 
 func (c Token) sentence() string {
-	text := fmt.Sprintf("gave %s a new token", c.Device)
+	text := fmt.Sprintf("gave %s a new %s", c.Device, cmp.Or(c.Kind, "token"))
 	if c.Revoked > 0 {
 		text += " and revoked the old one"
 	}
 	return text
+}
+
+func (c Revoked) sentence() string {
+	return fmt.Sprintf("revoked the %s %s of %s", c.Kind, c.Credential, c.Device)
 }
 
 func (c Attributes) sentence() string {

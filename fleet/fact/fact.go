@@ -26,6 +26,7 @@ const (
 	DeviceMoved        Kind = "device moved" // to another version of its model
 	StatusChanged      Kind = "status changed"
 	TokenGiven         Kind = "token given"
+	CredentialRevoked  Kind = "credential revoked"
 	AttributesReported Kind = "attributes reported"
 	LinkChanged        Kind = "link changed"
 	SettingChanged     Kind = "setting changed"
@@ -51,7 +52,7 @@ const (
 )
 
 // Kinds lists every kind.
-var Kinds = []Kind{DeviceOnboarded, DeviceLabelled, DeviceMoved, StatusChanged, TokenGiven, AttributesReported,
+var Kinds = []Kind{DeviceOnboarded, DeviceLabelled, DeviceMoved, StatusChanged, TokenGiven, CredentialRevoked, AttributesReported,
 	LinkChanged, SettingChanged, SettingApplied, SettingRefused, ModelPublished, RuleChanged, ReadingsDeleted, AlarmRaised, AlarmReturned,
 	AlarmAcknowledged,
 	CommandGiven, CommandReplied, CommandEnded, EventSent, PersonAdded, SignedIn, SignInWrong, PersonInvited, PasswordChanged, FactorChanged, SignedOut}

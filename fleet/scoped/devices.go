@@ -148,19 +148,35 @@ func (f *Fleet) Count(c access.Caller) int {
 }
 
 // Create onboards a device. Whoever does it may make any id there is.
-func (f *Fleet) Create(ctx context.Context, c access.Caller, n devices.New) (devices.Device, string, error) {
+func (f *Fleet) Create(ctx context.Context, c access.Caller, n devices.New, w devices.Wanted) (devices.Device, devices.Given, error) {
 	if err := f.everywhere(c, person.Engineer); err != nil {
-		return devices.Device{}, "", err
+		return devices.Device{}, devices.Given{}, err
 	}
-	return f.o.Devices.Create(ctx, n, c.Name)
+	return f.o.Devices.Onboard(ctx, n, w, c.Name)
 }
 
-// Rotate gives a device a new token.
-func (f *Fleet) Rotate(ctx context.Context, c access.Caller, id string, keep bool) (string, error) {
+// Renew gives a device another credential.
+func (f *Fleet) Renew(ctx context.Context, c access.Caller, id string, w devices.Wanted, keep bool) (devices.Given, error) {
 	if err := f.reach(c, person.Engineer, id); err != nil {
-		return "", err
+		return devices.Given{}, err
 	}
-	return f.o.Devices.Rotate(ctx, id, keep, c.Name)
+	return f.o.Devices.Renew(ctx, id, w, keep, c.Name)
+}
+
+// Credentials returns those of a device, the newest first.
+func (f *Fleet) Credentials(c access.Caller, id string) ([]devices.Credential, error) {
+	if err := f.reach(c, person.Engineer, id); err != nil {
+		return nil, err
+	}
+	return f.o.Devices.Credentials(id), nil
+}
+
+// Revoke ends a credential of a device.
+func (f *Fleet) Revoke(ctx context.Context, c access.Caller, id, credential string) error {
+	if err := f.reach(c, person.Engineer, id); err != nil {
+		return err
+	}
+	return f.o.Devices.Revoke(ctx, id, credential, c.Name)
 }
 
 // Label sets and removes labels. Whoever does it has the device before and after:

@@ -33,6 +33,7 @@ type Entry struct {
 	Direction Direction       `json:"direction" enum:"up,down" doc:"up is from the device, down is to it"`
 	Transport string          `json:"transport" doc:"mqtt or http"`
 	Remote    string          `json:"remote,omitempty" doc:"Network address of the other side"`
+	TLS       string          `json:"tls,omitempty" doc:"TLS version of a connection that is encrypted" example:"TLS 1.3"`
 	Topic     string          `json:"topic" doc:"Topic below the device's own, such as readings, or connect"`
 	Body      string          `json:"body,omitempty" doc:"The message, cut at 2 KiB"`
 	Size      int             `json:"size" doc:"Bytes of the whole message"`

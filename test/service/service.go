@@ -37,10 +37,12 @@ const Password = "correct-horse-cellar"
 type Service struct {
 	Console, MQTT, HTTP string
 	TLS, Certificate    string
-	Data                string
-	PID                 int
-	Client              *client.Client
-	Token               string
+	// MQTTTLS and HTTPTLS are for devices; Authority is the SHA-256 of whom they trust.
+	MQTTTLS, HTTPTLS, Authority string
+	Data                        string
+	PID                         int
+	Client                      *client.Client
+	Token                       string
 	// Familiar tells the service that its person was here before.
 	Familiar string
 	cmd      *exec.Cmd
@@ -71,7 +73,7 @@ func (o *output) String() string {
 // the flags say others, and waits until it is ready and somebody is signed in.
 func Start(data string, flags ...string) (*Service, error) {
 	args := append([]string{"serve", "--data", data, "--listen", "127.0.0.1:0", "--listen-tls", "127.0.0.1:0", "--mqtt", "127.0.0.1:0",
-		"--device-http", "127.0.0.1:0"}, flags...)
+		"--device-http", "127.0.0.1:0", "--mqtt-tls", "127.0.0.1:0", "--device-http-tls", "127.0.0.1:0"}, flags...)
 	s := &Service{Data: data, log: &output{}, ended: make(chan struct{})}
 	s.cmd = exec.Command(Binary(), args...)
 	s.cmd.Dir = data
@@ -97,7 +99,7 @@ func Start(data string, flags ...string) (*Service, error) {
 		close(s.ended)
 	}()
 	timeout := time.After(20 * time.Second)
-	for s.HTTP == "" {
+	for s.Authority == "" {
 		select {
 		case line, ok := <-lines:
 			if !ok {
@@ -117,6 +119,15 @@ func Start(data string, flags ...string) (*Service, error) {
 			}
 			if v, ok := strings.CutPrefix(line, "Device HTTP: "); ok {
 				s.HTTP = v
+			}
+			if v, ok := strings.CutPrefix(line, "MQTT over TLS: "); ok {
+				s.MQTTTLS = v
+			}
+			if v, ok := strings.CutPrefix(line, "Device HTTP over TLS: "); ok {
+				s.HTTPTLS = v
+			}
+			if v, ok := strings.CutPrefix(line, "SHA-256 of the authority: "); ok {
+				s.Authority = v
 			}
 		case <-timeout:
 			s.Kill()

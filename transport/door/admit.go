@@ -1,24 +1,21 @@
 package door
 
 import (
+	"crypto/sha256"
+	"crypto/x509"
 	"strings"
 	"time"
 
 	"ullage/core/value"
+	"ullage/fleet/devices"
 	"ullage/fleet/fault"
 	"ullage/fleet/traffic"
 	"ullage/transport/conns"
 )
 
-// CredentialKind says by what a device shows who it is.
-type CredentialKind string
-
-// Token is the only kind so far: the secret that the device was onboarded with.
-const Token CredentialKind = "token"
-
 // Credential is what a device was let in by.
 type Credential struct {
-	Kind CredentialKind
+	Kind devices.Kind
 	ID   string // as the registry knows it; no secret
 }
 
@@ -29,6 +26,10 @@ type Claim struct {
 	Device    string // id that it says it has; may be empty if Named is false
 	Named     bool   // the protocol wants the id beside the credential
 	Token     string
+	// Certificates are what it showed in the TLS handshake, its own first; it has the
+	// key of that.
+	Certificates []*x509.Certificate
+	TLS          string // version of the connection, such as TLS 1.3; empty without
 	// Missing says what the protocol gave no credential in; empty if it gave one.
 	Missing string
 	// Check judges what else belongs to the protocol, such as a client id; nil for
@@ -42,6 +43,7 @@ type Device struct {
 	Credential Credential
 	Transport  string
 	Remote     string
+	TLS        string
 
 	door *Door
 	lane *lane
@@ -59,7 +61,7 @@ func (d *Door) Admit(c Claim) (*Device, error) {
 	if wait, quiet := d.gate.failed(conns.HostOf(c.Remote)); quiet {
 		time.Sleep(wait)
 	} else {
-		e := traffic.Entry{At: d.o.Now(), Direction: traffic.Up, Transport: c.Transport, Remote: c.Remote,
+		e := traffic.Entry{At: d.o.Now(), Direction: traffic.Up, Transport: c.Transport, Remote: c.Remote, TLS: c.TLS,
 			Topic: "connect", Claimed: value.Clip(c.Device, 100), Reason: err.Error(), Ref: ref}
 		if d.o.Devices.Knows(c.Device) {
 			e.Device = c.Device
@@ -72,14 +74,11 @@ func (d *Door) Admit(c Claim) (*Device, error) {
 }
 
 func (d *Door) admit(c Claim) (*Device, error) {
-	if c.Missing != "" {
-		return nil, fault.New(fault.Unauthenticated, "%s", c.Missing)
-	}
-	dev, err := d.o.Devices.Authenticate(c.Device, c.Token)
+	dev, credential, err := d.identify(c)
 	if err != nil {
 		return nil, err
 	}
-	if c.Named && c.Device == "" {
+	if c.Named && c.Device == "" && credential.Kind == devices.Token {
 		return nil, fault.New(fault.Unauthenticated, "no user name was given; it is the device id, here %s", dev.ID)
 	}
 	if c.Check != nil {
@@ -87,9 +86,28 @@ func (d *Door) admit(c Claim) (*Device, error) {
 			return nil, err
 		}
 	}
+	return &Device{ID: dev.ID, Credential: credential, Transport: c.Transport,
+		Remote: c.Remote, TLS: c.TLS, door: d, lane: d.lane(dev.ID)}, nil
+}
+
+// identify finds whose credential it is: a certificate, or else a token.
+func (d *Door) identify(c Claim) (devices.Device, Credential, error) {
+	if len(c.Certificates) > 0 && d.o.Judge != nil {
+		if err := d.o.Judge(c.Certificates, d.o.Now()); err != nil {
+			return devices.Device{}, Credential{}, err
+		}
+		dev, held, err := d.o.Devices.AuthenticateCertificate(c.Device, sha256.Sum256(c.Certificates[0].Raw))
+		return dev, Credential{Kind: devices.Certificate, ID: held.ID}, err
+	}
+	if c.TLS != "" && c.Token == "" && d.o.Judge != nil {
+		c.Missing = "neither a certificate nor a token was shown; give the device the one that its bundle holds"
+	}
+	if c.Missing != "" {
+		return devices.Device{}, Credential{}, fault.New(fault.Unauthenticated, "%s", c.Missing)
+	}
+	dev, err := d.o.Devices.Authenticate(c.Device, c.Token)
 	id, _, _ := strings.Cut(c.Token, ".")
-	return &Device{ID: dev.ID, Credential: Credential{Kind: Token, ID: strings.Clone(id)}, Transport: c.Transport,
-		Remote: c.Remote, door: d, lane: d.lane(dev.ID)}, nil
+	return dev, Credential{Kind: devices.Token, ID: strings.Clone(id)}, err
 }
 
 // MayStay reports whether the device may go on, and if not, why.
@@ -100,7 +118,7 @@ func (v *Device) MayStay() (why string, ok bool) {
 // Arrived writes into the traffic that a session began.
 func (v *Device) Arrived(note string) {
 	v.door.o.Traffic.Add(traffic.Entry{At: v.door.o.Now(), Device: v.ID, Direction: traffic.Up, Transport: v.Transport,
-		Remote: v.Remote, Topic: "connect", Note: note})
+		Remote: v.Remote, TLS: v.TLS, Topic: "connect", Note: note})
 }
 
 // Note writes into the traffic why something that the device did was refused.

@@ -4,6 +4,7 @@
 package door
 
 import (
+	"crypto/x509"
 	"fmt"
 	"log/slog"
 	"sync"
@@ -26,16 +27,20 @@ type Options struct {
 	Settings *settings.Settings
 	Commands *commands.Queue
 	Traffic  *traffic.Log
-	Limits   Limits
-	Log      *slog.Logger
-	Now      func() time.Time
+	// Judge says what is wrong with the certificate of a device, the first, and those
+	// that came with it; nil where none are taken.
+	Judge  func(shown []*x509.Certificate, now time.Time) error
+	Limits Limits
+	Log    *slog.Logger
+	Now    func() time.Time
 }
 
 // Door lets devices in and takes what they send. All transports of a service
 // share one.
 type Door struct {
-	o    Options
-	gate *gate
+	o      Options
+	gate   *gate
+	hellos hellos
 
 	mu    sync.Mutex
 	lanes map[string]*lane // by device; only of those that were let in once

@@ -54,7 +54,7 @@ func take(v *door.Device, name, body string) door.Verdict {
 func TestAdmit(t *testing.T) {
 	b := newBench(t, app.Options{}, nil)
 	v := b.admit(tank, "mqtt")
-	if v.ID != tank || v.Credential.Kind != door.Token || v.Credential.ID == "" ||
+	if v.ID != tank || v.Credential.Kind != devices.Token || v.Credential.ID == "" ||
 		strings.Contains(b.tokens[tank][9:], v.Credential.ID) {
 		t.Errorf("let in as %+v", v)
 	}

@@ -1,6 +1,7 @@
 package mqtt
 
 import (
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -37,8 +38,12 @@ func (x *session) connect(pk *packets.Packet) (resumed, ok bool) {
 	}
 	user := string(c.Username)
 	v3, v5 := byte(5), byte(codeNotAuthorised)
+	var shown []*x509.Certificate
+	if x.tls != nil {
+		shown = x.tls.PeerCertificates
+	}
 	dev, err := s.o.Door.Admit(door.Claim{Transport: transport, Remote: x.remote, Device: user, Named: true,
-		Token: string(c.Password), Check: func(id string) error {
+		Token: string(c.Password), Certificates: shown, TLS: door.Version(x.tls), Check: func(id string) error {
 			if c.ClientIdentifier == "" || c.ClientIdentifier == id || strings.HasPrefix(c.ClientIdentifier, id+"/") {
 				return nil
 			}

@@ -4,6 +4,7 @@
 package mqtt
 
 import (
+	"crypto/tls"
 	"errors"
 	"log/slog"
 	"net"
@@ -54,7 +55,12 @@ func NewServer(o Options) *Server {
 }
 
 // Serve accepts connections until the listener is closed.
-func (s *Server) Serve(l net.Listener) error {
+func (s *Server) Serve(l net.Listener) error { return s.accept(l, nil) }
+
+// ServeTLS is Serve for connections that are encrypted.
+func (s *Server) ServeTLS(l net.Listener, config *tls.Config) error { return s.accept(l, config) }
+
+func (s *Server) accept(l net.Listener, config *tls.Config) error {
 	for {
 		conn, err := l.Accept()
 		if err != nil {
@@ -76,13 +82,27 @@ func (s *Server) Serve(l net.Listener) error {
 		s.mu.Unlock()
 		go func() {
 			defer s.wg.Done()
-			s.serve(conn)
+			s.begin(conn, config)
 			conn.Close()
 			s.mu.Lock()
 			delete(s.conns, conn)
 			s.mu.Unlock()
 		}()
 	}
+}
+
+// begin speaks with a connection, after the handshake where there is one.
+func (s *Server) begin(conn net.Conn, config *tls.Config) {
+	if config == nil {
+		s.serve(conn, nil)
+		return
+	}
+	secured := tls.Server(conn, config)
+	if s.o.Door.Handshake(secured, transport, s.limits.Hello) != nil {
+		return
+	}
+	state := secured.ConnectionState()
+	s.serve(secured, &state)
 }
 
 // Stop ends every session, telling the devices that the service is going, and

@@ -3,6 +3,7 @@ package mqtt
 import (
 	"bufio"
 	"bytes"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -52,6 +53,7 @@ const (
 type session struct {
 	srv       *Server
 	conn      net.Conn
+	tls       *tls.ConnectionState // nil without encryption
 	in        input
 	r, quiet  *bufio.Reader
 	remote    string
@@ -84,8 +86,8 @@ type session struct {
 }
 
 // serve speaks with one connection until it ends.
-func (s *Server) serve(conn net.Conn) {
-	x := &session{srv: s, conn: conn, remote: conn.RemoteAddr().String(), quit: make(chan struct{}),
+func (s *Server) serve(conn net.Conn, state *tls.ConnectionState) {
+	x := &session{srv: s, conn: conn, tls: state, remote: conn.RemoteAddr().String(), quit: make(chan struct{}),
 		written: make(chan struct{}), gone: make(chan struct{}), nextID: 1}
 	x.in.Conn = conn
 	x.quiet = bufio.NewReaderSize(&x.in, quietBuffer)

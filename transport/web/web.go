@@ -89,11 +89,15 @@ func tell(c *gin.Context, d *problem.Details) {
 
 // identify finds the device of the bearer token.
 func (w *handler) identify(c *gin.Context) {
-	claim := door.Claim{Transport: "http", Remote: c.Request.RemoteAddr}
+	claim := door.Claim{Transport: "http", Remote: c.Request.RemoteAddr, TLS: door.Version(c.Request.TLS)}
+	if c.Request.TLS != nil {
+		w.Door.Shaken("http", c.Request.RemoteAddr, nil)
+		claim.Certificates = c.Request.TLS.PeerCertificates
+	}
 	if scheme, token, _ := strings.Cut(c.GetHeader("Authorization"), " "); strings.EqualFold(scheme, "Bearer") {
 		claim.Token = strings.TrimSpace(token)
 	} else {
-		claim.Missing = "no bearer token was given; send the header Authorization: Bearer TOKEN"
+		claim.Missing = "no bearer token was given; send the header Authorization: Bearer TOKEN, or over TLS the certificate of the device"
 	}
 	dev, err := w.Door.Admit(claim)
 	if err != nil {

@@ -178,7 +178,7 @@ export interface paths {
         get: operations["devices"];
         put?: never;
         /**
-         * Onboard a device; its token is shown this once
+         * Onboard a device; its credential is shown this once
          * @description The device may connect at once with the token. Nobody can see the token again, since only a hash of it is kept; a lost one is replaced by a new one.
          */
         post: operations["create-device"];
@@ -251,6 +251,50 @@ export interface paths {
          * @description A command that waits is not handed over any more. One that was handed over may still be done by the device; what it then replies is noted.
          */
         delete: operations["withdraw-command"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/credentials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * By what a device is let in, the newest first
+         * @description Nothing of what is secret is among it.
+         */
+        get: operations["credentials"];
+        put?: never;
+        /**
+         * Give a device a new credential; it is shown this once
+         * @description The ones before stop working at once, unless keep says that they work on.
+         */
+        post: operations["new-credential"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/credentials/{credential}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End a credential of a device at once, open connections too
+         * @description Open connections that came in with it end within a second.
+         */
+        delete: operations["revoke-credential"];
         options?: never;
         head?: never;
         patch?: never;
@@ -418,26 +462,6 @@ export interface paths {
          * @description A suspended or retired device is cut off at once. Its readings stay. Retired is for good.
          */
         post: operations["set-status"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/devices/{id}/token": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Give a device a new token
-         * @description The token before stops working at once, unless keep says that it works on until the next new one.
-         */
-        post: operations["new-token"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2028,6 +2052,25 @@ export interface components {
              */
             windows: number;
         };
+        Credential: {
+            /** Format: date-time */
+            created_at: string;
+            /**
+             * Format: date-time
+             * @description When a certificate ends
+             */
+            expires_at?: string;
+            id: string;
+            /** @enum {string} */
+            kind: "token" | "certificate";
+            /**
+             * Format: date-time
+             * @description When it was revoked; absent while it works
+             */
+            revoked_at?: string;
+            /** @description Of a certificate, in hexadecimal digits */
+            serial?: string;
+        };
         Damage: {
             file: string;
             /** @description What it is: a commit of readings, a chunk of a series, a record */
@@ -3049,6 +3092,13 @@ export interface components {
         };
         NewDevice: {
             /**
+             * @description By what it is let in; a token if it is not said
+             * @enum {string}
+             */
+            credential?: "token" | "certificate";
+            /** @description Request for a certificate (PKCS #10, PEM) of a key that the device has; one is made where it is left out */
+            csr?: string;
+            /**
              * @description The device that carries it
              * @example hub-fennimore
              */
@@ -3074,15 +3124,32 @@ export interface components {
             name?: string;
         };
         Onboarded: {
+            /** @description All that the device needs, with samples that work as they are: a zip file, in Base64 */
+            bundle?: string;
+            /** @description Certificate of the authority that the device trusts, in PEM */
+            ca?: string;
+            /** @description In PEM, with the one that has signed it */
+            certificate?: string;
+            /**
+             * Format: date-time
+             * @description When the certificate ends
+             */
+            expires_at?: string;
             /** @description Address of the devices' HTTP listener */
             http: string;
+            /** @description Where it speaks HTTP over TLS */
+            http_tls?: string;
             id: string;
+            /** @description In PEM; shown once, and kept nowhere; absent where the device has it */
+            key?: string;
             model: string;
             /** @description Address of the MQTT listener */
             mqtt: string;
+            /** @description Where it speaks MQTT over TLS */
+            mqtt_tls?: string;
             status: string;
             /** @description Shown once; only its hash is kept */
-            token: string;
+            token?: string;
             /** @description A command that sends a first reading over HTTP */
             try_http: string;
             /** @description A command that sends a first reading over MQTT */
@@ -3312,7 +3379,14 @@ export interface components {
             codes: string[];
         };
         RotateBody: {
-            /** @description Let the old tokens work on */
+            /**
+             * @description By what it is let in; a token if it is not said
+             * @enum {string}
+             */
+            credential?: "token" | "certificate";
+            /** @description Request for a certificate (PKCS #10, PEM) of a key that the device has; one is made where it is left out */
+            csr?: string;
+            /** @description Let the old credentials work on */
             keep?: boolean;
         };
         Rule: {
@@ -4007,6 +4081,11 @@ export interface components {
              * @description Bytes of the whole message
              */
             size: number;
+            /**
+             * @description TLS version of a connection that is encrypted
+             * @example TLS 1.3
+             */
+            tls?: string;
             /** @description Topic below the device's own, such as readings, or connect */
             topic: string;
             /** @description mqtt or http */
@@ -5094,6 +5173,214 @@ export interface operations {
             };
         };
     };
+    credentials: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Credential"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "new-credential": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RotateBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Onboarded"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "revoke-credential": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+                /** @description Id of the credential */
+                credential: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
     description: {
         parameters: {
             query?: never;
@@ -5786,78 +6073,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Device"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Details"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Details"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Details"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Details"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Details"];
-                };
-            };
-        };
-    };
-    "new-token": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description Device id */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["RotateBody"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Onboarded"];
                 };
             };
             /** @description Unauthorized */

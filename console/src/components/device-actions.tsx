@@ -166,7 +166,7 @@ function NewToken({ device: d, onClose }: { device: Device; onClose: () => void 
     );
   const act = async () => {
     setGiven(
-      await ask(api.POST("/api/v1/devices/{id}/token", { params: { path: { id: d.id } }, body: { keep } })),
+      await ask(api.POST("/api/v1/devices/{id}/credentials", { params: { path: { id: d.id } }, body: { keep } })),
     );
     return false; // the token is shown in place
   };

@@ -1,0 +1,243 @@
+package cli
+
+import (
+	"archive/zip"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ullage/client"
+)
+
+// credentialFlags say which credential a device gets, and where its bundle goes.
+type credentialFlags struct {
+	token, certificate bool
+	csr, out           string
+}
+
+func (f *credentialFlags) add(c *cobra.Command) {
+	c.Flags().BoolVar(&f.token, "token", false, "let it in by a token, which is what it gets if nothing is said")
+	c.Flags().BoolVar(&f.certificate, "cert", false, "let it in by a certificate of a new key, both in the bundle")
+	c.Flags().StringVar(&f.csr, "csr", "", "let it in by a certificate of the key in this request (PKCS #10); - for standard input")
+	c.Flags().StringVar(&f.out, "out", "", "folder, or file that ends with .zip, for the bundle: all that the device needs, with samples that work")
+	c.MarkFlagsMutuallyExclusive("token", "cert", "csr")
+}
+
+// wanted is what was asked for.
+func (f *credentialFlags) wanted(c *cobra.Command) (client.NewCredential, error) {
+	switch {
+	case f.csr != "":
+		b, err := readFileOr(c, f.csr)
+		if err != nil {
+			return client.NewCredential{}, fmt.Errorf("the request for a certificate cannot be read: %w", err)
+		}
+		return client.NewCredential{Credential: "certificate", CSR: string(b)}, nil
+	case f.certificate:
+		return client.NewCredential{Credential: "certificate"}, nil
+	}
+	return client.NewCredential{}, nil
+}
+
+func readFileOr(c *cobra.Command, path string) ([]byte, error) {
+	if path == "-" {
+		return io.ReadAll(io.LimitReader(c.InOrStdin(), 1<<20))
+	}
+	return os.ReadFile(path)
+}
+
+// place is where the bundle of a device goes: a key has to go somewhere.
+func (f *credentialFlags) place(c *cobra.Command, id string) string {
+	format, _ := c.Flags().GetString("output")
+	if f.out == "" && format == "table" && (f.certificate || f.csr != "") {
+		return id
+	}
+	return f.out
+}
+
+// free refuses a place where something is already, before anything is made that would
+// be lost for want of it.
+func free(place string) error {
+	if place == "" {
+		return nil
+	}
+	if strings.HasSuffix(place, ".zip") {
+		if _, err := os.Stat(place); err == nil {
+			return fmt.Errorf("there is a file %s already; take it away, or name another with --out", place)
+		}
+		return nil
+	}
+	entries, err := os.ReadDir(place)
+	switch {
+	case errors.Is(err, os.ErrNotExist), err == nil && len(entries) == 0:
+		return nil
+	case err == nil:
+		return fmt.Errorf("the folder %s is not empty; take it away, or name another with --out", place)
+	}
+	return fmt.Errorf("%s cannot be used for the bundle: %w", place, err)
+}
+
+// maxBundle is the largest bundle that is unpacked, in bytes.
+const maxBundle = 1 << 20
+
+// writeBundle writes a bundle as a file, or unpacked into a folder.
+func writeBundle(place string, b []byte) error {
+	if strings.HasSuffix(place, ".zip") {
+		return os.WriteFile(place, b, 0o600)
+	}
+	r, err := zip.NewReader(bytes.NewReader(b), int64(len(b)))
+	if err != nil {
+		return fmt.Errorf("the service gave no bundle that can be read: %w", err)
+	}
+	if err := os.MkdirAll(place, 0o700); err != nil {
+		return err
+	}
+	for _, f := range r.File {
+		name := filepath.Base(filepath.FromSlash(f.Name))
+		in, err := f.Open()
+		if err != nil {
+			return err
+		}
+		data, err := io.ReadAll(io.LimitReader(in, maxBundle))
+		in.Close()
+		if err == nil {
+			err = os.WriteFile(filepath.Join(place, name), data, f.Mode().Perm())
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// handedOver prints a credential as people read it, or where its bundle is.
+func handedOver(c *cobra.Command, o client.Onboarded, place string) error {
+	if place != "" {
+		if err := writeBundle(place, o.Bundle); err != nil {
+			return fmt.Errorf("%s has its credential, and the bundle could not be written: %w; make another one with: ullage device renew %s", o.ID, err, o.ID)
+		}
+	}
+	return show(c, o, func(w io.Writer) {
+		if place == "" {
+			printOnboarded(w, o)
+			return
+		}
+		fmt.Fprintf(w, "%s is onboarded as %s. Its bundle is in %s:\n", o.ID, o.Model, place)
+		if o.ExpiresAt != nil {
+			fmt.Fprintf(w, "a certificate until %s", o.ExpiresAt.Local().Format("2006-01-02"))
+		} else {
+			fmt.Fprint(w, "a token")
+		}
+		fmt.Fprintf(w, ", whom to trust, where to connect, and samples.\n\nSend a first reading:  sh %s\nSee it come:           ullage traffic %s\n",
+			filepath.Join(place, "send.sh"), o.ID)
+	})
+}
+
+func deviceRenew() *cobra.Command {
+	var f credentialFlags
+	var keep bool
+	c := &cobra.Command{
+		Use:     "renew DEVICE",
+		Short:   "Give a device another credential; the old ones stop at once, or work on",
+		Long:    "Gives a device a new token or certificate. With --keep the ones before work on, so\nthat the device can be changed over without a gap; end them then with\n\"ullage device revoke\".",
+		Example: "  ullage device renew tank-fennimore-07\n  ullage device renew hub-fennimore --cert --keep --out hub-fennimore.zip",
+		Args:    exactly(1, "one device"), ValidArgsFunction: deviceNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			n, err := f.wanted(c)
+			if err != nil {
+				return err
+			}
+			place := f.place(c, args[0])
+			if err := free(place); err != nil {
+				return err
+			}
+			o, err := cl.Renew(c.Context(), args[0], n, keep)
+			if err != nil {
+				return err
+			}
+			return handedOver(c, o, place)
+		},
+	}
+	f.add(c)
+	c.Flags().BoolVar(&keep, "keep", false, "let the old credentials work on")
+	return c
+}
+
+func deviceCredentials() *cobra.Command {
+	return &cobra.Command{
+		Use: "credentials DEVICE", Short: "List by what a device is let in, the newest first",
+		Example: "  ullage device credentials hub-fennimore",
+		Args:    exactly(1, "one device"), ValidArgsFunction: deviceNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			cs, err := cl.Credentials(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			when := func(t *time.Time) string {
+				if t == nil {
+					return ""
+				}
+				return t.Local().Format("2006-01-02 15:04")
+			}
+			return list(c, cs, "It has no credential. Give it one with: ullage device renew "+args[0],
+				column[client.Credential]{"credential", func(x client.Credential) string { return x.ID }},
+				column[client.Credential]{"kind", func(x client.Credential) string { return x.Kind }},
+				column[client.Credential]{"made", func(x client.Credential) string { return when(&x.CreatedAt) }},
+				column[client.Credential]{"until", func(x client.Credential) string {
+					if x.ExpiresAt == nil {
+						return "it is revoked"
+					}
+					return when(x.ExpiresAt)
+				}},
+				column[client.Credential]{"revoked", func(x client.Credential) string { return when(x.RevokedAt) }})
+		},
+	}
+}
+
+func deviceRevoke() *cobra.Command {
+	return &cobra.Command{
+		Use: "revoke DEVICE CREDENTIAL", Short: "End a credential of a device at once, open connections too",
+		Example: "  ullage device revoke hub-fennimore crt-52d1a0c94a6e0f11",
+		Args:    exactly(2, "a device and one of its credentials"),
+		ValidArgsFunction: func(c *cobra.Command, args []string, p string) ([]string, cobra.ShellCompDirective) {
+			if len(args) != 1 {
+				return deviceNames(c, args, p)
+			}
+			return complete(func(c *cobra.Command, cl *client.Client) ([]string, error) {
+				cs, err := cl.Credentials(c.Context(), args[0])
+				var out []string
+				for _, x := range cs {
+					if x.RevokedAt == nil {
+						out = append(out, x.ID+"\t"+x.Kind)
+					}
+				}
+				return out, err
+			})(c, nil, p)
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			if err := cl.Revoke(c.Context(), args[0], args[1]); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.OutOrStdout(), "%s of %s lets nobody in any more\n", args[1], args[0])
+			return nil
+		},
+	}
+}

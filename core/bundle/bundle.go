@@ -1,0 +1,225 @@
+// Package bundle writes what is flashed onto a device, or laid beside its firmware:
+// where the service is, whom to trust, by what the device is let in, its topics, and
+// samples that work as they are.
+package bundle
+
+import (
+	"archive/zip"
+	"bytes"
+	"embed"
+	"encoding/json"
+	"fmt"
+	"net"
+	"slices"
+	"strings"
+	"text/template"
+	"time"
+
+	"ullage/core/model"
+	"ullage/core/value"
+)
+
+// Bundle is what goes into it. Addresses are host:port; an empty one is off.
+type Bundle struct {
+	Device  string
+	Model   *model.Model
+	MQTT    string // over TLS
+	HTTP    string // over TLS
+	Plain   Plain  // without TLS, on the machine of the service
+	CA      []byte // that the service's certificate is signed by, in PEM
+	Token   string // either this
+	Chain   []byte // or a certificate with those above it, in PEM
+	Key     []byte // in PEM; nil where the device has it already
+	At      time.Time
+	Expires time.Time // of the certificate
+}
+
+// Plain are the addresses without TLS.
+type Plain struct{ MQTT, HTTP string }
+
+// File is one file of a bundle.
+type File struct {
+	Name string
+	Data []byte
+	// Secret files are for nobody else, and Program ones are run.
+	Secret, Program bool
+}
+
+//go:embed files
+var files embed.FS
+
+var templates = template.Must(template.New("").Funcs(template.FuncMap{"c": cString, "py": pyString, "sh": shString, "json": jsonString, "pem": cLines}).
+	ParseFS(files, "files/*"))
+
+// page is what the templates are filled from.
+type page struct {
+	*Bundle
+	Topics               map[string]string
+	Readings, About      string
+	MQTTHost, MQTTPort   string
+	HTTPHost, HTTPPort   string
+	Certificate          bool
+	Own                  bool // it has its key in a place of its own
+	TokenName            string
+	CAText, Text, Secret string // in PEM, for the header
+	Interval             string
+	Commands             []string
+}
+
+// config is config.json, for firmware that reads it.
+type config struct {
+	Device string            `json:"device"`
+	Model  string            `json:"model"`
+	MQTT   *endpoint         `json:"mqtt,omitempty"`
+	HTTP   string            `json:"http,omitempty"`
+	CA     string            `json:"ca"`
+	Token  string            `json:"token,omitempty"`
+	Cert   string            `json:"certificate,omitempty"`
+	Key    string            `json:"key,omitempty"`
+	Topics map[string]string `json:"topics"`
+	Every  string            `json:"every"`
+}
+
+type endpoint struct {
+	Host   string `json:"host"`
+	Port   int    `json:"port"`
+	Client string `json:"client_id"`
+	User   string `json:"user"`
+}
+
+// Files returns the files of b, in the order of their names.
+func Files(b Bundle) ([]File, error) {
+	p := page{Bundle: &b, Certificate: len(b.Chain) > 0, Own: len(b.Chain) > 0 && len(b.Key) == 0, Topics: topics(&b)}
+	p.MQTTHost, p.MQTTPort, _ = net.SplitHostPort(b.MQTT)
+	p.HTTPHost, p.HTTPPort, _ = net.SplitHostPort(b.HTTP)
+	x := b.Model.Examples(b.Device, b.At)
+	p.Readings, p.About, p.Interval = string(x.Readings), string(x.About), value.Duration(b.Model.Interval).String()
+	p.CAText, p.Text, p.Secret = string(b.CA), string(b.Chain), string(b.Key)
+	for _, a := range b.Model.Actions {
+		p.Commands = append(p.Commands, a.Name)
+	}
+	c := config{Device: b.Device, Model: b.Model.Name, CA: "ca.crt", Topics: p.Topics, Every: p.Interval}
+	if b.MQTT != "" {
+		port := 0
+		fmt.Sscanf(p.MQTTPort, "%d", &port)
+		c.MQTT = &endpoint{Host: p.MQTTHost, Port: port, Client: b.Device, User: b.Device}
+	}
+	if b.HTTP != "" {
+		c.HTTP = "https://" + b.HTTP + "/device/v1"
+	}
+	out := []File{{Name: "ca.crt", Data: b.CA}}
+	if p.Certificate {
+		out = append(out, File{Name: "device.crt", Data: b.Chain})
+		c.Cert, c.Key = "device.crt", "device.key"
+		if len(b.Key) > 0 {
+			out = append(out, File{Name: "device.key", Data: b.Key, Secret: true})
+		}
+	} else {
+		out = append(out, File{Name: "token", Data: []byte(b.Token + "\n"), Secret: true})
+		c.Token = "token"
+	}
+	text, err := json.MarshalIndent(c, "", "  ")
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, File{Name: "config.json", Data: append(text, '\n')})
+	for _, f := range []struct {
+		name, from      string
+		secret, program bool
+	}{{"README.txt", "readme.txt", false, false}, {"send.sh", "send.sh", false, true}, {"send.py", "send.py", false, true},
+		{"send.c", "send.c", false, false}, {"send.go", "send.go.txt", false, false}, {"ullage_config.h", "config.h", true, false}} {
+		var buf bytes.Buffer
+		if err := templates.ExecuteTemplate(&buf, f.from, p); err != nil {
+			return nil, fmt.Errorf("%s: %w", f.name, err)
+		}
+		out = append(out, File{Name: f.name, Data: buf.Bytes(), Secret: f.secret, Program: f.program})
+	}
+	slices.SortFunc(out, func(a, b File) int { return strings.Compare(a.Name, b.Name) })
+	return out, nil
+}
+
+// topics are those of the device, by what they are for.
+func topics(b *Bundle) map[string]string {
+	out := map[string]string{}
+	for _, name := range []string{"readings", "about", "intended", "applied", "reply", "problem"} {
+		out[name] = "ullage/" + b.Device + "/" + name
+	}
+	if len(b.Model.Actions) > 0 {
+		out["commands"] = "ullage/" + b.Device + "/command/+"
+	}
+	return out
+}
+
+// Zip packs files into one, in a folder of a name.
+func Zip(folder string, fs []File, at time.Time) ([]byte, error) {
+	var buf bytes.Buffer
+	z := zip.NewWriter(&buf)
+	for _, f := range fs {
+		h := &zip.FileHeader{Name: folder + "/" + f.Name, Method: zip.Deflate, Modified: at}
+		h.SetMode(0o644)
+		switch {
+		case f.Secret:
+			h.SetMode(0o600)
+		case f.Program:
+			h.SetMode(0o755)
+		}
+		w, err := z.CreateHeader(h)
+		if err != nil {
+			return nil, err
+		}
+		if _, err := w.Write(f.Data); err != nil {
+			return nil, err
+		}
+	}
+	if err := z.Close(); err != nil {
+		return nil, err
+	}
+	return buf.Bytes(), nil
+}
+
+// cString writes s as a string of C.
+func cString(s string) string {
+	var b strings.Builder
+	b.WriteByte('"')
+	for _, c := range []byte(s) {
+		switch {
+		case c == '"' || c == '\\' || c == '?': // ?? would begin a trigraph
+			b.WriteByte('\\')
+			b.WriteByte(c)
+		case c == '\n':
+			b.WriteString(`\n`)
+		case c < ' ' || c > '~':
+			fmt.Fprintf(&b, `\%03o`, c)
+		default:
+			b.WriteByte(c)
+		}
+	}
+	b.WriteByte('"')
+	return b.String()
+}
+
+// cLines writes a text of some lines as a string of C, a line each.
+func cLines(s string) string {
+	var out []string
+	for line := range strings.Lines(s) {
+		out = append(out, "  "+cString(line))
+	}
+	if len(out) == 0 {
+		return `""`
+	}
+	return " \\\n" + strings.Join(out, " \\\n")
+}
+
+func pyString(s string) string { return jsonString(s) }
+
+// jsonString writes s as a string of JSON, which is one of Python and Go too.
+func jsonString(s string) string {
+	b, err := json.Marshal(s)
+	if err != nil {
+		return `""`
+	}
+	return string(b)
+}
+
+// shString writes s as one word of a POSIX shell.
+func shString(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }

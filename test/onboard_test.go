@@ -1,0 +1,323 @@
+package test
+
+import (
+	"archive/zip"
+	"bytes"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"fmt"
+	"math/big"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"ullage/client"
+	"ullage/test/service"
+)
+
+// run runs a program and returns what it printed; it fails the test if the program
+// does otherwise than it should.
+func run(t *testing.T, dir string, works bool, name string, args ...string) string {
+	t.Helper()
+	c := exec.Command(name, args...)
+	c.Dir = dir
+	out, err := c.CombinedOutput()
+	if (err == nil) != works {
+		t.Errorf("%s %s: %v\n%s", name, strings.Join(args, " "), err, out)
+	}
+	return string(out)
+}
+
+// readingsOf counts what was kept of a device.
+func readingsOf(t *testing.T, s *service.Service, id string) int {
+	t.Helper()
+	r, err := s.Client.Readings(t.Context(), id, "must_temp", client.Span{}, 100)
+	ok(t, err)
+	return len(r.Readings)
+}
+
+// The bundle of a device works as it is: in a shell, in Python, in C and in Go, with a
+// token and with a certificate.
+func TestBundleWorks(t *testing.T) {
+	s := start(t)
+	cellars(t, s)
+	root := t.TempDir()
+	for i, credential := range []string{"--token", "--cert"} {
+		id := fmt.Sprintf("tank-fennimore-%02d", i+1)
+		dir := filepath.Join(root, id)
+		cli(t, s, "device", "create", id, "--model", "tank-probe", credential, "--out", dir)
+		for name, secret := range map[string]bool{"ca.crt": false, "config.json": false, "ullage_config.h": true, map[bool]string{true: "device.key", false: "token"}[i == 1]: true} {
+			info, err := os.Stat(filepath.Join(dir, name))
+			ok(t, err)
+			if secret && info.Mode().Perm() != 0o600 {
+				t.Errorf("%s: %s can be read by others: %v", id, name, info.Mode())
+			}
+		}
+		said := run(t, dir, true, "sh", "send.sh")
+		if !strings.Contains(said, "sent over MQTT") || !strings.Contains(said, "sent over HTTP") {
+			t.Errorf("%s: the shell says %s", id, said)
+		}
+		if n := readingsOf(t, s, id); n != 2 {
+			t.Errorf("%s: after the shell there are %d readings, want 2", id, n)
+		}
+		if said := run(t, dir, true, "/usr/bin/python3", "send.py", "1"); !strings.Contains(said, "intended") || !strings.Contains(said, "sent") {
+			t.Errorf("%s: Python says %s", id, said)
+		}
+		run(t, dir, true, "cc", "-Wall", "-Wextra", "-Werror", "send.c", "-lmosquitto", "-o", "send")
+		if said := run(t, dir, true, "./send", "1"); !strings.Contains(said, "sent ") {
+			t.Errorf("%s: C says %s", id, said)
+		}
+		if n := readingsOf(t, s, id); n != 4 {
+			t.Errorf("%s: after Python and C there are %d readings, want 4", id, n)
+		}
+		if x, err := s.Client.Settings(t.Context(), id); err != nil || x.State != "applied" {
+			t.Errorf("%s: settings are %s, %v; Python confirms them", id, x.State, err)
+		}
+		// The sample in Go stands within the module, where its package is.
+		inside, err := os.MkdirTemp(service.Root(), "sample")
+		ok(t, err)
+		t.Cleanup(func() { os.RemoveAll(inside) })
+		src, err := os.ReadFile(filepath.Join(dir, "send.go"))
+		ok(t, err)
+		ok(t, os.WriteFile(filepath.Join(inside, "main.go"), src, 0o600))
+		bin := filepath.Join(dir, "go-sample")
+		run(t, inside, true, "go", "build", "-o", bin, ".")
+		c := exec.Command(bin)
+		c.Dir = dir
+		ok(t, c.Start())
+		for end := time.Now().Add(within); readingsOf(t, s, id) < 5; time.Sleep(100 * time.Millisecond) {
+			if time.Now().After(end) {
+				t.Errorf("%s: nothing comes from Go", id)
+				break
+			}
+		}
+		c.Process.Signal(os.Interrupt)
+		c.Wait()
+	}
+	// As a zip file too, and never over something that is there.
+	file := filepath.Join(root, "tank.zip")
+	cli(t, s, "device", "create", "tank-fennimore-09", "--model", "tank-probe", "--cert", "--out", file)
+	b, err := os.ReadFile(file)
+	ok(t, err)
+	z, err := zip.NewReader(bytes.NewReader(b), int64(len(b)))
+	ok(t, err)
+	if len(z.File) < 9 {
+		t.Errorf("the zip holds %d files", len(z.File))
+	}
+	if _, errs, code := s.CLI("", "device", "renew", "tank-fennimore-09", "--cert", "--out", file); code == 0 || !strings.Contains(errs, "already") {
+		t.Errorf("over a bundle that is there: %d %s", code, errs)
+	}
+	if cs, err := s.Client.Credentials(t.Context(), "tank-fennimore-09"); err != nil || len(cs) != 1 || cs[0].Kind != "certificate" {
+		t.Errorf("after that it has the credentials %+v, %v", cs, err)
+	}
+}
+
+// told waits for a refusal in the traffic that says something.
+func told(t *testing.T, s *service.Service, says string) client.TrafficEntry {
+	t.Helper()
+	for end := time.Now().Add(within); ; time.Sleep(50 * time.Millisecond) {
+		es, err := s.Client.Traffic(t.Context(), "", "", true, 0, 50)
+		ok(t, err)
+		for _, e := range es {
+			if strings.Contains(e.Reason, says) {
+				return e
+			}
+		}
+		if time.Now().After(end) {
+			t.Errorf("the traffic never tells %q; it tells %+v", says, es)
+			return client.TrafficEntry{}
+		}
+	}
+}
+
+// Whoever does not get in hears nothing but a ref, and the engineer why.
+func TestRefusalsOverTLS(t *testing.T) {
+	s := start(t, "--address-failures", "1000")
+	cellars(t, s)
+	root := t.TempDir()
+	const id, other = "tank-fennimore-07", "tank-fennimore-08"
+	dir, theirs := filepath.Join(root, id), filepath.Join(root, other)
+	cli(t, s, "device", "create", id, "--model", "tank-probe", "--cert", "--out", dir)
+	cli(t, s, "device", "create", other, "--model", "tank-probe", "--out", theirs)
+	foreign := filepath.Join(root, "foreign")
+	ok(t, os.Mkdir(foreign, 0o700))
+	run(t, foreign, true, "openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", "key", "-out", "crt", "-subj", "/CN="+id, "-days", "2")
+	ca, cert, key := filepath.Join(dir, "ca.crt"), filepath.Join(dir, "device.crt"), filepath.Join(dir, "device.key")
+	port := func(at string) string { _, p, err := net.SplitHostPort(at); ok(t, err); return p }
+	pub := func(works bool, as string, args ...string) string {
+		t.Helper()
+		return run(t, root, works, "mosquitto_pub", append([]string{"-h", "127.0.0.1", "-p", port(s.MQTTTLS), "-i", as, "-u", as, "-q", "1",
+			"-t", "ullage/" + as + "/readings", "-m", `{"must_temp":21}`}, args...)...)
+	}
+	pub(true, id, "--cafile", ca, "--cert", cert, "--key", key)
+	pub(true, id, "--cafile", ca, "--cert", cert, "--key", key, "-V", "5")
+	curl := func(works bool, args ...string) string {
+		t.Helper()
+		return run(t, root, works, "curl", append([]string{"-sS", "--fail-with-body", "https://" + s.HTTPTLS + "/device/v1/intended"}, args...)...)
+	}
+	if said := curl(true, "--cacert", ca, "--cert", cert, "--key", key); !strings.Contains(said, `"revision"`) {
+		t.Errorf("curl with a certificate is answered %s", said)
+	}
+	if said := run(t, root, true, "openssl", "s_client", "-connect", s.HTTPTLS, "-CAfile", ca, "-verify_return_error", "-brief"); !strings.Contains(said, "Verification: OK") {
+		t.Errorf("openssl says %s", said)
+	}
+	for _, c := range []struct {
+		what string
+		do   func() string
+		says string
+	}{
+		{"wrong CA", func() string {
+			return pub(false, id, "--cafile", filepath.Join(foreign, "crt"), "--cert", cert, "--key", key)
+		}, "flash ca.crt"},
+		{"wrong CA over HTTP", func() string { return curl(false, "--cacert", filepath.Join(foreign, "crt")) }, "flash ca.crt"},
+		{"a foreign certificate", func() string {
+			return pub(false, id, "--cafile", ca, "--cert", filepath.Join(foreign, "crt"), "--key", filepath.Join(foreign, "key"))
+		}, "authority that is not known here"},
+		{"another's certificate", func() string { return pub(false, other, "--cafile", ca, "--cert", cert, "--key", key) }, "was the wrong bundle flashed"},
+		{"nothing shown", func() string { return pub(false, id, "--cafile", ca) }, "neither a certificate nor a token"},
+		{"a wrong token", func() string { return pub(false, other, "--cafile", ca, "-P", "12345678.wrong") }, "no token with this id"},
+		{"an unknown id", func() string {
+			return pub(false, "tank-nowhere-01", "--cafile", ca, "--cert", cert, "--key", key)
+		}, `no device "tank-nowhere-01"`},
+		{"no TLS", func() string {
+			c, err := net.Dial("tcp", s.MQTTTLS)
+			ok(t, err)
+			defer c.Close()
+			c.Write([]byte("\x10\x0c\x00\x04MQTT\x04\x02\x00\x3c\x00\x00"))
+			c.SetReadDeadline(time.Now().Add(2 * time.Second))
+			c.Read(make([]byte, 10))
+			return ""
+		}, "does not speak TLS"},
+		{"HTTP without TLS", func() string {
+			return run(t, root, true, "curl", "-sS", "http://"+s.HTTPTLS+"/device/v1/time")
+		}, "does not speak TLS"},
+		{"old TLS", func() string {
+			return curl(false, "--cacert", ca, "--tls-max", "1.1", "--ciphers", "DEFAULT@SECLEVEL=0")
+		}, "TLS 1.2 and 1.3"},
+	} {
+		heard := c.do()
+		e := told(t, s, c.says)
+		for _, secret := range []string{"authority", "wrong bundle", "no device", other + "'s"} {
+			if strings.Contains(heard, secret) {
+				t.Errorf("%s: the stranger hears %q", c.what, heard)
+			}
+		}
+		if e.Remote == "" || e.At.IsZero() {
+			t.Errorf("%s: the traffic shows %+v", c.what, e)
+		}
+	}
+	// What is revoked is out at once, open and resumed connections too.
+	sub := exec.Command("mosquitto_sub", "-h", "127.0.0.1", "-p", port(s.MQTTTLS), "-i", id, "-u", id, "--cafile", ca, "--cert", cert, "--key", key, "-t", "ullage/"+id+"/intended", "-q", "1")
+	ok(t, sub.Start())
+	gone := make(chan error, 1)
+	go func() { gone <- sub.Wait() }()
+	for end := time.Now().Add(within); ; time.Sleep(50 * time.Millisecond) {
+		if x, err := s.Client.Service(t.Context()); err == nil && x.Connected > 0 {
+			break
+		}
+		if time.Now().After(end) {
+			t.Fatal("mosquitto_sub does not connect")
+		}
+	}
+	resume := resuming(t, s.HTTPTLS, ca, cert, key)
+	if resumed, status := resume(); status != 200 {
+		t.Errorf("before it is revoked: %d, resumed %v", status, resumed)
+	}
+	if resumed, status := resume(); !resumed || status != 200 {
+		t.Errorf("a second connection: %d, resumed %v", status, resumed)
+	}
+	cs, err := s.Client.Credentials(t.Context(), id)
+	ok(t, err)
+	cli(t, s, "device", "renew", id, "--cert", "--keep", "--out", filepath.Join(root, "second"))
+	begun := time.Now()
+	cli(t, s, "device", "revoke", id, cs[0].ID)
+	select {
+	case <-gone:
+		t.Logf("the open connection ended %s after the command began", time.Since(begun).Round(time.Millisecond))
+	case <-time.After(3 * time.Second):
+		t.Error("the open connection goes on")
+		sub.Process.Kill()
+	}
+	if resumed, status := resume(); status != 401 {
+		t.Errorf("with the revoked one: %d, resumed %v", status, resumed)
+	}
+	pub(false, id, "--cafile", ca, "--cert", cert, "--key", key)
+	told(t, s, "the certificate was revoked on")
+	second := filepath.Join(root, "second")
+	pub(true, id, "--cafile", ca, "--cert", filepath.Join(second, "device.crt"), "--key", filepath.Join(second, "device.key"))
+	cli(t, s, "device", "suspend", id)
+	pub(false, id, "--cafile", ca, "--cert", filepath.Join(second, "device.crt"), "--key", filepath.Join(second, "device.key"))
+	told(t, s, id+" is suspended")
+	if strings.Contains(s.Log(), "PRIVATE KEY") {
+		t.Error("the log holds a key")
+	}
+}
+
+// resuming returns a client that resumes its TLS session with each new connection.
+func resuming(t *testing.T, at, ca, cert, key string) func() (resumed bool, status int) {
+	t.Helper()
+	pemOf, err := os.ReadFile(ca)
+	ok(t, err)
+	pool := x509.NewCertPool()
+	pool.AppendCertsFromPEM(pemOf)
+	pair, err := tls.LoadX509KeyPair(cert, key)
+	ok(t, err)
+	config := &tls.Config{RootCAs: pool, Certificates: []tls.Certificate{pair}, ClientSessionCache: tls.NewLRUClientSessionCache(4), MinVersion: tls.VersionTLS12}
+	return func() (bool, int) {
+		t.Helper()
+		c, err := tls.Dial("tcp", at, config)
+		ok(t, err)
+		defer c.Close()
+		fmt.Fprintf(c, "GET /device/v1/intended HTTP/1.1\r\nHost: %s\r\nConnection: close\r\n\r\n", at)
+		var b bytes.Buffer
+		c.SetReadDeadline(time.Now().Add(within))
+		b.ReadFrom(c)
+		status := 0
+		fmt.Sscanf(b.String(), "HTTP/1.1 %d", &status)
+		return c.ConnectionState().DidResume, status
+	}
+}
+
+// The user's own certificate is shown to devices, and another is taken up without a
+// restart.
+func TestOwnCertificateForDevices(t *testing.T) {
+	dir := t.TempDir()
+	write := func() {
+		t.Helper()
+		k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		ok(t, err)
+		der, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: "devices"},
+			NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), DNSNames: []string{"devices.example.org"}}, &x509.Certificate{Subject: pkix.Name{CommonName: "devices"}}, k.Public(), k)
+		ok(t, err)
+		secret, err := x509.MarshalPKCS8PrivateKey(k)
+		ok(t, err)
+		for name, b := range map[string]*pem.Block{"key": {Type: "PRIVATE KEY", Bytes: secret}, "crt": {Type: "CERTIFICATE", Bytes: der}} {
+			ok(t, os.WriteFile(filepath.Join(dir, name), pem.EncodeToMemory(b), 0o600))
+		}
+	}
+	write()
+	s := start(t, "--device-tls-cert", filepath.Join(dir, "crt"), "--device-tls-key", filepath.Join(dir, "key"))
+	shown := func() string {
+		t.Helper()
+		c, err := tls.Dial("tcp", s.MQTTTLS, &tls.Config{InsecureSkipVerify: true})
+		ok(t, err)
+		defer c.Close()
+		return c.ConnectionState().PeerCertificates[0].SerialNumber.String()
+	}
+	first := shown()
+	write()
+	for end := time.Now().Add(within); shown() == first; time.Sleep(200 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("the new certificate is never shown")
+		}
+	}
+}
