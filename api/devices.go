@@ -17,6 +17,7 @@ import (
 	"ullage/core/record"
 	"ullage/core/unit"
 	"ullage/core/value"
+	"ullage/fleet/contact"
 	"ullage/fleet/devices"
 	"ullage/fleet/present"
 	"ullage/fleet/settings"
@@ -127,6 +128,22 @@ func (s *server) deviceRoutes() {
 		}
 		return &body[[]client.Credential]{out}, nil
 	}, describe("credentials", "By what a device is let in, the newest first", "Devices"), notFound)
+	huma.Get(s.api, "/api/v1/devices/{id}/contact", func(ctx context.Context, in *One) (*body[client.Contact], error) {
+		f, err := s.Fleet.Contact(caller(ctx), in.ID)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		f.Now = s.Now()
+		out := client.Contact{Device: in.ID, Steps: []client.ContactStep{}, Findings: []client.ContactFinding{}}
+		for _, x := range contact.Steps(f) {
+			out.Steps = append(out.Steps, client.ContactStep{Step: x.Name, State: string(x.State), At: optional(x.At), Says: x.Says, Next: x.Next})
+		}
+		for _, x := range contact.Diagnose(f) {
+			out.Findings = append(out.Findings, client.ContactFinding(x))
+		}
+		return &body[client.Contact]{out}, nil
+	}, describe("contact", "How far a device is on its way in, and why it is not in or not well", "Devices",
+		"The steps are those since it was given its newest credential, as far back as its traffic goes."), notFound)
 	type ofDevice struct {
 		One
 		Credential string `path:"credential" maxLength:"64" doc:"Id of the credential"`

@@ -181,7 +181,7 @@ from top to bottom; or see it all at once with "ullage demo".`,
 	flags.Bool("raw", false, "print what devices wrote as it is: control characters in tables, formulas in CSV")
 	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"},
 		cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(modelCommand(), schemaCommand(), compareCommand(), loadCommand(), deviceCommand(), trafficCommand(),
+	root.AddCommand(modelCommand(), schemaCommand(), compareCommand(), loadCommand(), deviceCommand(), trafficCommand(), doctorCommand(),
 		queryCommand(), importCommand(), readingCommand(), checkCommand(), ruleThings.command(), siteCommand(), personCommand(), teamCommand(), keyCommand(), accessCommand(), alarmCommand(), exprCommand(),
 		settingCommand(), commandCommand(), journalCommand(), serveCommand(), storeCommand(), configCommand(), demoCommand(), simCommand(), loginCommand(), logoutCommand(), openapiCommand(), exitCodes(), hashCommand())
 	usage(root)

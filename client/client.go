@@ -335,6 +335,11 @@ func (c *Client) Credentials(ctx context.Context, id string) ([]Credential, erro
 	return get[[]Credential](ctx, c, device(id)+"/credentials")
 }
 
+// Contact tells how far a device is on its way in, and why it is not in or not well.
+func (c *Client) Contact(ctx context.Context, id string) (Contact, error) {
+	return get[Contact](ctx, c, device(id)+"/contact")
+}
+
 // Revoke ends a credential of a device.
 func (c *Client) Revoke(ctx context.Context, id, credential string) error {
 	return c.do(ctx, http.MethodDelete, device(id)+"/credentials/"+url.PathEscape(credential), nil, nil)

@@ -190,6 +190,29 @@ type Credential struct {
 	RevokedAt *time.Time `json:"revoked_at,omitempty" doc:"When it was revoked; absent while it works"`
 }
 
+// Contact is how far a device is on its way in, and what is not as it should be.
+type Contact struct {
+	Device   string           `json:"device"`
+	Steps    []ContactStep    `json:"steps" doc:"In their order; the one that stops is followed by those that wait"`
+	Findings []ContactFinding `json:"findings" doc:"Why it is not in, or not well; none where all is well"`
+}
+
+// ContactStep is one step of the way of a device in.
+type ContactStep struct {
+	Step  string     `json:"step" example:"first valid reading"`
+	State string     `json:"state" enum:"done,failed,waiting"`
+	At    *time.Time `json:"at,omitempty" doc:"When; absent while it waits"`
+	Says  string     `json:"says,omitempty" doc:"What was seen, or why it stops there"`
+	Next  string     `json:"next,omitempty" doc:"What to do"`
+}
+
+// ContactFinding is something that is not as it should be.
+type ContactFinding struct {
+	About string `json:"about" enum:"credential,clock,address,refusal,model,setting,link,status"`
+	Says  string `json:"says"`
+	Next  string `json:"next,omitempty" doc:"What to do"`
+}
+
 // Setting is one setting of a device.
 type Setting struct {
 	Name          string     `json:"name"`

@@ -57,7 +57,7 @@ func TestDocumentedCommands(t *testing.T) {
 	mqtt, web := free(), free()
 	work := t.TempDir()
 	d, err := service.StartDemo("--data", filepath.Join(work, "data"), "--history", "2d", "--listen", "127.0.0.1:0", "--listen-tls", "127.0.0.1:0", "--mqtt", mqtt,
-		"--device-http", web)
+		"--device-http", web, "--mqtt-tls", "127.0.0.1:0", "--device-http-tls", "127.0.0.1:0")
 	ok(t, err)
 	defer d.Stop()
 	cl := client.New(d.Console, "")

@@ -274,15 +274,29 @@ func TestOnboardingInTheConsole(t *testing.T) {
 	p.Forget()
 	ok(t, p.Type("#join-hub", "hub-fennimore"))
 	ok(t, p.ClickText("Onboard it"))
-	ok(t, p.WaitText("tank-fennimore-08 is onboarded", within))
+	ok(t, p.WaitText("it has not been heard yet", within))
+	step := func(name, state string) string {
+		return fmt.Sprintf(`document.querySelector("[data-step='%s']")?.dataset.state === %q`, name, state)
+	}
+	ok(t, p.Wait(step("reached us", "waiting"), within))
+	// The bundle is in the answer that the page has; it is a zip file.
+	if zipped, err := browser.Eval[bool](p, `(() => { let got = ""; const made = URL.createObjectURL; URL.createObjectURL = (b) => { got = b.type; return made(b); };
+		[...document.querySelectorAll("button")].find((b) => b.innerText === "Download the bundle").click(); return got === "application/zip"; })()`); err != nil || !zipped {
+		t.Errorf("the bundle is not given as a zip file, %v", err)
+	}
+	ok(t, p.ClickText("HTTP, plain"))
 	command, err := browser.Eval[string](p,
 		`[...document.querySelectorAll("code")].map((c) => c.innerText).find((c) => c.startsWith("curl"))`)
 	ok(t, err)
 	if out, err := exec.Command("sh", "-c", command).CombinedOutput(); err != nil || !strings.Contains(string(out), "kept") {
 		t.Fatalf("%s gives %s, %v", command, out, err)
 	}
-	ok(t, p.WaitText("It has been heard", within))
-	ok(t, p.ClickText("Look at Der achte Tank 第八"))
+	ok(t, p.WaitText("it has been heard", within))
+	for _, name := range []string{"reached us", "encrypted", "known", "first message", "first valid reading"} {
+		ok(t, p.Wait(step(name, "done"), within))
+	}
+	ok(t, p.Wait(step("settings confirmed", "waiting"), within))
+	ok(t, p.ClickText("it has been heard; look at it"))
 	ok(t, p.Wait(`document.querySelector("h1")?.innerText.startsWith("Der achte Tank 第八 tank-fennimore-08")`, within))
 	ok(t, p.Wait(`document.querySelector('main a[href="/devices/hub-fennimore"]')`, within))
 
@@ -313,12 +327,12 @@ func TestOnboardingInTheConsole(t *testing.T) {
 		ok(t, p.Keys("Escape"))
 	})
 	t.Run("a new token is shown once", func(t *testing.T) {
-		menu("New token")
-		ok(t, p.WaitText("stops working at once", within))
+		menu("New credential")
+		ok(t, p.WaitText("stop working at once", within))
 		ok(t, p.ClickText("Give it a new token"))
-		ok(t, p.WaitText("It is shown this once", within))
+		ok(t, p.WaitText("given this once and not kept", within))
 		ok(t, p.ClickText("Done"))
-		ok(t, p.Wait(`!document.body.innerText.includes("It is shown this once")`, within))
+		ok(t, p.Wait(`!document.body.innerText.includes("given this once and not kept")`, within))
 		if out, _ := exec.Command("sh", "-c", command).CombinedOutput(); !strings.Contains(string(out), "not authorised") {
 			t.Errorf("with the old token: %s", out)
 		}

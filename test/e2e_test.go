@@ -356,7 +356,7 @@ func TestBadStarts(t *testing.T) {
 		"a bad level":     {[]string{"--log-level", "loud"}, "debug, info, warn or error"},
 	} {
 		args := append([]string{"serve", "--data", t.TempDir(), "--listen", "127.0.0.1:0", "--mqtt", "127.0.0.1:0",
-			"--device-http", "127.0.0.1:0"}, c.flags...)
+			"--device-http", "127.0.0.1:0", "--mqtt-tls", "", "--device-http-tls", "", "--listen-tls", ""}, c.flags...)
 		_, errs, code := service.Run("", nil, args...)
 		if code != 1 || !strings.Contains(errs, c.says) || strings.Count(strings.TrimSpace(errs), "\n") > 0 {
 			t.Errorf("%s: exit code %d, %q", name, code, errs)

@@ -9,7 +9,6 @@ import (
 	"embed"
 	"encoding/json"
 	"fmt"
-	"net"
 	"slices"
 	"strings"
 	"text/template"
@@ -90,8 +89,8 @@ type endpoint struct {
 // Files returns the files of b, in the order of their names.
 func Files(b Bundle) ([]File, error) {
 	p := page{Bundle: &b, Certificate: len(b.Chain) > 0, Own: len(b.Chain) > 0 && len(b.Key) == 0, Topics: topics(&b)}
-	p.MQTTHost, p.MQTTPort, _ = net.SplitHostPort(b.MQTT)
-	p.HTTPHost, p.HTTPPort, _ = net.SplitHostPort(b.HTTP)
+	p.MQTTHost, p.MQTTPort = split(b.MQTT)
+	p.HTTPHost, p.HTTPPort = split(b.HTTP)
 	x := b.Model.Examples(b.Device, b.At)
 	p.Readings, p.About, p.Interval = string(x.Readings), string(x.About), value.Duration(b.Model.Interval).String()
 	p.CAText, p.Text, p.Secret = string(b.CA), string(b.Chain), string(b.Key)
@@ -136,6 +135,15 @@ func Files(b Bundle) ([]File, error) {
 	}
 	slices.SortFunc(out, func(a, b File) int { return strings.Compare(a.Name, b.Name) })
 	return out, nil
+}
+
+// split takes an address apart into host and port.
+func split(address string) (host, port string) {
+	i := strings.LastIndexByte(address, ':')
+	if i < 0 {
+		return address, ""
+	}
+	return strings.Trim(address[:i], "[]"), address[i+1:]
 }
 
 // topics are those of the device, by what they are for.

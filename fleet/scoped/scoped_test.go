@@ -56,7 +56,12 @@ func TestReach(t *testing.T) {
 		{"Rename", func(c access.Caller, id string) error { return f.Rename(ctx, c, id, "x") }, fault.NotAllowed},
 		{"Behind", func(c access.Caller, id string) error { return f.Behind(ctx, c, id, "") }, fault.NotAllowed},
 		{"SetStatus", func(c access.Caller, id string) error { return f.SetStatus(ctx, c, id, devices.Suspended) }, fault.NotAllowed},
-		{"Rotate", func(c access.Caller, id string) error { _, err := f.Rotate(ctx, c, id, true); return err }, fault.NotAllowed},
+		{"Renew", func(c access.Caller, id string) error {
+			_, err := f.Renew(ctx, c, id, devices.Wanted{}, true)
+			return err
+		}, fault.NotAllowed},
+		{"Credentials", func(c access.Caller, id string) error { _, err := f.Credentials(c, id); return err }, fault.NotAllowed},
+		{"Revoke", func(c access.Caller, id string) error { return f.Revoke(ctx, c, id, "none") }, fault.NotAllowed},
 		{"Delete", func(c access.Caller, id string) error {
 			_, err := f.Delete(ctx, c, deletion.Span{Device: id, All: true})
 			return err

@@ -104,12 +104,15 @@ const inUnits = new Set([
 ]);
 
 api.use({
-  onRequest({ request, schemaPath }) {
+  async onRequest({ request, schemaPath }) {
     const writes = request.method === "POST" && schemaPath.endsWith("/settings");
     if (!inUnits.has(schemaPath) || (request.method !== "GET" && !writes)) return undefined;
     const url = new URL(request.url);
     url.searchParams.set("units", "own");
-    return new Request(url, request);
+    if (!writes) return new Request(url, request);
+    // A body that is handed on would be streamed, which HTTP/1.1 does not do.
+    const { method, headers, credentials, signal } = request;
+    return new Request(url, { method, headers, credentials, signal, body: await request.text() });
   },
 });
 

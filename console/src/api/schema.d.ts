@@ -256,6 +256,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{id}/contact": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How far a device is on its way in, and why it is not in or not well
+         * @description The steps are those since it was given its newest credential, as far back as its traffic goes.
+         */
+        get: operations["contact"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{id}/credentials": {
         parameters: {
             query?: never;
@@ -2034,6 +2054,35 @@ export interface components {
              * @description When it was handed over last
              */
             sent_at?: string;
+        };
+        Contact: {
+            device: string;
+            /** @description Why it is not in, or not well; none where all is well */
+            findings: components["schemas"]["ContactFinding"][];
+            /** @description In their order; the one that stops is followed by those that wait */
+            steps: components["schemas"]["ContactStep"][];
+        };
+        ContactFinding: {
+            /** @enum {string} */
+            about: "credential" | "clock" | "address" | "refusal" | "model" | "setting" | "link" | "status";
+            /** @description What to do */
+            next?: string;
+            says: string;
+        };
+        ContactStep: {
+            /**
+             * Format: date-time
+             * @description When; absent while it waits
+             */
+            at?: string;
+            /** @description What to do */
+            next?: string;
+            /** @description What was seen, or why it stops there */
+            says?: string;
+            /** @enum {string} */
+            state: "done" | "failed" | "waiting";
+            /** @example first valid reading */
+            step: string;
         };
         Cost: {
             /**
@@ -5124,6 +5173,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Command"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    contact: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Contact"];
                 };
             };
             /** @description Unauthorized */

@@ -8,7 +8,7 @@ import { Dialog, Entry } from "./dialog";
 import { fieldLook } from "./field";
 import { Labels, toLabels, type Pair } from "./labels";
 import { useTell } from "./notices";
-import { Token } from "./onboarded";
+import { Download, Token } from "./onboarded";
 
 type Act = "describe" | "token" | "suspend" | "retire" | "delete";
 
@@ -44,7 +44,7 @@ export function DeviceActions({ device: d }: { device: Device }) {
             className="z-40 min-w-52 border border-line bg-surface py-1 text-sm shadow-md"
           >
             {entry("describe", "Name, labels and hub")}
-            {d.status !== "retired" && entry("token", "New token")}
+            {d.status !== "retired" && entry("token", "New credential")}
             <DropdownMenu.Separator className="my-1 border-t border-line" />
             {d.status === "suspended" ? (
               <DropdownMenu.Item className={item} onSelect={resume}>
@@ -60,7 +60,7 @@ export function DeviceActions({ device: d }: { device: Device }) {
         </DropdownMenu.Portal>
       </DropdownMenu.Root>
       {open === "describe" && <Describe device={d} onClose={close} />}
-      {open === "token" && <NewToken device={d} onClose={close} />}
+      {open === "token" && <NewCredential device={d} onClose={close} />}
       {open === "suspend" && (
         <Dialog
           title={`Suspend ${called(d)}?`}
@@ -155,37 +155,65 @@ function Describe({ device: d, onClose }: { device: Device; onClose: () => void 
   );
 }
 
-function NewToken({ device: d, onClose }: { device: Device; onClose: () => void }) {
+function NewCredential({ device: d, onClose }: { device: Device; onClose: () => void }) {
   const [keep, setKeep] = useState(false);
+  const [credential, setCredential] = useState<"token" | "certificate">("token");
   const [given, setGiven] = useState<Onboarded>();
   if (given)
     return (
-      <Dialog wide title={`New token of ${called(d)}`} verb="Done" act={async () => {}} onClose={onClose}>
+      <Dialog
+        wide
+        title={`New ${credential} of ${called(d)}`}
+        verb="Done"
+        act={async () => {}}
+        onClose={onClose}
+      >
+        <div className="pb-3">
+          <Download given={given} />
+        </div>
         <Token given={given} />
       </Dialog>
     );
   const act = async () => {
     setGiven(
-      await ask(api.POST("/api/v1/devices/{id}/credentials", { params: { path: { id: d.id } }, body: { keep } })),
+      await ask(
+        api.POST("/api/v1/devices/{id}/credentials", {
+          params: { path: { id: d.id } },
+          body: { keep, credential },
+        }),
+      ),
     );
-    return false; // the token is shown in place
+    return false; // it is shown in place
   };
   return (
     <Dialog
-      title={`New token for ${called(d)}`}
+      title={`New credential for ${called(d)}`}
       about={
         keep
-          ? "The old token works on until it is replaced once more."
-          : "The old token stops working at once: the device is cut off until it has the new one."
+          ? "The ones before work on until they are revoked, or replaced once more."
+          : "The ones before stop working at once: the device is cut off until it has the new one."
       }
-      verb="Give it a new token"
+      verb={`Give it a new ${credential}`}
       danger={!keep}
       act={act}
       onClose={onClose}
     >
+      <div className="flex gap-5 pb-2">
+        {(["token", "certificate"] as const).map((k) => (
+          <label key={k} className="flex items-center gap-2">
+            <input
+              type="radio"
+              name="new-credential"
+              checked={credential === k}
+              onChange={() => setCredential(k)}
+            />
+            a {k}
+          </label>
+        ))}
+      </div>
       <label className="flex items-center gap-2">
         <input type="checkbox" checked={keep} onChange={(e) => setKeep(e.target.checked)} />
-        Let the old token work on
+        Let the old ones work on
       </label>
     </Dialog>
   );

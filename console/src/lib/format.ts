@@ -46,6 +46,9 @@ export function ago(at: string | undefined, now: number): string {
 
 export const absolute = (at: string) => written(at, { dateStyle: "medium", timeStyle: "medium" });
 
+// soonest is the day of a time, without its hour.
+export const soonest = (at: string) => written(at, { dateStyle: "medium" });
+
 export const clock = (at: string | number) => written(at, { timeStyle: "medium" });
 
 // soon is a time of the next days: without its day where that is today.

@@ -6,6 +6,7 @@ import { api, ask, type Device, type Model, type Property, type Settings } from 
 import { useFleet } from "../api/live";
 import { Acknowledge } from "../components/acknowledge";
 import { Badge } from "../components/badge";
+import { Doctor } from "../components/contact";
 import { DeviceActions } from "../components/device-actions";
 import { Commands } from "../components/commands";
 import { Button, Choice, Command, Empty } from "../components/parts";
@@ -269,6 +270,7 @@ function Now({
       </section>
       <aside className="lg:border-l lg:border-line lg:pl-6">
         {!narrow && <OpenAlarms device={device} now={now} />}
+        {!screen && <Doctor device={device.id} />}
         <SettingsTable settings={settings} may={may} now={now} onChange={onChange} />
         {!screen && (
           <>

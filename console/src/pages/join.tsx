@@ -1,16 +1,17 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState, type FormEvent } from "react";
+import { useMemo, useState, type FormEvent, type ReactNode } from "react";
 import { Link } from "react-router";
-import { api, ask, type Onboarded } from "../api/client";
+import { api, ask, type Onboarded, type TrafficEntry } from "../api/client";
 import { useFleet } from "../api/live";
 import { Entry } from "../components/dialog";
 import { fieldLook } from "../components/field";
 import { Labels, toLabels, type Pair } from "../components/labels";
-import { Token } from "../components/onboarded";
+import { Steps } from "../components/contact";
+import { credentialOf, Download, Token } from "../components/onboarded";
 import { Button, Command, Empty, Trouble } from "../components/parts";
 import { Vessel } from "../components/vessel";
-import { called } from "../lib/format";
-import { useParam, useTitle } from "../lib/use";
+import { ago, called, number } from "../lib/format";
+import { useNow, useParam, useTitle } from "../lib/use";
 
 const idForm = /^[a-z0-9][a-z0-9-]{0,62}$/;
 
@@ -24,6 +25,8 @@ export default function JoinPage() {
   const [model, setModel] = useState(wanted);
   const [hub, setHub] = useState("");
   const [labels, setLabels] = useState<Pair[]>([{ key: "site", value: "" }]);
+  const [credential, setCredential] = useState("token");
+  const [csr, setCSR] = useState("");
   const [given, setGiven] = useState<Onboarded>();
   const [trouble, setTrouble] = useState("");
   const [busy, setBusy] = useState(false);
@@ -46,6 +49,8 @@ export default function JoinPage() {
               name: name.trim() || undefined,
               hub: hub || undefined,
               labels: toLabels(labels),
+              credential: credential === "token" ? "token" : "certificate",
+              ...(credential === "csr" && { csr }),
             },
           }),
         ),
@@ -72,15 +77,8 @@ export default function JoinPage() {
   const taken = devices.has(id);
   const wrong = id !== "" && !idForm.test(id);
   return (
-    <div className="max-w-2xl">
-      <h1 className="py-3.5 text-[1.375rem] font-bold">Onboard a device</h1>
-      <p className="pb-4 text-muted">
-        It gets a token of its own, with which it may connect at once.{" "}
-        <Link to="/documents/devices" className="text-press underline">
-          What a device sends
-        </Link>
-      </p>
-      <form onSubmit={submit}>
+    <Layout>
+      <form onSubmit={submit} className="max-w-2xl">
         <Entry
           label="Id"
           hint={
@@ -151,6 +149,42 @@ export default function JoinPage() {
               ))}
           </datalist>
         </Entry>
+        <fieldset className="pb-3">
+          <legend className="pb-1">By what it is let in</legend>
+          {(
+            [
+              ["token", "a token", "the simplest: a secret in the firmware"],
+              ["certificate", "a certificate", "with a key that is made here and given this once"],
+              ["csr", "a certificate of its own key", "which never leaves the device"],
+            ] as const
+          ).map(([value, what, says]) => (
+            <label key={value} className="flex gap-2 py-0.5">
+              <input
+                type="radio"
+                name="credential"
+                checked={credential === value}
+                onChange={() => setCredential(value)}
+              />
+              <span>
+                {what} <span className="text-muted">{says}</span>
+              </span>
+            </label>
+          ))}
+        </fieldset>
+        {credential === "csr" && (
+          <Entry label="Request for the certificate" hint="PKCS #10, in PEM" id="join-csr">
+            <textarea
+              id="join-csr"
+              value={csr}
+              onChange={(e) => setCSR(e.target.value)}
+              rows={6}
+              spellCheck={false}
+              placeholder="-----BEGIN CERTIFICATE REQUEST-----"
+              className={`${fieldLook} font-mono text-[0.8125rem]`}
+              required
+            />
+          </Entry>
+        )}
         {trouble && <Trouble>{trouble}</Trouble>}
         <div className="pt-2">
           <Button primary type="submit" disabled={busy || wrong || taken || !id || !model}>
@@ -159,45 +193,171 @@ export default function JoinPage() {
         </div>
       </form>
       <p className="pt-8 pb-2 text-muted">The same from a terminal:</p>
-      <Command>{`ullage device create ${id || "ID"} --model ${model || "MODEL"}${labels
+      <Command>{`ullage device create ${id || "ID"} --model ${model || "MODEL"}${credential === "token" ? "" : credential === "csr" ? " --csr FILE" : " --cert"}${labels
         .filter((l) => l.key && l.value)
         .map((l) => ` --label ${l.key}=${/\s/.test(l.value) ? JSON.stringify(l.value) : l.value}`)
-        .join("")}`}</Command>
-    </div>
+        .join("")} --out ${id || "ID"}`}</Command>
+    </Layout>
   );
 }
 
-// Waiting shows the token, and the device as soon as it is heard.
+// Waiting shows the way of the device in, while it happens, and what it needs for that.
 function Waiting({ given, onNext }: { given: Onboarded; onNext: () => void }) {
   const { devices } = useFleet();
   const d = devices.get(given.id);
   const heard = d !== undefined && d.link !== "never";
   return (
-    <div className="max-w-3xl">
-      <h1 className="py-3.5 text-[1.375rem] font-bold">{given.id} is onboarded</h1>
-      <p role="status" className="flex items-center gap-3 pb-4">
-        {d && <Vessel device={d} width={24} badge={false} />}
-        {heard ? (
-          <span>
-            It has been heard.{" "}
-            <Link to={`/devices/${given.id}`} className="text-press underline">
-              Look at {called(d)}
-            </Link>
-          </span>
-        ) : (
-          <span className="text-muted">
-            Nothing has come from it yet. What it sends, and why something is refused, is in{" "}
-            <Link to={`/traffic?device=${given.id}`} className="text-press underline">
-              its traffic
-            </Link>
-            .
-          </span>
-        )}
-      </p>
-      <Token given={given} />
-      <div className="pt-6">
-        <Button onClick={onNext}>Onboard another one</Button>
+    <Layout>
+      <div className="flex flex-wrap items-center gap-3 border-t border-line pt-3 pb-5">
+        {d && <Vessel device={d} width={30} badge={false} />}
+        <div>
+          <h2 className={`text-[1.1875rem] font-bold ${d?.name ? "" : "font-mono"}`}>
+            {d ? called(d) : given.id}
+          </h2>
+          <p className="text-muted" role="status">
+            {given.model} · {credentialOf(given)} ·{" "}
+            {heard ? (
+              <Link to={`/devices/${given.id}`} className="text-press underline">
+                it has been heard; look at it
+              </Link>
+            ) : (
+              "it has not been heard yet"
+            )}
+          </p>
+        </div>
+        <span className="ml-auto flex gap-3 max-sm:ml-0">
+          <Button onClick={onNext}>Another one</Button>
+          <Download given={given} />
+        </span>
       </div>
-    </div>
+      <Steps device={given.id} />
+      <div className="border-t border-line pt-4">
+        <Token given={given} />
+      </div>
+    </Layout>
   );
+}
+
+// Layout has beside what is done here who cannot get in, and who was never here.
+function Layout({ children }: { children: ReactNode }) {
+  const { devices } = useFleet();
+  const now = useNow(5000);
+  const expected = useMemo(
+    () =>
+      [...devices.values()]
+        .filter((d) => d.link === "never" && d.status !== "retired")
+        .sort((a, b) => a.joined_at.localeCompare(b.joined_at)),
+    [devices],
+  );
+  const refused = useQuery({
+    queryKey: ["traffic", "refused connects"],
+    placeholderData: (old) => old,
+    refetchInterval: 5000,
+    queryFn: () => ask(api.GET("/api/v1/traffic", { params: { query: { refused: true, limit: 300 } } })),
+  });
+  const outside = useMemo(() => cannotGetIn(refused.data ?? [], now), [refused.data, now]);
+  return (
+    <>
+      <div className="flex flex-wrap items-baseline gap-x-4 py-3.5">
+        <h1 className="text-[1.375rem] font-bold">Join</h1>
+        <p className="text-muted">
+          {number(expected.length)} expected · {number(outside.length)} cannot get in ·{" "}
+          <Link to="/documents/onboarding" className="text-press underline">
+            how devices get in
+          </Link>
+        </p>
+      </div>
+      <div className="grid grid-cols-[minmax(0,1fr)] gap-8 lg:grid-cols-[minmax(0,1fr)_minmax(20rem,26rem)]">
+        <div>{children}</div>
+        <aside className="lg:border-l lg:border-line lg:pl-6">
+          <h2 className="pb-1.5 font-semibold">Cannot get in</h2>
+          {outside.length === 0 && (
+            <p className="border-t border-line py-2 text-muted">
+              Nobody was turned away within the last hour.
+            </p>
+          )}
+          <ul>
+            {outside.slice(0, 8).map((o) => (
+              <li key={o.key} className="border-t border-line py-2">
+                {o.device ? (
+                  <Link
+                    to={`/traffic?device=${o.device}`}
+                    className="font-mono text-[0.875rem] font-semibold"
+                  >
+                    {o.device}
+                  </Link>
+                ) : (
+                  <b className="font-mono text-[0.875rem]">{o.claimed || o.address}</b>
+                )}
+                <span className="float-right text-muted">{ago(o.at, now)}</span>
+                <span className="block break-words">{o.reason}</span>
+                {o.times > 1 && <span className="text-muted">{o.times} times within the last hour</span>}
+              </li>
+            ))}
+          </ul>
+          <h2 className="pt-6 pb-1.5 font-semibold">
+            Expected{" "}
+            <span className="font-normal text-muted">
+              {expected.length > 0 && `${number(expected.length)} that have never been here`}
+            </span>
+          </h2>
+          {expected.length === 0 && (
+            <p className="border-t border-line py-2 text-muted">Every device has been heard.</p>
+          )}
+          <ul>
+            {expected.slice(0, 12).map((d) => (
+              <li key={d.id} className="flex gap-3 border-t border-line py-1.5">
+                <Link to={`/devices/${d.id}`} className="font-mono text-[0.875rem]">
+                  {d.id}
+                </Link>
+                <span className="ml-auto text-muted">{ago(d.joined_at, now)}</span>
+              </li>
+            ))}
+          </ul>
+          {expected.length > 12 && (
+            <p className="border-t border-line pt-2">
+              <Link to="/?view=list&health=awaited" className="text-press underline">
+                all {number(expected.length)}
+              </Link>
+            </p>
+          )}
+        </aside>
+      </div>
+    </>
+  );
+}
+
+interface Outside {
+  key: string;
+  device?: string;
+  claimed?: string;
+  address: string;
+  at: string;
+  reason: string;
+  times: number;
+}
+
+// cannotGetIn gathers who was turned away within the last hour, each once, the latest
+// in front. Whoever got in since is not among them.
+function cannotGetIn(entries: TrafficEntry[], now: number): Outside[] {
+  const out = new Map<string, Outside>();
+  for (const e of entries) {
+    if ((e.topic !== "connect" && e.topic !== "handshake") || !e.reason) continue;
+    if (now - Date.parse(e.at) > 3600_000) continue;
+    const address = (e.remote ?? "").replace(/:\d+$/, "");
+    const key = e.device ?? (e.claimed ? `${e.claimed} ${address}` : address);
+    const had = out.get(key);
+    if (had) had.times++;
+    else
+      out.set(key, {
+        key,
+        device: e.device,
+        claimed: e.claimed,
+        address,
+        at: e.at,
+        reason: e.reason,
+        times: 1,
+      });
+  }
+  return [...out.values()];
 }
