@@ -241,6 +241,7 @@ func (s *server) routes() {
 	s.thingRoutes()
 	s.folderRoutes()
 	s.deviceRoutes()
+	s.batchRoutes()
 	s.settingRoutes()
 	s.commandRoutes()
 	s.historyRoutes()

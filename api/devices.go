@@ -248,9 +248,7 @@ func (s *server) onboarded(ctx context.Context, d devices.Device, given devices.
 	if err != nil || len(s.Authority) == 0 {
 		return out
 	}
-	files, err := bundle.Files(bundle.Bundle{Device: d.ID, Model: m, MQTT: out.MQTTTLS, HTTP: out.HTTPTLS,
-		Plain: bundle.Plain{MQTT: s.MQTTAt, HTTP: s.HTTPAt}, CA: s.Authority, Token: given.Token, Chain: given.Chain, Key: given.Key,
-		At: s.Now(), Expires: given.ExpiresAt})
+	files, err := s.filesOf(ctx, d, given, false)
 	if err == nil {
 		out.Bundle, err = bundle.Zip(d.ID, files, s.Now())
 	}
@@ -258,6 +256,16 @@ func (s *server) onboarded(ctx context.Context, d devices.Device, given devices.
 		s.Log.Error("a bundle could not be made", "device", d.ID, "error", err)
 	}
 	return out
+}
+
+// filesOf returns the files of a device's bundle; in brief without samples.
+func (s *server) filesOf(ctx context.Context, d devices.Device, given devices.Given, brief bool) ([]bundle.File, error) {
+	_, m, err := s.Fleet.Registered(caller(ctx), d.ID)
+	if err != nil {
+		return nil, err
+	}
+	return bundle.Files(bundle.Bundle{Device: d.ID, Model: m, MQTT: s.reached(s.MQTTTLSAt), HTTP: s.reached(s.HTTPTLSAt),
+		CA: s.Authority, Token: given.Token, Chain: given.Chain, Key: given.Key, At: s.Now(), Expires: given.ExpiresAt, Brief: brief})
 }
 
 func labelled(d *present.Device, labels []string) bool {

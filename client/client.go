@@ -335,6 +335,17 @@ func (c *Client) Credentials(ctx context.Context, id string) ([]Credential, erro
 	return get[[]Credential](ctx, c, device(id)+"/credentials")
 }
 
+// ReadList looks at a list of devices, in CSV or JSON Lines; nothing is made of it.
+func (c *Client) ReadList(ctx context.Context, list io.Reader) (BatchPlan, error) {
+	var out BatchPlan
+	return out, c.do(ctx, http.MethodPost, "/devices/list", list, &out)
+}
+
+// CreateDevices onboards some devices, all or none.
+func (c *Client) CreateDevices(ctx context.Context, ds []NewDevice) (BatchMade, error) {
+	return send[BatchMade](ctx, c, http.MethodPost, "/devices/batch", Batch{ds})
+}
+
 // Contact tells how far a device is on its way in, and why it is not in or not well.
 func (c *Client) Contact(ctx context.Context, id string) (Contact, error) {
 	return get[Contact](ctx, c, device(id)+"/contact")

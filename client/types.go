@@ -180,6 +180,34 @@ type Onboarded struct {
 	Status      string     `json:"status"`
 }
 
+// BatchPlan is what would be onboarded of a list, and what is wrong with it.
+type BatchPlan struct {
+	Devices  []NewDevice     `json:"devices" doc:"Those that can be onboarded"`
+	Findings []ImportFinding `json:"findings" doc:"What is wrong, line by line; the first ones"`
+	Bad      int             `json:"bad" doc:"Lines with which something is wrong"`
+	More     int             `json:"more" doc:"Findings that are not told"`
+}
+
+// Batch are devices that are to be onboarded together.
+type Batch struct {
+	Devices []NewDevice `json:"devices" minItems:"1" maxItems:"1000"`
+}
+
+// BatchMade are devices that were onboarded, with their bundles.
+type BatchMade struct {
+	Devices []BatchDevice `json:"devices"`
+	Bundles []byte        `json:"bundles" doc:"A zip file with a folder a device and a manifest, in Base64; given this once"`
+}
+
+// BatchDevice is one of them. It holds no secret.
+type BatchDevice struct {
+	ID         string     `json:"id"`
+	Model      string     `json:"model"`
+	Kind       string     `json:"kind" enum:"token,certificate"`
+	Credential string     `json:"credential" doc:"Id of its credential"`
+	ExpiresAt  *time.Time `json:"expires_at,omitempty"`
+}
+
 // Credential is by what a device is let in. It holds no secret.
 type Credential struct {
 	ID        string     `json:"id"`

@@ -35,7 +35,7 @@ corpora) # what the tests compare with, and nothing of Ullage
   (cd test/corpora && npm ci --ignore-scripts --no-audit --no-fund --loglevel error)
   ;;
 test)
-  debian build-essential gcc chromium chromium mosquitto-clients mosquitto_pub curl curl openssl openssl
+  debian build-essential gcc chromium chromium mosquitto-clients mosquitto_pub curl curl openssl openssl unzip unzip
   # Libraries have no commands to look for.
   [ -e /usr/include/mosquitto.h ] || debian libmosquitto-dev no-such-command
   /usr/bin/python3 -c "import paho.mqtt" 2>/dev/null || debian python3-paho-mqtt no-such-command

@@ -132,7 +132,7 @@ var atOnce = []int{16, 4, 1}
 func insert[Row any](tx *gorm.DB, rows []Row) error {
 	for _, n := range atOnce {
 		for ; len(rows) >= n; rows = rows[n:] {
-			if err := tx.Create(rows[:n]).Error; err != nil {
+			if err := create(tx, rows[:n]); err != nil {
 				return err
 			}
 			runtime.Gosched() // readings that have come meanwhile go first

@@ -321,3 +321,96 @@ func TestOwnCertificateForDevices(t *testing.T) {
 		}
 	}
 }
+
+// A list is made whole or not at all, goes on where it was interrupted, and each of its
+// bundles lets its device in.
+func TestListOfDevices(t *testing.T) {
+	s := start(t)
+	cellars(t, s)
+	dir := t.TempDir()
+	write := func(name, text string) string {
+		path := filepath.Join(dir, name)
+		ok(t, os.WriteFile(path, []byte(text), 0o600))
+		return path
+	}
+	count := func() int {
+		t.Helper()
+		x, err := s.Client.Service(t.Context())
+		ok(t, err)
+		return x.Devices
+	}
+	// As a spreadsheet writes it, with mistakes of every kind.
+	bad := write("bad.csv", "\xef\xbb\xbfid;model;label.site;hub\r\nTank 1;tank-probe;Fennimore;\r\ntank-b1;tank-prob;;\r\ntank-b2;tank-probe;;hub-nowhere\r\ntank-b3;tank-probe;Fennimore;\r\ntank-b3;tank-probe;;\r\n")
+	out, errs, code := s.CLI("", "device", "load", bad)
+	if code != 3 || count() != 0 {
+		t.Errorf("a list with mistakes ends with %d and %d devices: %s %s", code, count(), out, errs)
+	}
+	for _, says := range []string{"line 2: \"Tank 1\" is no device id", "line 3: there is no model", "line 4: there is no device \"hub-nowhere\"", "line 6: the id tank-b3 is on line 5 already", "Nothing was made"} {
+		if !strings.Contains(out, says) {
+			t.Errorf("of the mistakes it says\n%s\nwant %q", out, says)
+		}
+	}
+	bundles := filepath.Join(dir, "bundles")
+	cli(t, s, "device", "load", bad, "--skip-bad", "--out", bundles)
+	if count() != 1 {
+		t.Errorf("with --skip-bad there are %d devices, want 1", count())
+	}
+	for name, says := range map[string]string{"id,modell\n": "did you mean model?", "": "is empty", "model\nx\n": "no column id"} {
+		if _, errs, code := s.CLI("", "device", "load", write("wrong.csv", name)); code == 0 || !strings.Contains(errs, says) {
+			t.Errorf("%q ends with %d: %s", name, code, errs)
+		}
+	}
+	if _, errs, code := s.CLI("", "device", "load", write("large.csv", "id,model\n"+strings.Repeat("tank-large-0000000001,tank-probe\n", 600_000))); code == 0 || !strings.Contains(errs, "cut it into several") {
+		t.Errorf("a list of 19 MB ends with %d: %.200s", code, errs)
+	}
+
+	// Half of it is made, then all of it; what stands in the manifest is not made again.
+	var half, all strings.Builder
+	all.WriteString("id,model,label.site,credential\n")
+	half.WriteString("id,model,label.site,credential\n")
+	for i := range 40 {
+		kind := map[bool]string{true: "certificate"}[i%4 == 0]
+		line := fmt.Sprintf("tank-pallet-%02d,tank-probe,Fennimore,%s\n", i, kind)
+		all.WriteString(line)
+		if i < 20 {
+			half.WriteString(line)
+		}
+	}
+	pallet := filepath.Join(dir, "pallet")
+	cli(t, s, "device", "load", write("half.csv", half.String()), "--out", pallet)
+	if said := cli(t, s, "device", "load", write("all.csv", all.String()), "--out", pallet, "--dry-run"); !strings.Contains(said, "20 devices can be onboarded") || !strings.Contains(said, "20 made before") {
+		t.Errorf("a dry run says %s", said)
+	}
+	cli(t, s, "device", "load", write("all.csv", all.String()), "--out", pallet)
+	if count() != 41 {
+		t.Errorf("there are %d devices, want 41", count())
+	}
+	manifest, err := os.ReadFile(filepath.Join(pallet, "manifest.csv"))
+	ok(t, err)
+	if lines := strings.Count(string(manifest), "\n"); lines != 41 || strings.Count(string(manifest), "id,model") != 1 {
+		t.Errorf("the manifest has %d lines, want 41:\n%s", lines, manifest)
+	}
+	_, port, err := net.SplitHostPort(s.MQTTTLS)
+	ok(t, err)
+	for _, id := range []string{"tank-pallet-00", "tank-pallet-21"} {
+		run(t, pallet, true, "unzip", "-q", id+".zip")
+		args := []string{"-h", "127.0.0.1", "-p", port, "--cafile", "ca.crt", "-i", id, "-u", id, "-q", "1", "-t", "ullage/" + id + "/readings", "-m", `{"must_temp":21}`}
+		if token, err := os.ReadFile(filepath.Join(pallet, id, "token")); err == nil {
+			args = append(args, "-P", strings.TrimSpace(string(token)))
+		} else {
+			args = append(args, "--cert", "device.crt", "--key", "device.key")
+		}
+		run(t, filepath.Join(pallet, id), true, "mosquitto_pub", args...)
+		if n := readingsOf(t, s, id); n != 1 {
+			t.Errorf("%s: %d readings, want 1", id, n)
+		}
+	}
+	if strings.Contains(string(manifest), "PRIVATE") || strings.Contains(s.Log(), "PRIVATE") {
+		t.Error("a secret is where it does not belong")
+	}
+	// JSON Lines, whose hub comes before what it carries.
+	cli(t, s, "device", "load", write("more.jsonl", `{"id":"hub-kilnside-8","model":"cellar-hub"}`+"\n"+`{"id":"valve-kilnside-8","model":"jacket-valve","hub":"hub-kilnside-8","labels":{"site":"Kilnside"}}`+"\n"), "--out", filepath.Join(dir, "more"))
+	if d, err := s.Client.Device(t.Context(), "valve-kilnside-8"); err != nil || d.Hub != "hub-kilnside-8" || d.Labels["site"] != "Kilnside" {
+		t.Errorf("of JSON Lines there is %+v, %v", d, err)
+	}
+}

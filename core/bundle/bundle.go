@@ -9,6 +9,7 @@ import (
 	"embed"
 	"encoding/json"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 	"text/template"
@@ -24,17 +25,14 @@ type Bundle struct {
 	Model   *model.Model
 	MQTT    string // over TLS
 	HTTP    string // over TLS
-	Plain   Plain  // without TLS, on the machine of the service
 	CA      []byte // that the service's certificate is signed by, in PEM
 	Token   string // either this
 	Chain   []byte // or a certificate with those above it, in PEM
 	Key     []byte // in PEM; nil where the device has it already
 	At      time.Time
 	Expires time.Time // of the certificate
+	Brief   bool      // without samples
 }
-
-// Plain are the addresses without TLS.
-type Plain struct{ MQTT, HTTP string }
 
 // File is one file of a bundle.
 type File struct {
@@ -122,11 +120,15 @@ func Files(b Bundle) ([]File, error) {
 		return nil, err
 	}
 	out = append(out, File{Name: "config.json", Data: append(text, '\n')})
-	for _, f := range []struct {
+	texts := []struct {
 		name, from      string
 		secret, program bool
-	}{{"README.txt", "readme.txt", false, false}, {"send.sh", "send.sh", false, true}, {"send.py", "send.py", false, true},
-		{"send.c", "send.c", false, false}, {"send.go", "send.go.txt", false, false}, {"ullage_config.h", "config.h", true, false}} {
+	}{{"ullage_config.h", "config.h", true, false}, {"README.txt", "readme.txt", false, false}, {"send.sh", "send.sh", false, true}, {"send.py", "send.py", false, true},
+		{"send.c", "send.c", false, false}, {"send.go", "send.go.txt", false, false}}
+	if b.Brief {
+		texts = texts[:1]
+	}
+	for _, f := range texts {
 		var buf bytes.Buffer
 		if err := templates.ExecuteTemplate(&buf, f.from, p); err != nil {
 			return nil, fmt.Errorf("%s: %w", f.name, err)
@@ -158,12 +160,15 @@ func topics(b *Bundle) map[string]string {
 	return out
 }
 
-// Zip packs files into one, in a folder of a name.
+// Zip packs files into one, in a folder of a name, or without one.
 func Zip(folder string, fs []File, at time.Time) ([]byte, error) {
 	var buf bytes.Buffer
 	z := zip.NewWriter(&buf)
 	for _, f := range fs {
-		h := &zip.FileHeader{Name: folder + "/" + f.Name, Method: zip.Deflate, Modified: at}
+		h := &zip.FileHeader{Name: path.Join(folder, f.Name), Method: zip.Deflate, Modified: at}
+		if len(fs) > 100 { // of many devices: they are small, and packing takes longer than sending
+			h.Method = zip.Store
+		}
 		h.SetMode(0o644)
 		switch {
 		case f.Secret:

@@ -208,7 +208,7 @@ type Key struct {
 	Note      string     `yaml:"note,omitempty" json:"note,omitempty" maxLength:"500" doc:"What it is for, for other people"`
 	Page      string     `yaml:"page,omitempty" json:"page,omitempty" maxLength:"500" doc:"The one page of the console that it is for: it lets in screens then, by codes, and has no secret" example:"/devices/air-kilnside-2"`
 	// What follows is the service's to say.
-	Screens   int        `yaml:"-" json:"screens,omitempty" readOnly:"true" doc:"Screens that are let in with it"`
+	Screens  int        `yaml:"-" json:"screens,omitempty" readOnly:"true" doc:"Screens that are let in with it"`
 	MadeAt   *time.Time `yaml:"-" json:"made_at,omitempty" readOnly:"true" doc:"When it was made"`
 	MadeBy   string     `yaml:"-" json:"made_by,omitempty" readOnly:"true" doc:"Who made it"`
 	UsedAt   *time.Time `yaml:"-" json:"used_at,omitempty" readOnly:"true" doc:"When it was last used, to some minutes"`

@@ -6,8 +6,10 @@ import (
 	"context"
 	"maps"
 	"regexp"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 	"unicode"
@@ -151,49 +153,138 @@ func (g *Registry) Create(ctx context.Context, n New, by string) (Device, string
 
 // Onboard makes a device and gives it its first credential.
 func (g *Registry) Onboard(ctx context.Context, n New, w Wanted, by string) (Device, Given, error) {
-	id, labels := n.ID, n.Labels
-	if !deviceID.MatchString(id) {
-		return Device{}, Given{}, fault.New(fault.Invalid, "%q is no device id", id).
+	ds, given, err := g.OnboardMany(ctx, []New{n}, []Wanted{w}, by)
+	if err != nil {
+		return Device{}, Given{}, err
+	}
+	return ds[0], given[0], nil
+}
+
+// MaxMany is how many devices are onboarded in one commit.
+const MaxMany = 1000
+
+// OnboardMany makes some devices, all or none, and gives each its first credential.
+func (g *Registry) OnboardMany(ctx context.Context, ns []New, ws []Wanted, by string) ([]Device, []Given, error) {
+	if len(ns) > MaxMany {
+		return nil, nil, fault.New(fault.TooLarge, "%d devices are too many at once; %d are the most", len(ns), MaxMany).Then("send them in parts")
+	}
+	at := g.now()
+	ds, given, cs := make([]Device, len(ns)), make([]Given, len(ns)), make([]Credential, len(ns))
+	for i, n := range ns {
+		var err error
+		if ds[i], err = g.planned(n, at); err != nil {
+			return nil, nil, naming(err, n.ID, len(ns))
+		}
+	}
+	// Keys and certificates take time, and are made before anything is held up.
+	errs := make([]error, len(ns))
+	var wg sync.WaitGroup
+	turns := make(chan struct{}, runtime.GOMAXPROCS(0))
+	for i := range ns {
+		turns <- struct{}{}
+		wg.Go(func() {
+			defer func() { <-turns }()
+			given[i], cs[i], errs[i] = g.make(ds[i].ID, ws[i], at)
+		})
+	}
+	wg.Wait()
+	for i, err := range errs {
+		if err != nil {
+			return nil, nil, naming(err, ns[i].ID, len(ns))
+		}
+	}
+	err := g.commits.Do(ctx, func(tx *commit.Tx) error {
+		for i, d := range ds {
+			if err := g.stage(tx, d, cs[i], at, by); err != nil {
+				return naming(err, d.ID, len(ns))
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, nil, err
+	}
+	return ds, given, nil
+}
+
+// naming says of which of many an error is.
+func naming(err error, id string, many int) error {
+	f := fault.From(err)
+	if many == 1 || strings.Contains(f.Sentence, id) {
+		return err
+	}
+	out := *f
+	out.Sentence = value.Clip(id, 63) + ": " + f.Sentence
+	return &out
+}
+
+// planned checks what can be wrong with a device that is to be onboarded before
+// anything else is known.
+func (g *Registry) planned(n New, at time.Time) (Device, error) {
+	if !deviceID.MatchString(n.ID) {
+		return Device{}, fault.New(fault.Invalid, "%q is no device id", value.Clip(n.ID, 80)).
 			Then("use small letters, digits and hyphens, at most 63, like tank-fennimore-07")
 	}
 	m, err := g.models.Get(n.Model)
 	if err != nil {
-		return Device{}, Given{}, err
+		return Device{}, err
 	}
 	if err := checkName(n.Name); err != nil {
-		return Device{}, Given{}, err
+		return Device{}, err
 	}
-	if err := checkLabels(labels); err != nil {
-		return Device{}, Given{}, err
+	if err := checkLabels(n.Labels); err != nil {
+		return Device{}, err
 	}
-	at := g.now()
-	given, c, err := g.make(id, w, at)
-	if err != nil {
-		return Device{}, Given{}, err
-	}
-	d := Device{ID: id, Name: n.Name, Hub: n.Hub, Model: m.Name, Version: m.Version, Labels: maps.Clone(labels),
+	d := Device{ID: n.ID, Name: n.Name, Hub: n.Hub, Model: m.Name, Version: m.Version, Labels: maps.Clone(n.Labels),
 		Status: Expected, JoinedAt: at, Attributes: map[string]value.Value{}}
 	if d.Labels == nil {
 		d.Labels = map[string]string{}
 	}
-	err = g.commits.Do(ctx, func(tx *commit.Tx) error {
-		if old, ok := g.devices.In(tx, id); ok {
-			return fault.New(fault.Conflict, "there is a device %s already, %s", id, old.Status).
-				Then("choose another id, or give it a new token").On("device")
+	return d, nil
+}
+
+// Plan says what is wrong with each of some devices that are to be onboarded, nil for
+// nothing. Hubs may be among them, before those that they carry.
+func (g *Registry) Plan(ns []New) []error {
+	out := make([]error, len(ns))
+	coming := map[string]bool{}
+	for i, n := range ns {
+		d, err := g.planned(n, g.now())
+		if old, ok := g.devices.Get(n.ID); ok && err == nil {
+			err = exists(old)
 		}
-		if err := g.checkHub(tx, d); err != nil {
-			return err
+		if err == nil && n.Hub != "" && !coming[n.Hub] {
+			if hub, ok := g.devices.Get(n.Hub); !ok {
+				err = NoHub(n.Hub, d.ID)
+			} else if hub.Status == Retired || hub.Hub != "" {
+				err = fault.New(fault.Conflict, "%s cannot carry it: it is retired, or behind a hub itself", n.Hub).Then("name another hub")
+			}
 		}
-		tx.Put(c)
-		g.credentials.Set(tx, c.ID, c)
-		g.tokens.Set(tx, id, []string{c.ID})
-		tx.Tell(fact.New(at, fact.Onboarded{Device: id, Model: m.Name, Version: m.Version}).Of(id).By(by))
-		return g.put(tx, Device{}, d, at)
-	})
-	if err != nil {
-		return Device{}, Given{}, err
+		if out[i] = err; err == nil {
+			coming[n.ID] = true
+		}
 	}
-	return d, given, nil
+	return out
+}
+
+func exists(old Device) error {
+	return fault.New(fault.Conflict, "there is a device %s already, %s", old.ID, old.Status).
+		Then("choose another id, or give it a new token").On("device")
+}
+
+// stage makes a new device, with its credential, part of a commit.
+func (g *Registry) stage(tx *commit.Tx, d Device, c Credential, at time.Time, by string) error {
+	if old, ok := g.devices.In(tx, d.ID); ok {
+		return exists(old)
+	}
+	if err := g.checkHub(tx, d); err != nil {
+		return err
+	}
+	tx.Put(c)
+	g.credentials.Set(tx, c.ID, c)
+	g.tokens.Set(tx, d.ID, []string{c.ID})
+	tx.Tell(fact.New(at, fact.Onboarded{Device: d.ID, Model: d.Model, Version: d.Version}).Of(d.ID).By(by))
+	return g.put(tx, Device{}, d, at)
 }
 
 // put makes a device part of a commit, with what is so from now on.

@@ -155,6 +155,22 @@ func (f *Fleet) Create(ctx context.Context, c access.Caller, n devices.New, w de
 	return f.o.Devices.Onboard(ctx, n, w, c.Name)
 }
 
+// CreateMany onboards some devices, all or none.
+func (f *Fleet) CreateMany(ctx context.Context, c access.Caller, ns []devices.New, ws []devices.Wanted) ([]devices.Device, []devices.Given, error) {
+	if err := f.everywhere(c, person.Engineer); err != nil {
+		return nil, nil, err
+	}
+	return f.o.Devices.OnboardMany(ctx, ns, ws, c.Name)
+}
+
+// PlanMany says what is wrong with each of some devices that are to be onboarded.
+func (f *Fleet) PlanMany(c access.Caller, ns []devices.New) ([]error, error) {
+	if err := f.everywhere(c, person.Engineer); err != nil {
+		return nil, err
+	}
+	return f.o.Devices.Plan(ns), nil
+}
+
 // Renew gives a device another credential.
 func (f *Fleet) Renew(ctx context.Context, c access.Caller, id string, w devices.Wanted, keep bool) (devices.Given, error) {
 	if err := f.reach(c, person.Engineer, id); err != nil {

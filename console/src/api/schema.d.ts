@@ -188,6 +188,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/batch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Onboard some devices, all or none; their credentials are in the bundles of the answer, this once
+         * @description At most 1000 at once. The bundles are one zip file with a folder a device and a manifest; they hold no samples.
+         */
+        post: operations["create-devices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look at a list of devices in CSV or JSON Lines: what would be onboarded, and what is wrong, line by line
+         * @description Nothing is made. Columns are id, model, name, hub, credential and label.NAME, in any order.
+         */
+        post: operations["read-list"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{id}": {
         parameters: {
             query?: never;
@@ -1973,6 +2013,40 @@ export interface components {
              * @description How far back; everything where not given
              */
             since?: string;
+        };
+        Batch: {
+            devices: components["schemas"]["NewDevice"][];
+        };
+        BatchDevice: {
+            /** @description Id of its credential */
+            credential: string;
+            /** Format: date-time */
+            expires_at?: string;
+            id: string;
+            /** @enum {string} */
+            kind: "token" | "certificate";
+            model: string;
+        };
+        BatchMade: {
+            /** @description A zip file with a folder a device and a manifest, in Base64; given this once */
+            bundles: string;
+            devices: components["schemas"]["BatchDevice"][];
+        };
+        BatchPlan: {
+            /**
+             * Format: int64
+             * @description Lines with which something is wrong
+             */
+            bad: number;
+            /** @description Those that can be onboarded */
+            devices: components["schemas"]["NewDevice"][];
+            /** @description What is wrong, line by line; the first ones */
+            findings: components["schemas"]["ImportFinding"][];
+            /**
+             * Format: int64
+             * @description Findings that are not told
+             */
+            more: number;
         };
         Bin: {
             /** Format: int64 */
@@ -4846,6 +4920,118 @@ export interface operations {
             };
             /** @description Unprocessable Entity */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "create-devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Batch"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BatchMade"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "read-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The list */
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BatchPlan"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

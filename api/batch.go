@@ -1,0 +1,115 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"fmt"
+	"io"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"ullage/client"
+	"ullage/core/batch"
+	"ullage/core/bundle"
+	"ullage/fleet/devices"
+	"ullage/fleet/fault"
+)
+
+// batchRoutes onboard many devices: a list is looked at first, and nothing is made of
+// it; then its devices are made in parts, each all or none.
+func (s *server) batchRoutes() {
+	type file struct{ FileBody }
+	huma.Post(s.api, "/api/v1/devices/list", func(ctx context.Context, in *file) (*body[client.BatchPlan], error) {
+		b, err := io.ReadAll(io.LimitReader(in.r, batch.MaxBytes+1))
+		if err != nil {
+			return nil, s.failed(fault.New(fault.Invalid, "the list ended before it was whole").Then("send it again"))
+		}
+		l, err := batch.Read(b)
+		if err != nil {
+			return nil, s.failed(fault.New(fault.Invalid, "%s", err).On("list"))
+		}
+		news := make([]devices.New, len(l.Rows))
+		for i, r := range l.Rows {
+			news[i] = devices.New{ID: r.ID, Name: r.Name, Model: r.Model, Hub: r.Hub, Labels: r.Labels}
+		}
+		errs, err := s.Fleet.PlanMany(caller(ctx), news)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		out := client.BatchPlan{Devices: []client.NewDevice{}, Findings: []client.ImportFinding{}, Bad: l.Bad, More: l.More}
+		for _, f := range l.Findings {
+			out.Findings = append(out.Findings, client.ImportFinding(f))
+		}
+		for i, r := range l.Rows {
+			if errs[i] != nil {
+				if out.Bad++; len(out.Findings) < batch.MaxFindings {
+					out.Findings = append(out.Findings, client.ImportFinding{Line: r.Line, Sentence: fault.From(errs[i]).Error()})
+				} else {
+					out.More++
+				}
+				continue
+			}
+			out.Devices = append(out.Devices, client.NewDevice{ID: r.ID, Name: r.Name, Model: r.Model, Hub: r.Hub, Labels: r.Labels,
+				NewCredential: client.NewCredential{Credential: r.Credential}})
+		}
+		return &body[client.BatchPlan]{out}, nil
+	}, describe("read-list", "Look at a list of devices in CSV or JSON Lines: what would be onboarded, and what is wrong, line by line", "Devices",
+		"Nothing is made. Columns are id, model, name, hub, credential and label.NAME, in any order."))
+	s.api.OpenAPI().Paths["/api/v1/devices/list"].Post.RequestBody = &huma.RequestBody{Required: true,
+		Description: "The list", Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}
+	type many struct{ Body client.Batch }
+	huma.Post(s.api, "/api/v1/devices/batch", func(ctx context.Context, in *many) (*body[client.BatchMade], error) {
+		news, ws := make([]devices.New, len(in.Body.Devices)), make([]devices.Wanted, len(in.Body.Devices))
+		for i, n := range in.Body.Devices {
+			news[i] = devices.New{ID: n.ID, Name: n.Name, Model: n.Model, Hub: n.Hub, Labels: n.Labels}
+			ws[i] = wanted(n.NewCredential)
+		}
+		ds, given, err := s.Fleet.CreateMany(ctx, caller(ctx), news, ws)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		s.Settle()
+		out := client.BatchMade{Devices: []client.BatchDevice{}}
+		var all []bundle.File
+		for i, d := range ds {
+			files, err := s.filesOf(ctx, d, given[i], true)
+			if err != nil {
+				return nil, s.failed(err)
+			}
+			for _, f := range files {
+				f.Name = d.ID + "/" + f.Name
+				all = append(all, f)
+			}
+			kind := "token"
+			if given[i].Token == "" {
+				kind = "certificate"
+			}
+			out.Devices = append(out.Devices, client.BatchDevice{ID: d.ID, Model: d.Model, Credential: given[i].ID, Kind: kind, ExpiresAt: optional(given[i].ExpiresAt)})
+		}
+		all = append(all, bundle.File{Name: "manifest.csv", Data: manifest(out.Devices)})
+		if out.Bundles, err = bundle.Zip("", all, s.Now()); err != nil {
+			return nil, s.failed(err)
+		}
+		return &body[client.BatchMade]{out}, nil
+	}, describe("create-devices", "Onboard some devices, all or none; their credentials are in the bundles of the answer, this once", "Devices",
+		fmt.Sprintf("At most %d at once. The bundles are one zip file with a folder a device and a manifest; they hold no samples.", devices.MaxMany)),
+		func(o *huma.Operation) { o.MaxBodyBytes = 8 << 20 })
+}
+
+// manifest lists what was made, in CSV. It holds nothing that is secret.
+func manifest(ds []client.BatchDevice) []byte {
+	var b bytes.Buffer
+	w := csv.NewWriter(&b)
+	w.Write([]string{"id", "model", "kind", "credential", "expires_at"})
+	for _, d := range ds {
+		until := ""
+		if d.ExpiresAt != nil {
+			until = d.ExpiresAt.UTC().Format(time.RFC3339)
+		}
+		w.Write([]string{d.ID, d.Model, d.Kind, d.Credential, until})
+	}
+	w.Flush()
+	return b.Bytes()
+}

@@ -1,0 +1,103 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"sync"
+
+	"gorm.io/gorm"
+)
+
+// statements are those that write records, and stay prepared over transactions.
+// Within one, GORM prepares anew whatever it executes: database/sql does not use a
+// statement of one transaction in another, and a long INSERT takes SQLite longer to
+// read than to carry out.
+type statements struct {
+	db *sql.DB
+
+	mu     sync.Mutex
+	ready  map[string]*sql.Stmt
+	wanted []string
+}
+
+// maxStatements is how many are kept: a few sizes for each table.
+const maxStatements = 200
+
+type statementsKey struct{}
+
+func newStatements(db *gorm.DB) (*statements, error) {
+	own, err := db.DB()
+	if err != nil {
+		return nil, err
+	}
+	return &statements{db: own, ready: map[string]*sql.Stmt{}}, nil
+}
+
+// in returns a transaction whose inserts use the statements.
+func (s *statements) in(tx *gorm.DB) *gorm.DB {
+	return tx.WithContext(context.WithValue(tx.Statement.Context, statementsKey{}, s))
+}
+
+// create is tx.Create for rows that have all of their values.
+func create(tx *gorm.DB, rows any) error {
+	s, _ := tx.Statement.Context.Value(statementsKey{}).(*statements)
+	inner, ok := tx.Statement.ConnPool.(*gorm.PreparedStmtTX)
+	if s == nil || !ok {
+		return tx.Create(rows).Error
+	}
+	own, ok := inner.Tx.(*sql.Tx)
+	if !ok {
+		return tx.Create(rows).Error
+	}
+	dry := tx.Session(&gorm.Session{DryRun: true}).Create(rows)
+	if dry.Error != nil {
+		return dry.Error
+	}
+	return s.exec(tx.Statement.Context, own, dry.Statement.SQL.String(), dry.Statement.Vars)
+}
+
+func (s *statements) exec(ctx context.Context, tx *sql.Tx, query string, args []any) error {
+	s.mu.Lock()
+	stmt := s.ready[query]
+	if stmt == nil && len(s.ready)+len(s.wanted) < maxStatements {
+		s.wanted = append(s.wanted, query)
+	}
+	s.mu.Unlock()
+	if stmt == nil {
+		_, err := tx.ExecContext(ctx, query, args...)
+		return err
+	}
+	_, err := tx.StmtContext(ctx, stmt).ExecContext(ctx, args...)
+	return err
+}
+
+// prepare prepares what the transactions before wanted, for those to come. There is
+// one connection for writing, so none may be open.
+func (s *statements) prepare(ctx context.Context) {
+	s.mu.Lock()
+	wanted := s.wanted
+	s.wanted = nil
+	s.mu.Unlock()
+	for _, query := range wanted {
+		stmt, err := s.db.PrepareContext(ctx, query)
+		if err != nil {
+			continue // it is executed as it is, and says what is wrong then
+		}
+		s.mu.Lock()
+		if s.ready[query] == nil {
+			s.ready[query] = stmt
+		} else {
+			stmt.Close()
+		}
+		s.mu.Unlock()
+	}
+}
+
+func (s *statements) close() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, stmt := range s.ready {
+		stmt.Close()
+	}
+	clear(s.ready)
+}
