@@ -255,3 +255,39 @@ func TestPreferencesInTheConsole(t *testing.T) {
 	ok(t, p.Wait(`document.querySelector("#prefer-week")?.value === "monday"`, within))
 	quiet(t, p, "preferences")
 }
+
+// A list that is dropped on the page Join is looked at first, line by line, and made
+// with its bundles to save.
+func TestListInTheConsole(t *testing.T) {
+	s := start(t)
+	cellars(t, s)
+	p := open(t, s, "/")
+	ok(t, p.SignIn("engineer", service.Password))
+	ok(t, p.Go(s.Console+"/join?way=list"))
+	ok(t, p.WaitText("Drop a list here", within))
+	drop := func(text string) {
+		t.Helper()
+		_, err := browser.Eval[any](p, `(() => { const d = new DataTransfer(); d.items.add(new File([`+quoted(text)+`], "pallet.csv", { type: "text/csv" }));
+			const zone = [...document.querySelectorAll("div")].find((x) => x.className.includes("border-dashed"));
+			zone.dispatchEvent(new DragEvent("drop", { dataTransfer: d, bubbles: true, cancelable: true })); })()`)
+		ok(t, err)
+	}
+	drop("id,modell\nx,y\n")
+	ok(t, p.WaitText("did you mean model?", within))
+	p.Forget() // the refusal
+	drop("id;model;label.site\r\ntank-c1;tank-probe;Fennimore\r\nTank 2;tank-probe;\r\ntank-c3;tank-probe;Kilnside\r\n")
+	ok(t, p.WaitText("2 devices can be onboarded, 2 of tank-probe; 1 line wrong", within))
+	ok(t, p.Wait(`document.querySelector("[data-testid=plan] tbody").innerText.includes('"Tank 2" is no device id')`, within))
+	disabled := `[...document.querySelectorAll("button")].find((b) => b.innerText === "Onboard 2 devices").disabled`
+	if yes, err := browser.Eval[bool](p, disabled); err != nil || !yes {
+		t.Errorf("a list with a mistake can be onboarded, %v", err)
+	}
+	ok(t, p.Click(`[data-testid=plan] input[type=checkbox]`))
+	ok(t, p.Wait(`!`+disabled, within))
+	ok(t, p.ClickText("Onboard 2 devices"))
+	ok(t, p.WaitText("Save pallet-1.zip (2)", within))
+	ok(t, p.ClickText("Save pallet-1.zip (2)"))
+	ok(t, p.WaitText("Saved: pallet-1.zip", within))
+	ok(t, p.Wait(`document.querySelector("aside").innerText.includes("tank-c1") && document.querySelector("aside").innerText.includes("tank-c3")`, within))
+	quiet(t, p, "a list")
+}

@@ -41,10 +41,18 @@ type figure struct{ what, got, target, ratio string }
 
 func main() {
 	only := flag.String("only", "",
-		"measure only this part: ingest, lockstep, sessions, changes, store, expressions, models, attacks, fleet or tenthousand")
+		"measure only this part: ingest, lockstep, sessions, changes, store, expressions, models, people, onboarding, attacks, fleet or tenthousand")
 	ceiling := flag.String("echo", "", "be the ceiling of lockstep, on this file; the benchmark starts itself so")
 	strike := flag.String("attack", "", "be the attackers of attacks, one of them at an address; the benchmark starts itself so")
+	bare := flag.String("tls", "", "be the bare TLS server of onboarding; the benchmark starts itself so")
 	flag.Parse()
+	if *bare != "" {
+		if err := bareTLS(); err != nil {
+			fmt.Fprintln(os.Stderr, "tls:", err)
+			os.Exit(1)
+		}
+		return
+	}
 	if *strike != "" {
 		if err := attackers(*strike); err != nil {
 			fmt.Fprintln(os.Stderr, "attack:", err)
@@ -90,6 +98,7 @@ func run(only string) ([]figure, error) {
 		{"expressions", func() ([]figure, error) { return expressionFigures(dir) }},
 		{"models", func() ([]figure, error) { return modelFigures(dir) }},
 		{"people", func() ([]figure, error) { return peopleFigures(dir) }},
+		{"onboarding", func() ([]figure, error) { return onboardingFigures(dir) }},
 		{"attacks", func() ([]figure, error) { return attackFigures(dir) }},
 		{"fleet", func() ([]figure, error) { return fleetFigures(dir, 1000) }},
 		{"tenthousand", func() ([]figure, error) { return fleetFigures(dir, 10_000) }},

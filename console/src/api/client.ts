@@ -27,6 +27,7 @@ export type Person = Schemas["Person"];
 export type Team = Schemas["Team"];
 export type Key = Schemas["Key"];
 export type Grant = Schemas["Grant"];
+export type BatchPlan = Schemas["BatchPlan"];
 export type Preferences = Schemas["Preferences"];
 export type Document = Schemas["Document"];
 export type Onboarded = Schemas["Onboarded"];

@@ -3,8 +3,8 @@ import type { Onboarded } from "../api/client";
 import { soonest } from "../lib/format";
 import { Button, Choice, Command } from "./parts";
 
-// save hands a file over to the browser.
-function save(name: string, base64: string) {
+// save hands a zip file over to the browser.
+export function save(name: string, base64: string) {
   const bytes = Uint8Array.from(atob(base64), (c) => c.charCodeAt(0));
   const url = URL.createObjectURL(new Blob([bytes], { type: "application/zip" }));
   const a = document.createElement("a");

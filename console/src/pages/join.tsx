@@ -3,12 +3,13 @@ import { useMemo, useState, type FormEvent, type ReactNode } from "react";
 import { Link } from "react-router";
 import { api, ask, type Onboarded, type TrafficEntry } from "../api/client";
 import { useFleet } from "../api/live";
+import { DeviceList } from "../components/device-list";
 import { Entry } from "../components/dialog";
 import { fieldLook } from "../components/field";
 import { Labels, toLabels, type Pair } from "../components/labels";
 import { Steps } from "../components/contact";
 import { credentialOf, Download, Token } from "../components/onboarded";
-import { Button, Command, Empty, Trouble } from "../components/parts";
+import { Button, Choice, Command, Empty, Trouble } from "../components/parts";
 import { Vessel } from "../components/vessel";
 import { ago, called, number } from "../lib/format";
 import { useNow, useParam, useTitle } from "../lib/use";
@@ -61,6 +62,13 @@ export default function JoinPage() {
       setBusy(false);
     }
   };
+  const [way, setWay] = useParam("way", "one");
+  if (way === "list")
+    return (
+      <Layout way={way} onWay={setWay}>
+        <DeviceList />
+      </Layout>
+    );
   if (given) return <Waiting given={given} onNext={() => (setGiven(undefined), setId(""), setName(""))} />;
   if (models.data?.length === 0)
     return (
@@ -77,7 +85,7 @@ export default function JoinPage() {
   const taken = devices.has(id);
   const wrong = id !== "" && !idForm.test(id);
   return (
-    <Layout>
+    <Layout way={way} onWay={setWay}>
       <form onSubmit={submit} className="max-w-2xl">
         <Entry
           label="Id"
@@ -239,7 +247,15 @@ function Waiting({ given, onNext }: { given: Onboarded; onNext: () => void }) {
 }
 
 // Layout has beside what is done here who cannot get in, and who was never here.
-function Layout({ children }: { children: ReactNode }) {
+function Layout({
+  way,
+  onWay,
+  children,
+}: {
+  way?: string;
+  onWay?: (way: string) => void;
+  children: ReactNode;
+}) {
   const { devices } = useFleet();
   const now = useNow(5000);
   const expected = useMemo(
@@ -266,6 +282,19 @@ function Layout({ children }: { children: ReactNode }) {
             how devices get in
           </Link>
         </p>
+        {onWay && (
+          <span className="ml-auto">
+            <Choice
+              label="What is onboarded"
+              value={way ?? "one"}
+              onChange={onWay}
+              options={[
+                { value: "one", name: "One device" },
+                { value: "list", name: "A list" },
+              ]}
+            />
+          </span>
+        )}
       </div>
       <div className="grid grid-cols-[minmax(0,1fr)] gap-8 lg:grid-cols-[minmax(0,1fr)_minmax(20rem,26rem)]">
         <div>{children}</div>

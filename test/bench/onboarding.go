@@ -1,0 +1,283 @@
+package main
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"fmt"
+	"io"
+	"math/big"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"ullage/client"
+	"ullage/test/service"
+)
+
+const (
+	pallet     = 10_000 // devices of a list
+	tlsClients = 16     // that shake hands at once
+	tlsTime    = 4 * time.Second
+	tlsOpen    = 5000 // connections whose memory is counted
+)
+
+// onboardingFigures measures lists of devices through the command line, and TLS with
+// certificates of devices against a bare server of the standard library.
+func onboardingFigures(dir string) ([]figure, error) {
+	s, err := serve(filepath.Join(dir, "onboarding"))
+	if err != nil {
+		return nil, err
+	}
+	defer s.Stop()
+	var out []figure
+	bare := bareCertificates(pallet)
+	out = append(out, figure{fmt.Sprintf("ceiling: %d P-256 keys made and signed, on all processors", pallet), bare.Round(10 * time.Millisecond).String(), "", ""})
+	for _, kind := range []string{"token", "certificate"} {
+		took, err := loadList(s, filepath.Join(dir, kind), kind)
+		if err != nil {
+			return nil, err
+		}
+		f := figure{fmt.Sprintf("%d devices of a list, each with a bundle and a %s", pallet, kind), took.Round(100 * time.Millisecond).String(), "10 s", ""}
+		if kind == "certificate" {
+			f.target, f.ratio = "3 × bare", fmt.Sprintf("%.1f ×", float64(took)/float64(bare))
+		}
+		out = append(out, f)
+	}
+	tls, err := tlsFigures(dir, s)
+	return append(out, tls...), err
+}
+
+// loadList onboards a list with the command line.
+func loadList(s *service.Service, dir, kind string) (time.Duration, error) {
+	fmt.Printf("%d devices with a %s each …\n", pallet, kind)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return 0, err
+	}
+	var b strings.Builder
+	b.WriteString("id,model,label.site\n")
+	for i := range pallet {
+		fmt.Fprintf(&b, "tank-%s-%05d,tank-probe,Fennimore\n", kind, i)
+	}
+	list := filepath.Join(dir, "list.csv")
+	if err := os.WriteFile(list, []byte(b.String()), 0o600); err != nil {
+		return 0, err
+	}
+	args := []string{"device", "load", list, "--yes", "--out", filepath.Join(dir, "bundles")}
+	if kind == "certificate" {
+		args = append(args, "--cert")
+	}
+	begun := time.Now()
+	_, errs, code := s.CLI("", args...)
+	took := time.Since(begun)
+	if code != 0 {
+		return 0, fmt.Errorf("device load ends with %d: %s", code, errs)
+	}
+	return took, nil
+}
+
+// bareCertificates is how long it takes to make and sign so many keys.
+func bareCertificates(n int) time.Duration {
+	ca, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		panic(err)
+	}
+	parent := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "bare"}, NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true}
+	begun := time.Now()
+	var wg sync.WaitGroup
+	var next atomic.Int64
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			for next.Add(1) <= int64(n) {
+				k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+				if err != nil {
+					panic(err)
+				}
+				if _, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "tank"}, NotAfter: time.Now().Add(time.Hour)},
+					parent, k.Public(), ca); err != nil {
+					panic(err)
+				}
+			}
+		})
+	}
+	wg.Wait()
+	return time.Since(begun)
+}
+
+// tlsFigures compares handshakes with certificates, and the memory of connections,
+// with a bare TLS server in a process of its own that has the same certificate.
+func tlsFigures(dir string, s *service.Service) ([]figure, error) {
+	o, err := s.Client.CreateDevice(context.Background(), client.NewDevice{ID: "tank-fennimore-07", Model: "tank-probe", NewCredential: client.NewCredential{Credential: "certificate"}})
+	if err != nil {
+		return nil, err
+	}
+	pair, err := tls.X509KeyPair([]byte(o.Certificate), []byte(o.Key))
+	if err != nil {
+		return nil, err
+	}
+	config := &tls.Config{Certificates: []tls.Certificate{pair}, InsecureSkipVerify: true}
+	self, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	bare := exec.Command(self, "-tls", dir)
+	in, err := bare.StdinPipe()
+	if err != nil {
+		return nil, err
+	}
+	said, err := bare.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := bare.Start(); err != nil {
+		return nil, err
+	}
+	defer bare.Wait()
+	defer in.Close() // which ends it
+	line := make([]byte, 100)
+	n, err := said.Read(line)
+	if err != nil {
+		return nil, err
+	}
+	at := strings.TrimSpace(string(line[:n]))
+	var out []figure
+	fmt.Println("handshakes with certificates …")
+	var ceiling, got []float64
+	for range 3 {
+		ceiling = append(ceiling, handshakes(at, config))
+		got = append(got, handshakes(s.MQTTTLS, config))
+	}
+	out = append(out, figure{"ceiling: handshakes a second of a bare TLS server, with certificates", fmt.Sprintf("%.0f", middle(ceiling)), "", ""},
+		figure{"handshakes a second of MQTT over TLS, with certificates", fmt.Sprintf("%.0f", middle(got)), "60 % of the ceiling", fmt.Sprintf("%.2f", middle(got)/middle(ceiling))})
+	bareMemory, err := memoryOf(bare.Process.Pid, at, config)
+	if err != nil {
+		return nil, err
+	}
+	memory, err := memoryOf(s.PID, s.MQTTTLS, config)
+	if err != nil {
+		return nil, err
+	}
+	return append(out, figure{fmt.Sprintf("ceiling: memory a TLS connection of a bare server, %d of them", tlsOpen), fmt.Sprintf("%.1f kB", bareMemory/1e3), "", ""},
+		figure{fmt.Sprintf("memory a connection of MQTT over TLS before its CONNECT, %d of them", tlsOpen), fmt.Sprintf("%.1f kB", memory/1e3), "1.3 × bare", fmt.Sprintf("%.2f ×", memory/bareMemory)}), nil
+}
+
+// handshakes counts those a second of some clients that do nothing else.
+func handshakes(at string, config *tls.Config) float64 {
+	var n atomic.Int64
+	var wg sync.WaitGroup
+	begun := time.Now()
+	for range tlsClients {
+		wg.Go(func() {
+			for time.Since(begun) < tlsTime {
+				c, err := tls.Dial("tcp", at, config)
+				if err != nil {
+					continue
+				}
+				n.Add(1)
+				c.NetConn().(*net.TCPConn).SetLinger(0)
+				c.NetConn().Close()
+			}
+		})
+	}
+	wg.Wait()
+	return float64(n.Load()) / time.Since(begun).Seconds()
+}
+
+func middle(all []float64) float64 {
+	slices.Sort(all)
+	return all[len(all)/2]
+}
+
+// memoryOf is how many bytes a process takes up for each of many connections.
+func memoryOf(pid int, at string, config *tls.Config) (float64, error) {
+	fmt.Printf("%d connections over TLS to %s …\n", tlsOpen, at)
+	before, err := residentOf(pid)
+	if err != nil {
+		return 0, err
+	}
+	conns := make([]*tls.Conn, 0, tlsOpen)
+	defer func() {
+		for _, c := range conns {
+			c.Close()
+		}
+	}()
+	for range tlsOpen {
+		c, err := tls.Dial("tcp", at, config)
+		if err != nil {
+			return 0, err
+		}
+		conns = append(conns, c)
+	}
+	after, err := residentOf(pid)
+	return float64(after-before) / tlsOpen, err
+}
+
+// residentOf is the resident memory of a process, in bytes.
+func residentOf(pid int) (int64, error) {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	if err != nil {
+		return 0, err
+	}
+	for line := range strings.Lines(string(b)) {
+		var kb int64
+		if _, err := fmt.Sscanf(line, "VmRSS: %d kB", &kb); err == nil {
+			return kb << 10, nil
+		}
+	}
+	return 0, fmt.Errorf("the memory of process %d is not known", pid)
+}
+
+// bareTLS is the process that tlsFigures starts: a server of the standard library that
+// asks for a certificate, and does nothing with a connection. It ends with its input.
+func bareTLS() error {
+	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return err
+	}
+	t := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour), DNSNames: []string{"localhost"}}
+	der, err := x509.CreateCertificate(rand.Reader, t, t, k.Public(), k)
+	if err != nil {
+		return err
+	}
+	secret, err := x509.MarshalPKCS8PrivateKey(k)
+	if err != nil {
+		return err
+	}
+	pair, err := tls.X509KeyPair(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: secret}))
+	if err != nil {
+		return err
+	}
+	l, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{pair}, ClientAuth: tls.RequestClientCert})
+	if err != nil {
+		return err
+	}
+	fmt.Println(l.Addr())
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				if c.(*tls.Conn).Handshake() == nil {
+					io.Copy(io.Discard, c)
+				}
+			}()
+		}
+	}()
+	_, err = io.Copy(io.Discard, os.Stdin)
+	return err
+}
