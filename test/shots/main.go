@@ -115,6 +115,8 @@ func run(console, password, out, only string) error {
 			_, err := browser.Eval[any](p, `localStorage.removeItem("ullage-draft-model-tank-probe")`)
 			return err
 		}},
+		// The last one: it makes a device.
+		{name: "join", path: "/join", after: joinDevice},
 	}
 	for _, s := range shots {
 		if only != "" && only != s.name {
@@ -158,6 +160,42 @@ func run(console, password, out, only string) error {
 	return nil
 }
 
+// joinDevice onboards a device on the page Join, whose first message has a mistake.
+func joinDevice(p *browser.Page) error {
+	if _, err := browser.Eval[any](p, `(async () => {
+		const set = (where, v, of) => {
+			const e = document.querySelector(where);
+			Object.getOwnPropertyDescriptor(of.prototype, "value").set.call(e, v);
+			e.dispatchEvent(new Event(of === HTMLSelectElement ? "change" : "input", { bubbles: true }));
+		};
+		set("#join-id", "tank-kilnside-09", HTMLInputElement);
+		set("#join-model", "tank-probe", HTMLSelectElement);
+		set("[aria-label='Value of label site']", "Kilnside", HTMLInputElement);
+		await new Promise((r) => setTimeout(r, 300));
+		[...document.querySelectorAll("button")].find((b) => b.innerText === "Onboard it").click();
+	})()`); err != nil {
+		return err
+	}
+	if err := p.WaitText("Send it from here", 10*time.Second); err != nil {
+		return err
+	}
+	if err := p.ClickText("HTTP, plain"); err != nil {
+		return err
+	}
+	command, err := browser.Eval[string](p, `[...document.querySelectorAll("code")].map((c) => c.innerText).find((c) => c.startsWith("curl"))`)
+	if err != nil {
+		return err
+	}
+	command = strings.Replace(command, `"must_temp":22`, `"must_temp":"hot"`, 1)
+	if out, err := exec.Command("sh", "-c", command).CombinedOutput(); err != nil {
+		return fmt.Errorf("%w: %s", err, out)
+	}
+	if err := p.ClickText("The bundle"); err != nil {
+		return err
+	}
+	return p.Wait(`document.querySelector("[data-step='first valid reading']")?.dataset.state === "failed"`, 10*time.Second)
+}
+
 // terminals pictures commands in a terminal window on a screen of its own.
 func terminals(console, password, out, only string) error {
 	cl := client.New(console, "")
@@ -174,8 +212,7 @@ func terminals(console, password, out, only string) error {
 	for _, c := range []struct{ name, command string }{
 		{"cli-devices", "ullage device list --health watch; ullage device list --site Kilnside; ullage site list; ullage rule list"},
 		{"cli-model", "ullage check examples/cellars; ullage model test examples/cellars/models/cellar-air.tm.json; ullage compare examples/cellars; ullage model show cellar-air"},
-		{"cli-device", "ullage device show tank-fennimore-07; ullage expr explain --device tank-fennimore-07 'must_temp > set.max_temp - 3 and mean(must_temp over 1h) > 29'"},
-		{"cli-setting", "ullage setting set tank-kilnside-01 stir_at=27.5; ullage command give tank-fennimore-07 zero_level reference_cm=30; ullage command give tank-coldharbour-02 zero_level reference_cm=30; ullage command give hub-kilnside pull_log lines=3; ullage command list"},
+		{"cli-device", "ullage device show tank-fennimore-07; ullage doctor hub-saltmarsh; ullage expr explain --device tank-fennimore-07 'must_temp > set.max_temp - 3 and mean(must_temp over 1h) > 29'"},
 		{"cli-query", "ullage query tank-fennimore-07 must_temp --span 12h --draw; ullage query tank-fennimore-07 must_temp --forecast 12h | tail -1; " +
 			"ullage store stats"},
 		{"cli-traffic", "ullage traffic --once --last 14; ullage journal list --limit 20"},

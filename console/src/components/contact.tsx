@@ -64,7 +64,9 @@ export function Steps({ device }: { device: string }) {
                   >
                     {s.says}
                   </span>
-                  {s.next && <span className="block break-words">{s.next}</span>}
+                  {s.next && (s.state === "failed" || s === next) && (
+                    <span className="block break-words">{s.next}</span>
+                  )}
                 </>
               )}
             </span>
