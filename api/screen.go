@@ -18,6 +18,7 @@ import (
 	"ullage/fleet/access"
 	"ullage/fleet/fault"
 	"ullage/fleet/people"
+	"ullage/fleet/present"
 	"ullage/transport/conns"
 )
 
@@ -228,13 +229,14 @@ func (s *server) asksFor(p *person.Shown, c access.Caller, op string, path func(
 	case "settings":
 		return device != "" && path("id") == device && len(q) == 0
 	case "history":
-		within := is(map[string]string{"steps": "72"}, "metric", "from", "to") && s.shows(p, c, path("id")) && fleet &&
-			inWindow(q.Get("from"), q.Get("to"), 12*time.Hour, now, time.Time{})
-		if within || device == "" || path("id") != device {
-			return within
-		}
-		d, err := s.Fleet.Device(c, device)
-		if err != nil {
+		d, err := s.Fleet.Device(c, path("id"))
+		switch {
+		case err != nil:
+			return false
+		case fleet: // beside who is nearest to a limit, what has that limit
+			return is(map[string]string{"steps": "72"}, "metric", "from", "to") && limited(d, q.Get("metric")) && s.shows(p, c, d.ID) &&
+				inWindow(q.Get("from"), q.Get("to"), 12*time.Hour, now, time.Time{})
+		case d.ID != device:
 			return false
 		}
 		return is(map[string]string{"steps": "360"}, "metric", "from", "to") &&
@@ -261,6 +263,19 @@ func (s *server) asksFor(p *person.Shown, c access.Caller, op string, path func(
 		return p.Path == "/query" && is(want, "span") && inWindow(from, to, spanOf(p.Param("span", "24h")), now, time.Time{})
 	}
 	return false
+}
+
+// limited reports whether it is known how far a metric of a device is from a limit, or
+// is of none of them.
+func limited(d *present.Device, metric string) bool {
+	known := false
+	for _, m := range d.Margins {
+		if m.Known && m.Metric == metric {
+			return true
+		}
+		known = known || m.Known
+	}
+	return !known
 }
 
 // shows reports whether a page is about a device.

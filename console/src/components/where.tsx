@@ -5,6 +5,7 @@ import { useNavigationType } from "react-router";
 import { api, ask, type Candidate, type ExpressionReport } from "../api/client";
 import { watchMatching } from "../api/live";
 import { ExpressionHelp } from "./expression-help";
+import { useScreen } from "../lib/screen";
 
 const encoder = new TextEncoder();
 const decoder = new TextDecoder();
@@ -27,10 +28,17 @@ interface Props {
   onRight?: (right: boolean) => void;
 }
 
-// Where is the filter of every list: an expression, completed and checked while
+// Where is the condition of a list: a field to write it in, or, on a screen, which can
+// choose nothing, its text.
+export function Where(props: Props) {
+  if (!useScreen()) return <Editing {...props} />;
+  return props.value ? <p className="font-mono text-[0.8125rem] text-muted">{props.value}</p> : null;
+}
+
+// Editing is the field for the filter of every list: an expression, completed and checked while
 // it is typed. A condition takes effect as soon as it is right; while it is
 // wrong the one before it stays.
-export function Where({ value, onChange, label, placeholder, of, purpose = "filter", onRight }: Props) {
+function Editing({ value, onChange, label, placeholder, of, purpose = "filter", onRight }: Props) {
   const [text, setText] = useState(value);
   const [cursor, setCursor] = useState(value.length);
   const [open, setOpen] = useState(false);

@@ -79,18 +79,14 @@ export default function AlarmsPage() {
           </div>
         )}
       </div>
-      {screen ? (
-        where && <p className="pb-3 font-mono text-[0.8125rem] text-muted">{where}</p>
-      ) : (
-        <div className="pb-3">
-          <Where
-            value={where}
-            onChange={setWhere}
-            label="Filter alarms by a condition on their device"
-            placeholder="Only of devices for which this is true"
-          />
-        </div>
-      )}
+      <div className="pb-3">
+        <Where
+          value={where}
+          onChange={setWhere}
+          label="Filter alarms by a condition on their device"
+          placeholder="Only of devices for which this is true"
+        />
+      </div>
       {list.isPending ? (
         <p className="text-muted">Loading…</p>
       ) : list.error ? (

@@ -94,18 +94,14 @@ export function FleetPage() {
           </>
         )}
       </div>
-      {screen ? (
-        where && <p className="pb-3 font-mono text-[0.8125rem] text-muted">{where}</p>
-      ) : (
-        <div className="pb-3">
-          <Where
-            value={where}
-            onChange={setWhere}
-            label="Filter devices by a condition"
-            placeholder={`Filter by a condition${example ? `, such as ${conditionOf(example)}` : ""}, or a word`}
-          />
-        </div>
-      )}
+      <div className="pb-3">
+        <Where
+          value={where}
+          onChange={setWhere}
+          label="Filter devices by a condition"
+          placeholder={`Filter by a condition${example ? `, such as ${conditionOf(example)}` : ""}, or a word`}
+        />
+      </div>
       {(fleet.state === "connecting" && devices.size === 0) || pending ? (
         <p className="py-8 text-muted">Loading the fleet…</p>
       ) : inUse.length === 0 ? (
