@@ -158,15 +158,26 @@ func (p *Page) Click(selector string) error {
 	return nil
 }
 
-// ClickText clicks on the first button or link with a text.
+// ClickText clicks on the first button or link with a text that can be clicked on; one that is still busy with the
+// click before is waited for, as a person would.
 func (p *Page) ClickText(text string) error {
 	b, _ := json.Marshal(text)
-	ok, err := Eval[bool](p, `(() => { const e = [...document.querySelectorAll("button, a, [role=menuitem], [role=menuitemradio]")]
-		.find((e) => e.innerText.trim() === `+string(b)+`); e?.click(); return Boolean(e); })()`)
-	if err == nil && !ok {
-		err = fmt.Errorf("there is nothing to click that says %q", text)
+	click := `(() => { const e = [...document.querySelectorAll("button, a, [role=menuitem], [role=menuitemradio]")]
+		.find((e) => e.innerText.trim() === ` + string(b) + ` && !e.disabled); e?.click(); return Boolean(e); })()`
+	for start := time.Now(); ; time.Sleep(50 * time.Millisecond) {
+		if ok, err := Eval[bool](p, click); err != nil || ok {
+			return err
+		}
+		if time.Since(start) > 10*time.Second {
+			return fmt.Errorf("there is nothing to click that says %q", text)
+		}
 	}
-	return err
+}
+
+// WaitRefused waits until the page shows a refusal that contains a text: a hint beside the field may say the same.
+func (p *Page) WaitRefused(text string, atMost time.Duration) error {
+	b, _ := json.Marshal(text)
+	return p.Wait(`[...document.querySelectorAll("[role=alert]")].some((e) => e.innerText.includes(`+string(b)+`))`, atMost)
 }
 
 // Type puts text into a field, replacing what was there.
