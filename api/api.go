@@ -47,9 +47,6 @@ type Options struct {
 	// off, and Authority the certificate that they trust, in PEM.
 	MQTTTLSAt, HTTPTLSAt string
 	Authority            []byte
-	// Public is the name by which devices elsewhere reach the service; empty where
-	// nobody has said one.
-	Public string
 	// TLSAt is where the console is over TLS, and Certificate the SHA-256 of what is
 	// shown there.
 	TLSAt       string
@@ -200,7 +197,15 @@ func schemaName(t reflect.Type, hint string) string {
 	case reflect.TypeFor[traffic.Entry]():
 		return "TrafficEntry"
 	}
-	return huma.DefaultSchemaNamer(t, hint)
+	name := huma.DefaultSchemaNamer(t, hint)
+	for deepest := t; ; deepest = deepest.Elem() { // what is short in its package says what it is of here
+		if strings.HasSuffix(deepest.PkgPath(), "core/join") {
+			return "Join" + name
+		}
+		if k := deepest.Kind(); k != reflect.Pointer && k != reflect.Slice {
+			return name
+		}
+	}
 }
 
 // Document returns the OpenAPI document without a running service.
@@ -242,6 +247,7 @@ func (s *server) routes() {
 	s.folderRoutes()
 	s.deviceRoutes()
 	s.batchRoutes()
+	s.joinRoutes()
 	s.settingRoutes()
 	s.commandRoutes()
 	s.historyRoutes()

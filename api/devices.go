@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"fmt"
-	"net"
 	"net/url"
 	"strings"
 
@@ -218,32 +217,22 @@ func wanted(n client.NewCredential) devices.Wanted {
 	return w
 }
 
-// reached is where devices elsewhere find a listener: at the name that was said, or
-// where it listens.
-func (s *server) reached(at string) string {
-	_, port, err := net.SplitHostPort(at)
-	if err != nil || s.Public == "" {
-		return at
-	}
-	return net.JoinHostPort(s.Public, port)
-}
-
 // onboarded puts together what the person needs next: the credential, a bundle, and
 // commands that work as they are.
 func (s *server) onboarded(ctx context.Context, d devices.Device, given devices.Given) client.Onboarded {
 	out := client.Onboarded{ID: d.ID, Model: d.Model, Token: given.Token, Certificate: string(given.Chain), Key: string(given.Key),
 		ExpiresAt: optional(given.ExpiresAt), CA: string(s.Authority), MQTT: s.MQTTAt, HTTP: s.HTTPAt,
-		MQTTTLS: s.reached(s.MQTTTLSAt), HTTPTLS: s.reached(s.HTTPTLSAt), Status: string(d.Status)}
+		MQTTTLS: s.MQTTTLSAt, HTTPTLS: s.HTTPTLSAt, Status: string(d.Status)}
 	payload := "{}"
 	_, m, err := s.Fleet.Registered(caller(ctx), d.ID)
 	if err == nil {
 		payload = string(m.Examples(d.ID, s.Now()).Readings)
 	}
-	if given.Token != "" {
+	if given.Token != "" { // the token itself would stay in the history of the shell
 		host, port, _ := strings.Cut(s.MQTTAt, ":")
-		out.TryMQTT = fmt.Sprintf("mosquitto_pub -h %s -p %s -i %s -u %s -P '%s' -q 1 -t ullage/%s/readings -m '%s'", host,
-			port, d.ID, d.ID, given.Token, d.ID, payload)
-		out.TryHTTP = fmt.Sprintf("curl -sS -H 'Authorization: Bearer %s' -H 'Content-Type: application/json' -d '%s' http://%s/device/v1/readings", given.Token, payload, s.HTTPAt)
+		out.TryMQTT = fmt.Sprintf("mosquitto_pub -h %s -p %s -i %s -u %s -P \"$TOKEN\" -q 1 -t ullage/%s/readings -m '%s'", host,
+			port, d.ID, d.ID, d.ID, payload)
+		out.TryHTTP = fmt.Sprintf("curl -sS -H \"Authorization: Bearer $TOKEN\" -H 'Content-Type: application/json' -d '%s' http://%s/device/v1/readings", payload, s.HTTPAt)
 	}
 	if err != nil || len(s.Authority) == 0 {
 		return out
@@ -264,7 +253,7 @@ func (s *server) filesOf(ctx context.Context, d devices.Device, given devices.Gi
 	if err != nil {
 		return nil, err
 	}
-	return bundle.Files(bundle.Bundle{Device: d.ID, Model: m, MQTT: s.reached(s.MQTTTLSAt), HTTP: s.reached(s.HTTPTLSAt),
+	return bundle.Files(bundle.Bundle{Device: d.ID, Model: m, MQTT: s.MQTTTLSAt, HTTP: s.HTTPTLSAt,
 		CA: s.Authority, Token: given.Token, Chain: given.Chain, Key: given.Key, At: s.Now(), Expires: given.ExpiresAt, Brief: brief})
 }
 

@@ -87,9 +87,9 @@ type ThingNamed struct {
 
 // serve adds the operations of a noun.
 func serve[T any](s *server, n served[T]) {
-	path := "/api/v1/" + n.words
+	path, id := "/api/v1/"+n.words, strings.ReplaceAll(n.word, " ", "-")
 	fields := record.Fields[T]()
-	s.nouns[n.word] = fields
+	s.nouns[id] = fields
 	doc := s.api.OpenAPI()
 	if !slices.ContainsFunc(doc.Tags, func(t *huma.Tag) bool { return t.Name == n.tag }) {
 		doc.Tags = append(doc.Tags, &huma.Tag{Name: n.tag,
@@ -117,7 +117,7 @@ func serve[T any](s *server, n served[T]) {
 			return nil, s.failed(err)
 		}
 		return &shown[T]{quoted(x), x}, nil
-	}, describe(n.word, "One "+n.word, n.tag, "With an ETag, for a change that must not overwrite another's."), notFound)
+	}, describe(id, "One "+n.word, n.tag, "With an ETag, for a change that must not overwrite another's."), notFound)
 	if n.put != nil {
 		s.kept = append(s.kept, n.word)
 		type put struct {
@@ -144,7 +144,7 @@ func serve[T any](s *server, n served[T]) {
 				out.Status, out.Location = http.StatusCreated, path+"/"+url.PathEscape(in.Name)
 			}
 			return out, nil
-		}, describe("put-"+n.word, "Make a "+n.word+", or change the one of that name", n.tag,
+		}, describe("put-"+id, "Make a "+n.word+", or change the one of that name", n.tag,
 			"It is checked as a whole first, every mistake at once. With If-Match it fails where somebody else has changed it since."), conditional)
 	}
 	if n.remove != nil {
@@ -158,7 +158,7 @@ func serve[T any](s *server, n served[T]) {
 			}
 			s.Settle()
 			return nil, nil
-		}, describe("remove-"+n.word, "Take a "+n.word+" away", n.tag,
+		}, describe("remove-"+id, "Take a "+n.word+" away", n.tag,
 			"The journal tells who did it and what it was."), notFound, conditional)
 	}
 }

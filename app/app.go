@@ -28,6 +28,7 @@ import (
 	"ullage/fleet/history"
 	"ullage/fleet/imports"
 	"ullage/fleet/ingest"
+	"ullage/fleet/joining"
 	"ullage/fleet/links"
 	"ullage/fleet/models"
 	"ullage/fleet/people"
@@ -71,6 +72,9 @@ type Options struct {
 	// a device shows; nil where there are none.
 	Issuer devices.Issuer
 	Judge  func(shown []*x509.Certificate, now time.Time) error
+	// Master is the secret that those of join keys are made of; nobody joins by
+	// themselves where it is empty.
+	Master []byte
 	// Handlers are told the news after those of the service.
 	Handlers []event.Handler
 }
@@ -85,6 +89,7 @@ type App struct {
 	Models      *models.Catalogue
 	Devices     *devices.Registry
 	Sites       *sites.Sites
+	Joining     *joining.Joining
 	Settings    *settings.Settings
 	Commands    *commands.Queue
 	Present     *present.Fleet
@@ -164,6 +169,10 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		return a, err
 	}
 	a.Access = access.New(a.Devices)
+	if a.Joining, err = joining.Open(ctx, joining.Options{Records: records, Commits: a.Commits, Devices: a.Devices, Models: a.Models,
+		Master: o.Master, Referred: func(label string) bool { return a.Access.Labels()[label] }, Now: o.Now}); err != nil {
+		return a, err
+	}
 	if a.People, err = people.Open(ctx, people.Options{Records: records, Commits: a.Commits, Access: a.Access, Granted: a.granted, Hash: o.Hash, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
@@ -193,7 +202,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.Intake = ingest.New(ingest.Options{Store: telemetry, Devices: a.Devices, Models: a.Models, Settings: a.Settings,
 		Commands: a.Commands, Commits: a.Commits, Traffic: a.Traffic, Bus: a.Bus, Derive: a.Derivations, Now: o.Now})
 	a.Door = door.New(door.Options{Devices: a.Devices, Intake: a.Intake, Settings: a.Settings, Commands: a.Commands,
-		Traffic: a.Traffic, Judge: o.Judge, Limits: o.Limits, Log: o.Log, Now: o.Now})
+		Traffic: a.Traffic, Joining: a.Joining, Judge: o.Judge, Limits: o.Limits, Log: o.Log, Now: o.Now})
 	a.Expressions = expressions.New(expressions.Options{Models: a.Models, Devices: a.Devices, Present: a.Present,
 		History: past, Rules: a.Alarms.Names, Sites: a.Sites.Names, Now: o.Now})
 	a.Queries = query.New(query.Options{History: past, Devices: a.Devices, Models: a.Models, Limits: a.Present,
@@ -211,7 +220,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.AsOf = asof.New(asof.Options{Records: records, History: past, Devices: a.Devices, Models: a.Models,
 		Now: o.Now})
 
-	a.Fleet = scoped.New(scoped.Options{Access: a.Access, Models: a.Models, Devices: a.Devices, Sites: a.Sites,
+	a.Fleet = scoped.New(scoped.Options{Access: a.Access, Models: a.Models, Devices: a.Devices, Sites: a.Sites, Joining: a.Joining,
 		Settings: a.Settings, Commands: a.Commands, Alarms: a.Alarms, Present: a.Present, Expressions: a.Expressions,
 		Facts: a.Facts, News: a.News, AsOf: a.AsOf, History: past, Queries: a.Queries, Importer: a.Importer,
 		Deleter: a.Deleter, Traffic: a.Traffic, Revisions: a.Revisions, Derivations: a.Derivations, Folder: a.Folder,
@@ -268,9 +277,10 @@ func (a *App) MQTT() *mqtt.Server {
 }
 
 // Web returns the handler for devices that speak HTTP and reach the service by
-// some names beside loopback and addresses.
-func (a *App) Web(names []string) http.Handler {
-	return web.New(web.Options{Names: names, Door: a.Door, Log: a.Log, Now: a.Now})
+// some names beside loopback and addresses. Ways tells those that join where the doors
+// are.
+func (a *App) Web(names []string, ways func() web.Ways) http.Handler {
+	return web.New(web.Options{Names: names, Door: a.Door, Ways: ways, Models: a.Models.Of, Log: a.Log, Now: a.Now})
 }
 
 // Handle adds a handler of news; it must be called before Start.

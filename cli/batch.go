@@ -45,7 +45,7 @@ command goes on: what stands in the manifest is not made again.`,
 			if err != nil {
 				return err
 			}
-			b, err := readFileOr(c, args[0])
+			b, err := readFileOr(c, args[0], batch.MaxBytes)
 			if err != nil {
 				return fmt.Errorf("the list cannot be read: %w", err)
 			}

@@ -34,7 +34,7 @@ func (f *credentialFlags) add(c *cobra.Command) {
 func (f *credentialFlags) wanted(c *cobra.Command) (client.NewCredential, error) {
 	switch {
 	case f.csr != "":
-		b, err := readFileOr(c, f.csr)
+		b, err := readFileOr(c, f.csr, 64<<10)
 		if err != nil {
 			return client.NewCredential{}, fmt.Errorf("the request for a certificate cannot be read: %w", err)
 		}
@@ -45,11 +45,23 @@ func (f *credentialFlags) wanted(c *cobra.Command) (client.NewCredential, error)
 	return client.NewCredential{}, nil
 }
 
-func readFileOr(c *cobra.Command, path string) ([]byte, error) {
-	if path == "-" {
-		return io.ReadAll(io.LimitReader(c.InOrStdin(), 1<<20))
+// readFileOr reads a file of at most so many bytes, or standard input for -. One that has
+// more is refused, and not cut.
+func readFileOr(c *cobra.Command, path string, most int64) ([]byte, error) {
+	in := c.InOrStdin()
+	if path != "-" {
+		f, err := os.Open(path)
+		if err != nil {
+			return nil, err
+		}
+		defer f.Close()
+		in = f
 	}
-	return os.ReadFile(path)
+	b, err := io.ReadAll(io.LimitReader(in, most+1))
+	if err == nil && int64(len(b)) > most {
+		return nil, fmt.Errorf("it has more than %s; give it in parts", size(most))
+	}
+	return b, err
 }
 
 // place is where the bundle of a device goes: a key has to go somewhere.

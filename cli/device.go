@@ -137,7 +137,7 @@ func changeDevice(c *cobra.Command, id string, ch client.DeviceChange) error {
 }
 
 func printOnboarded(w io.Writer, o client.Onboarded) {
-	fmt.Fprintf(w, "%s is onboarded as %s.\n\nToken (shown this once):\n  %s\n\nSend a first reading over MQTT:\n  %s\n\nor over HTTP:\n  %s\n\nWatch it arrive:\n  ullage traffic %s\n",
+	fmt.Fprintf(w, "%s is onboarded as %s.\n\nToken (shown this once):\n  %s\n\nGive it to your shell, past its history, and send a first reading over MQTT:\n  read -rs TOKEN\n  %s\n\nor over HTTP:\n  %s\n\nWatch it arrive:\n  ullage traffic %s\n",
 		o.ID, o.Model, o.Token, o.TryMQTT, o.TryHTTP, o.ID)
 }
 

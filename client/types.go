@@ -175,8 +175,8 @@ type Onboarded struct {
 	MQTTTLS     string     `json:"mqtt_tls,omitempty" doc:"Where it speaks MQTT over TLS"`
 	HTTPTLS     string     `json:"http_tls,omitempty" doc:"Where it speaks HTTP over TLS"`
 	Bundle      []byte     `json:"bundle,omitempty" doc:"All that the device needs, with samples that work as they are: a zip file, in Base64"`
-	TryMQTT     string     `json:"try_mqtt" doc:"A command that sends a first reading over MQTT"`
-	TryHTTP     string     `json:"try_http" doc:"A command that sends a first reading over HTTP"`
+	TryMQTT     string     `json:"try_mqtt" doc:"A command that sends a first reading over MQTT; the token is in the variable TOKEN"`
+	TryHTTP     string     `json:"try_http" doc:"A command that sends a first reading over HTTP; the token is in the variable TOKEN"`
 	Status      string     `json:"status"`
 }
 

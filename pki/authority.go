@@ -163,6 +163,9 @@ func (a *Authority) Root() []byte {
 	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: a.root.Raw})
 }
 
+// Certificates are those of the authority in DER, the root first.
+func (a *Authority) Certificates() [][]byte { return [][]byte{a.root.Raw, a.issuing.Raw} }
+
 // RootFingerprint is the SHA-256 of it.
 func (a *Authority) RootFingerprint() string { return Fingerprint(a.root.Raw) }
 
@@ -226,13 +229,14 @@ func (a *Authority) Issue(device string) (devices.Issued, error) {
 }
 
 // IssueFor makes a certificate for a device of the key in its request (PKCS #10, in
-// PEM or DER). A request for other names than the device's id is refused.
-func (a *Authority) IssueFor(device string, csr []byte) (devices.Issued, error) {
+// PEM or DER). A request for other names than the device's id, and those that are said,
+// is refused; the certificate is for the id in any case.
+func (a *Authority) IssueFor(device string, csr []byte, names ...string) (devices.Issued, error) {
 	r, err := ParseRequest(csr)
 	if err != nil {
 		return devices.Issued{}, err
 	}
-	if err := checkNames(device, r); err != nil {
+	if err := checkNames(device, r, names); err != nil {
 		return devices.Issued{}, err
 	}
 	return a.sign(device, r.PublicKey)
@@ -303,16 +307,17 @@ func ParseRequest(csr []byte) (*x509.CertificateRequest, error) {
 }
 
 // checkNames refuses names that are not the device's.
-func checkNames(device string, r *x509.CertificateRequest) error {
+func checkNames(device string, r *x509.CertificateRequest, also []string) error {
+	known := func(n string) bool { return n == device || slices.Contains(also, n) }
 	foreign := func(what, name string) error {
 		return fault.New(fault.Invalid, "the request is for the %s %q, and the device is %s", what, value.Clip(name, 60), device).
 			Then("ask for the common name %s and nothing else", device).On("csr")
 	}
-	if cn := r.Subject.CommonName; cn != "" && cn != device {
+	if cn := r.Subject.CommonName; cn != "" && !known(cn) {
 		return foreign("common name", cn)
 	}
 	for _, n := range r.DNSNames {
-		if n != device {
+		if !known(n) {
 			return foreign("name", n)
 		}
 	}

@@ -72,8 +72,14 @@ func Own(dir string, names []string, now time.Time) (certFile, keyFile string, e
 	return certFile, keyFile, nil
 }
 
+// replace writes a file as a whole, and is done when it is on the disk.
 func replace(path string, b []byte) error {
-	if err := os.WriteFile(path+".new", b, 0o600); err != nil {
+	f, err := os.OpenFile(path+".new", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(b)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
 		return err
 	}
 	return os.Rename(path+".new", path)

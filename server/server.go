@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/pprof"
+	"path/filepath"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -23,7 +24,9 @@ import (
 	"ullage/console"
 	"ullage/core/person"
 	"ullage/fleet/fault"
+	"ullage/pki"
 	"ullage/transport/conns"
+	field "ullage/transport/web"
 )
 
 // Version is the version of this build; the linker sets it.
@@ -59,6 +62,16 @@ type listener struct {
 	on      net.Listener
 }
 
+// reached is where devices elsewhere find a listener: at the name that was said, or
+// where it listens.
+func reached(at, name string) string {
+	_, port, err := net.SplitHostPort(at)
+	if err != nil || name == "" {
+		return at
+	}
+	return net.JoinHostPort(name, port)
+}
+
 // writeWait is how long a client may take nothing of an answer.
 const writeWait = 30 * time.Second
 
@@ -88,6 +101,9 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 		return err
 	}
 	o.Issuer, o.Judge = authority, authority.Judge
+	if o.Master, err = pki.Master(filepath.Join(c.Data, "pki")); err != nil {
+		return err
+	}
 	passwords := &hasher{}
 	defer passwords.Close()
 	o.Hash = passwords.hash
@@ -114,10 +130,11 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 		return &http.Server{ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
 			ConnContext: conns.Context, Handler: h, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
 	}
-	field := web(conns.Bodies(conns.Forwarded(trusted, a.Web(words(c.Names)))))
-	fieldTLS := web(field.Handler)
-	fieldTLS.TLSConfig = a.Door.TLS(forDevices)
-	fieldTLS.ErrorLog = stdlog.New(&handshakes{door: a.Door, log: log}, "", 0)
+	var ways field.Ways // known once the listeners are
+	plain := web(conns.Bodies(conns.Forwarded(trusted, a.Web(words(c.Names), func() field.Ways { return ways }))))
+	encrypted := web(plain.Handler)
+	encrypted.TLSConfig = a.Door.TLS(forDevices)
+	encrypted.ErrorLog = stdlog.New(&handshakes{door: a.Door, log: log}, "", 0)
 	// A server each: one that serves both may speak HTTP/2 or not, by which of them
 	// comes first.
 	operators, secured := web(nil), web(nil)
@@ -138,9 +155,9 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	profile := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: profiles()}
 	table := []*listener{
 		{key: "mqtt", address: c.MQTT, take: conns.Listening{Pace: devicePace}, serve: broker.Serve, stop: func(context.Context) { broker.Stop(5 * time.Second) }},
-		{key: "device_http", address: c.DeviceHTTP, take: conns.Listening{WriteWait: writeWait, Pace: devicePace}, serve: field.Serve, stop: func(ctx context.Context) { _ = field.Shutdown(ctx) }},
+		{key: "device_http", address: c.DeviceHTTP, take: conns.Listening{WriteWait: writeWait, Pace: devicePace}, serve: plain.Serve, stop: func(ctx context.Context) { _ = plain.Shutdown(ctx) }},
 		{key: "mqtt_tls", address: c.MQTTTLS, secure: true, take: conns.Listening{Pace: devicePace}, serve: func(l net.Listener) error { return broker.ServeTLS(l, a.Door.TLS(forDevices)) }, stop: func(context.Context) { broker.Stop(5 * time.Second) }},
-		{key: "device_http_tls", address: c.DeviceHTTPTLS, secure: true, take: conns.Listening{WriteWait: writeWait, Pace: devicePace}, serve: func(l net.Listener) error { return fieldTLS.ServeTLS(l, "", "") }, stop: func(ctx context.Context) { _ = fieldTLS.Shutdown(ctx) }},
+		{key: "device_http_tls", address: c.DeviceHTTPTLS, secure: true, take: conns.Listening{WriteWait: writeWait, Pace: devicePace}, serve: func(l net.Listener) error { return encrypted.ServeTLS(l, "", "") }, stop: func(ctx context.Context) { _ = encrypted.Shutdown(ctx) }},
 		{key: "listen", address: c.Listen, take: conns.Listening{WriteWait: writeWait, Pace: peoplePace}, serve: operators.Serve, stop: func(ctx context.Context) { endStreams(); _ = operators.Shutdown(ctx) }},
 		{key: "listen_tls", address: c.ListenTLS, secure: true, take: conns.Listening{WriteWait: writeWait, Pace: peoplePace}, serve: func(l net.Listener) error { return secured.ServeTLS(l, "", "") }, stop: func(ctx context.Context) { endStreams(); _ = secured.Shutdown(ctx) }},
 		{key: "pprof", address: c.Pprof, serve: profile.Serve, stop: func(ctx context.Context) { _ = profile.Close() }},
@@ -183,13 +200,15 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 			started.FirstPerson, started.FirstPassword = c.FirstPerson, password
 		}
 	}
+	public := first(words(c.Names))
+	ways = field.Ways{MQTT: reached(started.MQTTTLS, public), HTTP: reached(started.DeviceHTTPTLS, public), CA: authority.Root(), CAs: authority.Certificates()}
 	var page fs.FS
 	if f, ok := console.Files(); ok {
 		page = f
 	}
 	operators.Handler = conns.Bodies(conns.Forwarded(trusted, api.New(api.Options{App: a.API(), Names: words(c.Names), Version: Version, Started: begun.UTC(), Events: events,
 		Storage: storage{a.Store}, MQTT: broker.Connected, MQTTAt: started.MQTT, HTTPAt: started.DeviceHTTP,
-		MQTTTLSAt: started.MQTTTLS, HTTPTLSAt: started.DeviceHTTPTLS, Authority: authority.Root(), Public: first(words(c.Names)), TLSAt: started.ConsoleTLS, SignOn: signOn, Certificate: certificate.Fingerprint, Console: page, Ready: isReady.Load, Metrics: metrics(a, broker, pool)})))
+		MQTTTLSAt: ways.MQTT, HTTPTLSAt: ways.HTTP, Authority: ways.CA, TLSAt: started.ConsoleTLS, SignOn: signOn, Certificate: certificate.Fingerprint, Console: page, Ready: isReady.Load, Metrics: metrics(a, broker, pool)})))
 	secured.Handler = operators.Handler
 	a.Start(true)
 	failed := make(chan error, len(table))

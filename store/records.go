@@ -32,7 +32,8 @@ type Records struct {
 // keepers keep what is in the records, a file per noun; facts and validity,
 // which belong to every commit, stand in facts.go and here.
 var keepers = []keeper{modelKind, deviceKind, credentialKind, settingKind, jobKind, progressKind, ruleKind, alarmKind,
-	detectionKind, commandKind, personKind, passwordKind, invitationKind, sessionKind, teamKind, keyKind, keySecretKind, keyUseKind, factorKind, siteKind, planKind}
+	detectionKind, commandKind, personKind, passwordKind, invitationKind, sessionKind, teamKind, keyKind, keySecretKind, keyUseKind, factorKind, siteKind, planKind,
+	joinKeyKind, joinSaltKind, joinRecordKind}
 
 // recordMigrations make the tables. A migration that adds a column or a table
 // does nothing on a store that was made in the newer shape.
@@ -84,6 +85,9 @@ var recordMigrations = []*gormigrate.Migration{{
 		}
 		return nil
 	},
+}, {
+	ID:      "7",
+	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&joinKeyRow{}, &joinSaltRow{}, &joinRecordRow{}) },
 }}
 
 // storeRow is about the store itself; there is one.

@@ -110,7 +110,7 @@ func TestTheWholeWay(t *testing.T) {
 
 	// The commands that onboarding prints work as they are.
 	for _, command := range []string{o.TryMQTT, o.TryHTTP} {
-		if out, err := shell(t, command); err != nil {
+		if out, err := shell(t, "TOKEN="+o.Token+"\n"+command); err != nil {
 			t.Fatalf("%s: %v %s", command, err, out)
 		}
 	}

@@ -35,7 +35,7 @@ func TestExpressionCommands(t *testing.T) {
 	cellars(t, s)
 	made := onboard(t, s, "tank-fennimore-07", "tank-probe", "site=Fennimore", "tank=F7", "stage=fermenting")
 	onboard(t, s, "air-kilnside-2", "cellar-air", "site=Kilnside")
-	if out, err := shell(t, strings.Replace(made.TryHTTP, "curl", "curl -f", 1)); err != nil {
+	if out, err := shell(t, "TOKEN="+made.Token+"\n"+strings.Replace(made.TryHTTP, "curl", "curl -f", 1)); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
 	until(t, "the reading is there", func() bool {

@@ -65,16 +65,18 @@ type page struct {
 
 // config is config.json, for firmware that reads it.
 type config struct {
-	Device string            `json:"device"`
-	Model  string            `json:"model"`
-	MQTT   *endpoint         `json:"mqtt,omitempty"`
-	HTTP   string            `json:"http,omitempty"`
-	CA     string            `json:"ca"`
-	Token  string            `json:"token,omitempty"`
-	Cert   string            `json:"certificate,omitempty"`
-	Key    string            `json:"key,omitempty"`
-	Topics map[string]string `json:"topics"`
-	Every  string            `json:"every"`
+	Device string    `json:"device"`
+	Model  string    `json:"model"`
+	MQTT   *endpoint `json:"mqtt,omitempty"`
+	HTTP   string    `json:"http,omitempty"`
+	CA     string    `json:"ca"`
+	Token  string    `json:"token,omitempty"`
+	Cert   string    `json:"certificate,omitempty"`
+	Key    string    `json:"key,omitempty"`
+	// Expires is when the certificate ends; only in what a device gets that joins.
+	Expires string            `json:"expires,omitempty"`
+	Topics  map[string]string `json:"topics"`
+	Every   string            `json:"every"`
 }
 
 type endpoint struct {
@@ -86,23 +88,17 @@ type endpoint struct {
 
 // Files returns the files of b, in the order of their names.
 func Files(b Bundle) ([]File, error) {
-	p := page{Bundle: &b, Certificate: len(b.Chain) > 0, Own: len(b.Chain) > 0 && len(b.Key) == 0, Topics: topics(&b)}
+	p := page{Bundle: &b, Certificate: len(b.Chain) > 0, Own: len(b.Chain) > 0 && len(b.Key) == 0}
 	p.MQTTHost, p.MQTTPort = split(b.MQTT)
 	p.HTTPHost, p.HTTPPort = split(b.HTTP)
 	x := b.Model.Examples(b.Device, b.At)
-	p.Readings, p.About, p.Interval = string(x.Readings), string(x.About), value.Duration(b.Model.Interval).String()
+	c := configOf(&b)
+	c.CA = "ca.crt"
+	p.Topics = c.Topics
+	p.Readings, p.About, p.Interval = string(x.Readings), string(x.About), c.Every
 	p.CAText, p.Text, p.Secret = string(b.CA), string(b.Chain), string(b.Key)
 	for _, a := range b.Model.Actions {
 		p.Commands = append(p.Commands, a.Name)
-	}
-	c := config{Device: b.Device, Model: b.Model.Name, CA: "ca.crt", Topics: p.Topics, Every: p.Interval}
-	if b.MQTT != "" {
-		port := 0
-		fmt.Sscanf(p.MQTTPort, "%d", &port)
-		c.MQTT = &endpoint{Host: p.MQTTHost, Port: port, Client: b.Device, User: b.Device}
-	}
-	if b.HTTP != "" {
-		c.HTTP = "https://" + b.HTTP + "/device/v1"
 	}
 	out := []File{{Name: "ca.crt", Data: b.CA}}
 	if p.Certificate {
@@ -137,6 +133,31 @@ func Files(b Bundle) ([]File, error) {
 	}
 	slices.SortFunc(out, func(a, b File) int { return strings.Compare(a.Name, b.Name) })
 	return out, nil
+}
+
+// configOf says where the service is, and what the device is called there.
+func configOf(b *Bundle) config {
+	c := config{Device: b.Device, Model: b.Model.Name, Topics: topics(b), Every: value.Duration(b.Model.Interval).String()}
+	if b.MQTT != "" {
+		host, port := split(b.MQTT)
+		c.MQTT = &endpoint{Host: host, Client: b.Device, User: b.Device}
+		fmt.Sscanf(port, "%d", &c.MQTT.Port)
+	}
+	if b.HTTP != "" {
+		c.HTTP = "https://" + b.HTTP + "/device/v1"
+	}
+	return c
+}
+
+// Joined is what a device gets that has joined by itself, in JSON: as in config.json, with
+// the credential and the certificates themselves in the place of the names of files.
+func Joined(b Bundle) ([]byte, error) {
+	c := configOf(&b)
+	c.CA, c.Token, c.Cert = string(b.CA), b.Token, string(b.Chain)
+	if !b.Expires.IsZero() {
+		c.Expires = b.Expires.UTC().Format(time.RFC3339)
+	}
+	return json.Marshal(c)
 }
 
 // split takes an address apart into host and port.

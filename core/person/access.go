@@ -11,6 +11,7 @@ import (
 
 	"ullage/core/expr"
 	"ullage/core/value"
+	"ullage/core/yamldoc"
 )
 
 // Grant is a role for some devices.
@@ -175,7 +176,7 @@ type Team struct {
 func ParseTeam(src []byte) (*Team, error) { return parse(src, &Team{}, "a team", (*Team).Check) }
 
 // YAML writes t as its file.
-func (t *Team) YAML() []byte { return written(t) }
+func (t *Team) YAML() []byte { return yamldoc.Encode(t) }
 
 // Check checks t.
 func (t *Team) Check() error {
@@ -219,7 +220,7 @@ type Key struct {
 func ParseKey(src []byte) (*Key, error) { return parse(src, &Key{}, "a key", (*Key).Check) }
 
 // YAML writes k as its file.
-func (k *Key) YAML() []byte { return written(k) }
+func (k *Key) YAML() []byte { return yamldoc.Encode(k) }
 
 // Check checks k. A key is no owner: it lets nobody in.
 func (k *Key) Check() error {

@@ -12,8 +12,6 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"github.com/goccy/go-yaml"
-
 	"ullage/core/value"
 	"ullage/core/yamldoc"
 )
@@ -72,35 +70,15 @@ const MaxSource = 16 << 10
 // refused with their line.
 func Parse(src []byte) (*Person, error) { return parse(src, &Person{}, "a person", (*Person).Check) }
 
-func parse[T any](src []byte, into *T, what string, check func(*T) error) (x *T, err error) {
-	if len(src) > MaxSource {
-		return nil, fmt.Errorf("the file has %d bytes; %s may have %d", len(src), what, MaxSource)
-	}
-	if err := yamldoc.Bounded(src); err != nil {
+func parse[T any](src []byte, into *T, what string, check func(*T) error) (*T, error) {
+	if err := yamldoc.Decode(src, into, what, MaxSource); err != nil {
 		return nil, err
-	}
-	// The YAML decoder panics on some tags that nobody writes on purpose.
-	defer func() {
-		if recover() != nil {
-			x, err = nil, errors.New("the file is not YAML that can be read; look for tags (!…) that do not belong there")
-		}
-	}()
-	if err := yaml.UnmarshalWithOptions(src, into, yaml.DisallowUnknownField()); err != nil {
-		return nil, errors.New(yaml.FormatError(err, false, false))
 	}
 	return into, check(into)
 }
 
 // YAML writes p as its file.
-func (p *Person) YAML() []byte { return written(p) }
-
-func written(x any) []byte {
-	b, err := yaml.Marshal(x)
-	if err != nil {
-		return nil
-	}
-	return b
-}
+func (p *Person) YAML() []byte { return yamldoc.Encode(p) }
 
 var name = regexp.MustCompile(`^[a-z][a-z0-9._-]{0,62}$`)
 

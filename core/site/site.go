@@ -10,8 +10,6 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"github.com/goccy/go-yaml"
-
 	"ullage/core/value"
 	"ullage/core/yamldoc"
 )
@@ -46,34 +44,13 @@ func Parse(src []byte) (*Site, error) {
 
 // Read reads one site from YAML and checks nothing but its form. Keys that do
 // not exist are refused with their line.
-func Read(src []byte) (s *Site, err error) {
-	if len(src) > MaxSource {
-		return nil, fmt.Errorf("the file has %d bytes; a site may have %d", len(src), MaxSource)
-	}
-	if err := yamldoc.Bounded(src); err != nil {
-		return nil, err
-	}
-	// The YAML decoder panics on some tags that nobody writes on purpose.
-	defer func() {
-		if recover() != nil {
-			s, err = nil, errors.New("the file is not YAML that can be read; look for tags (!…) that do not belong there")
-		}
-	}()
-	s = &Site{}
-	if err := yaml.UnmarshalWithOptions(src, s, yaml.DisallowUnknownField()); err != nil {
-		return nil, errors.New(yaml.FormatError(err, false, false))
-	}
-	return s, nil
+func Read(src []byte) (*Site, error) {
+	s := &Site{}
+	return s, yamldoc.Decode(src, s, "a site", MaxSource)
 }
 
 // YAML writes s as its file.
-func (s *Site) YAML() []byte {
-	b, err := yaml.Marshal(s)
-	if err != nil {
-		return nil
-	}
-	return b
-}
+func (s *Site) YAML() []byte { return yamldoc.Encode(s) }
 
 // Error is one thing wrong with a site.
 type Error struct {

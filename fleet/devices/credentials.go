@@ -48,7 +48,8 @@ type Issuer interface {
 	// Issue makes one of a new key, which it does not keep.
 	Issue(device string) (Issued, error)
 	// IssueFor makes one of the key in a request (PKCS #10).
-	IssueFor(device string, csr []byte) (Issued, error)
+	// Names are those that the request may be for, beside the device's id.
+	IssueFor(device string, csr []byte, names ...string) (Issued, error)
 }
 
 // Issued is a certificate that was made for a device.
@@ -65,6 +66,14 @@ type Issued struct {
 type Wanted struct {
 	Kind    Kind
 	Request []byte // of a key that the device has, for a certificate; one is made where it is empty
+	// Bits are the TokenBytes that a token is made of; random ones where they are empty.
+	Bits []byte
+	// Names are those that a request may be for, beside the device's id.
+	Names []string
+	// Beside is a credential that works on where others end.
+	Beside string
+	// Within is part of the commit of the credential; nil for nothing.
+	Within func(*commit.Tx) error
 }
 
 // Given is a credential as it is handed over, this once.
@@ -84,7 +93,12 @@ func (g *Registry) make(device string, w Wanted, at time.Time) (Given, Credentia
 			return Given{}, Credential{}, fault.New(fault.Invalid, "a request for a certificate came, and a token is asked for").
 				Then("ask for a certificate, or leave the request out").On("csr")
 		}
-		token, c := newToken(device, at)
+		bits := w.Bits
+		if len(bits) == 0 {
+			bits = make([]byte, TokenBytes)
+			rand.Read(bits)
+		}
+		token, c := newToken(device, bits, at)
 		return Given{ID: c.ID, Token: token}, c, nil
 	case Certificate:
 	default:
@@ -97,7 +111,7 @@ func (g *Registry) make(device string, w Wanted, at time.Time) (Given, Credentia
 	}
 	issue := func() (Issued, error) { return g.issuer.Issue(device) }
 	if len(w.Request) > 0 {
-		issue = func() (Issued, error) { return g.issuer.IssueFor(device, w.Request) }
+		issue = func() (Issued, error) { return g.issuer.IssueFor(device, w.Request, w.Names...) }
 	}
 	i, err := issue()
 	if err != nil {
@@ -110,9 +124,10 @@ func (g *Registry) make(device string, w Wanted, at time.Time) (Given, Credentia
 // certificateID is what a certificate is called: the beginning of its SHA-256.
 func certificateID(hash [sha256.Size]byte) string { return "crt-" + hex.EncodeToString(hash[:8]) }
 
-func newToken(device string, at time.Time) (string, Credential) {
-	var b [37]byte
-	rand.Read(b[:])
+// TokenBytes is how many random bytes a token is made of: four are its id.
+const TokenBytes = 4 + 32 + 1
+
+func newToken(device string, b []byte, at time.Time) (string, Credential) {
 	id := hex.EncodeToString(b[:4])
 	token := id + "." + base64.RawURLEncoding.EncodeToString(b[5:])
 	return token, Credential{ID: id, Device: device, Kind: Token, Hash: sha256.Sum256([]byte(token)), CreatedAt: at}
@@ -151,7 +166,7 @@ func (g *Registry) Renew(ctx context.Context, id string, w Wanted, keep bool, by
 			if !ok || !old.RevokedAt.IsZero() {
 				continue
 			}
-			if keep {
+			if keep && (w.Beside == "" || w.Beside == i) {
 				if old.ExpiresAt.IsZero() || at.Before(old.ExpiresAt) {
 					working++
 				}
@@ -170,6 +185,11 @@ func (g *Registry) Renew(ctx context.Context, id string, w Wanted, keep bool, by
 		g.credentials.Set(tx, c.ID, c)
 		g.tokens.Set(tx, id, append(slices.Clone(ids), c.ID))
 		tx.Tell(fact.New(at, fact.Token{Device: id, Kind: string(c.Kind), Revoked: revoked}).Of(id).By(by))
+		if w.Within != nil {
+			if err := w.Within(tx); err != nil {
+				return err
+			}
+		}
 		tx.After(func() { g.bus.Publish(event.Device{Device: id}) })
 		return nil
 	})
@@ -177,6 +197,13 @@ func (g *Registry) Renew(ctx context.Context, id string, w Wanted, keep bool, by
 		return Given{}, err
 	}
 	return given, nil
+}
+
+// Same returns the token of a device that is made of the same bits, if it works still.
+func (g *Registry) Same(id string, w Wanted) (Given, bool) {
+	token, c := newToken(id, w.Bits, g.now())
+	held, ok := g.credentials.Get(c.ID)
+	return Given{ID: c.ID, Token: token}, ok && held.Device == id && held.Hash == c.Hash && held.RevokedAt.IsZero()
 }
 
 // Revoke ends a credential of a device at once, open connections too.

@@ -198,6 +198,11 @@ func (g *Registry) OnboardMany(ctx context.Context, ns []New, ws []Wanted, by st
 			if err := g.stage(tx, d, cs[i], at, by); err != nil {
 				return naming(err, d.ID, len(ns))
 			}
+			if within := ws[i].Within; within != nil {
+				if err := within(tx); err != nil {
+					return err
+				}
+			}
 		}
 		return nil
 	})

@@ -59,6 +59,35 @@ type Revoked struct {
 	Credential string `json:"credential"` // its id, which is no secret
 }
 
+// JoinAsked: somebody asked to join, and waits for a person. Again says that there was
+// such a device already.
+type JoinAsked struct {
+	Serial string `json:"serial"`
+	Key    string `json:"join_key"`
+	Device string `json:"device"`
+	From   string `json:"from"`
+	Again  bool   `json:"again,omitempty"`
+}
+
+// JoinDecided: somebody let one in that had asked, or refused it.
+type JoinDecided struct {
+	Serial   string `json:"serial"`
+	Key      string `json:"join_key"`
+	Device   string `json:"device"`
+	Admitted bool   `json:"admitted"`
+	Again    bool   `json:"again,omitempty"`
+	Reason   string `json:"reason,omitempty"`
+}
+
+// Joined: a device joined with a join key, and has a credential.
+type Joined struct {
+	Serial string `json:"serial"`
+	Key    string `json:"join_key"`
+	Device string `json:"device"`
+	From   string `json:"from"`
+	Again  bool   `json:"again,omitempty"`
+}
+
 // Attributes: what a device says of itself has changed. Before counts changes
 // that were too many to be told one by one.
 type Attributes struct {
@@ -266,6 +295,9 @@ func (Invited) kind() Kind        { return PersonInvited }
 func (PasswordChosen) kind() Kind { return PasswordChanged }
 func (SessionEnded) kind() Kind   { return SignedOut }
 func (Factor) kind() Kind         { return FactorChanged }
+func (JoinAsked) kind() Kind      { return JoinAskedFor }
+func (JoinDecided) kind() Kind    { return JoinDecidedOn }
+func (Joined) kind() Kind         { return DeviceJoined }
 
 // Changed: a thing that people make, of whatever noun, was made, saved or
 // removed.
@@ -305,7 +337,7 @@ func (c Changed) sentence() string {
 // contentOf returns an empty content of a kind to read JSON into, or nil.
 func contentOf(k Kind) Content {
 	for _, c := range []Content{&Onboarded{}, &Labelled{}, &Moved{}, &Status{}, &Token{}, &Revoked{}, &Attributes{}, &Link{},
-		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Deleted{}, &Raised{}, &Returned{}, &Acknowledged{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}, &SignInFailed{}, &Invited{}, &PasswordChosen{}, &SessionEnded{}, &Factor{}} {
+		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Deleted{}, &Raised{}, &Returned{}, &Acknowledged{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}, &SignInFailed{}, &Invited{}, &PasswordChosen{}, &SessionEnded{}, &Factor{}, &JoinAsked{}, &JoinDecided{}, &Joined{}} {
 		if c.kind() == k {
 			return c
 		}
@@ -369,6 +401,36 @@ func (c Token) sentence() string {
 	text := fmt.Sprintf("gave %s a new %s", c.Device, cmp.Or(c.Kind, "token"))
 	if c.Revoked > 0 {
 		text += " and revoked the old one"
+	}
+	return text
+}
+
+func (c JoinAsked) sentence() string {
+	text := fmt.Sprintf("the serial %s asked from %s to join as %s with the join key %s", c.Serial, c.From, c.Device, c.Key)
+	if c.Again {
+		text += ", though there is such a device already; it works on as it is"
+	}
+	return text
+}
+
+func (c JoinDecided) sentence() string {
+	text := "refused the serial " + c.Serial + ", which asked to join as " + c.Device
+	if c.Admitted {
+		text = "let the serial " + c.Serial + " join as " + c.Device
+		if c.Again {
+			text += " once more"
+		}
+	}
+	if c.Reason != "" {
+		text += ": " + c.Reason
+	}
+	return text
+}
+
+func (c Joined) sentence() string {
+	text := fmt.Sprintf("the serial %s joined as %s from %s with the join key %s", c.Serial, c.Device, c.From, c.Key)
+	if c.Again {
+		text += " once more; what it was let in by before is revoked"
 	}
 	return text
 }

@@ -115,7 +115,7 @@ func (f *Fleet) RemoveRule(ctx context.Context, c access.Caller, name string, co
 	return f.o.Alarms.RemoveRule(ctx, name, cond, c.Name)
 }
 
-// Regranted lets the rules of somebody follow what they reach now. Those of whoever
+// Regranted lets the rules and join keys of somebody follow what they reach now. Those of whoever
 // was taken away stay as they are, and are anybody's who is engineer for all devices.
 func (f *Fleet) Regranted(ctx context.Context, name string) error {
 	c := f.o.Access.Caller(name, "")
@@ -134,5 +134,5 @@ func (f *Fleet) Regranted(ctx context.Context, name string) error {
 			return err
 		}
 	}
-	return nil
+	return f.o.Joining.Regranted(ctx, name, source)
 }

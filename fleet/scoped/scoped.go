@@ -25,6 +25,7 @@ import (
 	"ullage/fleet/history"
 	"ullage/fleet/imports"
 	"ullage/fleet/ingest"
+	"ullage/fleet/joining"
 	"ullage/fleet/models"
 	"ullage/fleet/present"
 	"ullage/fleet/query"
@@ -40,6 +41,7 @@ type Options struct {
 	Models      *models.Catalogue
 	Devices     *devices.Registry
 	Sites       *sites.Sites
+	Joining     *joining.Joining
 	Settings    *settings.Settings
 	Commands    *commands.Queue
 	Alarms      *alarms.Engine

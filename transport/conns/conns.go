@@ -291,6 +291,12 @@ func (b *body) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// Loopback reports whether a host is this machine.
+func Loopback(host string) bool {
+	ip := net.ParseIP(host)
+	return ip != nil && ip.IsLoopback() || host == "localhost"
+}
+
 // HostOf returns the host of an address with a port.
 func HostOf(address string) string {
 	if host, _, err := net.SplitHostPort(address); err == nil {

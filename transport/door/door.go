@@ -16,6 +16,7 @@ import (
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
+	"ullage/fleet/joining"
 	"ullage/fleet/settings"
 	"ullage/fleet/traffic"
 )
@@ -27,6 +28,8 @@ type Options struct {
 	Settings *settings.Settings
 	Commands *commands.Queue
 	Traffic  *traffic.Log
+	// Joining lets devices join by themselves; none do where it is nil.
+	Joining *joining.Joining
 	// Judge says what is wrong with the certificate of a device, the first, and those
 	// that came with it; nil where none are taken.
 	Judge  func(shown []*x509.Certificate, now time.Time) error

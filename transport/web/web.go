@@ -13,6 +13,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"ullage/core/model"
 	"ullage/core/value"
 	"ullage/fleet/commands"
 	"ullage/fleet/fault"
@@ -30,8 +31,12 @@ type Options struct {
 	// addresses.
 	Names []string
 	Door  *door.Door
-	Log   *slog.Logger
-	Now   func() time.Time
+	// Ways returns where devices find the service, and Models a model in a version;
+	// for devices that join.
+	Ways   func() Ways
+	Models func(name, version string) (*model.Model, error)
+	Log    *slog.Logger
+	Now    func() time.Time
 }
 
 // misdirected refuses requests for names that are not ours.
@@ -54,6 +59,8 @@ func New(d Options) http.Handler {
 		d.Log.Error("a device request failed", "path", c.Request.URL.Path, "panic", err)
 		refuse(c, fault.New(fault.Internal, "something in the service failed").Then("send again in a moment"))
 	}))
+	r.POST("/device/v1/join", w.join)
+	w.est(r)
 	v1 := r.Group("/device/v1", w.identify)
 	v1.POST("/readings", w.post("readings"))
 	v1.POST("/about", w.post("about"))
@@ -65,7 +72,7 @@ func New(d Options) http.Handler {
 	v1.GET("/time", w.time)
 	r.NoRoute(func(c *gin.Context) {
 		refuse(c, fault.New(fault.NotFound, "there is nothing at %s %s", c.Request.Method, c.Request.URL.Path).
-			Then("devices use POST /device/v1/readings, /about, /applied, /replies, /events/NAME and GET /device/v1/intended, /commands, /time"))
+			Then("devices use POST /device/v1/readings, /about, /applied, /replies, /events/NAME and GET /device/v1/intended, /commands, /time; to get in, POST /device/v1/join, and EST under /.well-known/est"))
 	})
 	r.NoMethod(func(c *gin.Context) {
 		refuse(c, fault.New(fault.NoMethod, "%s is not taken at %s", c.Request.Method, c.Request.URL.Path).
@@ -89,11 +96,7 @@ func tell(c *gin.Context, d *problem.Details) {
 
 // identify finds the device of the bearer token.
 func (w *handler) identify(c *gin.Context) {
-	claim := door.Claim{Transport: "http", Remote: c.Request.RemoteAddr, TLS: door.Version(c.Request.TLS)}
-	if c.Request.TLS != nil {
-		w.Door.Shaken("http", c.Request.RemoteAddr, nil)
-		claim.Certificates = c.Request.TLS.PeerCertificates
-	}
+	claim := w.shown(c)
 	if scheme, token, _ := strings.Cut(c.GetHeader("Authorization"), " "); strings.EqualFold(scheme, "Bearer") {
 		claim.Token = strings.TrimSpace(token)
 	} else {

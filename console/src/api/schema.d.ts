@@ -816,6 +816,178 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/join-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every join key
+         * @description A condition over the fields of a join key narrows the list; it comes in pages.
+         */
+        get: operations["join-keys"];
+        put?: never;
+        /**
+         * Make a key with which devices join by themselves; its secret is shown this once
+         * @description Devices send POST /device/v1/join with the secret of their serial, or enrol by EST. Nobody can see the secret of the whole key again; those of serials can be had whenever they are needed.
+         */
+        post: operations["make-join-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/join-keys/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One join key
+         * @description With an ETag, for a change that must not overwrite another's.
+         */
+        get: operations["join-key"];
+        /**
+         * Make a join key, or change the one of that name
+         * @description It is checked as a whole first, every mistake at once. With If-Match it fails where somebody else has changed it since.
+         */
+        put: operations["put-join-key"];
+        post?: never;
+        /**
+         * Take a join key away
+         * @description The journal tells who did it and what it was.
+         */
+        delete: operations["remove-join-key"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/join-keys/{name}/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * The secret of each of some serials
+         * @description Each is made of the secret of the key, so that one opened device gives nothing else away. Handle them as passwords.
+         */
+        post: operations["join-labels"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/join-keys/{name}/revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End a join key for good
+         * @description Nobody joins with it any more, from now on. Devices that have joined stay.
+         */
+        post: operations["revoke-join-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/join-keys/{name}/sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * A sheet of labels to print, with the secret of each serial as a QR code
+         * @description One HTML document, which prints on A4 and fetches nothing. The code holds a JSON object with serial and secret.
+         */
+        post: operations["join-sheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/join-requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every join request
+         * @description A condition over the fields of a join request narrows the list; it comes in pages.
+         */
+        get: operations["join-requests"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/join-requests/decide": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let devices in that asked to join, or refuse them
+         * @description All or none. A device that is let in gets its credential when it asks again; where there was a device of that serial already, its older credentials end then. With preview nothing changes.
+         */
+        post: operations["decide-joins"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/join-requests/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One join request
+         * @description With an ETag, for a change that must not overwrite another's.
+         */
+        get: operations["join-request"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/journal": {
         parameters: {
             query?: never;
@@ -2857,6 +3029,199 @@ export interface components {
             /** Format: date-time */
             started_at: string;
         };
+        JoinDecided: {
+            /**
+             * Format: int64
+             * @description How many are other than before; 0 for a preview
+             */
+            changed: number;
+            /**
+             * Format: int64
+             * @description How many it concerns
+             */
+            count: number;
+            /** @description Whom it concerns, at most a hundred of them */
+            requests: components["schemas"]["JoinRequest"][];
+        };
+        JoinDecision: {
+            /** @description true lets them in, false refuses them */
+            admit: boolean;
+            /** @description Only say which they would be */
+            preview?: boolean;
+            /** @description Why they are refused, for the device and the journal */
+            reason?: string;
+            /** @description Those of these ids */
+            requests?: string[];
+            /**
+             * @description Those that wait and for which this condition over their fields is true, in the place of ids
+             * @example join_key == "fennimore-pallet"
+             */
+            where?: string;
+        };
+        JoinKey: {
+            /**
+             * @description person: somebody lets each device in; none: each comes in by itself; person if left out
+             * @example none
+             * @enum {string}
+             */
+            approval?: "person" | "none";
+            /**
+             * Format: int64
+             * @description How many devices it lets join
+             * @example 40
+             */
+            cap: number;
+            /**
+             * @description Ids of its devices, with {serial}, {part1} … {part9}, {firstN} and {lastN} for the serial, its parts, and its first and last N characters; {serial} if left out
+             * @example tank-{part2}-{last2}
+             */
+            device?: string;
+            /**
+             * Format: date-time
+             * @description Until when it lets devices join
+             * @example 2026-06-01T00:00:00Z
+             */
+            expires_at: string | null;
+            /**
+             * @description Its name
+             * @example fennimore-pallet
+             */
+            join_key: string;
+            /**
+             * Format: int64
+             * @description How many devices have joined by it
+             */
+            readonly joined: number;
+            /**
+             * @description Labels of its devices, with the same placeholders
+             * @example {
+             *       "site": "Fennimore"
+             *     }
+             */
+            labels?: {
+                [key: string]: string;
+            };
+            /**
+             * Format: int64
+             * @description How many serials are listed
+             */
+            readonly listed?: number;
+            /**
+             * Format: date-time
+             * @description When it was made
+             */
+            readonly made_at?: string;
+            /** @description Who made it */
+            readonly made_by?: string;
+            /**
+             * @description Model of its devices
+             * @example tank-probe
+             */
+            model: string;
+            /** @description What it is for, for other people */
+            note?: string;
+            /**
+             * Format: date-time
+             * @description When it was revoked
+             */
+            readonly revoked_at?: string;
+            /**
+             * @description The serials that may join; any if left out. Lists of keys leave them out
+             * @example [
+             *       "TP-fennimore-91"
+             *     ]
+             */
+            serials?: string[];
+            /**
+             * Format: int64
+             * @description How many wait for a person
+             */
+            readonly waiting: number;
+            /** @description Condition that its devices meet, since whoever made it reaches no others */
+            readonly where?: string;
+        };
+        JoinKeyMade: {
+            join_key: components["schemas"]["JoinKey"];
+            /** @description Of the whole key, shown this once. It is taken with a list of serials, or where a person approves; each serial has one of its own: HKDF-SHA256 of the 32 bytes of it, without a salt, for the text 'ullage join ' and the serial */
+            secret: string;
+        };
+        JoinLabel: {
+            /** @description Id that it gets */
+            device: string;
+            /** @description What it joins with; its own */
+            secret: string;
+            /** @description Serial of the device */
+            serial: string;
+        };
+        JoinRequest: {
+            /** @description There is a device of this serial or id already; it works on as it is until somebody lets this one in */
+            again?: boolean;
+            /**
+             * Format: int64
+             * @description How often it asked since the service started
+             */
+            asked: number;
+            /**
+             * Format: date-time
+             * @description When it asked last
+             */
+            at: string;
+            /**
+             * @description What it asks for
+             * @enum {string}
+             */
+            credential: "token" | "certificate";
+            /**
+             * Format: date-time
+             * @description When somebody let it in or refused it
+             */
+            decided_at?: string;
+            /** @description Who did */
+            decided_by?: string;
+            /** @description Device that it is, or would be */
+            device: string;
+            /**
+             * Format: date-time
+             * @description When it asked first
+             */
+            first_at: string;
+            /** @description Address that it asked from last */
+            from?: string;
+            /** @description Join key that it came with */
+            join_key: string;
+            /**
+             * @description Of this attempt; another one of the same serial has another
+             * @example 5f1c9a0e77d3
+             */
+            join_request: string;
+            /** @description Labels of that */
+            labels?: {
+                [key: string]: string;
+            };
+            /** @description Model of that */
+            model: string;
+            /**
+             * @description How it asked: over http or est, and the version of TLS
+             * @example http, TLS 1.3
+             */
+            over?: string;
+            /** @description Why it waits, or was refused */
+            reason?: string;
+            /**
+             * @description Its serial
+             * @example TP-fennimore-91
+             */
+            serial: string;
+            /**
+             * @description waiting for a person; admitted, and not come for its credential yet; joined; refused
+             * @enum {string}
+             */
+            state: "waiting" | "admitted" | "joined" | "refused";
+        };
+        JoinSerials: {
+            /** @description Those that the labels are for; those that the key lists if left out */
+            serials?: string[];
+        };
         JournalEntry: {
             /** @description Alarm it is about */
             alarm?: string;
@@ -3273,9 +3638,9 @@ export interface components {
             status: string;
             /** @description Shown once; only its hash is kept */
             token?: string;
-            /** @description A command that sends a first reading over HTTP */
+            /** @description A command that sends a first reading over HTTP; the token is in the variable TOKEN */
             try_http: string;
-            /** @description A command that sends a first reading over MQTT */
+            /** @description A command that sends a first reading over MQTT; the token is in the variable TOKEN */
             try_mqtt: string;
         };
         OpenAlarm: {
@@ -7461,6 +7826,780 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "join-keys": {
+        parameters: {
+            query?: {
+                /** @description Only those for which this condition over their fields is true */
+                where?: string;
+                /** @description Field to order by, with - before it the other way round; by name where not given */
+                order?: string;
+                /** @description Where the last page ended; the next page's address is in its Link header */
+                after?: string;
+                /** @description At most this many */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    Link?: string;
+                    "Ullage-Count"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JoinKey"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "make-join-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JoinKey"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JoinKeyMade"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "join-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JoinKey"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "put-join-key": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Change it only in the state of this tag */
+                "If-Match"?: string;
+                /** @description With *, make it only if there is none */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JoinKey"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    "Ullage-Changed"?: boolean;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JoinKey"];
+                };
+            };
+            /** @description It is new */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "remove-join-key": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Change it only in the state of this tag */
+                "If-Match"?: string;
+                /** @description With *, make it only if there is none */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "join-labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JoinSerials"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JoinLabel"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "revoke-join-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JoinKey"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "join-sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JoinSerials"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Cache-Control"?: string;
+                    "Content-Security-Policy"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "join-requests": {
+        parameters: {
+            query?: {
+                /** @description Only those for which this condition over their fields is true */
+                where?: string;
+                /** @description Field to order by, with - before it the other way round; by name where not given */
+                order?: string;
+                /** @description Where the last page ended; the next page's address is in its Link header */
+                after?: string;
+                /** @description At most this many */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    Link?: string;
+                    "Ullage-Count"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JoinRequest"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "decide-joins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JoinDecision"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JoinDecided"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "join-request": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JoinRequest"];
+                };
             };
             /** @description Unauthorized */
             401: {

@@ -60,11 +60,16 @@ export function Token({ given }: { given: Onboarded }) {
           />
         )}
       </div>
+      {way !== "bundle" && (
+        <div className="pb-1">
+          <Command>read -rs TOKEN</Command>
+        </div>
+      )}
       <Command>{way === "mqtt" ? given.try_mqtt : way === "http" ? given.try_http : unzip}</Command>
       <p className="pt-1 text-muted">
         {way === "bundle"
           ? "It is encrypted; the bundle holds samples in Python, C and Go too."
-          : "Without TLS, for this machine alone."}
+          : "The first line asks for the token, so that it is in no history. Without TLS, for this machine alone."}
       </p>
     </>
   );

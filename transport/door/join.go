@@ -1,0 +1,73 @@
+package door
+
+import (
+	"context"
+	"time"
+
+	"ullage/core/value"
+	"ullage/fleet/devices"
+	"ullage/fleet/fault"
+	"ullage/fleet/joining"
+	"ullage/fleet/traffic"
+	"ullage/transport/conns"
+)
+
+// Join lets a device join. The traffic shows that it asked and what it was told, and
+// never what it has shown. A stranger is told nothing but a ref.
+func (d *Door) Join(ctx context.Context, transport, remote, tls string, a joining.Asked) (joining.Answer, error) {
+	a.From = conns.HostOf(remote)
+	if a.Over = transport; tls != "" {
+		a.Over += ", " + tls
+	}
+	e := traffic.Entry{At: d.o.Now(), Direction: traffic.Up, Transport: transport, Remote: remote, TLS: tls, Topic: "join",
+		Note: "the serial " + value.Clip(a.Serial, 70)}
+	out, err := d.join(ctx, a, tls)
+	if err == nil {
+		if e.Note += " waits for a person"; out.After == 0 {
+			e.Device, e.Note = out.Device.ID, "the serial "+a.Serial+" joined"
+		}
+		d.o.Traffic.Add(e)
+		return out, nil
+	}
+	e.Reason = err.Error()
+	f := fault.From(err)
+	if f.Code == fault.Unauthenticated {
+		e.Ref = traffic.NewRef()
+		f = fault.New(fault.Unauthenticated, "not authorised")
+		f.Ref = e.Ref
+	}
+	if wait, quiet := d.gate.failed(a.From); quiet {
+		time.Sleep(wait)
+	} else {
+		d.o.Traffic.Add(e)
+	}
+	return joining.Answer{}, f
+}
+
+func (d *Door) join(ctx context.Context, a joining.Asked, tls string) (joining.Answer, error) {
+	if d.o.Joining == nil {
+		return joining.Answer{}, fault.New(fault.NotFound, "nobody joins this service by themselves")
+	}
+	if tls == "" && !conns.Loopback(a.From) {
+		return joining.Answer{}, fault.New(fault.NotAllowed, "joining is over TLS only; use the port for devices over TLS")
+	}
+	return d.o.Joining.Ask(ctx, a)
+}
+
+// Reenroll gives a device another certificate, for the key in a request; what it came
+// with holds on beside it, and nothing else does.
+func (v *Device) Reenroll(ctx context.Context, csr []byte) (devices.Given, error) {
+	if v.Credential.Kind != devices.Certificate {
+		return devices.Given{}, fault.New(fault.NotAllowed, "%s came with a token, and a certificate is renewed with the present one", v.ID).
+			Then("join with a request for a certificate first")
+	}
+	given, err := v.door.o.Devices.Renew(ctx, v.ID, devices.Wanted{Kind: devices.Certificate, Request: csr, Beside: v.Credential.ID}, true, v.ID)
+	e := traffic.Entry{At: v.door.o.Now(), Device: v.ID, Direction: traffic.Up, Transport: v.Transport, Remote: v.Remote, TLS: v.TLS, Topic: "renew"}
+	if err != nil {
+		e.Reason = err.Error()
+	} else {
+		e.Note = "it has a new certificate, until " + given.ExpiresAt.UTC().Format(time.RFC3339)
+	}
+	v.door.o.Traffic.Add(e)
+	return given, err
+}

@@ -1,0 +1,93 @@
+package web
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"math"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"ullage/core/bundle"
+	"ullage/core/value"
+	"ullage/fleet/fault"
+	"ullage/fleet/joining"
+	"ullage/transport/door"
+)
+
+// Ways are where devices find the service, and whom they trust.
+type Ways struct {
+	MQTT, HTTP string   // host:port over TLS; empty for off
+	CA         []byte   // in PEM
+	CAs        [][]byte // the authority's certificates in DER, the root first
+}
+
+// maxJoin is the largest request to join, in bytes; that for a certificate is the most
+// of it.
+const maxJoin = 32 << 10
+
+// Join is what a device sends that wants to join.
+type Join struct {
+	Secret string `json:"secret"`
+	Serial string `json:"serial"`
+	Nonce  string `json:"nonce,omitempty"`
+	CSR    string `json:"csr,omitempty"` // in PEM
+}
+
+// join lets a device join: 200 with what it needs from now on, or 202 while a person
+// decides.
+func (w *handler) join(c *gin.Context) {
+	var in Join
+	b, err := io.ReadAll(io.LimitReader(c.Request.Body, maxJoin+1))
+	if err != nil || len(b) > maxJoin {
+		refuse(c, fault.New(fault.TooLarge, "the request to join has more than %d bytes", maxJoin))
+		return
+	}
+	if err := json.Unmarshal(b, &in); err != nil {
+		refuse(c, fault.New(fault.Invalid, "the request to join is not a JSON object of texts: %s", value.Clip(err.Error(), 120)).
+			Then(`send {"serial":"…","secret":"…","nonce":"…"}`))
+		return
+	}
+	out, err := w.Door.Join(c.Request.Context(), "http", c.Request.RemoteAddr, door.Version(c.Request.TLS), joining.Asked{Secret: in.Secret, Serial: in.Serial, Nonce: in.Nonce, CSR: []byte(in.CSR)})
+	if err != nil {
+		refuse(c, fault.From(err))
+		return
+	}
+	if out.After > 0 {
+		seconds := int(math.Ceil(out.After.Seconds()))
+		c.Header("Retry-After", fmt.Sprint(seconds))
+		c.JSON(202, gin.H{"state": "waiting", "detail": fmt.Sprintf("a person decides; ask again with the same nonce in %d s", seconds)})
+		return
+	}
+	m, err := w.Models(out.Device.Model, out.Device.Version)
+	if err != nil {
+		refuse(c, fault.From(err))
+		return
+	}
+	ways := w.Ways()
+	text, err := bundle.Joined(bundle.Bundle{Device: out.Device.ID, Model: m, MQTT: ways.MQTT, HTTP: ways.HTTP, CA: ways.CA,
+		Token: out.Given.Token, Chain: out.Given.Chain, At: w.Now(), Expires: out.Given.ExpiresAt})
+	if err != nil {
+		refuse(c, fault.From(err))
+		return
+	}
+	c.Header("Cache-Control", "no-store")
+	c.Data(200, "application/json", text)
+}
+
+// shown is what a device has shown in its connection.
+func (w *handler) shown(c *gin.Context) door.Claim {
+	claim := door.Claim{Transport: "http", Remote: c.Request.RemoteAddr, TLS: door.Version(c.Request.TLS)}
+	if c.Request.TLS != nil {
+		w.Door.Shaken("http", c.Request.RemoteAddr, nil)
+		claim.Certificates = c.Request.TLS.PeerCertificates
+	}
+	return claim
+}
+
+func isBase64(s string) bool {
+	return !strings.ContainsFunc(s, func(r rune) bool {
+		return !(r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || strings.ContainsRune("+/=\r\n\t ", r))
+	})
+}
