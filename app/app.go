@@ -278,9 +278,9 @@ func (a *App) MQTT() *mqtt.Server {
 
 // Web returns the handler for devices that speak HTTP and reach the service by
 // some names beside loopback and addresses. Ways tells those that join where the doors
-// are.
-func (a *App) Web(names []string, ways func() web.Ways) http.Handler {
-	return web.New(web.Options{Names: names, Door: a.Door, Ways: ways, Models: a.Models.Of, Log: a.Log, Now: a.Now})
+// are, and revoked is the list of revoked certificates in DER.
+func (a *App) Web(names []string, ways func() web.Ways, revoked func() ([]byte, error)) http.Handler {
+	return web.New(web.Options{Names: names, Door: a.Door, Ways: ways, Revoked: revoked, Models: a.Models.Of, Log: a.Log, Now: a.Now})
 }
 
 // Handle adds a handler of news; it must be called before Start.

@@ -131,7 +131,7 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 			ConnContext: conns.Context, Handler: h, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
 	}
 	var ways field.Ways // known once the listeners are
-	plain := web(conns.Bodies(conns.Forwarded(trusted, a.Web(words(c.Names), func() field.Ways { return ways }))))
+	plain := web(conns.Bodies(conns.Forwarded(trusted, a.Web(words(c.Names), func() field.Ways { return ways }, authority.Revocations(a.Devices.Revoked).DER))))
 	encrypted := web(plain.Handler)
 	encrypted.TLSConfig = a.Door.TLS(forDevices)
 	encrypted.ErrorLog = stdlog.New(&handshakes{door: a.Door, log: log}, "", 0)

@@ -17,6 +17,8 @@ import { SignInPage } from "./pages/sign-in";
 const DevicePage = lazy(() => import("./pages/device"));
 const AlarmsPage = lazy(() => import("./pages/alarms"));
 const JoinPage = lazy(() => import("./pages/join"));
+const JoinKeyPage = lazy(() => import("./pages/join-key"));
+const JoinRequestsPage = lazy(() => import("./pages/join-requests"));
 const JournalPage = lazy(() => import("./pages/journal"));
 const DocumentsPage = lazy(() => import("./pages/documents"));
 const SitesPage = lazy(() => import("./pages/sites").then((m) => ({ default: m.SitesPage })));
@@ -176,6 +178,22 @@ export function App() {
                 element={
                   <Only role="engineer">
                     <JoinPage />
+                  </Only>
+                }
+              />
+              <Route
+                path="/join/keys/:name"
+                element={
+                  <Only role="engineer">
+                    <JoinKeyPage />
+                  </Only>
+                }
+              />
+              <Route
+                path="/join/requests"
+                element={
+                  <Only role="engineer">
+                    <JoinRequestsPage />
                   </Only>
                 }
               />

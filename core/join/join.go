@@ -36,7 +36,7 @@ type Key struct {
 	Device    string            `yaml:"device,omitempty" json:"device,omitempty" maxLength:"100" doc:"Ids of its devices, with {serial}, {part1} … {part9}, {firstN} and {lastN} for the serial, its parts, and its first and last N characters; {serial} if left out" example:"tank-{part2}-{last2}"`
 	Labels    map[string]string `yaml:"labels,omitempty" json:"labels,omitempty" nullable:"false" doc:"Labels of its devices, with the same placeholders" example:"{\"site\":\"Fennimore\"}"`
 	Cap       int               `yaml:"cap" json:"cap" minimum:"1" maximum:"100000" doc:"How many devices it lets join" example:"40"`
-	ExpiresAt *time.Time        `yaml:"expires_at" json:"expires_at" doc:"Until when it lets devices join" example:"2026-06-01T00:00:00Z"`
+	ExpiresAt *time.Time        `yaml:"expires_at" json:"expires_at" nullable:"false" doc:"Until when it lets devices join" example:"2026-06-01T00:00:00Z"`
 	Approval  string            `yaml:"approval,omitempty" json:"approval,omitempty" enum:"person,none" doc:"person: somebody lets each device in; none: each comes in by itself; person if left out" example:"none"`
 	Serials   []string          `yaml:"serials,omitempty" json:"serials,omitempty" nullable:"false" maxItems:"20000" doc:"The serials that may join; any if left out. Lists of keys leave them out" example:"[\"TP-fennimore-91\"]"`
 	Note      string            `yaml:"note,omitempty" json:"note,omitempty" maxLength:"500" doc:"What it is for, for other people"`

@@ -254,7 +254,10 @@ func (j *Joining) first(ctx context.Context, k join.Key, was Record, is join.Bec
 		case d.Status == devices.Retired:
 			return Answer{}, fault.New(fault.NotAllowed, "%s is %s, which is retired", a.Serial, d.ID).Then("give the hardware another serial, or the device a new life under another id")
 		default:
-			next.Request.Reason = a.Serial + " has joined already, on " + was.JoinedAt.UTC().Format(time.RFC3339)
+			next.Request.Reason = "this serial joined before, from " + was.Request.From
+			if was.Request.From != a.From {
+				next.Request.Reason += ", and asks from another address now"
+			}
 		}
 		next.Request.Again = true
 	}
@@ -262,9 +265,6 @@ func (j *Joining) first(ctx context.Context, k join.Key, was Record, is join.Bec
 		return j.finish(ctx, k, next, is, a, attempt, now)
 	}
 	next.Request.State = join.Waiting
-	if next.Request.Reason == "" {
-		next.Request.Reason = "its join key wants a person's approval"
-	}
 	err := j.o.Commits.Do(ctx, func(tx *commit.Tx) error {
 		old, _ := j.records.In(tx, next.key())
 		if old.Attempt != was.Attempt || old.Request.State != was.Request.State {

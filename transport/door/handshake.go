@@ -47,7 +47,10 @@ func (h *hellos) take(remote string) string {
 // connection anew, so that a refusal can be explained, and a revocation bites a
 // resumed session too.
 func (d *Door) TLS(certificate func(*tls.ClientHelloInfo) (*tls.Certificate, error)) *tls.Config {
-	return &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: certificate, ClientAuth: tls.RequestClientCert,
+	return &tls.Config{MinVersion: tls.VersionTLS12,
+		// Small devices take an answer with one read, or two: it is one record.
+		DynamicRecordSizingDisabled: true,
+		GetCertificate:              certificate, ClientAuth: tls.RequestClientCert,
 		GetConfigForClient: func(hello *tls.ClientHelloInfo) (*tls.Config, error) {
 			d.hellos.note(hello.Conn.RemoteAddr().String(), value.Clip(hello.ServerName, 100))
 			return nil, nil

@@ -33,14 +33,8 @@ func (w *handler) est(r gin.IRouter) {
 // for clients of before.
 func encoded(c *gin.Context, kind string, der []byte) {
 	c.Header("Content-Transfer-Encoding", "base64")
-	text := base64.StdEncoding.EncodeToString(der)
-	var out strings.Builder
-	for len(text) > 64 {
-		out.WriteString(text[:64] + "\n")
-		text = text[64:]
-	}
-	out.WriteString(text + "\n")
-	c.Data(200, kind, []byte(out.String()))
+	// Without line ends, which some clients do not read over (RFC 4648, section 3.1).
+	c.Data(200, kind, []byte(base64.StdEncoding.EncodeToString(der)))
 }
 
 // caCerts gives the certificates of the authority (section 4.1).
@@ -74,6 +68,28 @@ var csrAttributes = func() []byte {
 }()
 
 func (w *handler) csrAttrs(c *gin.Context) { encoded(c, "application/csrattrs", csrAttributes) }
+
+// authority publishes what others need to judge certificates of the service: those of
+// the authority, and which are revoked.
+func (w *handler) authority(c *gin.Context) {
+	cas := w.Ways().CAs
+	switch name := c.Param("file"); {
+	case name == "root.crt" && len(cas) > 0:
+		c.Data(200, "application/pkix-cert", cas[0])
+	case name == "issuing.crt" && len(cas) > 1:
+		c.Data(200, "application/pkix-cert", cas[1])
+	case name == "issuing.crl" && w.Revoked != nil:
+		der, err := w.Revoked()
+		if err != nil {
+			w.Log.Error("the list of revoked certificates could not be made", "error", err)
+			refuse(c, fault.New(fault.Internal, "something in the service failed").Then("ask again in a moment"))
+			return
+		}
+		c.Data(200, "application/pkix-crl", der)
+	default:
+		refuse(c, fault.New(fault.NotFound, "there is nothing at %s", c.Request.URL.Path).Then("there are /authority/root.crt, issuing.crt and issuing.crl"))
+	}
+}
 
 // csrIn reads a request for a certificate: Base64 of DER, as EST says; PEM and DER do no
 // harm.

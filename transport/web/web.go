@@ -35,6 +35,9 @@ type Options struct {
 	// for devices that join.
 	Ways   func() Ways
 	Models func(name, version string) (*model.Model, error)
+	// Revoked returns the list of revoked certificates, in DER; nil where there are no
+	// certificates.
+	Revoked func() ([]byte, error)
 	Log    *slog.Logger
 	Now    func() time.Time
 }
@@ -61,6 +64,7 @@ func New(d Options) http.Handler {
 	}))
 	r.POST("/device/v1/join", w.join)
 	w.est(r)
+	r.GET("/authority/:file", w.authority)
 	v1 := r.Group("/device/v1", w.identify)
 	v1.POST("/readings", w.post("readings"))
 	v1.POST("/about", w.post("about"))

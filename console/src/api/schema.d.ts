@@ -3081,7 +3081,7 @@ export interface components {
              * @description Until when it lets devices join
              * @example 2026-06-01T00:00:00Z
              */
-            expires_at: string | null;
+            expires_at: string;
             /**
              * @description Its name
              * @example fennimore-pallet

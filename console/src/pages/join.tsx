@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
-import { useMemo, useState, type FormEvent, type ReactNode } from "react";
+import { useState, type FormEvent } from "react";
 import { Link } from "react-router";
-import { api, ask, type Onboarded, type TrafficEntry } from "../api/client";
+import { api, ask, type Onboarded } from "../api/client";
 import { useFleet } from "../api/live";
 import { DeviceList } from "../components/device-list";
 import { Entry } from "../components/dialog";
@@ -9,10 +9,12 @@ import { fieldLook } from "../components/field";
 import { Labels, toLabels, type Pair } from "../components/labels";
 import { Steps } from "../components/contact";
 import { credentialOf, Download, Token } from "../components/onboarded";
-import { Button, Choice, Command, Empty, Trouble } from "../components/parts";
+import { Button, Command, Empty, Trouble } from "../components/parts";
 import { Vessel } from "../components/vessel";
-import { ago, called, number } from "../lib/format";
-import { useNow, useParam, useTitle } from "../lib/use";
+import { called } from "../lib/format";
+import { useParam, useTitle } from "../lib/use";
+import { JoinKeys } from "./join-keys";
+import { JoinLayout } from "./join-layout";
 
 const idForm = /^[a-z0-9][a-z0-9-]{0,62}$/;
 
@@ -65,9 +67,15 @@ export default function JoinPage() {
   const [way, setWay] = useParam("way", "one");
   if (way === "list")
     return (
-      <Layout way={way} onWay={setWay}>
+      <JoinLayout way={way} onWay={setWay}>
         <DeviceList />
-      </Layout>
+      </JoinLayout>
+    );
+  if (way === "batch")
+    return (
+      <JoinLayout way={way} onWay={setWay}>
+        <JoinKeys />
+      </JoinLayout>
     );
   if (given) return <Waiting given={given} onNext={() => (setGiven(undefined), setId(""), setName(""))} />;
   if (models.data?.length === 0)
@@ -85,7 +93,7 @@ export default function JoinPage() {
   const taken = devices.has(id);
   const wrong = id !== "" && !idForm.test(id);
   return (
-    <Layout way={way} onWay={setWay}>
+    <JoinLayout way={way} onWay={setWay}>
       <form onSubmit={submit} className="max-w-2xl">
         <Entry
           label="Id"
@@ -205,7 +213,7 @@ export default function JoinPage() {
         .filter((l) => l.key && l.value)
         .map((l) => ` --label ${l.key}=${/\s/.test(l.value) ? JSON.stringify(l.value) : l.value}`)
         .join("")} --out ${id || "ID"}`}</Command>
-    </Layout>
+    </JoinLayout>
   );
 }
 
@@ -215,7 +223,7 @@ function Waiting({ given, onNext }: { given: Onboarded; onNext: () => void }) {
   const d = devices.get(given.id);
   const heard = d !== undefined && d.link !== "never";
   return (
-    <Layout>
+    <JoinLayout>
       <div className="flex flex-wrap items-center gap-3 border-t border-line pt-3 pb-5">
         {d && <Vessel device={d} width={30} badge={false} />}
         <div>
@@ -242,151 +250,6 @@ function Waiting({ given, onNext }: { given: Onboarded; onNext: () => void }) {
       <div className="border-t border-line pt-4">
         <Token given={given} />
       </div>
-    </Layout>
+    </JoinLayout>
   );
-}
-
-// Layout has beside what is done here who cannot get in, and who was never here.
-function Layout({
-  way,
-  onWay,
-  children,
-}: {
-  way?: string;
-  onWay?: (way: string) => void;
-  children: ReactNode;
-}) {
-  const { devices } = useFleet();
-  const now = useNow(5000);
-  const expected = useMemo(
-    () =>
-      [...devices.values()]
-        .filter((d) => d.link === "never" && d.status !== "retired")
-        .sort((a, b) => a.joined_at.localeCompare(b.joined_at)),
-    [devices],
-  );
-  const refused = useQuery({
-    queryKey: ["traffic", "refused connects"],
-    placeholderData: (old) => old,
-    refetchInterval: 5000,
-    queryFn: () => ask(api.GET("/api/v1/traffic", { params: { query: { refused: true, limit: 300 } } })),
-  });
-  const outside = useMemo(() => cannotGetIn(refused.data ?? [], now), [refused.data, now]);
-  return (
-    <>
-      <div className="flex flex-wrap items-baseline gap-x-4 py-3.5">
-        <h1 className="text-[1.375rem] font-bold">Join</h1>
-        <p className="text-muted">
-          {number(expected.length)} expected · {number(outside.length)} cannot get in ·{" "}
-          <Link to="/documents/onboarding" className="text-press underline">
-            how devices get in
-          </Link>
-        </p>
-        {onWay && (
-          <span className="ml-auto">
-            <Choice
-              label="What is onboarded"
-              value={way ?? "one"}
-              onChange={onWay}
-              options={[
-                { value: "one", name: "One device" },
-                { value: "list", name: "A list" },
-              ]}
-            />
-          </span>
-        )}
-      </div>
-      <div className="grid grid-cols-[minmax(0,1fr)] gap-8 lg:grid-cols-[minmax(0,1fr)_minmax(20rem,26rem)]">
-        <div>{children}</div>
-        <aside className="lg:border-l lg:border-line lg:pl-6">
-          <h2 className="pb-1.5 font-semibold">Cannot get in</h2>
-          {outside.length === 0 && (
-            <p className="border-t border-line py-2 text-muted">
-              Nobody was turned away within the last hour.
-            </p>
-          )}
-          <ul>
-            {outside.slice(0, 8).map((o) => (
-              <li key={o.key} className="border-t border-line py-2">
-                {o.device ? (
-                  <Link
-                    to={`/traffic?device=${o.device}`}
-                    className="font-mono text-[0.875rem] font-semibold"
-                  >
-                    {o.device}
-                  </Link>
-                ) : (
-                  <b className="font-mono text-[0.875rem]">{o.claimed || o.address}</b>
-                )}
-                <span className="float-right text-muted">{ago(o.at, now)}</span>
-                <span className="block break-words">{o.reason}</span>
-                {o.times > 1 && <span className="text-muted">{o.times} times within the last hour</span>}
-              </li>
-            ))}
-          </ul>
-          <h2 className="pt-6 pb-1.5 font-semibold">
-            Expected{" "}
-            <span className="font-normal text-muted">
-              {expected.length > 0 && `${number(expected.length)} that have never been here`}
-            </span>
-          </h2>
-          {expected.length === 0 && (
-            <p className="border-t border-line py-2 text-muted">Every device has been heard.</p>
-          )}
-          <ul>
-            {expected.slice(0, 12).map((d) => (
-              <li key={d.id} className="flex gap-3 border-t border-line py-1.5">
-                <Link to={`/devices/${d.id}`} className="font-mono text-[0.875rem]">
-                  {d.id}
-                </Link>
-                <span className="ml-auto text-muted">{ago(d.joined_at, now)}</span>
-              </li>
-            ))}
-          </ul>
-          {expected.length > 12 && (
-            <p className="border-t border-line pt-2">
-              <Link to="/?view=list&health=awaited" className="text-press underline">
-                all {number(expected.length)}
-              </Link>
-            </p>
-          )}
-        </aside>
-      </div>
-    </>
-  );
-}
-
-interface Outside {
-  key: string;
-  device?: string;
-  claimed?: string;
-  address: string;
-  at: string;
-  reason: string;
-  times: number;
-}
-
-// cannotGetIn gathers who was turned away within the last hour, each once, the latest
-// in front. Whoever got in since is not among them.
-function cannotGetIn(entries: TrafficEntry[], now: number): Outside[] {
-  const out = new Map<string, Outside>();
-  for (const e of entries) {
-    if ((e.topic !== "connect" && e.topic !== "handshake") || !e.reason) continue;
-    if (now - Date.parse(e.at) > 3600_000) continue;
-    const address = (e.remote ?? "").replace(/:\d+$/, "");
-    const key = e.device ?? (e.claimed ? `${e.claimed} ${address}` : address);
-    const had = out.get(key);
-    if (had) had.times++;
-    else
-      out.set(key, {
-        key,
-        device: e.device,
-        claimed: e.claimed,
-        address,
-        at: e.at,
-        reason: e.reason,
-        times: 1,
-      });
-  }
-  return [...out.values()];
 }
