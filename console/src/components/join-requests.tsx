@@ -56,7 +56,7 @@ export function LetIn({ request: r, both = false }: { request: JoinRequest; both
   return (
     <span className="flex gap-2">
       <Button
-        aria-label={`Let ${r.serial} in`}
+        aria-label={`Let in ${r.serial}`}
         disabled={decide.isPending}
         className="!px-2.5 !py-0.5"
         onClick={() =>
@@ -67,7 +67,7 @@ export function LetIn({ request: r, both = false }: { request: JoinRequest; both
       </Button>
       {both && r.state === "waiting" && (
         <Button
-          aria-label={`Refuse ${r.serial}`}
+          aria-label={`Refuse… ${r.serial}`}
           className="!px-2.5 !py-0.5"
           onClick={() => setAsking("refuse")}
         >

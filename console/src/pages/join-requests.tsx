@@ -87,7 +87,7 @@ export function RequestTable({
     },
     {
       key: "decide",
-      title: "",
+      title: "Decide",
       value: () => "",
       cell: (r) => (
         <span onClick={(e) => e.stopPropagation()}>
