@@ -248,6 +248,8 @@ func (s *server) routes() {
 	s.deviceRoutes()
 	s.batchRoutes()
 	s.joinRoutes()
+	s.bulkRoutes()
+	s.renewRoutes()
 	s.settingRoutes()
 	s.commandRoutes()
 	s.historyRoutes()

@@ -74,28 +74,70 @@ func (s *server) batchRoutes() {
 		out := client.BatchMade{Devices: []client.BatchDevice{}}
 		var all []bundle.File
 		for i, d := range ds {
-			files, err := s.filesOf(ctx, d, given[i], true)
-			if err != nil {
+			if err := s.handed(ctx, &out, &all, d, given[i]); err != nil {
 				return nil, s.failed(err)
 			}
-			for _, f := range files {
-				f.Name = d.ID + "/" + f.Name
-				all = append(all, f)
-			}
-			kind := "token"
-			if given[i].Token == "" {
-				kind = "certificate"
-			}
-			out.Devices = append(out.Devices, client.BatchDevice{ID: d.ID, Model: d.Model, Credential: given[i].ID, Kind: kind, ExpiresAt: optional(given[i].ExpiresAt)})
 		}
-		all = append(all, bundle.File{Name: "manifest.csv", Data: manifest(out.Devices)})
-		if out.Bundles, err = bundle.Zip("", all, s.Now()); err != nil {
-			return nil, s.failed(err)
-		}
-		return &body[client.BatchMade]{out}, nil
+		return s.packed(out, all)
 	}, describe("create-devices", "Onboard some devices, all or none; their credentials are in the bundles of the answer, this once", "Devices",
 		fmt.Sprintf("At most %d at once. The bundles are one zip file with a folder a device and a manifest; they hold no samples.", devices.MaxMany)),
 		func(o *huma.Operation) { o.MaxBodyBytes = 8 << 20 })
+}
+
+// renewRoutes give many devices other credentials.
+func (s *server) renewRoutes() {
+	type renew struct{ Body client.RenewMany }
+	huma.Post(s.api, "/api/v1/device-credentials", func(ctx context.Context, in *renew) (*body[client.BatchMade], error) {
+		given, errs, err := s.Fleet.RenewMany(ctx, caller(ctx), in.Body.Devices, wanted(client.NewCredential{Credential: in.Body.Credential}), in.Body.Keep)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		s.Settle()
+		out := client.BatchMade{Devices: []client.BatchDevice{}, Failed: []client.ImportFinding{}}
+		var all []bundle.File
+		for i, id := range in.Body.Devices {
+			if errs[i] != nil {
+				out.Failed = append(out.Failed, client.ImportFinding{Line: i + 1, Sentence: id + ": " + fault.From(errs[i]).Error()})
+				continue
+			}
+			d, _, err := s.Fleet.Registered(caller(ctx), id)
+			if err == nil {
+				err = s.handed(ctx, &out, &all, d, given[i])
+			}
+			if err != nil {
+				return nil, s.failed(err)
+			}
+		}
+		return s.packed(out, all)
+	}, describe("renew-devices", "Give some devices another credential each; they are in the bundles of the answer, this once", "Devices",
+		fmt.Sprintf("At most %d at once. Devices of which it fails stay as they are, and are told.", devices.MaxMany)))
+}
+
+// handed adds what a device was given to an answer.
+func (s *server) handed(ctx context.Context, out *client.BatchMade, all *[]bundle.File, d devices.Device, given devices.Given) error {
+	files, err := s.filesOf(ctx, d, given, true)
+	if err != nil {
+		return err
+	}
+	for _, f := range files {
+		f.Name = d.ID + "/" + f.Name
+		*all = append(*all, f)
+	}
+	kind := "token"
+	if given.Token == "" {
+		kind = "certificate"
+	}
+	out.Devices = append(out.Devices, client.BatchDevice{ID: d.ID, Model: d.Model, Credential: given.ID, Kind: kind, ExpiresAt: optional(given.ExpiresAt)})
+	return nil
+}
+
+// packed ends an answer with its bundles and a manifest.
+func (s *server) packed(out client.BatchMade, all []bundle.File) (_ *body[client.BatchMade], err error) {
+	all = append(all, bundle.File{Name: "manifest.csv", Data: manifest(out.Devices)})
+	if out.Bundles, err = bundle.Zip("", all, s.Now()); err != nil {
+		return nil, s.failed(err)
+	}
+	return &body[client.BatchMade]{out}, nil
 }
 
 // manifest lists what was made, in CSV. It holds nothing that is secret.

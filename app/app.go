@@ -15,6 +15,7 @@ import (
 	"ullage/fleet/ahead"
 	"ullage/fleet/alarms"
 	"ullage/fleet/asof"
+	"ullage/fleet/bulk"
 	"ullage/fleet/commands"
 	"ullage/fleet/commit"
 	"ullage/fleet/deletion"
@@ -90,6 +91,7 @@ type App struct {
 	Devices     *devices.Registry
 	Sites       *sites.Sites
 	Joining     *joining.Joining
+	Bulk        *bulk.Changes
 	Settings    *settings.Settings
 	Commands    *commands.Queue
 	Present     *present.Fleet
@@ -168,6 +170,9 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		Models: a.Models, Bus: a.Bus, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
+	if a.Bulk, err = bulk.Open(ctx, bulk.Options{Records: records, Commits: a.Commits, Devices: a.Devices, Log: o.Log, Now: o.Now}); err != nil {
+		return a, err
+	}
 	a.Access = access.New(a.Devices)
 	if a.Joining, err = joining.Open(ctx, joining.Options{Records: records, Commits: a.Commits, Devices: a.Devices, Models: a.Models,
 		Master: o.Master, Referred: func(label string) bool { return a.Access.Labels()[label] }, Now: o.Now}); err != nil {
@@ -220,7 +225,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.AsOf = asof.New(asof.Options{Records: records, History: past, Devices: a.Devices, Models: a.Models,
 		Now: o.Now})
 
-	a.Fleet = scoped.New(scoped.Options{Access: a.Access, Models: a.Models, Devices: a.Devices, Sites: a.Sites, Joining: a.Joining,
+	a.Fleet = scoped.New(scoped.Options{Access: a.Access, Models: a.Models, Devices: a.Devices, Sites: a.Sites, Joining: a.Joining, Bulk: a.Bulk,
 		Settings: a.Settings, Commands: a.Commands, Alarms: a.Alarms, Present: a.Present, Expressions: a.Expressions,
 		Facts: a.Facts, News: a.News, AsOf: a.AsOf, History: past, Queries: a.Queries, Importer: a.Importer,
 		Deleter: a.Deleter, Traffic: a.Traffic, Revisions: a.Revisions, Derivations: a.Derivations, Folder: a.Folder,
@@ -297,6 +302,7 @@ func (a *App) Start(clock bool) {
 	a.Bus.Start()
 	a.running = true
 	a.Watch(context.Background())
+	a.Bulk.Resume()
 	if !clock {
 		return
 	}

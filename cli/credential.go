@@ -154,13 +154,24 @@ func handedOver(c *cobra.Command, o client.Onboarded, place string) error {
 func deviceRenew() *cobra.Command {
 	var f credentialFlags
 	var keep bool
+	var many change
 	c := &cobra.Command{
 		Use:     "renew DEVICE",
 		Short:   "Give a device another credential; the old ones stop at once, or work on",
-		Long:    "Gives a device a new token or certificate. With --keep the ones before work on, so\nthat the device can be changed over without a gap; end them then with\n\"ullage device revoke\".",
-		Example: "  ullage device renew tank-fennimore-07\n  ullage device renew hub-fennimore --cert --keep --out hub-fennimore.zip",
-		Args:    exactly(1, "one device"), ValidArgsFunction: deviceNames,
+		Long:    "Gives a device a new token or certificate. With --keep the ones before work on, so\nthat the device can be changed over without a gap; end them then with\n\"ullage device revoke\". With --where every device for which the condition is true now\ngets one; their bundles go into the folder of --out, with a manifest, and where it was\ninterrupted the same command goes on.",
+		Example: "  ullage device renew tank-fennimore-07\n  ullage device renew hub-fennimore --cert --keep --out hub-fennimore.zip\n" +
+			"  ullage device renew --where 'label.site == \"Saltmarsh\"' --cert --keep --out saltmarsh",
+		Args: func(c *cobra.Command, args []string) error {
+			if *many.where != "" {
+				return cobra.NoArgs(c, args)
+			}
+			return exactly(1, "one device")(c, args)
+		},
+		ValidArgsFunction: deviceNames,
 		RunE: func(c *cobra.Command, args []string) error {
+			if *many.where != "" {
+				return many.renew(c, &f, keep)
+			}
 			cl, err := connect(c)
 			if err != nil {
 				return err
@@ -182,7 +193,83 @@ func deviceRenew() *cobra.Command {
 	}
 	f.add(c)
 	c.Flags().BoolVar(&keep, "keep", false, "let the old credentials work on")
+	many.flags(c)
 	return c
+}
+
+// renew gives many devices other credentials, part by part.
+func (m *change) renew(c *cobra.Command, f *credentialFlags, keep bool) error {
+	if f.csr != "" {
+		return usageError{errors.New("--csr is for one device, whose key it is for; leave it out, or leave --where out")}
+	}
+	if f.out == "" || strings.HasSuffix(f.out, ".zip") {
+		return usageError{errors.New("say with --out into which folder the bundles go")}
+	}
+	cl, err := connect(c)
+	if err != nil {
+		return err
+	}
+	ds, err := cl.DevicesWhere(c.Context(), *m.where)
+	if err != nil {
+		return err
+	}
+	done, err := readManifest(f.out)
+	if err != nil {
+		return err
+	}
+	r := client.RenewMany{Keep: keep}
+	if f.certificate {
+		r.Credential = "certificate"
+	}
+	var ids []string
+	for _, d := range ds {
+		if !done[d.ID] && d.Status != "retired" {
+			ids = append(ids, d.ID)
+		}
+	}
+	if m.dryRun || len(ids) == 0 {
+		return show(c, ids, func(w io.Writer) {
+			fmt.Fprintf(w, "%s would get another credential; %d stand in the manifest already.\n", plural(len(ids), "device"), len(ds)-len(ids))
+		})
+	}
+	old := "their old ones stop at once"
+	if keep {
+		old = "their old ones work on"
+	}
+	if !m.yes {
+		if err := confirm(c, fmt.Sprintf("%s get another credential, and %s. Go on?", plural(len(ids), "device"), old)); err != nil {
+			return err
+		}
+	}
+	if err := os.MkdirAll(f.out, 0o700); err != nil {
+		return err
+	}
+	bar := newProgress(c.ErrOrStderr(), "renewing", "devices")
+	defer bar.finish()
+	var failed []string
+	for from := 0; from < len(ids); from += perBatch {
+		r.Devices = ids[from:min(from+perBatch, len(ids))]
+		made, err := cl.RenewDevices(c.Context(), r)
+		if err != nil {
+			return fmt.Errorf("%w; go on with the same command", err)
+		}
+		if err := unpack(f.out, made.Bundles); err != nil {
+			return fmt.Errorf("%d devices have other credentials and their bundles could not be written: %w; renew them again", len(made.Devices), err)
+		}
+		for _, x := range made.Failed {
+			failed = append(failed, x.Sentence)
+		}
+		bar.set(min(from+perBatch, len(ids)), len(ids))
+	}
+	w := c.OutOrStdout()
+	for _, x := range failed {
+		fmt.Fprintln(w, x)
+	}
+	fmt.Fprintf(w, "%s renewed, and %s. Bundles and manifest.csv are in %s\n", plural(len(ids)-len(failed), "device"), old, f.out)
+	if len(failed) > 0 {
+		return findings{fmt.Errorf("%s stayed as they were", plural(len(failed), "device"))}
+	}
+	return nil
 }
 
 func deviceCredentials() *cobra.Command {

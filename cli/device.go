@@ -15,7 +15,7 @@ import (
 
 func deviceCommand() *cobra.Command {
 	return noun(groupJoin, "device", "Onboard devices and look after them", deviceCreate(), deviceList(), deviceShow(),
-		deviceDescription(), deviceLabel(), deviceName(), deviceHub(), deviceLoad(), deviceWatch(), deviceRenew(), deviceCredentials(), deviceRevoke(),
+		deviceDescription(), deviceLabel(), deviceName(), deviceHub(), deviceLoad(), deviceWatch(), deviceRenew(), deviceCredentials(), deviceRevoke(), deviceChangesList(), deviceUndo(),
 		deviceStatus("suspend", "suspended", "Keep a device out until it is let in again",
 			"is kept out; let it in with: ullage device resume %s"),
 		deviceStatus("resume", "active", "Let a suspended device in again", "may connect again"),
@@ -363,38 +363,57 @@ func printDevice(w io.Writer, d client.Device, m client.Model) {
 }
 
 func deviceLabel() *cobra.Command {
-	return &cobra.Command{
-		Use: "label DEVICE KEY=VALUE…", Short: "Set labels; KEY= removes one", Args: atLeast(2,
-			"a device and labels"), ValidArgsFunction: labelWords,
-		Example: "  ullage device label tank-fennimore-07 stage=resting row=",
+	var many change
+	c := &cobra.Command{
+		Use: "label DEVICE KEY=VALUE…", Short: "Set labels of a device, or of many; KEY= removes one",
+		Args: many.args("a device and labels"), ValidArgsFunction: labelWords,
+		Long: "Sets labels of a device, or with --where of every device for which the condition is\ntrue now. That is decided at once, goes on if the service is stopped meanwhile, and can\nbe taken back with \"ullage device undo\".",
+		Example: "  ullage device label tank-fennimore-07 stage=resting row=\n" +
+			"  ullage device label --where 'label.site == \"Fennimore\"' stage=resting --dry-run",
 		RunE: func(c *cobra.Command, args []string) error {
+			device, pairs := many.split(args)
+			l, err := parseLabels(pairs)
+			if err != nil {
+				return err
+			}
+			if device == "" {
+				return many.changeDevices(c, client.ManyDevices{Labels: l})
+			}
 			cl, err := connect(c)
 			if err != nil {
 				return err
 			}
-			l, err := parseLabels(args[1:])
-			if err != nil {
-				return err
-			}
-			d, err := cl.Label(c.Context(), args[0], l)
+			d, err := cl.Label(c.Context(), device, l)
 			if err != nil {
 				return err
 			}
 			return show(c, d, func(w io.Writer) { fmt.Fprintf(w, "%s: %s\n", d.ID, labels(d.Labels)) })
 		},
 	}
+	many.flags(c)
+	return c
 }
 
 func deviceStatus(verb, status, short, done string) *cobra.Command {
-	var yes bool
+	var many change
 	c := &cobra.Command{
-		Use: verb + " DEVICE", Short: short, Args: exactly(1, "one device"), ValidArgsFunction: deviceNames,
+		Use: verb + " DEVICE", Short: short, ValidArgsFunction: deviceNames,
+		Example: fmt.Sprintf("  ullage device %s tank-fennimore-07\n  ullage device %s --where 'label.site == \"Saltmarsh\"' --dry-run", verb, verb),
+		Args: func(c *cobra.Command, args []string) error {
+			if *many.where != "" {
+				return cobra.NoArgs(c, args)
+			}
+			return exactly(1, "one device")(c, args)
+		},
 		RunE: func(c *cobra.Command, args []string) error {
+			if *many.where != "" {
+				return many.changeDevices(c, client.ManyDevices{Status: status})
+			}
 			cl, err := connect(c)
 			if err != nil {
 				return err
 			}
-			if status == "retired" && !yes {
+			if status == "retired" && !many.yes {
 				return usageError{fmt.Errorf("retiring %s is for good; if you mean it, say: ullage device retire %s --yes", args[0], args[0])}
 			}
 			d, err := cl.SetStatus(c.Context(), args[0], status)
@@ -409,8 +428,9 @@ func deviceStatus(verb, status, short, done string) *cobra.Command {
 			})
 		},
 	}
+	many.flags(c)
 	if status == "retired" {
-		c.Flags().BoolVar(&yes, "yes", false, "do it without asking")
+		c.Flags().Lookup("yes").Usage = "do it without asking"
 	}
 	return c
 }

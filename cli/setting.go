@@ -93,7 +93,7 @@ func (m *change) flags(c *cobra.Command) {
 func (m *change) args(words string) cobra.PositionalArgs {
 	return func(c *cobra.Command, args []string) error {
 		if m.where != nil && *m.where != "" {
-			return atLeast(1, "settings")(c, args)
+			return atLeast(1, "what to change")(c, args)
 		}
 		return atLeast(2, words)(c, args)
 	}

@@ -346,6 +346,11 @@ func (c *Client) CreateDevices(ctx context.Context, ds []NewDevice) (BatchMade, 
 	return send[BatchMade](ctx, c, http.MethodPost, "/devices/batch", Batch{ds})
 }
 
+// RenewDevices gives some devices another credential each.
+func (c *Client) RenewDevices(ctx context.Context, r RenewMany) (BatchMade, error) {
+	return send[BatchMade](ctx, c, http.MethodPost, "/device-credentials", r)
+}
+
 // Contact tells how far a device is on its way in, and why it is not in or not well.
 func (c *Client) Contact(ctx context.Context, id string) (Contact, error) {
 	return get[Contact](ctx, c, device(id)+"/contact")

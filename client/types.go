@@ -197,6 +197,15 @@ type Batch struct {
 type BatchMade struct {
 	Devices []BatchDevice `json:"devices"`
 	Bundles []byte        `json:"bundles" doc:"A zip file with a folder a device and a manifest, in Base64; given this once"`
+	// Failed are those that got nothing, by their place in what was asked.
+	Failed []ImportFinding `json:"failed,omitempty" doc:"Devices that got nothing, and why; line is their place in the list"`
+}
+
+// RenewMany gives some devices another credential each.
+type RenewMany struct {
+	Devices    []string `json:"devices" nullable:"false" minItems:"1" maxItems:"1000" doc:"Ids"`
+	Credential string   `json:"credential,omitempty" enum:"token,certificate" doc:"A token if it is left out"`
+	Keep       bool     `json:"keep,omitempty" doc:"Let the old credentials work on"`
 }
 
 // BatchDevice is one of them. It holds no secret.

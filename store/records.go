@@ -33,7 +33,7 @@ type Records struct {
 // which belong to every commit, stand in facts.go and here.
 var keepers = []keeper{modelKind, deviceKind, credentialKind, settingKind, jobKind, progressKind, ruleKind, alarmKind,
 	detectionKind, commandKind, personKind, passwordKind, invitationKind, sessionKind, teamKind, keyKind, keySecretKind, keyUseKind, factorKind, siteKind, planKind,
-	joinKeyKind, joinSaltKind, joinRecordKind}
+	joinKeyKind, joinSaltKind, joinRecordKind, bulkJobKind, bulkProgressKind}
 
 // recordMigrations make the tables. A migration that adds a column or a table
 // does nothing on a store that was made in the newer shape.
@@ -87,7 +87,7 @@ var recordMigrations = []*gormigrate.Migration{{
 	},
 }, {
 	ID:      "7",
-	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&joinKeyRow{}, &joinSaltRow{}, &joinRecordRow{}) },
+	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&joinKeyRow{}, &joinSaltRow{}, &joinRecordRow{}, &bulkJobRow{}, &bulkProgressRow{}) },
 }}
 
 // storeRow is about the store itself; there is one.

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"ullage/core/value"
@@ -197,6 +198,23 @@ func (g *Registry) Renew(ctx context.Context, id string, w Wanted, keep bool, by
 		return Given{}, err
 	}
 	return given, nil
+}
+
+// RenewMany gives some devices another credential each, at once as far as they go. Of
+// those that it could not be given the error says why, and they stay as they are.
+func (g *Registry) RenewMany(ctx context.Context, ids []string, w Wanted, keep bool, by string) ([]Given, []error) {
+	given, errs := make([]Given, len(ids)), make([]error, len(ids))
+	var wg sync.WaitGroup
+	turns := make(chan struct{}, 64) // whoever waits for the disk together shares a commit
+	for i, id := range ids {
+		turns <- struct{}{}
+		wg.Go(func() {
+			defer func() { <-turns }()
+			given[i], errs[i] = g.Renew(ctx, id, w, keep, by)
+		})
+	}
+	wg.Wait()
+	return given, errs
 }
 
 // Same returns the token of a device that is made of the same bits, if it works still.

@@ -237,7 +237,7 @@ func (g *Registry) planned(n New, at time.Time) (Device, error) {
 	if err := checkName(n.Name); err != nil {
 		return Device{}, err
 	}
-	if err := checkLabels(n.Labels); err != nil {
+	if err := CheckLabels(n.Labels); err != nil {
 		return Device{}, err
 	}
 	d := Device{ID: n.ID, Name: n.Name, Hub: n.Hub, Model: m.Name, Version: m.Version, Labels: maps.Clone(n.Labels),
@@ -343,10 +343,15 @@ func (g *Registry) carry(tx *commit.Tx, hub string, n int) {
 
 // Label sets and removes labels: a label set to "" is removed.
 func (g *Registry) Label(ctx context.Context, id string, labels map[string]string, by string) (Device, error) {
-	if err := checkLabels(labels); err != nil {
+	if err := CheckLabels(labels); err != nil {
 		return Device{}, err
 	}
-	return g.change(ctx, id, by, func(d *Device) fact.Content {
+	return g.change(ctx, id, by, labelling(labels))
+}
+
+// labelling sets and removes labels of a device.
+func labelling(labels map[string]string) func(*Device) fact.Content {
+	return func(d *Device) fact.Content {
 		next := maps.Clone(d.Labels)
 		c := fact.Labelled{Set: map[string]string{}}
 		for _, k := range slices.Sorted(maps.Keys(labels)) {
@@ -362,7 +367,23 @@ func (g *Registry) Label(ctx context.Context, id string, labels map[string]strin
 			return nil
 		}
 		return c
-	})
+	}
+}
+
+// ChangeIn changes labels and the status of a device in a commit of many devices: an
+// empty label is taken away, and an empty status stays.
+func (g *Registry) ChangeIn(tx *commit.Tx, id string, labels map[string]string, s Status, by string) error {
+	if err := g.changed(id, by, labelling(labels), nil)(tx); err != nil || s == "" {
+		return err
+	}
+	return g.changed(id, by, func(d *Device) fact.Content {
+		if d.Status == s || d.Status == Retired {
+			return nil
+		}
+		c := fact.Status{From: string(d.Status), To: string(s)}
+		d.Status = s
+		return c
+	}, nil)(tx)
 }
 
 // Rename gives a device another name for people; an empty one leaves its id.
@@ -719,7 +740,8 @@ func orNone(s string) string {
 	return s
 }
 
-func checkLabels(labels map[string]string) error {
+// CheckLabels refuses what are no labels.
+func CheckLabels(labels map[string]string) error {
 	for k, v := range labels {
 		if !labelName.MatchString(k) {
 			return fault.New(fault.Invalid, "%q is no label name", value.Clip(k, 63)).

@@ -59,6 +59,16 @@ type Revoked struct {
 	Credential string `json:"credential"` // its id, which is no secret
 }
 
+// ManyChanged: labels or the status of many devices are changed, one by one from now on.
+// Undoes is the change that this one takes back.
+type ManyChanged struct {
+	Job     string            `json:"change"`
+	Devices int               `json:"devices"`
+	Labels  map[string]string `json:"labels,omitempty"`
+	Status  string            `json:"status,omitempty"`
+	Undoes  string            `json:"undoes,omitempty"`
+}
+
 // JoinAsked: somebody asked to join, and waits for a person. Again says that there was
 // such a device already.
 type JoinAsked struct {
@@ -295,6 +305,7 @@ func (Invited) kind() Kind        { return PersonInvited }
 func (PasswordChosen) kind() Kind { return PasswordChanged }
 func (SessionEnded) kind() Kind   { return SignedOut }
 func (Factor) kind() Kind         { return FactorChanged }
+func (ManyChanged) kind() Kind    { return DevicesChanged }
 func (JoinAsked) kind() Kind      { return JoinAskedFor }
 func (JoinDecided) kind() Kind    { return JoinDecidedOn }
 func (Joined) kind() Kind         { return DeviceJoined }
@@ -337,7 +348,7 @@ func (c Changed) sentence() string {
 // contentOf returns an empty content of a kind to read JSON into, or nil.
 func contentOf(k Kind) Content {
 	for _, c := range []Content{&Onboarded{}, &Labelled{}, &Moved{}, &Status{}, &Token{}, &Revoked{}, &Attributes{}, &Link{},
-		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Deleted{}, &Raised{}, &Returned{}, &Acknowledged{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}, &SignInFailed{}, &Invited{}, &PasswordChosen{}, &SessionEnded{}, &Factor{}, &JoinAsked{}, &JoinDecided{}, &Joined{}} {
+		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Deleted{}, &Raised{}, &Returned{}, &Acknowledged{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}, &SignInFailed{}, &Invited{}, &PasswordChosen{}, &SessionEnded{}, &Factor{}, &ManyChanged{}, &JoinAsked{}, &JoinDecided{}, &Joined{}} {
 		if c.kind() == k {
 			return c
 		}
@@ -401,6 +412,25 @@ func (c Token) sentence() string {
 	text := fmt.Sprintf("gave %s a new %s", c.Device, cmp.Or(c.Kind, "token"))
 	if c.Revoked > 0 {
 		text += " and revoked the old one"
+	}
+	return text
+}
+
+func (c ManyChanged) sentence() string {
+	var words []string
+	for _, k := range slices.Sorted(maps.Keys(c.Labels)) {
+		if c.Labels[k] == "" {
+			words = append(words, "took away the label "+k)
+		} else {
+			words = append(words, fmt.Sprintf("set the label %s=%s", k, c.Labels[k]))
+		}
+	}
+	if c.Status != "" {
+		words = append(words, "set the status "+c.Status)
+	}
+	text := fmt.Sprintf("%s of %d devices", strings.Join(words, ", "), c.Devices)
+	if c.Undoes != "" {
+		return "undid this: " + text
 	}
 	return text
 }

@@ -179,6 +179,21 @@ func (f *Fleet) Renew(ctx context.Context, c access.Caller, id string, w devices
 	return f.o.Devices.Renew(ctx, id, w, keep, c.Name)
 }
 
+// RenewMany gives some devices another credential each; those that the caller does not
+// reach are refused first, and nothing is done.
+func (f *Fleet) RenewMany(ctx context.Context, c access.Caller, ids []string, w devices.Wanted, keep bool) ([]devices.Given, []error, error) {
+	if len(ids) > devices.MaxMany {
+		return nil, nil, fault.New(fault.TooLarge, "%d devices are too many at once; %d are the most", len(ids), devices.MaxMany).Then("send them in parts")
+	}
+	for _, id := range ids {
+		if err := f.reach(c, person.Engineer, id); err != nil {
+			return nil, nil, err
+		}
+	}
+	given, errs := f.o.Devices.RenewMany(ctx, ids, w, keep, c.Name)
+	return given, errs, nil
+}
+
 // Credentials returns those of a device, the newest first.
 func (f *Fleet) Credentials(c access.Caller, id string) ([]devices.Credential, error) {
 	if err := f.reach(c, person.Engineer, id); err != nil {

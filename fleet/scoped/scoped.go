@@ -14,6 +14,7 @@ import (
 	"ullage/fleet/access"
 	"ullage/fleet/alarms"
 	"ullage/fleet/asof"
+	"ullage/fleet/bulk"
 	"ullage/fleet/commands"
 	"ullage/fleet/deletion"
 	"ullage/fleet/derived"
@@ -42,6 +43,7 @@ type Options struct {
 	Devices     *devices.Registry
 	Sites       *sites.Sites
 	Joining     *joining.Joining
+	Bulk        *bulk.Changes
 	Settings    *settings.Settings
 	Commands    *commands.Queue
 	Alarms      *alarms.Engine

@@ -164,6 +164,87 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/device-changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The latest changes of many devices, the newest first
+         * @description The latest fifty, to be undone.
+         */
+        get: operations["device-changes"];
+        put?: never;
+        /**
+         * Change labels or the status of many devices
+         * @description It is decided at once and done device by device; it goes on where it stopped if the service is stopped meanwhile. The answer tells how far it is. With preview nothing changes.
+         */
+        post: operations["change-devices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/device-changes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far a change of many devices is */
+        get: operations["devices-changing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/device-changes/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take a change of many devices back
+         * @description Each device gets back what the change has changed, but for what somebody has changed again since. Devices that were retired stay so.
+         */
+        post: operations["undo-devices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/device-credentials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Give some devices another credential each; they are in the bundles of the answer, this once
+         * @description At most 1000 at once. Devices of which it fails stay as they are, and are told.
+         */
+        post: operations["renew-devices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices": {
         parameters: {
             query?: never;
@@ -2203,6 +2284,8 @@ export interface components {
             /** @description A zip file with a folder a device and a manifest, in Base64; given this once */
             bundles: string;
             devices: components["schemas"]["BatchDevice"][];
+            /** @description Devices that got nothing, and why; line is their place in the list */
+            failed?: components["schemas"]["ImportFinding"][];
         };
         BatchPlan: {
             /**
@@ -2537,6 +2620,41 @@ export interface components {
             hub?: string;
             /** @description What people call it, in any script; empty for its id alone */
             name?: string;
+        };
+        DeviceJob: {
+            /** Format: date-time */
+            at?: string;
+            by?: string;
+            /**
+             * Format: int64
+             * @description How many it changes; those that are so already do not count
+             */
+            devices: number;
+            /** Format: int64 */
+            done: number;
+            /**
+             * Format: date-time
+             * @description When it was over; absent while it goes on
+             */
+            ended_at?: string;
+            /**
+             * Format: int64
+             * @description Of those done, how many could not be changed any more
+             */
+            failed: number;
+            /** @description Nothing for a preview */
+            id?: string;
+            /**
+             * @description What it does
+             * @example label stage=resting
+             */
+            says: string;
+            /** @description The first hundred of them */
+            some: string[];
+            /** @description The change that this one takes back */
+            undoes?: string;
+            /** @description The change that has taken this one back */
+            undone_by?: string;
         };
         DeviceMoved: {
             device: string;
@@ -3408,6 +3526,31 @@ export interface components {
             /** @description A Thing Model in JSON, to be edited */
             text: string;
         };
+        ManyDevices: {
+            /** @description Ids */
+            devices?: string[];
+            /**
+             * @description Labels to set; an empty text takes one away
+             * @example {
+             *       "stage": "resting"
+             *     }
+             */
+            labels?: {
+                [key: string]: string;
+            };
+            /** @description Only say which would change */
+            preview?: boolean;
+            /**
+             * @description Status to give; active lets them in again, retired is for good
+             * @enum {string}
+             */
+            status?: "active" | "suspended" | "retired";
+            /**
+             * @description Only those for which this is true now, in the place of ids or beside them
+             * @example label.site == "Fennimore"
+             */
+            where?: string;
+        };
         Margin: {
             /** @description That unit as people write it */
             display?: string;
@@ -3865,6 +4008,17 @@ export interface components {
         RecoveryCodes: {
             /** @description Shown this once */
             codes: string[];
+        };
+        RenewMany: {
+            /**
+             * @description A token if it is left out
+             * @enum {string}
+             */
+            credential?: "token" | "certificate";
+            /** @description Ids */
+            devices: string[];
+            /** @description Let the old credentials work on */
+            keep?: boolean;
         };
         RotateBody: {
             /**
@@ -5126,6 +5280,309 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Command"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "device-changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceJob"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "change-devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ManyDevices"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceJob"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "devices-changing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceJob"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "undo-devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceJob"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "renew-devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RenewMany"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BatchMade"];
                 };
             };
             /** @description Unauthorized */

@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { api, ask, listed, type JoinRequest } from "../api/client";
+import { onHappened } from "../api/live";
 import { plural } from "../lib/format";
 import { Dialog, Entry } from "./dialog";
 import { fieldLook } from "./field";
@@ -9,6 +10,16 @@ import { Button } from "./parts";
 
 // useRequests are those who asked to join and for whom a condition is true.
 export function useRequests(where: string) {
+  const queries = useQueryClient();
+  useEffect(
+    () =>
+      onHappened((facts) => {
+        if (!facts.some((f) => f.kind.includes("join"))) return;
+        void queries.invalidateQueries({ queryKey: ["join-requests"] });
+        void queries.invalidateQueries({ queryKey: ["join-keys"] });
+      }),
+    [queries],
+  );
   return useQuery({
     queryKey: ["join-requests", where],
     placeholderData: (old) => old,

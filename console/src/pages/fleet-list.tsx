@@ -3,6 +3,7 @@ import { DropdownMenu } from "radix-ui";
 import { useMemo } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, ask, type Device, type Model } from "../api/client";
+import { ChangeMany } from "../components/change-many";
 import { Vessel } from "../components/vessel";
 import { absolute, ago, between, plural, say, soon, words } from "../lib/format";
 import { byNeed, severityOf } from "../lib/need";
@@ -84,7 +85,8 @@ export function List({ devices }: { devices: Device[] }) {
   const { box, long, keys, drawn, before, after } = useRows(rows.length, 34);
   return (
     <div>
-      <div className="flex justify-end pb-1">
+      <div className="flex justify-end gap-2 pb-1">
+        <ChangeMany devices={rows} />
         <Columns devices={devices} shown={shown} onChange={(c) => setChosen(c.join(",") || "health")} />
       </div>
       <div
