@@ -52,6 +52,7 @@ var described = map[string]string{
 	"make-key":              "A program sends it as a bearer token, and can do nothing that needs an owner. Only its hash is kept; a lost one is replaced by another.",
 	"change-devices":        "It is decided at once and done device by device; it goes on where it stopped if the service is stopped meanwhile. The answer tells how far it is. With preview nothing changes.",
 	"device-changes":        "The latest fifty, to be undone.",
+	"devices-changing":      "It is over when it has a time at which it ended.",
 	"undo-devices":          "Each device gets back what the change has changed, but for what somebody has changed again since. Devices that were retired stay so.",
 	"make-join-key":         "Devices send POST /device/v1/join with the secret of their serial, or enrol by EST. Nobody can see the secret of the whole key again; those of serials can be had whenever they are needed.",
 	"revoke-join-key":       "Nobody joins with it any more, from now on. Devices that have joined stay.",

@@ -115,15 +115,40 @@ func (s *server) deviceRoutes() {
 		}
 		return &body[client.Onboarded]{s.onboarded(ctx, d, given)}, nil
 	}, describe("new-credential", "Give a device a new credential; it is shown this once", "Devices"), notFound)
+	type replace struct {
+		One
+		Body struct {
+			Serial string `json:"serial,omitempty" maxLength:"200" doc:"Serial number of the new hardware, for the journal"`
+			client.NewCredential
+		}
+	}
+	huma.Post(s.api, "/api/v1/devices/{id}/replace", func(ctx context.Context, in *replace) (*body[client.Onboarded], error) {
+		given, err := s.Fleet.Replace(ctx, caller(ctx), in.ID, in.Body.Serial, wanted(in.Body.NewCredential))
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		s.Settle()
+		d, _, err := s.Fleet.Registered(caller(ctx), in.ID)
+		if d.ID == "" {
+			return nil, s.failed(err)
+		}
+		return &body[client.Onboarded]{s.onboarded(ctx, d, given)}, nil
+	}, describe("replace-hardware", "Put other hardware behind the id of a device", "Devices",
+		"It gets a new credential, and all it was let in by before ends; its history, settings and labels stay."), notFound)
 	huma.Get(s.api, "/api/v1/devices/{id}/credentials", func(ctx context.Context, in *One) (*body[[]client.Credential], error) {
-		list, err := s.Fleet.Credentials(caller(ctx), in.ID)
+		list, uses, err := s.Fleet.Credentials(caller(ctx), in.ID)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		out := []client.Credential{}
-		for _, c := range list {
-			out = append(out, client.Credential{ID: c.ID, Kind: string(c.Kind), Serial: c.Serial, CreatedAt: c.CreatedAt.UTC(),
-				ExpiresAt: optional(c.ExpiresAt), RevokedAt: optional(c.RevokedAt)})
+		for i, c := range list {
+			u := uses[i]
+			x := client.Credential{ID: c.ID, Kind: string(c.Kind), Serial: c.Serial, CreatedAt: c.CreatedAt.UTC(),
+				ExpiresAt: optional(c.ExpiresAt), RevokedAt: optional(c.RevokedAt), UsedAt: optional(u.At), UsedFrom: u.From, UsedOver: u.Over}
+			if !u.SharedAt.IsZero() {
+				x.SharedAt, x.SharedWith = optional(u.SharedAt), u.Other
+			}
+			out = append(out, x)
 		}
 		return &body[[]client.Credential]{out}, nil
 	}, describe("credentials", "By what a device is let in, the newest first", "Devices"), notFound)

@@ -362,6 +362,7 @@ func (a *App) close(graceful bool) error {
 	}
 	if graceful {
 		a.Alarms.Flush()
+		_ = a.Devices.SaveUses(context.Background()) // the latest uses of credentials, if there is time
 	}
 	a.Commits.Close()
 	return a.Store.Close()

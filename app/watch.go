@@ -15,6 +15,11 @@ import (
 // Watch says in the log, and by a built-in alarm, what in the data folder is
 // damaged. It is asked at the start, and now and then since more may come up.
 func (a *App) Watch(ctx context.Context) {
+	for what, do := range map[string]func(context.Context) error{"how credentials are used": a.Devices.SaveUses, "which certificates end": a.Devices.WarnOfEnds} {
+		if err := do(ctx); err != nil && ctx.Err() == nil {
+			a.Log.Error("it could not be written down "+what, "error", err)
+		}
+	}
 	a.Alarms.Stand(crowdAlarm(a.Intake.Crowded(a.Now().Add(-time.Hour))))
 	found, err := a.Store.Damage(ctx)
 	if err != nil {

@@ -156,9 +156,9 @@ func deviceRenew() *cobra.Command {
 	var keep bool
 	var many change
 	c := &cobra.Command{
-		Use:     "renew DEVICE",
-		Short:   "Give a device another credential; the old ones stop at once, or work on",
-		Long:    "Gives a device a new token or certificate. With --keep the ones before work on, so\nthat the device can be changed over without a gap; end them then with\n\"ullage device revoke\". With --where every device for which the condition is true now\ngets one; their bundles go into the folder of --out, with a manifest, and where it was\ninterrupted the same command goes on.",
+		Use:   "renew DEVICE",
+		Short: "Give a device another credential; the old ones stop at once, or work on",
+		Long:  "Gives a device a new token or certificate. With --keep the ones before work on, so\nthat the device can be changed over without a gap; end them then with\n\"ullage device revoke\". With --where every device for which the condition is true now\ngets one; their bundles go into the folder of --out, with a manifest, and where it was\ninterrupted the same command goes on.",
 		Example: "  ullage device renew tank-fennimore-07\n  ullage device renew hub-fennimore --cert --keep --out hub-fennimore.zip\n" +
 			"  ullage device renew --where 'label.site == \"Saltmarsh\"' --cert --keep --out saltmarsh",
 		Args: func(c *cobra.Command, args []string) error {
@@ -298,13 +298,63 @@ func deviceCredentials() *cobra.Command {
 				column[client.Credential]{"made", func(x client.Credential) string { return when(&x.CreatedAt) }},
 				column[client.Credential]{"until", func(x client.Credential) string {
 					if x.ExpiresAt == nil {
-						return "it is revoked"
+						return "no end"
 					}
 					return when(x.ExpiresAt)
 				}},
-				column[client.Credential]{"revoked", func(x client.Credential) string { return when(x.RevokedAt) }})
+				column[client.Credential]{"revoked", func(x client.Credential) string { return when(x.RevokedAt) }},
+				column[client.Credential]{"last used", func(x client.Credential) string {
+					switch {
+					case x.UsedAt == nil:
+						return "never"
+					case x.SharedAt != nil && time.Since(*x.SharedAt) < time.Hour:
+						return fmt.Sprintf("%s from %s and %s at once", ago(x.UsedAt), x.UsedFrom, x.SharedWith)
+					}
+					return fmt.Sprintf("%s from %s over %s", ago(x.UsedAt), x.UsedFrom, x.UsedOver)
+				}})
 		},
 	}
+}
+
+func deviceReplace() *cobra.Command {
+	var f credentialFlags
+	var serial string
+	var yes bool
+	c := &cobra.Command{
+		Use:     "replace DEVICE",
+		Short:   "Put other hardware behind the id of a device; its history and settings stay",
+		Long:    "Gives the new hardware a credential of its own, and ends all that the old one was let\nin by at once. Id, history, labels and settings stay, and the journal tells of it.",
+		Example: "  ullage device replace tank-fennimore-07 --serial TP-30412 --out tank-fennimore-07",
+		Args:    exactly(1, "one device"), ValidArgsFunction: deviceNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			n, err := f.wanted(c)
+			if err != nil {
+				return err
+			}
+			place := f.place(c, args[0])
+			if err := free(place); err != nil {
+				return err
+			}
+			if !yes {
+				if err := confirm(c, fmt.Sprintf("The hardware that is %s now is out at once. Go on?", args[0])); err != nil {
+					return err
+				}
+			}
+			o, err := cl.Replace(c.Context(), args[0], serial, n)
+			if err != nil {
+				return err
+			}
+			return handedOver(c, o, place)
+		},
+	}
+	f.add(c)
+	c.Flags().StringVar(&serial, "serial", "", "serial number of the new hardware, for the journal")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c
 }
 
 func deviceRevoke() *cobra.Command {

@@ -330,6 +330,14 @@ func (c *Client) Renew(ctx context.Context, id string, n NewCredential, keep boo
 	}{n, keep})
 }
 
+// Replace puts other hardware behind the id of a device, and returns its credential.
+func (c *Client) Replace(ctx context.Context, id, serial string, n NewCredential) (Onboarded, error) {
+	return send[Onboarded](ctx, c, http.MethodPost, device(id)+"/replace", struct {
+		NewCredential
+		Serial string `json:"serial,omitempty"`
+	}{n, serial})
+}
+
 // Credentials returns those of a device, the newest first.
 func (c *Client) Credentials(ctx context.Context, id string) ([]Credential, error) {
 	return get[[]Credential](ctx, c, device(id)+"/credentials")

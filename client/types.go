@@ -225,6 +225,12 @@ type Credential struct {
 	CreatedAt time.Time  `json:"created_at"`
 	ExpiresAt *time.Time `json:"expires_at,omitempty" doc:"When a certificate ends"`
 	RevokedAt *time.Time `json:"revoked_at,omitempty" doc:"When it was revoked; absent while it works"`
+	UsedAt    *time.Time `json:"used_at,omitempty" doc:"When it was used last, to some seconds"`
+	UsedFrom  string     `json:"used_from,omitempty" doc:"Address that it was used from last"`
+	UsedOver  string     `json:"used_over,omitempty" doc:"Door that it was used at last, and the version of TLS" example:"mqtt, TLS 1.3"`
+	// SharedAt is when it was used from two addresses at once.
+	SharedAt   *time.Time `json:"shared_at,omitempty" doc:"When it was used last from two addresses at once, which one device does not"`
+	SharedWith string     `json:"shared_with,omitempty" doc:"The other of the two"`
 }
 
 // Contact is how far a device is on its way in, and what is not as it should be.

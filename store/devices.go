@@ -51,6 +51,8 @@ type credentialRow struct {
 	Kind      string
 	Serial    string
 	ExpiresAt int64
+	// Since version 7.
+	WarnedAt int64
 }
 
 func (credentialRow) TableName() string { return "credentials" }
@@ -59,14 +61,43 @@ var credentialKind = &kind[devices.Credential, string, credentialRow]{
 	key: func(x devices.Credential) string { return x.ID },
 	row: sure(func(x devices.Credential) credentialRow {
 		return credentialRow{ID: x.ID, Device: x.Device, Hash: x.Hash[:], CreatedAt: ms(x.CreatedAt),
-			RevokedAt: ms(x.RevokedAt), Kind: string(x.Kind), Serial: x.Serial, ExpiresAt: ms(x.ExpiresAt)}
+			RevokedAt: ms(x.RevokedAt), Kind: string(x.Kind), Serial: x.Serial, ExpiresAt: ms(x.ExpiresAt), WarnedAt: ms(x.WarnedAt)}
 	}),
 	record: sure(func(x credentialRow) devices.Credential {
 		c := devices.Credential{ID: x.ID, Device: x.Device, CreatedAt: at(x.CreatedAt), RevokedAt: at(x.RevokedAt),
-			Kind: cmp.Or(devices.Kind(x.Kind), devices.Token), Serial: x.Serial, ExpiresAt: at(x.ExpiresAt)}
+			Kind: cmp.Or(devices.Kind(x.Kind), devices.Token), Serial: x.Serial, ExpiresAt: at(x.ExpiresAt), WarnedAt: at(x.WarnedAt)}
 		copy(c.Hash[:], x.Hash)
 		return c
 	}),
+}
+
+// credentialUseRow stands apart from the credential: it changes often, and nothing hangs
+// on it.
+type credentialUseRow struct {
+	Credential string `gorm:"primaryKey"`
+	At         int64  `gorm:"autoCreateTime:false"`
+	Address    string
+	Over       string
+	Other      string
+	OtherAt    int64
+	SharedAt   int64
+}
+
+func (credentialUseRow) TableName() string { return "credential_uses" }
+
+var credentialUseKind = &kind[devices.Use, string, credentialUseRow]{
+	key: func(x devices.Use) string { return x.Credential },
+	row: sure(func(x devices.Use) credentialUseRow {
+		return credentialUseRow{x.Credential, ms(x.At), x.From, x.Over, x.Other, ms(x.OtherAt), ms(x.SharedAt)}
+	}),
+	record: sure(func(x credentialUseRow) devices.Use {
+		return devices.Use{Credential: x.Credential, At: at(x.At), From: x.Address, Over: x.Over, Other: x.Other, OtherAt: at(x.OtherAt), SharedAt: at(x.SharedAt)}
+	}),
+}
+
+// CredentialUses implements devices.Records.
+func (r *Records) CredentialUses(ctx context.Context) ([]devices.Use, error) {
+	return stored(ctx, r, credentialUseKind)
 }
 
 // Credentials implements devices.Records.

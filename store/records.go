@@ -31,7 +31,7 @@ type Records struct {
 
 // keepers keep what is in the records, a file per noun; facts and validity,
 // which belong to every commit, stand in facts.go and here.
-var keepers = []keeper{modelKind, deviceKind, credentialKind, settingKind, jobKind, progressKind, ruleKind, alarmKind,
+var keepers = []keeper{modelKind, deviceKind, credentialKind, credentialUseKind, settingKind, jobKind, progressKind, ruleKind, alarmKind,
 	detectionKind, commandKind, personKind, passwordKind, invitationKind, sessionKind, teamKind, keyKind, keySecretKind, keyUseKind, factorKind, siteKind, planKind,
 	joinKeyKind, joinSaltKind, joinRecordKind, bulkJobKind, bulkProgressKind}
 
@@ -86,8 +86,15 @@ var recordMigrations = []*gormigrate.Migration{{
 		return nil
 	},
 }, {
-	ID:      "7",
-	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&joinKeyRow{}, &joinSaltRow{}, &joinRecordRow{}, &bulkJobRow{}, &bulkProgressRow{}) },
+	ID: "7",
+	Migrate: func(tx *gorm.DB) error {
+		if !tx.Migrator().HasColumn(&credentialRow{}, "WarnedAt") {
+			if err := tx.Migrator().AddColumn(&credentialRow{}, "WarnedAt"); err != nil {
+				return err
+			}
+		}
+		return tx.AutoMigrate(&joinKeyRow{}, &joinSaltRow{}, &joinRecordRow{}, &bulkJobRow{}, &bulkProgressRow{}, &credentialUseRow{})
+	},
 }}
 
 // storeRow is about the store itself; there is one.

@@ -102,6 +102,9 @@ const DriftGrace = 15 * time.Minute
 // RefusalsToWatch is how many refusals within an hour put a device on watch.
 const RefusalsToWatch = 5
 
+// EndsSoon is how long before the end of its last credential a device is on watch.
+const EndsSoon = 30 * 24 * time.Hour
+
 // Alarm is what health needs to know of an open alarm.
 type Alarm struct {
 	Rule     string
@@ -119,6 +122,10 @@ type Signs struct {
 	DriftSince time.Time
 	Drifting   []string
 	Refusals   int // within the last hour
+	// Ends is when the last credential ends, and Shared two addresses from which one is
+	// used at once; zero for neither.
+	Ends   time.Time
+	Shared string
 	// Out says why the device is out of service: "suspended" or "retired"; "" if
 	// it is not.
 	Out string
@@ -158,6 +165,16 @@ func Judge(s Signs, now time.Time) (Health, []string) {
 	}
 	if s.Refusals >= RefusalsToWatch {
 		watch = append(watch, fmt.Sprintf("%d refusals within an hour", s.Refusals))
+	}
+	if left := s.Ends.Sub(now); !s.Ends.IsZero() && left < EndsSoon {
+		if left <= 0 {
+			watch = append(watch, "its certificate has ended")
+		} else {
+			watch = append(watch, fmt.Sprintf("its certificate ends in %s", Ago(left)))
+		}
+	}
+	if s.Shared != "" {
+		watch = append(watch, "one credential from two addresses, "+s.Shared)
 	}
 	reasons := append(append(dark, poor...), watch...)
 	switch {

@@ -50,6 +50,7 @@ type Facts struct {
 	Device      *present.Device
 	Model       *model.Model // nil where it cannot be read
 	Credentials []devices.Credential
+	Uses        []devices.Use // of those that work
 	Settings    settings.State
 	// Messages are the latest of the device, and Strangers the latest of nobody known,
 	// each the newest first.
@@ -66,9 +67,6 @@ const (
 	Reading   = "first valid reading"
 	Confirmed = "settings confirmed"
 )
-
-// expiresSoon is how long before its end a certificate is told of.
-const expiresSoon = 30 * 24 * time.Hour
 
 // since is when the way began that is told: with the newest credential.
 func (f *Facts) since() time.Time {
@@ -320,10 +318,15 @@ func credentialFindings(f Facts, say func(about, next, format string, args ...an
 			}
 		}
 	}
+	for _, u := range f.Uses {
+		if !u.SharedAt.IsZero() && f.Now.Sub(u.SharedAt) < time.Hour {
+			say("credential", "see which of the two is the device; give each its own bundle, and revoke this credential", "its credential %s is used from two addresses at once, %s and %s", u.Credential, u.From, u.Other)
+		}
+	}
 	switch {
 	case len(f.Credentials) > 0 && working == 0:
 		say("credential", "give it a new one", "none of its credentials works any more: each is revoked, or over")
-	case !ends.IsZero() && ends.Sub(f.Now) < expiresSoon:
+	case !ends.IsZero() && ends.Sub(f.Now) < health.EndsSoon:
 		say("credential", "renew it", "its certificate ends on %s", ends.UTC().Format("2 January 2006"))
 	}
 }

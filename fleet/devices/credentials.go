@@ -13,6 +13,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode"
 
 	"ullage/core/value"
 	"ullage/fleet/commit"
@@ -42,6 +43,7 @@ type Credential struct {
 	CreatedAt time.Time
 	ExpiresAt time.Time // of a certificate
 	RevokedAt time.Time
+	WarnedAt  time.Time // when it was told last that it ends
 }
 
 // Issuer makes certificates for devices.
@@ -222,6 +224,31 @@ func (g *Registry) Same(id string, w Wanted) (Given, bool) {
 	token, c := newToken(id, w.Bits, g.now())
 	held, ok := g.credentials.Get(c.ID)
 	return Given{ID: c.ID, Token: token}, ok && held.Device == id && held.Hash == c.Hash && held.RevokedAt.IsZero()
+}
+
+// Replace gives a device new hardware: what it was let in by before ends, and its
+// history, settings and labels stay. The serial of the new one may be empty.
+func (g *Registry) Replace(ctx context.Context, id, serial string, w Wanted, by string) (Given, error) {
+	if len(serial) > maxLabel || strings.ContainsFunc(serial, unicode.IsControl) {
+		return Given{}, fault.New(fault.Invalid, "the serial is not one line of at most %d bytes", maxLabel).On("serial")
+	}
+	inner := w.Within
+	w.Within = func(tx *commit.Tx) error {
+		d, _ := g.devices.In(tx, id)
+		if d.Status == Retired {
+			return fault.New(fault.Conflict, "%s is retired, and that is for good", id).Then("onboard the hardware under another id").On("device")
+		}
+		was := ""
+		if v := d.Attributes["serial"]; v.Known() {
+			was = v.String()
+		}
+		tx.Tell(fact.New(g.now(), fact.Replaced{Device: id, Serial: serial, Was: was}).Of(id).By(by))
+		if inner != nil {
+			return inner(tx)
+		}
+		return nil
+	}
+	return g.Renew(ctx, id, w, false, by)
 }
 
 // Revoke ends a credential of a device at once, open connections too.

@@ -52,10 +52,11 @@ type Device struct {
 }
 
 // Records reads what is stored of devices. What changes is put into commits as
-// Device and Credential.
+// Device, Credential and Use.
 type Records interface {
 	Devices(context.Context) ([]Device, error)
 	Credentials(context.Context) ([]Credential, error)
+	CredentialUses(context.Context) ([]Use, error)
 }
 
 // Options are what a Registry is made of.
@@ -86,6 +87,7 @@ type Registry struct {
 	damping  damping
 	carries  map[string]int // devices behind a hub; the writer's alone
 	places   places
+	uses     uses
 }
 
 var (
@@ -98,7 +100,7 @@ var (
 // Open reads every device.
 func Open(ctx context.Context, o Options) (*Registry, error) {
 	g := &Registry{commits: o.Commits, models: o.Models, bus: o.Bus, issuer: o.Issuer, now: o.Now, carries: map[string]int{},
-		places: places{at: map[string]map[string]bool{}}}
+		places: places{at: map[string]map[string]bool{}}, uses: uses{of: map[string]*use{}, dirty: map[string]bool{}}}
 	ds, err := o.Records.Devices(ctx)
 	if err != nil {
 		return nil, err
@@ -122,6 +124,13 @@ func Open(ctx context.Context, o Options) (*Registry, error) {
 	for _, c := range cs {
 		credentials[c.ID] = c
 		tokens[c.Device] = append(tokens[c.Device], c.ID)
+	}
+	us, err := o.Records.CredentialUses(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, u := range us {
+		g.uses.of[u.Credential] = &use{Use: u, storedAt: u.At}
 	}
 	g.devices, g.credentials, g.tokens = commit.NewTable(byID), commit.NewTable(credentials), commit.NewTable(tokens)
 	return g, nil

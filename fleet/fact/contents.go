@@ -59,6 +59,30 @@ type Revoked struct {
 	Credential string `json:"credential"` // its id, which is no secret
 }
 
+// CredentialEnds: the last credential of a device ends soon, or is over.
+type CredentialEnds struct {
+	Device     string    `json:"device"`
+	Credential string    `json:"credential"`
+	At         time.Time `json:"at"`
+	Over       bool      `json:"over,omitempty"`
+}
+
+// CredentialShared: a credential is used from two addresses at once, which one device
+// does not.
+type CredentialShared struct {
+	Device     string `json:"device"`
+	Credential string `json:"credential"`
+	From       string `json:"from"`
+	Other      string `json:"other"`
+}
+
+// Replaced: other hardware stands behind the id of a device.
+type Replaced struct {
+	Device string `json:"device"`
+	Serial string `json:"serial,omitempty"` // of the new one, as far as it was said
+	Was    string `json:"was,omitempty"`    // as far as the old one has reported it
+}
+
 // ManyChanged: labels or the status of many devices are changed, one by one from now on.
 // Undoes is the change that this one takes back.
 type ManyChanged struct {
@@ -277,38 +301,41 @@ type SessionEnded struct {
 	With string `json:"with"` // as of SignIn
 }
 
-func (Onboarded) kind() Kind      { return DeviceOnboarded }
-func (Labelled) kind() Kind       { return DeviceLabelled }
-func (Moved) kind() Kind          { return DeviceMoved }
-func (Status) kind() Kind         { return StatusChanged }
-func (Token) kind() Kind          { return TokenGiven }
-func (Revoked) kind() Kind        { return CredentialRevoked }
-func (Attributes) kind() Kind     { return AttributesReported }
-func (Link) kind() Kind           { return LinkChanged }
-func (Settings) kind() Kind       { return SettingChanged }
-func (Applied) kind() Kind        { return SettingApplied }
-func (Refused) kind() Kind        { return SettingRefused }
-func (Published) kind() Kind      { return ModelPublished }
-func (Rule) kind() Kind           { return RuleChanged }
-func (Deleted) kind() Kind        { return ReadingsDeleted }
-func (Raised) kind() Kind         { return AlarmRaised }
-func (Returned) kind() Kind       { return AlarmReturned }
-func (Acknowledged) kind() Kind   { return AlarmAcknowledged }
-func (Given) kind() Kind          { return CommandGiven }
-func (Replied) kind() Kind        { return CommandReplied }
-func (Ended) kind() Kind          { return CommandEnded }
-func (Event) kind() Kind          { return EventSent }
-func (Person) kind() Kind         { return PersonAdded }
-func (SignIn) kind() Kind         { return SignedIn }
-func (SignInFailed) kind() Kind   { return SignInWrong }
-func (Invited) kind() Kind        { return PersonInvited }
-func (PasswordChosen) kind() Kind { return PasswordChanged }
-func (SessionEnded) kind() Kind   { return SignedOut }
-func (Factor) kind() Kind         { return FactorChanged }
-func (ManyChanged) kind() Kind    { return DevicesChanged }
-func (JoinAsked) kind() Kind      { return JoinAskedFor }
-func (JoinDecided) kind() Kind    { return JoinDecidedOn }
-func (Joined) kind() Kind         { return DeviceJoined }
+func (Onboarded) kind() Kind        { return DeviceOnboarded }
+func (Labelled) kind() Kind         { return DeviceLabelled }
+func (Moved) kind() Kind            { return DeviceMoved }
+func (Status) kind() Kind           { return StatusChanged }
+func (Token) kind() Kind            { return TokenGiven }
+func (Revoked) kind() Kind          { return CredentialRevoked }
+func (Attributes) kind() Kind       { return AttributesReported }
+func (Link) kind() Kind             { return LinkChanged }
+func (Settings) kind() Kind         { return SettingChanged }
+func (Applied) kind() Kind          { return SettingApplied }
+func (Refused) kind() Kind          { return SettingRefused }
+func (Published) kind() Kind        { return ModelPublished }
+func (Rule) kind() Kind             { return RuleChanged }
+func (Deleted) kind() Kind          { return ReadingsDeleted }
+func (Raised) kind() Kind           { return AlarmRaised }
+func (Returned) kind() Kind         { return AlarmReturned }
+func (Acknowledged) kind() Kind     { return AlarmAcknowledged }
+func (Given) kind() Kind            { return CommandGiven }
+func (Replied) kind() Kind          { return CommandReplied }
+func (Ended) kind() Kind            { return CommandEnded }
+func (Event) kind() Kind            { return EventSent }
+func (Person) kind() Kind           { return PersonAdded }
+func (SignIn) kind() Kind           { return SignedIn }
+func (SignInFailed) kind() Kind     { return SignInWrong }
+func (Invited) kind() Kind          { return PersonInvited }
+func (PasswordChosen) kind() Kind   { return PasswordChanged }
+func (SessionEnded) kind() Kind     { return SignedOut }
+func (Factor) kind() Kind           { return FactorChanged }
+func (CredentialEnds) kind() Kind   { return CredentialEnding }
+func (CredentialShared) kind() Kind { return CredentialTwice }
+func (Replaced) kind() Kind         { return HardwareReplaced }
+func (ManyChanged) kind() Kind      { return DevicesChanged }
+func (JoinAsked) kind() Kind        { return JoinAskedFor }
+func (JoinDecided) kind() Kind      { return JoinDecidedOn }
+func (Joined) kind() Kind           { return DeviceJoined }
 
 // Changed: a thing that people make, of whatever noun, was made, saved or
 // removed.
@@ -348,7 +375,7 @@ func (c Changed) sentence() string {
 // contentOf returns an empty content of a kind to read JSON into, or nil.
 func contentOf(k Kind) Content {
 	for _, c := range []Content{&Onboarded{}, &Labelled{}, &Moved{}, &Status{}, &Token{}, &Revoked{}, &Attributes{}, &Link{},
-		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Deleted{}, &Raised{}, &Returned{}, &Acknowledged{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}, &SignInFailed{}, &Invited{}, &PasswordChosen{}, &SessionEnded{}, &Factor{}, &ManyChanged{}, &JoinAsked{}, &JoinDecided{}, &Joined{}} {
+		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Deleted{}, &Raised{}, &Returned{}, &Acknowledged{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}, &SignInFailed{}, &Invited{}, &PasswordChosen{}, &SessionEnded{}, &Factor{}, &CredentialEnds{}, &CredentialShared{}, &Replaced{}, &ManyChanged{}, &JoinAsked{}, &JoinDecided{}, &Joined{}} {
 		if c.kind() == k {
 			return c
 		}
@@ -412,6 +439,28 @@ func (c Token) sentence() string {
 	text := fmt.Sprintf("gave %s a new %s", c.Device, cmp.Or(c.Kind, "token"))
 	if c.Revoked > 0 {
 		text += " and revoked the old one"
+	}
+	return text
+}
+
+func (c CredentialEnds) sentence() string {
+	if c.Over {
+		return fmt.Sprintf("the certificate %s of %s has ended, and it has no other", c.Credential, c.Device)
+	}
+	return fmt.Sprintf("the certificate %s of %s ends on %s, and it has no other", c.Credential, c.Device, c.At.UTC().Format("2 January 2006"))
+}
+
+func (c CredentialShared) sentence() string {
+	return fmt.Sprintf("the credential %s of %s is used from two addresses at once, %s and %s", c.Credential, c.Device, c.From, c.Other)
+}
+
+func (c Replaced) sentence() string {
+	text := "replaced the hardware of " + c.Device
+	if c.Was != "" {
+		text += ", which was " + c.Was
+	}
+	if c.Serial != "" {
+		text += ", by " + c.Serial
 	}
 	return text
 }

@@ -49,6 +49,9 @@ const (
 	PasswordChanged    Kind = "password changed"
 	FactorChanged      Kind = "second factor changed"
 	SignedOut          Kind = "sign-in ended"
+	CredentialEnding   Kind = "credential ends"
+	CredentialTwice    Kind = "credential shared"
+	HardwareReplaced   Kind = "hardware replaced"
 	DevicesChanged     Kind = "devices changed" // many at once
 	JoinAskedFor       Kind = "join asked"
 	JoinDecidedOn      Kind = "join decided"
@@ -59,7 +62,7 @@ const (
 var Kinds = []Kind{DeviceOnboarded, DeviceLabelled, DeviceMoved, StatusChanged, TokenGiven, CredentialRevoked, AttributesReported,
 	LinkChanged, SettingChanged, SettingApplied, SettingRefused, ModelPublished, RuleChanged, ReadingsDeleted, AlarmRaised, AlarmReturned,
 	AlarmAcknowledged,
-	CommandGiven, CommandReplied, CommandEnded, EventSent, PersonAdded, SignedIn, SignInWrong, PersonInvited, PasswordChanged, FactorChanged, SignedOut, DevicesChanged, JoinAskedFor, JoinDecidedOn, DeviceJoined}
+	CommandGiven, CommandReplied, CommandEnded, EventSent, PersonAdded, SignedIn, SignInWrong, PersonInvited, PasswordChanged, FactorChanged, SignedOut, CredentialEnding, CredentialTwice, HardwareReplaced, DevicesChanged, JoinAskedFor, JoinDecidedOn, DeviceJoined}
 
 // Known reports whether there can be facts of a kind.
 func Known(k Kind) bool { return slices.Contains(Kinds, k) || strings.HasSuffix(string(k), changed) }

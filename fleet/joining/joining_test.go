@@ -8,14 +8,11 @@ import (
 	"crypto/x509/pkix"
 	"encoding/hex"
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
-	"ullage/app"
 	"ullage/core/join"
 	"ullage/core/person"
 	"ullage/fleet/access"
@@ -23,30 +20,12 @@ import (
 	"ullage/fleet/fault"
 	"ullage/fleet/joining"
 	"ullage/fleet/noun"
-	"ullage/pki"
 	"ullage/test/rig"
 )
 
 var engineer = access.Whole("engineer")
 
-// authority is that of all tests: its passphrase takes long on purpose.
-var authority = sync.OnceValues(func() (*pki.Authority, error) {
-	dir, err := os.MkdirTemp("", "authority")
-	if err != nil {
-		return nil, err
-	}
-	defer os.RemoveAll(dir)
-	a, _, err := pki.OpenAuthority(filepath.Join(dir, "pki"), func() time.Time { return rig.Start })
-	return a, err
-})
-
-func bench(t *testing.T) *rig.Rig {
-	a, err := authority()
-	if err != nil {
-		t.Fatal(err)
-	}
-	return rig.NewWith(t, app.Options{Master: []byte("a master key of the tests, 32 B."), Issuer: a})
-}
+func bench(t *testing.T) *rig.Rig { return rig.NewWith(t, rig.Joinable(t)) }
 
 // made makes a join key and returns what makes an attempt of a serial with it.
 func made(r *rig.Rig, change func(*join.Key)) (join.Key, func(serial string) joining.Asked) {

@@ -119,12 +119,16 @@ type entry struct {
 	model    *model.Model
 	refusals []time.Time
 	linkNext time.Time
-	heardAt  time.Time // arrival of the last message of readings
-	missed   bool      // it was told that it fell silent
-	known    bool      // it was heard before
-	dirty    bool
-	shown    *Device // what was handed out last; its Latest is the entry's own while lent
-	lent     bool    // Latest was handed out and is not written to any more
+	// ends is when its last credential ends; shared are two addresses from which one is
+	// used at once, and sharedUntil how long that is shown.
+	ends, sharedUntil time.Time
+	shared            string
+	heardAt           time.Time // arrival of the last message of readings
+	missed            bool      // it was told that it fell silent
+	known             bool      // it was heard before
+	dirty             bool
+	shown             *Device // what was handed out last; its Latest is the entry's own while lent
+	lent              bool    // Latest was handed out and is not written to any more
 }
 
 // take notes a reading if it is not older than what is known. What was handed
@@ -389,6 +393,13 @@ func (b *Fleet) refresh(id string) *entry {
 		s.byID = slices.Insert(s.byID, i, e)
 	}
 	e.Device.Device = d
+	now := b.now()
+	if e.ends = b.devices.Ends(id, now); e.shared != "" {
+		e.shared = ""
+	}
+	if one, other, ok := b.devices.Shared(id, now); ok {
+		e.shared, e.sharedUntil = one+" and "+other, now.Add(time.Hour)
+	}
 	e.dirty, e.Seq = true, b.seq.Add(1)
 	if e.model, err = b.models.Of(d.Model, d.Version); err == nil {
 		e.ModelVersion, e.ModelTitle, e.Interval = e.model.Version, e.model.Title, e.model.Interval
@@ -414,7 +425,10 @@ func (b *Fleet) judge(e *entry) {
 	}
 	signs := health.Signs{
 		Link: e.Link, LastAt: e.LastAt, Interval: e.Interval, Least: e.Least,
-		DriftSince: e.DriftSince, Drifting: e.Drifting, Refusals: e.Refusals,
+		DriftSince: e.DriftSince, Drifting: e.Drifting, Refusals: e.Refusals, Ends: e.ends,
+	}
+	if e.shared != "" && now.Before(e.sharedUntil) {
+		signs.Shared = e.shared
 	}
 	if e.Status == devices.Suspended || e.Status == devices.Retired {
 		signs.Out = string(e.Status)

@@ -15,6 +15,11 @@ func (f *Fleet) Contact(c access.Caller, id string) (contact.Facts, error) {
 		return contact.Facts{}, err
 	}
 	out := contact.Facts{Device: d, Credentials: f.o.Devices.Credentials(id), Messages: f.o.Traffic.Recent(traffic.Filter{Device: id, Limit: 1000})}
+	for _, x := range out.Credentials {
+		if u := f.o.Devices.UseOf(x.ID); u.Credential != "" && x.RevokedAt.IsZero() {
+			out.Uses = append(out.Uses, u)
+		}
+	}
 	if _, m, err := f.Registered(c, id); err == nil {
 		out.Model = m
 	}

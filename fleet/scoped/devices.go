@@ -194,12 +194,25 @@ func (f *Fleet) RenewMany(ctx context.Context, c access.Caller, ids []string, w 
 	return given, errs, nil
 }
 
-// Credentials returns those of a device, the newest first.
-func (f *Fleet) Credentials(c access.Caller, id string) ([]devices.Credential, error) {
+// Credentials returns those of a device, the newest first, and how each is used.
+func (f *Fleet) Credentials(c access.Caller, id string) ([]devices.Credential, []devices.Use, error) {
 	if err := f.reach(c, person.Engineer, id); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return f.o.Devices.Credentials(id), nil
+	cs := f.o.Devices.Credentials(id)
+	us := make([]devices.Use, len(cs))
+	for i, x := range cs {
+		us[i] = f.o.Devices.UseOf(x.ID)
+	}
+	return cs, us, nil
+}
+
+// Replace gives a device new hardware, and a credential for it.
+func (f *Fleet) Replace(ctx context.Context, c access.Caller, id, serial string, w devices.Wanted) (devices.Given, error) {
+	if err := f.reach(c, person.Engineer, id); err != nil {
+		return devices.Given{}, err
+	}
+	return f.o.Devices.Replace(ctx, id, serial, w, c.Name)
 }
 
 // Revoke ends a credential of a device.

@@ -60,7 +60,15 @@ func TestReach(t *testing.T) {
 			_, err := f.Renew(ctx, c, id, devices.Wanted{}, true)
 			return err
 		}, fault.NotAllowed},
-		{"Credentials", func(c access.Caller, id string) error { _, err := f.Credentials(c, id); return err }, fault.NotAllowed},
+		{"Replace", func(c access.Caller, id string) error {
+			_, err := f.Replace(ctx, c, id, "TP-1", devices.Wanted{})
+			return err
+		}, fault.NotAllowed},
+		{"RenewMany", func(c access.Caller, id string) error {
+			_, _, err := f.RenewMany(ctx, c, []string{id}, devices.Wanted{}, true)
+			return err
+		}, fault.NotAllowed},
+		{"Credentials", func(c access.Caller, id string) error { _, _, err := f.Credentials(c, id); return err }, fault.NotAllowed},
 		{"Revoke", func(c access.Caller, id string) error { return f.Revoke(ctx, c, id, "none") }, fault.NotAllowed},
 		{"Delete", func(c access.Caller, id string) error {
 			_, err := f.Delete(ctx, c, deletion.Span{Device: id, All: true})

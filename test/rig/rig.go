@@ -5,6 +5,8 @@ package rig
 import (
 	"context"
 	"io/fs"
+	"os"
+	"path/filepath"
 	"sync"
 	"testing"
 	"time"
@@ -20,6 +22,7 @@ import (
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
 	"ullage/fleet/present"
+	"ullage/pki"
 	"ullage/transport/door"
 )
 
@@ -68,6 +71,27 @@ type Rig struct {
 
 // New opens a rig with the six models of the scenario published.
 func New(t testing.TB) *Rig { return NewWith(t, app.Options{}) }
+
+// Joinable are options with which devices get certificates, and join by themselves. The
+// authority is one for all tests of a package: its passphrase takes long on purpose.
+func Joinable(t testing.TB) app.Options {
+	t.Helper()
+	a, err := authority()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return app.Options{Master: []byte("a master key of the tests, 32 B."), Issuer: a, Judge: a.Judge}
+}
+
+var authority = sync.OnceValues(func() (*pki.Authority, error) {
+	dir, err := os.MkdirTemp("", "authority")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	a, _, err := pki.OpenAuthority(filepath.Join(dir, "pki"), func() time.Time { return Start })
+	return a, err
+})
 
 // NewWith opens a rig with options; its folder and its clock are the rig's own.
 func NewWith(t testing.TB, o app.Options) *Rig {

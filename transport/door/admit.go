@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"crypto/x509"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"ullage/core/value"
@@ -47,6 +48,7 @@ type Device struct {
 
 	door *Door
 	lane *lane
+	used atomic.Int64 // when it was noted that it uses its credential
 }
 
 // Admit judges a claim. The error is what the stranger may hear and has a ref;
@@ -86,8 +88,26 @@ func (d *Door) admit(c Claim) (*Device, error) {
 			return nil, err
 		}
 	}
-	return &Device{ID: dev.ID, Credential: credential, Transport: c.Transport,
-		Remote: c.Remote, TLS: c.TLS, door: d, lane: d.lane(dev.ID)}, nil
+	v := &Device{ID: dev.ID, Credential: credential, Transport: c.Transport,
+		Remote: c.Remote, TLS: c.TLS, door: d, lane: d.lane(dev.ID)}
+	v.use()
+	return v, nil
+}
+
+// useEvery is how often a session notes that it goes on with its credential.
+const useEvery = 10 * time.Second
+
+// use notes that the device uses its credential.
+func (v *Device) use() {
+	now := v.door.o.Now()
+	if was := v.used.Load(); now.UnixNano()-was < int64(useEvery) && was != 0 || !v.used.CompareAndSwap(was, now.UnixNano()) {
+		return
+	}
+	over := v.Transport
+	if v.TLS != "" {
+		over += ", " + v.TLS
+	}
+	v.door.o.Devices.Used(v.ID, v.Credential.ID, conns.HostOf(v.Remote), over)
 }
 
 // identify finds whose credential it is: a certificate, or else a token.

@@ -51,6 +51,7 @@ func (v *Device) Take(m Message, done func(Verdict)) {
 		done(v.Refuse(value.Clip(m.Name, 100), err))
 		return
 	}
+	v.use()
 	v.door.o.Intake.Hold(ingest.Kind(m.Name))
 	v.lane.order.Lock()
 	defer v.lane.order.Unlock()

@@ -38,8 +38,8 @@ type Options struct {
 	// Revoked returns the list of revoked certificates, in DER; nil where there are no
 	// certificates.
 	Revoked func() ([]byte, error)
-	Log    *slog.Logger
-	Now    func() time.Time
+	Log     *slog.Logger
+	Now     func() time.Time
 }
 
 // misdirected refuses requests for names that are not ours.

@@ -27,6 +27,7 @@ export type Person = Schemas["Person"];
 export type Team = Schemas["Team"];
 export type Key = Schemas["Key"];
 export type Grant = Schemas["Grant"];
+export type Credential = Schemas["Credential"];
 export type DeviceJob = Schemas["DeviceJob"];
 export type JoinKey = Schemas["JoinKey"];
 export type JoinRequest = Schemas["JoinRequest"];

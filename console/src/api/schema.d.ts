@@ -195,7 +195,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How far a change of many devices is */
+        /**
+         * How far a change of many devices is
+         * @description It is over when it has a time at which it ended.
+         */
         get: operations["devices-changing"];
         put?: never;
         post?: never;
@@ -560,6 +563,26 @@ export interface paths {
          * @description They are gone for good, with what was summed up of them; the journal tells who did it. Ask with dry_run first to see how many there are. Retention, which throws away what is too old, is another matter.
          */
         delete: operations["delete-readings"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/replace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put other hardware behind the id of a device
+         * @description It gets a new credential, and all it was let in by before ends; its history, settings and labels stay.
+         */
+        post: operations["replace-hardware"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -2448,6 +2471,25 @@ export interface components {
             revoked_at?: string;
             /** @description Of a certificate, in hexadecimal digits */
             serial?: string;
+            /**
+             * Format: date-time
+             * @description When it was used last from two addresses at once, which one device does not
+             */
+            shared_at?: string;
+            /** @description The other of the two */
+            shared_with?: string;
+            /**
+             * Format: date-time
+             * @description When it was used last, to some seconds
+             */
+            used_at?: string;
+            /** @description Address that it was used from last */
+            used_from?: string;
+            /**
+             * @description Door that it was used at last, and the version of TLS
+             * @example mqtt, TLS 1.3
+             */
+            used_over?: string;
         };
         Damage: {
             file: string;
@@ -4019,6 +4061,17 @@ export interface components {
             devices: string[];
             /** @description Let the old credentials work on */
             keep?: boolean;
+        };
+        ReplaceBody: {
+            /**
+             * @description By what it is let in; a token if it is not said
+             * @enum {string}
+             */
+            credential?: "token" | "certificate";
+            /** @description Request for a certificate (PKCS #10, PEM) of a key that the device has; one is made where it is left out */
+            csr?: string;
+            /** @description Serial number of the new hardware, for the journal */
+            serial?: string;
         };
         RotateBody: {
             /**
@@ -6980,6 +7033,78 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Deletion"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "replace-hardware": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReplaceBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Onboarded"];
                 };
             };
             /** @description Unauthorized */

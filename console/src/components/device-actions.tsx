@@ -3,6 +3,7 @@ import { useState, type ReactNode } from "react";
 import { api, ask, type Device, type Onboarded } from "../api/client";
 import { useFleet } from "../api/live";
 import { called } from "../lib/format";
+import { Credentials } from "./credentials";
 import { DeleteReadings } from "./delete-readings";
 import { Dialog, Entry } from "./dialog";
 import { fieldLook } from "./field";
@@ -10,7 +11,7 @@ import { Labels, toLabels, type Pair } from "./labels";
 import { useTell } from "./notices";
 import { Download, Token } from "./onboarded";
 
-type Act = "describe" | "token" | "suspend" | "retire" | "delete";
+type Act = "describe" | "credentials" | "token" | "replace" | "suspend" | "retire" | "delete";
 
 // DeviceActions are what people do to a device, but for its settings.
 export function DeviceActions({ device: d }: { device: Device }) {
@@ -44,7 +45,9 @@ export function DeviceActions({ device: d }: { device: Device }) {
             className="z-40 min-w-52 border border-line bg-surface py-1 text-sm shadow-md"
           >
             {entry("describe", "Name, labels and hub")}
+            {entry("credentials", "Credentials")}
             {d.status !== "retired" && entry("token", "New credential")}
+            {d.status !== "retired" && entry("replace", "Replace the hardware")}
             <DropdownMenu.Separator className="my-1 border-t border-line" />
             {d.status === "suspended" ? (
               <DropdownMenu.Item className={item} onSelect={resume}>
@@ -60,7 +63,10 @@ export function DeviceActions({ device: d }: { device: Device }) {
         </DropdownMenu.Portal>
       </DropdownMenu.Root>
       {open === "describe" && <Describe device={d} onClose={close} />}
-      {open === "token" && <NewCredential device={d} onClose={close} />}
+      {open === "credentials" && <Credentials device={d} onClose={close} />}
+      {(open === "token" || open === "replace") && (
+        <NewCredential device={d} replace={open === "replace"} onClose={close} />
+      )}
       {open === "suspend" && (
         <Dialog
           title={`Suspend ${called(d)}?`}
@@ -155,7 +161,17 @@ function Describe({ device: d, onClose }: { device: Device; onClose: () => void 
   );
 }
 
-function NewCredential({ device: d, onClose }: { device: Device; onClose: () => void }) {
+// NewCredential gives a device another credential, or puts other hardware behind its id.
+function NewCredential({
+  device: d,
+  replace,
+  onClose,
+}: {
+  device: Device;
+  replace: boolean;
+  onClose: () => void;
+}) {
+  const [serial, setSerial] = useState("");
   const [keep, setKeep] = useState(false);
   const [credential, setCredential] = useState<"token" | "certificate">("token");
   const [given, setGiven] = useState<Onboarded>();
@@ -175,26 +191,31 @@ function NewCredential({ device: d, onClose }: { device: Device; onClose: () => 
       </Dialog>
     );
   const act = async () => {
+    const params = { path: { id: d.id } };
     setGiven(
       await ask(
-        api.POST("/api/v1/devices/{id}/credentials", {
-          params: { path: { id: d.id } },
-          body: { keep, credential },
-        }),
+        replace
+          ? api.POST("/api/v1/devices/{id}/replace", {
+              params,
+              body: { serial: serial || undefined, credential },
+            })
+          : api.POST("/api/v1/devices/{id}/credentials", { params, body: { keep, credential } }),
       ),
     );
     return false; // it is shown in place
   };
   return (
     <Dialog
-      title={`New credential for ${called(d)}`}
+      title={replace ? `Replace the hardware of ${called(d)}` : `New credential for ${called(d)}`}
       about={
-        keep
-          ? "The ones before work on until they are revoked, or replaced once more."
-          : "The ones before stop working at once: the device is cut off until it has the new one."
+        replace
+          ? "Its id, history, labels and settings stay. The hardware that it is now is out at once, and the new one gets a credential of its own."
+          : keep
+            ? "The ones before work on until they are revoked, or replaced once more."
+            : "The ones before stop working at once: the device is cut off until it has the new one."
       }
-      verb={`Give it a new ${credential}`}
-      danger={!keep}
+      verb={replace ? "Replace it" : `Give it a new ${credential}`}
+      danger={replace || !keep}
       act={act}
       onClose={onClose}
     >
@@ -211,10 +232,22 @@ function NewCredential({ device: d, onClose }: { device: Device; onClose: () => 
           </label>
         ))}
       </div>
-      <label className="flex items-center gap-2">
-        <input type="checkbox" checked={keep} onChange={(e) => setKeep(e.target.checked)} />
-        Let the old ones work on
-      </label>
+      {replace ? (
+        <Entry label="Serial of the new hardware" hint="for the journal; may be empty" id="replace-serial">
+          <input
+            id="replace-serial"
+            value={serial}
+            onChange={(e) => setSerial(e.target.value)}
+            maxLength={200}
+            className={`${fieldLook} font-mono`}
+          />
+        </Entry>
+      ) : (
+        <label className="flex items-center gap-2">
+          <input type="checkbox" checked={keep} onChange={(e) => setKeep(e.target.checked)} />
+          Let the old ones work on
+        </label>
+      )}
     </Dialog>
   );
 }
