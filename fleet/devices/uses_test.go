@@ -87,6 +87,7 @@ func TestTwoAddressesAtOnce(t *testing.T) {
 func TestEnds(t *testing.T) {
 	r := rig.NewWith(t, rig.Joinable(t))
 	r.Onboard(tank, "tank-probe", nil)
+	r.Clock.Forward(time.Second)
 	_, err := r.Devices.Renew(t.Context(), tank, devices.Wanted{Kind: devices.Certificate}, true, "mara")
 	r.Must(err)
 	told := func() []string {
