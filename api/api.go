@@ -285,20 +285,7 @@ func (s *server) serviceRoutes() {
 	huma.Get(s.api, "/api/v1/service", func(ctx context.Context, _ *struct{}) (*body[client.Service], error) {
 		return &body[client.Service]{s.service(caller(ctx))}, nil
 	}, describe("service", "What the service says about itself", "Service"))
-	type trafficFilter struct {
-		Where
-		Device  string `query:"device" doc:"Only of this device"`
-		Refused bool   `query:"refused" doc:"Only where something was refused"`
-		After   uint64 `query:"after" doc:"Only entries with a greater number"`
-		Limit   int    `query:"limit" default:"100" minimum:"1" maximum:"1000" doc:"At most this many"`
-	}
-	huma.Get(s.api, "/api/v1/traffic", func(ctx context.Context, f *trafficFilter) (*body[[]client.TrafficEntry], error) {
-		es, err := s.Fleet.Traffic(caller(ctx), f.Where.Where, traffic.Filter{Device: f.Device, Refused: f.Refused, After: f.After, Limit: f.Limit})
-		if err != nil {
-			return nil, s.failed(err)
-		}
-		return &body[[]client.TrafficEntry]{es}, nil
-	}, describe("traffic", "The latest raw messages, the newest first", "Traffic"))
+	s.trafficRoutes()
 }
 
 func (s *server) service(c access.Caller) client.Service {

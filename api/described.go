@@ -116,7 +116,7 @@ var described = map[string]string{
 	"statistics":            "Over single readings where there are few enough, or else over steps; the answer says of how many.",
 	"store":                 "Bytes by what they hold, readings in the store, and what was found damaged.",
 	"backup":                "Everything as it is at one moment. It can be read while it is written.",
-	"traffic":               "The latest messages, kept in memory and bounded in number and bytes. Secrets are not in it.",
+	"traffic":               "The latest ones are in memory. With a time, a text, a condition over their fields, or a place to go on behind, those of the last days are searched too, for three seconds at a time; the Link header says where to go on. Secrets are not in it.",
 }
 
 // describe names an operation, and says what it is about; what described does not

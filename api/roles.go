@@ -37,7 +37,7 @@ var needs = map[string]person.Role{
 	"remove-rule": person.Engineer, "put-site": person.Engineer, "remove-site": person.Engineer,
 	"put-site-plan": person.Engineer, "remove-site-plan": person.Engineer, "load-folder": person.Engineer,
 	"import": person.Engineer, "stop-job": person.Engineer,
-	"change-devices": person.Engineer, "device-changes": person.Engineer, "devices-changing": person.Engineer, "undo-devices": person.Engineer, "renew-devices": person.Engineer, "replace-hardware": person.Engineer,
+	"change-devices": person.Engineer, "device-changes": person.Engineer, "devices-changing": person.Engineer, "undo-devices": person.Engineer, "renew-devices": person.Engineer, "replace-hardware": person.Engineer, "send-as": person.Engineer,
 	"join-keys": person.Engineer, "join-key": person.Engineer, "make-join-key": person.Engineer, "put-join-key": person.Engineer,
 	"remove-join-key": person.Engineer, "revoke-join-key": person.Engineer, "join-labels": person.Engineer, "join-sheet": person.Engineer,
 	"join-requests": person.Engineer, "join-request": person.Engineer, "decide-joins": person.Engineer,

@@ -62,6 +62,8 @@ type Options struct {
 	KeepFacts int
 	// Traffic bounds the latest messages that are kept in memory.
 	Traffic traffic.Options
+	// KeepTraffic says how much of the traffic is kept on the disk; none if it is nil.
+	KeepTraffic *store.TrafficOptions
 	// Limits bound devices and strangers at the door; door.DefaultLimits if they
 	// are all zero.
 	Limits door.Limits
@@ -76,6 +78,8 @@ type Options struct {
 	// Master is the secret that those of join keys are made of; nobody joins by
 	// themselves where it is empty.
 	Master []byte
+	// Ways tells devices that join where the doors are; nil for nowhere.
+	Ways func() door.Ways
 	// Handlers are told the news after those of the service.
 	Handlers []event.Handler
 }
@@ -118,7 +122,8 @@ type App struct {
 	Now         func() time.Time
 	Log         *slog.Logger
 
-	damage  int // how much of the data folder is known to be damaged
+	kept    *store.Traffic // nil where no traffic is kept
+	damage  int            // how much of the data folder is known to be damaged
 	running bool
 	stop    context.CancelFunc
 	ticking chan struct{}
@@ -147,6 +152,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 			if a.Commits != nil {
 				a.Commits.Close()
 			}
+			a.closeTraffic()
 			err = errors.Join(err, a.Store.Close())
 			a = nil
 		}
@@ -201,13 +207,23 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		return a, err
 	}
 	a.Traffic = traffic.New(o.Traffic)
+	if o.KeepTraffic != nil {
+		var aside string
+		if a.kept, aside, err = store.OpenTraffic(o.Dir, *o.KeepTraffic); err != nil {
+			return a, err
+		}
+		if aside != "" {
+			o.Log.Error("the traffic that was kept cannot be read, and was put aside", "file", aside)
+		}
+		a.Traffic.Begin(a.kept, func(err error) { o.Log.Error("traffic could not be kept", "error", err) })
+	}
 	a.Meter = &ingest.Meter{}
 	a.Derivations = derived.New(derived.Options{Devices: a.Devices, Models: a.Models, Present: a.Present,
 		History: past, Store: telemetry, Bus: a.Bus, Log: o.Log, Now: o.Now})
 	a.Intake = ingest.New(ingest.Options{Store: telemetry, Devices: a.Devices, Models: a.Models, Settings: a.Settings,
 		Commands: a.Commands, Commits: a.Commits, Traffic: a.Traffic, Bus: a.Bus, Derive: a.Derivations, Now: o.Now})
 	a.Door = door.New(door.Options{Devices: a.Devices, Intake: a.Intake, Settings: a.Settings, Commands: a.Commands,
-		Traffic: a.Traffic, Joining: a.Joining, Judge: o.Judge, Limits: o.Limits, Log: o.Log, Now: o.Now})
+		Traffic: a.Traffic, Joining: a.Joining, Models: a.Models, Ways: o.Ways, Judge: o.Judge, Limits: o.Limits, Log: o.Log, Now: o.Now})
 	a.Expressions = expressions.New(expressions.Options{Models: a.Models, Devices: a.Devices, Present: a.Present,
 		History: past, Rules: a.Alarms.Names, Sites: a.Sites.Names, Now: o.Now})
 	a.Queries = query.New(query.Options{History: past, Devices: a.Devices, Models: a.Models, Limits: a.Present,
@@ -229,7 +245,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		Settings: a.Settings, Commands: a.Commands, Alarms: a.Alarms, Present: a.Present, Expressions: a.Expressions,
 		Facts: a.Facts, News: a.News, AsOf: a.AsOf, History: past, Queries: a.Queries, Importer: a.Importer,
 		Deleter: a.Deleter, Traffic: a.Traffic, Revisions: a.Revisions, Derivations: a.Derivations, Folder: a.Folder,
-		Intake: a.Intake, Meter: a.Meter})
+		Intake: a.Intake, Meter: a.Meter, Commits: a.Commits, Now: o.Now})
 
 	// Who reads from what is present comes after it.
 	a.Bus.Handle(a.Present.Handle)
@@ -281,11 +297,10 @@ func (a *App) MQTT() *mqtt.Server {
 	return s
 }
 
-// Web returns the handler for devices that speak HTTP and reach the service by
-// some names beside loopback and addresses. Ways tells those that join where the doors
-// are, and revoked is the list of revoked certificates in DER.
-func (a *App) Web(names []string, ways func() web.Ways, revoked func() ([]byte, error)) http.Handler {
-	return web.New(web.Options{Names: names, Door: a.Door, Ways: ways, Revoked: revoked, Models: a.Models.Of, Log: a.Log, Now: a.Now})
+// Web returns the handler for devices that speak HTTP and reach the service by some names
+// beside loopback and addresses. Revoked is the list of revoked certificates in DER.
+func (a *App) Web(names []string, revoked func() ([]byte, error)) http.Handler {
+	return web.New(web.Options{Names: names, Door: a.Door, Revoked: revoked, Log: a.Log, Now: a.Now})
 }
 
 // Handle adds a handler of news; it must be called before Start.
@@ -365,5 +380,13 @@ func (a *App) close(graceful bool) error {
 		_ = a.Devices.SaveUses(context.Background()) // the latest uses of credentials, if there is time
 	}
 	a.Commits.Close()
-	return a.Store.Close()
+	return errors.Join(a.closeTraffic(), a.Store.Close())
+}
+
+func (a *App) closeTraffic() error {
+	if a.kept == nil {
+		return nil
+	}
+	a.Traffic.End()
+	return a.kept.Close()
 }

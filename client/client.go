@@ -492,20 +492,6 @@ func (c *Client) AsOf(ctx context.Context, at time.Time, device string) (AsOf, e
 	return get[AsOf](ctx, c, "/as-of?"+q.Encode())
 }
 
-// Traffic lists raw messages, the newest first, that are newer than after.
-func (c *Client) Traffic(ctx context.Context, device, where string, refused bool, after uint64,
-	limit int) ([]TrafficEntry, error) {
-	q := url.Values{"limit": {strconv.Itoa(limit)}, "after": {strconv.FormatUint(after, 10)}}
-	if device != "" {
-		q.Set("device", device)
-	}
-	if refused {
-		q.Set("refused", "true")
-	}
-	filter(q, where)
-	return get[[]TrafficEntry](ctx, c, "/traffic?"+q.Encode())
-}
-
 // IsNotFound reports whether err says that something does not exist.
 func IsNotFound(err error) bool {
 	var p *Problem

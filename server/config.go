@@ -71,6 +71,8 @@ type Values struct {
 	JournalLimit    int    `option:"journal_limit" help:"how many entries the journal keeps at most; 0 for no limit"`
 	KeepReadings    string `option:"keep_readings" help:"how long readings are kept of which the model says nothing, like 365d; always if empty"`
 	KeepRollups     string `option:"keep_rollups" help:"how long roll-ups are kept of which the model says nothing, like 3650d; always if empty"`
+	TrafficLimit    int    `option:"traffic_limit" help:"how much of the traffic is kept on the disk, packed, in MB; none but the latest in memory if 0"`
+	KeepTraffic     string `option:"keep_traffic" help:"how long traffic is kept at most, like 7d"`
 	LogLevel        string `option:"log_level" help:"debug, info, warn or error"`
 	LogFormat       string `option:"log_format" help:"text or json"`
 }
@@ -79,7 +81,7 @@ type Values struct {
 func defaults() Values {
 	return Values{Data: "ullage-data", Listen: "127.0.0.1:8460", ListenTLS: "127.0.0.1:8462", MQTT: "127.0.0.1:1883", DeviceHTTP: "127.0.0.1:8461", MQTTTLS: "127.0.0.1:8883", DeviceHTTPTLS: "127.0.0.1:8443",
 		FirstPerson: "engineer", OIDCName: "preferred_username", OIDCClaim: "groups", Zone: "UTC", MessageLimit: ingest.MaxMessage, DeviceRate: 50, DeviceConnects: 20, AddressFailures: 30,
-		JournalLimit: 1_000_000, LogLevel: "info", LogFormat: "text"}
+		JournalLimit: 1_000_000, TrafficLimit: 256, KeepTraffic: "7d", LogLevel: "info", LogFormat: "text"}
 }
 
 // Option is one of the Values.
@@ -383,6 +385,12 @@ func (c *Config) app(log *slog.Logger) (app.Options, error) {
 	var err error
 	if o.Zone, err = c.zone(); err != nil {
 		return o, err
+	}
+	if c.TrafficLimit > 0 {
+		o.KeepTraffic = &store.TrafficOptions{MaxBytes: int64(c.TrafficLimit) << 20}
+		if o.KeepTraffic.Keep, err = keep("keep_traffic", c.KeepTraffic); err != nil {
+			return o, err
+		}
 	}
 	if o.KeepReadings, err = keep("keep_readings", c.KeepReadings); err != nil {
 		return o, err

@@ -26,7 +26,7 @@ import (
 	"ullage/fleet/fault"
 	"ullage/pki"
 	"ullage/transport/conns"
-	field "ullage/transport/web"
+	"ullage/transport/door"
 )
 
 // Version is the version of this build; the linker sets it.
@@ -101,6 +101,8 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 		return err
 	}
 	o.Issuer, o.Judge = authority, authority.Judge
+	var ways door.Ways // known once the listeners are
+	o.Ways = func() door.Ways { return ways }
 	if o.Master, err = pki.Master(filepath.Join(c.Data, "pki")); err != nil {
 		return err
 	}
@@ -130,8 +132,7 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 		return &http.Server{ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
 			ConnContext: conns.Context, Handler: h, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
 	}
-	var ways field.Ways // known once the listeners are
-	plain := web(conns.Bodies(conns.Forwarded(trusted, a.Web(words(c.Names), func() field.Ways { return ways }, authority.Revocations(a.Devices.Revoked).DER))))
+	plain := web(conns.Bodies(conns.Forwarded(trusted, a.Web(words(c.Names), authority.Revocations(a.Devices.Revoked).DER))))
 	encrypted := web(plain.Handler)
 	encrypted.TLSConfig = a.Door.TLS(forDevices)
 	encrypted.ErrorLog = stdlog.New(&handshakes{door: a.Door, log: log}, "", 0)
@@ -201,7 +202,7 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 		}
 	}
 	public := first(words(c.Names))
-	ways = field.Ways{MQTT: reached(started.MQTTTLS, public), HTTP: reached(started.DeviceHTTPTLS, public), CA: authority.Root(), CAs: authority.Certificates()}
+	ways = door.Ways{MQTT: reached(started.MQTTTLS, public), HTTP: reached(started.DeviceHTTPTLS, public), CA: authority.Root(), CAs: authority.Certificates()}
 	var page fs.FS
 	if f, ok := console.Files(); ok {
 		page = f

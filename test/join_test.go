@@ -96,7 +96,7 @@ func TestJoinWithCurl(t *testing.T) {
 	}
 	// Nothing that was shown stands anywhere.
 	everything := s.Log() + cli(t, s, "journal", "list", "-o", "json") + cli(t, s, "join-request", "list", "-o", "json") + cli(t, s, "join-key", "list", "-o", "json")
-	es, err := s.Client.Traffic(t.Context(), "", "", false, 0, 200)
+	es, _, err := s.Client.Traffic(t.Context(), client.TrafficFilter{Limit: 200})
 	ok(t, err)
 	b, err := json.Marshal(es)
 	ok(t, err)

@@ -125,7 +125,7 @@ func TestBundleWorks(t *testing.T) {
 func told(t *testing.T, s *service.Service, says string) client.TrafficEntry {
 	t.Helper()
 	for end := time.Now().Add(within); ; time.Sleep(50 * time.Millisecond) {
-		es, err := s.Client.Traffic(t.Context(), "", "", true, 0, 50)
+		es, _, err := s.Client.Traffic(t.Context(), client.TrafficFilter{Refused: true, Limit: 50})
 		ok(t, err)
 		for _, e := range es {
 			if strings.Contains(e.Reason, says) {

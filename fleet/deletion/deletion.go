@@ -164,7 +164,9 @@ func (x *Deleter) Delete(ctx context.Context, s Span, by string) (Deletion, erro
 		return d, err
 	}
 	if s.All {
-		x.o.Traffic.Forget(s.Device)
+		if err := x.o.Traffic.Forget(s.Device); err != nil {
+			return d, err
+		}
 	}
 	defer x.tell(s.Device, d.Series)
 	d.Readings = 0

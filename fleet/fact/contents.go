@@ -83,6 +83,13 @@ type Replaced struct {
 	Was    string `json:"was,omitempty"`    // as far as the old one has reported it
 }
 
+// SentAs: a person sent a message as a device.
+type SentAs struct {
+	Device string `json:"device"`
+	Name   string `json:"name"` // readings, about and so on
+	Kept   int    `json:"kept"`
+}
+
 // ManyChanged: labels or the status of many devices are changed, one by one from now on.
 // Undoes is the change that this one takes back.
 type ManyChanged struct {
@@ -331,6 +338,7 @@ func (SessionEnded) kind() Kind     { return SignedOut }
 func (Factor) kind() Kind           { return FactorChanged }
 func (CredentialEnds) kind() Kind   { return CredentialEnding }
 func (CredentialShared) kind() Kind { return CredentialTwice }
+func (SentAs) kind() Kind           { return MessageSentAs }
 func (Replaced) kind() Kind         { return HardwareReplaced }
 func (ManyChanged) kind() Kind      { return DevicesChanged }
 func (JoinAsked) kind() Kind        { return JoinAskedFor }
@@ -375,7 +383,7 @@ func (c Changed) sentence() string {
 // contentOf returns an empty content of a kind to read JSON into, or nil.
 func contentOf(k Kind) Content {
 	for _, c := range []Content{&Onboarded{}, &Labelled{}, &Moved{}, &Status{}, &Token{}, &Revoked{}, &Attributes{}, &Link{},
-		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Deleted{}, &Raised{}, &Returned{}, &Acknowledged{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}, &SignInFailed{}, &Invited{}, &PasswordChosen{}, &SessionEnded{}, &Factor{}, &CredentialEnds{}, &CredentialShared{}, &Replaced{}, &ManyChanged{}, &JoinAsked{}, &JoinDecided{}, &Joined{}} {
+		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Deleted{}, &Raised{}, &Returned{}, &Acknowledged{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}, &SignInFailed{}, &Invited{}, &PasswordChosen{}, &SessionEnded{}, &Factor{}, &CredentialEnds{}, &CredentialShared{}, &Replaced{}, &SentAs{}, &ManyChanged{}, &JoinAsked{}, &JoinDecided{}, &Joined{}} {
 		if c.kind() == k {
 			return c
 		}
@@ -463,6 +471,14 @@ func (c Replaced) sentence() string {
 		text += ", by " + c.Serial
 	}
 	return text
+}
+
+func (c SentAs) sentence() string {
+	kept := fmt.Sprintf("%d values were kept", c.Kept)
+	if c.Kept == 1 {
+		kept = "1 value was kept"
+	}
+	return fmt.Sprintf("sent %s as %s, which did not; %s", c.Name, c.Device, kept)
 }
 
 func (c ManyChanged) sentence() string {

@@ -51,6 +51,7 @@ const (
 	SignedOut          Kind = "sign-in ended"
 	CredentialEnding   Kind = "credential ends"
 	CredentialTwice    Kind = "credential shared"
+	MessageSentAs      Kind = "sent as device"
 	HardwareReplaced   Kind = "hardware replaced"
 	DevicesChanged     Kind = "devices changed" // many at once
 	JoinAskedFor       Kind = "join asked"
@@ -62,7 +63,7 @@ const (
 var Kinds = []Kind{DeviceOnboarded, DeviceLabelled, DeviceMoved, StatusChanged, TokenGiven, CredentialRevoked, AttributesReported,
 	LinkChanged, SettingChanged, SettingApplied, SettingRefused, ModelPublished, RuleChanged, ReadingsDeleted, AlarmRaised, AlarmReturned,
 	AlarmAcknowledged,
-	CommandGiven, CommandReplied, CommandEnded, EventSent, PersonAdded, SignedIn, SignInWrong, PersonInvited, PasswordChanged, FactorChanged, SignedOut, CredentialEnding, CredentialTwice, HardwareReplaced, DevicesChanged, JoinAskedFor, JoinDecidedOn, DeviceJoined}
+	CommandGiven, CommandReplied, CommandEnded, EventSent, PersonAdded, SignedIn, SignInWrong, PersonInvited, PasswordChanged, FactorChanged, SignedOut, CredentialEnding, CredentialTwice, MessageSentAs, HardwareReplaced, DevicesChanged, JoinAskedFor, JoinDecidedOn, DeviceJoined}
 
 // Known reports whether there can be facts of a kind.
 func Known(k Kind) bool { return slices.Contains(Kinds, k) || strings.HasSuffix(string(k), changed) }

@@ -57,6 +57,8 @@ type Message struct {
 	// the first delivery. Both are zero where the transport has no such thing.
 	Dup      bool
 	PacketID uint16
+	// By is the person who sends it as the device; empty for the device itself.
+	By string
 }
 
 // Outcome is what became of a message. It is given when the message is durable
@@ -332,7 +334,7 @@ func (d *Intake) Refuse(m Message, why *fault.Error) Outcome {
 func (d *Intake) finish(m Message, arrived time.Time, o Outcome) Outcome {
 	e := traffic.Entry{
 		At: arrived, Device: m.Device, Direction: traffic.Up, Transport: m.Transport, Remote: m.Remote,
-		Topic: string(m.Kind), Body: shown(m.Body), Size: len(m.Body), Kept: o.Kept, Refused: o.Refused, Marked: o.Marked,
+		Topic: string(m.Kind), Body: shown(m.Body), Size: len(m.Body), Kept: o.Kept, Refused: o.Refused, Marked: o.Marked, By: m.By,
 	}
 	if o.Redelivered {
 		e.Note = "a redelivery of what was stored before; acknowledged, not stored again"

@@ -2,7 +2,6 @@ package scoped
 
 import (
 	"context"
-	"slices"
 	"time"
 
 	"ullage/core/exchange"
@@ -12,7 +11,6 @@ import (
 	"ullage/fleet/deletion"
 	"ullage/fleet/imports"
 	"ullage/fleet/query"
-	"ullage/fleet/traffic"
 )
 
 // narrow makes a query one about what the caller sees.
@@ -112,25 +110,6 @@ func (f *Fleet) Delete(ctx context.Context, c access.Caller, s deletion.Span) (d
 	}
 	return f.o.Deleter.Delete(ctx, s, c.Name)
 }
-
-// Traffic returns the latest raw messages, the newest first. What came from nobody
-// known is shown to whoever sees all devices.
-func (f *Fleet) Traffic(c access.Caller, where string, x traffic.Filter) ([]traffic.Entry, error) {
-	if x.Among == nil {
-		var err error
-		if x.Among, _, err = f.Among(c, where); err != nil {
-			return nil, err
-		}
-	}
-	es := f.o.Traffic.Recent(x)
-	if !c.MayAll(person.Viewer) {
-		es = slices.DeleteFunc(es, func(e traffic.Entry) bool { return !c.Sees(e.Device) })
-	}
-	return es, nil
-}
-
-// Passed returns a channel that is closed when a message passes.
-func (f *Fleet) Passed() <-chan struct{} { return f.o.Traffic.Changed() }
 
 // Flow tells how many readings and refusals there were since the start, and how many
 // readings come a second; known is false for whoever does not see all devices.

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"ullage/core/person"
 	"ullage/fleet/access"
@@ -16,6 +17,7 @@ import (
 	"ullage/fleet/asof"
 	"ullage/fleet/bulk"
 	"ullage/fleet/commands"
+	"ullage/fleet/commit"
 	"ullage/fleet/deletion"
 	"ullage/fleet/derived"
 	"ullage/fleet/devices"
@@ -62,6 +64,8 @@ type Options struct {
 	Folder      *folder.Loader
 	Intake      *ingest.Intake
 	Meter       *ingest.Meter
+	Commits     *commit.Writer
+	Now         func() time.Time
 }
 
 // Fleet is what callers see and change.

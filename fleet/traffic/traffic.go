@@ -34,6 +34,7 @@ type Entry struct {
 	Transport string          `json:"transport" doc:"mqtt or http"`
 	Remote    string          `json:"remote,omitempty" doc:"Network address of the other side"`
 	TLS       string          `json:"tls,omitempty" doc:"TLS version of a connection that is encrypted" example:"TLS 1.3"`
+	By        string          `json:"by,omitempty" doc:"Person who sent it as the device, which did not"`
 	Topic     string          `json:"topic" doc:"Topic below the device's own, such as readings, or connect"`
 	Body      string          `json:"body,omitempty" doc:"The message, cut at 2 KiB"`
 	Size      int             `json:"size" doc:"Bytes of the whole message"`
@@ -75,6 +76,8 @@ type Options struct {
 	// Bytes is what all entries together may take up; Maximum if it is zero. Beyond
 	// it the oldest lose what was in them, and only say that they were.
 	Bytes int
+	// Start is when the service started; now if it is zero.
+	Start time.Time
 }
 
 // Log holds the latest entries in a ring, and the latest of each device in
@@ -89,17 +92,23 @@ type Log struct {
 	o       Options
 	refused uint64
 	changed chan struct{} // closed with the next entry; nil while nobody waits
+	keeper  Keeper        // nil for memory alone
+	keep    *keeping
 }
 
 // New returns a Log.
 func New(o Options) *Log {
+	if o.Start.IsZero() {
+		o.Start = time.Now()
+	}
 	for field, usual := range map[*int]int{&o.All: 2000, &o.EachDevice: 100, &o.Devices: 40_000,
 		&o.Bytes: Maximum} {
 		if *field <= 0 {
 			*field = usual
 		}
 	}
-	return &Log{all: ring{size: o.All}, devices: map[string]*ring{}, o: o}
+	// Numbers grow across restarts, as long as there are fewer than a million a second.
+	return &Log{all: ring{size: o.All}, devices: map[string]*ring{}, o: o, seq: uint64(o.Start.UnixMilli()) * 1000}
 }
 
 // each is how many entries a device keeps now.
@@ -126,6 +135,7 @@ func (l *Log) Add(e Entry) Entry {
 	if e.Refusal() {
 		l.refused++
 	}
+	l.kept(e)
 	kept := &held{Entry: e}
 	l.hold(kept)
 	l.put(&l.all, kept)
@@ -242,6 +252,11 @@ type Filter struct {
 	Device  string
 	Refused bool   // only entries with something refused
 	After   uint64 // only entries with a greater Seq
+	Before  uint64 // only entries with a smaller Seq, unless it is 0
+	From    time.Time
+	To      time.Time           // not included
+	Text    string              // only entries in which this stands, in letters of either size
+	Match   func(e *Entry) bool // nil for every entry
 	Limit   int
 }
 
@@ -261,7 +276,7 @@ func (l *Log) Recent(f Filter) []Entry {
 		if e.Seq <= f.After || f.Limit > 0 && len(out) == f.Limit {
 			break
 		}
-		if (!f.Refused || e.Refusal()) && (f.Among == nil || f.Among[e.Device]) {
+		if f.Passes(&e.Entry) {
 			out = append(out, e.Entry)
 		}
 	}
@@ -292,7 +307,16 @@ func (l *Log) of(device string) map[*held]bool {
 }
 
 // Forget drops every entry of a device.
-func (l *Log) Forget(device string) {
+func (l *Log) Forget(device string) error {
+	l.forget(device)
+	var err error
+	if l.keep != nil {
+		l.ask(func() { err = l.keeper.Forget(device) })
+	}
+	return err
+}
+
+func (l *Log) forget(device string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for e := range l.of(device) {
@@ -308,11 +332,11 @@ func (l *Log) Forget(device string) {
 	l.all.items, l.all.next = kept, 0
 }
 
-// Counts returns how many entries were recorded and how many had something refused.
+// Counts returns how many entries were recorded since the start and how many had something refused.
 func (l *Log) Counts() (all, refused uint64) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return l.seq, l.refused
+	return l.seq - uint64(l.o.Start.UnixMilli())*1000, l.refused
 }
 
 // NewRef returns a short code that a stranger can quote to an engineer: four

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 	"unicode/utf8"
 
 	"ullage/core/model"
@@ -12,7 +13,7 @@ import (
 )
 
 func TestRings(t *testing.T) {
-	l := traffic.New(traffic.Options{All: 10, EachDevice: 3})
+	l := traffic.New(traffic.Options{All: 10, EachDevice: 3, Start: time.UnixMilli(0)})
 	for i := range 25 {
 		e := traffic.Entry{Device: fmt.Sprintf("d%d", i%2), Body: fmt.Sprint(i)}
 		if i%10 == 0 {

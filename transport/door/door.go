@@ -17,6 +17,7 @@ import (
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
 	"ullage/fleet/joining"
+	"ullage/fleet/models"
 	"ullage/fleet/settings"
 	"ullage/fleet/traffic"
 )
@@ -30,6 +31,9 @@ type Options struct {
 	Traffic  *traffic.Log
 	// Joining lets devices join by themselves; none do where it is nil.
 	Joining *joining.Joining
+	// Models and Ways are for what a device gets that has joined.
+	Models *models.Catalogue
+	Ways   func() Ways
 	// Judge says what is wrong with the certificate of a device, the first, and those
 	// that came with it; nil where none are taken.
 	Judge  func(shown []*x509.Certificate, now time.Time) error

@@ -2,8 +2,10 @@ package door
 
 import (
 	"context"
+	"encoding/pem"
 	"time"
 
+	"ullage/core/bundle"
 	"ullage/core/value"
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
@@ -12,9 +14,60 @@ import (
 	"ullage/transport/conns"
 )
 
+// Ways are where devices find the service, and whom they trust.
+type Ways struct {
+	MQTT, HTTP string   // host:port over TLS; empty for off
+	CA         []byte   // in PEM
+	CAs        [][]byte // the authority's certificates in DER, the root first
+}
+
+// Ways returns where devices find the service; the zero Ways where nobody has said.
+func (d *Door) Ways() Ways {
+	if d.o.Ways == nil {
+		return Ways{}
+	}
+	return d.o.Ways()
+}
+
+// Asking is what a device shows that wants to join.
+type Asking struct {
+	Secret, Serial, Nonce string
+	CSR                   []byte // a request for a certificate, in the place of a nonce
+}
+
+// Joined is what it gets.
+type Joined struct {
+	After       time.Duration // it waits for a person, and asks again after this, if it is not zero
+	Answer      []byte        // all that it needs from now on, in JSON
+	Certificate []byte        // in DER, where it has asked for one
+}
+
 // Join lets a device join. The traffic shows that it asked and what it was told, and
 // never what it has shown. A stranger is told nothing but a ref.
-func (d *Door) Join(ctx context.Context, transport, remote, tls string, a joining.Asked) (joining.Answer, error) {
+func (d *Door) Join(ctx context.Context, transport, remote, tls string, in Asking) (Joined, error) {
+	out, err := d.admitted(ctx, transport, remote, tls, joining.Asked{Secret: in.Secret, Serial: in.Serial, Nonce: in.Nonce, CSR: in.CSR})
+	if err != nil || out.After > 0 {
+		return Joined{After: out.After}, err
+	}
+	m, err := d.o.Models.Of(out.Device.Model, out.Device.Version)
+	if err != nil {
+		return Joined{}, err
+	}
+	ways := d.Ways()
+	text, err := bundle.Joined(bundle.Bundle{Device: out.Device.ID, Model: m, MQTT: ways.MQTT, HTTP: ways.HTTP, CA: ways.CA,
+		Token: out.Given.Token, Chain: out.Given.Chain, At: d.o.Now(), Expires: out.Given.ExpiresAt})
+	return Joined{Answer: text, Certificate: first(out.Given.Chain)}, err
+}
+
+// first returns the first certificate of a chain in PEM, in DER; nil for none.
+func first(chain []byte) []byte {
+	if block, _ := pem.Decode(chain); block != nil {
+		return block.Bytes
+	}
+	return nil
+}
+
+func (d *Door) admitted(ctx context.Context, transport, remote, tls string, a joining.Asked) (joining.Answer, error) {
 	a.From = conns.HostOf(remote)
 	if a.Over = transport; tls != "" {
 		a.Over += ", " + tls
@@ -54,11 +107,11 @@ func (d *Door) join(ctx context.Context, a joining.Asked, tls string) (joining.A
 	return d.o.Joining.Ask(ctx, a)
 }
 
-// Reenroll gives a device another certificate, for the key in a request; what it came
+// Reenroll gives a device another certificate, in DER, for the key in a request; what it came
 // with holds on beside it, and nothing else does.
-func (v *Device) Reenroll(ctx context.Context, csr []byte) (devices.Given, error) {
+func (v *Device) Reenroll(ctx context.Context, csr []byte) (der []byte, err error) {
 	if v.Credential.Kind != devices.Certificate {
-		return devices.Given{}, fault.New(fault.NotAllowed, "%s came with a token, and a certificate is renewed with the present one", v.ID).
+		return nil, fault.New(fault.NotAllowed, "%s came with a token, and a certificate is renewed with the present one", v.ID).
 			Then("join with a request for a certificate first")
 	}
 	given, err := v.door.o.Devices.Renew(ctx, v.ID, devices.Wanted{Kind: devices.Certificate, Request: csr, Beside: v.Credential.ID}, true, v.ID)
@@ -69,5 +122,5 @@ func (v *Device) Reenroll(ctx context.Context, csr []byte) (devices.Given, error
 		e.Note = "it has a new certificate, until " + given.ExpiresAt.UTC().Format(time.RFC3339)
 	}
 	v.door.o.Traffic.Add(e)
-	return given, err
+	return first(given.Chain), err
 }

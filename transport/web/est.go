@@ -3,7 +3,6 @@ package web
 import (
 	"encoding/asn1"
 	"encoding/base64"
-	"encoding/pem"
 	"fmt"
 	"io"
 	"math"
@@ -13,7 +12,6 @@ import (
 	"github.com/smallstep/pkcs7"
 
 	"ullage/fleet/fault"
-	"ullage/fleet/joining"
 	"ullage/transport/door"
 )
 
@@ -40,7 +38,7 @@ func encoded(c *gin.Context, kind string, der []byte) {
 // caCerts gives the certificates of the authority (section 4.1).
 func (w *handler) caCerts(c *gin.Context) {
 	var all []byte
-	for _, der := range w.Ways().CAs {
+	for _, der := range w.Door.Ways().CAs {
 		all = append(all, der...)
 	}
 	der, err := pkcs7.DegenerateCertificate(all)
@@ -72,7 +70,7 @@ func (w *handler) csrAttrs(c *gin.Context) { encoded(c, "application/csrattrs", 
 // authority publishes what others need to judge certificates of the service: those of
 // the authority, and which are revoked.
 func (w *handler) authority(c *gin.Context) {
-	cas := w.Ways().CAs
+	cas := w.Door.Ways().CAs
 	switch name := c.Param("file"); {
 	case name == "root.crt" && len(cas) > 0:
 		c.Data(200, "application/pkix-cert", cas[0])
@@ -126,7 +124,7 @@ func (w *handler) simpleEnroll(c *gin.Context) {
 		refuse(c, fault.From(err))
 		return
 	}
-	out, err := w.Door.Join(c.Request.Context(), "est", c.Request.RemoteAddr, door.Version(c.Request.TLS), joining.Asked{Secret: secret, Serial: serial, CSR: csr})
+	out, err := w.Door.Join(c.Request.Context(), "est", c.Request.RemoteAddr, door.Version(c.Request.TLS), door.Asking{Secret: secret, Serial: serial, CSR: csr})
 	if err != nil {
 		if f := fault.From(err); f.Code == fault.Unauthenticated {
 			c.Header("WWW-Authenticate", `Basic realm="join"`)
@@ -140,17 +138,12 @@ func (w *handler) simpleEnroll(c *gin.Context) {
 		c.Data(202, "text/plain; charset=utf-8", []byte(fmt.Sprintf("a person decides; ask again with the same request in %d s\n", seconds)))
 		return
 	}
-	enrolled(c, out.Given.Chain)
+	enrolled(c, out.Certificate)
 }
 
-// enrolled answers with one certificate (section 4.2.3), the first of a chain in PEM.
-func enrolled(c *gin.Context, chain []byte) {
-	block, _ := pem.Decode(chain)
-	if block == nil {
-		refuse(c, fault.New(fault.Internal, "something in the service failed").Then("send again in a moment"))
-		return
-	}
-	der, err := pkcs7.DegenerateCertificate(block.Bytes)
+// enrolled answers with one certificate in DER (section 4.2.3).
+func enrolled(c *gin.Context, certificate []byte) {
+	der, err := pkcs7.DegenerateCertificate(certificate)
 	if err != nil {
 		refuse(c, fault.From(err))
 		return
@@ -178,10 +171,10 @@ func (w *handler) simpleReenroll(c *gin.Context) {
 		refuse(c, fault.From(err))
 		return
 	}
-	given, err := dev.Reenroll(c.Request.Context(), csr)
+	certificate, err := dev.Reenroll(c.Request.Context(), csr)
 	if err != nil {
 		refuse(c, fault.From(err))
 		return
 	}
-	enrolled(c, given.Chain)
+	enrolled(c, certificate)
 }

@@ -9,19 +9,10 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"ullage/core/bundle"
 	"ullage/core/value"
 	"ullage/fleet/fault"
-	"ullage/fleet/joining"
 	"ullage/transport/door"
 )
-
-// Ways are where devices find the service, and whom they trust.
-type Ways struct {
-	MQTT, HTTP string   // host:port over TLS; empty for off
-	CA         []byte   // in PEM
-	CAs        [][]byte // the authority's certificates in DER, the root first
-}
 
 // maxJoin is the largest request to join, in bytes; that for a certificate is the most
 // of it.
@@ -49,7 +40,7 @@ func (w *handler) join(c *gin.Context) {
 			Then(`send {"serial":"…","secret":"…","nonce":"…"}`))
 		return
 	}
-	out, err := w.Door.Join(c.Request.Context(), "http", c.Request.RemoteAddr, door.Version(c.Request.TLS), joining.Asked{Secret: in.Secret, Serial: in.Serial, Nonce: in.Nonce, CSR: []byte(in.CSR)})
+	out, err := w.Door.Join(c.Request.Context(), "http", c.Request.RemoteAddr, door.Version(c.Request.TLS), door.Asking{Secret: in.Secret, Serial: in.Serial, Nonce: in.Nonce, CSR: []byte(in.CSR)})
 	if err != nil {
 		refuse(c, fault.From(err))
 		return
@@ -60,20 +51,8 @@ func (w *handler) join(c *gin.Context) {
 		c.JSON(202, gin.H{"state": "waiting", "detail": fmt.Sprintf("a person decides; ask again with the same nonce in %d s", seconds)})
 		return
 	}
-	m, err := w.Models(out.Device.Model, out.Device.Version)
-	if err != nil {
-		refuse(c, fault.From(err))
-		return
-	}
-	ways := w.Ways()
-	text, err := bundle.Joined(bundle.Bundle{Device: out.Device.ID, Model: m, MQTT: ways.MQTT, HTTP: ways.HTTP, CA: ways.CA,
-		Token: out.Given.Token, Chain: out.Given.Chain, At: w.Now(), Expires: out.Given.ExpiresAt})
-	if err != nil {
-		refuse(c, fault.From(err))
-		return
-	}
 	c.Header("Cache-Control", "no-store")
-	c.Data(200, "application/json", text)
+	c.Data(200, "application/json", out.Answer)
 }
 
 // shown is what a device has shown in its connection.

@@ -13,7 +13,6 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"ullage/core/model"
 	"ullage/core/value"
 	"ullage/fleet/commands"
 	"ullage/fleet/fault"
@@ -31,10 +30,6 @@ type Options struct {
 	// addresses.
 	Names []string
 	Door  *door.Door
-	// Ways returns where devices find the service, and Models a model in a version;
-	// for devices that join.
-	Ways   func() Ways
-	Models func(name, version string) (*model.Model, error)
 	// Revoked returns the list of revoked certificates, in DER; nil where there are no
 	// certificates.
 	Revoked func() ([]byte, error)

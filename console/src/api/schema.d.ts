@@ -544,6 +544,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{id}/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send a message as a device, to try what becomes of it
+         * @description It is taken as if the device had sent it, and marked as such in the traffic and the journal.
+         */
+        post: operations["send-as"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{id}/readings": {
         parameters: {
             query?: never;
@@ -2160,8 +2180,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The latest raw messages, the newest first
-         * @description The latest messages, kept in memory and bounded in number and bytes. Secrets are not in it.
+         * Raw messages, the newest first
+         * @description The latest ones are in memory. With a time, a text, a condition over their fields, or a place to go on behind, those of the last days are searched too, for three seconds at a time; the Link header says where to go on. Secrets are not in it.
          */
         get: operations["traffic"];
         put?: never;
@@ -2883,6 +2903,10 @@ export interface components {
              */
             pointer: string;
             /** @description What is wrong there and what would be right */
+            sentence: string;
+        };
+        FindingLine: {
+            pointer: string;
             sentence: string;
         };
         Folder: {
@@ -4231,6 +4255,34 @@ export interface components {
             /** @description Only tell what they would show more */
             preview?: boolean;
         };
+        SendAs: {
+            /**
+             * @description The message, as the device would send it
+             * @example {"must_temp":21.4}
+             */
+            body: string;
+            /**
+             * @description Its content type; told by its first byte if left out
+             * @enum {string}
+             */
+            content_type?: "application/json" | "application/cbor" | "application/senml+json" | "application/senml+cbor";
+            /**
+             * @description What it is: readings, about, applied, reply or event/NAME
+             * @example readings
+             */
+            name: string;
+        };
+        SentAs: {
+            /**
+             * Format: int64
+             * @description Values that were kept
+             */
+            kept: number;
+            /** @description Why the whole message was refused */
+            reason?: string;
+            /** @description What was not kept, and why */
+            refused: components["schemas"]["FindingLine"][];
+        };
         Service: {
             /** @description SHA-256 of the certificate shown there */
             certificate: string;
@@ -4740,6 +4792,8 @@ export interface components {
             at: string;
             /** @description The message, cut at 2 KiB */
             body?: string;
+            /** @description Person who sent it as the device, which did not */
+            by?: string;
             /** @description Device id that an unrecognised caller claimed */
             claimed?: string;
             /** @description Device it is of; empty where nobody was recognised */
@@ -6875,6 +6929,78 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Device"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "send-as": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SendAs"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SentAs"];
                 };
             };
             /** @description Unauthorized */
@@ -13801,8 +13927,18 @@ export interface operations {
                 device?: string;
                 /** @description Only where something was refused */
                 refused?: boolean;
-                /** @description Only entries with a greater number */
+                /** @description Only entries with a greater number, of those in memory */
                 after?: number;
+                /** @description Only entries with a smaller number, to go on behind a page */
+                before?: number;
+                /** @description Only entries of this time or later */
+                from?: string;
+                /** @description Only entries before this time */
+                to?: string;
+                /** @description Only entries that hold this text, in letters of either size */
+                text?: string;
+                /** @description Only entries for which this condition over their fields is true */
+                match?: string;
                 /** @description At most this many */
                 limit?: number;
             };
@@ -13815,6 +13951,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {

@@ -4,7 +4,10 @@ import { About } from "../components/about";
 import { Button, Choice } from "../components/parts";
 import { Where } from "../components/where";
 import { TrafficList } from "../components/traffic-list";
-import { useParam, useTitle } from "../lib/use";
+import { useDelayed, useParam, useTitle } from "../lib/use";
+import { fieldLook } from "../components/field";
+import { May } from "../components/may";
+import { SendAs } from "../components/message-as";
 
 export default function TrafficPage() {
   useTitle("Traffic");
@@ -12,7 +15,15 @@ export default function TrafficPage() {
   const [device, setDevice] = useParam("device", "");
   const [refused, setRefused] = useParam("refused", "no");
   const [where, setWhere] = useParam("where", "");
+  const [match, setMatch] = useParam("match", "");
+  const [text, setText] = useParam("text", "");
+  const [since, setSince] = useParam("since", "");
+  const [until, setUntil] = useParam("until", "");
   const [paused, setPaused] = useState(false);
+  const [sending, setSending] = useState(false);
+  const searched = useDelayed(text, 300);
+  const at = (local: string) =>
+    local && !Number.isNaN(Date.parse(local)) ? new Date(local).toISOString() : "";
   const known = device === "" || devices.has(device);
   return (
     <>
@@ -47,6 +58,11 @@ export default function TrafficPage() {
               { value: "yes", name: "Refused only" },
             ]}
           />
+          {known && device !== "" && (
+            <May role="engineer" device={device}>
+              <Button onClick={() => setSending(true)}>Send as it…</Button>
+            </May>
+          )}
           <Button onClick={() => setPaused(!paused)} aria-pressed={paused}>
             {paused ? "Resume" : "Pause"}
           </Button>
@@ -60,13 +76,55 @@ export default function TrafficPage() {
           placeholder='Only of devices for which this is true, such as device.link == "silent"'
         />
       </div>
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-2 pb-3">
+        <div className="min-w-64 flex-1">
+          <Where
+            of="message"
+            value={match}
+            onChange={setMatch}
+            label="Filter messages by a condition on themselves"
+            placeholder='Only messages for which this is true, such as topic == "readings" and kept == 0'
+          />
+        </div>
+        <input
+          type="search"
+          aria-label="Only messages that hold a text"
+          placeholder="Only with this text"
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+          className={`${fieldLook} !w-52`}
+        />
+        <label className="flex items-center gap-2">
+          <span className="text-muted">from</span>
+          <input
+            type="datetime-local"
+            value={since}
+            onChange={(e) => setSince(e.target.value)}
+            className={`${fieldLook} !w-52`}
+          />
+        </label>
+        <label className="flex items-center gap-2">
+          <span className="text-muted">to</span>
+          <input
+            type="datetime-local"
+            value={until}
+            onChange={(e) => setUntil(e.target.value)}
+            className={`${fieldLook} !w-52`}
+          />
+        </label>
+      </div>
+      {sending && <SendAs device={device} onClose={() => setSending(false)} />}
       <TrafficList
+        match={match}
+        text={searched}
+        from={at(since)}
+        to={at(until)}
         where={where}
         device={known ? device : ""}
         refused={refused === "yes"}
         paused={paused}
         className="border-t border-line"
-        key={(known ? device : "") + refused + where}
+        key={[known ? device : "", refused, where, match, searched, since, until].join("|")}
       />
     </>
   );
