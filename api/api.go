@@ -46,7 +46,9 @@ type Options struct {
 	// MQTTTLSAt and HTTPTLSAt are where devices reach it over TLS, empty where that is
 	// off, and Authority the certificate that they trust, in PEM.
 	MQTTTLSAt, HTTPTLSAt string
-	Authority            []byte
+	// TimeAt is where the time alone is told; empty where that is off.
+	TimeAt    string
+	Authority []byte
 	// TLSAt is where the console is over TLS, and Certificate the SHA-256 of what is
 	// shown there.
 	TLSAt       string

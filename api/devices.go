@@ -278,7 +278,7 @@ func (s *server) filesOf(ctx context.Context, d devices.Device, given devices.Gi
 	if err != nil {
 		return nil, err
 	}
-	return bundle.Files(bundle.Bundle{Device: d.ID, Model: m, MQTT: s.MQTTTLSAt, HTTP: s.HTTPTLSAt,
+	return bundle.Files(bundle.Bundle{Device: d.ID, Model: m, MQTT: s.MQTTTLSAt, HTTP: s.HTTPTLSAt, Time: s.TimeAt,
 		CA: s.Authority, Token: given.Token, Chain: given.Chain, Key: given.Key, At: s.Now(), Expires: given.ExpiresAt, Brief: brief})
 }
 

@@ -43,7 +43,7 @@ On an empty data folder the first sign-in is printed once.`,
 func announce(w io.Writer, s server.Started) {
 	for _, l := range [][2]string{{"Console", s.Console}, {"Console over TLS", s.ConsoleTLS},
 		{"SHA-256 of its certificate", s.Fingerprint}, {"MQTT", s.MQTT}, {"Device HTTP", s.DeviceHTTP},
-		{"MQTT over TLS", s.MQTTTLS}, {"Device HTTP over TLS", s.DeviceHTTPTLS}, {"SHA-256 of the authority", s.Authority}} {
+		{"MQTT over TLS", s.MQTTTLS}, {"Device HTTP over TLS", s.DeviceHTTPTLS}, {"The time alone", s.TimeOnly}, {"SHA-256 of the authority", s.Authority}} {
 		if l[1] != "" {
 			fmt.Fprintf(w, "%s: %s\n", l[0], l[1])
 		}

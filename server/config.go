@@ -47,6 +47,7 @@ type Values struct {
 	DeviceHTTP      string `option:"device_http" help:"address for devices that speak HTTP"`
 	MQTTTLS         string `option:"mqtt_tls" help:"address for devices that speak MQTT over TLS, such as 0.0.0.0:8883 for other machines; off if empty"`
 	DeviceHTTPTLS   string `option:"device_http_tls" help:"address for devices that speak HTTP over TLS, such as 0.0.0.0:8443; off if empty"`
+	TimeOnly        string `option:"time_only" help:"address that tells devices the time and nothing else, signed and without encryption, such as 0.0.0.0:8864; off if empty"`
 	DeviceTLSCert   string `option:"device_tls_cert" help:"file of the certificate for devices, with those between it and its authority, in PEM; one of the service's own authority if empty"`
 	DeviceTLSKey    string `option:"device_tls_key" help:"file of its key in PEM; both are read again when they change"`
 	Pprof           string `option:"pprof" help:"address of profiles for net/http/pprof, on loopback only; off if empty"`

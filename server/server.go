@@ -27,6 +27,7 @@ import (
 	"ullage/pki"
 	"ullage/transport/conns"
 	"ullage/transport/door"
+	field "ullage/transport/web"
 )
 
 // Version is the version of this build; the linker sets it.
@@ -42,6 +43,8 @@ type Started struct {
 	DeviceHTTP  string
 	// MQTTTLS and DeviceHTTPTLS are the addresses for devices over TLS; empty if off.
 	MQTTTLS, DeviceHTTPTLS string
+	// TimeOnly is the address that tells the time alone; empty if it is off.
+	TimeOnly string
 	// Authority is the SHA-256 of the root certificate that devices trust, and
 	// Passphrase that of its key, set once when it was made.
 	Authority, Passphrase string
@@ -55,7 +58,7 @@ type Started struct {
 type listener struct {
 	key     string // of its option
 	address string // empty for off
-	secure  bool   // it speaks TLS
+	secure  bool   // it speaks TLS, or what it says is signed
 	take    conns.Listening
 	serve   func(net.Listener) error
 	stop    func(context.Context)
@@ -133,6 +136,7 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 			ConnContext: conns.Context, Handler: h, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
 	}
 	plain := web(conns.Bodies(conns.Forwarded(trusted, a.Web(words(c.Names), authority.Revocations(a.Devices.Revoked).DER))))
+	clock := web(field.NewTime(authority.SignTime, log))
 	encrypted := web(plain.Handler)
 	encrypted.TLSConfig = a.Door.TLS(forDevices)
 	encrypted.ErrorLog = stdlog.New(&handshakes{door: a.Door, log: log}, "", 0)
@@ -159,6 +163,7 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 		{key: "device_http", address: c.DeviceHTTP, take: conns.Listening{WriteWait: writeWait, Pace: devicePace}, serve: plain.Serve, stop: func(ctx context.Context) { _ = plain.Shutdown(ctx) }},
 		{key: "mqtt_tls", address: c.MQTTTLS, secure: true, take: conns.Listening{Pace: devicePace}, serve: func(l net.Listener) error { return broker.ServeTLS(l, a.Door.TLS(forDevices)) }, stop: func(context.Context) { broker.Stop(5 * time.Second) }},
 		{key: "device_http_tls", address: c.DeviceHTTPTLS, secure: true, take: conns.Listening{WriteWait: writeWait, Pace: devicePace}, serve: func(l net.Listener) error { return encrypted.ServeTLS(l, "", "") }, stop: func(ctx context.Context) { _ = encrypted.Shutdown(ctx) }},
+		{key: "time_only", address: c.TimeOnly, secure: true, take: conns.Listening{WriteWait: writeWait, Pace: devicePace}, serve: clock.Serve, stop: func(ctx context.Context) { _ = clock.Shutdown(ctx) }},
 		{key: "listen", address: c.Listen, take: conns.Listening{WriteWait: writeWait, Pace: peoplePace}, serve: operators.Serve, stop: func(ctx context.Context) { endStreams(); _ = operators.Shutdown(ctx) }},
 		{key: "listen_tls", address: c.ListenTLS, secure: true, take: conns.Listening{WriteWait: writeWait, Pace: peoplePace}, serve: func(l net.Listener) error { return secured.ServeTLS(l, "", "") }, stop: func(ctx context.Context) { endStreams(); _ = secured.Shutdown(ctx) }},
 		{key: "pprof", address: c.Pprof, serve: profile.Serve, stop: func(ctx context.Context) { _ = profile.Close() }},
@@ -184,7 +189,7 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 			l.on = pool.Listen(l.on, l.take)
 		}
 	}
-	started := Started{MQTT: at["mqtt"], DeviceHTTP: at["device_http"], MQTTTLS: at["mqtt_tls"], DeviceHTTPTLS: at["device_http_tls"],
+	started := Started{MQTT: at["mqtt"], DeviceHTTP: at["device_http"], MQTTTLS: at["mqtt_tls"], DeviceHTTPTLS: at["device_http_tls"], TimeOnly: at["time_only"],
 		Authority: authority.RootFingerprint(), Passphrase: passphrase}
 	if on := at["listen"]; on != "" {
 		started.Console = "http://" + on
@@ -202,14 +207,14 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 		}
 	}
 	public := first(words(c.Names))
-	ways = door.Ways{MQTT: reached(started.MQTTTLS, public), HTTP: reached(started.DeviceHTTPTLS, public), CA: authority.Root(), CAs: authority.Certificates()}
+	ways = door.Ways{MQTT: reached(started.MQTTTLS, public), Time: reached(started.TimeOnly, public), HTTP: reached(started.DeviceHTTPTLS, public), CA: authority.Root(), CAs: authority.Certificates()}
 	var page fs.FS
 	if f, ok := console.Files(); ok {
 		page = f
 	}
 	operators.Handler = conns.Bodies(conns.Forwarded(trusted, api.New(api.Options{App: a.API(), Names: words(c.Names), Version: Version, Started: begun.UTC(), Events: events,
 		Storage: storage{a.Store}, MQTT: broker.Connected, MQTTAt: started.MQTT, HTTPAt: started.DeviceHTTP,
-		MQTTTLSAt: ways.MQTT, HTTPTLSAt: ways.HTTP, Authority: ways.CA, TLSAt: started.ConsoleTLS, SignOn: signOn, Certificate: certificate.Fingerprint, Console: page, Ready: isReady.Load, Metrics: metrics(a, broker, pool)})))
+		MQTTTLSAt: ways.MQTT, HTTPTLSAt: ways.HTTP, TimeAt: ways.Time, Authority: ways.CA, TLSAt: started.ConsoleTLS, SignOn: signOn, Certificate: certificate.Fingerprint, Console: page, Ready: isReady.Load, Metrics: metrics(a, broker, pool)})))
 	secured.Handler = operators.Handler
 	a.Start(true)
 	failed := make(chan error, len(table))

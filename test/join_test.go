@@ -197,3 +197,32 @@ func TestEST(t *testing.T) {
 		t.Errorf("there are %d devices, %v; want the two that joined", len(ds), err)
 	}
 }
+
+// The time of the plain port is signed, as openssl sees it with nothing but ca.crt.
+func TestTimeOnly(t *testing.T) {
+	s := start(t, "--time-only", "127.0.0.1:0")
+	root := t.TempDir()
+	said := run(t, root, true, "bash", "-c", `set -e -o pipefail
+		curl -sS http://`+s.HTTP+`/authority/root.crt | openssl x509 -inform DER -out root.pem
+		curl -sS "http://`+s.Time+`/time?nonce=0123456789abcdef" > jws
+		cut -d. -f1 jws | tr '_-' '/+' | python3 -c 'import sys,base64,json; h=json.loads(base64.b64decode(sys.stdin.read().strip()+"==")); assert h["alg"]=="ES256"; sys.stdout.buffer.write(base64.b64decode(h["x5c"][0]))' > signer.der
+		openssl x509 -inform DER -in signer.der -out signer.pem
+		openssl verify -no_check_time -CAfile root.pem signer.pem
+		openssl x509 -in signer.pem -noout -pubkey > key.pem
+		python3 -c '
+import base64
+h, p, s = open("jws").read().strip().split(".")
+raw = base64.urlsafe_b64decode(s + "==")
+def whole(b):
+    b = b.lstrip(b"\0")
+    b = (b"\0" if b[0] > 127 else b"") + b
+    return b"\x02" + bytes([len(b)]) + b
+both = whole(raw[:32]) + whole(raw[32:])
+open("signature", "wb").write(b"\x30" + bytes([len(both)]) + both)
+open("signed", "w").write(h + "." + p)
+print(base64.urlsafe_b64decode(p + "==").decode())'
+		openssl dgst -sha256 -verify key.pem -signature signature signed`)
+	if !strings.Contains(said, "Verified OK") || !strings.Contains(said, `"nonce":"0123456789abcdef"`) {
+		t.Errorf("openssl says %s", said)
+	}
+}

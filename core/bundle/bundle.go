@@ -25,6 +25,7 @@ type Bundle struct {
 	Model   *model.Model
 	MQTT    string // over TLS
 	HTTP    string // over TLS
+	Time    string // plain, that tells the time alone
 	CA      []byte // that the service's certificate is signed by, in PEM
 	Token   string // either this
 	Chain   []byte // or a certificate with those above it, in PEM
@@ -69,6 +70,7 @@ type config struct {
 	Model  string    `json:"model"`
 	MQTT   *endpoint `json:"mqtt,omitempty"`
 	HTTP   string    `json:"http,omitempty"`
+	Time   string    `json:"time,omitempty"` // for devices without a clock
 	CA     string    `json:"ca"`
 	Token  string    `json:"token,omitempty"`
 	Cert   string    `json:"certificate,omitempty"`
@@ -145,6 +147,9 @@ func configOf(b *Bundle) config {
 	}
 	if b.HTTP != "" {
 		c.HTTP = "https://" + b.HTTP + "/device/v1"
+	}
+	if b.Time != "" {
+		c.Time = "http://" + b.Time + "/time"
 	}
 	return c
 }

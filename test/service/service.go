@@ -39,6 +39,7 @@ type Service struct {
 	TLS, Certificate    string
 	// MQTTTLS and HTTPTLS are for devices; Authority is the SHA-256 of whom they trust.
 	MQTTTLS, HTTPTLS, Authority string
+	Time                        string // where the time alone is told
 	Data                        string
 	PID                         int
 	Client                      *client.Client
@@ -113,6 +114,9 @@ func Start(data string, flags ...string) (*Service, error) {
 			}
 			if v, ok := strings.CutPrefix(line, "SHA-256 of its certificate: "); ok {
 				s.Certificate = v
+			}
+			if v, ok := strings.CutPrefix(line, "The time alone: "); ok {
+				s.Time = v
 			}
 			if v, ok := strings.CutPrefix(line, "MQTT: "); ok {
 				s.MQTT = v

@@ -17,6 +17,7 @@ import (
 // Ways are where devices find the service, and whom they trust.
 type Ways struct {
 	MQTT, HTTP string   // host:port over TLS; empty for off
+	Time       string   // host:port that tells the time alone; empty for off
 	CA         []byte   // in PEM
 	CAs        [][]byte // the authority's certificates in DER, the root first
 }
@@ -54,7 +55,7 @@ func (d *Door) Join(ctx context.Context, transport, remote, tls string, in Askin
 		return Joined{}, err
 	}
 	ways := d.Ways()
-	text, err := bundle.Joined(bundle.Bundle{Device: out.Device.ID, Model: m, MQTT: ways.MQTT, HTTP: ways.HTTP, CA: ways.CA,
+	text, err := bundle.Joined(bundle.Bundle{Device: out.Device.ID, Model: m, MQTT: ways.MQTT, HTTP: ways.HTTP, Time: ways.Time, CA: ways.CA,
 		Token: out.Given.Token, Chain: out.Given.Chain, At: d.o.Now(), Expires: out.Given.ExpiresAt})
 	return Joined{Answer: text, Certificate: first(out.Given.Chain)}, err
 }
