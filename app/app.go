@@ -80,6 +80,9 @@ type Options struct {
 	Master []byte
 	// Ways tells devices that join where the doors are; nil for nowhere.
 	Ways func() door.Ways
+	// Exported tells when the keys were exported last, the zero time for never; nil where
+	// there are none.
+	Exported func() time.Time
 	// Handlers are told the news after those of the service.
 	Handlers []event.Handler
 }
@@ -122,11 +125,12 @@ type App struct {
 	Now         func() time.Time
 	Log         *slog.Logger
 
-	kept    *store.Traffic // nil where no traffic is kept
-	damage  int            // how much of the data folder is known to be damaged
-	running bool
-	stop    context.CancelFunc
-	ticking chan struct{}
+	exported func() time.Time
+	kept     *store.Traffic // nil where no traffic is kept
+	damage   int            // how much of the data folder is known to be damaged
+	running  bool
+	stop     context.CancelFunc
+	ticking  chan struct{}
 }
 
 // New opens the data folder and makes every part. News is told from Start on.
@@ -143,7 +147,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	if o.Zone == nil {
 		o.Zone = time.UTC
 	}
-	a = &App{Bus: event.NewBus(), Now: o.Now, Log: o.Log}
+	a = &App{Bus: event.NewBus(), Now: o.Now, Log: o.Log, exported: o.Exported}
 	if a.Store, err = store.Begin(o.Dir, o.Store); err != nil {
 		return nil, err
 	}

@@ -20,6 +20,9 @@ func (a *App) Watch(ctx context.Context) {
 			a.Log.Error("it could not be written down "+what, "error", err)
 		}
 	}
+	if a.exported != nil {
+		a.Alarms.Stand(a.keysAlarm())
+	}
 	a.Alarms.Stand(crowdAlarm(a.Intake.Crowded(a.Now().Add(-time.Hour))))
 	found, err := a.Store.Damage(ctx)
 	if err != nil {
@@ -52,6 +55,17 @@ func crowdAlarm(devices []string) alarms.Condition {
 			n, devices[0], ingest.MaxAdditional)
 	}
 	return c
+}
+
+// keysAlarm is about keys of which there is no copy, once something hangs on them: a
+// certificate of a device, or a join key.
+func (a *App) keysAlarm() alarms.Condition {
+	needed := a.Devices.Certificates() > 0 || len(a.Joining.Keys()) > 0
+	return alarms.Condition{Rule: alarms.KeysNotExported, Of: "keys", Holds: needed && a.exported().IsZero(), Priority: rule.Low,
+		Message:  "there is no copy of the keys with which certificates and join keys are made; no backup holds them",
+		Cause:    "The folder pki of the data holds the only copy, and devices have certificates or join keys that come from it",
+		Response: "Export the keys on the machine of the service, with ullage authority export, and put the file and its passphrase in two safe places",
+		Calm:     "the keys were exported"}
 }
 
 func damageAlarm(found []store.Damage) alarms.Condition {

@@ -49,8 +49,12 @@ const (
 type Authority struct {
 	root, issuing *x509.Certificate
 	key           crypto.Signer // of the issuing certificate
-	roots         *x509.CertPool
-	now           func() time.Time
+	// Those that gave way and hold still: devices that trust a root of before go on, and
+	// certificates of before hold to their end.
+	formerRoots, formerIssuing []*x509.Certificate
+	cross                      *x509.Certificate // the root, signed by the one before; nil for none
+	roots                      *x509.CertPool
+	now                        func() time.Time
 
 	mu     sync.Mutex
 	server map[string]*tls.Certificate // by the names that it has
@@ -79,8 +83,19 @@ func OpenAuthority(dir string, now func() time.Time) (a *Authority, passphrase s
 		return nil, "", fault.New(fault.Invalid, "the issuing certificate in %s was not made by the root certificate there: %s", dir, err).
 			Then("put the files back that were exported")
 	}
+	if a.formerRoots, err = formers(dir, "root", now()); err != nil {
+		return nil, "", err
+	}
+	if a.formerIssuing, err = formers(dir, "issuing", now()); err != nil {
+		return nil, "", err
+	}
+	if c, err := certificateIn(filepath.Join(dir, "cross.crt")); err == nil && len(a.formerRoots) > 0 && a.root.PublicKey.(*ecdsa.PublicKey).Equal(c.PublicKey) {
+		a.cross = c
+	}
 	a.roots = x509.NewCertPool()
-	a.roots.AddCert(a.root)
+	for _, c := range append([]*x509.Certificate{a.root}, a.formerRoots...) {
+		a.roots.AddCert(c)
+	}
 	return a, passphrase, nil
 }
 
@@ -102,52 +117,86 @@ func makeAuthority(dir string, now time.Time) (passphrase string, err error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return "", err
 	}
-	rootKey, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	made, err := makeCertificates(now, nil, nil, true)
 	if err != nil {
 		return "", err
 	}
-	// Something in the name tells authorities of two services apart.
-	mark := strings.ToLower(rand.Text()[:6])
-	root := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Ullage root " + mark},
-		NotBefore: now.Add(-early), NotAfter: now.Add(rootLife), IsCA: true, BasicConstraintsValid: true, MaxPathLen: 1,
-		KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
-	rootDER, err := x509.CreateCertificate(rand.Reader, root, root, rootKey.Public(), rootKey)
-	if err != nil {
-		return "", err
-	}
-	if root, err = x509.ParseCertificate(rootDER); err != nil {
-		return "", err
-	}
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		return "", err
-	}
-	der, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Ullage issuing " + mark},
-		NotBefore: now.Add(-early), NotAfter: now.Add(issuingLife), IsCA: true, BasicConstraintsValid: true, MaxPathLenZero: true,
-		KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign | x509.KeyUsageDigitalSignature}, root, key.Public(), rootKey)
-	if err != nil {
-		return "", err
-	}
-	passphrase = rand.Text()
-	locked, err := pkcs8.MarshalPrivateKey(rootKey, []byte(passphrase), &pkcs8.Opts{Cipher: pkcs8.AES256CBC,
-		KDFOpts: pkcs8.PBKDF2Opts{SaltSize: 16, IterationCount: 600_000, HMACHash: crypto.SHA256}})
-	if err != nil {
-		return "", err
-	}
-	open, err := x509.MarshalPKCS8PrivateKey(key)
-	if err != nil {
-		return "", err
-	}
-	for _, f := range []struct {
-		name, kind string
-		der        []byte
-	}{{"root.crt", "CERTIFICATE", rootDER}, {"root.key", "ENCRYPTED PRIVATE KEY", locked},
-		{"issuing.key", "PRIVATE KEY", open}, {"issuing.crt", "CERTIFICATE", der}} {
+	for _, f := range made.files {
 		if err := replace(filepath.Join(dir, f.name), pem.EncodeToMemory(&pem.Block{Type: f.kind, Bytes: f.der})); err != nil {
 			return "", err
 		}
 	}
-	return passphrase, nil
+	return made.passphrase, nil
+}
+
+type pemFile struct {
+	name, kind string
+	der        []byte
+}
+
+type certificates struct {
+	files      []pemFile // the one that is looked for last
+	passphrase string    // of a new root key
+}
+
+// makeCertificates makes an issuing certificate, and with fresh a root; else old has
+// signed it. Where a new root takes the place of old, that signs it too (cross.crt), so
+// that whoever trusts old alone trusts what the new one signs.
+func makeCertificates(now time.Time, old *x509.Certificate, oldKey *ecdsa.PrivateKey, fresh bool) (out certificates, err error) {
+	// Something in the name tells authorities of two services apart.
+	mark := strings.ToLower(rand.Text()[:6])
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return out, err
+	}
+	root, rootKey := old, oldKey
+	if fresh {
+		if rootKey, err = ecdsa.GenerateKey(elliptic.P256(), rand.Reader); err != nil {
+			return out, err
+		}
+		root = &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Ullage root " + mark},
+			NotBefore: now.Add(-early), NotAfter: now.Add(rootLife), IsCA: true, BasicConstraintsValid: true, MaxPathLen: 2, // a root to come, and what it issues with
+			KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
+		der, err := x509.CreateCertificate(rand.Reader, root, root, rootKey.Public(), rootKey)
+		if err != nil {
+			return out, err
+		}
+		if root, err = x509.ParseCertificate(der); err != nil {
+			return out, err
+		}
+		out.passphrase = rand.Text()
+		locked, err := pkcs8.MarshalPrivateKey(rootKey, []byte(out.passphrase), &pkcs8.Opts{Cipher: pkcs8.AES256CBC,
+			KDFOpts: pkcs8.PBKDF2Opts{SaltSize: 16, IterationCount: 600_000, HMACHash: crypto.SHA256}})
+		if err != nil {
+			return out, err
+		}
+		out.files = append(out.files, pemFile{"root.crt", "CERTIFICATE", der}, pemFile{"root.key", "ENCRYPTED PRIVATE KEY", locked})
+		if old != nil {
+			cross, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: serial(), Subject: root.Subject,
+				NotBefore: now.Add(-early), NotAfter: old.NotAfter, IsCA: true, BasicConstraintsValid: true, MaxPathLen: 1,
+				KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}, old, rootKey.Public(), oldKey)
+			if err != nil {
+				return out, err
+			}
+			out.files = append(out.files, pemFile{"cross.crt", "CERTIFICATE", cross})
+		}
+	}
+	until := now.Add(issuingLife)
+	if until.After(root.NotAfter) {
+		until = root.NotAfter
+	}
+	der, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Ullage issuing " + mark},
+		NotBefore: now.Add(-early), NotAfter: until, IsCA: true, BasicConstraintsValid: true, MaxPathLenZero: true,
+		KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign | x509.KeyUsageDigitalSignature}, root, key.Public(), rootKey)
+	if err != nil {
+		return out, err
+	}
+	open, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return out, err
+	}
+	out.files = append(out.files, pemFile{"issuing.key", "PRIVATE KEY", open}, pemFile{"issuing.crt", "CERTIFICATE", der})
+	return out, nil
 }
 
 func serial() *big.Int {
@@ -158,13 +207,24 @@ func serial() *big.Int {
 	return n
 }
 
-// Root returns the certificate that devices trust, in PEM.
+// Root returns the certificates that devices trust, in PEM: the root, and those of before
+// that hold still.
 func (a *Authority) Root() []byte {
-	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: a.root.Raw})
+	return inPEM(append([]*x509.Certificate{a.root}, a.formerRoots...)...)
 }
 
-// Certificates are those of the authority in DER, the root first.
-func (a *Authority) Certificates() [][]byte { return [][]byte{a.root.Raw, a.issuing.Raw} }
+// Certificates are those of the authority in DER: the root, the issuing one, and after
+// them those of before that hold still.
+func (a *Authority) Certificates() [][]byte {
+	out := [][]byte{a.root.Raw, a.issuing.Raw}
+	for _, c := range append(slices.Clone(a.formerRoots), a.formerIssuing...) {
+		out = append(out, c.Raw)
+	}
+	if a.cross != nil {
+		out = append(out, a.cross.Raw)
+	}
+	return out
+}
 
 // RootFingerprint is the SHA-256 of it.
 func (a *Authority) RootFingerprint() string { return Fingerprint(a.root.Raw) }
@@ -209,6 +269,9 @@ func (a *Authority) Server(names []string) (*tls.Certificate, error) {
 		return nil, err
 	}
 	c := &tls.Certificate{Certificate: [][]byte{der, a.issuing.Raw}, PrivateKey: k, Leaf: leaf}
+	if a.cross != nil { // for devices that trust the root of before alone
+		c.Certificate = append(c.Certificate, a.cross.Raw)
+	}
 	a.server[key] = c
 	return c, nil
 }
@@ -339,7 +402,9 @@ func checkNames(device string, r *x509.CertificateRequest, also []string) error 
 func (a *Authority) Judge(shown []*x509.Certificate, now time.Time) error {
 	leaf := shown[0]
 	between := x509.NewCertPool()
-	between.AddCert(a.issuing)
+	for _, c := range append([]*x509.Certificate{a.issuing}, a.formerIssuing...) {
+		between.AddCert(c)
+	}
 	for _, c := range shown[1:min(len(shown), 5)] {
 		between.AddCert(c)
 	}

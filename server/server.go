@@ -104,9 +104,11 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 		return err
 	}
 	o.Issuer, o.Judge = authority, authority.Judge
+	keys := filepath.Join(c.Data, "pki")
+	o.Exported = func() time.Time { return pki.Exported(keys) }
 	var ways door.Ways // known once the listeners are
 	o.Ways = func() door.Ways { return ways }
-	if o.Master, err = pki.Master(filepath.Join(c.Data, "pki")); err != nil {
+	if o.Master, err = pki.Master(keys); err != nil {
 		return err
 	}
 	passwords := &hasher{}

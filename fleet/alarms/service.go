@@ -21,12 +21,16 @@ const DataDamaged = "data_damaged"
 // their model does not name than may be kept.
 const TooManyMetrics = "too_many_metrics"
 
+// KeysNotExported is the built-in alarm on keys of which there is no copy: with them every
+// device would be lost.
+const KeysNotExported = "keys_not_exported"
+
 // serviceGroup begins the subject of an alarm of the service.
 const serviceGroup = "service="
 
 // builtin tells whether a name is that of a built-in rule.
 func builtin(name string) bool {
-	return name == RepeatedRefusals || name == DataDamaged || name == TooManyMetrics
+	return name == RepeatedRefusals || name == DataDamaged || name == TooManyMetrics || name == KeysNotExported
 }
 
 // Condition is the state of something about the service that there is a

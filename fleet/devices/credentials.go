@@ -298,6 +298,16 @@ func (g *Registry) Revoked(now time.Time) []Credential {
 	return out
 }
 
+// Certificates is how many certificates work.
+func (g *Registry) Certificates() (n int) {
+	for _, c := range g.credentials.All() {
+		if c.Kind == Certificate && c.RevokedAt.IsZero() {
+			n++
+		}
+	}
+	return n
+}
+
 const errNoToken = "the token does not match"
 
 func refuse(format string, args ...any) (Device, error) {

@@ -40,10 +40,12 @@ type Service struct {
 	// MQTTTLS and HTTPTLS are for devices; Authority is the SHA-256 of whom they trust.
 	MQTTTLS, HTTPTLS, Authority string
 	Time                        string // where the time alone is told
-	Data                        string
-	PID                         int
-	Client                      *client.Client
-	Token                       string
+	// Passphrase waits for that of the root key, which is told once, at the first start.
+	Passphrase func() string
+	Data       string
+	PID        int
+	Client     *client.Client
+	Token      string
 	// Familiar tells the service that its person was here before.
 	Familiar string
 	cmd      *exec.Cmd
@@ -138,10 +140,16 @@ func Start(data string, flags ...string) (*Service, error) {
 			return nil, fmt.Errorf("the service was not ready after 20 s: %s", s.log.String())
 		}
 	}
+	rest := make(chan string, 1)
 	go func() {
-		for range lines {
+		for line := range lines {
+			if v, ok := strings.CutPrefix(line, "Passphrase of the authority's root key, for when its certificates are renewed: "); ok {
+				v, _, _ = strings.Cut(v, " ")
+				rest <- v
+			}
 		}
 	}()
+	s.Passphrase = func() string { return <-rest }
 	s.Client = client.New(s.Console, "")
 	in, err := s.Client.SignIn(context.Background(), "engineer", Password)
 	if err != nil {

@@ -116,7 +116,7 @@ func explainAlert(alert string) string {
 	case strings.Contains(alert, "unknown certificate authority"):
 		return said + ": it does not trust this service's certificate; flash ca.crt of its bundle"
 	case strings.Contains(alert, "expired certificate"):
-		return said + ": by its clock the certificate is over, or not yet valid; set its clock, for which GET /device/v1/time is there"
+		return said + ": by its clock the certificate is over, or not yet valid; set its clock, for which there is the port that tells the time alone"
 	case strings.Contains(alert, "bad certificate"), strings.Contains(alert, "unknown certificate"):
 		return said + ": it does not take this service's certificate; is ca.crt that of its bundle, does it call the service by one of its names, and is its clock right?"
 	case strings.Contains(alert, "protocol version"):
