@@ -59,7 +59,7 @@ func readFileOr(c *cobra.Command, path string, most int64) ([]byte, error) {
 	}
 	b, err := io.ReadAll(io.LimitReader(in, most+1))
 	if err == nil && int64(len(b)) > most {
-		return nil, fmt.Errorf("it has more than %s; give it in parts", size(most))
+		return nil, fmt.Errorf("it has more than %s; cut it into several", size(most))
 	}
 	return b, err
 }

@@ -27,6 +27,7 @@ var notRun = map[string]string{
 	"ullage serve ":       "goes on until it is stopped; the tests of TLS run it",
 	"bin/ullage serve":    "goes on until it is stopped, on a folder that belongs to nobody here",
 	"go ":                 "builds and tests",
+	"ullage authority ":   "needs the data folder and a passphrase; the tests of the authority run them",
 	"ullage store restor": "needs a folder of its own; the store's tests restore",
 }
 

@@ -44,11 +44,11 @@ func main() {
 		"measure only this part: ingest, lockstep, sessions, changes, store, expressions, models, people, onboarding, attacks, fleet or tenthousand")
 	ceiling := flag.String("echo", "", "be the ceiling of lockstep, on this file; the benchmark starts itself so")
 	strike := flag.String("attack", "", "be the attackers of attacks, one of them at an address; the benchmark starts itself so")
-	bare := flag.String("tls", "", "be the bare TLS server of onboarding; the benchmark starts itself so")
+	bare := flag.String("bare", "", "be a bare server, over tls or plain; the benchmark starts itself so")
 	flag.Parse()
 	if *bare != "" {
-		if err := bareTLS(); err != nil {
-			fmt.Fprintln(os.Stderr, "tls:", err)
+		if err := bareTLS(*bare == "plain"); err != nil {
+			fmt.Fprintln(os.Stderr, "bare:", err)
 			os.Exit(1)
 		}
 		return
@@ -92,7 +92,7 @@ func run(only string) ([]figure, error) {
 		{"ingest", func() ([]figure, error) { return ingestFigures(dir, 1) }},
 		{"ingest", func() ([]figure, error) { return ingestFigures(dir, 16) }},
 		{"lockstep", func() ([]figure, error) { return echoFigures(dir) }},
-		{"sessions", func() ([]figure, error) { return sessionFigures(dir, 5000) }},
+		{"sessions", func() ([]figure, error) { return sessionFigures(dir, 10_000) }},
 		{"changes", func() ([]figure, error) { return changeFigures(dir) }},
 		{"store", func() ([]figure, error) { return storeFigures(dir) }},
 		{"expressions", func() ([]figure, error) { return expressionFigures(dir) }},

@@ -28,6 +28,7 @@ import (
 	"time"
 
 	"ullage/client"
+	"ullage/test/browser"
 	"ullage/test/service"
 )
 
@@ -60,8 +61,47 @@ func onboardingFigures(dir string) ([]figure, error) {
 		}
 		out = append(out, f)
 	}
+	page, err := joinPage(s)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, page)
 	more, err := tlsFigures(dir, &s, filepath.Join(dir, "certificate", "bundles"))
 	return append(out, more...), err
+}
+
+// joinPage measures from the navigation until the page Join can be used, with all these
+// devices expected.
+func joinPage(s *service.Service) (figure, error) {
+	b, err := browser.Start()
+	if err != nil {
+		return figure{}, err
+	}
+	defer b.Close()
+	p, err := b.Open(s.Console, 1280, 800)
+	if err != nil {
+		return figure{}, err
+	}
+	defer p.Close()
+	if err := p.SignIn("engineer", service.Password); err != nil {
+		return figure{}, err
+	}
+	var all []time.Duration
+	for range 7 {
+		if err := p.Go(s.Console + "/join"); err != nil {
+			return figure{}, err
+		}
+		ms, err := browser.Eval[float64](p, `new Promise((done) => {
+			const look = () => document.querySelectorAll("#join-model option").length > 1 && /[0-9] that have never been here/.test(document.querySelector("aside")?.innerText)
+				? setTimeout(() => done(performance.now()), 0) : setTimeout(look, 5);
+			look();
+		})`)
+		if err != nil {
+			return figure{}, err
+		}
+		all = append(all, time.Duration(ms*float64(time.Millisecond)))
+	}
+	return figure{fmt.Sprintf("the page Join until it can be used, %d devices expected", 2*pallet), median(all).Round(time.Millisecond).String(), "1 s, of 10000", ""}, nil
 }
 
 // loadList onboards a list with the command line.
@@ -133,30 +173,11 @@ func tlsFigures(dir string, running **service.Service, bundles string) ([]figure
 		return nil, err
 	}
 	config := &tls.Config{Certificates: []tls.Certificate{pair}, InsecureSkipVerify: true}
-	self, err := os.Executable()
+	at, bareProfile, end, err := bareServer("tls")
 	if err != nil {
 		return nil, err
 	}
-	bare := exec.Command(self, "-tls", dir)
-	in, err := bare.StdinPipe()
-	if err != nil {
-		return nil, err
-	}
-	said, err := bare.StdoutPipe()
-	if err != nil {
-		return nil, err
-	}
-	if err := bare.Start(); err != nil {
-		return nil, err
-	}
-	defer bare.Wait()
-	defer in.Close() // which ends it
-	line := make([]byte, 100)
-	n, err := said.Read(line)
-	if err != nil {
-		return nil, err
-	}
-	at, bareProfile, _ := strings.Cut(strings.TrimSpace(string(line[:n])), " ")
+	defer end()
 	var out []figure
 	fmt.Println("handshakes with certificates …")
 	var ceiling, got []float64
@@ -190,6 +211,39 @@ func tlsFigures(dir string, running **service.Service, bundles string) ([]figure
 	}
 	return append(out, figure{fmt.Sprintf("ceiling: memory a TLS connection of a bare server, %d of them", tlsOpen), fmt.Sprintf("%.1f kB", bareMemory/1e3), "", ""},
 		figure{fmt.Sprintf("memory a session of MQTT over TLS, %d of them", tlsOpen), fmt.Sprintf("%.1f kB", memory/1e3), "1.3 × bare", fmt.Sprintf("%.2f ×", memory/bareMemory)}), nil
+}
+
+// bareServer starts a server that does nothing with its connections, over TLS or plain,
+// and returns where it listens and tells its memory.
+func bareServer(kind string) (at, profile string, end func(), err error) {
+	self, err := os.Executable()
+	if err != nil {
+		return "", "", nil, err
+	}
+	bare := exec.Command(self, "-bare", kind)
+	in, err := bare.StdinPipe()
+	if err != nil {
+		return "", "", nil, err
+	}
+	said, err := bare.StdoutPipe()
+	if err != nil {
+		return "", "", nil, err
+	}
+	if err := bare.Start(); err != nil {
+		return "", "", nil, err
+	}
+	end = func() {
+		in.Close() // which ends it
+		bare.Wait()
+	}
+	line := make([]byte, 100)
+	n, err := said.Read(line)
+	if err != nil {
+		end()
+		return "", "", nil, err
+	}
+	at, profile, _ = strings.Cut(strings.TrimSpace(string(line[:n])), " ")
+	return at, profile, end, nil
 }
 
 // handshakes counts those a second of some clients that do nothing else.
@@ -275,7 +329,7 @@ func pairOf(path, id string) (tls.Certificate, error) {
 
 // bareTLS is the process that tlsFigures starts: a server of the standard library that
 // asks for a certificate, and does nothing with a connection. It ends with its input.
-func bareTLS() error {
+func bareTLS(plain bool) error {
 	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return err
@@ -293,9 +347,12 @@ func bareTLS() error {
 	if err != nil {
 		return err
 	}
-	l, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{pair}, ClientAuth: tls.RequestClientCert})
+	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err
+	}
+	if !plain {
+		l = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, ClientAuth: tls.RequestClientCert})
 	}
 	told, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -312,7 +369,10 @@ func bareTLS() error {
 			go func() {
 				defer c.Close()
 				buf := make([]byte, 512) // it answers whatever comes as MQTT does a CONNECT
-				for c.(*tls.Conn).Handshake() == nil {
+				if c, encrypted := c.(*tls.Conn); encrypted && c.Handshake() != nil {
+					return
+				}
+				for {
 					if _, err := c.Read(buf); err != nil {
 						return
 					}

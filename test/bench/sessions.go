@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"path/filepath"
@@ -81,8 +82,170 @@ func sessionFigures(dir string, count int) ([]figure, error) {
 	if err != nil {
 		return nil, err
 	}
-	return []figure{{what: fmt.Sprintf("memory of a connected MQTT client, %d of them", count),
-		got: fmt.Sprintf("%.1f kB", (after-before)/float64(count)/1000), target: "30 kB"}}, nil
+	bare, err := bareSockets(count)
+	if err != nil {
+		return nil, err
+	}
+	each := (after - before) / float64(count)
+	out := []figure{{what: fmt.Sprintf("ceiling: memory of a socket that a goroutine reads, %d of them", count), got: fmt.Sprintf("%.1f kB", bare/1000)},
+		{what: fmt.Sprintf("memory of a connected MQTT client, %d of them", count), got: fmt.Sprintf("%.1f kB", each/1000), target: "30 kB", ratio: fmt.Sprintf("%.1f ×", each/bare)}}
+	for _, c := range conns {
+		c.Close()
+	}
+	more, err := restartFigures(s, tokens[:restarted], id)
+	return append(out, more...), err
+}
+
+// bareSockets is what a connection costs a server of the standard library that does
+// nothing but to read it.
+func bareSockets(count int) (float64, error) {
+	at, profile, end, err := bareServer("plain")
+	if err != nil {
+		return 0, err
+	}
+	defer end()
+	before, err := live(profile)
+	if err != nil {
+		return 0, err
+	}
+	conns := make([]net.Conn, 0, count)
+	defer func() {
+		for _, c := range conns {
+			c.Close()
+		}
+	}()
+	for range count {
+		c, err := net.Dial("tcp", at)
+		if err != nil {
+			return 0, err
+		}
+		conns = append(conns, c)
+	}
+	time.Sleep(time.Second)
+	after, err := live(profile)
+	return (after - before) / float64(count), err
+}
+
+// restarted is how many devices come back at once behind a restart.
+const restarted = 5000
+
+// restartFigures measures how long it takes until all of many devices are back when the
+// service has started anew, which try again after half a second and then up to twice as
+// long, and what one device meets meanwhile that is in already.
+func restartFigures(s *service.Service, tokens []string, id func(int) string) ([]figure, error) {
+	fmt.Printf("a restart with %d devices …\n", len(tokens))
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	at := free.Addr().String()
+	free.Close()
+	data := s.Data
+	begin := func() (*service.Service, error) {
+		return service.Start(data, "--mqtt", at, "--device-rate", "0", "--device-connects", "0", "--log-level", "warn")
+	}
+	if err := s.Stop(); err != nil {
+		return nil, err
+	}
+	if s, err = begin(); err != nil {
+		return nil, err
+	}
+	var back sync.WaitGroup
+	conns := make([]net.Conn, len(tokens))
+	if err := spreadOver(len(tokens), 16, func(i int) (err error) {
+		if conns[i], err = greet(at, id(i), tokens[i]); err == nil {
+			err = hear(conns[i], id(i))
+		}
+		return err
+	}); err != nil {
+		return nil, err
+	}
+	if err := s.Stop(); err != nil {
+		return nil, err
+	}
+	begun := time.Now()
+	if s, err = begin(); err != nil {
+		return nil, err
+	}
+	defer s.Stop()
+	started := time.Since(begun)
+	lat := &latencies{}
+	innocent, err := greet(at, id(0), tokens[0])
+	if err != nil {
+		return nil, err
+	}
+	defer innocent.Close()
+	storm := time.Now()
+	for i := 1; i < len(tokens); i++ {
+		back.Go(func() {
+			wait := 500 * time.Millisecond
+			for {
+				time.Sleep(wait/2 + time.Duration(rand.Int64N(int64(wait/2))))
+				c, err := greet(at, id(i), tokens[i])
+				if err == nil {
+					if err = hear(c, id(i)); err == nil {
+						conns[i] = c
+						return
+					}
+					c.Close()
+				}
+				wait = min(2*wait, 10*time.Second)
+			}
+		})
+	}
+	all := make(chan struct{})
+	go func() { back.Wait(); close(all) }()
+	measured := make(chan error, 1)
+	stop := make(chan struct{})
+	go func() { measured <- oneByOne(innocent, id(0), stop, lat) }()
+	select {
+	case <-all:
+	case <-time.After(2 * time.Minute):
+		return nil, fmt.Errorf("behind a restart not all devices are back after two minutes")
+	}
+	took := time.Since(storm)
+	close(stop)
+	if err := <-measured; err != nil {
+		return nil, err
+	}
+	for _, c := range conns {
+		if c != nil {
+			c.Close()
+		}
+	}
+	p50, p99 := lat.quantiles()
+	return []figure{{what: fmt.Sprintf("a restart with %d devices: until all are back and have their settings", len(tokens)), got: (started + took).Round(100 * time.Millisecond).String(), target: "30 s"},
+		{what: "of that, until the service takes the first", got: started.Round(10 * time.Millisecond).String()},
+		{what: "PUBACK of an innocent device meanwhile, median and p99", got: fmt.Sprintf("%s, %s", p50.Round(100*time.Microsecond), p99.Round(100*time.Microsecond))}}, nil
+}
+
+// oneByOne publishes, each when the one before is acknowledged, until stop.
+func oneByOne(c net.Conn, id string, stop <-chan struct{}, lat *latencies) error {
+	var buf bytes.Buffer
+	var ack [4]byte
+	for n := uint16(1); ; n++ {
+		select {
+		case <-stop:
+			return nil
+		case <-time.After(10 * time.Millisecond):
+		}
+		buf.Reset()
+		if n == 0 {
+			n = 1
+		}
+		if err := publish(&buf, "ullage/"+id+"/readings", `{"must_temp":21.4}`, n); err != nil {
+			return err
+		}
+		begun := time.Now()
+		if _, err := c.Write(buf.Bytes()); err != nil {
+			return err
+		}
+		c.SetReadDeadline(time.Now().Add(30 * time.Second))
+		if _, err := io.ReadFull(c, ack[:]); err != nil {
+			return fmt.Errorf("the innocent device is not acknowledged: %w", err)
+		}
+		lat.add(time.Since(begun))
+	}
 }
 
 // live returns the bytes of live heap and of stacks, after a collection.

@@ -3,9 +3,13 @@
 package main
 
 import (
+	"bytes"
 	"context"
+	"crypto/rand"
+	"encoding/json"
 	"flag"
 	"fmt"
+	"net/http"
 	"net/url"
 	"os"
 	"os/exec"
@@ -116,7 +120,12 @@ func run(console, password, out, only string) error {
 			return err
 		}},
 		// The last one: it makes a device.
-		{name: "join", path: "/join", after: joinDevice},
+		{name: "join", path: "/join", after: func(p *browser.Page) error {
+			if err := pallet(console, password); err != nil {
+				return err
+			}
+			return joinDevice(p)
+		}},
 	}
 	for _, s := range shots {
 		if only != "" && only != s.name {
@@ -160,6 +169,55 @@ func run(console, password, out, only string) error {
 	return nil
 }
 
+// pallet lets three devices ask to join, one of them once more.
+func pallet(console, password string) error {
+	ctx := context.Background()
+	cl := client.New(console, "")
+	if _, err := cl.SignIn(ctx, "engineer", password); err != nil {
+		return err
+	}
+	until := time.Now().Add(30 * 24 * time.Hour)
+	k := client.JoinKey{Name: "fennimore-pallet", Model: "tank-probe", Device: "tank-{part2}-{last2}", Labels: map[string]string{"site": "Fennimore"}, Cap: 40, ExpiresAt: &until, Note: "forty probes for row C"}
+	if _, err := cl.MakeJoinKey(ctx, k); err != nil {
+		return err
+	}
+	labels, err := cl.JoinLabels(ctx, k.Name, []string{"TP-fennimore-81", "TP-fennimore-82", "TP-fennimore-83"})
+	if err != nil {
+		return err
+	}
+	s, err := cl.Service(ctx)
+	if err != nil {
+		return err
+	}
+	ask := func(l client.JoinLabel, nonce string) error {
+		b, err := json.Marshal(map[string]string{"serial": l.Serial, "secret": l.Secret, "nonce": nonce})
+		if err != nil {
+			return err
+		}
+		r, err := http.Post("http://"+s.DeviceHTTP+"/device/v1/join", "application/json", bytes.NewReader(b))
+		if err != nil {
+			return err
+		}
+		return r.Body.Close()
+	}
+	first := rand.Text()
+	if err := ask(labels[0], first); err != nil {
+		return err
+	}
+	if _, err := cl.DecideJoins(ctx, client.JoinDecision{Where: `serial == "TP-fennimore-81"`, Admit: true}); err != nil {
+		return err
+	}
+	if err := ask(labels[0], first); err != nil {
+		return err
+	}
+	for _, l := range labels {
+		if err := ask(l, rand.Text()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // joinDevice onboards a device on the page Join, whose first message has a mistake.
 func joinDevice(p *browser.Page) error {
 	if _, err := browser.Eval[any](p, `(async () => {
@@ -186,7 +244,11 @@ func joinDevice(p *browser.Page) error {
 	if err != nil {
 		return err
 	}
-	command = strings.Replace(command, `"must_temp":22`, `"must_temp":"hot"`, 1)
+	token, err := browser.Eval[string](p, `[...document.querySelectorAll("code")].map((c) => c.innerText).find((c) => /^[0-9a-f]{8}\./.test(c))`)
+	if err != nil {
+		return err
+	}
+	command = "TOKEN=" + token + "\n" + strings.Replace(command, `"must_temp":22`, `"must_temp":"hot"`, 1)
 	if out, err := exec.Command("sh", "-c", command).CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)
 	}
