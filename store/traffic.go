@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"time"
 
@@ -141,6 +142,9 @@ func (t *Traffic) row(es []traffic.Entry) (trafficRow, error) {
 	e := json.NewEncoder(&text)
 	e.SetEscapeHTML(false)
 	for i := range es {
+		if i%32 == 31 {
+			runtime.Gosched() // messages that are taken meanwhile go first
+		}
 		if err := e.Encode(&es[i]); err != nil {
 			return r, err
 		}

@@ -25,7 +25,7 @@ const (
 	// keepEvery is how often what has passed goes to the Keeper, and keepAt how many
 	// entries do not wait for that.
 	keepEvery = time.Second
-	keepAt    = 2000
+	keepAt    = 512
 	// keepMost is how many entries wait at most; more are lost to the Keeper.
 	keepMost = 50_000
 )
