@@ -75,6 +75,9 @@ type Options struct {
 	// a device shows; nil where there are none.
 	Issuer devices.Issuer
 	Judge  func(shown []*x509.Certificate, now time.Time) error
+	// Takes says which kinds of credential a listener for devices takes; every kind where
+	// it says nothing.
+	Takes map[door.Listener][]devices.Kind
 	// Master is the secret that those of join keys are made of; nobody joins by
 	// themselves where it is empty.
 	Master []byte
@@ -227,7 +230,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.Intake = ingest.New(ingest.Options{Store: telemetry, Devices: a.Devices, Models: a.Models, Settings: a.Settings,
 		Commands: a.Commands, Commits: a.Commits, Traffic: a.Traffic, Bus: a.Bus, Derive: a.Derivations, Now: o.Now})
 	a.Door = door.New(door.Options{Devices: a.Devices, Intake: a.Intake, Settings: a.Settings, Commands: a.Commands,
-		Traffic: a.Traffic, Joining: a.Joining, Models: a.Models, Ways: o.Ways, Judge: o.Judge, Limits: o.Limits, Log: o.Log, Now: o.Now})
+		Traffic: a.Traffic, Joining: a.Joining, Models: a.Models, Ways: o.Ways, Judge: o.Judge, Takes: o.Takes, Limits: o.Limits, Log: o.Log, Now: o.Now})
 	a.Expressions = expressions.New(expressions.Options{Models: a.Models, Devices: a.Devices, Present: a.Present,
 		History: past, Rules: a.Alarms.Names, Sites: a.Sites.Names, Now: o.Now})
 	a.Queries = query.New(query.Options{History: past, Devices: a.Devices, Models: a.Models, Limits: a.Present,

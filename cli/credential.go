@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -133,6 +134,11 @@ func handedOver(c *cobra.Command, o client.Onboarded, place string) error {
 	if place != "" {
 		if err := writeBundle(place, o.Bundle); err != nil {
 			return fmt.Errorf("%s has its credential, and the bundle could not be written: %w; make another one with: ullage device renew %s", o.ID, err, o.ID)
+		}
+	}
+	if host, _, err := net.SplitHostPort(o.HTTPTLS); err == nil && place != "" {
+		if ip := net.ParseIP(host); ip != nil && ip.IsLoopback() {
+			fmt.Fprintf(c.ErrOrStderr(), "The bundle leads to %s, which is this machine alone. For devices elsewhere let the service listen for them, with --names, before you flash it.\n", host)
 		}
 	}
 	return show(c, o, func(w io.Writer) {

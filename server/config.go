@@ -26,6 +26,7 @@ import (
 	"ullage/api"
 	"ullage/app"
 	"ullage/core/value"
+	"ullage/fleet/devices"
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
 	"ullage/pki"
@@ -48,6 +49,10 @@ type Values struct {
 	MQTTTLS         string `option:"mqtt_tls" help:"address for devices that speak MQTT over TLS, such as 0.0.0.0:8883 for other machines; off if empty"`
 	DeviceHTTPTLS   string `option:"device_http_tls" help:"address for devices that speak HTTP over TLS, such as 0.0.0.0:8443; off if empty"`
 	TimeOnly        string `option:"time_only" help:"address that tells devices the time and nothing else, signed and without encryption, such as 0.0.0.0:8864; off if empty"`
+	MQTTTakes       string `option:"mqtt_takes" help:"what devices show at mqtt: token, certificate, or both if empty"`
+	DeviceHTTPTakes string `option:"device_http_takes" help:"the same at device_http"`
+	MQTTTLSTakes    string `option:"mqtt_tls_takes" help:"the same at mqtt_tls"`
+	HTTPTLSTakes    string `option:"device_http_tls_takes" help:"the same at device_http_tls"`
 	DeviceTLSCert   string `option:"device_tls_cert" help:"file of the certificate for devices, with those between it and its authority, in PEM; one of the service's own authority if empty"`
 	DeviceTLSKey    string `option:"device_tls_key" help:"file of its key in PEM; both are read again when they change"`
 	Pprof           string `option:"pprof" help:"address of profiles for net/http/pprof, on loopback only; off if empty"`
@@ -318,6 +323,39 @@ func (c *Config) certificate(log *slog.Logger, now func() time.Time) (*pki.Files
 		}
 	}
 	return pki.Open(cert, key, log, now)
+}
+
+// takes reads which credentials each listener for devices takes.
+func (c *Config) takes() (map[door.Listener][]devices.Kind, error) {
+	out := map[door.Listener][]devices.Kind{}
+	for _, l := range []struct {
+		option, says string
+		of           door.Listener
+	}{{"mqtt_takes", c.MQTTTakes, door.Listener{Transport: "mqtt"}}, {"device_http_takes", c.DeviceHTTPTakes, door.Listener{Transport: "http"}},
+		{"mqtt_tls_takes", c.MQTTTLSTakes, door.Listener{Transport: "mqtt", TLS: true}}, {"device_http_tls_takes", c.HTTPTLSTakes, door.Listener{Transport: "http", TLS: true}}} {
+		for _, w := range words(l.says) {
+			if k := devices.Kind(w); k == devices.Token || k == devices.Certificate && l.of.TLS {
+				out[l.of] = append(out[l.of], k)
+				continue
+			}
+			return nil, fault.New(fault.Invalid, "%s is %q; a listener takes a token, and over TLS a certificate", l.option, value.Clip(l.says, 60)).
+				Then("say token, certificate, or nothing for both")
+		}
+	}
+	return out, nil
+}
+
+// named refuses listeners for devices elsewhere while nobody has said under which name
+// those find the service: it goes into certificates and bundles.
+func (c *Config) named() error {
+	for option, address := range map[string]string{"mqtt_tls": c.MQTTTLS, "device_http_tls": c.DeviceHTTPTLS} {
+		host, _, err := net.SplitHostPort(address)
+		if ip := net.ParseIP(host); err == nil && (host == "" || ip != nil && ip.IsUnspecified()) && len(words(c.Names)) == 0 {
+			return fault.New(fault.Invalid, "%s takes devices from elsewhere, and names does not say under which name they find the service, which goes into certificates and bundles", option).
+				Then("say it, as in --names cellars.example.org")
+		}
+	}
+	return nil
 }
 
 // forDevices returns the authority of the data folder, the passphrase of its root key

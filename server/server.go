@@ -103,6 +103,12 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	if err != nil {
 		return err
 	}
+	if err := c.named(); err != nil {
+		return err
+	}
+	if o.Takes, err = c.takes(); err != nil {
+		return err
+	}
 	o.Issuer, o.Judge = authority, authority.Judge
 	keys := filepath.Join(c.Data, "pki")
 	o.Exported = func() time.Time { return pki.Exported(keys) }

@@ -198,6 +198,38 @@ func TestEST(t *testing.T) {
 	}
 }
 
+// A listener takes the credentials that its row says, and none listens for devices from
+// elsewhere without a name.
+func TestListenersTakeWhatTheySay(t *testing.T) {
+	s := start(t, "--mqtt-tls-takes", "certificate")
+	cellars(t, s)
+	root := t.TempDir()
+	dir := filepath.Join(root, "tank-fennimore-91")
+	cli(t, s, "device", "create", "tank-fennimore-91", "--model", "tank-probe", "--out", dir)
+	_, port, err := net.SplitHostPort(s.MQTTTLS)
+	ok(t, err)
+	send := []string{"-h", "127.0.0.1", "-p", port, "--cafile", filepath.Join(dir, "ca.crt"), "-i", "tank-fennimore-91", "-u", "tank-fennimore-91", "-q", "1",
+		"-t", "ullage/tank-fennimore-91/readings", "-m", `{"must_temp":21}`}
+	token, err := os.ReadFile(filepath.Join(dir, "token"))
+	ok(t, err)
+	run(t, root, false, "mosquitto_pub", append(send, "-P", strings.TrimSpace(string(token)))...)
+	told(t, s, "it showed a token, and this listener takes a certificate alone")
+	run(t, root, true, "curl", "-sS", "--fail-with-body", "--cacert", filepath.Join(dir, "ca.crt"), "-H", "Authorization: Bearer "+strings.TrimSpace(string(token)), "https://"+s.HTTPTLS+"/device/v1/intended")
+	cli(t, s, "device", "renew", "tank-fennimore-91", "--cert", "--out", filepath.Join(root, "again"))
+	run(t, root, true, "mosquitto_pub", append(send, "--cert", filepath.Join(root, "again", "device.crt"), "--key", filepath.Join(root, "again", "device.key"))...)
+
+	for flags, says := range map[string]string{"--mqtt-tls 0.0.0.0:0": "names does not say under which name", "--mqtt-takes certificate": "over TLS a certificate",
+		"--device-http-tls-takes key": "a listener takes a token"} {
+		other, err := service.Start(t.TempDir(), strings.Fields(flags)...)
+		if err == nil {
+			other.Kill()
+			t.Errorf("a service starts with %s", flags)
+		} else if !strings.Contains(err.Error(), says) {
+			t.Errorf("with %s it says %v, want %q", flags, err, says)
+		}
+	}
+}
+
 // The time of the plain port is signed, as openssl sees it with nothing but ca.crt.
 func TestTimeOnly(t *testing.T) {
 	s := start(t, "--time-only", "127.0.0.1:0")

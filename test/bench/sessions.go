@@ -82,6 +82,9 @@ func sessionFigures(dir string, count int) ([]figure, error) {
 	if err != nil {
 		return nil, err
 	}
+	for _, c := range conns {
+		c.Close()
+	}
 	bare, err := bareSockets(count)
 	if err != nil {
 		return nil, err
@@ -89,9 +92,6 @@ func sessionFigures(dir string, count int) ([]figure, error) {
 	each := (after - before) / float64(count)
 	out := []figure{{what: fmt.Sprintf("ceiling: memory of a socket that a goroutine reads, %d of them", count), got: fmt.Sprintf("%.1f kB", bare/1000)},
 		{what: fmt.Sprintf("memory of a connected MQTT client, %d of them", count), got: fmt.Sprintf("%.1f kB", each/1000), target: "30 kB", ratio: fmt.Sprintf("%.1f ×", each/bare)}}
-	for _, c := range conns {
-		c.Close()
-	}
 	more, err := restartFigures(s, tokens[:restarted], id)
 	return append(out, more...), err
 }

@@ -3,6 +3,7 @@ package door
 import (
 	"crypto/sha256"
 	"crypto/x509"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -13,6 +14,21 @@ import (
 	"ullage/fleet/traffic"
 	"ullage/transport/conns"
 )
+
+// Listener is a listener for devices, as far as the door tells them apart.
+type Listener struct {
+	Transport string // mqtt or http
+	TLS       bool
+}
+
+// takes refuses a credential of a kind that the listener does not take.
+func (d *Door) takes(c Claim, kind devices.Kind) error {
+	kinds := d.o.Takes[Listener{c.Transport, c.TLS != ""}]
+	if len(kinds) == 0 || slices.Contains(kinds, kind) {
+		return nil
+	}
+	return fault.New(fault.Unauthenticated, "it showed a %s, and this listener takes a %s alone; give the device one, or use the other port", kind, kinds[0])
+}
 
 // Credential is what a device was let in by.
 type Credential struct {
@@ -78,6 +94,9 @@ func (d *Door) Admit(c Claim) (*Device, error) {
 func (d *Door) admit(c Claim) (*Device, error) {
 	dev, credential, err := d.identify(c)
 	if err != nil {
+		return nil, err
+	}
+	if err := d.takes(c, credential.Kind); err != nil {
 		return nil, err
 	}
 	if c.Named && c.Device == "" && credential.Kind == devices.Token {

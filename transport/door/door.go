@@ -36,7 +36,10 @@ type Options struct {
 	Ways   func() Ways
 	// Judge says what is wrong with the certificate of a device, the first, and those
 	// that came with it; nil where none are taken.
-	Judge  func(shown []*x509.Certificate, now time.Time) error
+	Judge func(shown []*x509.Certificate, now time.Time) error
+	// Takes says which kinds of credential a listener takes, by its protocol and whether
+	// it is encrypted; every kind where it says nothing.
+	Takes  map[Listener][]devices.Kind
 	Limits Limits
 	Log    *slog.Logger
 	Now    func() time.Time

@@ -67,6 +67,9 @@ export function Token({ given }: { given: Onboarded }) {
       )}
       <Command>{way === "mqtt" ? given.try_mqtt : way === "http" ? given.try_http : unzip}</Command>
       <p className="pt-1 text-muted">
+        {way === "bundle" && /^(127\.|localhost|\[::1\])/.test(given.http_tls ?? "")
+          ? "The bundle leads to this machine alone: let the service listen for devices elsewhere, under a name, before you flash it. "
+          : ""}
         {way === "bundle"
           ? "It is encrypted; the bundle holds samples in Python, C and Go too."
           : "The first line asks for the token, so that it is in no history. Without TLS, for this machine alone."}
