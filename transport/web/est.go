@@ -96,6 +96,11 @@ func csrIn(c *gin.Context) ([]byte, error) {
 	if err != nil || len(b) > maxJoin {
 		return nil, fault.New(fault.TooLarge, "the request for a certificate has more than %d bytes", maxJoin)
 	}
+	return decodeCSR(b)
+}
+
+// decodeCSR returns the DER, or the PEM, that was sent.
+func decodeCSR(b []byte) ([]byte, error) {
 	if len(b) == 0 {
 		return nil, fault.New(fault.Invalid, "no request for a certificate came").Then("send PKCS #10 in Base64")
 	}
