@@ -295,14 +295,25 @@ func (a *Authority) Issue(device string) (devices.Issued, error) {
 // PEM or DER). A request for other names than the device's id, and those that are said,
 // is refused; the certificate is for the id in any case.
 func (a *Authority) IssueFor(device string, csr []byte, names ...string) (devices.Issued, error) {
-	r, err := ParseRequest(csr)
+	r, err := requestFor(device, csr, names)
 	if err != nil {
 		return devices.Issued{}, err
 	}
-	if err := checkNames(device, r, names); err != nil {
-		return devices.Issued{}, err
-	}
 	return a.sign(device, r.PublicKey)
+}
+
+// Check says what is wrong with a request for a certificate of a device.
+func (a *Authority) Check(device string, csr []byte, names ...string) error {
+	_, err := requestFor(device, csr, names)
+	return err
+}
+
+func requestFor(device string, csr []byte, names []string) (*x509.CertificateRequest, error) {
+	r, err := ParseRequest(csr)
+	if err == nil {
+		err = checkNames(device, r, names)
+	}
+	return r, err
 }
 
 func (a *Authority) sign(device string, public crypto.PublicKey) (devices.Issued, error) {

@@ -24,10 +24,11 @@ type Revocations struct {
 	authority *Authority
 	revoked   func(time.Time) []devices.Credential
 
-	mu   sync.Mutex
-	der  []byte
-	at   time.Time
-	many int
+	mu     sync.Mutex
+	der    []byte
+	at     time.Time
+	many   int
+	newest time.Time // when the latest of them was revoked
 }
 
 // Revocations returns the list of an authority; revoked tells which those are that would
@@ -45,7 +46,13 @@ func (r *Revocations) DER() ([]byte, error) {
 		return r.der, nil
 	}
 	held := r.revoked(now)
-	if r.der != nil && len(held) == r.many && now.Sub(r.at) < crlLife/2 {
+	var newest time.Time
+	for _, c := range held {
+		if c.RevokedAt.After(newest) {
+			newest = c.RevokedAt
+		}
+	}
+	if r.der != nil && len(held) == r.many && newest.Equal(r.newest) && now.Sub(r.at) < crlLife/2 {
 		return r.der, nil
 	}
 	list := &x509.RevocationList{Number: big.NewInt(now.UnixMilli()), ThisUpdate: now, NextUpdate: now.Add(crlLife)}
@@ -60,6 +67,6 @@ func (r *Revocations) DER() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	r.der, r.at, r.many = der, now, len(held)
+	r.der, r.at, r.many, r.newest = der, now, len(held), newest
 	return der, nil
 }

@@ -53,6 +53,8 @@ type Issuer interface {
 	// IssueFor makes one of the key in a request (PKCS #10).
 	// Names are those that the request may be for, beside the device's id.
 	IssueFor(device string, csr []byte, names ...string) (Issued, error)
+	// Check says what is wrong with such a request.
+	Check(device string, csr []byte, names ...string) error
 }
 
 // Issued is a certificate that was made for a device.
@@ -200,6 +202,15 @@ func (g *Registry) Renew(ctx context.Context, id string, w Wanted, keep bool, by
 		return Given{}, err
 	}
 	return given, nil
+}
+
+// CheckRequest says what is wrong with a request for a certificate, before anything
+// hangs on it.
+func (g *Registry) CheckRequest(device string, csr []byte, names ...string) error {
+	if g.issuer == nil {
+		return fault.New(fault.Conflict, "this service has no authority that makes certificates").Then("give the device a token")
+	}
+	return g.issuer.Check(device, csr, names...)
 }
 
 // RenewMany gives some devices another credential each, at once as far as they go. Of

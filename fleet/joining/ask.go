@@ -88,6 +88,11 @@ func (j *Joining) Ask(ctx context.Context, a Asked) (Answer, error) {
 	if err := j.reaches(k, is); err != nil {
 		return Answer{}, err
 	}
+	if len(a.CSR) > 0 { // a person should not let in what cannot be made
+		if err := j.o.Devices.CheckRequest(is.ID, a.CSR, a.Serial); err != nil {
+			return Answer{}, err
+		}
+	}
 	switch {
 	case known && !r.JoinedAt.IsZero() && attempt == r.Used:
 		return j.again(ctx, k, r, a, attempt, now)

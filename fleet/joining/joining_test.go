@@ -267,6 +267,12 @@ func TestCertificates(t *testing.T) {
 		r.Must(err)
 		return a
 	}
+	bad := attempt("TP-fennimore-1")
+	bad.CSR = []byte("-----BEGIN CERTIFICATE REQUEST-----\nAAAA\n-----END CERTIFICATE REQUEST-----\n")
+	refused(t, r, "no request", bad, fault.Invalid, "it is no request for a certificate")
+	if rs := r.Joining.Requests(); len(rs) != 0 {
+		t.Errorf("what cannot be made waits: %+v", rs)
+	}
 	refused(t, r, "foreign", ask("TP-fennimore-1", "hub-saltmarsh"), fault.Invalid, `is for the common name "hub-saltmarsh"`)
 	a := ask("TP-fennimore-1", "TP-fennimore-1")
 	out, err := r.Joining.Ask(t.Context(), a)

@@ -74,10 +74,10 @@ func (d *Door) admitted(ctx context.Context, transport, remote, tls string, a jo
 		a.Over += ", " + tls
 	}
 	e := traffic.Entry{At: d.o.Now(), Direction: traffic.Up, Transport: transport, Remote: remote, TLS: tls, Topic: "join",
-		Note: "the serial " + value.Clip(a.Serial, 70)}
+		Claimed: value.Clip(a.Serial, 70)}
 	out, err := d.join(ctx, a, tls)
 	if err == nil {
-		if e.Note += " waits for a person"; out.After == 0 {
+		if e.Note = "it waits for a person"; out.After == 0 {
 			e.Device, e.Note = out.Device.ID, "the serial "+a.Serial+" joined"
 		}
 		d.o.Traffic.Add(e)

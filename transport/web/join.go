@@ -2,6 +2,7 @@ package web
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"math"
@@ -36,7 +37,14 @@ func (w *handler) join(c *gin.Context) {
 		return
 	}
 	if err := json.Unmarshal(b, &in); err != nil {
-		refuse(c, fault.New(fault.Invalid, "the request to join is not a JSON object of texts: %s", value.Clip(err.Error(), 120)).
+		why := "it is not JSON"
+		var wrong *json.UnmarshalTypeError
+		if errors.As(err, &wrong) {
+			if why = "it is a " + wrong.Value; wrong.Field != "" {
+				why = fmt.Sprintf("%s is a %s", value.Clip(wrong.Field, 40), wrong.Value)
+			}
+		}
+		refuse(c, fault.New(fault.Invalid, "the request to join is no JSON object of texts: %s", why).
 			Then(`send {"serial":"…","secret":"…","nonce":"…"}`))
 		return
 	}

@@ -165,7 +165,7 @@ interface Outside {
 function cannotGetIn(entries: TrafficEntry[], now: number): Outside[] {
   const out = new Map<string, Outside>();
   for (const e of entries) {
-    if ((e.topic !== "connect" && e.topic !== "handshake") || !e.reason) continue;
+    if ((e.topic !== "connect" && e.topic !== "handshake" && e.topic !== "join") || !e.reason) continue;
     if (now - Date.parse(e.at) > 3600_000) continue;
     const address = (e.remote ?? "").replace(/:\d+$/, "");
     const key = e.device ?? (e.claimed ? `${e.claimed} ${address}` : address);
