@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode"
 	"unicode/utf8"
 
 	"ullage/core/model"
@@ -159,9 +160,26 @@ func (l *Log) Add(e Entry) Entry {
 // message would keep all of it in memory.
 func (e *Entry) cut() {
 	e.Body = fitting(e.Body)
-	e.Topic, e.Claimed = strings.Clone(value.Clip(e.Topic, maxTopic)), strings.Clone(value.Clip(e.Claimed, maxTopic))
+	e.Topic, e.Claimed = printable(value.Clip(e.Topic, maxTopic)), printable(value.Clip(e.Claimed, maxTopic))
 	e.Reason, e.Note = strings.Clone(value.Clip(e.Reason, maxReason)), strings.Clone(value.Clip(e.Note, maxNote))
 	e.Refused, e.Marked = cutFindings(e.Refused), cutFindings(e.Marked)
+}
+
+// printable writes control characters as escapes: what strangers claim is shown on
+// terminals too.
+func printable(s string) string {
+	if !strings.ContainsFunc(s, unicode.IsControl) {
+		return strings.Clone(s)
+	}
+	var b strings.Builder
+	for _, r := range s {
+		if unicode.IsControl(r) {
+			fmt.Fprintf(&b, "\\x%02x", r)
+		} else {
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
 }
 
 func cutFindings(all []model.Finding) []model.Finding {

@@ -118,3 +118,12 @@ func TestBytesAreBounded(t *testing.T) {
 		t.Errorf("the newest entry is %+v, want it whole", newest)
 	}
 }
+
+// What strangers claim does nothing to a terminal.
+func TestClaimsArePrintable(t *testing.T) {
+	l := traffic.New(traffic.Options{})
+	e := l.Add(traffic.Entry{Topic: "join", Claimed: "TP\x00\x1b[31mx\u0085Ä"})
+	if want := `TP\x00\x1b[31mx\x85Ä`; e.Claimed != want {
+		t.Errorf("the claim is %q, want %q", e.Claimed, want)
+	}
+}

@@ -81,7 +81,7 @@ export function JoinLayout({
                     {o.device}
                   </Link>
                 ) : (
-                  <b className="font-mono text-[0.875rem]">{o.claimed || o.address}</b>
+                  <b className="font-mono text-[0.875rem] break-all">{o.claimed || o.address}</b>
                 )}
                 <span className="float-right text-muted">{ago(o.at, now)}</span>
                 <span className="block break-words">{o.reason}</span>
