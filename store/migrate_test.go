@@ -154,3 +154,41 @@ func TestDevicesOfVersionTwo(t *testing.T) {
 		t.Errorf("the sites are %v, %v", sites, err)
 	}
 }
+
+// TestCredentialsOfVersionSix opens records that were written before devices joined by
+// themselves, and before it was told when credentials end.
+func TestCredentialsOfVersionSix(t *testing.T) {
+	dir := t.TempDir()
+	s, err := Open(dir, Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
+	db, err := connect(filepath.Join(dir, "records.db"), nil, 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, statement := range []string{"ALTER TABLE credentials DROP COLUMN warned_at", "DROP TABLE join_keys", "DROP TABLE join_salts", "DROP TABLE join_requests",
+		"DROP TABLE bulk_jobs", "DROP TABLE bulk_progress", "DROP TABLE credential_uses", "DELETE FROM migrations WHERE id = '7'",
+		`INSERT INTO credentials (id, device, hash, created_at, kind, expires_at) VALUES ('crt-1', 'hub-saltmarsh', x'00', 1, 'certificate', 9)`} {
+		if err := db.Exec(statement).Error; err != nil {
+			t.Fatalf("%s: %v", statement, err)
+		}
+	}
+	database{write: db}.close()
+	if s, err = Open(dir, Options{}); err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	ctx := context.Background()
+	cs, err := s.Records.Credentials(ctx)
+	if err != nil || len(cs) != 1 || !cs[0].WarnedAt.IsZero() || cs[0].ExpiresAt.UnixMilli() != 9 {
+		t.Errorf("the credentials are %+v, %v", cs, err)
+	}
+	keys, err := s.Records.JoinKeys(ctx)
+	jobs, e := s.Records.BulkJobs(ctx)
+	uses, e2 := s.Records.CredentialUses(ctx)
+	if err != nil || e != nil || e2 != nil || len(keys)+len(jobs)+len(uses) != 0 {
+		t.Errorf("there are %v, %v and %v; %v %v %v", keys, jobs, uses, err, e, e2)
+	}
+}
