@@ -188,6 +188,21 @@ func TestRefusalsOverTLS(t *testing.T) {
 		{"an unknown id", func() string {
 			return pub(false, "tank-nowhere-01", "--cafile", ca, "--cert", cert, "--key", key)
 		}, `no device "tank-nowhere-01"`},
+		{"a clock of 1970", func() string {
+			return run(t, root, false, "openssl", "s_client", "-connect", s.HTTPTLS, "-CAfile", ca, "-attime", "1000", "-verify_return_error", "-brief")
+		}, "its clock is right"},
+		{"a certificate that is over", func() string {
+			at := signedBy(t, s, id, root, "over", -48*time.Hour, -24*time.Hour)
+			return pub(false, id, "--cafile", ca, "--cert", at+".crt", "--key", at+".key")
+		}, "its certificate ended on"},
+		{"a certificate that is to come", func() string {
+			at := signedBy(t, s, id, root, "early", 24*time.Hour, 48*time.Hour)
+			return pub(false, id, "--cafile", ca, "--cert", at+".crt", "--key", at+".key")
+		}, "which is to come"},
+		{"a certificate that nobody was given", func() string {
+			at := signedBy(t, s, id, root, "unknown", -time.Hour, time.Hour)
+			return pub(false, id, "--cafile", ca, "--cert", at+".crt", "--key", at+".key")
+		}, "no device has it"},
 		{"no TLS", func() string {
 			c, err := net.Dial("tcp", s.MQTTTLS)
 			ok(t, err)
@@ -260,6 +275,25 @@ func TestRefusalsOverTLS(t *testing.T) {
 	if strings.Contains(s.Log(), "PRIVATE KEY") {
 		t.Error("the log holds a key")
 	}
+}
+
+// signedBy makes a certificate of a device with the issuing key of a service, which holds
+// from and until some time from now, and returns where it is.
+func signedBy(t *testing.T, s *service.Service, id, dir, name string, from, until time.Duration) string {
+	t.Helper()
+	pair, err := tls.LoadX509KeyPair(filepath.Join(s.Data, "pki", "issuing.crt"), filepath.Join(s.Data, "pki", "issuing.key"))
+	ok(t, err)
+	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	ok(t, err)
+	der, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: big.NewInt(7), Subject: pkix.Name{CommonName: id}, NotBefore: time.Now().Add(from), NotAfter: time.Now().Add(until),
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}, pair.Leaf, k.Public(), pair.PrivateKey)
+	ok(t, err)
+	secret, err := x509.MarshalPKCS8PrivateKey(k)
+	ok(t, err)
+	at := filepath.Join(dir, name)
+	ok(t, os.WriteFile(at+".crt", pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o600))
+	ok(t, os.WriteFile(at+".key", pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: secret}), 0o600))
+	return at
 }
 
 // resuming returns a client that resumes its TLS session with each new connection.
