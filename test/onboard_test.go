@@ -124,11 +124,17 @@ func TestBundleWorks(t *testing.T) {
 // told waits for a refusal in the traffic that says something.
 func told(t *testing.T, s *service.Service, says string) client.TrafficEntry {
 	t.Helper()
+	return toldSince(t, s, says, time.Time{})
+}
+
+// toldSince waits for one that is not older than a moment.
+func toldSince(t *testing.T, s *service.Service, says string, since time.Time) client.TrafficEntry {
+	t.Helper()
 	for end := time.Now().Add(within); ; time.Sleep(50 * time.Millisecond) {
 		es, _, err := s.Client.Traffic(t.Context(), client.TrafficFilter{Refused: true, Limit: 50})
 		ok(t, err)
 		for _, e := range es {
-			if strings.Contains(e.Reason, says) {
+			if strings.Contains(e.Reason, says) && !e.At.Before(since) {
 				return e
 			}
 		}
@@ -219,8 +225,9 @@ func TestRefusalsOverTLS(t *testing.T) {
 			return curl(false, "--cacert", ca, "--tls-max", "1.1", "--ciphers", "DEFAULT@SECLEVEL=0")
 		}, "TLS 1.2 and 1.3"},
 	} {
+		begun := time.Now()
 		heard := c.do()
-		e := told(t, s, c.says)
+		e := toldSince(t, s, c.says, begun)
 		for _, secret := range []string{"authority", "wrong bundle", "no device", other + "'s"} {
 			if strings.Contains(heard, secret) {
 				t.Errorf("%s: the stranger hears %q", c.what, heard)
