@@ -96,6 +96,18 @@ func free(place string) error {
 	return fmt.Errorf("%s cannot be used for the bundle: %w", place, err)
 }
 
+// ready connects, and returns what was asked for and a place for the bundle that is free.
+func (f *credentialFlags) ready(c *cobra.Command, id string) (cl *client.Client, n client.NewCredential, place string, err error) {
+	if cl, err = connect(c); err != nil {
+		return
+	}
+	if n, err = f.wanted(c); err != nil {
+		return
+	}
+	place = f.place(c, id)
+	return cl, n, place, free(place)
+}
+
 // maxBundle is the largest bundle that is unpacked, in bytes.
 const maxBundle = 1 << 20
 
@@ -167,27 +179,14 @@ func deviceRenew() *cobra.Command {
 		Long:  "Gives a device a new token or certificate. With --keep the ones before work on, so\nthat the device can be changed over without a gap; end them then with\n\"ullage device revoke\". With --where every device for which the condition is true now\ngets one; their bundles go into the folder of --out, with a manifest, and where it was\ninterrupted the same command goes on.",
 		Example: "  ullage device renew tank-fennimore-07\n  ullage device renew hub-fennimore --cert --keep --out hub-fennimore.zip\n" +
 			"  ullage device renew --where 'label.site == \"Saltmarsh\"' --cert --keep --out saltmarsh",
-		Args: func(c *cobra.Command, args []string) error {
-			if *many.where != "" {
-				return cobra.NoArgs(c, args)
-			}
-			return exactly(1, "one device")(c, args)
-		},
+		Args:              many.orOne(),
 		ValidArgsFunction: deviceNames,
 		RunE: func(c *cobra.Command, args []string) error {
 			if *many.where != "" {
 				return many.renew(c, &f, keep)
 			}
-			cl, err := connect(c)
+			cl, n, place, err := f.ready(c, args[0])
 			if err != nil {
-				return err
-			}
-			n, err := f.wanted(c)
-			if err != nil {
-				return err
-			}
-			place := f.place(c, args[0])
-			if err := free(place); err != nil {
 				return err
 			}
 			o, err := cl.Renew(c.Context(), args[0], n, keep)
@@ -333,16 +332,8 @@ func deviceReplace() *cobra.Command {
 		Example: "  ullage device replace tank-fennimore-07 --serial TP-30412 --out tank-fennimore-07",
 		Args:    exactly(1, "one device"), ValidArgsFunction: deviceNames,
 		RunE: func(c *cobra.Command, args []string) error {
-			cl, err := connect(c)
+			cl, n, place, err := f.ready(c, args[0])
 			if err != nil {
-				return err
-			}
-			n, err := f.wanted(c)
-			if err != nil {
-				return err
-			}
-			place := f.place(c, args[0])
-			if err := free(place); err != nil {
 				return err
 			}
 			if !yes {

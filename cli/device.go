@@ -399,12 +399,7 @@ func deviceStatus(verb, status, short, done string) *cobra.Command {
 	c := &cobra.Command{
 		Use: verb + " DEVICE", Short: short, ValidArgsFunction: deviceNames,
 		Example: fmt.Sprintf("  ullage device %s tank-fennimore-07\n  ullage device %s --where 'label.site == \"Saltmarsh\"' --dry-run", verb, verb),
-		Args: func(c *cobra.Command, args []string) error {
-			if *many.where != "" {
-				return cobra.NoArgs(c, args)
-			}
-			return exactly(1, "one device")(c, args)
-		},
+		Args:    many.orOne(),
 		RunE: func(c *cobra.Command, args []string) error {
 			if *many.where != "" {
 				return many.changeDevices(c, client.ManyDevices{Status: status})

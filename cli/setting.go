@@ -99,6 +99,16 @@ func (m *change) args(words string) cobra.PositionalArgs {
 	}
 }
 
+// orOne wants one device, or none where a condition chooses many.
+func (m *change) orOne() cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		if *m.where != "" {
+			return cobra.NoArgs(c, args)
+		}
+		return exactly(1, "one device")(c, args)
+	}
+}
+
 // split takes the device off the words, where one is meant.
 func (m *change) split(args []string) (device string, rest []string) {
 	if *m.where != "" {
