@@ -228,14 +228,14 @@ func (s *server) modelMoving() {
 	}
 	huma.Post(s.api, "/api/v1/models/{name}/move", func(ctx context.Context, in *move) (*body[client.Moved], error) {
 		b := in.Body
-		to, steps, changes, err := s.Fleet.Move(ctx, caller(ctx), in.Name, b.Version, b.Devices, b.Where, b.Preview)
+		m, err := s.Fleet.Move(ctx, caller(ctx), in.Name, b.Version, b.Devices, b.Where, b.Preview)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		s.Settle()
-		out := client.Moved{Version: to.Version, Devices: []client.DeviceMoved{}, Changes: changesOf(changes),
-			Moved: !b.Preview}
-		for _, x := range steps {
+		out := client.Moved{Version: m.To.Version, Devices: []client.DeviceMoved{}, Changes: changesOf(m.Differences),
+			Moved: !b.Preview, Change: m.Change}
+		for _, x := range m.Steps {
 			out.Devices = append(out.Devices, client.DeviceMoved{Device: x.Device, From: x.From, Reported: x.Reported,
 				Loses: x.Loses})
 		}

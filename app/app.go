@@ -183,7 +183,8 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		Models: a.Models, Bus: a.Bus, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
-	if a.Bulk, err = bulk.Open(ctx, bulk.Options{Records: records, Commits: a.Commits, Devices: a.Devices, Log: o.Log, Now: o.Now}); err != nil {
+	if a.Bulk, err = bulk.Open(ctx, bulk.Options{Records: records, Commits: a.Commits, Devices: a.Devices, Models: a.Models, Settings: a.Settings,
+		Moved: func(device string) { a.Derivations.Forget(device) }, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
 	a.Access = access.New(a.Devices)
@@ -236,7 +237,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.Queries = query.New(query.Options{History: past, Devices: a.Devices, Models: a.Models, Limits: a.Present,
 		Matching: a.Expressions.Where, Zone: o.Zone, ZoneFor: a.Present.Zone, Now: o.Now})
 	a.Revisions = revisions.New(revisions.Options{Models: a.Models, Devices: a.Devices, Settings: a.Settings,
-		Alarms: a.Alarms, Matching: a.Expressions.Where, Moved: a.Derivations.Forget})
+		Alarms: a.Alarms, Matching: a.Expressions.Where, Bulk: a.Bulk})
 	a.Ahead = ahead.New(ahead.Options{Forecasts: a.Queries, Bus: a.Bus, Log: o.Log, Now: o.Now})
 	a.Folder = folder.New(folder.Options{Models: a.Models, Alarms: a.Alarms, Devices: a.Devices, Sites: a.Sites})
 	a.Importer = imports.New(imports.Options{Intake: a.Intake, Devices: a.Devices, Models: a.Models, Store: telemetry,

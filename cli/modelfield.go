@@ -24,7 +24,8 @@ func modelMove() *cobra.Command {
 		Long: `Publishing a new version of a model moves no device. This command gives devices
 another version, the newest where none is named: one by one, by a selector, or
 all that have the model. Overrides that the other version does not allow are
-taken off, and said so. It asks before it moves more than one device.`,
+taken off, and said so; ullage device undo gives them back with the version. It
+asks before it moves more than one device.`,
 		Example: "  ullage model move tank-probe --device tank-fennimore-07\n  ullage model move tank-probe@1.3.0 --where 'label.site == \"Kilnside\"' --dry-run",
 		Args:    exactly(1, "one model"), ValidArgsFunction: modelNames,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -84,6 +85,9 @@ func printMoved(w io.Writer, name string, m client.Moved) {
 		for _, c := range m.Changes {
 			fmt.Fprintf(w, "  %-8s  %s\n", c.Weight, c.Sentence)
 		}
+	}
+	if m.Change != "" {
+		fmt.Fprintf(w, "\nTake it back with: ullage device undo %s\n", m.Change)
 	}
 }
 

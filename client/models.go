@@ -145,6 +145,7 @@ type Moved struct {
 	Devices []DeviceMoved `json:"devices"`
 	Changes []Change      `json:"changes" doc:"What is different for them, from the oldest of their versions on"`
 	Moved   bool          `json:"moved" doc:"False for a preview"`
+	Change  string        `json:"change,omitempty" doc:"The change of many devices that this was, which can be undone"`
 }
 
 // DeviceMoved is one device of a Moved.

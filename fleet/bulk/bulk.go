@@ -1,4 +1,4 @@
-// Package bulk changes the labels and the status of many devices at once: what is to be
+// Package bulk changes the labels, the status and the version of the model of many devices at once: what is to be
 // done is decided in one commit, carried out in parts that go on after a crash, and can
 // be undone.
 package bulk
@@ -12,19 +12,30 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
+	"ullage/core/layering"
+	"ullage/core/model"
 	"ullage/core/value"
 	"ullage/fleet/commit"
 	"ullage/fleet/devices"
 	"ullage/fleet/fact"
 	"ullage/fleet/fault"
+	"ullage/fleet/models"
+	"ullage/fleet/settings"
 )
 
 // Change is what is made of each device.
 type Change struct {
 	Labels map[string]string `json:"labels,omitempty"` // an empty text takes one away
 	Status devices.Status    `json:"status,omitempty"` // empty leaves it
+	// Version of their model that devices of Model get; empty leaves it.
+	Model   string `json:"model,omitempty"`
+	Version string `json:"version,omitempty"`
+	// Override is what a device had set that the Version did not allow. It is only of what was
+	// before, and given back with the version.
+	Override layering.Settings `json:"override,omitempty"`
 }
 
 // Job is a change of many devices.
@@ -61,14 +72,22 @@ type Options struct {
 	Records Records
 	Commits *commit.Writer
 	Devices *devices.Registry
-	Log     *slog.Logger
-	Now     func() time.Time
+	Models  *models.Catalogue
+	// Settings give back what a version did not allow.
+	Settings *settings.Settings
+	// Moved is told of every device that was given another version, after that is on the
+	// disk; nil for nobody.
+	Moved func(device string)
+	Log   *slog.Logger
+	Now   func() time.Time
 }
 
 // Changes holds the latest changes of many devices.
 type Changes struct {
 	o    Options
 	jobs *commit.Table[string, *Job]
+	// step is closed, and another made, each time a job has gone on.
+	step atomic.Pointer[chan struct{}]
 }
 
 const (
@@ -90,7 +109,32 @@ func Open(ctx context.Context, o Options) (*Changes, error) {
 	for i := range jobs {
 		rows[jobs[i].ID] = &jobs[i]
 	}
-	return &Changes{o: o, jobs: commit.NewTable(rows)}, nil
+	b := &Changes{o: o, jobs: commit.NewTable(rows)}
+	b.wake()
+	return b, nil
+}
+
+func (b *Changes) wake() {
+	next := make(chan struct{})
+	if was := b.step.Swap(&next); was != nil {
+		close(*was)
+	}
+}
+
+// Wait returns a job when it is over.
+func (b *Changes) Wait(ctx context.Context, id string) (*Job, error) {
+	for {
+		step := *b.step.Load()
+		j, err := b.Get(id)
+		if err != nil || !j.EndedAt.IsZero() {
+			return j, err
+		}
+		select {
+		case <-step:
+		case <-ctx.Done():
+			return j, ctx.Err()
+		}
+	}
 }
 
 // Resume goes on with what was interrupted.
@@ -128,7 +172,7 @@ func Unknown(id string) error {
 
 // Check says what is wrong with a change, whichever devices it is of.
 func (c Change) Check() error {
-	if len(c.Labels) == 0 && c.Status == "" {
+	if len(c.Labels) == 0 && c.Status == "" && c.Version == "" {
 		return fault.New(fault.Invalid, "neither labels nor a status are named, so nothing would change").Then("name one with its value, like row=B")
 	}
 	if err := devices.CheckLabels(c.Labels); err != nil {
@@ -161,7 +205,10 @@ func (c Change) Of(d devices.Device) (next devices.Device, was Change, ok bool) 
 	if s := c.Status; s != "" && d.Status != s && d.Status != devices.Retired && !(s == devices.Active && d.Status == devices.Expected) {
 		was.Status, next.Status = d.Status, s
 	}
-	return next, was, len(was.Labels) > 0 || was.Status != ""
+	if v := c.Version; v != "" && d.Model == c.Model && d.Version != v && d.Status != devices.Retired {
+		was.Model, was.Version, next.Version = d.Model, d.Version, v
+	}
+	return next, was, len(was.Labels) > 0 || was.Status != "" || was.Version != ""
 }
 
 // Begin decides a change of some devices, and returns once that is on the disk. Those
@@ -175,6 +222,13 @@ func (b *Changes) Begin(ctx context.Context, ids []string, c Change, by string) 
 	}
 	j := &Job{ID: fact.NewID(b.o.Now()), By: by, At: b.o.Now(), Change: c, Before: map[string]Change{}}
 	ids = slices.Compact(slices.Sorted(slices.Values(ids)))
+	var to *model.Model
+	if c.Version != "" {
+		var err error
+		if to, err = b.o.Models.Of(c.Model, c.Version); err != nil {
+			return nil, err
+		}
+	}
 	err := b.o.Commits.Do(ctx, func(tx *commit.Tx) error {
 		j.Devices, j.Before = nil, map[string]Change{}
 		for _, id := range ids {
@@ -183,6 +237,9 @@ func (b *Changes) Begin(ctx context.Context, ids []string, c Change, by string) 
 				return devices.Unknown(id)
 			}
 			if _, was, other := c.Of(d); other {
+				if was.Version != "" {
+					was.Override = b.o.Settings.Unfit(tx, id, to)
+				}
 				j.Devices = append(j.Devices, id)
 				j.Before[id] = was
 			}
@@ -233,7 +290,7 @@ func (b *Changes) Undo(ctx context.Context, id, by string) (*Job, error) {
 func (b *Changes) stage(tx *commit.Tx, j *Job) error {
 	tx.Put(*j)
 	b.jobs.Set(tx, j.ID, j)
-	tx.Tell(fact.New(j.At, fact.ManyChanged{Job: j.ID, Devices: len(j.Devices), Labels: j.Change.Labels, Status: string(j.Change.Status), Undoes: j.Undoes}).By(j.By))
+	tx.Tell(fact.New(j.At, fact.ManyChanged{Job: j.ID, Devices: len(j.Devices), Labels: j.Change.Labels, Status: string(j.Change.Status), Model: j.Change.Model, Version: j.Change.Version, Undoes: j.Undoes}).By(j.By))
 	for _, old := range b.List()[min(b.jobs.Len(), kept-1):] {
 		if !old.EndedAt.IsZero() {
 			tx.Put(commit.Delete{Record: *old})
@@ -252,9 +309,12 @@ func (b *Changes) slice(id string) {
 			return nil
 		}
 		j := *was
+		var moved []string
 		for _, device := range was.Devices[was.Done:min(was.Done+sliceOf, len(was.Devices))] {
 			if err := b.one(tx, &j, device); err != nil {
 				j.Failed++
+			} else if j.Change.Version != "" {
+				moved = append(moved, device)
 			}
 			j.Done++
 			runtime.Gosched() // readings that have come meanwhile go first
@@ -265,6 +325,12 @@ func (b *Changes) slice(id string) {
 		tx.Put(Progress{j.ID, j.Done, j.Failed, j.EndedAt})
 		b.jobs.Set(tx, id, &j)
 		tx.After(func() {
+			for _, device := range moved {
+				if b.o.Moved != nil {
+					b.o.Moved(device)
+				}
+			}
+			b.wake()
 			if j.EndedAt.IsZero() {
 				b.slice(id)
 			}
@@ -282,12 +348,20 @@ func (b *Changes) slice(id string) {
 // one changes one device of a job.
 func (b *Changes) one(tx *commit.Tx, j *Job, id string) error {
 	c := j.Change
+	if j.Undoes == "" && c.Version != "" {
+		if d, ok := b.o.Devices.In(tx, id); !ok || d.Model != c.Model {
+			return devices.Unknown(id) // onboarded anew under the same id
+		}
+	}
 	if j.Undoes != "" {
 		d, ok := b.o.Devices.In(tx, id)
 		if !ok {
 			return devices.Unknown(id)
 		}
 		c = Change{Status: j.Before[id].Status, Labels: map[string]string{}}
+		if d.Model == j.Change.Model && d.Version == j.Change.Version {
+			c.Version, c.Override = j.Before[id].Version, j.Before[id].Override
+		}
 		if c.Status != "" && d.Status != j.Change.Status {
 			c.Status = "" // somebody has changed it since
 		}
@@ -295,6 +369,14 @@ func (b *Changes) one(tx *commit.Tx, j *Job, id string) error {
 			if d.Labels[k] == j.Change.Labels[k] {
 				c.Labels[k] = v
 			}
+		}
+	}
+	if c.Version != "" {
+		if err := b.o.Devices.MoveIn(tx, id, c.Version, j.By); err != nil {
+			return err
+		}
+		if err := b.o.Settings.Restore(tx, id, c.Override, j.By); err != nil {
+			return err
 		}
 	}
 	return b.o.Devices.ChangeIn(tx, id, c.Labels, c.Status, j.By)
@@ -312,6 +394,9 @@ func (c Change) Sentence() string {
 	}
 	if c.Status != "" {
 		out = append(out, "status "+string(c.Status))
+	}
+	if c.Version != "" {
+		out = append(out, c.Model+" "+c.Version)
 	}
 	return strings.Join(out, ", ")
 }

@@ -467,43 +467,23 @@ func (g *Registry) Move(ctx context.Context, id, version, by string) (Device, er
 	if err != nil {
 		return Device{}, err
 	}
-	return g.change(ctx, id, by, func(d *Device) fact.Content {
-		if d.Version == m.Version {
-			return nil
-		}
-		c := fact.Moved{Model: d.Model, From: d.Version, To: m.Version}
-		d.Version = m.Version
-		return c
-	})
+	return g.change(ctx, id, by, moving(m.Version))
 }
 
-// MoveMany gives many devices another version of their model. The error is of
-// the first that could not be moved; the others are.
-func (g *Registry) MoveMany(ctx context.Context, ids []string, m *model.Model, by string) (moved []string, err error) {
-	ends := make(chan error, len(ids))
-	for _, id := range ids {
-		g.commits.Go(g.changed(id, by, func(d *Device) fact.Content {
-			if d.Model != m.Name || d.Version == m.Version {
-				return nil
-			}
-			c := fact.Moved{Model: d.Model, From: d.Version, To: m.Version}
-			d.Version = m.Version
-			return c
-		}, nil), func(err error) { ends <- err })
-	}
-	for _, id := range ids { // use cases end in the order in which they were queued
-		select {
-		case e := <-ends:
-			if e == nil {
-				moved = append(moved, id)
-			} else if err == nil {
-				err = e
-			}
-		case <-ctx.Done():
-			return moved, ctx.Err()
+// MoveIn is Move in a commit of many devices.
+func (g *Registry) MoveIn(tx *commit.Tx, id, version, by string) error {
+	return g.changed(id, by, moving(version), nil)(tx)
+}
+
+func moving(version string) func(*Device) fact.Content {
+	return func(d *Device) fact.Content {
+		if d.Version == version {
+			return nil
 		}
+		c := fact.Moved{Model: d.Model, From: d.Version, To: version}
+		d.Version = version
+		return c
 	}
-	return moved, err
 }
 
 // Reported is the version of its model that a device says it was built for, or

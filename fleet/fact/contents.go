@@ -97,6 +97,8 @@ type ManyChanged struct {
 	Devices int               `json:"devices"`
 	Labels  map[string]string `json:"labels,omitempty"`
 	Status  string            `json:"status,omitempty"`
+	Model   string            `json:"model,omitempty"` // whose Version they get
+	Version string            `json:"version,omitempty"`
 	Undoes  string            `json:"undoes,omitempty"`
 }
 
@@ -492,6 +494,9 @@ func (c ManyChanged) sentence() string {
 	}
 	if c.Status != "" {
 		words = append(words, "set the status "+c.Status)
+	}
+	if c.Version != "" {
+		words = append(words, "gave "+c.Model+" "+c.Version)
 	}
 	text := fmt.Sprintf("%s of %d devices", strings.Join(words, ", "), c.Devices)
 	if c.Undoes != "" {

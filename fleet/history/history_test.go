@@ -152,7 +152,7 @@ func TestRename(t *testing.T) {
 		r.Clock.Forward(time.Minute)
 	}
 	renamed(t, r)
-	_, _, _, err := r.Revisions.Move(t.Context(), "tank-probe", "2.0.0", []string{tank}, "", false, "mara")
+	_, err := r.Revisions.Move(t.Context(), "tank-probe", "2.0.0", []string{tank}, "", false, "mara")
 	r.Must(err)
 	r.Settle()
 	latest := func(want float64) {

@@ -5,7 +5,6 @@ package revisions
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -13,6 +12,7 @@ import (
 	"ullage/core/expr"
 	"ullage/core/model"
 	"ullage/fleet/alarms"
+	"ullage/fleet/bulk"
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
 	"ullage/fleet/models"
@@ -27,8 +27,8 @@ type Options struct {
 	Alarms   *alarms.Engine
 	// Matching returns the ids of the devices for which a selector is true.
 	Matching func(where string) (map[string]bool, error)
-	// Moved is told of every device that was given another version.
-	Moved func(device string)
+	// Bulk gives the devices another version.
+	Bulk *bulk.Changes
 }
 
 // Revisions knows the models and who has them.
@@ -115,21 +115,28 @@ type Step struct {
 	Loses    []string // settings of its override that the other version does not allow
 }
 
+// Moving is a move of devices to another version of their model.
+type Moving struct {
+	To          *model.Model
+	Steps       []Step         // what is moved, or would be
+	Differences []model.Change // what is different for them
+	Change      string         // of many devices, which can be undone; empty for a preview
+}
+
 // Move gives devices of a model another version, the newest where version is
 // empty: those with the ids, or those that where chooses, or all. With preview
-// nothing is changed. It returns what is or would be moved, and what is
-// different for them.
+// nothing is changed. It returns when all are moved; a crash in between ends nothing.
 func (r *Revisions) Move(ctx context.Context, modelName, version string, ids []string, where string, preview bool,
-	by string) (*model.Model, []Step, []model.Change, error) {
+	by string) (m Moving, err error) {
 	to, err := r.o.Models.Of(modelName, version)
 	if err != nil {
-		return nil, nil, nil, err
+		return Moving{}, err
 	}
 	chosen, err := r.choose(to.Name, ids, where)
 	if err != nil {
-		return nil, nil, nil, err
+		return Moving{}, err
 	}
-	var steps []Step
+	m.To = to
 	oldest := ""
 	for _, d := range chosen {
 		if d.Version == to.Version {
@@ -141,7 +148,7 @@ func (r *Revisions) Move(ctx context.Context, modelName, version string, ids []s
 		s := Step{Device: d.ID, From: d.Version, Reported: d.Reported(), Loses: []string{}}
 		st, _, err := r.o.Settings.Of(d.ID)
 		if err != nil {
-			return nil, nil, nil, err
+			return Moving{}, err
 		}
 		for name, v := range st.Override {
 			if p, ok := to.Property(name); !ok || p.Role != model.Setting || p.Kind != v.Kind || p.OutOfRange(v) {
@@ -149,31 +156,29 @@ func (r *Revisions) Move(ctx context.Context, modelName, version string, ids []s
 			}
 		}
 		slices.Sort(s.Loses)
-		steps = append(steps, s)
+		m.Steps = append(m.Steps, s)
 	}
-	var changes []model.Change
 	if oldest != "" {
 		if from, err := r.o.Models.Of(to.Name, oldest); err == nil {
-			changes = model.Compare(from, to).Changes
+			m.Differences = model.Compare(from, to).Changes
 		}
 	}
-	if preview {
-		return to, steps, changes, nil
+	if preview || len(m.Steps) == 0 {
+		return m, nil
 	}
-	all := make([]string, len(steps))
-	for i, s := range steps {
+	all := make([]string, len(m.Steps))
+	for i, s := range m.Steps {
 		all[i] = s.Device
 	}
-	moved, err := r.o.Devices.MoveMany(ctx, all, to, by)
-	if r.o.Moved != nil {
-		for _, id := range moved {
-			r.o.Moved(id)
-		}
-	}
+	job, err := r.o.Bulk.Begin(ctx, all, bulk.Change{Model: to.Name, Version: to.Version}, by)
 	if err != nil {
-		err = fmt.Errorf("%d of %d devices were moved: %w", len(moved), len(steps), err)
+		return m, err
 	}
-	return to, steps, changes, err
+	m.Change = job.ID
+	if job, err = r.o.Bulk.Wait(ctx, job.ID); err == nil && job.Failed > 0 {
+		err = fault.New(fault.Conflict, "%d of %d devices could not be moved any more", job.Failed, len(all)).Then("look at them again")
+	}
+	return m, err
 }
 
 func (r *Revisions) choose(modelName string, ids []string, where string) ([]devices.Device, error) {

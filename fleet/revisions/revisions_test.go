@@ -15,7 +15,7 @@ import (
 
 func over(r *rig.Rig) *revisions.Revisions {
 	return revisions.New(revisions.Options{Models: r.Models, Devices: r.Devices, Settings: r.Settings, Alarms: r.Alarms,
-		Moved: r.Derivations.Forget, Matching: func(string) (map[string]bool, error) {
+		Bulk: r.Bulk, Matching: func(string) (map[string]bool, error) {
 			return map[string]bool{"tank-kilnside-01": true}, nil
 		}})
 }
@@ -51,18 +51,18 @@ func TestMove(t *testing.T) {
 	if _, err := r.Settings.Set(t.Context(), tanks[0], map[string]any{"max_temp": 38.5}, nil, "mara"); err != nil {
 		t.Errorf("a device is judged by a version it was not given: %v", err)
 	}
-	to, steps, changes, err := o.Move(t.Context(), "tank-probe", "", nil, "", true, "mara")
-	if err != nil || to.Version != "2.0.0" || len(steps) != 3 || len(changes) != 1 ||
-		strings.Join(steps[0].Loses, " ") != "max_temp" || len(steps[1].Loses) != 0 {
-		t.Fatalf("a preview says %v, %+v, %+v, %v", to, steps, changes, err)
+	m, err := o.Move(t.Context(), "tank-probe", "", nil, "", true, "mara")
+	if err != nil || m.To.Version != "2.0.0" || len(m.Steps) != 3 || len(m.Differences) != 1 || m.Change != "" ||
+		strings.Join(m.Steps[0].Loses, " ") != "max_temp" || len(m.Steps[1].Loses) != 0 {
+		t.Fatalf("a preview says %+v, %v", m, err)
 	}
 	if version(tanks[0]) != "1.2.0" {
 		t.Error("a preview moved a device")
 	}
-	if _, steps, _, err = o.Move(t.Context(), "tank-probe", "", nil, "x", false, "mara"); err != nil || len(steps) != 1 || version(tanks[1]) != "2.0.0" || version(tanks[2]) != "1.2.0" {
-		t.Errorf("by a selector: %+v, %v", steps, err)
+	if m, err = o.Move(t.Context(), "tank-probe", "", nil, "x", false, "mara"); err != nil || len(m.Steps) != 1 || version(tanks[1]) != "2.0.0" || version(tanks[2]) != "1.2.0" {
+		t.Errorf("by a selector: %+v, %v", m.Steps, err)
 	}
-	if _, _, _, err = o.Move(t.Context(), "tank-probe", "2.0.0", []string{tanks[0]}, "", false, "mara"); err != nil {
+	if m, err = o.Move(t.Context(), "tank-probe", "2.0.0", []string{tanks[0]}, "", false, "mara"); err != nil {
 		t.Fatal(err)
 	}
 	r.Settle()
@@ -72,10 +72,23 @@ func TestMove(t *testing.T) {
 		r.Device(tanks[0]).ModelVersion != "2.0.0" {
 		t.Errorf("after the move its settings are %v", doc.Intended)
 	}
-	if _, steps, _, _ = o.Move(t.Context(), "tank-probe", "2.0.0", []string{tanks[0]}, "", false, "mara"); len(steps) != 0 {
-		t.Errorf("it moves where it is: %+v", steps)
+	if again, err := o.Move(t.Context(), "tank-probe", "2.0.0", []string{tanks[0]}, "", false, "mara"); err != nil || len(again.Steps) != 0 || again.Change != "" {
+		t.Errorf("it moves where it is: %+v, %v", again, err)
 	}
-	if _, _, _, err := o.Move(t.Context(), "tank-probe", "7.0.0", nil, "", false, "mara"); rig.Code(err) != fault.NotFound || !strings.Contains(err.Error(), "there is 1.2.0, 2.0.0") {
+	back, err := r.Bulk.Undo(t.Context(), m.Change, "mara")
+	r.Must(err)
+	_, err = r.Bulk.Wait(t.Context(), back.ID)
+	r.Must(err)
+	if doc, err := r.Settings.Document(tanks[0]); err != nil || doc.Intended["max_temp"].Num != 38.5 || doc.Intended["stir_at"].Num != 27 || version(tanks[0]) != "1.2.0" {
+		t.Errorf("undone, its settings are %v, %v", doc.Intended, err)
+	}
+	if version(tanks[1]) != "2.0.0" {
+		t.Error("the undoing of one change moved a device of another")
+	}
+	if _, err = o.Move(t.Context(), "tank-probe", "2.0.0", []string{tanks[0]}, "", false, "mara"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := o.Move(t.Context(), "tank-probe", "7.0.0", nil, "", false, "mara"); rig.Code(err) != fault.NotFound || !strings.Contains(err.Error(), "there is 1.2.0, 2.0.0") {
 		t.Errorf("to a version that is not there: %v", err)
 	}
 	r.Rule("rule: hot\nmodels: [tank-probe]\nraise: must_temp > 20\npriority: low\nmessage: hot\n")
@@ -93,7 +106,7 @@ func TestMove(t *testing.T) {
 		t.Errorf("a rule over what an older version has not: %v", unfit)
 	}
 	r.Onboard("hub-kilnside", "cellar-hub", nil)
-	if _, _, _, err := o.Move(t.Context(), "tank-probe", "", []string{"hub-kilnside"}, "", false, "mara"); rig.Code(err) != fault.Invalid {
+	if _, err := o.Move(t.Context(), "tank-probe", "", []string{"hub-kilnside"}, "", false, "mara"); rig.Code(err) != fault.Invalid {
 		t.Errorf("a device of another model: %v", err)
 	}
 	r.Restart(true)

@@ -96,9 +96,9 @@ func (f *Fleet) Preview(c access.Caller, text, format string, parts map[string]j
 }
 
 // Move gives devices another version of their model.
-func (f *Fleet) Move(ctx context.Context, c access.Caller, name, version string, ids []string, where string, preview bool) (*model.Model, []revisions.Step, []model.Change, error) {
+func (f *Fleet) Move(ctx context.Context, c access.Caller, name, version string, ids []string, where string, preview bool) (revisions.Moving, error) {
 	if err := f.everywhere(c, person.Engineer); err != nil {
-		return nil, nil, nil, err
+		return revisions.Moving{}, err
 	}
 	return f.o.Revisions.Move(ctx, name, version, ids, where, preview, c.Name)
 }

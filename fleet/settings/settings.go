@@ -210,15 +210,60 @@ func (b *Settings) deviceChanges(tx *commit.Tx, old, d devices.Device) error {
 // without takes values off that the model does not allow any more.
 func (b *Settings) without(s *State, m *model.Model) (removed []string) {
 	s.Override, s.OverriddenBy = maps.Clone(s.Override), maps.Clone(s.OverriddenBy)
-	for name, v := range s.Override {
-		if p, ok := m.Property(name); !ok || p.Role != model.Setting || v.Kind != p.Kind || p.OutOfRange(v) {
-			delete(s.Override, name)
-			delete(s.OverriddenBy, name)
-			removed = append(removed, name)
-		}
+	for name := range unfit(s.Override, m) {
+		delete(s.Override, name)
+		delete(s.OverriddenBy, name)
+		removed = append(removed, name)
 	}
 	slices.Sort(removed)
 	return removed
+}
+
+// unfit are the values that a model does not allow.
+func unfit(values layering.Settings, m *model.Model) layering.Settings {
+	out := layering.Settings{}
+	for name, v := range values {
+		if p, ok := m.Property(name); !ok || p.Role != model.Setting || v.Kind != p.Kind || p.OutOfRange(v) {
+			out[name] = v
+		}
+	}
+	return out
+}
+
+// Unfit returns what of a device's override a version of its model does not allow, as the
+// use cases before have left it: a move to that version takes it off.
+func (b *Settings) Unfit(tx *commit.Tx, id string, m *model.Model) layering.Settings {
+	return unfit(b.in(tx, id).Override, m)
+}
+
+// Restore puts values back into the override of a device in a commit, as far as its model
+// allows them and nobody has set them since.
+func (b *Settings) Restore(tx *commit.Tx, id string, values layering.Settings, by string) error {
+	d, ok := b.devices.In(tx, id)
+	if !ok {
+		return devices.Unknown(id)
+	}
+	m, err := b.models.Of(d.Model, d.Version)
+	if err != nil {
+		return err
+	}
+	was := b.in(tx, id)
+	lost := unfit(values, m)
+	back := map[string]value.Value{}
+	for name, v := range values {
+		if _, gone := lost[name]; gone {
+			continue
+		}
+		if _, set := was.Override[name]; !set {
+			back[name] = v
+		}
+	}
+	if len(back) == 0 {
+		return nil
+	}
+	s := *was
+	said, removed := b.override(&s, m, back, nil, by)
+	return b.revise(tx, was, &s, m, by, "", said, removed)
 }
 
 // in returns the state of a device as the use cases before have left it.

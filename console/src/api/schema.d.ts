@@ -3766,6 +3766,8 @@ export interface components {
             where?: string;
         };
         Moved: {
+            /** @description The change of many devices that this was, which can be undone */
+            change?: string;
             /** @description What is different for them, from the oldest of their versions on */
             changes: components["schemas"]["Change"][];
             devices: components["schemas"]["DeviceMoved"][];

@@ -158,18 +158,10 @@ function MoveDialog({ model: m, version, onClose }: { model: Model; version: str
     onSuccess: async (x) => {
       await queries.invalidateQueries();
       tell(`${plural(x.devices.length, "device")} moved to ${m.name} ${x.version}.`, {
-        undo: () => {
-          for (const from of new Set(x.devices.map((d) => d.from)))
-            void ask(
-              api.POST("/api/v1/models/{name}/move", {
-                params: { path: { name: m.name } },
-                body: {
-                  version: from,
-                  devices: x.devices.filter((d) => d.from === from).map((d) => d.device),
-                },
-              }),
-            ).then(() => queries.invalidateQueries());
-        },
+        undo: () =>
+          void ask(
+            api.POST("/api/v1/device-changes/{id}/undo", { params: { path: { id: x.change ?? "" } } }),
+          ).then(() => queries.invalidateQueries()),
       });
       onClose();
     },
