@@ -75,9 +75,9 @@ type Options struct {
 	// a device shows; nil where there are none.
 	Issuer devices.Issuer
 	Judge  func(shown []*x509.Certificate, now time.Time) error
-	// Takes says which kinds of credential a listener for devices takes; every kind where
+	// Takes says which kinds of credential a listener for devices takes, by its name; every kind where
 	// it says nothing.
-	Takes map[door.Listener][]devices.Kind
+	Takes map[string][]devices.Kind
 	// Master is the secret that those of join keys are made of; nobody joins by
 	// themselves where it is empty.
 	Master []byte

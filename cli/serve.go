@@ -48,6 +48,9 @@ func announce(w io.Writer, s server.Started) {
 			fmt.Fprintf(w, "%s: %s\n", l[0], l[1])
 		}
 	}
+	for _, l := range s.More {
+		fmt.Fprintln(w, l)
+	}
 	if s.Passphrase != "" {
 		fmt.Fprintf(w, "Passphrase of the authority's root key, for when its certificates are renewed: %s (shown this once)\n", s.Passphrase)
 	}

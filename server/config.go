@@ -26,7 +26,6 @@ import (
 	"ullage/api"
 	"ullage/app"
 	"ullage/core/value"
-	"ullage/fleet/devices"
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
 	"ullage/pki"
@@ -49,10 +48,6 @@ type Values struct {
 	MQTTTLS         string `option:"mqtt_tls" help:"address for devices that speak MQTT over TLS, such as 0.0.0.0:8883 for other machines; off if empty"`
 	DeviceHTTPTLS   string `option:"device_http_tls" help:"address for devices that speak HTTP over TLS, such as 0.0.0.0:8443; off if empty"`
 	TimeOnly        string `option:"time_only" help:"address that tells devices the time and nothing else, signed and without encryption, such as 0.0.0.0:8864; off if empty"`
-	MQTTTakes       string `option:"mqtt_takes" help:"what devices show at mqtt: token, certificate, or both if empty"`
-	DeviceHTTPTakes string `option:"device_http_takes" help:"the same at device_http"`
-	MQTTTLSTakes    string `option:"mqtt_tls_takes" help:"the same at mqtt_tls"`
-	HTTPTLSTakes    string `option:"device_http_tls_takes" help:"the same at device_http_tls"`
 	DeviceTLSCert   string `option:"device_tls_cert" help:"file of the certificate for devices, with those between it and its authority, in PEM; one of the service's own authority if empty"`
 	DeviceTLSKey    string `option:"device_tls_key" help:"file of its key in PEM; both are read again when they change"`
 	Pprof           string `option:"pprof" help:"address of profiles for net/http/pprof, on loopback only; off if empty"`
@@ -120,7 +115,8 @@ func (o Option) Env() string { return "ULLAGE_" + strings.ToUpper(o.Key) }
 // Config is what is in force, and where each value came from.
 type Config struct {
 	Values
-	from map[string]string // by key
+	listeners []Listener        // of the file
+	from      map[string]string // by key
 }
 
 // AddFlags adds a flag for every option, and --config.
@@ -157,6 +153,12 @@ func Load(flags *pflag.FlagSet, env func(string) (string, bool)) (*Config, error
 	file, err := readFile(path)
 	if err != nil && (chosen || !errors.Is(err, fs.ErrNotExist)) {
 		return nil, err
+	}
+	if rows, ok := file[listenersKey]; ok {
+		if c.listeners, err = readListeners(rows, path); err != nil {
+			return nil, err
+		}
+		c.from[listenersKey] = "file " + path
 	}
 	for _, o := range Options {
 		c.from[o.Key] = "default"
@@ -205,7 +207,7 @@ func readFile(path string) (map[string]any, error) {
 			yaml.FormatError(err, false, false))
 	}
 	for k := range raw {
-		if !slices.ContainsFunc(Options, func(o Option) bool { return o.Key == k }) {
+		if k != listenersKey && !slices.ContainsFunc(Options, func(o Option) bool { return o.Key == k }) {
 			return nil, fault.New(fault.Invalid, "the config file %s has a key %q that does not exist", path, k).
 				On("config")
 		}
@@ -241,12 +243,21 @@ type Shown struct {
 
 // Show lists what is in force. Secrets are left out.
 func (c *Config) Show() []Shown {
-	out := make([]Shown, len(Options))
+	out := make([]Shown, len(Options), len(Options)+1)
 	for i, o := range Options {
 		out[i] = Shown{o.Key, c.field(o).Interface(), c.from[o.Key], o.Help}
 		if o.Secret {
 			out[i].Value = "(not shown)"
 		}
+	}
+	if len(c.listeners) > 0 {
+		var rows []string
+		for _, l := range c.devices() {
+			if l.Address != "" {
+				rows = append(rows, l.String())
+			}
+		}
+		out = append(out, Shown{listenersKey, strings.Join(rows, "; "), c.from[listenersKey], "listeners for devices; the config file may list more, and what each takes"})
 	}
 	return out
 }
@@ -325,39 +336,6 @@ func (c *Config) certificate(log *slog.Logger, now func() time.Time) (*pki.Files
 	return pki.Open(cert, key, log, now)
 }
 
-// takes reads which credentials each listener for devices takes.
-func (c *Config) takes() (map[door.Listener][]devices.Kind, error) {
-	out := map[door.Listener][]devices.Kind{}
-	for _, l := range []struct {
-		option, says string
-		of           door.Listener
-	}{{"mqtt_takes", c.MQTTTakes, door.Listener{Transport: "mqtt"}}, {"device_http_takes", c.DeviceHTTPTakes, door.Listener{Transport: "http"}},
-		{"mqtt_tls_takes", c.MQTTTLSTakes, door.Listener{Transport: "mqtt", TLS: true}}, {"device_http_tls_takes", c.HTTPTLSTakes, door.Listener{Transport: "http", TLS: true}}} {
-		for _, w := range words(l.says) {
-			if k := devices.Kind(w); k == devices.Token || k == devices.Certificate && l.of.TLS {
-				out[l.of] = append(out[l.of], k)
-				continue
-			}
-			return nil, fault.New(fault.Invalid, "%s is %q; a listener takes a token, and over TLS a certificate", l.option, value.Clip(l.says, 60)).
-				Then("say token, certificate, or nothing for both")
-		}
-	}
-	return out, nil
-}
-
-// named refuses listeners for devices elsewhere while nobody has said under which name
-// those find the service: it goes into certificates and bundles.
-func (c *Config) named() error {
-	for option, address := range map[string]string{"mqtt_tls": c.MQTTTLS, "device_http_tls": c.DeviceHTTPTLS} {
-		host, _, err := net.SplitHostPort(address)
-		if ip := net.ParseIP(host); err == nil && (host == "" || ip != nil && ip.IsUnspecified()) && len(words(c.Names)) == 0 {
-			return fault.New(fault.Invalid, "%s takes devices from elsewhere, and names does not say under which name they find the service, which goes into certificates and bundles", option).
-				Then("say it, as in --names cellars.example.org")
-		}
-	}
-	return nil
-}
-
 // forDevices returns the authority of the data folder, the passphrase of its root key
 // if it was made just now, and what tells the certificate of the listeners for devices.
 func (c *Config) forDevices(log *slog.Logger, now func() time.Time) (*pki.Authority, string, func(*tls.ClientHelloInfo) (*tls.Certificate, error), error) {
@@ -379,14 +357,7 @@ func (c *Config) forDevices(log *slog.Logger, now func() time.Time) (*pki.Author
 		}
 		return a, passphrase, files.Get, nil
 	}
-	names := words(c.Names)
-	for _, address := range []string{c.MQTTTLS, c.DeviceHTTPTLS} {
-		if host, _, err := net.SplitHostPort(address); err == nil && host != "" {
-			if ip := net.ParseIP(host); ip == nil || !ip.IsUnspecified() {
-				names = append(names, host)
-			}
-		}
-	}
+	names := append(words(c.Names), c.hosts()...)
 	return a, passphrase, func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return a.Server(names) }, nil
 }
 

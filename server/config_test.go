@@ -61,6 +61,20 @@ func TestWhereValuesComeFrom(t *testing.T) {
 	}
 }
 
+func TestListenersOfTheFile(t *testing.T) {
+	c, err := load(t, "listeners:\n  - {name: mqtt_tls, takes: [certificate]}\n  - {name: cellars, protocol: http, address: 127.0.0.1:8444, tls: true}\n", nil, "--device-http", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	rows := c.Show()
+	last := rows[len(rows)-1]
+	want := "mqtt: mqtt at 127.0.0.1:1883, takes token; mqtt_tls: mqtt over TLS at 127.0.0.1:8883, takes certificate; " +
+		"device_http_tls: http over TLS at 127.0.0.1:8443, takes token or certificate; cellars: http over TLS at 127.0.0.1:8444, takes token or certificate"
+	if last.Key != "listeners" || last.Value != want || !strings.HasPrefix(last.From, "file ") {
+		t.Errorf("listeners are shown as %v from %s", last.Value, last.From)
+	}
+}
+
 func TestBadConfig(t *testing.T) {
 	for _, c := range []struct {
 		name, file string
@@ -72,6 +86,17 @@ func TestBadConfig(t *testing.T) {
 		{"not YAML", "a: [", nil, nil, "not YAML"},
 		{"not a number", "device_rate: fast\n", nil, nil, "whole number"},
 		{"negative", "", map[string]string{"ULLAGE_DEVICE_RATE": "-1"}, nil, "ULLAGE_DEVICE_RATE"},
+		{"listeners that are no list", "listeners: 3\n", nil, nil, "write each row like"},
+		{"a listener with a field that is none", "listeners: [{name: a, port: 3}]\n", nil, nil, "unknown field \"port\""},
+		{"a listener without a name", "listeners: [{protocol: mqtt}]\n", nil, nil, "row 1 has the name \"\""},
+		{"two of one name", "listeners: [{name: a, protocol: mqtt, address: x}, {name: a}]\n", nil, nil, "two rows have the name a"},
+		{"a listener of another protocol", "listeners: [{name: a, protocol: ftp}]\n", nil, nil, "say mqtt or http"},
+		{"a listener nowhere", "listeners: [{name: a, protocol: http}]\n", nil, nil, "a has no address"},
+		{"one that an option places", "listeners: [{name: mqtt_tls, address: 127.0.0.1:1}]\n", nil, nil, "an option of its own"},
+		{"one with the name of an option", "listeners: [{name: zone, protocol: mqtt, address: 127.0.0.1:1}]\n", nil, nil, "name of an option"},
+		{"a certificate without TLS", "listeners: [{name: mqtt, takes: [certificate]}]\n", nil, nil, "over TLS a certificate"},
+		{"what no device shows", "listeners: [{name: device_http_tls, takes: [key]}]\n", nil, nil, "takes \"key\""},
+		{"too many", "listeners: [" + strings.Repeat("{name: a},", 40) + "]\n", nil, nil, "32 are the most"},
 		{"not a boolean", "plain_anywhere: maybe\n", nil, nil, "true or false"},
 		{"no such file", "", nil, []string{"--config", "/nowhere/ullage.yaml"}, "cannot be read"},
 	} {

@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"net/http/pprof"
 	"path/filepath"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -45,6 +46,8 @@ type Started struct {
 	MQTTTLS, DeviceHTTPTLS string
 	// TimeOnly is the address that tells the time alone; empty if it is off.
 	TimeOnly string
+	// More are the listeners for devices of the config file, at the addresses they got.
+	More []Listener
 	// Authority is the SHA-256 of the root certificate that devices trust, and
 	// Passphrase that of its key, set once when it was made.
 	Authority, Passphrase string
@@ -106,9 +109,7 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	if err := c.named(); err != nil {
 		return err
 	}
-	if o.Takes, err = c.takes(); err != nil {
-		return err
-	}
+	o.Takes = c.takes()
 	o.Issuer, o.Judge = authority, authority.Judge
 	keys := filepath.Join(c.Data, "pki")
 	o.Exported = func() time.Time { return pki.Exported(keys) }
@@ -166,16 +167,31 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 		return err
 	}
 	profile := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: profiles()}
-	table := []*listener{
-		{key: "mqtt", address: c.MQTT, take: conns.Listening{Pace: devicePace}, serve: broker.Serve, stop: func(context.Context) { broker.Stop(5 * time.Second) }},
-		{key: "device_http", address: c.DeviceHTTP, take: conns.Listening{WriteWait: writeWait, Pace: devicePace}, serve: plain.Serve, stop: func(ctx context.Context) { _ = plain.Shutdown(ctx) }},
-		{key: "mqtt_tls", address: c.MQTTTLS, secure: true, take: conns.Listening{Pace: devicePace}, serve: func(l net.Listener) error { return broker.ServeTLS(l, a.Door.TLS(forDevices)) }, stop: func(context.Context) { broker.Stop(5 * time.Second) }},
-		{key: "device_http_tls", address: c.DeviceHTTPTLS, secure: true, take: conns.Listening{WriteWait: writeWait, Pace: devicePace}, serve: func(l net.Listener) error { return encrypted.ServeTLS(l, "", "") }, stop: func(ctx context.Context) { _ = encrypted.Shutdown(ctx) }},
+	var table []*listener
+	for _, l := range c.devices() {
+		row := &listener{key: l.Name, address: l.Address, secure: l.TLS, take: conns.Listening{Name: l.Name, Pace: devicePace}}
+		switch {
+		case l.Protocol == "mqtt":
+			row.serve, row.stop = broker.Serve, func(context.Context) { broker.Stop(5 * time.Second) }
+			if l.TLS {
+				row.serve = func(on net.Listener) error { return broker.ServeTLS(on, a.Door.TLS(forDevices)) }
+			}
+		case l.TLS:
+			row.serve, row.stop = func(on net.Listener) error { return encrypted.ServeTLS(on, "", "") }, func(ctx context.Context) { _ = encrypted.Shutdown(ctx) }
+		default:
+			row.serve, row.stop = plain.Serve, func(ctx context.Context) { _ = plain.Shutdown(ctx) }
+		}
+		if l.Protocol == "http" {
+			row.take.WriteWait = writeWait
+		}
+		table = append(table, row)
+	}
+	table = append(table, []*listener{
 		{key: "time_only", address: c.TimeOnly, secure: true, take: conns.Listening{WriteWait: writeWait, Pace: devicePace}, serve: clock.Serve, stop: func(ctx context.Context) { _ = clock.Shutdown(ctx) }},
 		{key: "listen", address: c.Listen, take: conns.Listening{WriteWait: writeWait, Pace: peoplePace}, serve: operators.Serve, stop: func(ctx context.Context) { endStreams(); _ = operators.Shutdown(ctx) }},
 		{key: "listen_tls", address: c.ListenTLS, secure: true, take: conns.Listening{WriteWait: writeWait, Pace: peoplePace}, serve: func(l net.Listener) error { return secured.ServeTLS(l, "", "") }, stop: func(ctx context.Context) { endStreams(); _ = secured.Shutdown(ctx) }},
 		{key: "pprof", address: c.Pprof, serve: profile.Serve, stop: func(ctx context.Context) { _ = profile.Close() }},
-	}
+	}...)
 	defer func() {
 		for _, l := range table {
 			if l.on != nil {
@@ -199,6 +215,10 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	}
 	started := Started{MQTT: at["mqtt"], DeviceHTTP: at["device_http"], MQTTTLS: at["mqtt_tls"], DeviceHTTPTLS: at["device_http_tls"], TimeOnly: at["time_only"],
 		Authority: authority.RootFingerprint(), Passphrase: passphrase}
+	for _, l := range c.devices()[len(c.own()):] {
+		l.Address = at[l.Name]
+		started.More = append(started.More, l)
+	}
 	if on := at["listen"]; on != "" {
 		started.Console = "http://" + on
 	}
@@ -283,7 +303,10 @@ func profiles() http.Handler {
 // bind listens on an address. Plain listeners stay on loopback unless that
 // was asked for: everything on them, tokens too, can be read on the way.
 func bind(key, address string, anywhere bool) (net.Listener, error) {
-	option := Option{Key: key}
+	other := "with --" + Option{Key: key}.Flag()
+	if !slices.ContainsFunc(Options, func(o Option) bool { return o.Key == key }) {
+		other = "in the config file"
+	}
 	host, _, err := net.SplitHostPort(address)
 	if err != nil {
 		return nil, fault.New(fault.Invalid, "%s is %q, which is no address", key, address).
@@ -302,10 +325,10 @@ func bind(key, address string, anywhere bool) (net.Listener, error) {
 	switch {
 	case errors.Is(err, syscall.EADDRINUSE):
 		return nil, fault.New(fault.Conflict, "the address %s is taken by another program", address).
-			Then("stop that one, or choose another with --%s", option.Flag())
+			Then("stop that one, or choose another %s", other)
 	case err != nil:
 		return nil, fault.New(fault.Invalid, "%s cannot listen on %s: %s", key, address, cause(err)).
-			Then("choose another with --%s", option.Flag())
+			Then("choose another %s", other)
 	}
 	return l, nil
 }

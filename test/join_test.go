@@ -5,6 +5,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -201,7 +202,14 @@ func TestEST(t *testing.T) {
 // A listener takes the credentials that its row says, and none listens for devices from
 // elsewhere without a name.
 func TestListenersTakeWhatTheySay(t *testing.T) {
-	s := start(t, "--mqtt-tls-takes", "certificate")
+	config := filepath.Join(t.TempDir(), "ullage.yaml")
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	ok(t, err)
+	_, more, err := net.SplitHostPort(free.Addr().String())
+	ok(t, err)
+	free.Close()
+	ok(t, os.WriteFile(config, []byte("listeners:\n  - {name: mqtt_tls, takes: [certificate]}\n  - {name: cellars, protocol: mqtt, address: 127.0.0.1:"+more+", tls: true, takes: [token]}\n"), 0o600))
+	s := start(t, "--config", config)
 	cellars(t, s)
 	root := t.TempDir()
 	dir := filepath.Join(root, "tank-fennimore-91")
@@ -213,13 +221,18 @@ func TestListenersTakeWhatTheySay(t *testing.T) {
 	token, err := os.ReadFile(filepath.Join(dir, "token"))
 	ok(t, err)
 	run(t, root, false, "mosquitto_pub", append(send, "-P", strings.TrimSpace(string(token)))...)
-	told(t, s, "it showed a token, and this listener takes a certificate alone")
+	told(t, s, "it showed a token, and the listener mqtt_tls takes a certificate alone")
+	other := slices.Clone(send)
+	other[3] = more
+	run(t, root, true, "mosquitto_pub", append(other, "-P", strings.TrimSpace(string(token)))...)
 	run(t, root, true, "curl", "-sS", "--fail-with-body", "--cacert", filepath.Join(dir, "ca.crt"), "-H", "Authorization: Bearer "+strings.TrimSpace(string(token)), "https://"+s.HTTPTLS+"/device/v1/intended")
 	cli(t, s, "device", "renew", "tank-fennimore-91", "--cert", "--out", filepath.Join(root, "again"))
 	run(t, root, true, "mosquitto_pub", append(send, "--cert", filepath.Join(root, "again", "device.crt"), "--key", filepath.Join(root, "again", "device.key"))...)
 
-	for flags, says := range map[string]string{"--mqtt-tls 0.0.0.0:0": "names does not say under which name", "--mqtt-takes certificate": "over TLS a certificate",
-		"--device-http-tls-takes key": "a listener takes a token"} {
+	run(t, root, false, "mosquitto_pub", append(other, "--cert", filepath.Join(root, "again", "device.crt"), "--key", filepath.Join(root, "again", "device.key"))...)
+	told(t, s, "it showed a certificate, and the listener cellars takes a token alone")
+
+	for flags, says := range map[string]string{"--mqtt-tls 0.0.0.0:0": "names does not say under which name"} {
 		other, err := service.Start(t.TempDir(), strings.Fields(flags)...)
 		if err == nil {
 			other.Kill()

@@ -71,6 +71,8 @@ func (p *Pool) Counts() (strangers int, evicted uint64) {
 
 // Listening says how a listener takes connections.
 type Listening struct {
+	// Name is what its connections are told apart by, for ListenerOf; may be empty.
+	Name string
 	// WriteWait is the time within which each write has to get on; whoever writes
 	// sees to it if it is zero.
 	WriteWait time.Duration
@@ -87,12 +89,13 @@ func (p *Pool) Listen(l net.Listener, o Listening) net.Listener {
 	if o.Pace > 0 {
 		pace = rate.NewLimiter(rate.Limit(o.Pace), max(o.Pace/20, 6))
 	}
-	return &listener{Listener: l, pool: p, writeWait: o.WriteWait, pace: pace}
+	return &listener{Listener: l, pool: p, name: o.Name, writeWait: o.WriteWait, pace: pace}
 }
 
 type listener struct {
 	net.Listener
 	pool      *Pool
+	name      string
 	writeWait time.Duration
 	pace      *rate.Limiter
 }
@@ -104,7 +107,7 @@ func (l *listener) Accept() (net.Conn, error) {
 	for wait := 5 * time.Millisecond; ; wait = min(2*wait, time.Second) {
 		conn, err := l.Listener.Accept()
 		if err == nil {
-			c := &Conn{Conn: conn, pool: l.pool, address: HostOf(conn.RemoteAddr().String()), writeWait: l.writeWait}
+			c := &Conn{Conn: conn, pool: l.pool, listener: l.name, address: HostOf(conn.RemoteAddr().String()), writeWait: l.writeWait}
 			l.pool.add(c)
 			return c, nil
 		}
@@ -200,6 +203,7 @@ func (p *Pool) forget(c *Conn) {
 type Conn struct {
 	net.Conn
 	pool      *Pool
+	listener  string
 	address   string
 	writeWait time.Duration
 	at        *list.Element // among strangers; nil once known, or gone
@@ -227,12 +231,26 @@ func (c *Conn) Write(b []byte) (int, error) {
 
 // Known is Conn.Known for a connection that may be another one.
 func Known(c net.Conn) {
+	if k := counted(c); k != nil {
+		k.Known()
+	}
+}
+
+// ListenerOf returns the name of the listener that a connection came by; empty for one
+// of another kind.
+func ListenerOf(c net.Conn) string {
+	if k := counted(c); k != nil {
+		return k.listener
+	}
+	return ""
+}
+
+func counted(c net.Conn) *Conn {
 	if t, ok := c.(*tls.Conn); ok {
 		c = t.NetConn()
 	}
-	if k, ok := c.(*Conn); ok {
-		k.Known()
-	}
+	k, _ := c.(*Conn)
+	return k
 }
 
 type connKey struct{}
@@ -240,6 +258,12 @@ type connKey struct{}
 // Context is for http.Server.ConnContext: it lets KnownIn find the connection.
 func Context(ctx context.Context, c net.Conn) context.Context {
 	return context.WithValue(ctx, connKey{}, c)
+}
+
+// ListenerIn is ListenerOf for the connection of an HTTP request, by its context.
+func ListenerIn(ctx context.Context) string {
+	c, _ := ctx.Value(connKey{}).(net.Conn)
+	return ListenerOf(c)
 }
 
 // KnownIn is Known for the connection of an HTTP request, by its context.

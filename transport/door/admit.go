@@ -15,19 +15,13 @@ import (
 	"ullage/transport/conns"
 )
 
-// Listener is a listener for devices, as far as the door tells them apart.
-type Listener struct {
-	Transport string // mqtt or http
-	TLS       bool
-}
-
 // takes refuses a credential of a kind that the listener does not take.
 func (d *Door) takes(c Claim, kind devices.Kind) error {
-	kinds := d.o.Takes[Listener{c.Transport, c.TLS != ""}]
+	kinds := d.o.Takes[c.Listener]
 	if len(kinds) == 0 || slices.Contains(kinds, kind) {
 		return nil
 	}
-	return fault.New(fault.Unauthenticated, "it showed a %s, and this listener takes a %s alone; give the device one, or use the other port", kind, kinds[0])
+	return fault.New(fault.Unauthenticated, "it showed a %s, and the listener %s takes a %s alone; give the device one, or use another port", kind, c.Listener, kinds[0])
 }
 
 // Credential is what a device was let in by.
@@ -39,6 +33,7 @@ type Credential struct {
 // Claim is what a stranger shows.
 type Claim struct {
 	Transport string // "mqtt" or "http"
+	Listener  string // name of the one it came by; empty where listeners have none
 	Remote    string // network address
 	Device    string // id that it says it has; may be empty if Named is false
 	Named     bool   // the protocol wants the id beside the credential

@@ -37,9 +37,9 @@ type Options struct {
 	// Judge says what is wrong with the certificate of a device, the first, and those
 	// that came with it; nil where none are taken.
 	Judge func(shown []*x509.Certificate, now time.Time) error
-	// Takes says which kinds of credential a listener takes, by its protocol and whether
-	// it is encrypted; every kind where it says nothing.
-	Takes  map[Listener][]devices.Kind
+	// Takes says which kinds of credential a listener takes, by its name; every kind
+	// where it says nothing.
+	Takes  map[string][]devices.Kind
 	Limits Limits
 	Log    *slog.Logger
 	Now    func() time.Time

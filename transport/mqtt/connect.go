@@ -42,7 +42,7 @@ func (x *session) connect(pk *packets.Packet) (resumed, ok bool) {
 	if x.tls != nil {
 		shown = x.tls.PeerCertificates
 	}
-	dev, err := s.o.Door.Admit(door.Claim{Transport: transport, Remote: x.remote, Device: user, Named: true,
+	dev, err := s.o.Door.Admit(door.Claim{Transport: transport, Listener: conns.ListenerOf(x.conn), Remote: x.remote, Device: user, Named: true,
 		Token: string(c.Password), Certificates: shown, TLS: door.Version(x.tls), Check: func(id string) error {
 			if c.ClientIdentifier == "" || c.ClientIdentifier == id || strings.HasPrefix(c.ClientIdentifier, id+"/") {
 				return nil

@@ -12,6 +12,7 @@ import (
 
 	"ullage/core/value"
 	"ullage/fleet/fault"
+	"ullage/transport/conns"
 	"ullage/transport/door"
 )
 
@@ -65,7 +66,7 @@ func (w *handler) join(c *gin.Context) {
 
 // shown is what a device has shown in its connection.
 func (w *handler) shown(c *gin.Context) door.Claim {
-	claim := door.Claim{Transport: "http", Remote: c.Request.RemoteAddr, TLS: door.Version(c.Request.TLS)}
+	claim := door.Claim{Transport: "http", Listener: conns.ListenerIn(c.Request.Context()), Remote: c.Request.RemoteAddr, TLS: door.Version(c.Request.TLS)}
 	if c.Request.TLS != nil {
 		w.Door.Shaken("http", c.Request.RemoteAddr, nil)
 		claim.Certificates = c.Request.TLS.PeerCertificates
