@@ -29,7 +29,20 @@ type alarmRow struct {
 	ReturnedAt     int64
 	AcknowledgedAt int64
 	AcknowledgedBy string
+	CameUpAt       int64
+	RespondBy      int64
+	Latches        bool
+	Comments       int
+	Shown          string // the state in which people see it
+	ShelvedUntil   int64
+	ShelvedBy      string
+	ShelvedWhy     string
+	SuppressedBy   string
+	Maintenance    string
 }
+
+// alarmColumns are those that alarms got later.
+var alarmColumns = []string{"CameUpAt", "RespondBy", "Latches", "Comments", "Shown", "ShelvedUntil", "ShelvedBy", "ShelvedWhy", "SuppressedBy", "Maintenance"}
 
 func (alarmRow) TableName() string { return "alarms" }
 
@@ -38,7 +51,9 @@ var alarmKind = &kind[alarms.Alarm, string, alarmRow]{
 	row: sure(func(x alarms.Alarm) alarmRow {
 		return alarmRow{ID: x.ID, Rule: x.Rule, Device: x.Subject(), Priority: string(x.Priority),
 			State: string(x.State), Message: x.Message, Cause: x.Cause, Response: x.Response, Metric: x.Metric, Value: x.Value, Limit: x.Limit, Times: x.Times, RaisedAt: ms(x.RaisedAt),
-			ReturnedAt: ms(x.ReturnedAt), AcknowledgedAt: ms(x.AcknowledgedAt), AcknowledgedBy: x.AcknowledgedBy}
+			ReturnedAt: ms(x.ReturnedAt), AcknowledgedAt: ms(x.AcknowledgedAt), AcknowledgedBy: x.AcknowledgedBy,
+			CameUpAt: ms(x.CameUpAt), RespondBy: ms(x.RespondBy), Latches: x.Latches, Comments: x.Comments, Shown: string(x.Shown()),
+			ShelvedUntil: ms(x.ShelvedUntil), ShelvedBy: x.ShelvedBy, ShelvedWhy: x.ShelvedWhy, SuppressedBy: x.SuppressedBy, Maintenance: x.Maintenance}
 	}),
 	record: sure(func(x alarmRow) alarms.Alarm {
 		device, group := x.Device, ""
@@ -47,8 +62,41 @@ var alarmKind = &kind[alarms.Alarm, string, alarmRow]{
 		}
 		return alarms.Alarm{ID: x.ID, Rule: x.Rule, Device: device, Group: group, Priority: rule.Priority(x.Priority),
 			State: lifecycle.State(x.State), Message: x.Message, Cause: x.Cause, Response: x.Response, Metric: x.Metric, Value: x.Value, Limit: x.Limit, Times: x.Times,
-			RaisedAt: at(x.RaisedAt), ReturnedAt: at(x.ReturnedAt), AcknowledgedAt: at(x.AcknowledgedAt), AcknowledgedBy: x.AcknowledgedBy}
+			RaisedAt: at(x.RaisedAt), ReturnedAt: at(x.ReturnedAt), AcknowledgedAt: at(x.AcknowledgedAt), AcknowledgedBy: x.AcknowledgedBy,
+			CameUpAt: at(x.CameUpAt), RespondBy: at(x.RespondBy), Latches: x.Latches, Comments: x.Comments,
+			Aside:        lifecycle.Aside{OutOfService: x.Maintenance != "", Suppressed: x.SuppressedBy != "", Shelved: x.ShelvedUntil != 0},
+			ShelvedUntil: at(x.ShelvedUntil), ShelvedBy: x.ShelvedBy, ShelvedWhy: x.ShelvedWhy, SuppressedBy: x.SuppressedBy, Maintenance: x.Maintenance}
 	}),
+}
+
+type shelfRow struct {
+	Rule    string `gorm:"primaryKey"`
+	Subject string `gorm:"primaryKey"`
+	By, Why string
+	At      int64
+	Until   int64
+}
+
+func (shelfRow) TableName() string { return "shelves" }
+
+type shelfKey struct{ rule, subject string }
+
+var shelfKind = &kind[alarms.Shelf, shelfKey, shelfRow]{
+	key: func(x alarms.Shelf) shelfKey { return shelfKey{x.Rule, x.Subject} },
+	row: sure(func(x alarms.Shelf) shelfRow {
+		return shelfRow{Rule: x.Rule, Subject: x.Subject, By: x.By, Why: x.Why, At: ms(x.At), Until: ms(x.Until)}
+	}),
+	record: sure(func(x shelfRow) alarms.Shelf {
+		return alarms.Shelf{Rule: x.Rule, Subject: x.Subject, By: x.By, Why: x.Why, At: at(x.At), Until: at(x.Until)}
+	}),
+	drop: func(tx *gorm.DB, x alarms.Shelf) error {
+		return tx.Where("rule = ? AND subject = ?", x.Rule, x.Subject).Delete(&shelfRow{}).Error
+	},
+}
+
+// Shelves implements alarms.Records.
+func (r *Records) Shelves(ctx context.Context) ([]alarms.Shelf, error) {
+	return stored(ctx, r, shelfKind)
 }
 
 // Alarms implements alarms.Records.
@@ -59,6 +107,12 @@ func (r *Records) Alarms(ctx context.Context, f alarms.Filter) ([]alarms.Alarm, 
 	}
 	if f.Open {
 		q = q.Where("state <> ?", string(lifecycle.Normal))
+	}
+	if len(f.States) > 0 {
+		q = q.Where("shown IN ?", f.States)
+	}
+	if f.Suppressor != "" {
+		q = q.Where("suppressed_by = ?", f.Suppressor)
 	}
 	return found(r, alarmKind, q)
 }

@@ -31,7 +31,7 @@ type Records struct {
 
 // keepers keep what is in the records, a file per noun; facts and validity,
 // which belong to every commit, stand in facts.go and here.
-var keepers = []keeper{modelKind, deviceKind, credentialKind, credentialUseKind, settingKind, jobKind, progressKind, ruleKind, alarmKind,
+var keepers = []keeper{modelKind, deviceKind, credentialKind, credentialUseKind, settingKind, jobKind, progressKind, ruleKind, alarmKind, shelfKind,
 	detectionKind, commandKind, personKind, passwordKind, invitationKind, sessionKind, teamKind, keyKind, keySecretKind, keyUseKind, factorKind, siteKind, planKind,
 	joinKeyKind, joinSaltKind, joinRecordKind, bulkJobKind, bulkProgressKind}
 
@@ -94,6 +94,33 @@ var recordMigrations = []*gormigrate.Migration{{
 			}
 		}
 		return tx.AutoMigrate(&joinKeyRow{}, &joinSaltRow{}, &joinRecordRow{}, &bulkJobRow{}, &bulkProgressRow{}, &credentialUseRow{})
+	},
+}, {
+	ID: "8",
+	Migrate: func(tx *gorm.DB) error {
+		for _, column := range alarmColumns {
+			if tx.Migrator().HasColumn(&alarmRow{}, column) {
+				continue
+			}
+			if err := tx.Migrator().AddColumn(&alarmRow{}, column); err != nil {
+				return err
+			}
+		}
+		// What was stored before stands nowhere aside.
+		for _, column := range []string{"came_up_at", "respond_by", "latches", "comments", "shelved_until"} {
+			if err := tx.Exec("UPDATE alarms SET " + column + " = 0 WHERE " + column + " IS NULL").Error; err != nil {
+				return err
+			}
+		}
+		for _, column := range []string{"shelved_by", "shelved_why", "suppressed_by", "maintenance"} {
+			if err := tx.Exec("UPDATE alarms SET " + column + " = '' WHERE " + column + " IS NULL").Error; err != nil {
+				return err
+			}
+		}
+		if err := tx.Exec("UPDATE alarms SET shown = state WHERE shown IS NULL OR shown = ''").Error; err != nil {
+			return err
+		}
+		return tx.AutoMigrate(&shelfRow{})
 	},
 }}
 

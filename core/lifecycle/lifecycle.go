@@ -8,17 +8,33 @@ import (
 	"ullage/core/expr"
 )
 
-// State is where an alarm stands (ISA-18.2 clause 6.2).
+// State is where an alarm stands (ISA-18.2 / IEC 62682, the alarm state transition
+// diagram).
 type State string
 
-// The states that exist so far.
+// The states that follow the condition and what people do about it.
 const (
 	Normal         State = "normal"
 	Unacknowledged State = "unacknowledged"
 	Acknowledged   State = "acknowledged"
 	// Returned: the condition is gone and nobody has acknowledged it yet.
 	Returned State = "returned unacknowledged"
+	// LatchedUnacknowledged and Latched: the condition is gone, and the rule lets the alarm
+	// stand until somebody resets it.
+	LatchedUnacknowledged State = "latched unacknowledged"
+	Latched               State = "latched"
 )
+
+// The states of an alarm that stands aside: it goes its way underneath, and nobody is
+// called. See Aside.
+const (
+	Shelved      State = "shelved"
+	Suppressed   State = "suppressed"
+	OutOfService State = "out of service"
+)
+
+// States lists every state, in the order in which lists and filters show them.
+var States = []State{Unacknowledged, Acknowledged, Returned, LatchedUnacknowledged, Latched, Shelved, Suppressed, OutOfService, Normal}
 
 // Open reports whether an alarm in s still wants something from people.
 func (s State) Open() bool { return s != Normal }
@@ -26,12 +42,26 @@ func (s State) Open() bool { return s != Normal }
 // Holds reports whether the condition itself still stands.
 func (s State) Holds() bool { return s == Unacknowledged || s == Acknowledged }
 
+// Waits reports whether somebody has to acknowledge.
+func (s State) Waits() bool {
+	return s == Unacknowledged || s == Returned || s == LatchedUnacknowledged
+}
+
 // Raise returns the state after the condition has come up.
 func (s State) Raise() State { return Unacknowledged }
 
-// Return returns the state after the condition has gone.
-func (s State) Return() State {
-	if s == Unacknowledged {
+// Return returns the state after the condition has gone. An alarm that latches stays
+// until it is reset. One that stands aside when its condition goes needs nobody any
+// more: nobody was called.
+func (s State) Return(latches, aside bool) State {
+	switch {
+	case !s.Holds():
+		return s
+	case latches && s == Unacknowledged:
+		return LatchedUnacknowledged
+	case latches:
+		return Latched
+	case s == Unacknowledged && !aside:
 		return Returned
 	}
 	return Normal
@@ -45,8 +75,48 @@ func (s State) Acknowledge() (State, bool) {
 		return Acknowledged, true
 	case Returned:
 		return Normal, true
+	case LatchedUnacknowledged:
+		return Latched, true
 	}
 	return s, false
+}
+
+// Reset returns the state after a person has reset, and whether there was anything to
+// reset: a latched alarm whose condition is gone.
+func (s State) Reset() (State, bool) {
+	switch s {
+	case LatchedUnacknowledged:
+		return Returned, true
+	case Latched:
+		return Normal, true
+	}
+	return s, false
+}
+
+// Aside says why an open alarm does not call anybody. It changes who is told and what
+// stands out, and never what is so: the condition goes on underneath.
+type Aside struct {
+	OutOfService bool // maintenance
+	Suppressed   bool // by design
+	Shelved      bool // by a person, until a time
+}
+
+// Any reports whether the alarm stands aside.
+func (a Aside) Any() bool { return a.OutOfService || a.Suppressed || a.Shelved }
+
+// Shown returns the state in which people see an alarm that is in s underneath.
+func (a Aside) Shown(s State) State {
+	switch {
+	case !s.Open():
+		return s
+	case a.OutOfService:
+		return OutOfService
+	case a.Suppressed:
+		return Suppressed
+	case a.Shelved:
+		return Shelved
+	}
+	return s
 }
 
 // Detector turns judgements of single readings into raises and returns, after

@@ -48,23 +48,36 @@ func (p Priority) Rank() int {
 // Rule says when an alarm is raised and when it returns. The YAML keys are the
 // JSON names; conditions are written in the language of package expr.
 type Rule struct {
-	Name     string         `yaml:"rule" json:"rule" pattern:"^[a-z][a-z0-9_]{0,62}$" doc:"Name of the rule" example:"must_too_warm"`
-	Models   []string       `yaml:"models" json:"models" minItems:"1" doc:"Models whose devices it watches" example:"[\"tank-probe\"]"`
-	Devices  string         `yaml:"devices,omitempty" json:"devices,omitempty" doc:"Selector that narrows the devices further" example:"label.stage == \"fermenting\""`
-	Each     string         `yaml:"each,omitempty" json:"each,omitempty" doc:"Label by which the devices are grouped; the rule is then about each group" example:"label.site"`
-	Raise    string         `yaml:"raise" json:"raise" doc:"The condition that raises the alarm" example:"must_temp > set.max_temp"`
-	Clear    string         `yaml:"clear,omitempty" json:"clear,omitempty" doc:"The condition that lets the alarm return; without it, the opposite of raise, deadband taken into account" example:"must_temp < set.max_temp - 1.5"`
-	OnDelay  value.Duration `yaml:"on_delay,omitempty" json:"on_delay,omitempty" doc:"How long the condition must hold before the alarm is raised (ISA-18.2)" example:"10min"`
-	Deadband float64        `yaml:"deadband,omitempty" json:"deadband,omitempty" minimum:"0" doc:"How far back inside the limit the value must come before the alarm returns, in the unit of the left side of the first comparison" example:"1.5"`
-	OffDelay value.Duration `yaml:"off_delay,omitempty" json:"off_delay,omitempty" doc:"How long the value must stay back before the alarm returns (ISA-18.2)" example:"5min"`
-	Priority Priority       `yaml:"priority" json:"priority" enum:"urgent,high,medium,low" doc:"How soon somebody must act"`
-	Message  string         `yaml:"message" json:"message" doc:"What the alarm says; expressions in braces are filled in, with their units" example:"{label.tank}: must at {must_temp}, limit {set.max_temp}"`
-	Cause    string         `yaml:"cause,omitempty" json:"cause,omitempty" doc:"What most likely lies behind it"`
-	Disabled bool           `yaml:"disabled,omitempty" json:"disabled,omitempty" doc:"A disabled rule raises nothing; its open alarms return"`
-	Response string         `yaml:"response,omitempty" json:"response,omitempty" doc:"What to do about it"`
+	Name          string         `yaml:"rule" json:"rule" pattern:"^[a-z][a-z0-9_]{0,62}$" doc:"Name of the rule" example:"must_too_warm"`
+	Models        []string       `yaml:"models" json:"models" minItems:"1" doc:"Models whose devices it watches" example:"[\"tank-probe\"]"`
+	Devices       string         `yaml:"devices,omitempty" json:"devices,omitempty" doc:"Selector that narrows the devices further" example:"label.stage == \"fermenting\""`
+	Each          string         `yaml:"each,omitempty" json:"each,omitempty" doc:"Label by which the devices are grouped; the rule is then about each group" example:"label.site"`
+	Raise         string         `yaml:"raise" json:"raise" doc:"The condition that raises the alarm" example:"must_temp > set.max_temp"`
+	Clear         string         `yaml:"clear,omitempty" json:"clear,omitempty" doc:"The condition that lets the alarm return; without it, the opposite of raise, deadband taken into account" example:"must_temp < set.max_temp - 1.5"`
+	OnDelay       value.Duration `yaml:"on_delay,omitempty" json:"on_delay,omitempty" doc:"How long the condition must hold before the alarm is raised (ISA-18.2)" example:"10min"`
+	Deadband      float64        `yaml:"deadband,omitempty" json:"deadband,omitempty" minimum:"0" doc:"How far back inside the limit the value must come before the alarm returns, in the unit of the left side of the first comparison" example:"1.5"`
+	OffDelay      value.Duration `yaml:"off_delay,omitempty" json:"off_delay,omitempty" doc:"How long the value must stay back before the alarm returns (ISA-18.2)" example:"5min"`
+	Priority      Priority       `yaml:"priority" json:"priority" enum:"urgent,high,medium,low" doc:"How soon somebody must act"`
+	Message       string         `yaml:"message" json:"message" doc:"What the alarm says; expressions in braces are filled in, with their units" example:"{label.tank}: must at {must_temp}, limit {set.max_temp}"`
+	Cause         string         `yaml:"cause,omitempty" json:"cause,omitempty" doc:"What most likely lies behind it"`
+	Disabled      bool           `yaml:"disabled,omitempty" json:"disabled,omitempty" doc:"A disabled rule raises nothing; its open alarms return"`
+	Response      string         `yaml:"response,omitempty" json:"response,omitempty" doc:"What to do about it"`
+	RespondWithin value.Duration `yaml:"respond_within,omitempty" json:"respond_within,omitempty" doc:"By when somebody has to have acknowledged" example:"30min"`
+	Latch         bool           `yaml:"latch,omitempty" json:"latch,omitempty" doc:"The alarm stays after its condition has gone, until somebody resets it (ISA-18.2)"`
+	Suppress      string         `yaml:"suppress,omitempty" json:"suppress,omitempty" doc:"While this is true its alarms are suppressed by design (ISA-18.2): they call nobody" example:"label.stage == \"empty\""`
+	Suppresses    []string       `yaml:"suppresses,omitempty" json:"suppresses,omitempty" maxItems:"50" doc:"Rules whose alarms on members of the group are suppressed while this one is raised; for rules with each" example:"[\"probe_silent\"]"`
+	Rises         []Rise         `yaml:"rises,omitempty" json:"rises,omitempty" maxItems:"4" doc:"When the priority of an open alarm goes up by itself"`
 	// What follows is the service's to say.
 	Author string `yaml:"-" json:"author,omitempty" readOnly:"true" doc:"Who made it, if they are engineer for some devices only"`
 	Access string `yaml:"-" json:"access,omitempty" readOnly:"true" doc:"What its author reaches, which is and-ed to devices and follows when that changes"`
+}
+
+// Rise lets the priority of an open alarm go up by itself: after it was
+// unacknowledged for a time, or when the value is far beyond the limit.
+type Rise struct {
+	To     Priority       `yaml:"to" json:"to" enum:"urgent,high,medium,low" doc:"The priority that it gets"`
+	After  value.Duration `yaml:"after,omitempty" json:"after,omitempty" doc:"How long nobody has acknowledged it" example:"30min"`
+	Beyond float64        `yaml:"beyond,omitempty" json:"beyond,omitempty" minimum:"0" doc:"How far the value is beyond the limit, in the unit of the left side of the comparison" example:"2"`
 }
 
 // Parse reads one rule from YAML and checks what can be checked without a
@@ -149,6 +162,15 @@ func (r *Rule) form() Errors {
 		"%s has both a deadband and clear; one of them says when the alarm returns", r.Name)
 	bad(r.Each != "" && !eachLabel.MatchString(r.Each), "each", "%s, each: %q is no label; write each: label.site",
 		r.Name, r.Each)
+	bad(len(r.Suppresses) > 0 && r.Each == "", "suppresses", "%s suppresses other alarms, which a rule does that groups devices; write each: label.site", r.Name)
+	for _, name := range r.Suppresses {
+		bad(name == r.Name, "suppresses", "%s suppresses itself; name other rules", r.Name)
+	}
+	bad(r.RespondWithin < 0 || r.OnDelay < 0 || r.OffDelay < 0, "on_delay", "%s has a time below zero", r.Name)
+	for _, x := range r.Rises {
+		bad(x.To.Rank() >= r.Priority.Rank(), "rises", "%s, rises: %q is no higher priority than %q", r.Name, x.To, r.Priority)
+		bad((x.After > 0) == (x.Beyond > 0), "rises", "%s, rises: say after, or beyond, and not both", r.Name)
+	}
 	bad(r.Raise == "", "raise", "%s has no raise; write the condition, like raise: must_temp > set.max_temp", r.Name)
 	return wrong
 }
@@ -156,7 +178,7 @@ func (r *Rule) form() Errors {
 type condition struct{ key, src string }
 
 func (r *Rule) conditions() []condition {
-	return []condition{{"devices", r.Devices}, {"raise", r.Raise}, {"clear", r.Clear}}
+	return []condition{{"devices", r.Devices}, {"raise", r.Raise}, {"clear", r.Clear}, {"suppress", r.Suppress}}
 }
 
 // Error is what is wrong with one key of a rule.
@@ -246,7 +268,7 @@ func (r *Rule) Asks() []string {
 
 // Mentions reports whether r speaks of a name.
 func (r *Rule) Mentions(name expr.Name) bool {
-	sources := []string{r.Devices, r.Raise, r.Clear}
+	sources := []string{r.Devices, r.Raise, r.Clear, r.Suppress}
 	if pieces, bad := r.pieces(); bad == nil {
 		for _, p := range pieces {
 			if p.expr {
@@ -267,6 +289,8 @@ type Compiled struct {
 	*Rule
 	// Raises says that the alarm is to be raised, Clears that it may return.
 	Raises, Clears *expr.Program
+	// Suppressing is true while its alarms are suppressed by design; nil for never.
+	Suppressing *expr.Program
 	// Metric is the metric it is mostly about; "" where there is none.
 	Metric string
 	// Warnings are what is worth a word although the rule can be used.
@@ -322,6 +346,9 @@ func (r *Rule) For(plan *expr.Plan) (*Compiled, error) {
 		if c.Clears, err = c.Raises.WithDeadband(r.Deadband); err != nil {
 			wrong = append(wrong, &Error{Rule: r.Name, Key: "deadband", Sentence: fmt.Sprintf("%s: %s", r.Name, err)})
 		}
+	}
+	if r.Suppress != "" {
+		c.Suppressing = compile(plan, "suppress", "", r.Suppress, condition)
 	}
 	pieces, bad := r.pieces()
 	if bad != nil {

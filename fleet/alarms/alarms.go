@@ -7,6 +7,7 @@ import (
 	"context"
 	"log/slog"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -46,6 +47,18 @@ type Alarm struct {
 	ReturnedAt     time.Time
 	AcknowledgedAt time.Time
 	AcknowledgedBy string
+	CameUpAt       time.Time // again, before anybody acknowledged; zero for not again
+	RespondBy      time.Time // by when somebody is to have acknowledged; zero where the rule says nothing
+	Latches        bool      // it stays until it is reset
+	Comments       int
+
+	// Aside says whether it stands aside, and what follows why.
+	Aside        lifecycle.Aside
+	ShelvedUntil time.Time
+	ShelvedBy    string
+	ShelvedWhy   string
+	SuppressedBy string // ByDesign, or the rule and the group that suppress it
+	Maintenance  string // its name
 
 	changedAt time.Time
 }
@@ -70,8 +83,12 @@ type Filter struct {
 	// "cellar_silent site=Kilnside".
 	Groups []string
 	Open   bool
-	Before string // only alarms with a lesser id
-	Limit  int
+	// States narrows to some of the states in which people see them, unless it is empty.
+	States []lifecycle.State
+	// Suppressor narrows to the alarms that a rule and group suppress.
+	Suppressor string
+	Before     string // only alarms with a lesser id
+	Limit      int
 }
 
 // Records reads what is stored. What changes is put into commits as rule.Rule,
@@ -82,6 +99,7 @@ type Records interface {
 	SetAside(noun, name string, why error)
 	Alarms(context.Context, Filter) ([]Alarm, error)
 	Detections(context.Context) ([]Detection, error)
+	Shelves(context.Context) ([]Shelf, error)
 	// AlarmCounts counts alarms by rule: those that are open, and those raised
 	// since a time.
 	AlarmCounts(ctx context.Context, since time.Time, f Filter) ([]Count, error)
@@ -114,13 +132,15 @@ type Options struct {
 	// Arrivals returns when the newest of the readings had come that were not yet
 	// sealed when the store was opened, by device. It answers once.
 	Arrivals func() map[string][]Arrival
-	Commits  *commit.Writer
-	Devices  *devices.Registry
-	Models   *models.Catalogue
-	Present  *present.Fleet
-	Bus      *event.Bus
-	Log      *slog.Logger
-	Now      func() time.Time
+	// Outages tells of maintenance; nil for none.
+	Outages Outages
+	Commits *commit.Writer
+	Devices *devices.Registry
+	Models  *models.Catalogue
+	Present *present.Fleet
+	Bus     *event.Bus
+	Log     *slog.Logger
+	Now     func() time.Time
 }
 
 // Engine evaluates the rules in force.
@@ -141,6 +161,10 @@ type Engine struct {
 	editing sync.Mutex
 
 	then then
+
+	outages Outages
+	// over is which rules of groups suppress what, see oversee.
+	over atomic.Pointer[map[string]map[string]string]
 
 	openMu sync.RWMutex
 	open   map[string]Alarm // those of groups, by id
@@ -169,6 +193,8 @@ type shard struct {
 	groups  grouped                   // of the first shard only
 	service map[string]*Alarm         // likewise: those of the service itself, by rule
 	held    map[*watch]*watchedDevice // watches that hold back what rose long ago
+	open    map[string]*opened        // alarms that are open, by id
+	shelves map[shelfKey]Shelf
 	wakes   wakes
 	chores  []string // devices whose trends and usual values are to be worked out
 	unsaved batch
@@ -180,12 +206,13 @@ type shard struct {
 type batch struct {
 	alarms     []Alarm
 	detections []Detection
+	shelves    []shelving
 	facts      []fact.Fact
 	waiting    []func(error) // persons who wait for it
 }
 
 func (b *batch) empty() bool {
-	return len(b.alarms)+len(b.detections)+len(b.facts)+len(b.waiting) == 0
+	return len(b.alarms)+len(b.detections)+len(b.shelves)+len(b.facts)+len(b.waiting) == 0
 }
 
 // ReadRules reads the stored rules; those that are wrong in themselves are set aside.
@@ -208,7 +235,7 @@ func ReadRules(ctx context.Context, r Records) ([]rule.Rule, error) {
 // when the service stopped.
 func Open(ctx context.Context, o Options) (*Engine, error) {
 	e := &Engine{records: o.Records, history: o.History, arrived: o.Arrivals, commits: o.Commits, devices: o.Devices, models: o.Models,
-		present: o.Present, bus: o.Bus, now: o.Now, log: o.Log, open: map[string]Alarm{}, rules: map[string]*rule.Rule{}, sets: map[string]*ruleset{}}
+		present: o.Present, outages: o.Outages, bus: o.Bus, now: o.Now, log: o.Log, open: map[string]Alarm{}, rules: map[string]*rule.Rule{}, sets: map[string]*ruleset{}}
 	stored, err := ReadRules(ctx, o.Records)
 	if err != nil {
 		return nil, err
@@ -225,6 +252,10 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 		return nil, err
 	}
 	type key struct{ rule, device string }
+	shelves, err := o.Records.Shelves(ctx)
+	if err != nil {
+		return nil, err
+	}
 	byKey := map[key]*Alarm{}
 	for _, a := range open {
 		byKey[key{a.Rule, a.Subject()}] = &a
@@ -243,6 +274,16 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 	for i := range e.shards {
 		e.shards[i] = shard{n: i, devices: map[string]*watchedDevice{}, linked: map[string]*watchedDevice{},
 			calming: map[string]*watchedDevice{}}
+	}
+	for _, sh := range shelves {
+		s := &e.shards[0]
+		if !strings.Contains(sh.Subject, "=") {
+			s = &e.shards[event.ShardOf(sh.Subject)]
+		}
+		if s.shelves == nil {
+			s.shelves = map[shelfKey]Shelf{}
+		}
+		s.shelves[shelfKey{sh.Rule, sh.Subject}] = sh
 	}
 	e.restoreService(open)
 	if err := e.wasThen(ctx); err != nil {
@@ -263,12 +304,17 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 				if w.builtin != nil {
 					w.refusals = []time.Time{e.now()}
 					s.calming[dev.ID] = w
+					s.track(w.builtin, &w.subject, nil, func() { w.builtin = nil })
 				}
 				s.devices[dev.ID] = w
 				e.choose(s, w, dev)
 				for _, c := range w.rules() {
 					k := key{c.Name, dev.ID}
-					w.watches = append(w.watches, &watch{rule: c, det: known[k], alarm: byKey[k]})
+					x := &watch{rule: c, det: known[k], alarm: byKey[k]}
+					w.watches = append(w.watches, x)
+					if x.alarm != nil {
+						s.track(x.alarm, &w.subject, x, x.release)
+					}
 				}
 				if err := e.refill(s, &w.subject, true); err != nil {
 					return err
@@ -295,7 +341,7 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 }
 
 func (a *Alarm) present() present.Alarm {
-	return present.Alarm{ID: a.ID, Rule: a.Rule, Message: a.Message, Priority: a.Priority, State: a.State,
+	return present.Alarm{ID: a.ID, Rule: a.Rule, Message: a.Message, Priority: a.Priority, State: a.Shown(), Holds: a.State.Holds(),
 		RaisedAt: a.RaisedAt}
 }
 
@@ -333,7 +379,7 @@ func (e *Engine) storing(b *batch) func(*commit.Tx) error {
 			state := ""
 			at := a.RaisedAt
 			if a.State.Open() {
-				state = string(a.State) + " " + a.ID
+				state = string(a.Shown()) + " " + a.ID
 			}
 			if !a.changedAt.IsZero() {
 				at = a.changedAt
@@ -343,6 +389,13 @@ func (e *Engine) storing(b *batch) func(*commit.Tx) error {
 		}
 		for _, d := range b.detections {
 			tx.Put(d)
+		}
+		for _, sh := range b.shelves {
+			if sh.over {
+				tx.Put(commit.Delete{Record: sh.Shelf})
+			} else {
+				tx.Put(sh.Shelf)
+			}
 		}
 		tx.Tell(b.facts...)
 		return nil
@@ -365,6 +418,7 @@ func (e *Engine) settled(s *shard, x saved) {
 		// What has changed since comes after it; of an alarm the last state stands.
 		x.alarms = append(x.alarms, s.unsaved.alarms...)
 		x.detections = append(x.detections, s.unsaved.detections...)
+		x.shelves = append(x.shelves, s.unsaved.shelves...)
 		x.facts = append(x.facts, s.unsaved.facts...)
 		waiting := x.waiting
 		x.waiting = s.unsaved.waiting
@@ -383,6 +437,9 @@ func (e *Engine) settled(s *shard, x saved) {
 // record notes a changed alarm and what is told of it.
 func (e *Engine) record(s *shard, a Alarm, at time.Time, c fact.Content) {
 	a.changedAt = at
+	if !a.State.Open() {
+		delete(s.open, a.ID)
+	}
 	s.unsaved.alarms = append(s.unsaved.alarms, a)
 	s.unsaved.facts = append(s.unsaved.facts, about(a, fact.New(at, c)))
 }
@@ -403,7 +460,7 @@ func (e *Engine) tell(a Alarm) {
 		e.openMu.Unlock()
 	}
 	e.bus.Publish(event.Alarm{Device: a.Device, Group: a.Group, ID: a.ID, Rule: a.Rule, Message: a.Message,
-		Priority: a.Priority, State: a.State, RaisedAt: a.RaisedAt})
+		Priority: a.Priority, State: a.Shown(), Holds: a.State.Holds(), RaisedAt: a.RaisedAt})
 }
 
 // saveEvery is how often what rules have seen is stored. What came since is
@@ -431,108 +488,9 @@ func (e *Engine) Flush() {
 	}
 }
 
-// acknowledging asks a shard to acknowledge one of its alarms.
-type acknowledging struct {
-	id, subject, by string
-	done            func(Alarm, error)
-}
-
-// About implements event.Event.
-func (acknowledging) About() string { return "" }
-
 // Unknown is the error about an alarm that does not exist.
 func Unknown(id string) error {
 	return fault.New(fault.NotFound, "there is no alarm %q", id).On("alarm")
-}
-
-// Acknowledge marks an alarm as seen by a person.
-func (e *Engine) Acknowledge(ctx context.Context, id, by string) (Alarm, error) {
-	stored, err := e.records.Alarms(ctx, Filter{ID: id})
-	if err != nil {
-		return Alarm{}, err
-	}
-	if len(stored) == 0 {
-		return Alarm{}, Unknown(id)
-	}
-	a := stored[0]
-	shard := 0
-	if a.Group == "" {
-		shard = event.ShardOf(a.Device)
-	}
-	type end struct {
-		a   Alarm
-		err error
-	}
-	ended := make(chan end, 1)
-	e.bus.Tell(shard, acknowledging{id, a.Subject(), by, func(a Alarm, err error) { ended <- end{a, err} }})
-	select {
-	case x := <-ended:
-		if x.a.ID == "" {
-			x.a = a
-		}
-		return x.a, x.err
-	case <-ctx.Done():
-		return a, ctx.Err()
-	}
-}
-
-func (e *Engine) acknowledge(s *shard, x acknowledging) {
-	a, release := e.find(s, x.subject, x.id)
-	if a == nil {
-		x.done(Alarm{}, fault.New(fault.Conflict,
-			"this alarm has returned and was acknowledged; there is nothing to acknowledge"))
-		return
-	}
-	next, ok := a.State.Acknowledge()
-	if !ok {
-		x.done(*a, fault.New(fault.Conflict, "%s has acknowledged this alarm at %s", a.AcknowledgedBy,
-			a.AcknowledgedAt.Format(time.RFC3339)))
-		return
-	}
-	was := a.State
-	a.State, a.AcknowledgedAt, a.AcknowledgedBy = next, e.now(), x.by
-	changed := *a
-	e.record(s, changed, changed.AcknowledgedAt, fact.Acknowledged{Rule: a.Rule, Message: a.Message})
-	s.unsaved.facts[len(s.unsaved.facts)-1].Person = x.by
-	s.unsaved.waiting = append(s.unsaved.waiting, func(err error) {
-		if err != nil {
-			// It is as if it had not been: the person was told so.
-			if a.AcknowledgedAt.Equal(changed.AcknowledgedAt) && a.AcknowledgedBy == x.by {
-				a.State, a.AcknowledgedAt, a.AcknowledgedBy = was, time.Time{}, ""
-			}
-			drop := func(o Alarm) bool { return o.ID == changed.ID && o.AcknowledgedAt.Equal(changed.AcknowledgedAt) }
-			s.unsaved.alarms = slices.DeleteFunc(s.unsaved.alarms, drop)
-			s.unsaved.facts = slices.DeleteFunc(s.unsaved.facts, func(f fact.Fact) bool {
-				return f.Kind == fact.AlarmAcknowledged && f.Alarm == changed.ID &&
-					f.At.Equal(changed.AcknowledgedAt.UTC())
-			})
-			x.done(*a, err)
-			return
-		}
-		if !a.State.Open() {
-			release()
-		}
-		x.done(changed, nil)
-	})
-}
-
-func (e *Engine) find(s *shard, device, id string) (*Alarm, func()) {
-	w := s.devices[device]
-	if w == nil {
-		if a, release := s.groups.find(id); a != nil {
-			return a, release
-		}
-		return s.findService(id)
-	}
-	if w.builtin != nil && w.builtin.ID == id {
-		return w.builtin, func() { w.builtin = nil }
-	}
-	for _, x := range w.watches {
-		if x.alarm != nil && x.alarm.ID == id {
-			return x.alarm, func() { x.alarm = nil }
-		}
-	}
-	return nil, nil
 }
 
 // Count is how many alarms a rule has raised.

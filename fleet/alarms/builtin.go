@@ -40,6 +40,8 @@ func (e *Engine) refused(s *shard, ev event.Refused) {
 			Value:    value.OfNumber(health.RefusalsToWatch), Limit: value.OfNumber(health.RefusalsToWatch),
 		}
 		s.calming[w.id] = w
+		s.track(w.builtin, &w.subject, nil, func() { w.builtin = nil })
+		*w.builtin = e.aside(s, s.open[w.builtin.ID], ev.At)
 		e.record(s, *w.builtin, ev.At, fact.Raised{Message: w.builtin.Message, Priority: string(rule.Low)})
 	case a.State == lifecycle.Returned:
 		a.State, a.ReturnedAt = a.State.Raise(), time.Time{}
@@ -58,7 +60,7 @@ func (e *Engine) calm(s *shard, w *watchedDevice, now time.Time) {
 	if !a.State.Holds() || len(w.refusals) > 0 && now.Sub(w.refusals[len(w.refusals)-1]) < time.Hour {
 		return
 	}
-	a.State, a.ReturnedAt = a.State.Return(), now
+	a.State, a.ReturnedAt = a.State.Return(false, a.Aside.Any()), now
 	e.record(s, *a, now, fact.Returned{Rule: a.Rule, Why: "nothing was refused for an hour"})
 	if !a.State.Open() {
 		w.builtin = nil

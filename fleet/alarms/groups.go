@@ -74,17 +74,6 @@ type group struct{ subject }
 // grouped are the groups with their watches, by rule and group.
 type grouped map[string]*group
 
-func (g grouped) find(id string) (*Alarm, func()) {
-	for _, w := range g {
-		for _, x := range w.watches {
-			if x.alarm != nil && x.alarm.ID == id {
-				return x.alarm, func() { x.alarm = nil }
-			}
-		}
-	}
-	return nil, nil
-}
-
 // subjects yields everything that a shard watches.
 func (s *shard) subjects() iter.Seq[*subject] {
 	return func(yield func(*subject) bool) {
@@ -239,6 +228,7 @@ func (e *Engine) tickGroups(s *shard, now time.Time) {
 	for _, r := range g.rules {
 		e.judgeGroups(s, r, now, touched)
 	}
+	e.oversee(s)
 }
 
 func (e *Engine) judgeGroups(s *shard, r *groupRule, now time.Time, touched map[string]bool) {
@@ -271,6 +261,9 @@ func (e *Engine) judgeGroups(s *shard, r *groupRule, now time.Time, touched map[
 			}
 			w = &group{subject{id: name, watches: []*watch{x}}}
 			s.groups[key] = w
+			if x.alarm != nil {
+				s.track(x.alarm, &w.subject, x, x.release)
+			}
 		}
 		w.watches[0].rule = r.rule
 		w.set = r.set

@@ -67,6 +67,8 @@ func (e *Engine) stand(s *shard, c Condition) {
 			s.service = map[string]*Alarm{}
 		}
 		s.service[c.Rule] = a
+		s.track(a, nil, nil, func() { delete(s.service, c.Rule) })
+		*a = e.aside(s, s.open[a.ID], now)
 		e.record(s, *a, now, fact.Raised{Message: a.Message, Priority: string(a.Priority)})
 	case a == nil:
 	case c.Holds && (a.State == lifecycle.Returned || a.Message != c.Message && a.State.Holds()):
@@ -77,7 +79,7 @@ func (e *Engine) stand(s *shard, c Condition) {
 		a.Times++
 		e.record(s, *a, now, fact.Raised{Message: a.Message, Priority: string(a.Priority), Again: true})
 	case !c.Holds && a.State.Holds():
-		a.State, a.ReturnedAt = a.State.Return(), now
+		a.State, a.ReturnedAt = a.State.Return(false, a.Aside.Any()), now
 		e.record(s, *a, now, fact.Returned{Rule: a.Rule, Why: c.Calm})
 		if !a.State.Open() {
 			delete(s.service, c.Rule)
@@ -94,15 +96,7 @@ func (e *Engine) restoreService(open []Alarm) {
 				s.service = map[string]*Alarm{}
 			}
 			s.service[a.Rule] = &a
+			s.track(&a, nil, nil, func() { delete(s.service, a.Rule) })
 		}
 	}
-}
-
-func (s *shard) findService(id string) (*Alarm, func()) {
-	for name, a := range s.service {
-		if a.ID == id {
-			return a, func() { delete(s.service, name) }
-		}
-	}
-	return nil, nil
 }

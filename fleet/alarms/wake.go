@@ -70,6 +70,7 @@ func (e *Engine) tick(s *shard, now time.Time) {
 		e.measure(s, w)
 	}
 	e.tellHeld(s, now)
+	e.tend(s, now)
 	for _, w := range s.calming {
 		e.calm(s, w, now)
 	}

@@ -73,6 +73,8 @@ type watch struct {
 	told bool     // it was told to the journal, and that it is over was not
 }
 
+func (x *watch) release() { x.alarm = nil }
+
 // choose finds the rules that watch a device and makes it a State for them.
 func (e *Engine) choose(s *shard, w *watchedDevice, d devices.Device) {
 	w.set, w.state = nil, nil
@@ -109,7 +111,7 @@ func (e *Engine) outer(w *subject) {
 			continue
 		}
 		raised := slices.ContainsFunc(w.watches, func(x *watch) bool {
-			return x.rule.Name == name && x.alarm != nil && x.alarm.State.Holds()
+			return x.rule.Name == name && x.det.Up
 		})
 		w.state.Set(slot, expr.Sample{Value: value.OfBool(raised)})
 	}
@@ -230,18 +232,23 @@ func (e *Engine) apply(s *shard, w *subject, c changed) {
 		x.alarm = &Alarm{
 			ID: fact.NewID(c.At), Rule: x.rule.Name, Device: device, Group: group, Priority: x.rule.Priority, State: lifecycle.Normal.Raise(),
 			Message: c.message, Cause: x.rule.Cause, Response: x.rule.Response,
-			Metric: x.rule.Metric, Value: c.value, Limit: c.limit, Times: 1, RaisedAt: c.At,
+			Metric: x.rule.Metric, Value: c.value, Limit: c.limit, Times: 1, RaisedAt: c.At, Latches: x.rule.Latch,
 		}
-		e.record(s, *x.alarm, c.At, fact.Raised{Message: x.alarm.Message, Priority: string(x.alarm.Priority)})
+		if within := x.rule.RespondWithin.Std(); within > 0 {
+			x.alarm.RespondBy = c.At.Add(within)
+		}
+		s.track(x.alarm, w, x, x.release)
+		*x.alarm = e.aside(s, s.open[x.alarm.ID], e.now())
+		e.record(s, *x.alarm, c.At, fact.Raised{Message: x.alarm.Message, Priority: string(x.alarm.Priority), Aside: x.alarm.besides()})
 	case c.Up:
 		x.alarm.State = x.alarm.State.Raise()
 		x.alarm.Times++
-		x.alarm.ReturnedAt = time.Time{}
+		x.alarm.ReturnedAt, x.alarm.CameUpAt = time.Time{}, c.At
 		x.alarm.Value, x.alarm.Limit, x.alarm.Message = c.value, c.limit, c.message
 		e.record(s, *x.alarm, c.At, fact.Raised{Message: x.alarm.Message, Priority: string(x.alarm.Priority),
-			Again: true})
+			Again: true, Aside: x.alarm.besides()})
 	case x.alarm != nil:
-		x.alarm.State, x.alarm.ReturnedAt = x.alarm.State.Return(), c.At
+		x.alarm.State, x.alarm.ReturnedAt = x.alarm.State.Return(x.alarm.Latches, x.alarm.Aside.Any()), c.At
 		told := fact.Returned{Rule: x.rule.Name}
 		if p, ok := w.property(x.rule.Metric); ok && c.value.Known() {
 			told.Metric, told.Value = p.Name, p.Say(c.value)
@@ -292,8 +299,8 @@ func (e *Engine) Handle(i int, ev event.Event) {
 		e.settled(s, ev)
 	case stands:
 		e.stand(s, ev.Condition)
-	case acknowledging:
-		e.acknowledge(s, ev)
+	case acting:
+		e.acted(s, ev)
 	case event.Link:
 		e.groups.touch(ev.Device)
 		if w := s.linked[ev.Device]; w != nil {

@@ -76,7 +76,8 @@ type Alarm struct {
 	Device, Group     string // one of them
 	ID, Rule, Message string
 	Priority          rule.Priority
-	State             lifecycle.State
+	State             lifecycle.State // as people see it
+	Holds             bool            // its condition
 	RaisedAt          time.Time
 }
 

@@ -212,6 +212,7 @@ type Raised struct {
 	Priority string `json:"priority,omitempty"`
 	Again    bool   `json:"again,omitempty"` // it came up again before it was acknowledged
 	Late     bool   `json:"late,omitempty"`  // it was over already when it was reported
+	Aside    string `json:"aside,omitempty"` // the state in which it calls nobody
 }
 
 // Returned: the condition of an alarm holds no more.
@@ -226,6 +227,52 @@ type Returned struct {
 type Acknowledged struct {
 	Rule    string `json:"rule"`
 	Message string `json:"message"`
+}
+
+// Shelved: the alarms of a rule on a device or group stand aside until a time.
+type Shelved struct {
+	Rule  string    `json:"rule"`
+	Until time.Time `json:"until"`
+	Why   string    `json:"why,omitempty"`
+}
+
+// Unshelved: they do not stand aside any more.
+type Unshelved struct {
+	Rule   string `json:"rule"`
+	Itself bool   `json:"itself,omitempty"` // its time was over
+}
+
+// Suppressed: an alarm is suppressed by design, or is no more.
+type Suppressed struct {
+	Rule string `json:"rule"`
+	By   string `json:"by"` // the rule and the group that do it; "by design" for its own rule
+	Over bool   `json:"over,omitempty"`
+}
+
+// OutOfService: an alarm is out of service for maintenance, or is no more.
+type OutOfService struct {
+	Rule        string `json:"rule"`
+	Maintenance string `json:"maintenance"`
+	Over        bool   `json:"over,omitempty"`
+}
+
+// AlarmReset: somebody let a latched alarm go.
+type AlarmReset struct {
+	Rule string `json:"rule"`
+}
+
+// Commented: somebody said something about an alarm.
+type Commented struct {
+	Rule string `json:"rule"`
+	Text string `json:"text"`
+}
+
+// PriorityRose: the priority of an open alarm has risen by itself.
+type PriorityRose struct {
+	Rule string `json:"rule"`
+	From string `json:"from"`
+	To   string `json:"to"`
+	Why  string `json:"why"`
 }
 
 // Given: a device was given a command.
@@ -327,6 +374,13 @@ func (Deleted) kind() Kind          { return ReadingsDeleted }
 func (Raised) kind() Kind           { return AlarmRaised }
 func (Returned) kind() Kind         { return AlarmReturned }
 func (Acknowledged) kind() Kind     { return AlarmAcknowledged }
+func (Shelved) kind() Kind          { return AlarmShelved }
+func (Unshelved) kind() Kind        { return AlarmUnshelved }
+func (Suppressed) kind() Kind       { return AlarmSuppressed }
+func (OutOfService) kind() Kind     { return AlarmOutOfService }
+func (AlarmReset) kind() Kind       { return AlarmResetBy }
+func (Commented) kind() Kind        { return AlarmCommented }
+func (PriorityRose) kind() Kind     { return AlarmPriorityRose }
 func (Given) kind() Kind            { return CommandGiven }
 func (Replied) kind() Kind          { return CommandReplied }
 func (Ended) kind() Kind            { return CommandEnded }
@@ -385,7 +439,7 @@ func (c Changed) sentence() string {
 // contentOf returns an empty content of a kind to read JSON into, or nil.
 func contentOf(k Kind) Content {
 	for _, c := range []Content{&Onboarded{}, &Labelled{}, &Moved{}, &Status{}, &Token{}, &Revoked{}, &Attributes{}, &Link{},
-		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Deleted{}, &Raised{}, &Returned{}, &Acknowledged{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}, &SignInFailed{}, &Invited{}, &PasswordChosen{}, &SessionEnded{}, &Factor{}, &CredentialEnds{}, &CredentialShared{}, &Replaced{}, &SentAs{}, &ManyChanged{}, &JoinAsked{}, &JoinDecided{}, &Joined{}} {
+		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Deleted{}, &Raised{}, &Returned{}, &Acknowledged{}, &Shelved{}, &Unshelved{}, &Suppressed{}, &OutOfService{}, &AlarmReset{}, &Commented{}, &PriorityRose{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}, &SignInFailed{}, &Invited{}, &PasswordChosen{}, &SessionEnded{}, &Factor{}, &CredentialEnds{}, &CredentialShared{}, &Replaced{}, &SentAs{}, &ManyChanged{}, &JoinAsked{}, &JoinDecided{}, &Joined{}} {
 		if c.kind() == k {
 			return c
 		}
@@ -623,13 +677,57 @@ func (c Rule) sentence() string {
 }
 
 func (c Raised) sentence() string {
+	text := c.Message
 	switch {
 	case c.Late:
-		return c.Message + ", reported late"
+		text += ", reported late"
 	case c.Again:
-		return c.Message + ", again"
+		text += ", again"
 	}
-	return c.Message
+	if c.Aside != "" {
+		text += " (" + c.Aside + ": nobody is called)"
+	}
+	return text
+}
+
+func (c Shelved) sentence() string {
+	text := "shelved " + c.Rule + " until " + c.Until.UTC().Format("2006-01-02 15:04 MST")
+	if c.Why != "" {
+		text += ": " + c.Why
+	}
+	return text
+}
+
+func (c Unshelved) sentence() string {
+	if c.Itself {
+		return c.Rule + " is shelved no more; its time was over"
+	}
+	return "took " + c.Rule + " off the shelf"
+}
+
+func (c Suppressed) sentence() string {
+	if c.Over {
+		return c.Rule + " is suppressed no more"
+	}
+	if c.By == "by design" {
+		return c.Rule + " is suppressed by design"
+	}
+	return c.Rule + " is suppressed by " + c.By
+}
+
+func (c OutOfService) sentence() string {
+	if c.Over {
+		return c.Rule + " is in service again; the maintenance " + c.Maintenance + " is over"
+	}
+	return c.Rule + " is out of service for the maintenance " + c.Maintenance
+}
+
+func (c AlarmReset) sentence() string { return "reset " + c.Rule }
+
+func (c Commented) sentence() string { return "said of " + c.Rule + ": " + c.Text }
+
+func (c PriorityRose) sentence() string {
+	return fmt.Sprintf("%s rose from %s to %s, since %s", c.Rule, c.From, c.To, c.Why)
 }
 
 func (c Returned) sentence() string {

@@ -38,6 +38,13 @@ const (
 	AlarmRaised        Kind = "alarm raised"
 	AlarmReturned      Kind = "alarm returned"
 	AlarmAcknowledged  Kind = "alarm acknowledged"
+	AlarmShelved       Kind = "alarm shelved"
+	AlarmUnshelved     Kind = "alarm unshelved"
+	AlarmSuppressed    Kind = "alarm suppressed" // by design, or no more
+	AlarmOutOfService  Kind = "alarm out of service"
+	AlarmResetBy       Kind = "alarm reset"
+	AlarmCommented     Kind = "alarm commented"
+	AlarmPriorityRose  Kind = "alarm priority rose"
 	CommandGiven       Kind = "command given"
 	CommandReplied     Kind = "command replied"
 	CommandEnded       Kind = "command ended" // expired or withdrawn
@@ -62,7 +69,7 @@ const (
 // Kinds lists every kind.
 var Kinds = []Kind{DeviceOnboarded, DeviceLabelled, DeviceMoved, StatusChanged, TokenGiven, CredentialRevoked, AttributesReported,
 	LinkChanged, SettingChanged, SettingApplied, SettingRefused, ModelPublished, RuleChanged, ReadingsDeleted, AlarmRaised, AlarmReturned,
-	AlarmAcknowledged,
+	AlarmAcknowledged, AlarmShelved, AlarmUnshelved, AlarmSuppressed, AlarmOutOfService, AlarmResetBy, AlarmCommented, AlarmPriorityRose,
 	CommandGiven, CommandReplied, CommandEnded, EventSent, PersonAdded, SignedIn, SignInWrong, PersonInvited, PasswordChanged, FactorChanged, SignedOut, CredentialEnding, CredentialTwice, MessageSentAs, HardwareReplaced, DevicesChanged, JoinAskedFor, JoinDecidedOn, DeviceJoined}
 
 // Known reports whether there can be facts of a kind.

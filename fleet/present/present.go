@@ -38,7 +38,8 @@ type Alarm struct {
 	Rule     string
 	Message  string
 	Priority rule.Priority
-	State    lifecycle.State
+	State    lifecycle.State // as people see it
+	Holds    bool            // its condition, whatever people do about it
 	RaisedAt time.Time
 }
 
@@ -210,7 +211,7 @@ func (b *Fleet) Restore(device string, a Alarm) {
 	defer s.mu.Unlock()
 	if e := s.devices[device]; e != nil {
 		b.alarm(e, event.Alarm{Device: device, ID: a.ID, Rule: a.Rule, Message: a.Message, Priority: a.Priority,
-			State: a.State, RaisedAt: a.RaisedAt})
+			State: a.State, Holds: a.Holds, RaisedAt: a.RaisedAt})
 		e.dirty, e.Seq = true, b.seq.Add(1)
 	}
 }
@@ -367,7 +368,7 @@ func (b *Fleet) tell(e *entry, now time.Time, told bool) {
 func (b *Fleet) alarm(e *entry, ev event.Alarm) {
 	e.Alarms = slices.DeleteFunc(slices.Clone(e.Alarms), func(a Alarm) bool { return a.ID == ev.ID })
 	if ev.State.Open() {
-		e.Alarms = append(e.Alarms, Alarm{ev.ID, ev.Rule, ev.Message, ev.Priority, ev.State, ev.RaisedAt})
+		e.Alarms = append(e.Alarms, Alarm{ev.ID, ev.Rule, ev.Message, ev.Priority, ev.State, ev.Holds, ev.RaisedAt})
 		slices.SortFunc(e.Alarms, func(x, y Alarm) int {
 			if d := x.Priority.Rank() - y.Priority.Rank(); d != 0 {
 				return d
@@ -434,7 +435,11 @@ func (b *Fleet) judge(e *entry) {
 		signs.Out = string(e.Status)
 	}
 	for _, a := range e.Alarms {
-		signs.Alarms = append(signs.Alarms, health.Alarm{Rule: a.Rule, Priority: a.Priority, Holds: a.State.Holds()})
+		switch a.State {
+		case lifecycle.Shelved, lifecycle.Suppressed, lifecycle.OutOfService: // they do not stand out
+		default:
+			signs.Alarms = append(signs.Alarms, health.Alarm{Rule: a.Rule, Priority: a.Priority, Holds: a.Holds})
+		}
 	}
 	health, reasons := health.Judge(signs, now)
 	if health != e.Health || !slices.Equal(reasons, e.Reasons) {
@@ -668,7 +673,7 @@ func (b *Fleet) sample(e *entry, n *expr.Info) expr.Sample {
 		}
 	case "raised":
 		return expr.Sample{Value: value.OfBool(slices.ContainsFunc(e.Alarms, func(a Alarm) bool {
-			return a.Rule == n.Name.Key && a.State.Holds()
+			return a.Rule == n.Name.Key && a.Holds
 		}))}
 	case "device":
 		return expr.Sample{Value: b.fact(e, n.Name.Key)}
