@@ -243,6 +243,7 @@ func (s *server) routes() {
 	s.modelRoutes()
 	s.ruleRoutes()
 	s.siteRoutes()
+	s.maintenanceRoutes()
 	s.peopleRoutes()
 	s.documentRoutes()
 	s.thingRoutes()

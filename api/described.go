@@ -28,6 +28,13 @@ var tags = []*huma.Tag{
 var described = map[string]string{
 	"alarms":                "Open alarms are those that are not normal again and acknowledged. Pages go from the newest to older ones; the address of the next one is in the Link header. While an alarm is open, what is measured now stands beside what was measured when it was raised.",
 	"alarm-counts":          "One entry for each rule that has raised an alarm in the time asked for, or has one open.",
+	"alarm":                 "With what was measured when it was raised, and what is measured now while it is open.",
+	"shelves":               "A shelf is of a rule on a device or a group: it keeps aside what is raised while it lasts, too.",
+	"shelve-alarm":          "It calls nobody until then, and comes back by itself. What is true does not change: other rules, responses and headspace follow the condition. An alarm is shelved for 31 days at most; what is longer is maintenance, or a change of the rule.",
+	"unshelve-alarm":        "It stands where its condition and people have left it.",
+	"reset-alarm":           "A rule may let its alarms latch: they stay when the condition has gone, until somebody resets them. What still holds is not reset.",
+	"comment-alarm":         "Comments are kept in the journal, under the alarm. They can be made about closed alarms too.",
+	"act-on-alarms":         "Each is done by itself, and each answer says what became of it.",
 	"acknowledge-alarm":     "Says that somebody has seen it. An alarm that returned before is normal then; one that still holds stays, acknowledged. To acknowledge it once more changes nothing.",
 	"as-of":                 "Links, alarms, labels, settings and versions by the time they were in force, and readings by their own time. It goes back as far as that is kept, usually 400 days.",
 	"commands":              "Of one device or of all, also those that have ended. Pages go from the newest to older ones; the address of the next one is in the Link header.",

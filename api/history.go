@@ -8,12 +8,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"ullage/client"
-	"ullage/core/person"
 	"ullage/core/series"
-	"ullage/core/unit"
 	"ullage/core/value"
-	"ullage/fleet/access"
-	"ullage/fleet/alarms"
 	"ullage/fleet/fault"
 	"ullage/fleet/query"
 )
@@ -116,82 +112,4 @@ func (s *server) historyRoutes() {
 		}
 		return &body[client.Readings]{out}, nil
 	}, describe("readings", "Single readings of a metric, in order of time", "Readings"), notFound)
-}
-
-func (s *server) alarmRoutes() {
-	type filter struct {
-		Where
-		Paging
-		Device string `query:"device" doc:"Only of this device"`
-		Rule   string `query:"rule" maxLength:"63" doc:"Only of this rule"`
-		All    bool   `query:"all" doc:"Closed ones too"`
-		Before string `query:"before" doc:"Only alarms older than this id"`
-	}
-	huma.Get(s.api, "/api/v1/alarms", func(ctx context.Context, f *filter) (*logged[client.Alarm], error) {
-		c := caller(ctx)
-		list, err := s.Fleet.Alarms(ctx, c, f.Where.Where, alarms.Filter{Device: f.Device, Rule: f.Rule, Open: !f.All, Before: f.Before,
-			Limit: f.ask()})
-		if err != nil {
-			return nil, s.failed(err)
-		}
-		own := s.ownUnits(ctx)
-		out := make([]client.Alarm, len(list))
-		for i, a := range list {
-			out[i] = s.alarmOf(c, a, own)
-		}
-		return newest(out, f.Paging, func(a client.Alarm) string { return a.ID }), nil
-	}, describe("alarms", "Open alarms, or the latest of all, the newest first", "Alarms"))
-	type since struct {
-		Since string `query:"since" default:"7d" doc:"How far back alarms are counted" example:"7d"`
-	}
-	huma.Get(s.api, "/api/v1/alarms/counts", func(ctx context.Context, in *since) (*body[[]client.RuleCount], error) {
-		back, err := value.ParseDuration(in.Since)
-		if err != nil {
-			return nil, s.failed(fault.New(fault.Invalid, "since: %s", err))
-		}
-		counts, err := s.Fleet.AlarmCounts(ctx, caller(ctx), s.Now().Add(-back.Std()))
-		if err != nil {
-			return nil, s.failed(err)
-		}
-		out := []client.RuleCount{}
-		for _, c := range counts {
-			out = append(out, client.RuleCount(c))
-		}
-		return &body[[]client.RuleCount]{out}, nil
-	}, describe("alarm-counts", "How many alarms each rule has raised", "Alarms"))
-	type ack struct {
-		ID string `path:"id" doc:"Alarm id" maxLength:"26"`
-	}
-	huma.Post(s.api, "/api/v1/alarms/{id}/acknowledge", func(ctx context.Context, in *ack) (*body[client.Alarm], error) {
-		a, err := s.Fleet.Acknowledge(ctx, caller(ctx), in.ID)
-		if err != nil {
-			return nil, s.failed(err)
-		}
-		s.Settle()
-		return &body[client.Alarm]{s.alarmOf(caller(ctx), a, nil)}, nil
-	}, describe("acknowledge-alarm", "Acknowledge an alarm", "Alarms"), notFound)
-}
-
-// alarmOf is an alarm with what is measured now beside what was when it was raised.
-func (s *server) alarmOf(c access.Caller, a alarms.Alarm, own *ownUnits) client.Alarm {
-	out := client.Alarm{ID: a.ID, Rule: a.Rule, Device: a.Device, Group: a.Group, Priority: string(a.Priority),
-		State: string(a.State), Message: a.Message, Cause: a.Cause, Response: a.Response, Metric: a.Metric,
-		Value: a.Value.Any(), Limit: a.Limit.Any(), Times: a.Times, RaisedAt: a.RaisedAt,
-		ReturnedAt: optional(a.ReturnedAt), AcknowledgedAt: optional(a.AcknowledgedAt), AcknowledgedBy: a.AcknowledgedBy}
-	out.MayAcknowledge = a.State.Open() && (c.MayAll(person.Operator) || a.Group == "" && c.May(person.Operator, a.Device))
-	d, err := s.Fleet.Device(c, a.Device)
-	if err != nil || a.Group != "" {
-		return out
-	}
-	symbol := ""
-	for _, m := range d.Margins {
-		if m.Rule != a.Rule {
-			continue
-		}
-		symbol = m.Unit
-		if out.Display = unit.Display(m.Unit); a.State.Open() {
-			out.Now, out.LimitNow = &m.Value, &m.Limit
-		}
-	}
-	return own.alarm(out, symbol)
 }

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"ullage/api"
+	"ullage/core/person"
 	"ullage/fleet/access"
 	"ullage/fleet/ahead"
 	"ullage/fleet/alarms"
@@ -31,6 +32,7 @@ import (
 	"ullage/fleet/ingest"
 	"ullage/fleet/joining"
 	"ullage/fleet/links"
+	"ullage/fleet/maintenances"
 	"ullage/fleet/models"
 	"ullage/fleet/people"
 	"ullage/fleet/present"
@@ -93,40 +95,41 @@ type Options struct {
 // App is everything between the doors and the disk. Its parts may be used once
 // New has returned.
 type App struct {
-	Store       *store.Store
-	History     *history.History
-	Bus         *event.Bus
-	Commits     *commit.Writer
-	Models      *models.Catalogue
-	Devices     *devices.Registry
-	Sites       *sites.Sites
-	Joining     *joining.Joining
-	Bulk        *bulk.Changes
-	Settings    *settings.Settings
-	Commands    *commands.Queue
-	Present     *present.Fleet
-	Alarms      *alarms.Engine
-	Access      *access.Register
-	People      *people.Register
-	Fleet       *scoped.Fleet // as callers see it
-	Traffic     *traffic.Log
-	Door        *door.Door
-	Intake      *ingest.Intake
-	Meter       *ingest.Meter
-	Derivations *derived.Derivations
-	Expressions *expressions.Expressions
-	Queries     *query.Queries
-	Revisions   *revisions.Revisions
-	Folder      *folder.Loader
-	Importer    *imports.Importer
-	Deleter     *deletion.Deleter
-	Ahead       *ahead.Watcher
-	Retention   *retention.Retention
-	AsOf        *asof.AsOf
-	Facts       fact.Log
-	News        *fact.News
-	Now         func() time.Time
-	Log         *slog.Logger
+	Store        *store.Store
+	History      *history.History
+	Bus          *event.Bus
+	Commits      *commit.Writer
+	Models       *models.Catalogue
+	Devices      *devices.Registry
+	Sites        *sites.Sites
+	Maintenances *maintenances.Maintenances
+	Joining      *joining.Joining
+	Bulk         *bulk.Changes
+	Settings     *settings.Settings
+	Commands     *commands.Queue
+	Present      *present.Fleet
+	Alarms       *alarms.Engine
+	Access       *access.Register
+	People       *people.Register
+	Fleet        *scoped.Fleet // as callers see it
+	Traffic      *traffic.Log
+	Door         *door.Door
+	Intake       *ingest.Intake
+	Meter        *ingest.Meter
+	Derivations  *derived.Derivations
+	Expressions  *expressions.Expressions
+	Queries      *query.Queries
+	Revisions    *revisions.Revisions
+	Folder       *folder.Loader
+	Importer     *imports.Importer
+	Deleter      *deletion.Deleter
+	Ahead        *ahead.Watcher
+	Retention    *retention.Retention
+	AsOf         *asof.AsOf
+	Facts        fact.Log
+	News         *fact.News
+	Now          func() time.Time
+	Log          *slog.Logger
 
 	exported func() time.Time
 	kept     *store.Traffic // nil where no traffic is kept
@@ -209,7 +212,13 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		Telemetry: past, Records: records, Bus: a.Bus, Zone: a.Sites.Zone, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
-	if a.Alarms, err = alarms.Open(ctx, alarms.Options{Records: records, History: past,
+	if a.Maintenances, err = maintenances.Open(ctx, maintenances.Options{Records: records, Commits: a.Commits, Devices: a.Devices,
+		Matching:   func(where string) (map[string]bool, error) { return a.Expressions.Where(where) },
+		MayOperate: func(who, device string) bool { return a.Access.Caller(who, "").May(person.Operator, device) },
+		Zone:       a.Present.Zone, Now: o.Now}); err != nil {
+		return a, err
+	}
+	if a.Alarms, err = alarms.Open(ctx, alarms.Options{Records: records, History: past, Outages: a.Maintenances,
 		Arrivals: telemetry.Arrivals, Commits: a.Commits,
 		Devices: a.Devices, Models: a.Models, Present: a.Present, Bus: a.Bus, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
@@ -249,14 +258,17 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.AsOf = asof.New(asof.Options{Records: records, History: past, Devices: a.Devices, Models: a.Models,
 		Now: o.Now})
 
-	a.Fleet = scoped.New(scoped.Options{Access: a.Access, Models: a.Models, Devices: a.Devices, Sites: a.Sites, Joining: a.Joining, Bulk: a.Bulk,
+	a.Fleet = scoped.New(scoped.Options{Access: a.Access, Models: a.Models, Devices: a.Devices, Sites: a.Sites, Maintenances: a.Maintenances, Joining: a.Joining, Bulk: a.Bulk,
 		Settings: a.Settings, Commands: a.Commands, Alarms: a.Alarms, Present: a.Present, Expressions: a.Expressions,
 		Facts: a.Facts, News: a.News, AsOf: a.AsOf, History: past, Queries: a.Queries, Importer: a.Importer,
 		Deleter: a.Deleter, Traffic: a.Traffic, Revisions: a.Revisions, Derivations: a.Derivations, Folder: a.Folder,
 		Intake: a.Intake, Meter: a.Meter, Commits: a.Commits, Now: o.Now})
 
+	a.Maintenances.Refresh() // before alarms are looked at
+
 	// Who reads from what is present comes after it.
 	a.Bus.Handle(a.Present.Handle)
+	a.Bus.Handle(a.Maintenances.Handle)
 	a.Bus.Handle(a.Alarms.Handle)
 	a.Bus.Handle(a.Ahead.Handle)
 	a.Bus.Handle(links.New(a.Commits, o.Log).Handle)

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ullage/client"
+	"ullage/core/lifecycle"
 	"ullage/core/series"
 	"ullage/core/value"
 )
@@ -44,33 +45,213 @@ func alarmCommand() *cobra.Command {
 	listing.Flags().BoolVar(&f.All, "all", false, "closed ones too")
 	listing.Flags().StringVar(&f.Rule, "rule", "", "only of this rule")
 	listing.RegisterFlagCompletionFunc("rule", ruleThings.names())
-	ack := &cobra.Command{
-		Use: "acknowledge ALARM…", Short: "Acknowledge alarms", Args: atLeast(1,
-			"one alarm or more"), ValidArgsFunction: alarmNames,
+	listing.Flags().StringSliceVar(&f.States, "state", nil, "only in these states, with commas, like shelved,suppressed")
+	listing.RegisterFlagCompletionFunc("state", cobra.FixedCompletions(alarmStates(), cobra.ShellCompDirectiveNoFileComp))
+	return noun(groupAlarm, "alarm", "See alarms, acknowledge, shelve and comment on them", listing, alarmShow(), alarmAct("acknowledge", "Acknowledge alarms", ""),
+		alarmShelve(), alarmAct("unshelve", "Take alarms off the shelf", ""), alarmAct("reset", "Reset latched alarms", "A rule may let its alarms latch: they stay when the condition has gone, until\nsomebody resets them. What still holds is not reset."), alarmComment(), alarmShelves())
+}
+
+func alarmStates() []string {
+	var out []string
+	for _, x := range lifecycle.States {
+		out = append(out, string(x))
+	}
+	return out
+}
+
+// alarmAct is a verb that does something about alarms, or about all that a condition
+// chooses.
+func alarmAct(verb, short, long string) *cobra.Command {
+	c, run := alarmsActed(verb+" ALARM…", short)
+	c.Long = long
+	c.RunE = func(c *cobra.Command, args []string) error { return run(c, args, client.AlarmActs{Act: verb}) }
+	return c
+}
+
+// alarmsActed returns a command about alarms by their ids, or by a condition over their
+// devices, a rule, or both; and what carries it out.
+func alarmsActed(use, short string) (*cobra.Command, func(*cobra.Command, []string, client.AlarmActs) error) {
+	var f client.AlarmFilter
+	var dry, yes bool
+	c := &cobra.Command{Use: use, Short: short, ValidArgsFunction: alarmNames}
+	where := whereFlag(c)
+	c.Flags().StringVar(&f.Rule, "rule", "", "all open alarms of this rule")
+	c.RegisterFlagCompletionFunc("rule", ruleThings.names())
+	c.Flags().BoolVar(&dry, "dry-run", false, "say which alarms it would be, and do nothing")
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c, func(c *cobra.Command, ids []string, act client.AlarmActs) error {
+		cl, err := connect(c)
+		if err != nil {
+			return err
+		}
+		chosen := *where != "" || f.Rule != ""
+		switch {
+		case len(ids) > 0 && chosen:
+			return usageError{fmt.Errorf("alarms by their ids and by a condition are named; name them one way")}
+		case len(ids) == 0 && !chosen:
+			return usageError{fmt.Errorf("no alarm is named; name some, or choose them with --where or --rule; see: ullage alarm list")}
+		}
+		if chosen {
+			f.Where, f.Limit = *where, 5000
+			open, err := cl.Alarms(c.Context(), f)
+			if err != nil {
+				return err
+			}
+			for _, a := range open.Items {
+				if act.Act != "acknowledge" || a.MayAcknowledge {
+					ids = append(ids, a.ID)
+				}
+			}
+			if len(ids) == 0 {
+				fmt.Fprintln(c.OutOrStdout(), "No alarm is like that.")
+				return nil
+			}
+		}
+		if dry {
+			fmt.Fprintf(c.OutOrStdout(), "%s: %s\n", plural(len(ids), "alarm"), strings.Join(ids, " "))
+			return nil
+		}
+		if chosen && len(ids) > 1 && !yes {
+			if err := confirm(c, fmt.Sprintf("%s %s?", strings.ToUpper(act.Act[:1])+act.Act[1:], plural(len(ids), "alarm"))); err != nil {
+				return err
+			}
+		}
+		act.Alarms = ids
+		done, err := cl.ActOnAlarms(c.Context(), act)
+		if err != nil {
+			return err
+		}
+		failed := 0
+		for _, x := range done {
+			if x.Error != "" {
+				failed++
+			}
+		}
+		if err := list(c, done, "nothing was done",
+			column[client.AlarmActed]{"alarm", func(x client.AlarmActed) string { return x.Alarm }},
+			column[client.AlarmActed]{"state", func(x client.AlarmActed) string { return x.State }},
+			column[client.AlarmActed]{"why not", func(x client.AlarmActed) string { return x.Error }}); err != nil {
+			return err
+		}
+		if failed > 0 {
+			return fmt.Errorf("nothing was done about %d of %s", failed, plural(len(done), "alarm"))
+		}
+		return nil
+	}
+}
+
+func alarmShelve() *cobra.Command {
+	var span, until, why string
+	c, run := alarmsActed("shelve ALARM…", "Let alarms stand aside until a time")
+	c.Long = `A shelved alarm calls nobody until a time, and comes back by itself then. The
+shelf is of the rule on the device: what comes up meanwhile is shelved too. What
+is true does not change by it.`
+	c.Example = "  ullage alarm shelve 01J8Z0A2 --for 2h --why 'the probe is being cleaned'\n  ullage alarm shelve --rule probe_silent --where 'label.site == \"Saltmarsh\"' --for 1d"
+	c.RunE = func(c *cobra.Command, args []string) error {
+		act := client.AlarmActs{Act: "shelve", For: span, Text: why}
+		if until != "" {
+			t, err := time.Parse(time.RFC3339, until)
+			if err != nil {
+				return usageError{fmt.Errorf("--until is %q; write a time like 2026-03-01T10:00:00Z", until)}
+			}
+			act.Until = &t
+		}
+		if span == "" && until == "" {
+			return usageError{fmt.Errorf("an alarm is shelved until a time; say --for 2h, or --until")}
+		}
+		return run(c, args, act)
+	}
+	c.Flags().StringVar(&span, "for", "", "for how long, like 2h; 31d at most")
+	c.Flags().StringVar(&until, "until", "", "until when, instead")
+	c.Flags().StringVar(&why, "why", "", "why, for whoever comes next")
+	return c
+}
+
+func alarmComment() *cobra.Command {
+	var text string
+	c, run := alarmsActed("comment ALARM…", "Say something about alarms, open or closed")
+	c.Example = "  ullage alarm comment 01J8Z0A2 --text 'the valve was stuck, freed by hand'"
+	c.RunE = func(c *cobra.Command, args []string) error {
+		if strings.TrimSpace(text) == "" {
+			return usageError{fmt.Errorf("the comment is empty; say it with --text")}
+		}
+		return run(c, args, client.AlarmActs{Act: "comment", Text: text})
+	}
+	c.Flags().StringVar(&text, "text", "", "the comment")
+	return c
+}
+
+func alarmShelves() *cobra.Command {
+	return &cobra.Command{Use: "shelves", Short: "List what is shelved now, and until when", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			xs, err := cl.Shelves(c.Context())
+			if err != nil {
+				return err
+			}
+			return list(c, xs, "Nothing is shelved.",
+				column[client.Shelf]{"rule", func(x client.Shelf) string { return x.Rule }},
+				column[client.Shelf]{"on", func(x client.Shelf) string { return x.Subject }},
+				column[client.Shelf]{"until", func(x client.Shelf) string { return localTime(x.Until) }},
+				column[client.Shelf]{"by", func(x client.Shelf) string { return x.By }},
+				column[client.Shelf]{"why", func(x client.Shelf) string { return x.Why }})
+		}}
+}
+
+func alarmShow() *cobra.Command {
+	return &cobra.Command{Use: "show ALARM", Short: "Show an alarm, what to do about it, and what happened to it", Args: exactly(1, "one alarm"), ValidArgsFunction: alarmNames,
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
 			if err != nil {
 				return err
 			}
-			var out []client.Alarm
-			for _, id := range args {
-				a, err := cl.Acknowledge(c.Context(), id)
-				if err != nil {
-					return err
-				}
-				out = append(out, a)
+			a, err := cl.Alarm(c.Context(), args[0])
+			if err != nil {
+				return err
 			}
-			return show(c, out, func(w io.Writer) {
-				for _, a := range out {
-					fmt.Fprintf(w, "%s on %s is %s\n", a.Rule, a.Device+a.Group, a.State)
-					if a.Response != "" && a.State != "normal" {
-						fmt.Fprintf(w, "  do: %s\n", a.Response)
+			told, err := cl.Journal(c.Context(), client.JournalFilter{LogFilter: client.LogFilter{Limit: 100}, Alarm: a.ID})
+			if err != nil {
+				return err
+			}
+			return show(c, a, func(w io.Writer) {
+				fmt.Fprintf(w, "%s\n\n", a.Message)
+				for _, x := range [][2]string{{"rule", a.Rule}, {"on", a.Device + a.Group}, {"priority", a.Priority}, {"state", a.State}, {"why", besides(a)},
+					{"measured", measuredThenNow(a)}, {"cause", a.Cause}, {"response", a.Response}} {
+					if x[1] != "" {
+						fmt.Fprintf(w, "%-10s %s\n", x[0], x[1])
 					}
 				}
+				fmt.Fprintln(w)
+				for i := len(told.Items) - 1; i >= 0; i-- {
+					e := told.Items[i]
+					who := ""
+					if e.Person != "" {
+						who = e.Person + " "
+					}
+					fmt.Fprintf(w, "%s  %s%s\n", e.At.Local().Format(time.DateTime), who, e.Text)
+				}
 			})
-		},
+		}}
+}
+
+// besides says why an alarm stands aside.
+func besides(a client.Alarm) string {
+	switch {
+	case a.Maintenance != "":
+		return "for the maintenance " + a.Maintenance
+	case a.SuppressedBy != "":
+		return "suppressed by " + strings.TrimPrefix(a.SuppressedBy, "by ")
+	case a.Shelved != nil:
+		text := fmt.Sprintf("%s has shelved it until %s", a.Shelved.By, localTime(a.Shelved.Until))
+		if a.Shelved.Why != "" {
+			text += ": " + a.Shelved.Why
+		}
+		return text
 	}
-	return noun(groupAlarm, "alarm", "See and acknowledge alarms", listing, ack)
+	return ""
 }
 
 // measuredThenNow says what was measured when an alarm was raised, and what is now.

@@ -446,12 +446,30 @@ func (c *Client) Alarms(ctx context.Context, f AlarmFilter) (Page[Alarm], error)
 	if f.All {
 		q.Set("all", "true")
 	}
+	if len(f.States) > 0 {
+		q.Set("state", strings.Join(f.States, ","))
+	}
 	return logged[Alarm](ctx, c, "/alarms", q, f.Limit)
 }
 
 // Acknowledge acknowledges an alarm.
 func (c *Client) Acknowledge(ctx context.Context, id string) (Alarm, error) {
 	return send[Alarm](ctx, c, http.MethodPost, "/alarms/"+url.PathEscape(id)+"/acknowledge", nil)
+}
+
+// Alarm returns one alarm, open or closed.
+func (c *Client) Alarm(ctx context.Context, id string) (Alarm, error) {
+	return get[Alarm](ctx, c, "/alarms/"+url.PathEscape(id))
+}
+
+// ActOnAlarms does something about many alarms.
+func (c *Client) ActOnAlarms(ctx context.Context, a AlarmActs) ([]AlarmActed, error) {
+	return send[[]AlarmActed](ctx, c, http.MethodPost, "/alarm-acts", a)
+}
+
+// Shelves lists what is shelved, that which ends first first.
+func (c *Client) Shelves(ctx context.Context) ([]Shelf, error) {
+	return get[[]Shelf](ctx, c, "/shelves")
 }
 
 // Journal lists what happened, the newest first.

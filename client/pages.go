@@ -28,6 +28,8 @@ type AlarmFilter struct {
 	LogFilter
 	Rule string // only of this rule
 	All  bool   // closed ones too
+	// States narrows to some of the states in which people see them.
+	States []string
 }
 
 // CommandFilter narrows a list of commands.

@@ -20,6 +20,11 @@ func (c *Client) Sites() Things[Site] {
 	return Things[Site]{c, "sites", func(s Site) string { return s.Name }}
 }
 
+// Maintenances say when devices are out of service.
+func (c *Client) Maintenances() Things[Maintenance] {
+	return Things[Maintenance]{c, "maintenances", func(m Maintenance) string { return m.Name }}
+}
+
 // Rules are the alarm rules.
 func (c *Client) Rules() Things[Rule] {
 	return Things[Rule]{c, "rules", func(r Rule) string { return r.Name }}

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"ullage/core/maintenance"
 	"ullage/core/model"
 	"ullage/core/person"
 	"ullage/core/rule"
@@ -39,7 +40,7 @@ type GroupAlarm struct {
 	Rule     string    `json:"rule"`
 	Group    string    `json:"group" doc:"The label that its devices share" example:"site=Kilnside"`
 	Priority string    `json:"priority" enum:"urgent,high,medium,low"`
-	State    string    `json:"state" enum:"unacknowledged,acknowledged,returned unacknowledged"`
+	State    string    `json:"state" enum:"unacknowledged,acknowledged,returned unacknowledged,latched unacknowledged,latched,shelved,suppressed,out of service"`
 	Message  string    `json:"message"`
 	RaisedAt time.Time `json:"raised_at"`
 }
@@ -104,7 +105,7 @@ type OpenAlarm struct {
 	ID       string    `json:"id"`
 	Rule     string    `json:"rule"`
 	Priority string    `json:"priority" enum:"urgent,high,medium,low"`
-	State    string    `json:"state" enum:"unacknowledged,acknowledged,returned unacknowledged"`
+	State    string    `json:"state" enum:"unacknowledged,acknowledged,returned unacknowledged,latched unacknowledged,latched,shelved,suppressed,out of service"`
 	Message  string    `json:"message"`
 	RaisedAt time.Time `json:"raised_at"`
 }
@@ -301,7 +302,9 @@ type Alarm struct {
 	Device         string     `json:"device" doc:"Empty for the alarm of a group"`
 	Group          string     `json:"group,omitempty" doc:"The label that the devices of the group share" example:"site=Kilnside"`
 	Priority       string     `json:"priority" enum:"urgent,high,medium,low"`
-	State          string     `json:"state" enum:"normal,unacknowledged,acknowledged,returned unacknowledged"`
+	State          string     `json:"state" enum:"normal,unacknowledged,acknowledged,returned unacknowledged,latched unacknowledged,latched,shelved,suppressed,out of service" doc:"After ISA-18.2, as people see it"`
+	Holds          bool       `json:"holds" doc:"Whether its condition holds, whatever people do about it"`
+	Waits          bool       `json:"waits" doc:"Whether somebody still has to acknowledge it"`
 	Message        string     `json:"message"`
 	Cause          string     `json:"cause,omitempty"`
 	Response       string     `json:"response,omitempty"`
@@ -316,7 +319,52 @@ type Alarm struct {
 	ReturnedAt     *time.Time `json:"returned_at,omitempty"`
 	AcknowledgedAt *time.Time `json:"acknowledged_at,omitempty"`
 	AcknowledgedBy string     `json:"acknowledged_by,omitempty"`
-	MayAcknowledge bool       `json:"may_acknowledge,omitempty" doc:"Whether whoever asks may acknowledge it, while it is open"`
+	RespondBy      *time.Time `json:"respond_by,omitempty" doc:"By when somebody is to have acknowledged"`
+	Comments       int        `json:"comments,omitempty" doc:"How many comments there are; the journal has them"`
+	Shelved        *Shelf     `json:"shelved,omitempty" doc:"Until when it is shelved, by whom and why"`
+	SuppressedBy   string     `json:"suppressed_by,omitempty" doc:"by design, or the rule and the group that suppress it"`
+	Maintenance    string     `json:"maintenance,omitempty" doc:"The maintenance for which it is out of service"`
+	Suppresses     int        `json:"suppresses,omitempty" doc:"How many alarms on members of its group it suppresses"`
+	MayAcknowledge bool       `json:"may_acknowledge,omitempty" doc:"Whether there is something to acknowledge that whoever asks may acknowledge"`
+	MayAct         bool       `json:"may_act,omitempty" doc:"Whether whoever asks may shelve it, comment on it and so on"`
+}
+
+// Shelf is until when the alarms of a rule on a device or group stand aside.
+type Shelf struct {
+	Rule    string    `json:"rule"`
+	Subject string    `json:"subject" doc:"The device, or the group such as site=Kilnside"`
+	By      string    `json:"by"`
+	Why     string    `json:"why,omitempty"`
+	At      time.Time `json:"at,omitzero"`
+	Until   time.Time `json:"until"`
+}
+
+// Shelve asks for an alarm to stand aside until a time: for a while, or until then.
+type Shelve struct {
+	For   string     `json:"for,omitempty" maxLength:"40" doc:"For how long; 31 days at most" example:"2h"`
+	Until *time.Time `json:"until,omitempty" doc:"Until when, instead"`
+	Why   string     `json:"why,omitempty" maxLength:"1600" doc:"Why, for whoever comes next" example:"the probe is being cleaned"`
+}
+
+// Comment says something about an alarm.
+type Comment struct {
+	Text string `json:"text" maxLength:"8000" doc:"At most 2,000 characters"`
+}
+
+// AlarmActs asks for something to be done about many alarms.
+type AlarmActs struct {
+	Alarms []string   `json:"alarms" minItems:"1" maxItems:"5000" doc:"Their ids"`
+	Act    string     `json:"act" enum:"acknowledge,shelve,unshelve,reset,comment"`
+	For    string     `json:"for,omitempty" maxLength:"40" doc:"For how long they are shelved"`
+	Until  *time.Time `json:"until,omitempty" doc:"Until when they are shelved"`
+	Text   string     `json:"text,omitempty" maxLength:"8000" doc:"The comment, or why they are shelved"`
+}
+
+// AlarmActed is what became of one of them.
+type AlarmActed struct {
+	Alarm string `json:"alarm"`
+	State string `json:"state,omitempty" doc:"Its state then; empty if nothing was done"`
+	Error string `json:"error,omitempty" doc:"Why nothing was done"`
 }
 
 // History is one metric of a device over time.
@@ -399,6 +447,8 @@ type (
 type (
 	// Rule is an alarm rule.
 	Rule = rule.Rule
+	// Maintenance says when devices are out of service.
+	Maintenance = maintenance.Maintenance
 	// Site is a place where devices are.
 	Site = site.Site
 	// Finding is one thing wrong, and where.

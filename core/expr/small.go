@@ -7,6 +7,18 @@ import (
 	"time"
 )
 
+// Week is a set of hours of the week, such as "Mon-Fri 06:00-22:00".
+type Week struct{ spans schedule }
+
+// ParseWeek reads hours as during takes them.
+func ParseWeek(text string) (Week, error) {
+	spans, err := parseSchedule(text)
+	return Week{spans}, err
+}
+
+// Holds reports whether a time is within the hours, by the clock of its location.
+func (w Week) Holds(t time.Time) bool { return w.spans.contains(t) }
+
 // schedule is a set of spans of the week, each in minutes since Monday 00:00;
 // one that ends before it begins runs over the end of the week.
 type schedule []struct{ from, to int }

@@ -169,36 +169,71 @@ func TestChangesAlternate(t *testing.T) {
 	}
 }
 
-func TestStates(t *testing.T) {
+// The alarm state transition diagram of ISA-18.2 (figure 3 of the 2016 edition), with its
+// letters: A normal, B unacknowledged, C acknowledged, D returned unacknowledged, E latched
+// unacknowledged, F latched acknowledged; G, H and I are the states aside.
+func TestTransitions(t *testing.T) {
+	A, B, C, D, E, F := lifecycle.Normal, lifecycle.Unacknowledged, lifecycle.Acknowledged, lifecycle.Returned, lifecycle.LatchedUnacknowledged, lifecycle.Latched
+	same := lifecycle.State("")
 	for _, c := range []struct {
-		do   string
-		want lifecycle.State
+		from                                                      lifecycle.State
+		raise, back, latched, backAside, latchedAside, ack, reset lifecycle.State
 	}{
-		{"raise", lifecycle.Unacknowledged}, {"raise return", lifecycle.Returned}, {"raise ack", lifecycle.Acknowledged},
-		{"raise ack return", lifecycle.Normal}, {"raise return ack", lifecycle.Normal}, {"raise return raise", lifecycle.Unacknowledged},
-		{"raise ack ack", lifecycle.Acknowledged},
+		{A, B, same, same, same, same, same, same},
+		{B, same, D, E, A, E, C, same},
+		{C, B, A, F, A, F, same, same},
+		{D, B, same, same, same, same, A, same},
+		{E, B, same, same, same, same, F, D},
+		{F, B, same, same, same, same, same, A},
 	} {
-		s := lifecycle.Normal
-		for _, verb := range strings.Fields(c.do) {
-			switch verb {
-			case "raise":
-				s = s.Raise()
-			case "return":
-				s = s.Return()
-			case "ack":
-				s, _ = s.Acknowledge()
+		ack, acked := c.from.Acknowledge()
+		reset, wasReset := c.from.Reset()
+		for what, x := range map[string][2]lifecycle.State{
+			"raise": {c.from.Raise(), c.raise}, "return": {c.from.Return(false, false), c.back}, "return, latching": {c.from.Return(true, false), c.latched},
+			"return aside": {c.from.Return(false, true), c.backAside}, "return aside, latching": {c.from.Return(true, true), c.latchedAside},
+			"acknowledge": {ack, c.ack}, "reset": {reset, c.reset},
+		} {
+			want := x[1]
+			if want == same {
+				want = c.from
+			}
+			if x[0] != want {
+				t.Errorf("%s: %s gives %s, want %s", c.from, what, x[0], want)
 			}
 		}
-		if s != c.want {
-			t.Errorf("%s ends %s, want %s", c.do, s, c.want)
+		if acked != (c.ack != same) || wasReset != (c.reset != same) {
+			t.Errorf("%s: acknowledged %v, reset %v", c.from, acked, wasReset)
+		}
+		if holds := c.from == B || c.from == C; c.from.Holds() != holds || c.from.Open() != (c.from != A) || c.from.Waits() != acked {
+			t.Errorf("%s: holds %v, open %v, waits %v", c.from, c.from.Holds(), c.from.Open(), c.from.Waits())
 		}
 	}
-	if _, ok := lifecycle.Normal.Acknowledge(); ok {
-		t.Error("there was nothing to acknowledge")
+}
+
+// What stands aside changes what people see and nothing else.
+func TestAside(t *testing.T) {
+	for _, c := range []struct {
+		aside lifecycle.Aside
+		shown lifecycle.State
+	}{
+		{lifecycle.Aside{}, lifecycle.Unacknowledged},
+		{lifecycle.Aside{Shelved: true}, lifecycle.Shelved},
+		{lifecycle.Aside{Shelved: true, Suppressed: true}, lifecycle.Suppressed},
+		{lifecycle.Aside{Shelved: true, Suppressed: true, OutOfService: true}, lifecycle.OutOfService},
+	} {
+		if got := c.aside.Shown(lifecycle.Unacknowledged); got != c.shown || c.aside.Any() != (c.shown != lifecycle.Unacknowledged) {
+			t.Errorf("%+v is shown as %s, want %s", c.aside, got, c.shown)
+		}
+		if got := c.aside.Shown(lifecycle.Normal); got != lifecycle.Normal {
+			t.Errorf("%+v: what is normal is shown as %s", c.aside, got)
+		}
 	}
-	if lifecycle.Normal.Open() || !lifecycle.Returned.Open() || lifecycle.Returned.Holds() ||
-		!lifecycle.Acknowledged.Holds() {
-		t.Error("open and raised are mixed up")
+	seen := map[lifecycle.State]bool{}
+	for _, s := range lifecycle.States {
+		seen[s] = true
+	}
+	if len(seen) != 9 || len(lifecycle.States) != 9 {
+		t.Errorf("%d states are listed, %d different ones", len(lifecycle.States), len(seen))
 	}
 }
 

@@ -325,38 +325,53 @@ func (e *Engine) suppressor(o *opened) string {
 	if err != nil {
 		return ""
 	}
-	for key, by := range groups {
+	for key, g := range groups {
 		label, value, _ := strings.Cut(key, "=")
-		if d.Labels[label] == value {
-			return by
+		if d.Labels[label] == value && g.has(d.ID) {
+			return g.rule.Name + " " + key
 		}
 	}
 	return ""
 }
 
 // oversee notes which group alarms suppress the alarms of which rules on their members:
-// by rule, then by group, the name of the rule of the group.
+// by rule, then by group, the rule of the group. The groups are locked.
 func (e *Engine) oversee(s *shard) {
-	next := map[string]map[string]string{}
-	for _, w := range s.groups {
-		for _, x := range w.watches {
-			if x.alarm == nil || !x.alarm.State.Holds() {
+	next := map[string]map[string]*groupRule{}
+	for _, g := range e.groups.rules {
+		if len(g.rule.Suppresses) == 0 {
+			continue
+		}
+		for _, w := range s.groups {
+			x := w.watches[0]
+			if x.rule.Name != g.rule.Name || x.alarm == nil || !x.alarm.State.Holds() {
 				continue
 			}
-			for _, name := range x.rule.Suppresses {
+			for _, name := range g.rule.Suppresses {
 				if next[name] == nil {
-					next[name] = map[string]string{}
+					next[name] = map[string]*groupRule{}
 				}
-				next[name][w.id] = x.rule.Name + " " + w.id
+				next[name][w.id] = g
 			}
 		}
 	}
 	e.over.Store(&next)
 }
 
+// has reports whether a device is a member of a group of the rule.
+func (g *groupRule) has(device string) bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.members[device] != nil
+}
+
 // tend looks at the open alarms of a shard: what stands aside by now, what is back, and
 // whose priority rises.
 func (e *Engine) tend(s *shard, now time.Time) {
+	if d := now.Sub(s.tended); d >= 0 && d < time.Second {
+		return
+	}
+	s.tended = now
 	for _, sh := range s.shelves {
 		if now.Before(sh.Until) {
 			continue

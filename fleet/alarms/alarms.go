@@ -164,7 +164,7 @@ type Engine struct {
 
 	outages Outages
 	// over is which rules of groups suppress what, see oversee.
-	over atomic.Pointer[map[string]map[string]string]
+	over atomic.Pointer[map[string]map[string]*groupRule]
 
 	openMu sync.RWMutex
 	open   map[string]Alarm // those of groups, by id
@@ -195,6 +195,7 @@ type shard struct {
 	held    map[*watch]*watchedDevice // watches that hold back what rose long ago
 	open    map[string]*opened        // alarms that are open, by id
 	shelves map[shelfKey]Shelf
+	tended  time.Time // when the open alarms were looked at
 	wakes   wakes
 	chores  []string // devices whose trends and usual values are to be worked out
 	unsaved batch

@@ -114,6 +114,11 @@ func (e *Engine) judgeRule(r *rule.Rule) (changed bool, verb string, err error) 
 			return false, "", fault.New(fault.Invalid, "%s", err)
 		}
 	}
+	for _, name := range r.Suppresses {
+		if e.rules[name] == nil && !builtin(name) {
+			return false, "", fault.New(fault.Invalid, "%s suppresses %s, and there is no such rule", r.Name, name).Then("name one of those in force").On("suppresses")
+		}
+	}
 	others := []*rule.Rule{r}
 	for _, o := range e.rules {
 		if o.Name != r.Name {

@@ -14,6 +14,7 @@ import (
 	"ullage/fleet/alarms"
 	"ullage/fleet/asof"
 	"ullage/fleet/fact"
+	"ullage/fleet/fault"
 )
 
 // groups returns the alarms of groups that a caller sees, as "rule key=value": those
@@ -66,7 +67,8 @@ func (f *Fleet) blurred(c access.Caller, a alarms.Alarm) alarms.Alarm {
 		return a
 	}
 	out := alarms.Alarm{ID: a.ID, Rule: a.Rule, Group: a.Group, Priority: a.Priority, State: a.State, Times: a.Times,
-		RaisedAt: a.RaisedAt, ReturnedAt: a.ReturnedAt, AcknowledgedAt: a.AcknowledgedAt, AcknowledgedBy: a.AcknowledgedBy}
+		RaisedAt: a.RaisedAt, ReturnedAt: a.ReturnedAt, AcknowledgedAt: a.AcknowledgedAt, AcknowledgedBy: a.AcknowledgedBy,
+		CameUpAt: a.CameUpAt, RespondBy: a.RespondBy, Latches: a.Latches, Aside: a.Aside, ShelvedUntil: a.ShelvedUntil, ShelvedBy: a.ShelvedBy}
 	out.Message = "An alarm about " + a.Group + "; its figures are of more devices than you see"
 	return out
 }
@@ -113,27 +115,87 @@ func (f *Fleet) AlarmCounts(ctx context.Context, c access.Caller, since time.Tim
 	return f.o.Alarms.Counts(ctx, since, alarms.Filter{Among: among, Groups: f.groups(c)})
 }
 
-// Acknowledge marks an alarm as seen by the caller. That of a group is acknowledged
-// by whoever may do so for all of its devices.
-func (f *Fleet) Acknowledge(ctx context.Context, c access.Caller, id string) (alarms.Alarm, error) {
-	if !c.MayAll(person.Operator) {
-		list, err := f.Alarms(ctx, c, "", alarms.Filter{ID: id})
-		switch {
-		case err != nil:
-			return alarms.Alarm{}, err
-		case len(list) == 0:
-			return alarms.Alarm{}, alarms.Unknown(id)
-		}
-		if a := list[0]; a.Group != "" {
-			err = f.everywhere(c, person.Operator)
-		} else {
-			err = f.reach(c, person.Operator, a.Device)
-		}
-		if err != nil {
-			return alarms.Alarm{}, err
-		}
+// Alarm returns one alarm that the caller sees, open or not.
+func (f *Fleet) Alarm(ctx context.Context, c access.Caller, id string) (alarms.Alarm, error) {
+	list, err := f.Alarms(ctx, c, "", alarms.Filter{ID: id})
+	if err == nil && len(list) == 0 {
+		err = alarms.Unknown(id)
 	}
-	return f.o.Alarms.Acknowledge(ctx, id, c.Name)
+	if err != nil {
+		return alarms.Alarm{}, err
+	}
+	return list[0], nil
+}
+
+// serves returns an error unless the caller may do something about an alarm. About that
+// of a group may who may do so for all devices.
+func (f *Fleet) serves(ctx context.Context, c access.Caller, id string) error {
+	if c.MayAll(person.Operator) {
+		return nil
+	}
+	a, err := f.Alarm(ctx, c, id)
+	switch {
+	case err != nil:
+		return err
+	case a.Group != "":
+		return f.everywhere(c, person.Operator)
+	}
+	return f.reach(c, person.Operator, a.Device)
+}
+
+// Act is something that a person does about an alarm.
+type Act struct {
+	Verb  string    // acknowledge, shelve, unshelve, reset or comment
+	Until time.Time // of shelve
+	Text  string    // why something is shelved, or the comment
+}
+
+// Act does something about an alarm.
+func (f *Fleet) Act(ctx context.Context, c access.Caller, id string, act Act) (alarms.Alarm, error) {
+	if err := f.serves(ctx, c, id); err != nil {
+		return alarms.Alarm{}, err
+	}
+	switch act.Verb {
+	case "acknowledge":
+		return f.o.Alarms.Acknowledge(ctx, id, c.Name)
+	case "shelve":
+		return f.o.Alarms.Shelve(ctx, id, act.Until, act.Text, c.Name)
+	case "unshelve":
+		return f.o.Alarms.Unshelve(ctx, id, c.Name)
+	case "reset":
+		return f.o.Alarms.Reset(ctx, id, c.Name)
+	case "comment":
+		return f.o.Alarms.Comment(ctx, id, act.Text, c.Name)
+	}
+	return alarms.Alarm{}, fault.New(fault.Invalid, "%q is nothing that is done about an alarm", act.Verb).Then("there are acknowledge, shelve, unshelve, reset and comment")
+}
+
+// Suppressed counts the open alarms that the alarm of a group keeps aside on its members.
+func (f *Fleet) Suppressed(ctx context.Context, c access.Caller, a alarms.Alarm) (int, error) {
+	if a.Group == "" || !a.State.Holds() {
+		return 0, nil
+	}
+	if r, err := f.o.Alarms.Rule(a.Rule); err != nil || len(r.Suppresses) == 0 {
+		return 0, nil
+	}
+	list, err := f.Alarms(ctx, c, "", alarms.Filter{Open: true, Suppressor: a.Rule + " " + a.Group, Limit: 10_000})
+	return len(list), err
+}
+
+// Shelves returns what is shelved on what the caller sees, that which ends first first.
+func (f *Fleet) Shelves(ctx context.Context, c access.Caller) ([]alarms.Shelf, error) {
+	all, err := f.o.Alarms.Shelves(ctx)
+	if err != nil {
+		return nil, err
+	}
+	slices.SortFunc(all, func(a, b alarms.Shelf) int { return a.Until.Compare(b.Until) })
+	if c.MayAll(person.Viewer) {
+		return all, nil
+	}
+	groups := f.groups(c)
+	return slices.DeleteFunc(all, func(s alarms.Shelf) bool {
+		return !c.Sees(s.Subject) && !slices.Contains(groups, s.Rule+" "+s.Subject)
+	}), nil
 }
 
 // Rules returns the rules that concern a device which the caller sees, by name.
@@ -189,7 +251,8 @@ var quoted = regexp.MustCompile(`"(?:[^"\\]|\\.)*"`)
 func veiled(r rule.Rule, models, foreign map[string]bool) rule.Rule {
 	r.Models = slices.DeleteFunc(slices.Clone(r.Models), func(m string) bool { return !models[m] })
 	r.Author, r.Access = "", ""
-	for _, part := range []*string{&r.Devices, &r.Raise, &r.Clear, &r.Message, &r.Cause, &r.Response} {
+	r.Suppresses = nil
+	for _, part := range []*string{&r.Devices, &r.Raise, &r.Clear, &r.Suppress, &r.Message, &r.Cause, &r.Response} {
 		*part = quoted.ReplaceAllStringFunc(*part, func(q string) string {
 			if foreign[strings.Trim(q, `"`)] {
 				return `"…"`

@@ -65,11 +65,14 @@ func (f *Fleet) fits(c access.Caller, r *rule.Rule) error {
 			return err
 		}
 	}
+	if len(r.Suppresses) > 0 {
+		return fault.New(fault.NotAllowed, "a rule that suppresses the alarms of others needs an engineer for all devices").Then("leave suppresses out").On("rule")
+	}
 	var seen []string
 	for _, x := range f.Rules(c) {
 		seen = append(seen, x.Name)
 	}
-	for _, src := range []string{r.Devices, r.Raise, r.Clear, r.Message} {
+	for _, src := range []string{r.Devices, r.Raise, r.Clear, r.Suppress, r.Message} {
 		for _, m := range asked.FindAllStringSubmatch(src, -1) {
 			if !slices.Contains(seen, m[1]) {
 				return fault.New(fault.Invalid, "there is no rule %s to ask about", m[1]).On("rule")
@@ -83,7 +86,7 @@ func (f *Fleet) fits(c access.Caller, r *rule.Rule) error {
 	for _, part := range []struct {
 		name, src string
 		purpose   expr.Purpose
-	}{{"devices", r.Devices, expr.ForTarget}, {"raise", r.Raise, purpose}, {"clear", r.Clear, purpose}} {
+	}{{"devices", r.Devices, expr.ForTarget}, {"raise", r.Raise, purpose}, {"clear", r.Clear, purpose}, {"suppress", r.Suppress, purpose}} {
 		if part.src == "" {
 			continue
 		}

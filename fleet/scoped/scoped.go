@@ -29,6 +29,7 @@ import (
 	"ullage/fleet/imports"
 	"ullage/fleet/ingest"
 	"ullage/fleet/joining"
+	"ullage/fleet/maintenances"
 	"ullage/fleet/models"
 	"ullage/fleet/present"
 	"ullage/fleet/query"
@@ -40,32 +41,33 @@ import (
 
 // Options are the parts of a fleet.
 type Options struct {
-	Access      *access.Register
-	Models      *models.Catalogue
-	Devices     *devices.Registry
-	Sites       *sites.Sites
-	Joining     *joining.Joining
-	Bulk        *bulk.Changes
-	Settings    *settings.Settings
-	Commands    *commands.Queue
-	Alarms      *alarms.Engine
-	Present     *present.Fleet
-	Expressions *expressions.Expressions
-	Facts       fact.Log
-	News        *fact.News
-	AsOf        *asof.AsOf
-	History     *history.History
-	Queries     *query.Queries
-	Importer    *imports.Importer
-	Deleter     *deletion.Deleter
-	Traffic     *traffic.Log
-	Revisions   *revisions.Revisions
-	Derivations *derived.Derivations
-	Folder      *folder.Loader
-	Intake      *ingest.Intake
-	Meter       *ingest.Meter
-	Commits     *commit.Writer
-	Now         func() time.Time
+	Access       *access.Register
+	Models       *models.Catalogue
+	Devices      *devices.Registry
+	Sites        *sites.Sites
+	Maintenances *maintenances.Maintenances
+	Joining      *joining.Joining
+	Bulk         *bulk.Changes
+	Settings     *settings.Settings
+	Commands     *commands.Queue
+	Alarms       *alarms.Engine
+	Present      *present.Fleet
+	Expressions  *expressions.Expressions
+	Facts        fact.Log
+	News         *fact.News
+	AsOf         *asof.AsOf
+	History      *history.History
+	Queries      *query.Queries
+	Importer     *imports.Importer
+	Deleter      *deletion.Deleter
+	Traffic      *traffic.Log
+	Revisions    *revisions.Revisions
+	Derivations  *derived.Derivations
+	Folder       *folder.Loader
+	Intake       *ingest.Intake
+	Meter        *ingest.Meter
+	Commits      *commit.Writer
+	Now          func() time.Time
 }
 
 // Fleet is what callers see and change.

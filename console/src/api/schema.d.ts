@@ -64,6 +64,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alarm-acts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Do something about many alarms at once
+         * @description Each is done by itself, and each answer says what became of it.
+         */
+        post: operations["act-on-alarms"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/alarms": {
         parameters: {
             query?: never;
@@ -104,6 +124,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alarms/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One alarm, open or closed
+         * @description With what was measured when it was raised, and what is measured now while it is open.
+         */
+        get: operations["alarm"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/alarms/{id}/acknowledge": {
         parameters: {
             query?: never;
@@ -118,6 +158,86 @@ export interface paths {
          * @description Says that somebody has seen it. An alarm that returned before is normal then; one that still holds stays, acknowledged. To acknowledge it once more changes nothing.
          */
         post: operations["acknowledge-alarm"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarms/{id}/comments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say something about an alarm
+         * @description Comments are kept in the journal, under the alarm. They can be made about closed alarms too.
+         */
+        post: operations["comment-alarm"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarms/{id}/reset": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Reset a latched alarm
+         * @description A rule may let its alarms latch: they stay when the condition has gone, until somebody resets them. What still holds is not reset.
+         */
+        post: operations["reset-alarm"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarms/{id}/shelve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let an alarm stand aside until a time
+         * @description It calls nobody until then, and comes back by itself. What is true does not change: other rules, responses and headspace follow the condition. An alarm is shelved for 31 days at most; what is longer is maintenance, or a change of the rule.
+         */
+        post: operations["shelve-alarm"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarms/{id}/unshelve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take an alarm off the shelf
+         * @description It stands where its condition and people have left it.
+         */
+        post: operations["unshelve-alarm"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1300,6 +1420,54 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/maintenances": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every maintenance
+         * @description A condition over the fields of a maintenance narrows the list; it comes in pages.
+         */
+        get: operations["maintenances"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/maintenances/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One maintenance
+         * @description With an ETag, for a change that must not overwrite another's.
+         */
+        get: operations["maintenance"];
+        /**
+         * Make a maintenance, or change the one of that name
+         * @description It is checked as a whole first, every mistake at once. With If-Match it fails where somebody else has changed it since.
+         */
+        put: operations["put-maintenance"];
+        post?: never;
+        /**
+         * Take a maintenance away
+         * @description The journal tells who did it and what it was.
+         */
+        delete: operations["remove-maintenance"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/me": {
         parameters: {
             query?: never;
@@ -1944,6 +2112,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shelves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What is shelved now, that which ends first first
+         * @description A shelf is of a rule on a device or a group: it keeps aside what is raised while it lasts, too.
+         */
+        get: operations["shelves"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sign-in": {
         parameters: {
             query?: never;
@@ -2229,6 +2417,11 @@ export interface components {
             acknowledged_at?: string;
             acknowledged_by?: string;
             cause?: string;
+            /**
+             * Format: int64
+             * @description How many comments there are; the journal has them
+             */
+            comments?: number;
             /** @description Empty for the alarm of a group */
             device: string;
             /** @description Unit of the value and the limit, as people write it */
@@ -2238,6 +2431,8 @@ export interface components {
              * @example site=Kilnside
              */
             group?: string;
+            /** @description Whether its condition holds, whatever people do about it */
+            holds: boolean;
             id: string;
             /** @description Limit when it was raised */
             limit?: unknown;
@@ -2246,8 +2441,12 @@ export interface components {
              * @description The limit now, while it is open
              */
             limit_now?: number;
-            /** @description Whether whoever asks may acknowledge it, while it is open */
+            /** @description The maintenance for which it is out of service */
+            maintenance?: string;
+            /** @description Whether there is something to acknowledge that whoever asks may acknowledge */
             may_acknowledge?: boolean;
+            /** @description Whether whoever asks may shelve it, comment on it and so on */
+            may_act?: boolean;
             message: string;
             metric?: string;
             /**
@@ -2259,12 +2458,29 @@ export interface components {
             priority: "urgent" | "high" | "medium" | "low";
             /** Format: date-time */
             raised_at: string;
+            /**
+             * Format: date-time
+             * @description By when somebody is to have acknowledged
+             */
+            respond_by?: string;
             response?: string;
             /** Format: date-time */
             returned_at?: string;
             rule: string;
-            /** @enum {string} */
-            state: "normal" | "unacknowledged" | "acknowledged" | "returned unacknowledged";
+            /** @description Until when it is shelved, by whom and why */
+            shelved?: components["schemas"]["Shelf"];
+            /**
+             * @description After ISA-18.2, as people see it
+             * @enum {string}
+             */
+            state: "normal" | "unacknowledged" | "acknowledged" | "returned unacknowledged" | "latched unacknowledged" | "latched" | "shelved" | "suppressed" | "out of service";
+            /** @description by design, or the rule and the group that suppress it */
+            suppressed_by?: string;
+            /**
+             * Format: int64
+             * @description How many alarms on members of its group it suppresses
+             */
+            suppresses?: number;
             /**
              * Format: int64
              * @description How often it came up before somebody acknowledged
@@ -2272,6 +2488,30 @@ export interface components {
             times: number;
             /** @description Value when it was raised */
             value?: unknown;
+            /** @description Whether somebody still has to acknowledge it */
+            waits: boolean;
+        };
+        AlarmActed: {
+            alarm: string;
+            /** @description Why nothing was done */
+            error?: string;
+            /** @description Its state then; empty if nothing was done */
+            state?: string;
+        };
+        AlarmActs: {
+            /** @enum {string} */
+            act: "acknowledge" | "shelve" | "unshelve" | "reset" | "comment";
+            /** @description Their ids */
+            alarms: string[];
+            /** @description For how long they are shelved */
+            for?: string;
+            /** @description The comment, or why they are shelved */
+            text?: string;
+            /**
+             * Format: date-time
+             * @description Until when they are shelved
+             */
+            until?: string;
         };
         AlarmThen: {
             id: string;
@@ -2426,6 +2666,10 @@ export interface components {
              * @description When it was handed over last
              */
             sent_at?: string;
+        };
+        Comment: {
+            /** @description At most 2,000 characters */
+            text: string;
         };
         Contact: {
             device: string;
@@ -3075,7 +3319,7 @@ export interface components {
             raised_at: string;
             rule: string;
             /** @enum {string} */
-            state: "unacknowledged" | "acknowledged" | "returned unacknowledged";
+            state: "unacknowledged" | "acknowledged" | "returned unacknowledged" | "latched unacknowledged" | "latched" | "shelved" | "suppressed" | "out of service";
         };
         Happened: {
             facts: components["schemas"]["Happening"][];
@@ -3592,6 +3836,46 @@ export interface components {
             /** @description A Thing Model in JSON, to be edited */
             text: string;
         };
+        Maintenance: {
+            /** @description Whether any device is out of service by it now */
+            readonly active: boolean;
+            /** @description Who made it, or changed it last */
+            readonly by?: string;
+            /**
+             * Format: int64
+             * @description How many devices the selector is true for
+             */
+            readonly count: number;
+            /**
+             * @description Selector of the devices
+             * @example label.site == "Kilnside"
+             */
+            devices: string;
+            /**
+             * @description Hours of the week, in the zone of each device's site
+             * @example Mon-Fri 06:00-07:00
+             */
+            during?: string;
+            /**
+             * Format: date-time
+             * @description When it begins; at once if it is left out
+             */
+            from?: string;
+            /**
+             * @description Name
+             * @example tank_cleaning
+             */
+            maintenance: string;
+            /**
+             * Format: date-time
+             * @description When it ends; never where hours of the week are said
+             */
+            to?: string;
+            /** @description Whether they may do so for every device; else it is for those that they may operate */
+            readonly whole?: boolean;
+            /** @description What is done */
+            why?: string;
+        };
         ManyDevices: {
             /** @description Ids */
             devices?: string[];
@@ -3863,7 +4147,7 @@ export interface components {
             raised_at: string;
             rule: string;
             /** @enum {string} */
-            state: "unacknowledged" | "acknowledged" | "returned unacknowledged";
+            state: "unacknowledged" | "acknowledged" | "returned unacknowledged" | "latched unacknowledged" | "latched" | "shelved" | "suppressed" | "out of service";
         };
         Part: {
             /** @description The same for programs: a number with all of its digits, a text, or a truth */
@@ -4099,6 +4383,24 @@ export interface components {
             /** @description Serial number of the new hardware, for the journal */
             serial?: string;
         };
+        Rise: {
+            /**
+             * @description How long nobody has acknowledged it
+             * @example 30min
+             */
+            after?: string;
+            /**
+             * Format: double
+             * @description How far the value is beyond the limit, in the unit of the left side of the comparison
+             * @example 2
+             */
+            beyond?: number;
+            /**
+             * @description The priority that it gets
+             * @enum {string}
+             */
+            to: "urgent" | "high" | "medium" | "low";
+        };
         RotateBody: {
             /**
              * @description By what it is let in; a token if it is not said
@@ -4140,6 +4442,8 @@ export interface components {
              * @example label.site
              */
             each?: string;
+            /** @description The alarm stays after its condition has gone, until somebody resets it (ISA-18.2) */
+            latch?: boolean;
             /**
              * @description What the alarm says; expressions in braces are filled in, with their units
              * @example {label.tank}: must at {must_temp}, limit {set.max_temp}
@@ -4172,13 +4476,32 @@ export interface components {
              * @example must_temp > set.max_temp
              */
             raise: string;
+            /**
+             * @description By when somebody has to have acknowledged
+             * @example 30min
+             */
+            respond_within?: string;
             /** @description What to do about it */
             response?: string;
+            /** @description When the priority of an open alarm goes up by itself */
+            rises?: components["schemas"]["Rise"][];
             /**
              * @description Name of the rule
              * @example must_too_warm
              */
             rule: string;
+            /**
+             * @description While this is true its alarms are suppressed by design (ISA-18.2): they call nobody
+             * @example label.stage == "empty"
+             */
+            suppress?: string;
+            /**
+             * @description Rules whose alarms on members of the group are suppressed while this one is raised; for rules with each
+             * @example [
+             *       "probe_silent"
+             *     ]
+             */
+            suppresses?: string[];
         };
         RuleCount: {
             /**
@@ -4491,6 +4814,34 @@ export interface components {
             readings: number;
             /** Format: int64 */
             series: number;
+        };
+        Shelf: {
+            /** Format: date-time */
+            at?: string;
+            by: string;
+            rule: string;
+            /** @description The device, or the group such as site=Kilnside */
+            subject: string;
+            /** Format: date-time */
+            until: string;
+            why?: string;
+        };
+        Shelve: {
+            /**
+             * @description For how long; 31 days at most
+             * @example 2h
+             */
+            for?: string;
+            /**
+             * Format: date-time
+             * @description Until when, instead
+             */
+            until?: string;
+            /**
+             * @description Why, for whoever comes next
+             * @example the probe is being cleaned
+             */
+            why?: string;
         };
         SignIn: {
             /** @description Of the second factor, for whoever has one; or a recovery code */
@@ -5092,6 +5443,66 @@ export interface operations {
             };
         };
     };
+    "act-on-alarms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlarmActs"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlarmActed"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
     alarms: {
         parameters: {
             query?: {
@@ -5105,6 +5516,8 @@ export interface operations {
                 rule?: string;
                 /** @description Closed ones too */
                 all?: boolean;
+                /** @description Only in these states, in which people see them */
+                state?: string[];
                 /** @description Only alarms older than this id */
                 before?: string;
                 /** @description Units of numbers: those of the models, or those that whoever asks prefers */
@@ -5223,7 +5636,349 @@ export interface operations {
             };
         };
     };
+    alarm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Alarm id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alarm"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
     "acknowledge-alarm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Alarm id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alarm"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "comment-alarm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Comment"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alarm"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "reset-alarm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Alarm id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alarm"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "shelve-alarm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Shelve"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alarm"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "unshelve-alarm": {
         parameters: {
             query?: never;
             header?: never;
@@ -10172,6 +10927,309 @@ export interface operations {
             };
         };
     };
+    maintenances: {
+        parameters: {
+            query?: {
+                /** @description Only those for which this condition over their fields is true */
+                where?: string;
+                /** @description Field to order by, with - before it the other way round; by name where not given */
+                order?: string;
+                /** @description Where the last page ended; the next page's address is in its Link header */
+                after?: string;
+                /** @description At most this many */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    Link?: string;
+                    "Ullage-Count"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Maintenance"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    maintenance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Maintenance"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "put-maintenance": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Change it only in the state of this tag */
+                "If-Match"?: string;
+                /** @description With *, make it only if there is none */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Maintenance"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    "Ullage-Changed"?: boolean;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Maintenance"];
+                };
+            };
+            /** @description It is new */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "remove-maintenance": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Change it only in the state of this tag */
+                "If-Match"?: string;
+                /** @description With *, make it only if there is none */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
     me: {
         parameters: {
             query?: never;
@@ -12721,6 +13779,53 @@ export interface operations {
             };
             /** @description Unprocessable Entity */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    shelves: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Shelf"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
