@@ -15,6 +15,8 @@ import { SignInPage } from "./pages/sign-in";
 
 // Charts are the heaviest part; the fleet page does not wait for them.
 const DevicePage = lazy(() => import("./pages/device"));
+const AlarmPage = lazy(() => import("./pages/alarm"));
+const MaintenancePage = lazy(() => import("./pages/maintenance"));
 const AlarmsPage = lazy(() => import("./pages/alarms"));
 const JoinPage = lazy(() => import("./pages/join"));
 const JoinKeyPage = lazy(() => import("./pages/join-key"));
@@ -45,7 +47,8 @@ const TrafficPage = lazy(() => import("./pages/traffic"));
 // shownBy names the answers that show something of a kind.
 function shownBy(kind: string): string[] {
   const also: Record<string, string[]> = {
-    alarm: ["alarms", "rules"],
+    alarm: ["alarms", "alarm", "rules"],
+    maintenance: ["maintenances", "alarms"],
     command: ["commands"],
     model: ["models", "model"],
     device: ["models", "model"],
@@ -169,6 +172,8 @@ export function App() {
               />
               <Route path="/query" element={<QueryPage />} />
               <Route path="/alarms" element={<AlarmsPage />} />
+              <Route path="/alarms/:id" element={<AlarmPage />} />
+              <Route path="/maintenance" element={<MaintenancePage />} />
               <Route path="/rules" element={<RulesPage />} />
               <Route path="/rules/:name" element={<RulePage />} />
               <Route path="/sites" element={<SitesPage />} />

@@ -22,6 +22,7 @@ export type Line = Schemas["Line"];
 export type LimitAhead = Schemas["LimitAhead"];
 export type Forecast = Schemas["Forecast"];
 export type Rule = Schemas["Rule"];
+export type Maintenance = Schemas["Maintenance"];
 export type Site = Schemas["Site"];
 export type Person = Schemas["Person"];
 export type Team = Schemas["Team"];

@@ -4,6 +4,7 @@ import { lazy, Suspense, useEffect, useState, type ReactNode } from "react";
 import { Link, NavLink, useLocation, useNavigate } from "react-router";
 import { api, ask } from "../api/client";
 import { useFleet } from "../api/live";
+import { calling } from "../lib/alarms";
 import { lasting, priorities } from "../lib/format";
 import { meQuery, useMay, type Role } from "../lib/me";
 import { useReturn } from "../lib/return";
@@ -14,12 +15,12 @@ import { Mark } from "./vessel";
 
 const Palette = lazy(() => import("./palette"));
 
-const pages: { to: string; name: string; also?: string; needs?: Role }[] = [
+const pages: { to: string; name: string; also?: string[]; needs?: Role }[] = [
   { to: "/", name: "Fleet" },
   { to: "/models", name: "Models" },
   { to: "/join", name: "Join", needs: "engineer" },
   { to: "/traffic", name: "Traffic" },
-  { to: "/alarms", name: "Alarms", also: "/rules" },
+  { to: "/alarms", name: "Alarms", also: ["/rules", "/maintenance"] },
   { to: "/query", name: "Query" },
 ];
 
@@ -96,7 +97,7 @@ export function Frame({
                 key={p.to}
                 to={p.to}
                 className={({ isActive }) =>
-                  `flex items-center border-b-2 px-2.5 py-2 lg:px-3 ${isActive || (p.also && pathname.startsWith(p.also)) ? "border-ink font-semibold" : "border-transparent text-muted hover:text-ink"}`
+                  `flex items-center border-b-2 px-2.5 py-2 lg:px-3 ${isActive || p.also?.some((x) => pathname.startsWith(x)) ? "border-ink font-semibold" : "border-transparent text-muted hover:text-ink"}`
                 }
               >
                 {p.name}
@@ -154,9 +155,9 @@ function useAwake(on: boolean) {
 function Tally() {
   const { devices, service } = useFleet();
   const counts: Record<string, number> = {};
-  for (const a of service?.groups ?? []) counts[a.priority] = (counts[a.priority] ?? 0) + 1;
+  for (const a of calling(service?.groups ?? [])) counts[a.priority] = (counts[a.priority] ?? 0) + 1;
   for (const d of devices.values())
-    for (const a of d.alarms) counts[a.priority] = (counts[a.priority] ?? 0) + 1;
+    for (const a of calling(d.alarms)) counts[a.priority] = (counts[a.priority] ?? 0) + 1;
   return (
     <Link to="/alarms" className="flex items-center gap-2 max-lg:ml-auto sm:gap-3">
       <span className="sr-only">Open alarms</span>

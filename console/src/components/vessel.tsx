@@ -1,11 +1,12 @@
 import { memo } from "react";
 import type { Device } from "../api/client";
+import { calling } from "../lib/alarms";
 import { called, rank, rem } from "../lib/format";
 import { Badge } from "./badge";
 
 // The worst open alarm of a device, for its badge.
 export function worst(d: Device) {
-  return [...d.alarms].sort((a, b) => rank(a.priority) - rank(b.priority))[0];
+  return calling(d.alarms).sort((a, b) => rank(a.priority) - rank(b.priority))[0];
 }
 
 // say tells in words what the vessel shows.

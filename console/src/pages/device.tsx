@@ -15,6 +15,7 @@ import { Trace } from "../components/trace";
 import { Vessel } from "../components/vessel";
 import { headspaceOf } from "../components/legend";
 import { TrafficList } from "../components/traffic-list";
+import { why } from "../lib/alarms";
 import { absolute, ago, called, between, lasting, say, soon, words } from "../lib/format";
 import { written } from "../lib/prefer";
 import { useScreen } from "../lib/screen";
@@ -414,11 +415,14 @@ function OpenAlarms({ device, now }: { device: Device; now: number }) {
           <Badge priority={a.priority} waiting={a.state === "unacknowledged"} size={19} />
           <div>
             <p>
-              <b>{words(a.rule)}</b>, {a.state} for{" "}
+              <b>{words(a.rule)}</b>, {a.state}
+              {why(a, soon) && ` ${why(a, soon)}`}, for{" "}
               <span title={absolute(a.raised_at)}>{lasting(now - Date.parse(a.raised_at))}</span>
               {a.times > 1 && <>, {a.times} times</>}
             </p>
-            <p>{a.message}</p>
+            <p>
+              <Link to={`/alarms/${a.id}`}>{a.message}</Link>
+            </p>
             {a.response && <p className="text-muted">{a.response}.</p>}
             <div className="mt-2">
               <Acknowledge alarm={a} />

@@ -8,6 +8,7 @@ import { headspaceOf } from "../components/legend";
 import { Spark } from "../components/spark";
 import { Vessel } from "../components/vessel";
 import { useMatching, Where } from "../components/where";
+import { calling } from "../lib/alarms";
 import { called, clock, lasting, number, plural, rank, rate, say, soon, words } from "../lib/format";
 import { conditionOf, exampleOf, labelKeys } from "../lib/example";
 import { byNeed } from "../lib/need";
@@ -148,7 +149,12 @@ export function FleetPage() {
 
 // alarmed is the rank of a device's worst open alarm under a rule, or under any.
 const alarmed = (d: Device, rule?: string) =>
-  Math.min(9, ...d.alarms.filter((a) => !rule || a.rule === rule).map((a) => rank(a.priority)));
+  Math.min(
+    9,
+    ...calling(d.alarms)
+      .filter((a) => !rule || a.rule === rule)
+      .map((a) => rank(a.priority)),
+  );
 
 // leastMargin is that of the worst rule: with the alarm of the highest priority,
 // or else with the least headspace.

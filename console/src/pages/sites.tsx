@@ -11,6 +11,7 @@ import { useTell } from "../components/notices";
 import { Button, Command, Empty, Trouble } from "../components/parts";
 import { Things, type Column } from "../components/things";
 import { Vessel } from "../components/vessel";
+import { calling } from "../lib/alarms";
 import { called, plural, rank } from "../lib/format";
 import { byNeed } from "../lib/need";
 import { useNow, useParam, useTitle } from "../lib/use";
@@ -27,7 +28,7 @@ const position = (s: Site) =>
 
 // worst is the most pressing open alarm of some devices.
 const worst = (ds: Device[]) =>
-  ds.flatMap((d) => d.alarms).sort((a, b) => rank(a.priority) - rank(b.priority))[0];
+  ds.flatMap((d) => calling(d.alarms)).sort((a, b) => rank(a.priority) - rank(b.priority))[0];
 
 // useSites gives every site with its devices.
 function useDevicesBySite() {
@@ -66,7 +67,7 @@ export function SitesPage() {
     queryFn: () => listed(api.GET("/api/v1/sites", { params: { query: { where: where || undefined } } })),
   });
   const of = (s: Site) => bySite.get(s.site) ?? [];
-  const alarmsOf = (s: Site) => of(s).flatMap((d) => d.alarms);
+  const alarmsOf = (s: Site) => of(s).flatMap((d) => calling(d.alarms));
   const columns: Column<Site>[] = [
     { key: "site", title: "Site", value: (s) => s.site },
     {
@@ -148,7 +149,7 @@ export function SitesPage() {
 }
 
 function Alarms({ devices }: { devices: Device[] }) {
-  const n = devices.reduce((sum, d) => sum + d.alarms.length, 0);
+  const n = devices.reduce((sum, d) => sum + calling(d.alarms).length, 0);
   const first = worst(devices);
   return first ? (
     <span className="inline-flex h-5 items-center gap-1.5 font-semibold text-ink">
@@ -225,7 +226,7 @@ export function SitePage() {
         <h1 className="text-[1.375rem] font-bold">{name}</h1>
         <p className="text-muted">
           <Alarms devices={devices} /> open{" "}
-          {plural(devices.flatMap((d) => d.alarms).length, "alarm").replace(/^\S+ /, "")}
+          {plural(devices.flatMap((d) => calling(d.alarms)).length, "alarm").replace(/^\S+ /, "")}
         </p>
         <div className="flex gap-2 sm:ml-auto">
           <May role="engineer">
