@@ -307,7 +307,7 @@ func (e *Engine) suppressor(o *opened) string {
 	if o.x == nil {
 		return ""
 	}
-	if p := o.x.rule.Suppressing; p != nil && o.w.state != nil && p.Truth(o.w.state) == expr.True {
+	if p := o.x.Rule.Suppressing; p != nil && o.w.state != nil && p.Truth(o.w.state) == expr.True {
 		return ByDesign
 	}
 	if o.a.Device == "" {
@@ -344,7 +344,7 @@ func (e *Engine) oversee(s *shard) {
 		}
 		for _, w := range s.groups {
 			x := w.watches[0]
-			if x.rule.Name != g.rule.Name || x.alarm == nil || !x.alarm.State.Holds() {
+			if x.Rule.Name != g.rule.Name || x.alarm == nil || !x.alarm.State.Holds() {
 				continue
 			}
 			for _, name := range g.rule.Suppresses {
@@ -428,7 +428,7 @@ func (e *Engine) rise(s *shard, o *opened, now time.Time) {
 	if o.x == nil || !o.a.State.Open() || o.a.Aside.Any() {
 		return
 	}
-	for _, r := range o.x.rule.Rises {
+	for _, r := range o.x.Rule.Rises {
 		if r.To.Rank() >= o.a.Priority.Rank() {
 			continue
 		}
@@ -437,7 +437,7 @@ func (e *Engine) rise(s *shard, o *opened, now time.Time) {
 		case r.After > 0 && o.a.State == lifecycle.Unacknowledged && now.Sub(o.a.since()) >= r.After.Std():
 			why = fmt.Sprintf("nobody has acknowledged it for %s", r.After)
 		case r.Beyond > 0 && o.a.State.Holds() && o.w != nil && o.w.state != nil:
-			d, ok := o.x.rule.Raises.Decider(o.w.state, o.x.answer)
+			d, ok := o.x.Rule.Raises.Decider(o.w.state, o.x.Answer)
 			far := d.Value - d.Limit
 			if !d.Upward {
 				far = -far

@@ -311,7 +311,7 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 				e.choose(s, w, dev)
 				for _, c := range w.rules() {
 					k := key{c.Name, dev.ID}
-					x := &watch{rule: c, det: known[k], alarm: byKey[k]}
+					x := &watch{Watch: rule.Watch{Rule: c, Det: known[k]}, alarm: byKey[k]}
 					w.watches = append(w.watches, x)
 					if x.alarm != nil {
 						s.track(x.alarm, &w.subject, x, x.release)
@@ -474,7 +474,7 @@ func (e *Engine) flush(s *shard) {
 		for _, x := range w.watches {
 			if x.dirty {
 				x.dirty = false
-				s.unsaved.detections = append(s.unsaved.detections, Detection{x.rule.Name, w.id, x.det})
+				s.unsaved.detections = append(s.unsaved.detections, Detection{x.Rule.Name, w.id, x.Det})
 			}
 		}
 	}

@@ -43,8 +43,8 @@ func (e *Engine) refill(s *shard, w *subject, judging bool) error {
 	seen := e.now()
 	if judging {
 		for _, x := range w.watches {
-			if !x.det.Seen.IsZero() && x.det.Seen.Before(seen) {
-				seen = x.det.Seen
+			if !x.Det.Seen.IsZero() && x.Det.Seen.Before(seen) {
+				seen = x.Det.Seen
 			}
 		}
 	}
@@ -185,7 +185,7 @@ func (e *Engine) feed(s *shard, w *subject, all []observed, unseen bool) {
 		group := all[:n]
 		all = all[n:]
 		at := value.FromMillis(group[0].at)
-		skip := func(x *watch) bool { return !judge || unseen && !at.After(x.det.Seen) }
+		skip := func(x *watch) bool { return !judge || unseen && !at.After(x.Det.Seen) }
 		changes.arrived = time.Time{}
 		if judge && unseen && len(arrivals) > 0 {
 			if i, ok := slices.BinarySearchFunc(arrivals, group[0].at, func(a Arrival, at int64) int {
@@ -203,7 +203,7 @@ func (e *Engine) feed(s *shard, w *subject, all []observed, unseen bool) {
 				continue
 			}
 			// A delay that ended before this reading came is of the values before it.
-			if c, ok := x.det.Advance(at, delaysOf(x)); ok {
+			if c, ok := x.Det.Advance(at, x.Timings()); ok {
 				changes.add(x, c)
 			}
 		}
@@ -215,11 +215,11 @@ func (e *Engine) feed(s *shard, w *subject, all []observed, unseen bool) {
 			if skip(x) {
 				continue
 			}
-			if at.After(x.det.Seen) {
-				if x.det.Seen.IsZero() {
+			if at.After(x.Det.Seen) {
+				if x.Det.Seen.IsZero() {
 					changes.touch(x)
 				}
-				x.det.Seen = at
+				x.Det.Seen = at
 			}
 			x.judged = max(x.judged, at.UnixMilli())
 			changes.assess(x, now)

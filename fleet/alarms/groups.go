@@ -154,8 +154,8 @@ func (e *Engine) regroup(s *shard) {
 		for _, x := range w.watches {
 			if x.alarm != nil && x.alarm.State.Open() {
 				x.alarm.State, x.alarm.ReturnedAt = lifecycle.Normal, e.now()
-				e.record(s, *x.alarm, e.now(), fact.Returned{Rule: x.rule.Name,
-					Why: x.rule.Name + " no longer watches " + w.id + "; its alarm is closed"})
+				e.record(s, *x.alarm, e.now(), fact.Returned{Rule: x.Rule.Name,
+					Why: x.Rule.Name + " no longer watches " + w.id + "; its alarm is closed"})
 			}
 		}
 		delete(s.groups, key)
@@ -255,9 +255,9 @@ func (e *Engine) judgeGroups(s *shard, r *groupRule, now time.Time, touched map[
 		key := r.rule.Name + " " + name
 		w := s.groups[key]
 		if w == nil {
-			x := &watch{rule: r.rule}
+			x := &watch{Watch: rule.Watch{Rule: r.rule}}
 			if e.groups.restore != nil {
-				x.det, x.alarm = e.groups.restore(r.rule.Name, name)
+				x.Det, x.alarm = e.groups.restore(r.rule.Name, name)
 			}
 			w = &group{subject{id: name, watches: []*watch{x}}}
 			s.groups[key] = w
@@ -265,7 +265,7 @@ func (e *Engine) judgeGroups(s *shard, r *groupRule, now time.Time, touched map[
 				s.track(x.alarm, &w.subject, x, x.release)
 			}
 		}
-		w.watches[0].rule = r.rule
+		w.watches[0].Rule = r.rule
 		w.set = r.set
 		w.state = r.set.plan.NewState(now)
 		w.state.In(e.present.ZoneOf(siteOf(r.key, label)))
@@ -276,11 +276,11 @@ func (e *Engine) judgeGroups(s *shard, r *groupRule, now time.Time, touched map[
 		w.state.Advance(now)
 		c := newChanges(e, s, &w.subject)
 		x := w.watches[0]
-		if change, ok := x.det.Advance(now, delaysOf(x)); ok {
+		if change, ok := x.Det.Advance(now, x.Timings()); ok {
 			c.add(x, change)
 		}
 		c.assess(x, now)
-		x.det.Seen, x.dirty = now, true
+		x.Det.Seen, x.dirty = now, true
 		c.apply()
 	}
 }

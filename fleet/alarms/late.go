@@ -47,16 +47,16 @@ func (c *changes) over(n changed) {
 	}
 	n.x.told = false
 	c.s.unsaved.facts = append(c.s.unsaved.facts, about(c.of(n), fact.New(n.At, fact.Returned{
-		Rule: n.x.rule.Name, Why: n.x.rule.Name + " had returned by itself when it was reported"})))
+		Rule: n.x.Rule.Name, Why: n.x.Rule.Name + " had returned by itself when it was reported"})))
 }
 
 func (c *changes) tellLate(n changed) {
 	c.s.unsaved.facts = append(c.s.unsaved.facts, about(c.of(n), fact.New(n.At, fact.Raised{
-		Message: n.message, Priority: string(n.x.rule.Priority), Late: true})))
+		Message: n.message, Priority: string(n.x.Rule.Priority), Late: true})))
 }
 
 func (c *changes) of(n changed) Alarm {
-	of := Alarm{Rule: n.x.rule.Name}
+	of := Alarm{Rule: n.x.Rule.Name}
 	of.Device, of.Group = c.w.about()
 	return of
 }
@@ -72,10 +72,10 @@ func (c *changes) stand() {
 		return
 	}
 	for _, x := range c.w.watches {
-		if !x.det.Up || x.alarm != nil || x.held == nil && !x.told || !c.recent(x) {
+		if !x.Det.Up || x.alarm != nil || x.held == nil && !x.told || !c.recent(x) {
 			continue
 		}
-		n := changed{x: x, message: x.rule.Say(c.w.state)}
+		n := changed{x: x, message: x.Rule.Say(c.w.state)}
 		n.Up, n.At = true, value.FromMillis(x.judged)
 		if x.held != nil {
 			n = *x.held

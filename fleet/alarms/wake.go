@@ -123,12 +123,7 @@ func (w *watchedDevice) catchingUp(now time.Time) bool {
 func (w *subject) next() int64 {
 	next := int64(math.MaxInt64)
 	for _, x := range w.watches {
-		if x.asked {
-			next = min(next, x.answer.Until)
-		}
-		if at, due := x.det.Due(delaysOf(x)); due {
-			next = min(next, at.UnixMilli())
-		}
+		next = min(next, x.Next())
 	}
 	return next
 }
@@ -140,10 +135,10 @@ func (e *Engine) advance(s *shard, w *subject, ms int64) {
 	c := newChanges(e, s, w)
 	c.clock = true
 	for _, x := range w.watches {
-		if change, ok := x.det.Advance(at, delaysOf(x)); ok {
+		if change, ok := x.Det.Advance(at, x.Timings()); ok {
 			c.add(x, change)
 		}
-		if x.answer.Until <= ms || len(c.list) > 0 {
+		if x.Answer.Until <= ms || len(c.list) > 0 {
 			c.assess(x, at)
 			x.dirty = true
 		}
@@ -295,7 +290,7 @@ func (e *Engine) fillTrends(w *subject, now time.Time) error {
 			continue
 		}
 		for k, x := range w.watches {
-			trends[k].add(at, x.rule.Raises.Judge(past), w.set.interval)
+			trends[k].add(at, x.Rule.Raises.Judge(past), w.set.interval)
 		}
 	}
 	for k, x := range w.watches {

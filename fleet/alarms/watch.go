@@ -58,14 +58,11 @@ func (w *subject) rules() []*rule.Compiled {
 
 // watch is one rule on one device.
 type watch struct {
-	rule   *rule.Compiled
-	det    lifecycle.Detector
-	alarm  *Alarm // nil while normal
-	dirty  bool
-	answer expr.Answer // the last one, of raise
-	asked  bool        // there was one
-	trend  trend
-	ahead  health.ToLimit // as a forecast said last
+	rule.Watch
+	alarm *Alarm // nil while normal
+	dirty bool
+	trend trend
+	ahead health.ToLimit // as a forecast said last
 
 	judged int64 // time of the newest reading it was judged at since the start, in ms
 
@@ -111,15 +108,10 @@ func (e *Engine) outer(w *subject) {
 			continue
 		}
 		raised := slices.ContainsFunc(w.watches, func(x *watch) bool {
-			return x.rule.Name == name && x.det.Up
+			return x.Rule.Name == name && x.Det.Up
 		})
 		w.state.Set(slot, expr.Sample{Value: value.OfBool(raised)})
 	}
-}
-
-func delaysOf(x *watch) lifecycle.Delays {
-	on, off := x.rule.Delays()
-	return lifecycle.Delays{On: on, Off: off}
 }
 
 // changes gathers what a run of evaluations changes, with what each alarm
@@ -148,45 +140,32 @@ type changed struct {
 func newChanges(e *Engine, s *shard, w *subject) *changes { return &changes{e: e, s: s, w: w} }
 
 func (c *changes) touch(x *watch) {
-	c.s.unsaved.detections = append(c.s.unsaved.detections, Detection{x.rule.Name, c.w.id, x.det})
+	c.s.unsaved.detections = append(c.s.unsaved.detections, Detection{x.Rule.Name, c.w.id, x.Det})
 }
 
 func (c *changes) add(x *watch, change lifecycle.Change) {
-	n := changed{x: x, Change: change, message: x.rule.Say(c.w.state), arrived: c.arrived}
-	if slot, ok := c.w.set.metrics[x.rule.Metric]; ok {
+	n := changed{x: x, Change: change, message: x.Rule.Say(c.w.state), arrived: c.arrived}
+	if slot, ok := c.w.set.metrics[x.Rule.Metric]; ok {
 		n.value = c.w.state.Sample(slot).Value
 	}
-	a := x.rule.Raises.Judge(c.w.state)
-	if d, ok := x.rule.Raises.Decider(c.w.state, a); ok {
+	a := x.Rule.Raises.Judge(c.w.state)
+	if d, ok := x.Rule.Raises.Decider(c.w.state, a); ok {
 		n.limit = value.OfNumber(d.Limit)
 	}
 	c.list = append(c.list, n)
 	// Other rules may ask whether this one stands.
-	if slot, ok := c.w.set.asks[x.rule.Name]; ok {
+	if slot, ok := c.w.set.asks[x.Rule.Name]; ok {
 		c.w.state.Set(slot, expr.Sample{Value: value.OfBool(change.Up)})
 	}
 }
 
 // assess judges a watch at a time and notes what changes by it.
 func (c *changes) assess(x *watch, at time.Time) {
-	x.answer, x.asked = x.rule.Raises.Judge(c.w.state), true
-	until := x.answer.Until
-	clears := x.answer.Truth.Not()
-	if x.det.Up && (x.rule.Clear != "" || x.rule.Deadband > 0) {
-		back := x.rule.Clears.Judge(c.w.state)
-		clears, until = back.Truth, min(until, back.Until)
-		x.answer.Until = until
-	}
-	hold := time.Duration(math.MaxInt64)
-	if left := until - at.UnixMilli(); left < math.MaxInt64/int64(time.Millisecond) {
-		hold = time.Duration(left) * time.Millisecond
-	}
-	hold = min(hold, 100*365*24*time.Hour)
-	for _, change := range x.det.Assess(at, x.answer.Truth, clears, hold, delaysOf(x)) {
+	for _, change := range x.Assess(c.w.state, at) {
 		c.add(x, change)
 		c.list[len(c.list)-1].aged = c.clock
 	}
-	x.trend.add(at, x.answer, c.w.set.interval)
+	x.trend.add(at, x.Answer, c.w.set.interval)
 }
 
 // apply makes the changes part of the record. What rose and returned within a
@@ -230,11 +209,11 @@ func (e *Engine) apply(s *shard, w *subject, c changed) {
 	case c.Up && x.alarm == nil:
 		device, group := w.about()
 		x.alarm = &Alarm{
-			ID: fact.NewID(c.At), Rule: x.rule.Name, Device: device, Group: group, Priority: x.rule.Priority, State: lifecycle.Normal.Raise(),
-			Message: c.message, Cause: x.rule.Cause, Response: x.rule.Response,
-			Metric: x.rule.Metric, Value: c.value, Limit: c.limit, Times: 1, RaisedAt: c.At, Latches: x.rule.Latch,
+			ID: fact.NewID(c.At), Rule: x.Rule.Name, Device: device, Group: group, Priority: x.Rule.Priority, State: lifecycle.Normal.Raise(),
+			Message: c.message, Cause: x.Rule.Cause, Response: x.Rule.Response,
+			Metric: x.Rule.Metric, Value: c.value, Limit: c.limit, Times: 1, RaisedAt: c.At, Latches: x.Rule.Latch,
 		}
-		if within := x.rule.RespondWithin.Std(); within > 0 {
+		if within := x.Rule.RespondWithin.Std(); within > 0 {
 			x.alarm.RespondBy = c.At.Add(within)
 		}
 		s.track(x.alarm, w, x, x.release)
@@ -249,8 +228,8 @@ func (e *Engine) apply(s *shard, w *subject, c changed) {
 			Again: true, Aside: x.alarm.besides()})
 	case x.alarm != nil:
 		x.alarm.State, x.alarm.ReturnedAt = x.alarm.State.Return(x.alarm.Latches, x.alarm.Aside.Any()), c.At
-		told := fact.Returned{Rule: x.rule.Name}
-		if p, ok := w.property(x.rule.Metric); ok && c.value.Known() {
+		told := fact.Returned{Rule: x.Rule.Name}
+		if p, ok := w.property(x.Rule.Metric); ok && c.value.Known() {
 			told.Metric, told.Value = p.Name, p.Say(c.value)
 		}
 		e.record(s, *x.alarm, c.At, told)
@@ -324,7 +303,7 @@ func (e *Engine) Handle(i int, ev event.Event) {
 	case event.Ahead:
 		if w := s.devices[ev.Device]; w != nil && w.set != nil {
 			for _, x := range w.watches {
-				x.ahead = ev.Limits[x.rule.Name]
+				x.ahead = ev.Limits[x.Rule.Name]
 			}
 			e.measure(s, w)
 		}
@@ -412,31 +391,31 @@ func (e *Engine) rewatch(s *shard, id string) {
 	old := w.watches
 	w.watches = nil
 	for _, c := range w.rules() {
-		x := &watch{rule: c}
-		if i := slices.IndexFunc(old, func(o *watch) bool { return o.rule.Name == c.Name }); i >= 0 {
-			same := old[i].rule.Rule == c.Rule
+		x := &watch{Watch: rule.Watch{Rule: c}}
+		if i := slices.IndexFunc(old, func(o *watch) bool { return o.Rule.Name == c.Name }); i >= 0 {
+			same := old[i].Rule.Rule == c.Rule
 			x = old[i]
-			x.rule = c
+			x.Rule = c
 			if !same {
 				x.trend = trend{}
 			}
 			old = slices.Delete(old, i, i+1)
 		} else {
 			// A rule that is new to the device looks at what comes from now on.
-			x.det.Seen = e.now()
-			if at, ok := e.present.Latest(id, c.Metric); ok && at.At.Before(x.det.Seen) {
-				x.det.Seen = at.At
+			x.Det.Seen = e.now()
+			if at, ok := e.present.Latest(id, c.Metric); ok && at.At.Before(x.Det.Seen) {
+				x.Det.Seen = at.At
 			}
 			x.dirty = true
-			s.unsaved.detections = append(s.unsaved.detections, Detection{c.Name, id, x.det})
+			s.unsaved.detections = append(s.unsaved.detections, Detection{c.Name, id, x.Det})
 		}
 		w.watches = append(w.watches, x)
 	}
 	for _, x := range old {
 		if x.alarm != nil && x.alarm.State.Open() {
 			x.alarm.State, x.alarm.ReturnedAt = lifecycle.Normal, e.now()
-			e.record(s, *x.alarm, e.now(), fact.Returned{Rule: x.rule.Name,
-				Why: x.rule.Name + " no longer watches it; its alarm is closed"})
+			e.record(s, *x.alarm, e.now(), fact.Returned{Rule: x.Rule.Name,
+				Why: x.Rule.Name + " no longer watches it; its alarm is closed"})
 		}
 	}
 	if was != w.set {
@@ -464,13 +443,13 @@ func (e *Engine) settle(s *shard, w *watchedDevice) {
 func (e *Engine) measure(s *shard, w *watchedDevice) {
 	margins := make([]health.Margin, 0, len(w.watches))
 	for _, x := range w.watches {
-		d, ok := x.rule.Raises.Decider(w.state, x.answer)
-		if !ok || !x.asked {
+		d, ok := x.Rule.Raises.Decider(w.state, x.Answer)
+		if !ok || !x.Asked {
 			continue
 		}
-		m := health.Margin{Rule: x.rule.Name, Metric: d.Metric, Of: d.Of, Unit: d.Unit.Symbol, Value: d.Value,
+		m := health.Margin{Rule: x.Rule.Name, Metric: d.Metric, Of: d.Of, Unit: d.Unit.Symbol, Value: d.Value,
 			Limit: d.Limit, Upward: d.Upward, Approaching: x.trend.approaching, ToLimit: x.ahead}
-		m.Headspace, m.Known, m.Reason = x.answer.Headspace()
+		m.Headspace, m.Known, m.Reason = x.Answer.Headspace()
 		margins = append(margins, m)
 	}
 	if !slices.Equal(margins, w.margins) {
