@@ -244,6 +244,7 @@ func (s *server) routes() {
 	s.ruleRoutes()
 	s.siteRoutes()
 	s.maintenanceRoutes()
+	s.replayRoutes()
 	s.peopleRoutes()
 	s.documentRoutes()
 	s.thingRoutes()

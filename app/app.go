@@ -37,6 +37,7 @@ import (
 	"ullage/fleet/people"
 	"ullage/fleet/present"
 	"ullage/fleet/query"
+	"ullage/fleet/replays"
 	"ullage/fleet/retention"
 	"ullage/fleet/revisions"
 	"ullage/fleet/scoped"
@@ -103,6 +104,7 @@ type App struct {
 	Devices      *devices.Registry
 	Sites        *sites.Sites
 	Maintenances *maintenances.Maintenances
+	Replays      *replays.Replays
 	Joining      *joining.Joining
 	Bulk         *bulk.Changes
 	Settings     *settings.Settings
@@ -247,6 +249,8 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		Matching: a.Expressions.Where, Zone: o.Zone, ZoneFor: a.Present.Zone, Now: o.Now})
 	a.Revisions = revisions.New(revisions.Options{Models: a.Models, Devices: a.Devices, Settings: a.Settings,
 		Alarms: a.Alarms, Matching: a.Expressions.Where, Bulk: a.Bulk})
+	a.Replays = replays.New(replays.Options{History: past, Records: records, Facts: a.Facts, Rules: a.Alarms, Devices: a.Devices,
+		Models: a.Models, Present: a.Present, Now: o.Now})
 	a.Ahead = ahead.New(ahead.Options{Forecasts: a.Queries, Bus: a.Bus, Log: o.Log, Now: o.Now})
 	a.Folder = folder.New(folder.Options{Models: a.Models, Alarms: a.Alarms, Devices: a.Devices, Sites: a.Sites})
 	a.Importer = imports.New(imports.Options{Intake: a.Intake, Devices: a.Devices, Models: a.Models, Store: telemetry,
@@ -258,7 +262,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.AsOf = asof.New(asof.Options{Records: records, History: past, Devices: a.Devices, Models: a.Models,
 		Now: o.Now})
 
-	a.Fleet = scoped.New(scoped.Options{Access: a.Access, Models: a.Models, Devices: a.Devices, Sites: a.Sites, Maintenances: a.Maintenances, Joining: a.Joining, Bulk: a.Bulk,
+	a.Fleet = scoped.New(scoped.Options{Access: a.Access, Models: a.Models, Devices: a.Devices, Sites: a.Sites, Maintenances: a.Maintenances, Replays: a.Replays, Joining: a.Joining, Bulk: a.Bulk,
 		Settings: a.Settings, Commands: a.Commands, Alarms: a.Alarms, Present: a.Present, Expressions: a.Expressions,
 		Facts: a.Facts, News: a.News, AsOf: a.AsOf, History: past, Queries: a.Queries, Importer: a.Importer,
 		Deleter: a.Deleter, Traffic: a.Traffic, Revisions: a.Revisions, Derivations: a.Derivations, Folder: a.Folder,

@@ -30,6 +30,14 @@ func (s *State) sample(slot int32) (*Sample, bool) {
 
 func (s *State) wake(at int64) { s.until = min(s.until, max(at, s.now+1)) }
 
+// poll makes the answer good until a window is to be looked at again: what is in it grows
+// old. The moments do not depend on when it was looked at before, so that a replay looks at
+// the same ones; they are other ones for other devices.
+func (s *State) poll(width int64) {
+	step := max(1000, width/paneCount)
+	s.wake(s.now - (s.now-s.activated)%step + step)
+}
+
 // num works out a number. Overflow and division by zero are unknown.
 func (s *State) num(n *node) (float64, bool) {
 	switch n.op {
@@ -61,11 +69,11 @@ func (s *State) num(n *node) (float64, bool) {
 		if s.plan.names[n.slot].Absent {
 			return 0, false
 		}
-		s.wake(s.now + max(1000, s.plan.windows[n.window].width/paneCount))
+		s.poll(s.plan.windows[n.window].width)
 		v, ok := s.look(int(n.window), n.fn)
 		return v, ok && finite(v)
 	case oTimeIn:
-		s.wake(s.now + max(1000, s.plan.conds[n.window].width/paneCount))
+		s.poll(s.plan.conds[n.window].width)
 		return s.timeIn(int(n.window))
 	case oAge:
 		if s.plan.names[n.slot].Absent {

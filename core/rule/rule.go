@@ -296,6 +296,7 @@ type Compiled struct {
 	// Warnings are what is worth a word although the rule can be used.
 	Warnings []*Error
 
+	looks   []int         // slots that it is judged by
 	devices *expr.Program // in a Plan of its own; nil for all devices
 	access  *expr.Program // what its author reaches, likewise
 	message []said
@@ -364,12 +365,18 @@ func (r *Rule) For(plan *expr.Plan) (*Compiled, error) {
 	if len(wrong) > 0 {
 		return nil, wrong
 	}
+	c.looks = append(slices.Clone(c.Raises.Uses()), c.Clears.Uses()...)
 	for _, slot := range c.Raises.Uses() {
 		if n := plan.Names()[slot].Name; n.Scope == "" && c.Metric == "" {
 			c.Metric = n.Key
 		}
 	}
 	return c, nil
+}
+
+// Looks reports whether the rule is judged by any of some slots of its Plan.
+func (c *Compiled) Looks(slots []int) bool {
+	return slices.ContainsFunc(slots, func(s int) bool { return slices.Contains(c.looks, s) })
 }
 
 // Selects returns the Programs that pick the devices, which all have to be true: its

@@ -138,7 +138,7 @@ func (e *Engine) advance(s *shard, w *subject, ms int64) {
 		if change, ok := x.Det.Advance(at, x.Timings()); ok {
 			c.add(x, change)
 		}
-		if x.Answer.Until <= ms || len(c.list) > 0 {
+		if x.Answer.Until <= ms || x.Rule.Looks(c.asked) {
 			c.assess(x, at)
 			x.dirty = true
 		}
@@ -206,7 +206,7 @@ func (e *Engine) chores(s *shard, now time.Time) {
 		if err := e.fillTrends(&w.subject, now); err != nil {
 			e.log.Error("trends were not filled", "device", id, "error", err)
 		}
-		e.reassess(s, &w.subject, w.local(now))
+		e.reassess(s, &w.subject, w.local(now), nil)
 		e.measure(s, w)
 	}
 	if len(s.chores) == 0 {

@@ -92,26 +92,34 @@ func (e *Engine) choose(s *shard, w *watchedDevice, d devices.Device) {
 	}
 }
 
-// outer takes over what is not telemetry: settings, labels, attributes, facts.
-func (e *Engine) outer(w *subject) {
+// outer takes over what is not telemetry: settings, labels, attributes, facts. It reports
+// what of it is otherwise than before.
+func (e *Engine) outer(w *subject) (changed []int) {
 	get, _, ok := e.present.Lookup(w.id)
 	if !ok || w.set == nil {
-		return
+		return nil
+	}
+	set := func(slot int, v value.Value) {
+		if next := (expr.Sample{Value: v}); w.state.Sample(slot) != next {
+			w.state.Set(slot, next)
+			changed = append(changed, slot)
+		}
 	}
 	names := w.set.plan.Names()
 	for _, slot := range w.set.outer {
-		w.state.Set(slot, expr.Sample{Value: get(names[slot].Name)})
+		set(slot, get(names[slot].Name))
 	}
 	for name, slot := range w.set.asks {
 		if len(w.watches) == 0 { // a member of a group; others watch it
-			w.state.Set(slot, expr.Sample{Value: get(names[slot].Name)})
+			set(slot, get(names[slot].Name))
 			continue
 		}
 		raised := slices.ContainsFunc(w.watches, func(x *watch) bool {
 			return x.Rule.Name == name && x.Det.Up
 		})
-		w.state.Set(slot, expr.Sample{Value: value.OfBool(raised)})
+		set(slot, value.OfBool(raised))
 	}
+	return changed
 }
 
 // changes gathers what a run of evaluations changes, with what each alarm
@@ -126,6 +134,7 @@ type changes struct {
 	arrived time.Time
 	// clock says that time alone makes the changes, and no reading.
 	clock bool
+	asked []int // slots of rules that have changed and that others ask about
 }
 
 type changed struct {
@@ -156,6 +165,7 @@ func (c *changes) add(x *watch, change lifecycle.Change) {
 	// Other rules may ask whether this one stands.
 	if slot, ok := c.w.set.asks[x.Rule.Name]; ok {
 		c.w.state.Set(slot, expr.Sample{Value: value.OfBool(change.Up)})
+		c.asked = append(c.asked, slot)
 	}
 }
 
@@ -283,9 +293,8 @@ func (e *Engine) Handle(i int, ev event.Event) {
 	case event.Link:
 		e.groups.touch(ev.Device)
 		if w := s.linked[ev.Device]; w != nil {
-			was := w.state.Sample(w.set.link)
-			if e.outer(&w.subject); w.state.Sample(w.set.link) != was {
-				e.reassess(s, &w.subject, w.local(e.now()))
+			if slots := e.outer(&w.subject); len(slots) > 0 {
+				e.reassess(s, &w.subject, w.local(e.now()), slots)
 				e.measure(s, w)
 			}
 		}
@@ -294,9 +303,10 @@ func (e *Engine) Handle(i int, ev event.Event) {
 	case event.Settings, event.Attributes:
 		e.groups.touch(ev.About())
 		if w := s.devices[ev.About()]; w != nil && w.set != nil {
-			e.outer(&w.subject)
-			e.reassess(s, &w.subject, w.local(e.now()))
-			e.measure(s, w)
+			if slots := e.outer(&w.subject); len(slots) > 0 {
+				e.reassess(s, &w.subject, w.local(e.now()), slots)
+				e.measure(s, w)
+			}
 		}
 	case event.Backfilled:
 		e.rewatch(s, ev.Device)
@@ -339,21 +349,25 @@ func (e *Engine) Handle(i int, ev event.Event) {
 	}
 }
 
-// reassess judges every watch at a time that no reading has. A rule that asks
-// about another is judged again after it.
-func (e *Engine) reassess(s *shard, w *subject, at time.Time) {
+// reassess judges the watches that look at some slots at a time that no reading has; all of
+// them where slots is nil. A rule that asks about another is judged again after it.
+func (e *Engine) reassess(s *shard, w *subject, at time.Time, slots []int) {
 	w.state.Advance(at)
 	at = value.FromMillis(w.state.Now())
 	c := newChanges(e, s, w)
 	for range len(w.watches) {
-		before := len(c.list)
+		c.asked = nil
 		for _, x := range w.watches {
+			if slots != nil && !x.Rule.Looks(slots) {
+				continue
+			}
 			c.assess(x, at)
 			x.dirty = true
 		}
-		if len(c.list) == before || len(w.set.asks) == 0 {
+		if len(c.asked) == 0 {
 			break
 		}
+		slots = c.asked
 	}
 	c.apply()
 }
@@ -430,7 +444,7 @@ func (e *Engine) rewatch(s *shard, id string) {
 // settle judges a device whose State was made anew.
 func (e *Engine) settle(s *shard, w *watchedDevice) {
 	if w.set != nil {
-		e.reassess(s, &w.subject, w.local(e.now()))
+		e.reassess(s, &w.subject, w.local(e.now()), nil)
 		if !w.filled {
 			s.chores = append(s.chores, w.id)
 		}

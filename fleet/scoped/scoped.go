@@ -33,6 +33,7 @@ import (
 	"ullage/fleet/models"
 	"ullage/fleet/present"
 	"ullage/fleet/query"
+	"ullage/fleet/replays"
 	"ullage/fleet/revisions"
 	"ullage/fleet/settings"
 	"ullage/fleet/sites"
@@ -46,6 +47,7 @@ type Options struct {
 	Devices      *devices.Registry
 	Sites        *sites.Sites
 	Maintenances *maintenances.Maintenances
+	Replays      *replays.Replays
 	Joining      *joining.Joining
 	Bulk         *bulk.Changes
 	Settings     *settings.Settings

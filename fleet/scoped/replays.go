@@ -1,0 +1,59 @@
+package scoped
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"ullage/core/person"
+	"ullage/core/rule"
+	"ullage/fleet/access"
+	"ullage/fleet/fault"
+	"ullage/fleet/replays"
+)
+
+// Replay replays a rule over the devices that a caller sees and for which a condition is
+// true now; that of a group over groups of which they see every device. What is told may be
+// nil for a device that the rule is not for.
+func (f *Fleet) Replay(ctx context.Context, c access.Caller, where string, a replays.Ask, told func(*replays.One, replays.Progress) error) error {
+	_, among, err := f.Among(c, where)
+	if err != nil {
+		return err
+	}
+	if a.Devices != nil {
+		for _, id := range a.Devices {
+			if err := f.reach(c, person.Viewer, id); err != nil {
+				return err
+			}
+		}
+		if among != nil {
+			a.Devices = slices.DeleteFunc(slices.Clone(a.Devices), func(id string) bool { return !slices.Contains(among, id) })
+		}
+	} else {
+		a.Devices = among
+	}
+	if !c.MayAll(person.Viewer) {
+		if err := f.replayable(c, &a.Rule); err != nil {
+			return err
+		}
+	}
+	return f.o.Replays.Run(ctx, a, told)
+}
+
+// replayable refuses a rule that would tell of what a caller does not see.
+func (f *Fleet) replayable(c access.Caller, r *rule.Rule) error {
+	if r.Each != "" {
+		return f.everywhere(c, person.Viewer)
+	}
+	for _, m := range r.Models {
+		if _, err := f.Model(c, m); err != nil {
+			return err
+		}
+	}
+	for _, name := range r.Asks() {
+		if _, err := f.Rule(c, name); err != nil {
+			return fault.New(fault.Invalid, "there is no rule %s to ask about", strings.TrimSpace(name)).On("rule")
+		}
+	}
+	return nil
+}
