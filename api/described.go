@@ -29,6 +29,7 @@ var described = map[string]string{
 	"alarms":                "Open alarms are those that are not normal again and acknowledged. Pages go from the newest to older ones; the address of the next one is in the Link header. While an alarm is open, what is measured now stands beside what was measured when it was raised.",
 	"alarm-counts":          "One entry for each rule that has raised an alarm in the time asked for, or has one open.",
 	"alarm":                 "With what was measured when it was raised, and what is measured now while it is open.",
+	"rule-versions":         "The latest 200, each with who has put it in force and what differs from the one before. To go back, put that version in force again. Rules that were removed have versions, too.",
 	"replay":                "It is what would have been with all readings on time and with the settings, the labels and the links of then; attributes are those of now. The answer comes line by line (newline-delimited JSON) and can be broken off. At most 90 days and 10,000 devices.",
 	"shelves":               "A shelf is of a rule on a device or a group: it keeps aside what is raised while it lasts, too.",
 	"shelve-alarm":          "It calls nobody until then, and comes back by itself. What is true does not change: other rules, responses and headspace follow the condition. An alarm is shelved for 31 days at most; what is longer is maintenance, or a change of the rule.",

@@ -57,7 +57,7 @@ func (s *server) expressionRoutes() {
 		if err := s.Fleet.Exists(c, in.Body.Device); err != nil {
 			return nil, s.failed(err)
 		}
-		x, err := s.Fleet.Expressions(c).Explain(ctx, in.Body.Source, in.Body.Device, at)
+		x, err := s.Fleet.Expressions(c).Explain(ctx, in.Body.Source, in.Body.Device, at, in.Body.Given)
 		if err != nil {
 			return nil, s.failed(err)
 		}

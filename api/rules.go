@@ -3,6 +3,9 @@ package api
 import (
 	"context"
 
+	"github.com/danielgtaylor/huma/v2"
+
+	"ullage/client"
 	"ullage/core/rule"
 	"ullage/fleet/noun"
 )
@@ -20,4 +23,19 @@ func (s *server) ruleRoutes() {
 			return s.Fleet.RemoveRule(ctx, caller(ctx), name, cond)
 		},
 	})
+	huma.Get(s.api, "/api/v1/rules/{name}/versions", func(ctx context.Context, in *ThingNamed) (*body[[]client.RuleVersion], error) {
+		vs, err := s.Fleet.RuleVersions(ctx, caller(ctx), in.Name)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		out := []client.RuleVersion{}
+		for i, v := range vs {
+			x := client.RuleVersion{ID: v.ID, At: v.At, By: v.By, Verb: v.Verb, Rule: v.Rule, Changed: []string{}}
+			if i+1 < len(vs) && v.Verb == "changed" {
+				x.Changed = append(x.Changed, rule.Differences(&vs[i+1].Rule, &v.Rule)...)
+			}
+			out = append(out, x)
+		}
+		return &body[[]client.RuleVersion]{out}, nil
+	}, describe("rule-versions", "The versions of a rule, the newest first", "Rules"), notFound)
 }

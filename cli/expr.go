@@ -220,32 +220,35 @@ func exprExplain() *cobra.Command {
 		Example: "  ullage expr explain --device tank-fennimore-07 'must_temp > set.max_temp and label.stage == \"fermenting\"'",
 		Args:    exactly(1, "one expression, in quotes"),
 	}
-	about(c, func(w io.Writer, x client.ExpressionExplained) {
-		fmt.Fprintf(w, "%s at %s\n\n", x.Device, x.At.Local().Format("2006-01-02 15:04:05 MST"))
-		cells := [][]string{{"PART", "VALUE", "HEADSPACE", "NOTE"}}
-		var walk func(p expr.Part, before, own string)
-		walk = func(p expr.Part, before, own string) {
-			h := ""
-			if p.Headspace != nil {
-				h = fmt.Sprintf("%.0f %%", *p.Headspace*100)
-			}
-			value := p.Value
-			if p.Truth != "" {
-				value = p.Truth
-			}
-			cells = append(cells, []string{own + p.Text, value, h, p.Note})
-			for i, k := range p.Parts {
-				if i == len(p.Parts)-1 {
-					walk(k, before+"   ", before+"└─ ")
-				} else {
-					walk(k, before+"│  ", before+"├─ ")
-				}
+	about(c, printExplained)
+	return c
+}
+
+// printExplained shows an expression part by part.
+func printExplained(w io.Writer, x client.ExpressionExplained) {
+	fmt.Fprintf(w, "%s at %s\n\n", x.Device, x.At.Local().Format("2006-01-02 15:04:05 MST"))
+	cells := [][]string{{"PART", "VALUE", "HEADSPACE", "NOTE"}}
+	var walk func(p expr.Part, before, own string)
+	walk = func(p expr.Part, before, own string) {
+		h := ""
+		if p.Headspace != nil {
+			h = fmt.Sprintf("%.0f %%", *p.Headspace*100)
+		}
+		value := p.Value
+		if p.Truth != "" {
+			value = p.Truth
+		}
+		cells = append(cells, []string{own + p.Text, value, h, p.Note})
+		for i, k := range p.Parts {
+			if i == len(p.Parts)-1 {
+				walk(k, before+"   ", before+"└─ ")
+			} else {
+				walk(k, before+"│  ", before+"├─ ")
 			}
 		}
-		walk(x.Part, "", "")
-		table(w, cells)
-	})
-	return c
+	}
+	walk(x.Part, "", "")
+	table(w, cells)
 }
 
 func exprFormat() *cobra.Command {

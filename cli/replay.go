@@ -21,8 +21,104 @@ import (
 // ruleCommand is the noun rule with the verbs that only rules have.
 func ruleCommand() *cobra.Command {
 	c := ruleThings.command()
-	c.AddCommand(ruleReplay(), ruleTurn("enable", "Put a rule in force again", false), ruleTurn("disable", "Take a rule out of force, and keep it; its open alarms close", true))
+	c.AddCommand(ruleReplay(), ruleTry(), ruleHistory(), ruleTurn("enable", "Put a rule in force again", false), ruleTurn("disable", "Take a rule out of force, and keep it; its open alarms close", true))
 	return c
+}
+
+// ruleAt reads a rule from a file, or gets one in force by its name.
+func ruleAt(c *cobra.Command, cl *client.Client, at string) (*rule.Rule, error) {
+	src, err := os.ReadFile(at)
+	switch {
+	case err == nil:
+		r, err := rule.Parse(src)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", at, err)
+		}
+		return r, nil
+	case strings.ContainsAny(at, "./"):
+		return nil, err
+	}
+	r, _, err := cl.Rules().Get(c.Context(), at)
+	return &r, err
+}
+
+func ruleTry() *cobra.Command {
+	var device string
+	c := &cobra.Command{
+		Use: "try RULE|FILE --device DEVICE [NAME=VALUE…]", Short: "Try a rule on one reading, and see what each of its parts is",
+		Long: `Works the condition of a rule out for a device, with the values that are given in
+place of those that it has: telemetry by its name, settings as set.NAME, labels as
+label.NAME. Nothing is stored, and nothing is raised.`,
+		Example: "  ullage rule try co2_high --device air-kilnside-2 co2=1620\n  ullage rule try new-rule.yaml --device tank-fennimore-07 must_temp=33.5 set.max_temp=32",
+		Args:    atLeast(1, "one rule, and values to try"), ValidArgsFunction: ruleThings.names(),
+		RunE: func(c *cobra.Command, args []string) error {
+			given := map[string]any{}
+			for _, x := range args[1:] {
+				name, text, ok := strings.Cut(x, "=")
+				if !ok {
+					return usageError{fmt.Errorf("%q is no value to try; write it like co2=1620", x)}
+				}
+				var v any
+				if json.Unmarshal([]byte(text), &v) != nil {
+					v = text
+				}
+				given[strings.TrimSpace(name)] = v
+			}
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			r, err := ruleAt(c, cl, args[0])
+			if err != nil {
+				return err
+			}
+			if device == "" {
+				return usageError{fmt.Errorf("no device is named; a rule is tried for one: --device ID")}
+			}
+			x, err := cl.ExplainExpression(c.Context(), client.ExpressionExplain{Source: r.Raise, Device: device, Given: given})
+			if err != nil {
+				return err
+			}
+			return show(c, x, func(w io.Writer) {
+				printExplained(w, x)
+				on, _ := r.Delays()
+				switch {
+				case x.Part.Truth == "true" && on > 0:
+					fmt.Fprintf(w, "\n%s would be raised after %s of this.\n", r.Name, r.OnDelay)
+				case x.Part.Truth == "true":
+					fmt.Fprintf(w, "\n%s would be raised.\n", r.Name)
+				case x.Part.Truth == "false":
+					fmt.Fprintf(w, "\n%s would not be raised.\n", r.Name)
+				default:
+					fmt.Fprintf(w, "\nIt is not known, so nothing would change.\n")
+				}
+			})
+		},
+	}
+	c.Flags().StringVar(&device, "device", "", "for which device")
+	c.RegisterFlagCompletionFunc("device", deviceNames)
+	return c
+}
+
+func ruleHistory() *cobra.Command {
+	return &cobra.Command{Use: "history RULE", Short: "List the versions of a rule: who has changed what, and when",
+		Long: "Lists the versions of a rule, the newest first. With -o json each comes whole; to go\nback to one, load it again.",
+		Args: exactly(1, "one rule"), ValidArgsFunction: ruleThings.names(),
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			vs, err := cl.RuleVersions(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return list(c, vs, "It has no versions.",
+				column[client.RuleVersion]{"when", func(v client.RuleVersion) string { return v.At.Local().Format(time.DateTime) }},
+				column[client.RuleVersion]{"by", func(v client.RuleVersion) string { return v.By }},
+				column[client.RuleVersion]{"what", func(v client.RuleVersion) string { return v.Verb }},
+				column[client.RuleVersion]{"difference", func(v client.RuleVersion) string { return strings.Join(v.Changed, "; ") }})
+		}}
 }
 
 // ruleTurn turns a rule on or off.
@@ -63,19 +159,11 @@ labels and the links of then.`,
 		Args:    exactly(1, "one rule, by its name or its file"), ValidArgsFunction: ruleThings.names(),
 		RunE: func(c *cobra.Command, args []string) error {
 			ask.Where = *where
-			if src, err := os.ReadFile(args[0]); err == nil {
-				r, err := rule.Parse(src)
-				if err != nil {
-					return fmt.Errorf("%s: %w", args[0], err)
-				}
-				ask.Rule = r
-			} else if strings.ContainsAny(args[0], "./") {
-				return err
-			} else {
-				ask.Name = args[0]
-			}
 			cl, err := connect(c)
 			if err != nil {
+				return err
+			}
+			if ask.Rule, err = ruleAt(c, cl, args[0]); err != nil {
 				return err
 			}
 			return replayed(c, cl, ask)

@@ -467,6 +467,11 @@ func (c *Client) ActOnAlarms(ctx context.Context, a AlarmActs) ([]AlarmActed, er
 	return send[[]AlarmActed](ctx, c, http.MethodPost, "/alarm-acts", a)
 }
 
+// RuleVersions lists the versions of a rule, the newest first.
+func (c *Client) RuleVersions(ctx context.Context, name string) ([]RuleVersion, error) {
+	return get[[]RuleVersion](ctx, c, "/rules/"+url.PathEscape(name)+"/versions")
+}
+
 // Shelves lists what is shelved, that which ends first first.
 func (c *Client) Shelves(ctx context.Context) ([]Shelf, error) {
 	return get[[]Shelf](ctx, c, "/shelves")

@@ -50,9 +50,10 @@ type Candidate struct {
 
 // ExpressionExplain asks for an expression to be worked out.
 type ExpressionExplain struct {
-	Source string     `json:"source" maxLength:"65536" doc:"The expression"`
-	Device string     `json:"device" doc:"For which device"`
-	At     *time.Time `json:"at,omitempty" doc:"At what time; now where not given. Settings, labels and attributes are as they are now"`
+	Source string         `json:"source" maxLength:"65536" doc:"The expression"`
+	Device string         `json:"device" doc:"For which device"`
+	At     *time.Time     `json:"at,omitempty" doc:"At what time; now where not given. Settings, labels and attributes are as they are now"`
+	Given  map[string]any `json:"given,omitempty" doc:"What stands in for what is so, by the name as it stands in the expression: numbers in its unit, texts, truths"`
 }
 
 // ExpressionExplained is an expression worked out.

@@ -329,6 +329,16 @@ type Alarm struct {
 	MayAct         bool       `json:"may_act,omitempty" doc:"Whether whoever asks may shelve it, comment on it and so on"`
 }
 
+// RuleVersion is a rule as it was put in force, or taken out, at a time.
+type RuleVersion struct {
+	ID      string    `json:"id"`
+	At      time.Time `json:"at"`
+	By      string    `json:"by"`
+	Verb    string    `json:"verb" enum:"added,changed,removed"`
+	Changed []string  `json:"changed" doc:"What differs from the version before, as 'deadband: 0 → 120'"`
+	Rule    Rule      `json:"rule"`
+}
+
 // Shelf is until when the alarms of a rule on a device or group stand aside.
 type Shelf struct {
 	Rule    string    `json:"rule"`

@@ -31,7 +31,7 @@ type Records struct {
 
 // keepers keep what is in the records, a file per noun; facts and validity,
 // which belong to every commit, stand in facts.go and here.
-var keepers = []keeper{modelKind, deviceKind, credentialKind, credentialUseKind, settingKind, jobKind, progressKind, ruleKind, alarmKind, shelfKind, maintenanceKind,
+var keepers = []keeper{modelKind, deviceKind, credentialKind, credentialUseKind, settingKind, jobKind, progressKind, ruleKind, alarmKind, shelfKind, maintenanceKind, ruleVersionKind,
 	detectionKind, commandKind, personKind, passwordKind, invitationKind, sessionKind, teamKind, keyKind, keySecretKind, keyUseKind, factorKind, siteKind, planKind,
 	joinKeyKind, joinSaltKind, joinRecordKind, bulkJobKind, bulkProgressKind}
 
@@ -120,7 +120,7 @@ var recordMigrations = []*gormigrate.Migration{{
 		if err := tx.Exec("UPDATE alarms SET shown = state WHERE shown IS NULL OR shown = ''").Error; err != nil {
 			return err
 		}
-		return tx.AutoMigrate(&shelfRow{}, &maintenanceRow{})
+		return tx.AutoMigrate(&shelfRow{}, &maintenanceRow{}, &ruleVersionRow{})
 	},
 }}
 

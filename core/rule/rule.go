@@ -413,6 +413,25 @@ func (r *Rule) Names(model string) bool { return slices.Contains(r.Models, model
 // Same reports whether two rules say the same.
 func (r *Rule) Same(o *Rule) bool { return reflect.DeepEqual(r, o) }
 
+// Differences says what differs between two rules, each as "deadband: 0 → 120".
+func Differences(was, is *Rule) []string {
+	var out []string
+	a, b := reflect.ValueOf(was).Elem(), reflect.ValueOf(is).Elem()
+	say := func(v reflect.Value) string {
+		if v.IsZero() {
+			return "none"
+		}
+		return value.Clip(fmt.Sprint(v.Interface()), 300)
+	}
+	for i := range a.NumField() {
+		key, _, _ := strings.Cut(a.Type().Field(i).Tag.Get("json"), ",")
+		if !reflect.DeepEqual(a.Field(i).Interface(), b.Field(i).Interface()) {
+			out = append(out, key+": "+say(a.Field(i))+" → "+say(b.Field(i)))
+		}
+	}
+	return out
+}
+
 // YAML writes r as a rule file.
 func (r *Rule) YAML() []byte {
 	b, err := yaml.Marshal(r)

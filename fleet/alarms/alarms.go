@@ -100,6 +100,10 @@ type Records interface {
 	Alarms(context.Context, Filter) ([]Alarm, error)
 	Detections(context.Context) ([]Detection, error)
 	Shelves(context.Context) ([]Shelf, error)
+	// RuleVersions returns those of a rule, the newest first, and RuleVersionIDs the ids of
+	// all by rule, in order.
+	RuleVersions(ctx context.Context, name string) ([]RuleVersion, error)
+	RuleVersionIDs(context.Context) (map[string][]string, error)
 	// AlarmCounts counts alarms by rule: those that are open, and those raised
 	// since a time.
 	AlarmCounts(ctx context.Context, since time.Time, f Filter) ([]Count, error)
@@ -159,6 +163,9 @@ type Engine struct {
 	// editing is held by whoever changes rules, until that is on disk. Nobody else
 	// waits for it.
 	editing sync.Mutex
+
+	versionsMu sync.Mutex
+	versions   map[string][]string // ids of the versions of each rule, in order
 
 	then then
 
@@ -253,6 +260,9 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 		return nil, err
 	}
 	type key struct{ rule, device string }
+	if e.versions, err = o.Records.RuleVersionIDs(ctx); err != nil {
+		return nil, err
+	}
 	shelves, err := o.Records.Shelves(ctx)
 	if err != nil {
 		return nil, err

@@ -46,6 +46,7 @@ func (e *Engine) PutRule(ctx context.Context, r rule.Rule, cond noun.If,
 	out.Created, out.Changed = verb == "added", true
 	return out, e.commits.Do(ctx, func(tx *commit.Tx) error {
 		tx.Put(r)
+		e.version(tx, r, verb, by)
 		tx.Tell(e.ruleFact(fact.Rule{Verb: verb, Rule: r.Name, Raise: r.Raise}, by))
 		tx.After(func() { e.inForce([]rule.Rule{r}, "") })
 		return nil
@@ -166,6 +167,7 @@ func (e *Engine) RemoveRule(ctx context.Context, name string, cond noun.If, by s
 	}
 	return e.commits.Do(ctx, func(tx *commit.Tx) error {
 		tx.Put(commit.Delete{Record: old})
+		e.version(tx, old, "removed", by)
 		tx.Tell(e.ruleFact(fact.Rule{Verb: "removed", Rule: name}, by))
 		tx.After(func() { e.inForce(nil, name) })
 		return nil
@@ -226,6 +228,7 @@ func (e *Engine) SetRules(ctx context.Context, rs []rule.Rule, by string, with f
 				verb = "changed"
 			}
 			tx.Put(r)
+			e.version(tx, r, verb, by)
 			tx.Tell(e.ruleFact(fact.Rule{Verb: verb, Rule: r.Name, Raise: r.Raise}, by))
 		}
 		tx.After(func() { e.inForce(rs, "") })

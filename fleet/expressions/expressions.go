@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -279,7 +280,10 @@ type Explained struct {
 // Explain works out an expression for a device, part by part. At the zero time
 // it is now; at another, readings are those of that time, and everything else
 // as it is now.
-func (d *Expressions) Explain(ctx context.Context, src, device string, at time.Time) (Explained, error) {
+//
+// What is given stands in for what is so: telemetry, settings and the like, by the name as
+// it stands in the expression. A name that the expression does not have is refused.
+func (d *Expressions) Explain(ctx context.Context, src, device string, at time.Time, given map[string]any) (Explained, error) {
 	get, m, ok := d.present.Lookup(device)
 	if !ok {
 		return Explained{}, fault.New(fault.NotFound, "there is no device %q", device).On("device")
@@ -337,6 +341,43 @@ func (d *Expressions) Explain(ctx context.Context, src, device string, at time.T
 		s.Observe(o.slot, value.Millis(o.p.At), o.p.Value)
 	}
 	s.Advance(at)
+	if err := give(s, plan, at, given); err != nil {
+		return out, err
+	}
 	out.Part = p.Explain(s)
 	return out, nil
+}
+
+// give puts what is given into a State.
+func give(s *expr.State, plan *expr.Plan, at time.Time, given map[string]any) error {
+	names := map[string]int{}
+	for slot, n := range plan.Names() {
+		names[n.Name.String()] = slot
+	}
+	for name, x := range given {
+		slot, ok := names[name]
+		if !ok {
+			return fault.New(fault.Invalid, "the expression does not speak of %q", value.Clip(name, 60)).
+				Then("it speaks of %s", strings.Join(slices.Sorted(maps.Keys(names)), ", "))
+		}
+		var v value.Value
+		switch x := x.(type) {
+		case float64:
+			v = value.OfNumber(x)
+		case bool:
+			v = value.OfBool(x)
+		case string:
+			v = value.OfText(x)
+		}
+		n := plan.Names()[slot]
+		if want := n.Type.Kind; v.Kind == value.None || (v.Kind == value.Number) != (want == expr.Number) || (v.Kind == value.Bool) != (want == expr.Bool) {
+			return fault.New(fault.Invalid, "%s cannot be %v; it is %s", name, x, n.Type.Kind).Then("give another value")
+		}
+		if n.Name.Scope == "" {
+			s.Observe(slot, at.UnixMilli(), v)
+		} else {
+			s.Set(slot, expr.Sample{Value: v})
+		}
+	}
+	return nil
 }

@@ -115,15 +115,15 @@ func TestExplain(t *testing.T) {
 		r.Pass(time.Minute)
 		r.Keep("tank-fennimore-01", `{"must_temp":30}`)
 	}
-	x, err := d.Explain(t.Context(), "mean(must_temp over 10min)", "tank-fennimore-01", time.Time{})
+	x, err := d.Explain(t.Context(), "mean(must_temp over 10min)", "tank-fennimore-01", time.Time{}, nil)
 	if err != nil || x.Part.Value != "30.0 °C" {
 		t.Errorf("now it is %+v, %v", x.Part, err)
 	}
-	x, err = d.Explain(t.Context(), "must_temp < 29", "tank-fennimore-01", rig.Start.Add(30*time.Second))
+	x, err = d.Explain(t.Context(), "must_temp < 29", "tank-fennimore-01", rig.Start.Add(30*time.Second), nil)
 	if err != nil || x.Part.Truth != "true" || len(x.Part.Parts) != 1 || x.Part.Parts[0].Value != "28.0 °C" {
 		t.Errorf("at its first minute it is %+v, %v", x.Part, err)
 	}
-	x, err = d.Explain(t.Context(), "mean(must_temp over 10min)", "tank-fennimore-01", rig.Start.Add(time.Minute))
+	x, err = d.Explain(t.Context(), "mean(must_temp over 10min)", "tank-fennimore-01", rig.Start.Add(time.Minute), nil)
 	if err != nil || x.Part.Known || x.Part.Note == "" {
 		t.Errorf("before the window was covered it is %+v, %v", x.Part, err)
 	}
@@ -135,7 +135,7 @@ func TestExplain(t *testing.T) {
 		{"must_tmp > 3", "tank-fennimore-01", "did you mean must_temp?", time.Time{}},
 		{"must_temp > 3", "tank-fennimore-01", "has not come yet", rig.Start.Add(48 * time.Hour)},
 	} {
-		if _, err := d.Explain(t.Context(), c.src, c.device, c.at); err == nil || !strings.Contains(err.Error(), c.says) {
+		if _, err := d.Explain(t.Context(), c.src, c.device, c.at, nil); err == nil || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s of %s: %v, want %q", c.src, c.device, err, c.says)
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"ullage/core/person"
 	"ullage/core/rule"
 	"ullage/fleet/access"
+	"ullage/fleet/alarms"
 	"ullage/fleet/expressions"
 	"ullage/fleet/fault"
 	"ullage/fleet/noun"
@@ -31,6 +32,20 @@ func (f *Fleet) PutRule(ctx context.Context, c access.Caller, r rule.Rule, cond 
 		r.Access, _ = c.Access(person.Engineer)
 	}
 	return f.o.Alarms.PutRule(ctx, r, cond, c.Name)
+}
+
+// RuleVersions returns the versions of a rule that the caller sees, the newest first.
+func (f *Fleet) RuleVersions(ctx context.Context, c access.Caller, name string) ([]alarms.RuleVersion, error) {
+	if !c.MayAll(person.Viewer) {
+		r, err := f.Rule(c, name)
+		if err != nil {
+			return nil, err
+		}
+		if r.Author != c.Name { // what others have written may name what is not seen
+			return nil, f.everywhere(c, person.Viewer)
+		}
+	}
+	return f.o.Alarms.RuleVersions(ctx, name)
 }
 
 // ownRule returns an error unless a rule is the caller's, or may become so. Names of

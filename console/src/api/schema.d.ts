@@ -1904,6 +1904,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/replays": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What a rule would have done over past readings, beside the version in force
+         * @description It is what would have been with all readings on time and with the settings, the labels and the links of then; attributes are those of now. The answer comes line by line (newline-delimited JSON) and can be broken off. At most 90 days and 10,000 devices.
+         */
+        post: operations["replay"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rules": {
         parameters: {
             query?: never;
@@ -1947,6 +1967,26 @@ export interface paths {
          * @description The journal tells who did it and what it was.
          */
         delete: operations["remove-rule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/{name}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The versions of a rule, the newest first
+         * @description The latest 200, each with who has put it in force and what differs from the one before. To go back, put that version in force again. Rules that were removed have versions, too.
+         */
+        get: operations["rule-versions"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -3064,6 +3104,10 @@ export interface components {
             at?: string;
             /** @description For which device */
             device: string;
+            /** @description What stands in for what is so, by the name as it stands in the expression: numbers in its unit, texts, truths */
+            given?: {
+                [key: string]: unknown;
+            };
             /** @description The expression */
             source: string;
         };
@@ -4383,6 +4427,138 @@ export interface components {
             /** @description Serial number of the new hardware, for the journal */
             serial?: string;
         };
+        ReplayAsk: {
+            /** @description Only these devices */
+            devices?: string[];
+            /** @description Tell what live did, too, and why it differs */
+            live?: boolean;
+            /**
+             * @description Name of a rule in force
+             * @example must_too_warm
+             */
+            name?: string;
+            /** @description The rule, in force or not; else the name of one in force */
+            rule?: components["schemas"]["Rule"];
+            /**
+             * @description Over which time, 90d at most; 30d if empty
+             * @example 30d
+             */
+            span?: string;
+            /** @description Tell when each alarm was raised, too */
+            spans?: boolean;
+            /** @description Only devices for which this is true now */
+            where?: string;
+        };
+        ReplayDifference: {
+            /** Format: date-time */
+            at: string;
+            cause: string;
+            /** @enum {string} */
+            only: "live" | "replay";
+        };
+        ReplayLine: {
+            device?: components["schemas"]["ReplayOne"];
+            /** @description Why it ended before the summary */
+            error?: string;
+            progress?: components["schemas"]["ReplayProgress"];
+            /** @description The last line */
+            summary?: components["schemas"]["ReplaySummary"];
+        };
+        ReplayOne: {
+            /** @description Where live did otherwise than the version in force would have, at most 100 */
+            differences?: components["schemas"]["ReplayDifference"][];
+            /** @description What the version in force would have done; left out where there is none */
+            in_force?: components["schemas"]["ReplaySide"];
+            /**
+             * Format: int64
+             * @description How many alarms live raised
+             */
+            live?: number;
+            /** Format: int64 */
+            readings: number;
+            /** @description The device, or the group such as site=Kilnside */
+            subject: string;
+            this: components["schemas"]["ReplaySide"];
+        };
+        ReplayProgress: {
+            /** Format: int64 */
+            done: number;
+            /** Format: int64 */
+            of: number;
+            /** Format: int64 */
+            readings: number;
+        };
+        ReplaySide: {
+            /**
+             * Format: double
+             * @description Alarms a day
+             */
+            a_day: number;
+            /** Format: int64 */
+            alarms: number;
+            /**
+             * Format: int64
+             * @description Alarms of which three or more came within 60 s (ISA-18.2)
+             */
+            chattering: number;
+            /**
+             * Format: int64
+             * @description On how many devices; in the summary
+             */
+            chattering_devices?: number;
+            /**
+             * Format: double
+             * @description How much of the headspace was lost, in the mean over time, 0 to 1
+             */
+            headspace_lost?: number;
+            /**
+             * Format: double
+             * @description For how long it was raised, in seconds
+             */
+            raised: number;
+            /** @description When it was raised, in order; at most 2,000 */
+            spans?: components["schemas"]["ReplaySpan"][];
+            /**
+             * Format: int64
+             * @description Alarms that were suppressed by design
+             */
+            suppressed?: number;
+        };
+        ReplaySpan: {
+            /** Format: date-time */
+            from: string;
+            /** Format: double */
+            limit?: number;
+            suppressed?: boolean;
+            /**
+             * Format: date-time
+             * @description Left out while it is raised at the end
+             */
+            to?: string;
+            /** Format: double */
+            value?: number;
+        };
+        ReplaySummary: {
+            /** Format: int64 */
+            devices: number;
+            /** Format: int64 */
+            differences?: number;
+            /** Format: date-time */
+            from: string;
+            in_force?: components["schemas"]["ReplaySide"];
+            /** Format: int64 */
+            live?: number;
+            /** Format: int64 */
+            readings: number;
+            /**
+             * Format: double
+             * @description How long it took
+             */
+            seconds: number;
+            this: components["schemas"]["ReplaySide"];
+            /** Format: date-time */
+            to: string;
+        };
         Rise: {
             /**
              * @description How long nobody has acknowledged it
@@ -4515,6 +4691,17 @@ export interface components {
              */
             raised: number;
             rule: string;
+        };
+        RuleVersion: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** @description What differs from the version before, as 'deadband: 0 → 120' */
+            changed: string[];
+            id: string;
+            rule: components["schemas"]["Rule"];
+            /** @enum {string} */
+            verb: "added" | "changed" | "removed";
         };
         ScreenAsks: {
             /**
@@ -12982,6 +13169,66 @@ export interface operations {
             };
         };
     };
+    replay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReplayAsk"];
+            };
+        };
+        responses: {
+            /** @description A line for each device, with how far it is in between; the summary is the last */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["ReplayLine"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
     rules: {
         parameters: {
             query?: {
@@ -13258,6 +13505,74 @@ export interface operations {
             };
             /** @description Precondition Failed */
             412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "rule-versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleVersion"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
