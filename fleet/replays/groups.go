@@ -77,7 +77,9 @@ func (r *Replays) groups(ctx context.Context, a Ask, rules []*rule.Rule, told fu
 				found[name] = one
 				order = append(order, name)
 			}
-			one.Readings += res.Readings
+			if i == 0 {
+				one.Readings += res.Readings
+			}
 			side := Side{Lost: math.NaN()}
 			side.add(res)
 			if i == 0 {

@@ -443,7 +443,9 @@ func (r *Replays) device(ctx context.Context, a Ask, id string, sets map[string]
 			if err != nil {
 				return nil, err
 			}
-			out.Readings += one.Readings
+			if i == 0 {
+				out.Readings += one.Readings
+			}
 			side.add(one)
 		}
 		if i == 0 {

@@ -1,7 +1,7 @@
 import createClient from "openapi-fetch";
 import type { components, paths } from "./schema";
 
-type Schemas = components["schemas"];
+export type Schemas = components["schemas"];
 export type Device = Schemas["Device"];
 export type Model = Schemas["Model"];
 export type Property = Schemas["Property"];

@@ -33,6 +33,11 @@ interface Props {
   alarms?: AlarmSpan[];
   // What probably comes: its mean, in a band.
   ahead?: TraceData;
+  // A line beside the limit, dotted: where an alarm returns.
+  deadband?: number;
+  // Dragging these lines asks for another value.
+  onLimit?: (value: number) => void;
+  onDeadband?: (value: number) => void;
   // Dragging over a times of time asks for it.
   onZoom?: (from: number, to: number) => void;
   // What stands under the cursor: its time in seconds, and the values there.
@@ -54,9 +59,11 @@ export function Trace(props: Props) {
     props;
   const holder = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot>(undefined);
-  const live = useRef({ limits, from, to, decimals, alarms, onZoom: props.onZoom, onHover: props.onHover });
+  const { deadband, onZoom, onHover, onLimit, onDeadband } = props;
+  const now = { limits, from, to, decimals, alarms, deadband, onZoom, onHover, onLimit, onDeadband };
+  const live = useRef(now);
   useEffect(() => {
-    live.current = { limits, from, to, decimals, alarms, onZoom: props.onZoom, onHover: props.onHover };
+    live.current = now;
   });
   const zooms = Boolean(props.onZoom);
   const columns = useMemo<uPlot.AlignedData>(() => {
@@ -159,8 +166,10 @@ export function Trace(props: Props) {
               { series: [6, 5], fill: css("--probable") },
             ],
             hooks: {
+              ready: [(u) => grips(u, () => live.current)],
               draw: [
                 (u) => live.current.limits.forEach((l) => drawLimit(u, l, font, muted)),
+                (u) => drawDeadband(u, live.current.deadband, live.current.limits[0]?.value, muted),
                 (u) => live.current.alarms?.forEach((a) => drawAlarm(u, a)),
               ],
               setSelect: [dragged((a, b) => live.current.onZoom?.(a, b))],
@@ -183,7 +192,7 @@ export function Trace(props: Props) {
   useEffect(() => {
     first.current = columns;
     plot.current?.setData(columns);
-  }, [columns, from, to, limits, alarms]);
+  }, [columns, from, to, limits, alarms, deadband]);
 
   return (
     <figure className="m-0 min-w-0">
@@ -194,6 +203,63 @@ export function Trace(props: Props) {
       </figcaption>
     </figure>
   );
+}
+
+// drawDeadband draws where an alarm returns.
+function drawDeadband(u: uPlot, at: number | undefined, limit: number | undefined, colour: string) {
+  const { ctx, bbox } = u;
+  if (at === undefined || at === limit) return;
+  const y = u.valToPos(at, "y", true);
+  if (y < bbox.top || y > bbox.top + bbox.height) return;
+  ctx.save();
+  ctx.strokeStyle = colour;
+  ctx.setLineDash([devicePixelRatio, 3 * devicePixelRatio]);
+  ctx.lineWidth = 1.4 * devicePixelRatio;
+  ctx.beginPath();
+  ctx.moveTo(bbox.left, y);
+  ctx.lineTo(bbox.left + bbox.width, y);
+  ctx.stroke();
+  ctx.restore();
+}
+
+interface Gripped {
+  limits: Limit[];
+  deadband?: number;
+  onLimit?: (value: number) => void;
+  onDeadband?: (value: number) => void;
+}
+
+// grips lets the limit and the deadband be dragged.
+function grips(u: uPlot, now: () => Gripped) {
+  const which = (y: number): "onLimit" | "onDeadband" | undefined => {
+    const { limits, deadband, onLimit, onDeadband } = now();
+    const far = (v: number | undefined) => (v === undefined ? Infinity : Math.abs(u.valToPos(v, "y") - y));
+    const [a, b] = [onLimit ? far(limits[0]?.value) : Infinity, onDeadband ? far(deadband) : Infinity];
+    if (Math.min(a, b) > 7) return undefined;
+    // Where both lie on one another, dragging inwards makes a deadband.
+    return b <= a ? "onDeadband" : "onLimit";
+  };
+  let held: "onLimit" | "onDeadband" | undefined;
+  u.over.addEventListener("pointerdown", (e) => {
+    held = which(e.offsetY);
+    if (!held) return;
+    e.stopPropagation();
+    u.over.setPointerCapture(e.pointerId);
+  });
+  u.over.addEventListener("pointermove", (e) => {
+    u.over.style.cursor = held || which(e.offsetY) ? "ns-resize" : "";
+    if (held) now()[held]?.(rounded(u.posToVal(e.offsetY, "y"), u));
+  });
+  const end = () => (held = undefined);
+  u.over.addEventListener("pointerup", end);
+  u.over.addEventListener("pointercancel", end);
+}
+
+// rounded leaves as many digits as a pixel is worth.
+function rounded(v: number, u: uPlot): number {
+  const pixel = Math.abs(u.posToVal(1, "y") - u.posToVal(0, "y"));
+  const digits = Math.max(0, -Math.floor(Math.log10(pixel || 1)));
+  return Number(v.toFixed(Math.min(digits, 6)));
 }
 
 // drawAlarm marks when an alarm stood, along the top.

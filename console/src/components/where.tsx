@@ -23,7 +23,9 @@ interface Props {
   // of names the noun whose fields the condition is about; devices if it is not given.
   of?: string;
   // purpose is what the condition is for; a filter if it is not given.
-  purpose?: "filter" | "access";
+  purpose?: "filter" | "access" | "rule" | "group";
+  // model is that for which it is checked, where the purpose is a rule.
+  model?: string;
   // onRight tells whether what stands in the field is right.
   onRight?: (right: boolean) => void;
 }
@@ -38,7 +40,7 @@ export function Where(props: Props) {
 // Editing is the field for the filter of every list: an expression, completed and checked while
 // it is typed. A condition takes effect as soon as it is right; while it is
 // wrong the one before it stays.
-function Editing({ value, onChange, label, placeholder, of, purpose = "filter", onRight }: Props) {
+function Editing({ value, onChange, label, placeholder, of, purpose = "filter", model, onRight }: Props) {
   const [text, setText] = useState(value);
   const [cursor, setCursor] = useState(value.length);
   const [open, setOpen] = useState(false);
@@ -71,7 +73,7 @@ function Editing({ value, onChange, label, placeholder, of, purpose = "filter", 
     };
   }, [text, cursor]);
   const check = useQuery({
-    queryKey: ["expression", of, purpose, asked.source, asked.cursor],
+    queryKey: ["expression", of, purpose, model, asked.source, asked.cursor],
     placeholderData: (old) => old,
     staleTime: 10_000,
     queryFn: async () => ({
@@ -82,6 +84,7 @@ function Editing({ value, onChange, label, placeholder, of, purpose = "filter", 
             source: asked.source,
             purpose,
             of,
+            model,
             cursor: toBytes(asked.source, asked.cursor),
           },
         }),

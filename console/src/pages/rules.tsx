@@ -1,18 +1,31 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { lazy, Suspense, useEffect, useMemo, useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
-import { parse, stringify } from "yaml";
-import { api, ask, listed, Refusal, tagged, type FolderFinding, type Rule, type Tagged } from "../api/client";
+import { lazy, Suspense, useEffect, useMemo, useRef, useState } from "react";
+import { Link, useLocation, useNavigate, useParams } from "react-router";
+import { parse, parseDocument, stringify } from "yaml";
+import {
+  api,
+  ask,
+  listed,
+  Refusal,
+  tagged,
+  type FolderFinding,
+  type Rule,
+  type Schemas,
+  type Tagged,
+} from "../api/client";
 import { fleetNow, useFleet } from "../api/live";
 import { Badge } from "../components/badge";
 import { Dialog } from "../components/dialog";
 import { useTell } from "../components/notices";
-import { Button, Command, Empty, Trouble } from "../components/parts";
+import { fieldLook } from "../components/field";
+import { Button, Choice, Command, Empty, Trouble } from "../components/parts";
+import { Replay } from "../components/replay";
+import { RuleForm } from "../components/rule-form";
 import { Things, type Column } from "../components/things";
 import type { Schema } from "../lib/model-complete";
 import { conditionOf, exampleOf } from "../lib/example";
-import { called, plural, priorities, rank, say, words } from "../lib/format";
-import { useParam, useTitle } from "../lib/use";
+import { absolute, ago, called, plural, rank, say, words } from "../lib/format";
+import { useNow, useParam, useTitle } from "../lib/use";
 import { AlarmTabs } from "./alarms";
 import { May } from "../components/may";
 import { meQuery } from "../lib/me";
@@ -257,13 +270,19 @@ function written(r: Rule): string {
     "deadband",
     "off_delay",
     "priority",
+    "respond_within",
+    "rises",
+    "latch",
+    "suppress",
+    "suppresses",
     "message",
     "cause",
     "response",
     "disabled",
   ] as const;
   const out: Record<string, unknown> = {};
-  for (const k of order) if (r[k] !== undefined && r[k] !== "" && r[k] !== 0) out[k] = r[k];
+  for (const k of order)
+    if (r[k] !== undefined && r[k] !== "" && r[k] !== 0 && r[k] !== false && r[k] !== "0s") out[k] = r[k];
   return stringify(out, { lineWidth: 100 }).replace(
     /^models:\n((?: {2}- .*\n)+)/m,
     (_, list: string) => `models: [${list.replace(/ {2}- (.*)\n/g, "$1, ").slice(0, -2)}]\n`,
@@ -303,18 +322,239 @@ export function RulePage() {
   return <Editor key={name} inForce={rule.data} gone={gone} />;
 }
 
+// formOf reads a text as a rule, as far as it is one; undefined while it is none.
+function formOf(text: string): Partial<Rule> | undefined {
+  try {
+    const r = parse(text, { maxAliasCount: 0 }) as Partial<Rule> | null;
+    if (r === null || typeof r !== "object" || (r.models !== undefined && !Array.isArray(r.models)))
+      return undefined;
+    for (const k of ["cause", "response"] as const) if (r[k] === null) delete r[k];
+    return r;
+  } catch {
+    return undefined;
+  }
+}
+
+// withKey puts a key into the text of a rule, and leaves everything else as it is written,
+// comments too.
+function withKey(text: string, key: string, value: unknown): string {
+  const doc = parseDocument(text);
+  if (value === undefined || value === "") doc.delete(key);
+  else doc.set(key, Array.isArray(value) ? doc.createNode(value, { flow: true }) : value);
+  return doc.toString({ lineWidth: 100, flowCollectionPadding: false });
+}
+
+// keyed says of which key each finding is, by where it stands.
+function keyed(text: string, findings: FolderFinding[]): (FolderFinding & { key?: string })[] {
+  const lines = text.split("\n");
+  return findings.map((f) => {
+    for (let i = Math.min(f.line, lines.length) - 1; i >= 0; i--) {
+      const key = /^([a-z_]+):/.exec(lines[i])?.[1];
+      if (key) return { ...f, key };
+    }
+    return f;
+  });
+}
+
+// alreadyOver returns the devices on which a rule would be raised now, where they are more
+// than a fifth of those that it is for and it was not raised there already.
+async function alreadyOver(next: Rule, was?: Rule): Promise<string[]> {
+  if (next.disabled || next.each) return [];
+  const condition = `(${next.raise})${next.devices ? ` and (${next.devices})` : ""}`;
+  const of = (where: string) =>
+    ask(api.GET("/api/v1/expressions/matching", { params: { query: { where } } })).then((x) => x.ids);
+  try {
+    const models = next.models.map((m) => `device.model == ${JSON.stringify(m)}`).join(" or ");
+    const [all, over, before] = await Promise.all([
+      of(`(${models})${next.devices ? ` and (${next.devices})` : ""}`),
+      of(`(${models}) and ${condition}`),
+      was && !was.disabled ? of(`raised(${was.rule})`) : Promise.resolve([]),
+    ]);
+    const fresh = over.filter((id) => !before.includes(id));
+    return fresh.length > all.length / 5 ? fresh : [];
+  } catch {
+    return []; // a condition that a filter cannot ask, such as one over windows
+  }
+}
+
+// Versions lists the versions of a rule, with what differs, and goes back to one.
+function Versions({ rule, onTake }: { rule: Rule; onTake: (r: Rule) => void }) {
+  const versions = useQuery({
+    queryKey: ["rules", "versions", rule.rule],
+    queryFn: () => ask(api.GET("/api/v1/rules/{name}/versions", { params: { path: { name: rule.rule } } })),
+  });
+  const now = useNow();
+  if (versions.isPending) return <p className="text-muted">Loading…</p>;
+  if (versions.error) return <Trouble>{versions.error.message}</Trouble>;
+  return (
+    <ol className="border-t border-line">
+      {versions.data.map((v, i) => (
+        <li key={v.id} className="flex items-start gap-4 border-b border-line py-2">
+          <div className="min-w-0 flex-1">
+            <p>
+              <b>
+                {v.verb} by {v.by || "the service"}
+              </b>{" "}
+              <span className="text-muted" title={absolute(v.at)}>
+                {ago(v.at, now)}
+              </span>
+            </p>
+            {v.changed.map((c) => (
+              <p key={c} className="font-mono text-[0.8125rem] break-words">
+                {c}
+              </p>
+            ))}
+          </div>
+          {i > 0 && v.verb !== "removed" && (
+            <Button className="!px-2.5 !py-1" onClick={() => onTake(v.rule as Rule)}>
+              Take this one
+            </Button>
+          )}
+        </li>
+      ))}
+    </ol>
+  );
+}
+
+// Trying works a rule out for one device, with values that are typed in.
+function Trying({ rule, onClose }: { rule: Rule; onClose: () => void }) {
+  const { devices } = useFleet();
+  const of = [...devices.values()]
+    .filter((d) => rule.models.includes(d.model))
+    .sort((a, b) => a.id.localeCompare(b.id));
+  const [device, setDevice] = useState(of[0]?.id ?? "");
+  const [given, setGiven] = useState<Record<string, string>>({});
+  const body = {
+    source: rule.raise,
+    device,
+    given: Object.fromEntries(
+      Object.entries(given)
+        .filter(([, v]) => v.trim() !== "")
+        .map(([k, v]) => [
+          k,
+          v === "true"
+            ? true
+            : v === "false"
+              ? false
+              : v.trim() !== "" && !Number.isNaN(Number(v))
+                ? Number(v)
+                : v,
+        ]),
+    ),
+  };
+  const tried = useQuery({
+    queryKey: ["expression", "try", JSON.stringify(body)],
+    enabled: device !== "",
+    retry: false,
+    placeholderData: (old) => old,
+    queryFn: () => ask(api.POST("/api/v1/expressions/explain", { body })),
+  });
+  const part = tried.data?.part;
+  const names = useMemo(() => leavesOf(part), [part]);
+  return (
+    <Dialog
+      title={`Try ${words(rule.rule)}`}
+      wide
+      read
+      verb="Close"
+      act={async () => undefined}
+      onClose={onClose}
+    >
+      <label className="flex items-center gap-3 pb-3">
+        On
+        <select
+          value={device}
+          onChange={(e) => setDevice(e.target.value)}
+          className={`${fieldLook} !w-auto font-mono`}
+        >
+          {of.map((d) => (
+            <option key={d.id}>{d.id}</option>
+          ))}
+        </select>
+      </label>
+      {device === "" && <p className="text-muted">There is no device of these models.</p>}
+      <div className="grid gap-x-4 gap-y-2 sm:grid-cols-2">
+        {names.map((n) => (
+          <label key={n.text} className="flex items-center gap-2">
+            <span className="min-w-0 flex-1 truncate font-mono text-[0.8125rem]">{n.text}</span>
+            <input
+              value={given[n.text] ?? ""}
+              placeholder={n.value}
+              onChange={(e) => setGiven({ ...given, [n.text]: e.target.value })}
+              className={`${fieldLook} !w-36 text-right`}
+            />
+          </label>
+        ))}
+      </div>
+      {tried.error && (
+        <div className="pt-3">
+          <Trouble>{tried.error.message}</Trouble>
+        </div>
+      )}
+      {part && (
+        <>
+          <p className="pt-3 text-base">
+            <b>
+              {part.truth === "true"
+                ? rule.on_delay && rule.on_delay !== "0s"
+                  ? `It would be raised after ${rule.on_delay} of this.`
+                  : "It would be raised."
+                : part.truth === "false"
+                  ? "It would not be raised."
+                  : "It is not known, so nothing would change."}
+            </b>
+          </p>
+          <ul className="mt-2 border-t border-line">
+            <PartRow part={part} deep={0} />
+          </ul>
+        </>
+      )}
+    </Dialog>
+  );
+}
+
+type Part = Schemas["Part"];
+
+// leavesOf are the names in an expression, with what they are now.
+function leavesOf(p?: Part): { text: string; value: string }[] {
+  if (!p) return [];
+  if (!p.parts?.length)
+    return /^([a-z]+\.)?[a-z][a-z0-9_]*$/.test(p.text) ? [{ text: p.text, value: p.value }] : [];
+  const all = p.parts.flatMap((x) => leavesOf(x));
+  return all.filter((x, i) => all.findIndex((y) => y.text === x.text) === i);
+}
+
+function PartRow({ part: p, deep }: { part: Part; deep: number }) {
+  return (
+    <>
+      <li
+        className="grid grid-cols-[minmax(0,1fr)_auto] gap-x-4 border-b border-line py-1"
+        style={{ paddingLeft: `${deep * 1.25}rem` }}
+      >
+        <code className="font-mono text-[0.8125rem] break-words">{p.text}</code>
+        <span className={p.truth === "true" ? "font-semibold" : "text-muted"}>{p.truth ?? p.value}</span>
+        {p.note && <span className="col-span-2 text-muted">{p.note}</span>}
+      </li>
+      {p.parts?.map((x, i) => (
+        <PartRow key={i} part={x} deep={deep + 1} />
+      ))}
+    </>
+  );
+}
+
 // Base is the rule that an editor's text began with.
 interface Base extends Partial<Tagged<Rule>> {
   text: string;
 }
 
-const baseOf = (r?: Tagged<Rule>): Base =>
-  r ? { ...r, text: written(r.value) } : { text: blank(exampleOf(fleetNow().devices.values())) };
+const baseOf = (r?: Tagged<Rule>, given?: string): Base =>
+  r ? { ...r, text: written(r.value) } : { text: given ?? blank(exampleOf(fleetNow().devices.values())) };
 
 // Editor edits one rule. What is typed stays, whatever happens to the rule
 // meanwhile: a text that was not touched follows, another one is told.
 function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: boolean }) {
-  const [base, setBase] = useState(() => baseOf(inForce));
+  const begun = useLocation().state as { text?: string } | null;
+  const [base, setBase] = useState(() => baseOf(inForce, begun?.text));
   const [past, setPast] = useState<string[]>([]); // tags from before one's own save
   const { value: rule, text: stored } = base;
   const [text, setText] = useState(stored);
@@ -326,6 +566,13 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
   const [busy, setBusy] = useState(false);
   const { devices } = useFleet();
   const raised = useRaised().get(rule?.rule ?? "") ?? [];
+  const [view, setView] = useParam("as", "form");
+  const [beside, setBeside] = useParam("beside", "replay");
+  const [trying, setTrying] = useState(false);
+  const models = useQuery({ queryKey: ["models", ""], queryFn: () => ask(api.GET("/api/v1/models")) });
+  const drawn = useMemo(() => formOf(text), [text]);
+  // What is replayed and tried is the rule as it would be sent.
+  const sent = useMemo(() => (drawn?.rule && drawn.raise ? (drawn as Rule) : undefined), [drawn]);
   const queries = useQueryClient();
   const navigate = useNavigate();
   const tell = useTell();
@@ -353,6 +600,19 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
       window.clearTimeout(timer);
     };
   }, [text]);
+  // replaceText puts another text into the field, whichever way it is shown.
+  const replaceText = (next: string) => {
+    setText(next);
+    setGiven({ text: next });
+  };
+  const change = (key: keyof Rule, value: unknown) => {
+    latest.current = withKey(latest.current, key, value);
+    replaceText(latest.current);
+  };
+  const latest = useRef(text);
+  useEffect(() => {
+    latest.current = text;
+  }, [text]);
   const wrong = findings?.filter((f) => f.severity === "error").length ?? 0;
   const changed = text !== stored;
   const begin = (b: Base) => {
@@ -363,10 +623,16 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
   };
   const other = inForce && inForce.tag !== base.tag && !past.includes(inForce.tag) ? inForce : undefined;
   if (other && !changed) begin(baseOf(other));
-  const save = async () => {
+  const [asking, setAsking] = useState<string[]>();
+  const save = async (asked = false) => {
     setBusy(true);
     try {
       const next = parse(text, { maxAliasCount: 0 }) as Rule;
+      const atOnce = asked ? [] : await alreadyOver(next, rule);
+      if (atOnce.length) {
+        setAsking(atOnce);
+        return;
+      }
       for (const k of ["cause", "response"] as const) if (next[k] === null) delete next[k];
       const same = next.rule === rule?.rule;
       const now = await put(next, same && !gone ? base.tag : undefined);
@@ -422,11 +688,25 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
         <div className="flex flex-wrap items-center gap-2 sm:ml-auto">
           <May role="engineer" some={!rule || rule.author === me?.person}>
             {changed && <Button onClick={() => begin(base)}>{rule ? "As saved" : "Start again"}</Button>}
+            {sent && (
+              <Button disabled={wrong > 0} onClick={() => setTrying(true)}>
+                Try on one reading…
+              </Button>
+            )}
+            {rule && (
+              <Button
+                onClick={() =>
+                  navigate("/rules/new", { state: { text: written({ ...rule, rule: `${rule.rule}_2` }) } })
+                }
+              >
+                Duplicate
+              </Button>
+            )}
             {rule && <Button onClick={() => setRemoving(true)}>Remove</Button>}
             <Button
               primary
               disabled={busy || wrong > 0 || !findings || Boolean(rule && !changed && !gone)}
-              onClick={save}
+              onClick={() => void save()}
             >
               Put in force
             </Button>
@@ -457,95 +737,141 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
           )}
         </div>
       ) : null}
-      <div className="grid min-h-0 flex-1 gap-6 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
-        <div className="flex h-[60vh] min-h-0 flex-col lg:h-auto">
-          <div className="min-h-0 flex-1">
-            <Suspense fallback={<p className="p-3 text-muted">Loading…</p>}>
-              <CodeEditor
-                given={given}
-                format="yaml"
-                schema={schema.data as Schema | undefined}
-                mistakes={findings ?? []}
-                label="Alarm rule"
-                onChange={setText}
-                jump={jump}
-              />
-            </Suspense>
+      <div className="grid min-h-0 flex-1 gap-x-7 gap-y-6 lg:grid-cols-[minmax(0,27rem)_minmax(0,1fr)] xl:grid-cols-[minmax(0,32rem)_minmax(0,1fr)]">
+        <div className="flex min-h-0 flex-col">
+          <div className="flex items-center gap-3 pb-1.5">
+            <Choice
+              label="How it is written"
+              value={view}
+              onChange={setView}
+              options={[
+                { value: "form", name: "Form" },
+                { value: "text", name: "Text" },
+              ]}
+            />
+            {view === "form" && !drawn && (
+              <span className="text-muted">The text is no rule that a form can show.</span>
+            )}
           </div>
-          {findings && findings.length > 0 && (
-            <ul
-              className="max-h-40 overflow-y-auto border border-t-0 border-line bg-surface"
-              aria-label="Findings"
-            >
-              {findings.map((f, i) => (
-                <li key={i}>
-                  <button
-                    type="button"
-                    className={`block w-full px-3 py-1 text-left hover:bg-ground ${f.severity === "error" ? "text-urgent" : "text-watch"}`}
-                    onClick={() => setJump({ line: f.line, column: f.column, n: Date.now() })}
-                  >
-                    <span className="text-muted">
-                      {f.line}:{f.column}
-                    </span>{" "}
-                    {f.sentence}
-                  </button>
-                </li>
-              ))}
-            </ul>
-          )}
-        </div>
-        <section aria-label="Raised now" className="min-w-0 overflow-y-auto">
-          <h2 className="pb-1 text-base font-semibold">
-            {rule
-              ? raised.length
-                ? `Raised now on ${raised.length}`
-                : "Raised on nobody now"
-              : "How a rule is written"}
-          </h2>
-          {rule ? (
-            <ul className="border-t border-line">
-              {raised.map((x) => {
-                const d = devices.get(x.device);
-                return (
-                  <li key={x.id} className="border-b border-line py-1">
-                    {d ? (
-                      <Link to={`/devices/${d.id}/rules`} className={d.name ? "" : "font-mono"}>
-                        {called(d)}
-                      </Link>
-                    ) : (
-                      <Link to="/alarms">a group</Link>
-                    )}
-                    {d && <span className="pl-3 text-muted">{d.labels.site}</span>}
-                  </li>
-                );
-              })}
-            </ul>
+          {view === "form" && drawn ? (
+            <RuleForm
+              rule={drawn}
+              models={models.data ?? []}
+              findings={keyed(text, findings ?? [])}
+              onChange={change}
+            />
           ) : (
-            <p className="text-muted">
-              The keys complete while they are typed, with Ctrl-Space. Priorities are {priorities.join(", ")}.
-            </p>
+            <div className="flex h-[60vh] min-h-0 flex-col lg:h-auto lg:flex-1">
+              <div className="min-h-0 flex-1">
+                <Suspense fallback={<p className="p-3 text-muted">Loading…</p>}>
+                  <CodeEditor
+                    given={given}
+                    format="yaml"
+                    schema={schema.data as Schema | undefined}
+                    mistakes={findings ?? []}
+                    label="Alarm rule"
+                    onChange={setText}
+                    jump={jump}
+                  />
+                </Suspense>
+              </div>
+              {findings && findings.length > 0 && (
+                <ul
+                  className="max-h-40 overflow-y-auto border border-t-0 border-line bg-surface"
+                  aria-label="Findings"
+                >
+                  {findings.map((f, i) => (
+                    <li key={i}>
+                      <button
+                        type="button"
+                        className={`block w-full px-3 py-1 text-left hover:bg-ground ${f.severity === "error" ? "text-urgent" : "text-watch"}`}
+                        onClick={() => setJump({ line: f.line, column: f.column, n: Date.now() })}
+                      >
+                        <span className="text-muted">
+                          {f.line}:{f.column}
+                        </span>{" "}
+                        {f.sentence}
+                      </button>
+                    </li>
+                  ))}
+                </ul>
+              )}
+            </div>
           )}
-          {rule && <Nearest rule={rule.rule} />}
-          <p className="pt-4">
-            <Link to="/documents/rules" className="text-press underline">
+          <p className="pt-2 text-muted">
+            <Link to="/documents/rules" className="text-press">
               About rules
             </Link>{" "}
             ·{" "}
-            <Link to="/documents/expressions" className="text-press underline">
-              About expressions
+            <Link to="/documents/expressions" className="text-press">
+              about expressions
             </Link>
-            {rule && (
-              <>
-                {" "}
-                ·{" "}
-                <Link to={`/journal?rule=${encodeURIComponent(rule.rule)}`} className="text-press underline">
-                  Its journal
-                </Link>
-              </>
-            )}
           </p>
-        </section>
+        </div>
+        <div className="min-w-0 overflow-y-auto border-line lg:border-l lg:pl-7">
+          <div className="pb-2">
+            <Choice
+              label="What is shown beside it"
+              value={beside}
+              onChange={setBeside}
+              options={[
+                { value: "replay", name: "Replay" },
+                { value: "now", name: raised.length ? `Raised now on ${raised.length}` : "Now" },
+                ...(rule ? [{ value: "versions", name: "Versions" }] : []),
+              ]}
+            />
+          </div>
+          {beside === "replay" ? (
+            <Replay
+              rule={sent}
+              wrong={wrong > 0 || !sent || !findings || Boolean(trouble)}
+              onRule={(c) => {
+                for (const [k, v] of Object.entries(c)) change(k as keyof Rule, v);
+              }}
+            />
+          ) : beside === "versions" && rule ? (
+            <Versions rule={rule} onTake={(r) => (setView("form"), replaceText(written(r)))} />
+          ) : (
+            <section aria-label="Raised now">
+              <h2 className="pb-1 text-base font-semibold">
+                {raised.length ? `Raised now on ${raised.length}` : "Raised on nobody now"}
+              </h2>
+              <ul className="border-t border-line">
+                {raised.map((x) => {
+                  const d = devices.get(x.device);
+                  return (
+                    <li key={x.id} className="border-b border-line py-1">
+                      <Link to={`/alarms/${x.id}`} className={d && !d.name ? "font-mono" : ""}>
+                        {d ? called(d) : "a group"}
+                      </Link>
+                      {d && <span className="pl-3 text-muted">{d.labels.site}</span>}
+                    </li>
+                  );
+                })}
+              </ul>
+              {rule && <Nearest rule={rule.rule} />}
+            </section>
+          )}
+        </div>
       </div>
+      {trying && sent && <Trying rule={sent} onClose={() => setTrying(false)} />}
+      {asking && (
+        <Dialog
+          title={`Raise it on ${plural(asking.length, "device")} at once?`}
+          about={
+            <>
+              More than a fifth of the devices that the rule is for are over it now:{" "}
+              <span className="font-mono text-[0.8125rem]">
+                {asking.slice(0, 12).join(", ")}
+                {asking.length > 12 && ` and ${asking.length - 12} more`}
+              </span>
+            </>
+          }
+          verb="Put in force"
+          act={() => save(true)}
+          onClose={() => setAsking(undefined)}
+        />
+      )}
       {removing && rule && (
         <Dialog
           title={`Remove ${rule.rule}?`}
