@@ -87,6 +87,7 @@ func (s *server) alarmRoutes() {
 		return &body[[]client.Shelf]{out}, nil
 	}, describe("shelves", "What is shelved now, that which ends first first", "Alarms"))
 	s.alarmActs()
+	s.performanceRoutes()
 }
 
 type alarmNamed struct {
@@ -147,7 +148,9 @@ func (s *server) alarmActs() {
 				if err != nil {
 					out[i].Error = fault.From(err).Error()
 				} else {
-					out[i].State = string(a.Shown())
+					if out[i].State = string(a.Shown()); a.State.Open() {
+						out[i].Response = a.Response
+					}
 				}
 				return nil
 			})

@@ -20,6 +20,7 @@ import (
 
 // replayRoutes tell what rules would have done.
 func (s *server) replayRoutes() {
+	s.suggestionRoutes()
 	type asked struct{ Body client.ReplayAsk }
 	huma.Post(s.api, "/api/v1/replays", func(ctx context.Context, in *asked) (*huma.StreamResponse, error) {
 		a, err := s.replayAsk(ctx, in.Body)
@@ -70,6 +71,28 @@ func (s *server) replayRoutes() {
 		o.Responses = map[string]*huma.Response{"200": {Description: "A line for each device, with how far it is in between; the summary is the last",
 			Content: map[string]*huma.MediaType{"application/x-ndjson": {Schema: s.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[client.ReplayLine](), true, "ReplayLine")}}}}
 	})
+}
+
+// suggestionRoutes tell how rules would do better.
+func (s *server) suggestionRoutes() {
+	type asked struct{ Body client.ReplayAsk }
+	huma.Post(s.api, "/api/v1/suggestions", func(ctx context.Context, in *asked) (*body[[]client.Suggestion], error) {
+		a, err := s.replayAsk(ctx, in.Body)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		found, err := s.Fleet.Suggest(ctx, caller(ctx), in.Body.Where, a)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		days := a.To.Sub(a.From).Hours() / 48
+		out := []client.Suggestion{}
+		for _, x := range found {
+			out = append(out, client.Suggestion{Kind: x.Kind, Value: x.Value, Figures: x.Figures, Rule: x.Rule, Before: sideOf(x.Before, days, false),
+				After: sideOf(x.After, days, false), JudgedOn: x.JudgedOn})
+		}
+		return &body[[]client.Suggestion]{out}, nil
+	}, describe("suggest", "Changes of a rule that the data gives, each with its effect", "Rules"))
 }
 
 func (s *server) replayAsk(ctx context.Context, b client.ReplayAsk) (replays.Ask, error) {

@@ -48,7 +48,7 @@ func alarmCommand() *cobra.Command {
 	listing.Flags().StringSliceVar(&f.States, "state", nil, "only in these states, with commas, like shelved,suppressed")
 	listing.RegisterFlagCompletionFunc("state", cobra.FixedCompletions(alarmStates(), cobra.ShellCompDirectiveNoFileComp))
 	return noun(groupAlarm, "alarm", "See alarms, acknowledge, shelve and comment on them", listing, alarmShow(), alarmAct("acknowledge", "Acknowledge alarms", ""),
-		alarmShelve(), alarmAct("unshelve", "Take alarms off the shelf", ""), alarmAct("reset", "Reset latched alarms", "A rule may let its alarms latch: they stay when the condition has gone, until\nsomebody resets them. What still holds is not reset."), alarmComment(), alarmShelves())
+		alarmShelve(), alarmAct("unshelve", "Take alarms off the shelf", ""), alarmAct("reset", "Reset latched alarms", "A rule may let its alarms latch: they stay when the condition has gone, until\nsomebody resets them. What still holds is not reset."), alarmComment(), alarmShelves(), alarmHandover(), alarmPerformance())
 }
 
 func alarmStates() []string {
@@ -121,6 +121,9 @@ func alarmsActed(use, short string) (*cobra.Command, func(*cobra.Command, []stri
 		if err != nil {
 			return err
 		}
+		if len(done) == 1 && done[0].Error != "" {
+			return errors.New(done[0].Error)
+		}
 		failed := 0
 		for _, x := range done {
 			if x.Error != "" {
@@ -132,6 +135,14 @@ func alarmsActed(use, short string) (*cobra.Command, func(*cobra.Command, []stri
 			column[client.AlarmActed]{"state", func(x client.AlarmActed) string { return x.State }},
 			column[client.AlarmActed]{"why not", func(x client.AlarmActed) string { return x.Error }}); err != nil {
 			return err
+		}
+		if format, _ := c.Flags().GetString("output"); act.Act == "acknowledge" && (format == "" || format == "table") {
+			w := newSafe(c.OutOrStdout(), rawOutput(c))
+			for _, x := range done {
+				if x.Response != "" {
+					fmt.Fprintf(w, "%s, do: %s\n", x.Alarm, x.Response)
+				}
+			}
 		}
 		if failed > 0 {
 			return fmt.Errorf("nothing was done about %d of %s", failed, plural(len(done), "alarm"))

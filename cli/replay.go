@@ -21,7 +21,7 @@ import (
 // ruleCommand is the noun rule with the verbs that only rules have.
 func ruleCommand() *cobra.Command {
 	c := ruleThings.command()
-	c.AddCommand(ruleReplay(), ruleTry(), ruleHistory(), ruleTurn("enable", "Put a rule in force again", false), ruleTurn("disable", "Take a rule out of force, and keep it; its open alarms close", true))
+	c.AddCommand(ruleReplay(), ruleSuggest(), ruleTry(), ruleHistory(), ruleTurn("enable", "Put a rule in force again", false), ruleTurn("disable", "Take a rule out of force, and keep it; its open alarms close", true))
 	return c
 }
 

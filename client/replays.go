@@ -88,6 +88,22 @@ type ReplayLine struct {
 	Error    string          `json:"error,omitempty" doc:"Why it ended before the summary"`
 }
 
+// Suggestion is a change of a rule that the data gives.
+type Suggestion struct {
+	Kind     string     `json:"kind" enum:"deadband,on_delay,limit,never,always"`
+	Value    string     `json:"value,omitempty" doc:"That the rule would get; left out where there is none to take"`
+	Figures  string     `json:"figures" doc:"What it is computed from"`
+	Rule     Rule       `json:"rule" doc:"The rule with it"`
+	Before   ReplaySide `json:"before" doc:"Without it, on what it was not computed from"`
+	After    ReplaySide `json:"after" doc:"With it"`
+	JudgedOn string     `json:"judged_on"`
+}
+
+// Suggest asks for suggestions for a rule.
+func (c *Client) Suggest(ctx context.Context, a ReplayAsk) ([]Suggestion, error) {
+	return send[[]Suggestion](ctx, c, http.MethodPost, "/suggestions", a)
+}
+
 // Replay asks what a rule would have done, and calls told with each line as it comes.
 func (c *Client) Replay(ctx context.Context, a ReplayAsk, told func(ReplayLine) error) error {
 	r, w := io.Pipe()

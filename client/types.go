@@ -372,9 +372,10 @@ type AlarmActs struct {
 
 // AlarmActed is what became of one of them.
 type AlarmActed struct {
-	Alarm string `json:"alarm"`
-	State string `json:"state,omitempty" doc:"Its state then; empty if nothing was done"`
-	Error string `json:"error,omitempty" doc:"Why nothing was done"`
+	Alarm    string `json:"alarm"`
+	State    string `json:"state,omitempty" doc:"Its state then; empty if nothing was done"`
+	Response string `json:"response,omitempty" doc:"What to do about it, while it is open"`
+	Error    string `json:"error,omitempty" doc:"Why nothing was done"`
 }
 
 // History is one metric of a device over time.

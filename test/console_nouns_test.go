@@ -126,7 +126,7 @@ func TestSitesRulesAndJournal(t *testing.T) {
 	})
 
 	t.Run("a rule is changed, with its mistakes in their places", func(t *testing.T) {
-		ok(t, p.Go(s.Console+"/rules/must_too_warm"))
+		ok(t, p.Go(s.Console+"/rules/must_too_warm?as=text"))
 		ok(t, p.Wait(`document.querySelector(".cm-content")?.innerText.includes("must_temp")`, within))
 		edit(t, p, "must_temp >", "must_tmp >")
 		ok(t, p.WaitText("did you mean must_temp?", within))

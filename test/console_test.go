@@ -186,7 +186,7 @@ func TestConsole(t *testing.T) {
 			t.Errorf("%d messages of other sites, %v", others, err)
 		}
 		ok(t, p.Go(s.Console+"/alarms?where="+url.QueryEscape(`device.id == "nobody"`)))
-		ok(t, p.WaitText("No alarm of such a device", 10*time.Second))
+		ok(t, p.WaitText("No alarm is like that", 10*time.Second))
 	})
 
 	t.Run("the rules of a device are explained part by part", func(t *testing.T) {
@@ -435,11 +435,13 @@ func TestAccessible(t *testing.T) {
 			"/sites":                            `document.querySelectorAll("tbody tr").length === 6`,
 			"/sites/Fennimore":                  `document.querySelector("main img")?.complete`,
 			"/rules":                            `document.querySelectorAll("tbody tr").length === 11`,
-			"/rules/must_too_warm":              `document.querySelector(".cm-content") && document.body.innerText.includes("Nearest to the limit")`,
-			"/journal":                          `document.querySelectorAll("ol li").length > 10`,
-			"/documents/devices":                `document.querySelector("article table")`,
-			"/join":                             `document.querySelectorAll("#join-model option").length === 7`,
-			"/nowhere":                          `document.body.innerText.includes("no such page")`,
+			"/rules/must_too_warm":              `document.querySelector("[aria-label=Metric]") && document.querySelector("[aria-label=Replay] table")`,
+			"/rules/must_too_warm?as=text&beside=now": `document.querySelector(".cm-content") && document.body.innerText.includes("Nearest to the limit")`,
+			"/maintenance":       `document.body.innerText.includes("No maintenance is planned")`,
+			"/journal":           `document.querySelectorAll("ol li").length > 10`,
+			"/documents/devices": `document.querySelector("article table")`,
+			"/join":              `document.querySelectorAll("#join-model option").length === 7`,
+			"/nowhere":           `document.body.innerText.includes("no such page")`,
 		} {
 			ok(t, p.Go(s.Console+path))
 			ok(t, p.Wait(ready, 15*time.Second))
@@ -477,7 +479,7 @@ func TestNarrowAndWide(t *testing.T) {
 		ok(t, p.Size(size[0], size[1]))
 		for _, path := range []string{"/", "/devices/tank-fennimore-07", "/alarms", "/traffic", "/models",
 			"/models/tank-probe", "/models/tank-probe/edit", "/devices/tank-fennimore-07/history", "/query?metric=co2", "/service",
-			"/sites", "/sites/High Orchard", "/people", "/people/engineer", "/you", "/rules", "/rules/cellar_silent", "/journal", "/documents/devices", "/join"} {
+			"/sites", "/sites/High Orchard", "/people", "/people/engineer", "/you", "/rules", "/rules/cellar_silent", "/rules/co2_high", "/maintenance", "/journal", "/documents/devices", "/join"} {
 			ok(t, p.Go(s.Console+path))
 			ok(t, p.Wait(`document.querySelector("h1")`, 10*time.Second))
 			time.Sleep(300 * time.Millisecond)

@@ -16,6 +16,8 @@ import { SignInPage } from "./pages/sign-in";
 // Charts are the heaviest part; the fleet page does not wait for them.
 const DevicePage = lazy(() => import("./pages/device"));
 const AlarmPage = lazy(() => import("./pages/alarm"));
+const AlarmPerformancePage = lazy(() => import("./pages/alarm-performance"));
+const HandoverPage = lazy(() => import("./pages/handover"));
 const MaintenancePage = lazy(() => import("./pages/maintenance"));
 const AlarmsPage = lazy(() => import("./pages/alarms"));
 const JoinPage = lazy(() => import("./pages/join"));
@@ -173,6 +175,8 @@ export function App() {
               <Route path="/query" element={<QueryPage />} />
               <Route path="/alarms" element={<AlarmsPage />} />
               <Route path="/alarms/:id" element={<AlarmPage />} />
+              <Route path="/alarms/performance" element={<AlarmPerformancePage />} />
+              <Route path="/alarms/handover" element={<HandoverPage />} />
               <Route path="/maintenance" element={<MaintenancePage />} />
               <Route path="/rules" element={<RulesPage />} />
               <Route path="/rules/:name" element={<RulePage />} />

@@ -16,7 +16,23 @@ import (
 // true now; that of a group over groups of which they see every device. What is told may be
 // nil for a device that the rule is not for.
 func (f *Fleet) Replay(ctx context.Context, c access.Caller, where string, a replays.Ask, told func(*replays.One, replays.Progress) error) error {
-	_, among, err := f.Among(c, where)
+	if err := f.replayOver(c, where, &a); err != nil {
+		return err
+	}
+	return f.o.Replays.Run(ctx, a, told)
+}
+
+// Suggest computes suggestions for a rule over the same devices as Replay.
+func (f *Fleet) Suggest(ctx context.Context, c access.Caller, where string, a replays.Ask) ([]replays.Suggestion, error) {
+	if err := f.replayOver(c, where, &a); err != nil {
+		return nil, err
+	}
+	return f.o.Replays.Suggest(ctx, a)
+}
+
+// replayOver narrows a replay to the devices that a caller sees and a condition chooses.
+func (f *Fleet) replayOver(c access.Caller, where string, a *replays.Ask) error {
+	among, list, err := f.Among(c, where)
 	if err != nil {
 		return err
 	}
@@ -27,17 +43,15 @@ func (f *Fleet) Replay(ctx context.Context, c access.Caller, where string, a rep
 			}
 		}
 		if among != nil {
-			a.Devices = slices.DeleteFunc(slices.Clone(a.Devices), func(id string) bool { return !slices.Contains(among, id) })
+			a.Devices = slices.DeleteFunc(slices.Clone(a.Devices), func(id string) bool { return !among[id] })
 		}
 	} else {
-		a.Devices = among
+		a.Devices = list
 	}
 	if !c.MayAll(person.Viewer) {
-		if err := f.replayable(c, &a.Rule); err != nil {
-			return err
-		}
+		return f.replayable(c, &a.Rule)
 	}
-	return f.o.Replays.Run(ctx, a, told)
+	return nil
 }
 
 // replayable refuses a rule that would tell of what a caller does not see.

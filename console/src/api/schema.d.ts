@@ -84,6 +84,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alarm-performance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How well the alarms themselves work
+         * @description After ISA-18.2, IEC 62682 and EEMUA 191: how many alarms an operator gets, peaks and floods, what chatters, is fleeting or stale, how the priorities are split, how long it takes until somebody acknowledges, and which rules and devices make most of it.
+         */
+        get: operations["alarm-performance"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/alarms": {
         parameters: {
             query?: never;
@@ -988,6 +1008,26 @@ export interface paths {
          * @description The method is chosen by going back over the metric's own history and forecasting it from many moments; the band is taken from the errors that were made there. It begins at the newest reading.
          */
         get: operations["forecast"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/handover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What the next shift has to know
+         * @description What calls and what stands aside now, what was raised and said in the hours of the shift, and which maintenance is coming.
+         */
+        get: operations["handover"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2352,6 +2392,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/suggestions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Changes of a rule that the data gives, each with its effect
+         * @description A deadband beyond the noise, a delay longer than what is over before anybody acts, a limit from the distribution, and whether the rule is never or always raised. Each is computed from some of the devices and the first half of the time, and judged on the others and the second half.
+         */
+        post: operations["suggest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams": {
         parameters: {
             query?: never;
@@ -2535,6 +2595,8 @@ export interface components {
             alarm: string;
             /** @description Why nothing was done */
             error?: string;
+            /** @description What to do about it, while it is open */
+            response?: string;
             /** @description Its state then; empty if nothing was done */
             state?: string;
         };
@@ -2552,6 +2614,124 @@ export interface components {
              * @description Until when they are shelved
              */
             until?: string;
+        };
+        AlarmPerformance: {
+            /** Format: double */
+            a_day: number;
+            /** Format: int64 */
+            acknowledged: number;
+            /**
+             * Format: int64
+             * @description That called somebody
+             */
+            alarms: number;
+            /** Format: double */
+            an_hour: number;
+            /**
+             * Format: int64
+             * @description Alarms of which three or more came within 60 s
+             */
+            chattering: number;
+            /** @description Alarms of each day */
+            days: number[];
+            devices: components["schemas"]["WorstOf"][];
+            /**
+             * Format: int64
+             * @description Alarms that returned within 60 s before anybody acknowledged
+             */
+            fleeting: number;
+            /**
+             * Format: double
+             * @description Of the time
+             */
+            flood_share: number;
+            /**
+             * Format: int64
+             * @description Times with more than 10 in 10 minutes, until there were less than 5
+             */
+            floods: number;
+            /** Format: date-time */
+            from: string;
+            /**
+             * Format: double
+             * @description Seconds
+             */
+            in_flood: number;
+            /** Format: int64 */
+            operators: number;
+            /**
+             * Format: int64
+             * @description Alarms that are out of service now
+             */
+            out_of_service: number;
+            /**
+             * Format: int64
+             * @description Most in 10 minutes
+             */
+            peak: number;
+            /** Format: date-time */
+            peak_at?: string;
+            priorities: {
+                [key: string]: number;
+            };
+            /** @description The ten that make most of the load */
+            rules: components["schemas"]["WorstOf"][];
+            /**
+             * Format: int64
+             * @description Shelves now
+             */
+            shelved: number;
+            /**
+             * Format: int64
+             * @description Alarms that held for more than 24 h
+             */
+            stale: number;
+            /**
+             * Format: int64
+             * @description Alarms that are suppressed by design now
+             */
+            suppressed: number;
+            targets: components["schemas"]["AlarmTargets"];
+            /**
+             * Format: double
+             * @description Median, in seconds
+             */
+            time_to_acknowledge: number;
+            /**
+             * Format: double
+             * @description 95th percentile, in seconds
+             */
+            time_to_acknowledge_p95: number;
+            /** Format: date-time */
+            to: string;
+            /**
+             * Format: double
+             * @description Share of the ten worst rules on a device, of all alarms
+             */
+            top_ten: number;
+        };
+        AlarmTargets: {
+            /**
+             * Format: double
+             * @description Very likely to be acceptable
+             */
+            a_day: number;
+            /** Format: double */
+            flood_share: number;
+            /**
+             * Format: double
+             * @description The most that one operator can handle
+             */
+            most_a_day: number;
+            /** Format: int64 */
+            peak: number;
+            priorities: {
+                [key: string]: number;
+            };
+            /** Format: int64 */
+            stale: number;
+            /** Format: double */
+            top_ten: number;
         };
         AlarmThen: {
             id: string;
@@ -3364,6 +3544,46 @@ export interface components {
             rule: string;
             /** @enum {string} */
             state: "unacknowledged" | "acknowledged" | "returned unacknowledged" | "latched unacknowledged" | "latched" | "shelved" | "suppressed" | "out of service";
+        };
+        Handover: {
+            aside: components["schemas"]["Alarm"][];
+            /** @description Maintenance that is on, or begins within a day */
+            coming: components["schemas"]["HandoverMaintenance"][];
+            comments: components["schemas"]["HandoverComment"][];
+            /** Format: date-time */
+            from: string;
+            /** @description That call somebody, the most urgent first */
+            open: components["schemas"]["Alarm"][];
+            /**
+             * Format: int64
+             * @description In the hours of the shift
+             */
+            raised: number;
+            /** Format: int64 */
+            returned: number;
+            /** Format: date-time */
+            to: string;
+        };
+        HandoverComment: {
+            alarm: string;
+            /** Format: date-time */
+            at: string;
+            on: string;
+            person?: string;
+            text: string;
+        };
+        HandoverMaintenance: {
+            /**
+             * Format: date-time
+             * @description Left out while it is on
+             */
+            begins?: string;
+            /** Format: int64 */
+            devices: number;
+            maintenance: string;
+            /** Format: date-time */
+            to?: string;
+            why?: string;
         };
         Happened: {
             facts: components["schemas"]["Happening"][];
@@ -5270,6 +5490,21 @@ export interface components {
              */
             unsealed_bytes: number;
         };
+        Suggestion: {
+            /** @description With it */
+            after: components["schemas"]["ReplaySide"];
+            /** @description Without it, on what it was not computed from */
+            before: components["schemas"]["ReplaySide"];
+            /** @description What it is computed from */
+            figures: string;
+            judged_on: string;
+            /** @enum {string} */
+            kind: "deadband" | "on_delay" | "limit" | "never" | "always";
+            /** @description The rule with it */
+            rule: components["schemas"]["Rule"];
+            /** @description That the rule would get; left out where there is none to take */
+            value?: string;
+        };
         Team: {
             /** @description What each of its people may do, beside their own grants */
             grants?: components["schemas"]["Grant"][];
@@ -5413,6 +5648,20 @@ export interface components {
         };
         Whole: {
             devices: components["schemas"]["Device"][];
+        };
+        WorstOf: {
+            /** Format: int64 */
+            alarms: number;
+            /** Format: int64 */
+            chattering: number;
+            /** Format: int64 */
+            fleeting: number;
+            name: string;
+            /**
+             * Format: double
+             * @description Of all alarms
+             */
+            share: number;
         };
     };
     responses: never;
@@ -5650,6 +5899,67 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AlarmActed"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "alarm-performance": {
+        parameters: {
+            query?: {
+                /** @description Over which time */
+                span?: string;
+                /** @description How many operators share the alarms */
+                operators?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlarmPerformance"];
                 };
             };
             /** @description Unauthorized */
@@ -9221,6 +9531,65 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    handover: {
+        parameters: {
+            query?: {
+                /** @description How long the shift was */
+                for?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Handover"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -15019,6 +15388,66 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    suggest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReplayAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Suggestion"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -20,6 +20,7 @@ interface Found {
   ones: One[];
   progress?: { done: number; of: number };
   error?: string;
+  raise?: string; // the condition that was replayed
 }
 
 // replay asks what a rule would have done, line by line.
@@ -57,10 +58,12 @@ const spans = ["24h", "7d", "30d", "90d"];
 export function Replay({
   rule,
   wrong,
+  waiting,
   onRule,
 }: {
   rule?: Rule;
   wrong: boolean;
+  waiting: boolean; // it is not known yet whether the rule is right
   onRule: (change: Partial<Rule>) => void;
 }) {
   const [span, setSpan] = useState("30d");
@@ -68,9 +71,13 @@ export function Replay({
   const [trouble, setTrouble] = useState("");
   const [busy, setBusy] = useState(false);
   const stop = useRef<AbortController>(undefined);
-  const text = useDelayed(JSON.stringify(rule), 150);
+  const text = useDelayed(JSON.stringify(rule), 100);
+  const given = useRef(rule);
   useEffect(() => {
-    if (wrong || !text) return;
+    given.current = rule;
+  });
+  useEffect(() => {
+    if (wrong || waiting || !text || text !== JSON.stringify(given.current)) return;
     stop.current?.abort();
     const mine = new AbortController();
     stop.current = mine;
@@ -78,7 +85,7 @@ export function Replay({
     const slow = window.setTimeout(() => setBusy(true), 150);
     replay({ rule: JSON.parse(text) as Rule, span, spans: true }, mine.signal, (f) => {
       if (mine.signal.aborted) return;
-      if (f.summary) setFound(f);
+      if (f.summary) setFound({ ...f, raise: (JSON.parse(text) as Rule).raise });
       else setFound((old) => ({ ones: [], ...old, progress: f.progress }));
     })
       .then(
@@ -93,7 +100,7 @@ export function Replay({
       window.clearTimeout(slow);
       mine.abort();
     };
-  }, [text, span, wrong]);
+  }, [text, span, wrong, waiting]);
   const s = found?.summary;
   const same = s?.in_force && s.in_force.alarms === s.this.alarms && s.in_force.raised === s.this.raised;
   const ones = useMemo(
@@ -164,7 +171,16 @@ export function Replay({
       {rule &&
         ones
           .slice(0, 6)
-          .map((o) => <OneTrace key={o.subject} one={o} rule={rule} span={s} onRule={onRule} />)}
+          .map((o) => (
+            <OneTrace
+              key={o.subject}
+              one={o}
+              rule={rule}
+              raise={found?.raise ?? rule.raise}
+              span={s}
+              onRule={onRule}
+            />
+          ))}
       {ones.length > 6 && (
         <p className="pt-2 text-muted">
           and {plural(ones.length - 6, "more", "more")}, of which{" "}
@@ -199,11 +215,13 @@ function SideRow({ name, side: x, own }: { name: string; side: Side; own?: boole
 function OneTrace({
   one,
   rule,
+  raise,
   span,
   onRule,
 }: {
   one: One;
   rule: Rule;
+  raise: string; // the condition that was replayed
   span?: Summary;
   onRule: (change: Partial<Rule>) => void;
 }) {
@@ -211,13 +229,16 @@ function OneTrace({
   const device: Device | undefined = devices.get(one.subject);
   const drag = draggable(rule.raise);
   const margin = device?.margins.find((m) => m.rule === rule.rule);
-  const metric = drag?.metric ?? margin?.metric ?? /^[a-z][a-z0-9_]*/.exec(rule.raise)?.[0] ?? "";
+  const metric = draggable(raise)?.metric ?? margin?.metric ?? /^[a-z][a-z0-9_]*/.exec(raise)?.[0] ?? "";
   const from = span?.from ?? "";
   const to = span?.to ?? "";
-  const minute = (at: string) =>
-    at ? new Date(Math.floor(Date.parse(at) / 60_000) * 60_000).toISOString() : "";
+  // Whole minutes, so that it need not be asked for again at each replay.
+  const minute = (at: string, round: (x: number) => number) =>
+    at ? new Date(round(Date.parse(at) / 60_000) * 60_000).toISOString() : "";
+  const begin = minute(from, Math.floor);
+  const end = minute(to, Math.ceil);
   const lines = useQuery({
-    queryKey: ["lines", one.subject, metric, minute(from), minute(to)],
+    queryKey: ["lines", one.subject, metric, begin, end],
     enabled: Boolean(device && metric && from),
     placeholderData: (old) => old,
     staleTime: 60_000,
@@ -228,7 +249,7 @@ function OneTrace({
             query: {
               device: [one.subject],
               metric: [metric],
-              span: `${minute(from)}..${minute(to)}`,
+              span: `${begin}..${end}`,
               steps: 400,
             },
           },

@@ -400,7 +400,7 @@ function List({
     void act(
       verb,
       can.map((a) => a.id),
-    ).then((ok) => ok && setMarked(new Set()));
+    ).then((ok) => ok && of === chosen && setMarked(new Set()));
   };
   const mark = (id: string) =>
     setMarked((old) => {
@@ -565,6 +565,8 @@ export function AlarmTabs() {
     ["/alarms", "Alarms", "alarms"],
     ["/rules", "Rules", "rules"],
     ["/maintenance", "Maintenance", "alarms"],
+    ["/alarms/handover", "Handover", "alarms"],
+    ["/alarms/performance", "Performance", "alarms"],
   ];
   const here = tabs.find(([to]) => pathname === to) ?? tabs[0];
   return (

@@ -20,6 +20,7 @@ import { useTell } from "../components/notices";
 import { fieldLook } from "../components/field";
 import { Button, Choice, Command, Empty, Trouble } from "../components/parts";
 import { Replay } from "../components/replay";
+import { Suggestions } from "../components/suggestions";
 import { RuleForm } from "../components/rule-form";
 import { Things, type Column } from "../components/things";
 import type { Schema } from "../lib/model-complete";
@@ -560,6 +561,7 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
   const [text, setText] = useState(stored);
   const [given, setGiven] = useState({ text: stored });
   const [findings, setFindings] = useState<FolderFinding[]>();
+  const [checked, setChecked] = useState<string>(); // the text that they are about
   const [trouble, setTrouble] = useState("");
   const [jump, setJump] = useState<{ line: number; column: number; n: number }>();
   const [removing, setRemoving] = useState(false);
@@ -590,6 +592,7 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
         (o) => {
           if (stale) return;
           setFindings(o.findings.filter((f) => f.file === path));
+          setChecked(text);
           setTrouble("");
         },
         (e: Error) => !stale && setTrouble(e.message),
@@ -628,7 +631,7 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
     setBusy(true);
     try {
       const next = parse(text, { maxAliasCount: 0 }) as Rule;
-      const atOnce = asked ? [] : await alreadyOver(next, rule);
+      const atOnce = asked ? [] : await alreadyOver(next, gone ? undefined : rule);
       if (atOnce.length) {
         setAsking(atOnce);
         return;
@@ -816,6 +819,7 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
               onChange={setBeside}
               options={[
                 { value: "replay", name: "Replay" },
+                { value: "suggestions", name: "Suggestions" },
                 { value: "now", name: raised.length ? `Raised now on ${raised.length}` : "Now" },
                 ...(rule ? [{ value: "versions", name: "Versions" }] : []),
               ]}
@@ -825,10 +829,23 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
             <Replay
               rule={sent}
               wrong={wrong > 0 || !sent || !findings || Boolean(trouble)}
+              waiting={checked !== text}
               onRule={(c) => {
                 for (const [k, v] of Object.entries(c)) change(k as keyof Rule, v);
               }}
             />
+          ) : beside === "suggestions" ? (
+            sent && wrong === 0 ? (
+              <Suggestions
+                rule={sent}
+                onUse={(c) => {
+                  for (const [k, v] of Object.entries(c)) change(k as keyof Rule, v);
+                  setBeside("replay");
+                }}
+              />
+            ) : (
+              <p className="text-muted">Once the rule is right.</p>
+            )
           ) : beside === "versions" && rule ? (
             <Versions rule={rule} onTake={(r) => (setView("form"), replaceText(written(r)))} />
           ) : (
