@@ -85,7 +85,7 @@ func (s *server) suggestionRoutes() {
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		days := a.To.Sub(a.From).Hours() / 48
+		days := a.To.Sub(a.From).Hours() / 24
 		out := []client.Suggestion{}
 		for _, x := range found {
 			out = append(out, client.Suggestion{Kind: x.Kind, Value: x.Value, Figures: x.Figures, Rule: x.Rule, Before: sideOf(x.Before, days, false),

@@ -150,8 +150,8 @@ func ruleSuggest() *cobra.Command {
 		Use: "suggest RULE|FILE", Short: "Work out from the data how a rule would do better",
 		Long: `Computes a deadband beyond the noise, a delay longer than what is over before
 anybody acts, and a limit from the distribution, and says if the rule is never or
-always raised. Each is computed from some of the devices and the first half of the
-time, and judged on the others and the second half.`,
+always raised. Each is computed from some of the devices, or the first part of the
+time, and judged on the others.`,
 		Example: "  ullage rule suggest co2_high --span 30d",
 		Args:    exactly(1, "one rule, by its name or its file"), ValidArgsFunction: ruleThings.names(),
 		RunE: func(c *cobra.Command, args []string) error {

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"ullage/core/replay"
 	"ullage/core/rule"
 	"ullage/core/stats"
 	"ullage/core/value"
@@ -19,7 +20,7 @@ import (
 )
 
 // Suggestion is a change of a rule that the data gives. It is computed from some of the
-// devices and the first half of the time, and judged on others, or on the second half.
+// devices, or of the time, and judged on the others.
 type Suggestion struct {
 	Kind    string // deadband, on_delay, limit, never or always
 	Value   string // that the rule would get; empty where there is none to take
@@ -29,13 +30,6 @@ type Suggestion struct {
 	// was not computed from; JudgedOn says what that is.
 	Before, After Side
 	JudgedOn      string
-}
-
-// halves are what suggestions are computed from, and what they are judged on.
-type halves struct {
-	fit, judge []string
-	mid        time.Time
-	on         string
 }
 
 // Suggest computes suggestions for a rule over a span.
@@ -56,65 +50,92 @@ func (r *Replays) Suggest(ctx context.Context, a Ask) ([]Suggestion, error) {
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
-	h := r.split(a, sets)
-	if len(h.fit)+len(h.judge) == 0 {
+	one, other := r.split(a, sets)
+	all := append(slices.Clone(one), other...)
+	if len(all) == 0 {
 		return []Suggestion{}, nil
 	}
-	fit := a
-	fit.To = h.mid
-	now, err := r.all(ctx, fit, h.fit, sets)
+	now, err := r.all(ctx, a, one, sets)
 	if err != nil {
 		return nil, err
+	}
+	on := "the second half of the time, which it was not computed from"
+	fit, judge := a, a
+	mid := a.From.Add(a.To.Sub(a.From) / 2)
+	before := now
+	if len(other) > 0 {
+		if before, err = r.all(ctx, a, other, sets); err != nil {
+			return nil, err
+		}
+		if before.Alarms < now.Alarms { // it is judged where there is more to judge
+			one, other, now, before = other, one, before, now
+		}
+		on = fmt.Sprintf("%d devices that it was not computed from", len(other))
+	} else {
+		fit.To, judge.From, other = mid, mid, one
+		if before, err = r.all(ctx, judge, other, sets); err != nil {
+			return nil, err
+		}
 	}
 	var tries []Suggestion
-	metric, limit, upward := compared(&a.Rule, sets)
-	if metric != "" {
-		noise, spread, err := r.noise(ctx, fit, h.fit, metric)
-		if err != nil {
-			return nil, err
-		}
-		if s, ok := deadband(a.Rule, noise, now); ok {
-			tries = append(tries, s)
-		}
-		if s, ok := limitFrom(a.Rule, spread, limit, upward, now, h, fit); ok {
+	add := func(s Suggestion, ok bool) {
+		if ok {
+			s.Before, s.JudgedOn = before, on
 			tries = append(tries, s)
 		}
 	}
-	if s, ok := onDelay(a.Rule, now); ok {
-		tries = append(tries, s)
+	if m := compared.FindStringSubmatch(strings.TrimSpace(a.Rule.Raise)); m != nil {
+		noise, spread, err := r.noise(ctx, fit, one, m[1])
+		if err != nil {
+			return nil, err
+		}
+		if before.Alarms > 0 {
+			add(deadband(a.Rule, noise))
+		}
+		share := (now.Raised + before.Raised).Seconds() / (a.To.Sub(a.From).Seconds() * float64(len(all)))
+		add(limitFrom(a.Rule, spread, m, share))
 	}
 	out := []Suggestion{}
-	judge := a
-	if len(h.judge) == 0 {
-		judge.From = h.mid
-		h.judge = h.fit
-	} else {
-		judge.From = h.mid
-	}
-	before, err := r.all(ctx, judge, h.judge, sets)
-	if err != nil {
-		return nil, err
-	}
 	for _, s := range tries {
-		next, err := r.sets([]*rule.Rule{&s.Rule})
-		if err != nil {
-			continue // a condition that takes no deadband
-		}
-		changed := judge
-		changed.Rule = s.Rule
-		if s.After, err = r.all(ctx, changed, h.judge, next); err != nil {
+		if s.After, err = r.with(ctx, judge, s.Rule, other); err != nil {
 			return nil, err
 		}
-		s.Before, s.JudgedOn = before, h.on
+		if s.After.Alarms < s.Before.Alarms || s.After.Chattering < s.Before.Chattering || s.After.Raised < s.Before.Raised/2 {
+			out = append(out, s)
+		}
+	}
+	// What is over before anybody acts is found in the first alarms, and judged on those that
+	// came later.
+	spans := append(slices.Clone(now.Spans), before.Spans...)
+	slices.SortFunc(spans, func(x, y replay.Span) int { return x.From.Compare(y.From) })
+	if s, ok := onDelay(a.Rule, spans[:len(spans)/2]); ok {
+		later := a
+		later.From = spans[len(spans)/2].From
+		if s.Before, err = r.all(ctx, later, all, sets); err != nil {
+			return nil, err
+		}
+		if s.After, err = r.with(ctx, later, s.Rule, all); err != nil {
+			return nil, err
+		}
+		s.JudgedOn = "a later time, which it was not computed from"
 		out = append(out, s)
 	}
-	return append(out, extremes(a, now, before, h)...), nil
+	return append(out, extremes(a, now, before, len(all))...), nil
 }
 
-// split parts the devices of a rule into those that suggestions are computed from and those
-// that they are judged on, and the time into two halves.
-func (r *Replays) split(a Ask, sets map[string][]*set) halves {
-	h := halves{mid: a.From.Add(a.To.Sub(a.From) / 2)}
+// with replays another version of a rule.
+func (r *Replays) with(ctx context.Context, a Ask, x rule.Rule, ids []string) (Side, error) {
+	sets, err := r.sets([]*rule.Rule{&x})
+	if err != nil {
+		return Side{}, nil // a condition that takes no deadband: it is as if there were nothing to judge
+	}
+	a.Rule = x
+	return r.all(ctx, a, ids, sets)
+}
+
+// split parts the devices of a rule in two; all of them are in the first where they are too
+// few.
+func (r *Replays) split(a Ask, sets map[string][]*set) (one, other []string) {
 	among := idSet(a.Devices)
 	for _, d := range r.o.Devices.List() {
 		if d.Status == devices.Retired || among != nil && !among[d.ID] || sets[d.Model] == nil {
@@ -123,18 +144,15 @@ func (r *Replays) split(a Ask, sets map[string][]*set) halves {
 		x := fnv.New32a()
 		x.Write([]byte(d.ID))
 		if x.Sum32()%2 == 0 {
-			h.fit = append(h.fit, d.ID)
+			one = append(one, d.ID)
 		} else {
-			h.judge = append(h.judge, d.ID)
+			other = append(other, d.ID)
 		}
 	}
-	if len(h.fit) < 2 || len(h.judge) < 2 {
-		h.fit, h.judge = append(h.fit, h.judge...), nil
-		h.on = "the second half of the time, which it was not computed from"
-		return h
+	if len(one) < 2 || len(other) < 2 {
+		return append(one, other...), nil
 	}
-	h.on = fmt.Sprintf("%d other devices in the second half of the time, which it was not computed from", len(h.judge))
-	return h
+	return one, other
 }
 
 // all replays a rule on some devices, and adds up.
@@ -160,26 +178,8 @@ func (r *Replays) all(ctx context.Context, a Ask, ids []string, sets map[string]
 	return sum, nil
 }
 
-// compared is what a rule compares first, where that is one metric with a limit.
-func compared(r *rule.Rule, sets map[string][]*set) (metric string, limit float64, upward bool) {
-	m := literal.FindStringSubmatch(strings.TrimSpace(r.Raise))
-	if m != nil {
-		limit, _ = strconv.ParseFloat(m[3], 64)
-		return m[1], limit, m[2][0] == '>'
-	}
-	limit = math.NaN()
-	for _, ss := range sets {
-		for _, s := range ss {
-			if s != nil && s.main.Metric != "" {
-				return s.main.Metric, limit, !strings.Contains(r.Raise, "<")
-			}
-		}
-	}
-	return "", limit, false
-}
-
-// literal is a condition with one number that can be put in another's place.
-var literal = regexp.MustCompile(`^([a-z][a-z0-9_]*) (>=?|<=?) (-?\d+(?:\.\d+)?)$`)
+// compared is a condition that begins with one metric and its limit, a number or a setting.
+var compared = regexp.MustCompile(`^([a-z][a-z0-9_]*) (>=?|<=?) (-?\d+(?:\.\d+)?|(?:set|intended)\.[a-z][a-z0-9_]*)( and .*)?$`)
 
 // maxNoise is how many readings the noise is worked out from, of one device.
 const maxNoise = 50_000
@@ -236,12 +236,16 @@ func nice(x float64) float64 {
 	return n * unit
 }
 
-func figures(x float64) string { return strconv.FormatFloat(x, 'g', 3, 64) }
+// figures writes three digits of a number, as people read it.
+func figures(x float64) string {
+	short, _ := strconv.ParseFloat(strconv.FormatFloat(x, 'g', 3, 64), 64)
+	return strconv.FormatFloat(short, 'f', -1, 64)
+}
 
-// deadband is three times the noise, for a rule with less whose alarms come in numbers.
-func deadband(r rule.Rule, noise float64, now Side) (Suggestion, bool) {
+// deadband is three times the noise, for a rule that has less.
+func deadband(r rule.Rule, noise float64) (Suggestion, bool) {
 	d, _ := strconv.ParseFloat(strconv.FormatFloat(nice(3*noise), 'g', 6, 64), 64)
-	if math.IsNaN(noise) || noise <= 0 || r.Clear != "" || r.Deadband >= 0.8*d || now.Alarms == 0 {
+	if math.IsNaN(noise) || noise <= 0 || r.Clear != "" || r.Deadband >= 0.8*d {
 		return Suggestion{}, false
 	}
 	r.Deadband = d
@@ -253,9 +257,9 @@ var delays = []time.Duration{30 * time.Second, time.Minute, 2 * time.Minute, 5 *
 
 // onDelay is longer than the alarms that are over before anybody could act, where these are
 // many and the others last much longer.
-func onDelay(r rule.Rule, now Side) (Suggestion, bool) {
+func onDelay(r rule.Rule, spans []replay.Span) (Suggestion, bool) {
 	var lasted []float64
-	for _, s := range now.Spans {
+	for _, s := range spans {
 		if !s.To.IsZero() {
 			lasted = append(lasted, s.To.Sub(s.From).Seconds())
 		}
@@ -272,8 +276,7 @@ func onDelay(r rule.Rule, now Side) (Suggestion, bool) {
 		if gone < len(lasted) && lasted[gone] < 2*d.Seconds() {
 			continue // there is no gap; those that count would be late
 		}
-		on := r.OnDelay.Std() + d
-		r.OnDelay = value.Duration(on)
+		r.OnDelay = value.Duration(r.OnDelay.Std() + d)
 		return Suggestion{Kind: "on_delay", Value: r.OnDelay.String(), Rule: r,
 			Figures: fmt.Sprintf("%d of %d alarms were over within %s, before anybody could act", gone, len(lasted), value.Duration(d))}, true
 	}
@@ -281,40 +284,31 @@ func onDelay(r rule.Rule, now Side) (Suggestion, bool) {
 }
 
 // limitFrom is a limit from the distribution, for a rule that is raised more than one part
-// in twenty of the time.
-func limitFrom(r rule.Rule, spread []float64, limit float64, upward bool, now Side, h halves, a Ask) (Suggestion, bool) {
-	if math.IsNaN(limit) || len(spread) < 500 || len(h.fit) == 0 {
+// in twenty of the time. M is what compared found in its condition.
+func limitFrom(r rule.Rule, spread []float64, m []string, share float64) (Suggestion, bool) {
+	limit, err := strconv.ParseFloat(m[3], 64)
+	if err != nil || len(spread) < 500 || share < 0.05 {
 		return Suggestion{}, false
 	}
-	share := now.Raised.Seconds() / (a.To.Sub(a.From).Seconds() * float64(len(h.fit)))
-	if share < 0.05 {
-		return Suggestion{}, false
-	}
-	at := 0.995
+	upward := m[2][0] == '>'
+	at, side := 0.995, "below"
 	if !upward {
-		at = 0.005
+		at, side = 0.005, "above"
 	}
 	q := spread[int(at*float64(len(spread)-1))]
 	q, _ = strconv.ParseFloat(strconv.FormatFloat(q, 'g', 3, 64), 64)
 	if upward && q <= limit || !upward && q >= limit {
 		return Suggestion{}, false
 	}
-	m := literal.FindStringSubmatch(strings.TrimSpace(r.Raise))
-	r.Raise = fmt.Sprintf("%s %s %s", m[1], m[2], strconv.FormatFloat(q, 'f', -1, 64))
-	return Suggestion{Kind: "limit", Value: strconv.FormatFloat(q, 'f', -1, 64), Rule: r,
-		Figures: fmt.Sprintf("it is raised %.0f %% of the time; 99.5 %% of the readings are %s %s", share*100, map[bool]string{true: "below", false: "above"}[upward], figures(q))}, true
+	text := strconv.FormatFloat(q, 'f', -1, 64)
+	r.Raise = m[1] + " " + m[2] + " " + text + m[4]
+	return Suggestion{Kind: "limit", Value: text, Rule: r,
+		Figures: fmt.Sprintf("it is raised %.0f %% of the time; 99.5 %% of the readings are %s %s", share*100, side, figures(q))}, true
 }
 
-// extremes says of a rule that it never raises, or always.
-func extremes(a Ask, now, later Side, h halves) []Suggestion {
-	n := len(h.fit)
-	if len(h.judge) > 0 && !strings.HasPrefix(h.on, "the second") {
-		n += len(h.judge)
-	}
-	all := a.To.Sub(a.From) / 2 * time.Duration(max(n, 1))
-	if strings.HasPrefix(h.on, "the second") {
-		all *= 2
-	}
+// extremes says of a rule that it is never raised, or always.
+func extremes(a Ask, now, later Side, n int) []Suggestion {
+	all := a.To.Sub(a.From) * time.Duration(max(n, 1))
 	raised := now.Raised + later.Raised
 	none := Side{Lost: math.NaN()}
 	switch {

@@ -231,7 +231,7 @@ function Bar({ share, mark, over }: { share: number; mark?: number; over?: boole
 }
 
 function Days({ p }: { p: Performance }) {
-  const most = Math.max(...p.days, p.targets.a_day * p.operators * 0.25, 1);
+  const most = Math.max(...p.days, 4);
   const limit = p.targets.a_day * p.operators;
   return (
     <div
