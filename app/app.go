@@ -86,6 +86,8 @@ type Options struct {
 	Master []byte
 	// Ways tells devices that join where the doors are; nil for nowhere.
 	Ways func() door.Ways
+	// Ends tells when the certificates of the service end; nil where there are none.
+	Ends func() []Ends
 	// Exported tells when the keys were exported last, the zero time for never; nil where
 	// there are none.
 	Exported func() time.Time
@@ -134,11 +136,18 @@ type App struct {
 	Log          *slog.Logger
 
 	exported func() time.Time
-	kept     *store.Traffic // nil where no traffic is kept
-	damage   int            // how much of the data folder is known to be damaged
-	running  bool
-	stop     context.CancelFunc
-	ticking  chan struct{}
+	ends     func() []Ends
+	// What watchService has seen last; it is asked by one goroutine.
+	jump      time.Duration
+	jumped    time.Time
+	refused   uint64
+	counted   time.Time
+	refusedAt time.Time
+	kept      *store.Traffic // nil where no traffic is kept
+	damage    int            // how much of the data folder is known to be damaged
+	running   bool
+	stop      context.CancelFunc
+	ticking   chan struct{}
 }
 
 // New opens the data folder and makes every part. News is told from Start on.
@@ -155,7 +164,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	if o.Zone == nil {
 		o.Zone = time.UTC
 	}
-	a = &App{Bus: event.NewBus(), Now: o.Now, Log: o.Log, exported: o.Exported}
+	a = &App{Bus: event.NewBus(), Now: o.Now, Log: o.Log, exported: o.Exported, ends: o.Ends}
 	if a.Store, err = store.Begin(o.Dir, o.Store); err != nil {
 		return nil, err
 	}
@@ -356,12 +365,16 @@ func (a *App) tick(ctx context.Context) {
 	defer close(a.ticking)
 	t := time.NewTicker(tickEvery)
 	defer t.Stop()
+	last := time.Now()
 	for n := 0; ; n++ {
 		select {
 		case <-ctx.Done():
 			return
 		case at := <-t.C:
 			a.Bus.Publish(event.Tick{Now: at})
+			now := time.Now()
+			a.clocked(last, now)
+			last = now
 			if n%watchEvery == watchEvery-1 {
 				a.Watch(ctx)
 			}

@@ -23,6 +23,7 @@ func (a *App) Watch(ctx context.Context) {
 	if a.exported != nil {
 		a.Alarms.Stand(a.keysAlarm())
 	}
+	a.watchService()
 	a.Alarms.Stand(crowdAlarm(a.Intake.Crowded(a.Now().Add(-time.Hour))))
 	found, err := a.Store.Damage(ctx)
 	if err != nil {

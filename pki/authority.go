@@ -226,6 +226,9 @@ func (a *Authority) Certificates() [][]byte {
 	return out
 }
 
+// Ends returns when the root certificate and the issuing one end.
+func (a *Authority) Ends() (root, issuing time.Time) { return a.root.NotAfter, a.issuing.NotAfter }
+
 // RootFingerprint is the SHA-256 of it.
 func (a *Authority) RootFingerprint() string { return Fingerprint(a.root.Raw) }
 

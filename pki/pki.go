@@ -206,6 +206,24 @@ func (f *Files) Get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	return f.pair, nil
 }
 
+// Ends returns when the certificate in use ends.
+func (f *Files) Ends() time.Time {
+	pair, _ := f.Get(nil)
+	return EndOf(pair)
+}
+
+// EndOf returns when a certificate ends; the zero time where that cannot be read.
+func EndOf(pair *tls.Certificate) time.Time {
+	if pair == nil || len(pair.Certificate) == 0 {
+		return time.Time{}
+	}
+	leaf, err := x509.ParseCertificate(pair.Certificate[0])
+	if err != nil {
+		return time.Time{}
+	}
+	return leaf.NotAfter
+}
+
 // Fingerprint is that of the certificate in use.
 func (f *Files) Fingerprint() string {
 	pair, _ := f.Get(nil)

@@ -113,6 +113,19 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	o.Issuer, o.Judge = authority, authority.Judge
 	keys := filepath.Join(c.Data, "pki")
 	o.Exported = func() time.Time { return pki.Exported(keys) }
+	var shown *pki.Files // likewise
+	o.Ends = func() []app.Ends {
+		root, issuing := authority.Ends()
+		out := []app.Ends{{What: "the root certificate of the authority", At: root}, {What: "the issuing certificate of the authority", At: issuing}}
+		if c.DeviceTLSCert != "" {
+			pair, _ := forDevices(nil)
+			out = append(out, app.Ends{What: "the certificate for devices, " + c.DeviceTLSCert, At: pki.EndOf(pair)})
+		}
+		if shown != nil {
+			out = append(out, app.Ends{What: "the certificate of the console", At: shown.Ends()})
+		}
+		return out
+	}
 	var ways door.Ways // known once the listeners are
 	o.Ways = func() door.Ways { return ways }
 	if o.Master, err = pki.Master(keys); err != nil {
@@ -159,6 +172,7 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 	if err != nil {
 		return err
 	}
+	shown = certificate
 	if certificate != nil {
 		secured.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: certificate.Get}
 	}

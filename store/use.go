@@ -40,6 +40,25 @@ const growthSpan = 7 * 24 * time.Hour
 // a day devices may do other things by hour.
 const growthLeast = 24 * time.Hour
 
+// Room returns the bytes that the disk, or the limit of the file, leaves; -1 where that is
+// not known.
+func (s *Store) Room() int64 {
+	room := diskFree(s.dir)
+	if !s.limited {
+		return room
+	}
+	var page, pages, most int64
+	for q, to := range map[string]*int64{"PRAGMA page_size": &page, "PRAGMA page_count": &pages, "PRAGMA max_page_count": &most} {
+		if s.Telemetry.read.row(context.Background(), q).Scan(to) != nil {
+			return room
+		}
+	}
+	if left := page * (most - pages); room < 0 || left < room {
+		room = max(left, 0)
+	}
+	return room
+}
+
 // Use looks the folder through.
 func (s *Store) Use(ctx context.Context) (Use, error) {
 	t := s.Telemetry

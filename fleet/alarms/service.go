@@ -25,12 +25,26 @@ const TooManyMetrics = "too_many_metrics"
 // device would be lost.
 const KeysNotExported = "keys_not_exported"
 
+// The built-in alarms on the service itself.
+const (
+	DiskLow          = "disk_low"
+	ClockJumped      = "clock_jumped"
+	CertificateEnds  = "certificate_ends"
+	DoorRefuses      = "door_refuses"
+	EvaluationBehind = "evaluation_behind"
+	VersionsDiffer   = "versions_differ"
+)
+
 // serviceGroup begins the subject of an alarm of the service.
 const serviceGroup = "service="
 
 // builtin tells whether a name is that of a built-in rule.
 func builtin(name string) bool {
-	return name == RepeatedRefusals || name == DataDamaged || name == TooManyMetrics || name == KeysNotExported
+	switch name {
+	case RepeatedRefusals, DataDamaged, TooManyMetrics, KeysNotExported, DiskLow, ClockJumped, CertificateEnds, DoorRefuses, EvaluationBehind, VersionsDiffer:
+		return true
+	}
+	return false
 }
 
 // Condition is the state of something about the service that there is a

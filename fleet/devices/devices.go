@@ -667,6 +667,19 @@ func (g *Registry) Versions() map[[2]string]VersionCount {
 	return out
 }
 
+// Otherwise counts the devices that report another version of their model than they were
+// given, and names the first of them.
+func (g *Registry) Otherwise() (n int, first string) {
+	for _, d := range g.devices.All() {
+		if said := d.Reported(); d.Status != Retired && said != "" && said != d.Version {
+			if n++; first == "" || d.ID < first {
+				first = d.ID
+			}
+		}
+	}
+	return n, first
+}
+
 // VersionsAmong is Versions of some devices.
 func (g *Registry) VersionsAmong(ids []string) map[[2]string]VersionCount {
 	out := map[[2]string]VersionCount{}

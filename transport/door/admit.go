@@ -62,6 +62,9 @@ type Device struct {
 	used atomic.Int64 // when it was noted that it uses its credential
 }
 
+// Refused counts those that were refused since the start, at the doors of this service.
+func (d *Door) Refused() uint64 { return d.gate.total.Load() }
+
 // Admit judges a claim. The error is what the stranger may hear and has a ref;
 // the traffic shows the reason under that ref. Somebody who fails too often
 // waits for it.

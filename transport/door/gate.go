@@ -3,6 +3,7 @@ package door
 import (
 	"maps"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -12,6 +13,7 @@ import (
 // neighbours behind the same address. Tokens have 256 random bits: the gate
 // keeps noise down, it is not what makes guessing hopeless.
 type gate struct {
+	total atomic.Uint64 // failures since the start
 	limit int
 	now   func() time.Time
 
@@ -58,6 +60,7 @@ func (g *gate) failed(address string) (wait time.Duration, quiet bool) {
 		g.failures[address] = f
 	}
 	f.count++
+	g.total.Add(1)
 	if g.limit > 0 && f.count > g.limit {
 		return 2 * time.Second, true
 	}
