@@ -27,7 +27,10 @@ const (
 	// accessChanged tells that somebody, perhaps whoever listens, may something else.
 	accessChanged = "access changed"
 	// together is how long changes are gathered before they are told.
-	together   = 100 * time.Millisecond
+	together = 100 * time.Millisecond
+	// soon is that where few devices change: an alarm is on the page at once.
+	soon       = 30 * time.Millisecond
+	few        = 200
 	pulseEvery = 2 * time.Second
 )
 
@@ -164,6 +167,7 @@ func pause(ctx context.Context, d time.Duration) bool {
 
 // listener is one stream of the fleet.
 type listener struct {
+	told   int // devices that had changed, the last time
 	s      *server
 	caller access.Caller
 	own    *ownUnits
@@ -249,7 +253,7 @@ func (l *listener) run(ctx context.Context, cursor uint64) {
 				return
 			}
 		case <-news:
-			if !pause(ctx, together) {
+			if !pause(ctx, l.wait()) {
 				return
 			}
 			news = l.s.Fleet.News()
@@ -287,10 +291,18 @@ func (l *listener) begin(cursor uint64) bool {
 	return l.send(sse.Message{ID: int(l.seq), Data: client.Whole{Devices: l.own.devices(all)}}) == nil
 }
 
+// wait is how long changes are gathered: longer while many devices change.
+func (l *listener) wait() time.Duration {
+	if l.told > few {
+		return together
+	}
+	return soon
+}
+
 // tell sends what is other than the other side has it.
 func (l *listener) tell() bool {
 	changed, next := l.s.Fleet.Since(l.caller, l.seq)
-	l.seq = next
+	l.seq, l.told = next, len(changed)
 	out := client.Changes{Devices: []client.Device{}, Patches: []map[string]any{}, Gone: []string{}}
 	seen := make(map[string]bool, len(changed))
 	for _, d := range changed {

@@ -39,6 +39,7 @@ var endsWith = map[string]int{
 	"expr check 'must_tmp":                         3,
 	"command give tank-coldharbour-02 zero_level":  1,
 	"ullage model compare /tmp/tank-probe.tm.json": 3,
+	"ullage alarm reset":                           1, // it is not latched
 }
 
 var commandBlock = regexp.MustCompile("(?s)```(?:sh|bash)\n(.*?)```")

@@ -41,7 +41,7 @@ type figure struct{ what, got, target, ratio string }
 
 func main() {
 	only := flag.String("only", "",
-		"measure only this part: ingest, lockstep, sessions, changes, store, expressions, models, people, onboarding, attacks, fleet or tenthousand")
+		"measure only this part: ingest, lockstep, sessions, changes, store, expressions, alarms, models, people, onboarding, attacks, fleet or tenthousand")
 	ceiling := flag.String("echo", "", "be the ceiling of lockstep, on this file; the benchmark starts itself so")
 	strike := flag.String("attack", "", "be the attackers of attacks, one of them at an address; the benchmark starts itself so")
 	bare := flag.String("bare", "", "be a bare server, over tls or plain; the benchmark starts itself so")
@@ -96,6 +96,7 @@ func run(only string) ([]figure, error) {
 		{"changes", func() ([]figure, error) { return changeFigures(dir) }},
 		{"store", func() ([]figure, error) { return storeFigures(dir) }},
 		{"expressions", func() ([]figure, error) { return expressionFigures(dir) }},
+		{"alarms", func() ([]figure, error) { return alarmFigures(dir) }},
 		{"models", func() ([]figure, error) { return modelFigures(dir) }},
 		{"people", func() ([]figure, error) { return peopleFigures(dir) }},
 		{"onboarding", func() ([]figure, error) { return onboardingFigures(dir) }},

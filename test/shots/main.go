@@ -80,8 +80,14 @@ func run(console, password, out, only string) error {
 		{name: "device", path: "/devices/tank-fennimore-07?span=24h"},
 		{name: "site", path: "/sites/Kilnside"},
 		{name: "rules", path: "/rules"},
-		{name: "device-rules", path: "/devices/tank-fennimore-07/rules", after: func(p *browser.Page) error {
-			return p.Wait(`(document.querySelector("main li button[aria-expanded=false]")?.click(), document.querySelector("main li table"))`, 5*time.Second)
+		{name: "rule", path: "/rules/co2_high", after: func(p *browser.Page) error {
+			if err := p.Wait(`document.querySelectorAll("[aria-label=Replay] canvas").length > 3`, 20*time.Second); err != nil {
+				return err
+			}
+			if err := p.Type(`input[placeholder="0"]`, "120"); err != nil {
+				return err
+			}
+			return p.Wait(`document.querySelectorAll("[aria-label=Replay] tbody tr").length === 2`, 20*time.Second)
 		}},
 		{name: "expression-help", path: "/?where=" + url.QueryEscape(`label.stage == "fermenting" and must_temp > 24`), after: func(p *browser.Page) error {
 			if err := p.Type("input[role=combobox]", `label.stage == "fermentin" and must_tmp > 24`); err != nil {
