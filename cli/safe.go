@@ -58,6 +58,21 @@ func hidden(r rune) bool {
 		r == 0x2028 || r == 0x2029 || r == 0x200e || r == 0x200f || r == 0xfeff
 }
 
+// harmless is a text of somebody else as it may stand in a line of a terminal.
+func harmless(text string) string {
+	var b strings.Builder
+	for rest := oneLine(text); rest != ""; {
+		r, n := utf8.DecodeRuneInString(rest)
+		if hidden(r) || r == utf8.RuneError && n == 1 {
+			b.WriteString(escaped(r, rest[:n]))
+		} else {
+			b.WriteString(rest[:n])
+		}
+		rest = rest[n:]
+	}
+	return b.String()
+}
+
 func escaped(r rune, bytes string) string {
 	switch {
 	case r == '\r':
