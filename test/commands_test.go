@@ -32,7 +32,7 @@ var notRun = map[string]string{
 }
 
 // Lines that go on until they are stopped, or wait for what does not come here.
-var goesOn = []string{"ullage journal follow", "ullage traffic ", "mosquitto_sub ", "wait=30s"}
+var goesOn = []string{"ullage journal follow", "ullage watch", "ullage traffic ", "mosquitto_sub ", "wait=30s"}
 
 // Lines that end with another code than 0, which the text around them says.
 var endsWith = map[string]int{
@@ -120,7 +120,7 @@ func TestDocumentedCommands(t *testing.T) {
 		t.Fatal("the demo has no alarm")
 	}
 	here := strings.NewReplacer("/tmp/", work+"/tmp/", "-p 1883", "-p "+port(t, mqtt), "127.0.0.1:8461", web, "127.0.0.1:8460", host(t, d.Console),
-		"acknowledge ALARM", "acknowledge "+alarms.Items[0].ID, "curl ", "curl -sS --fail-with-body ", "ullage load examples/cellars", "ullage load examples/cellars --yes",
+		" ALARM", " "+alarms.Items[0].ID, "curl ", "curl -sS --fail-with-body ", "ullage load examples/cellars", "ullage load examples/cellars --yes",
 		"--as-of 1min", "--as-of 1s", "--as-of 2026-11-24T03:00:00Z", "--as-of "+time.Now().UTC().Format(time.RFC3339),
 		`site remove "High Orchard"`, `site remove "High Orchard" --yes`, "--for 30s", "--for 2s")
 	files := []string{"README.md"}

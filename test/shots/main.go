@@ -278,9 +278,9 @@ func terminals(console, password, out, only string) error {
 	defer func() { screen.Process.Kill(); screen.Wait() }()
 	time.Sleep(time.Second)
 	for _, c := range []struct{ name, command string }{
-		{"cli-devices", "ullage device list --health watch; ullage device list --site Kilnside; ullage site list; ullage rule list"},
+		{"cli-devices", "ullage device list --health watch; ullage rule list; ullage doctor hub-saltmarsh; ullage expr explain --device tank-fennimore-07 'must_temp > set.max_temp - 3 and mean(must_temp over 1h) > 29'"},
+		{"cli-watch", "ullage watch"},
 		{"cli-model", "ullage check examples/cellars; ullage model test examples/cellars/models/cellar-air.tm.json; ullage compare examples/cellars; ullage model show cellar-air"},
-		{"cli-device", "ullage device show tank-fennimore-07; ullage doctor hub-saltmarsh; ullage expr explain --device tank-fennimore-07 'must_temp > set.max_temp - 3 and mean(must_temp over 1h) > 29'"},
 		{"cli-query", "ullage query tank-fennimore-07 must_temp --span 12h --draw; ullage query tank-fennimore-07 must_temp --forecast 12h | tail -1; " +
 			"ullage store stats"},
 		{"cli-traffic", "ullage traffic --once --last 14; ullage journal list --limit 20"},
