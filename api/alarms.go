@@ -68,7 +68,7 @@ func (s *server) alarmRoutes() {
 		}
 		return &body[[]client.RuleCount]{out}, nil
 	}, describe("alarm-counts", "How many alarms each rule has raised", "Alarms"))
-	huma.Get(s.api, "/api/v1/alarms/{id}", func(ctx context.Context, in *alarmNamed) (*body[client.Alarm], error) {
+	huma.Get(s.api, "/api/v1/alarms/{id}", func(ctx context.Context, in *AlarmNamed) (*body[client.Alarm], error) {
 		a, err := s.Fleet.Alarm(ctx, caller(ctx), in.ID)
 		if err != nil {
 			return nil, s.failed(err)
@@ -90,7 +90,8 @@ func (s *server) alarmRoutes() {
 	s.performanceRoutes()
 }
 
-type alarmNamed struct {
+// AlarmNamed is the path of one alarm.
+type AlarmNamed struct {
 	ID string `path:"id" doc:"Alarm id" maxLength:"26"`
 }
 
@@ -105,12 +106,12 @@ func (s *server) alarmActs() {
 		return &body[client.Alarm]{s.alarmOf(ctx, out, nil)}, nil
 	}
 	for verb, says := range map[string]string{"acknowledge": "Acknowledge an alarm", "unshelve": "Take an alarm off the shelf", "reset": "Reset a latched alarm"} {
-		huma.Post(s.api, "/api/v1/alarms/{id}/"+verb, func(ctx context.Context, in *alarmNamed) (*body[client.Alarm], error) {
+		huma.Post(s.api, "/api/v1/alarms/{id}/"+verb, func(ctx context.Context, in *AlarmNamed) (*body[client.Alarm], error) {
 			return act(ctx, in.ID, scoped.Act{Verb: verb})
 		}, describe(verb+"-alarm", says, "Alarms"), notFound)
 	}
 	type shelve struct {
-		alarmNamed
+		AlarmNamed
 		Body client.Shelve
 	}
 	huma.Post(s.api, "/api/v1/alarms/{id}/shelve", func(ctx context.Context, in *shelve) (*body[client.Alarm], error) {
@@ -121,7 +122,7 @@ func (s *server) alarmActs() {
 		return act(ctx, in.ID, scoped.Act{Verb: "shelve", Until: until, Text: in.Body.Why})
 	}, describe("shelve-alarm", "Let an alarm stand aside until a time", "Alarms"), notFound)
 	type comment struct {
-		alarmNamed
+		AlarmNamed
 		Body client.Comment
 	}
 	huma.Post(s.api, "/api/v1/alarms/{id}/comments", func(ctx context.Context, in *comment) (*body[client.Alarm], error) {

@@ -106,6 +106,7 @@ func Start(data string, flags ...string) (*Service, error) {
 		select {
 		case line, ok := <-lines:
 			if !ok {
+				<-s.ended // what it says at its end is there then
 				return nil, fmt.Errorf("the service did not start: %s", strings.TrimSpace(s.log.String()))
 			}
 			if v, ok := strings.CutPrefix(line, "Console: "); ok {

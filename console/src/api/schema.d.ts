@@ -2403,7 +2403,7 @@ export interface paths {
         put?: never;
         /**
          * Changes of a rule that the data gives, each with its effect
-         * @description A deadband beyond the noise, a delay longer than what is over before anybody acts, a limit from the distribution, and whether the rule is never or always raised. Each is computed from some of the devices and the first half of the time, and judged on the others and the second half.
+         * @description A deadband beyond the noise, a delay longer than what is over before anybody acts, a limit from the distribution, and whether the rule is never or always raised. Each is computed from some of the devices, or the first part of the time, and judged on the others.
          */
         post: operations["suggest"];
         delete?: never;
@@ -6273,7 +6273,10 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description Alarm id */
+                id: string;
+            };
             cookie?: never;
         };
         requestBody: {
@@ -6410,7 +6413,10 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description Alarm id */
+                id: string;
+            };
             cookie?: never;
         };
         requestBody: {
