@@ -30,7 +30,7 @@ const (
 	together = 100 * time.Millisecond
 	// soon is that where few devices change: an alarm is on the page at once.
 	soon       = 30 * time.Millisecond
-	few        = 200
+	few        = 1000
 	pulseEvery = 2 * time.Second
 )
 

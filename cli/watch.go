@@ -74,7 +74,7 @@ type watching struct {
 }
 
 func newWatching(ctx context.Context, cl *client.Client, f client.AlarmFilter) *watching {
-	return &watching{ctx: ctx, cl: cl, filter: f, marked: map[string]bool{}, wide: 100, tall: 30}
+	return &watching{ctx: ctx, cl: cl, filter: f, marked: map[string]bool{}, more: true, wide: 100, tall: 30}
 }
 
 type listed struct {
@@ -228,7 +228,7 @@ func (m *watching) key(k string) tea.Cmd {
 			m.marked[m.at] = !m.marked[m.at]
 		}
 	case "esc":
-		m.marked, m.more, m.said = map[string]bool{}, false, ""
+		m.marked, m.said = map[string]bool{}, ""
 	case "a":
 		return m.act(client.AlarmActs{Act: "acknowledge"})
 	case "r":
@@ -306,8 +306,6 @@ func (m *watching) act(a client.AlarmActs) tea.Cmd {
 // The colours of the priorities, as on the page; each has its numeral beside it.
 var priorityColour = map[string]lipgloss.TerminalColor{"urgent": lipgloss.Color("#E0486F"), "high": lipgloss.Color("#D9772E"), "medium": lipgloss.Color("#C9A227"), "low": lipgloss.Color("#7C9BD6")}
 
-var muted = lipgloss.Color("#9AA0A6")
-
 func (m *watching) style(s lipgloss.Style, text string) string {
 	if m.plain {
 		return text
@@ -329,7 +327,7 @@ func (m *watching) View() string {
 			waiting++
 		}
 	}
-	bold, dim := lipgloss.NewStyle().Bold(true), lipgloss.NewStyle().Foreground(muted)
+	bold, dim := lipgloss.NewStyle().Bold(true), lipgloss.NewStyle().Faint(true)
 	title := fmt.Sprintf("%s open, %d unacknowledged, %d aside", plural(calling, "alarm"), waiting, aside)
 	if m.aside {
 		title = fmt.Sprintf("%s aside; %d open", plural(aside, "alarm"), calling)
@@ -343,7 +341,7 @@ func (m *watching) View() string {
 	rows := m.rows()
 	detail := 0
 	if m.more {
-		detail = 5
+		detail = 6
 	}
 	room := max(m.tall-5-detail, 3)
 	first := 0
@@ -364,6 +362,7 @@ func (m *watching) View() string {
 		fmt.Fprintln(&b)
 	}
 	if i := m.index(); m.more && i >= 0 {
+		fmt.Fprintln(&b, m.style(dim, strings.Repeat("─", m.wide)))
 		b.WriteString(m.detail(rows[i]))
 	}
 	switch {
@@ -418,7 +417,7 @@ func (m *watching) row(a client.Alarm) string {
 	if a.Waits && !isAside(a) {
 		s = s.Bold(true)
 	} else {
-		s = s.Foreground(muted)
+		s = s.Faint(true)
 	}
 	if a.ID == m.at {
 		s = s.Underline(true)

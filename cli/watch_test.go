@@ -107,7 +107,7 @@ func TestWatch(t *testing.T) {
 	if len(*asked) != len(want) {
 		t.Errorf("%d acts, want %d", len(*asked), len(want))
 	}
-	press(m, "g", "enter")
+	press(m, "g")
 	if view := m.View(); !strings.Contains(view, "response: Open the doors") {
 		t.Errorf("more of it is\n%s", view)
 	}

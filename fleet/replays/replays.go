@@ -319,7 +319,6 @@ type past struct {
 	get    present.Lookup
 	zone   *time.Location
 	steps  []replay.Step // of labels, settings and its link, in order
-	first  int64         // before it there was nothing
 }
 
 func (r *Replays) past(ctx context.Context, id string) (*past, *model.Model, error) {
