@@ -667,7 +667,7 @@ function Row({
       <span className={isAside(a) ? "opacity-50" : ""}>
         <Badge priority={a.priority} waiting={a.state === "unacknowledged"} size={22} />
       </span>
-      <div className="min-w-0">
+      <div className="min-w-0 max-sm:col-span-2">
         <Link to={`/alarms/${a.id}`} className="block max-w-full">
           <span className={`text-base ${quiet ? "text-muted" : "font-semibold"}`}>{a.message}</span>
         </Link>
