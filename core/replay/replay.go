@@ -79,6 +79,7 @@ type Run struct {
 	asks    map[string]int // of rules that are asked about
 	begun   bool           // the judging has
 	news    []int          // slots of rules that have changed and are asked about
+	quiet   quiet
 	keeper
 }
 
@@ -161,7 +162,15 @@ func (r *Run) Feed(columns []Column, steps []Step, until time.Time) {
 		}
 	}
 	judge := r.o.Judge.UnixMilli()
+	alone := len(at) == 1 && len(r.watches) == 1
 	for {
+		if alone && r.begun {
+			before := int64(math.MaxInt64)
+			if len(steps) > 0 {
+				before = steps[0].At
+			}
+			at[0].i = r.skip(at[0].Column, at[0].slot, at[0].i, before)
+		}
 		t := int64(math.MaxInt64)
 		for i := range at {
 			if c := &at[i]; c.i < len(c.At) {
@@ -191,6 +200,7 @@ func (r *Run) Feed(columns []Column, steps []Step, until time.Time) {
 				r.state.Advance(value.FromMillis(t))
 				r.state.Set(slot, expr.Sample{Value: steps[0].Value})
 				changed = append(changed, slot)
+				r.quiet.known = false
 			}
 			steps = steps[1:]
 		}
@@ -211,6 +221,7 @@ func (r *Run) Feed(columns []Column, steps []Step, until time.Time) {
 		for i := range at {
 			if c := &at[i]; c.i < len(c.At) && c.At[c.i] == t {
 				r.state.Observe(c.slot, t, c.Values[c.i])
+				r.quiet.last = t
 				c.i++
 				r.readings++
 			}

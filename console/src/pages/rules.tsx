@@ -76,6 +76,11 @@ export function RulesPage() {
     queryKey: ["rules", "counts"],
     queryFn: () => ask(api.GET("/api/v1/alarms/counts", { params: { query: { since: "7d" } } })),
   });
+  const works = useQuery({
+    queryKey: ["alarms", "performance", "7d", 1],
+    queryFn: () => ask(api.GET("/api/v1/alarm-performance", { params: { query: { span: "7d" } } })),
+  });
+  const chatter = useMemo(() => new Map(works.data?.rules.map((w) => [w.name, w.chattering])), [works.data]);
   const week = (r: Rule) => counts.data?.find((c) => c.rule === r.rule)?.raised ?? 0;
   const turn = async (r: Rule) => {
     try {
@@ -120,7 +125,34 @@ export function RulesPage() {
         return n ? <b>{n}</b> : <span className="text-muted">–</span>;
       },
     },
-    { key: "week", title: "In 7 days", right: true, value: week },
+    {
+      key: "day",
+      title: "A day",
+      right: true,
+      value: (r) => week(r) / 7,
+      cell: (r) =>
+        week(r) ? (
+          <span title={`${plural(week(r), "alarm")} in 7 days`}>
+            {week(r) < 70 ? (week(r) / 7).toFixed(1) : Math.round(week(r) / 7)}
+          </span>
+        ) : (
+          <span className="text-muted">–</span>
+        ),
+    },
+    {
+      key: "chattering",
+      title: "Chattering",
+      right: true,
+      value: (r) => chatter.get(r.rule) ?? 0,
+      cell: (r) =>
+        chatter.get(r.rule) ? (
+          <Link to={`${at(r.rule)}?beside=suggestions`} className="font-semibold text-watch">
+            {chatter.get(r.rule)}
+          </Link>
+        ) : (
+          <span className="text-muted">–</span>
+        ),
+    },
     {
       key: "raise",
       title: "Raises when",
