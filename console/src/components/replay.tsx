@@ -154,7 +154,7 @@ export function Replay({
           <thead>
             <tr className="text-muted">
               <th />
-              {["alarms", "a day", "chattering", "time raised"].map((h) => (
+              {["alarms", "a day", "chattering", "time raised", "headspace lost"].map((h) => (
                 <th key={h} className="py-1 text-right font-normal">
                   {h}
                 </th>
@@ -206,6 +206,9 @@ function SideRow({ name, side: x, own }: { name: string; side: Side; own?: boole
         {x.chattering_devices ? `${plural(x.chattering_devices, "device")}, ${number(x.chattering)}` : "none"}
       </td>
       <td className={cell}>{lasting(x.raised * 1000)}</td>
+      <td className={cell}>
+        {x.headspace_lost === undefined ? "–" : `${Math.round(x.headspace_lost * 100)} %`}
+      </td>
     </tr>
   );
 }

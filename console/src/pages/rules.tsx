@@ -76,6 +76,14 @@ export function RulesPage() {
     queryKey: ["rules", "counts"],
     queryFn: () => ask(api.GET("/api/v1/alarms/counts", { params: { query: { since: "7d" } } })),
   });
+  // A device that a rule watches has a margin from it, once it has measured something.
+  const { devices } = useFleet();
+  const watched = useMemo(() => {
+    const out = new Map<string, number>();
+    for (const d of devices.values())
+      for (const rule of new Set(d.margins.map((m) => m.rule))) out.set(rule, (out.get(rule) ?? 0) + 1);
+    return out;
+  }, [devices]);
   const works = useQuery({
     queryKey: ["alarms", "performance", "7d", 1],
     queryFn: () => ask(api.GET("/api/v1/alarm-performance", { params: { query: { span: "7d" } } })),
@@ -124,6 +132,13 @@ export function RulesPage() {
         const n = raised.get(r.rule)?.length ?? 0;
         return n ? <b>{n}</b> : <span className="text-muted">–</span>;
       },
+    },
+    {
+      key: "devices",
+      title: "Devices",
+      right: true,
+      value: (r) => watched.get(r.rule) ?? 0,
+      cell: (r) => watched.get(r.rule) ?? <span className="text-muted">–</span>,
     },
     {
       key: "day",
