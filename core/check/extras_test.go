@@ -14,6 +14,7 @@ import (
 	"ullage/core/check"
 	"ullage/core/expr"
 	"ullage/core/model"
+	"ullage/core/rule"
 	"ullage/core/value"
 	"ullage/examples/cellars"
 )
@@ -231,4 +232,26 @@ func FuzzExamples(f *testing.F) {
 			t.Fatalf("%d results of %d examples", len(got), len(x.Examples))
 		}
 	})
+}
+
+// A key that a rule gets is in the schema of its files, too.
+func TestRuleSchemaHasEveryKey(t *testing.T) {
+	b, err := check.FileSchema("rule")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var s struct {
+		Properties map[string]any `json:"properties"`
+	}
+	if err := json.Unmarshal(b, &s); err != nil {
+		t.Fatal(err)
+	}
+	for _, key := range rule.Keys() {
+		if _, ok := s.Properties[key]; !ok {
+			t.Errorf("the schema does not know %s", key)
+		}
+	}
+	if len(s.Properties) != len(rule.Keys()) {
+		t.Errorf("the schema has %d keys, a rule %d", len(s.Properties), len(rule.Keys()))
+	}
 }
