@@ -165,7 +165,7 @@ func TestLiveIsTheList(t *testing.T) {
 			m := &mirror{}
 			query := "where=" + url.QueryEscape(where)
 			resumed := 0
-			for round := range 4 {
+			for round := range rig.Times(4, 2) {
 				b.follow(t, m, query)
 				for range 60 {
 					id := ids[rng.IntN(len(ids))]
