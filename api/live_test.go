@@ -15,6 +15,7 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
+	"ullage/test/rig"
 )
 
 // mirror is what a reader of the live stream has, kept by the rules of the
