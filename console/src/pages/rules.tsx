@@ -1,32 +1,24 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useLocation, useNavigate, useParams } from "react-router";
-import { parse, parseDocument, stringify } from "yaml";
-import {
-  api,
-  ask,
-  listed,
-  Refusal,
-  tagged,
-  type FolderFinding,
-  type Rule,
-  type Schemas,
-  type Tagged,
-} from "../api/client";
+import { parse } from "yaml";
+import { api, ask, listed, Refusal, tagged, type FolderFinding, type Rule, type Tagged } from "../api/client";
 import { fleetNow, useFleet } from "../api/live";
 import { Badge } from "../components/badge";
 import { Dialog } from "../components/dialog";
 import { useTell } from "../components/notices";
-import { fieldLook } from "../components/field";
 import { Button, Choice, Command, Empty, Trouble } from "../components/parts";
 import { Replay } from "../components/replay";
 import { Suggestions } from "../components/suggestions";
+import { Trying } from "../components/rule-try";
+import { Versions } from "../components/rule-versions";
 import { RuleForm } from "../components/rule-form";
 import { Things, type Column } from "../components/things";
 import type { Schema } from "../lib/model-complete";
-import { conditionOf, exampleOf } from "../lib/example";
-import { absolute, ago, called, plural, rank, say, words } from "../lib/format";
-import { useNow, useParam, useTitle } from "../lib/use";
+import { exampleOf } from "../lib/example";
+import { alreadyOver, blank, formOf, keyed, withKey, written } from "../lib/rule-text";
+import { called, plural, rank, say, words } from "../lib/format";
+import { useParam, useTitle } from "../lib/use";
 import { AlarmTabs } from "./alarms";
 import { May } from "../components/may";
 import { meQuery } from "../lib/me";
@@ -291,52 +283,6 @@ function Nearest({ rule }: { rule: string }) {
   );
 }
 
-// blank is the beginning of a new rule, about what the fleet measures.
-function blank(e: ReturnType<typeof exampleOf>): string {
-  return `rule: ${e ? `${e.metric}_too_${e.upward ? "high" : "low"}` : "name_of_the_rule"}
-models: [${e?.model ?? "MODEL"}]
-raise: ${e ? conditionOf(e) : "METRIC > 0"}
-on_delay: 10min
-off_delay: 5min
-priority: high
-message: "{device.id}: ${e ? `${e.metric} is {${e.metric}}` : "what is wrong"}"
-cause:
-response:
-`;
-}
-
-// written is a rule as its file, in the order in which people write it.
-function written(r: Rule): string {
-  const order = [
-    "rule",
-    "models",
-    "devices",
-    "each",
-    "raise",
-    "clear",
-    "on_delay",
-    "deadband",
-    "off_delay",
-    "priority",
-    "respond_within",
-    "rises",
-    "latch",
-    "suppress",
-    "suppresses",
-    "message",
-    "cause",
-    "response",
-    "disabled",
-  ] as const;
-  const out: Record<string, unknown> = {};
-  for (const k of order)
-    if (r[k] !== undefined && r[k] !== "" && r[k] !== 0 && r[k] !== false && r[k] !== "0s") out[k] = r[k];
-  return stringify(out, { lineWidth: 100 }).replace(
-    /^models:\n((?: {2}- .*\n)+)/m,
-    (_, list: string) => `models: [${list.replace(/ {2}- (.*)\n/g, "$1, ").slice(0, -2)}]\n`,
-  );
-}
-
 export function RulePage() {
   const { name = "" } = useParams();
   const making = name === "new";
@@ -368,226 +314,6 @@ export function RulePage() {
       <Trouble>{rule.error?.message}</Trouble>
     );
   return <Editor key={name} inForce={rule.data} gone={gone} />;
-}
-
-// formOf reads a text as a rule, as far as it is one; undefined while it is none.
-function formOf(text: string): Partial<Rule> | undefined {
-  try {
-    const r = parse(text, { maxAliasCount: 0 }) as Partial<Rule> | null;
-    if (r === null || typeof r !== "object" || (r.models !== undefined && !Array.isArray(r.models)))
-      return undefined;
-    for (const k of ["cause", "response"] as const) if (r[k] === null) delete r[k];
-    return r;
-  } catch {
-    return undefined;
-  }
-}
-
-// withKey puts a key into the text of a rule, and leaves everything else as it is written,
-// comments too.
-function withKey(text: string, key: string, value: unknown): string {
-  const doc = parseDocument(text);
-  if (value === undefined || value === "") doc.delete(key);
-  else doc.set(key, Array.isArray(value) ? doc.createNode(value, { flow: true }) : value);
-  return doc.toString({ lineWidth: 100, flowCollectionPadding: false });
-}
-
-// keyed says of which key each finding is, by where it stands.
-function keyed(text: string, findings: FolderFinding[]): (FolderFinding & { key?: string })[] {
-  const lines = text.split("\n");
-  return findings.map((f) => {
-    for (let i = Math.min(f.line, lines.length) - 1; i >= 0; i--) {
-      const key = /^([a-z_]+):/.exec(lines[i])?.[1];
-      if (key) return { ...f, key };
-    }
-    return f;
-  });
-}
-
-// alreadyOver returns the devices on which a rule would be raised now, where they are more
-// than a fifth of those that it is for and it was not raised there already.
-async function alreadyOver(next: Rule, was?: Rule): Promise<string[]> {
-  if (next.disabled || next.each) return [];
-  const condition = `(${next.raise})${next.devices ? ` and (${next.devices})` : ""}`;
-  const of = (where: string) =>
-    ask(api.GET("/api/v1/expressions/matching", { params: { query: { where } } })).then((x) => x.ids);
-  try {
-    const models = next.models.map((m) => `device.model == ${JSON.stringify(m)}`).join(" or ");
-    const [all, over, before] = await Promise.all([
-      of(`(${models})${next.devices ? ` and (${next.devices})` : ""}`),
-      of(`(${models}) and ${condition}`),
-      was && !was.disabled ? of(`raised(${was.rule})`) : Promise.resolve([]),
-    ]);
-    const fresh = over.filter((id) => !before.includes(id));
-    return fresh.length > all.length / 5 ? fresh : [];
-  } catch {
-    return []; // a condition that a filter cannot ask, such as one over windows
-  }
-}
-
-// Versions lists the versions of a rule, with what differs, and goes back to one.
-function Versions({ rule, onTake }: { rule: Rule; onTake: (r: Rule) => void }) {
-  const versions = useQuery({
-    queryKey: ["rules", "versions", rule.rule],
-    queryFn: () => ask(api.GET("/api/v1/rules/{name}/versions", { params: { path: { name: rule.rule } } })),
-  });
-  const now = useNow();
-  if (versions.isPending) return <p className="text-muted">Loading…</p>;
-  if (versions.error) return <Trouble>{versions.error.message}</Trouble>;
-  return (
-    <ol className="border-t border-line">
-      {versions.data.map((v, i) => (
-        <li key={v.id} className="flex items-start gap-4 border-b border-line py-2">
-          <div className="min-w-0 flex-1">
-            <p>
-              <b>
-                {v.verb} by {v.by || "the service"}
-              </b>{" "}
-              <span className="text-muted" title={absolute(v.at)}>
-                {ago(v.at, now)}
-              </span>
-            </p>
-            {v.changed.map((c) => (
-              <p key={c} className="font-mono text-[0.8125rem] break-words">
-                {c}
-              </p>
-            ))}
-          </div>
-          {i > 0 && v.verb !== "removed" && (
-            <Button className="!px-2.5 !py-1" onClick={() => onTake(v.rule as Rule)}>
-              Take this one
-            </Button>
-          )}
-        </li>
-      ))}
-    </ol>
-  );
-}
-
-// Trying works a rule out for one device, with values that are typed in.
-function Trying({ rule, onClose }: { rule: Rule; onClose: () => void }) {
-  const { devices } = useFleet();
-  const of = [...devices.values()]
-    .filter((d) => rule.models.includes(d.model))
-    .sort((a, b) => a.id.localeCompare(b.id));
-  const [device, setDevice] = useState(of[0]?.id ?? "");
-  const [given, setGiven] = useState<Record<string, string>>({});
-  const body = {
-    source: rule.raise,
-    device,
-    given: Object.fromEntries(
-      Object.entries(given)
-        .filter(([, v]) => v.trim() !== "")
-        .map(([k, v]) => [
-          k,
-          v === "true"
-            ? true
-            : v === "false"
-              ? false
-              : v.trim() !== "" && !Number.isNaN(Number(v))
-                ? Number(v)
-                : v,
-        ]),
-    ),
-  };
-  const tried = useQuery({
-    queryKey: ["expression", "try", JSON.stringify(body)],
-    enabled: device !== "",
-    retry: false,
-    placeholderData: (old) => old,
-    queryFn: () => ask(api.POST("/api/v1/expressions/explain", { body })),
-  });
-  const part = tried.data?.part;
-  const names = useMemo(() => leavesOf(part), [part]);
-  return (
-    <Dialog
-      title={`Try ${words(rule.rule)}`}
-      wide
-      read
-      verb="Close"
-      act={async () => undefined}
-      onClose={onClose}
-    >
-      <label className="flex items-center gap-3 pb-3">
-        On
-        <select
-          value={device}
-          onChange={(e) => setDevice(e.target.value)}
-          className={`${fieldLook} !w-auto font-mono`}
-        >
-          {of.map((d) => (
-            <option key={d.id}>{d.id}</option>
-          ))}
-        </select>
-      </label>
-      {device === "" && <p className="text-muted">There is no device of these models.</p>}
-      <div className="grid gap-x-4 gap-y-2 sm:grid-cols-2">
-        {names.map((n) => (
-          <label key={n.text} className="flex items-center gap-2">
-            <span className="min-w-0 flex-1 truncate font-mono text-[0.8125rem]">{n.text}</span>
-            <input
-              value={given[n.text] ?? ""}
-              placeholder={n.value}
-              onChange={(e) => setGiven({ ...given, [n.text]: e.target.value })}
-              className={`${fieldLook} !w-36 text-right`}
-            />
-          </label>
-        ))}
-      </div>
-      {tried.error && (
-        <div className="pt-3">
-          <Trouble>{tried.error.message}</Trouble>
-        </div>
-      )}
-      {part && (
-        <>
-          <p className="pt-3 text-base">
-            <b>
-              {part.truth === "true"
-                ? rule.on_delay && rule.on_delay !== "0s"
-                  ? `It would be raised after ${rule.on_delay} of this.`
-                  : "It would be raised."
-                : part.truth === "false"
-                  ? "It would not be raised."
-                  : "It is not known, so nothing would change."}
-            </b>
-          </p>
-          <ul className="mt-2 border-t border-line">
-            <PartRow part={part} deep={0} />
-          </ul>
-        </>
-      )}
-    </Dialog>
-  );
-}
-
-type Part = Schemas["Part"];
-
-// leavesOf are the names in an expression, with what they are now.
-function leavesOf(p?: Part): { text: string; value: string }[] {
-  if (!p) return [];
-  if (!p.parts?.length)
-    return /^([a-z]+\.)?[a-z][a-z0-9_]*$/.test(p.text) ? [{ text: p.text, value: p.value }] : [];
-  const all = p.parts.flatMap((x) => leavesOf(x));
-  return all.filter((x, i) => all.findIndex((y) => y.text === x.text) === i);
-}
-
-function PartRow({ part: p, deep }: { part: Part; deep: number }) {
-  return (
-    <>
-      <li
-        className="grid grid-cols-[minmax(0,1fr)_auto] gap-x-4 border-b border-line py-1"
-        style={{ paddingLeft: `${deep * 1.25}rem` }}
-      >
-        <code className="font-mono text-[0.8125rem] break-words">{p.text}</code>
-        <span className={p.truth === "true" ? "font-semibold" : "text-muted"}>{p.truth ?? p.value}</span>
-        {p.note && <span className="col-span-2 text-muted">{p.note}</span>}
-      </li>
-      {p.parts?.map((x, i) => (
-        <PartRow key={i} part={x} deep={deep + 1} />
-      ))}
-    </>
-  );
 }
 
 // Base is the rule that an editor's text began with.
