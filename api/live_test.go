@@ -165,8 +165,8 @@ func TestLiveIsTheList(t *testing.T) {
 			}
 			m := &mirror{}
 			query := "where=" + url.QueryEscape(where)
-			resumed := 0
-			for round := range rig.Times(4, 2) {
+			resumed, rounds := 0, rig.Times(4, 2)
+			for round := range rounds {
 				b.follow(t, m, query)
 				for range 60 {
 					id := ids[rng.IntN(len(ids))]
@@ -206,8 +206,8 @@ func TestLiveIsTheList(t *testing.T) {
 						len(want), unlike(m.devices, want))
 				}
 			}
-			if where == "" && resumed != 2 {
-				t.Errorf("%d of 2 streams went on behind their cursor, without the whole fleet", resumed)
+			if where == "" && resumed != rounds/2 {
+				t.Errorf("%d of %d streams went on behind their cursor, without the whole fleet", resumed, rounds/2)
 			}
 		})
 	}
