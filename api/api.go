@@ -245,6 +245,7 @@ func (s *server) routes() {
 	s.siteRoutes()
 	s.maintenanceRoutes()
 	s.replayRoutes()
+	s.responseRoutes()
 	s.peopleRoutes()
 	s.documentRoutes()
 	s.thingRoutes()

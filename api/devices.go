@@ -349,7 +349,7 @@ func (s *server) settingRoutes() {
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		return &body[client.Settings]{s.ownUnits(ctx).settings(settingsOf(st, m))}, nil
+		return &body[client.Settings]{s.ownUnits(ctx).settings(settingsOf(st, m, s.Fleet.Origins(caller(ctx), in.ID)))}, nil
 	}, describe("settings", "A device's settings, intended and applied", "Settings"), notFound)
 	type change struct {
 		One
@@ -366,7 +366,7 @@ func (s *server) settingRoutes() {
 			return nil, s.failed(err)
 		}
 		s.Settle()
-		return &body[client.Settings]{own.settings(settingsOf(st, m))}, nil
+		return &body[client.Settings]{own.settings(settingsOf(st, m, s.Fleet.Origins(caller(ctx), in.ID)))}, nil
 	}, describe("change-settings", "Set overrides of settings on a device, and take them off", "Settings"), notFound)
 	type many struct{ Body client.SettingsOfMany }
 	huma.Post(s.api, "/api/v1/settings", func(ctx context.Context, in *many) (*body[client.SettingsJob], error) {
@@ -402,7 +402,7 @@ func settingsJobOf(j settings.Job) client.SettingsJob {
 		Done: j.Done, Failed: j.Failed, EndedAt: optional(j.EndedAt)}
 }
 
-func settingsOf(st settings.State, m *model.Model) client.Settings {
+func settingsOf(st settings.State, m *model.Model, origins map[string]layering.Origin) client.Settings {
 	out := client.Settings{Device: st.Device, Revision: st.Revision, IntendedAt: st.IntendedAt,
 		Applied: st.AppliedRevision, AppliedAt: optional(st.AppliedAt), State: "applied", Settings: []client.Setting{}}
 	drift := map[string]layering.Difference{}
@@ -416,13 +416,11 @@ func settingsOf(st settings.State, m *model.Model) client.Settings {
 	if !st.Confirmed() {
 		out.State = "pending"
 	}
-	kept := st.KeptByService(m)
-	sources := layering.Merge(m.Defaults(false), st.Override).Source
 	for _, p := range m.With(model.Setting) {
 		c := client.Setting{Name: p.Name, Title: p.Title, Type: kindName(p), Unit: p.Unit,
 			Display: unit.Display(p.Unit), Decimals: p.Decimals, Minimum: p.Min, Maximum: p.Max, Enum: p.Enum, KeptByService: p.KeptByService, Intended: st.Intended[p.Name].Any(), Source: string(layering.FromModel), State: "applied"}
-		if sources[p.Name] == layering.FromOverride {
-			c.Source = string(layering.FromOverride)
+		if from, ok := origins[p.Name]; ok {
+			c.Source, c.From = string(from.Source), from.Name
 		}
 		if by, ok := st.OverriddenBy[p.Name]; ok {
 			c.OverriddenBy, c.OverriddenAt = by.By, optional(by.At)
@@ -433,7 +431,7 @@ func settingsOf(st settings.State, m *model.Model) client.Settings {
 		d, drifting := drift[p.Name]
 		switch {
 		case p.KeptByService:
-			c.Intended, c.Applied, c.State = kept[p.Name].Any(), kept[p.Name].Any(), "applied"
+			c.Intended, c.Applied, c.State = st.Kept[p.Name].Any(), st.Kept[p.Name].Any(), "applied"
 		case !st.Confirmed() && st.Applied[p.Name] != st.Intended[p.Name]:
 			c.State = "pending"
 		case drifting && d.Reason != "":

@@ -115,7 +115,7 @@ func (s *server) value(ctx context.Context, d devices.Device, m *model.Model, p 
 			return value.Value{}
 		}
 		if p.KeptByService {
-			return st.KeptByService(m)[p.Name]
+			return st.Kept[p.Name]
 		}
 		return st.Intended[p.Name]
 	}

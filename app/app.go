@@ -38,6 +38,7 @@ import (
 	"ullage/fleet/present"
 	"ullage/fleet/query"
 	"ullage/fleet/replays"
+	"ullage/fleet/responses"
 	"ullage/fleet/retention"
 	"ullage/fleet/revisions"
 	"ullage/fleet/scoped"
@@ -107,6 +108,7 @@ type App struct {
 	Sites        *sites.Sites
 	Maintenances *maintenances.Maintenances
 	Replays      *replays.Replays
+	Responses    *responses.Responses
 	Joining      *joining.Joining
 	Bulk         *bulk.Changes
 	Settings     *settings.Settings
@@ -229,8 +231,14 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		Zone:       a.Present.Zone, Now: o.Now}); err != nil {
 		return a, err
 	}
+	if a.Responses, err = responses.Open(ctx, responses.Options{Records: records, Facts: a.Facts, Commits: a.Commits,
+		Devices: a.Devices, Settings: a.Settings, Commands: a.Commands, Now: o.Now}); err != nil {
+		return a, err
+	}
 	if a.Alarms, err = alarms.Open(ctx, alarms.Options{Records: records, History: past, Outages: a.Maintenances,
-		Arrivals: telemetry.Arrivals, Commits: a.Commits,
+		Responses: a.Responses, Matching: a.matching,
+		MayEngineer: func(who, device string) bool { return a.Access.Caller(who, "").May(person.Engineer, device) },
+		Arrivals:    telemetry.Arrivals, Commits: a.Commits,
 		Devices: a.Devices, Models: a.Models, Present: a.Present, Bus: a.Bus, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
@@ -271,7 +279,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.AsOf = asof.New(asof.Options{Records: records, History: past, Devices: a.Devices, Models: a.Models,
 		Now: o.Now})
 
-	a.Fleet = scoped.New(scoped.Options{Access: a.Access, Models: a.Models, Devices: a.Devices, Sites: a.Sites, Maintenances: a.Maintenances, Replays: a.Replays, Joining: a.Joining, Bulk: a.Bulk,
+	a.Fleet = scoped.New(scoped.Options{Access: a.Access, Models: a.Models, Devices: a.Devices, Sites: a.Sites, Maintenances: a.Maintenances, Replays: a.Replays, Responses: a.Responses, Joining: a.Joining, Bulk: a.Bulk,
 		Settings: a.Settings, Commands: a.Commands, Alarms: a.Alarms, Present: a.Present, Expressions: a.Expressions,
 		Facts: a.Facts, News: a.News, AsOf: a.AsOf, History: past, Queries: a.Queries, Importer: a.Importer,
 		Deleter: a.Deleter, Traffic: a.Traffic, Revisions: a.Revisions, Derivations: a.Derivations, Folder: a.Folder,
@@ -282,6 +290,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	// Who reads from what is present comes after it.
 	a.Bus.Handle(a.Present.Handle)
 	a.Bus.Handle(a.Maintenances.Handle)
+	a.Bus.Handle(a.Settings.Handle)
 	a.Bus.Handle(a.Alarms.Handle)
 	a.Bus.Handle(a.Ahead.Handle)
 	a.Bus.Handle(links.New(a.Commits, o.Log).Handle)
@@ -295,6 +304,15 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		a.Bus.Handle(h)
 	}
 	return a, nil
+}
+
+// matching answers selectors for rules; not while Ullage is being put together.
+func (a *App) matching(where string) (map[string]bool, bool, error) {
+	if a.Expressions == nil {
+		return nil, false, nil
+	}
+	ids, err := a.Expressions.Where(where)
+	return ids, true, err
 }
 
 // granted lets what somebody has made follow what they reach now.
@@ -351,6 +369,7 @@ func (a *App) Start(clock bool) {
 	a.running = true
 	a.Watch(context.Background())
 	a.Bulk.Resume()
+	a.Settings.Start()
 	if !clock {
 		return
 	}
@@ -392,6 +411,7 @@ func (a *App) Settle() {
 	for range 3 {
 		a.Bus.Settle()
 		a.Commits.Settle()
+		a.Settings.Derived()
 	}
 	a.Bus.Settle()
 }

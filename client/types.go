@@ -271,7 +271,8 @@ type Setting struct {
 	KeptByService bool       `json:"kept_by_service,omitempty" doc:"Lives in the service only"`
 	Intended      any        `json:"intended" doc:"What it should be"`
 	Applied       any        `json:"applied,omitempty" doc:"What the device confirmed; absent before it did"`
-	Source        string     `json:"source" enum:"model,override" doc:"Where the intended value comes from"`
+	Source        string     `json:"source" enum:"model,layer,response,override" doc:"Where the intended value comes from"`
+	From          string     `json:"from,omitempty" doc:"The layer, or the rule whose response sets it while it is raised"`
 	OverriddenBy  string     `json:"overridden_by,omitempty"`
 	OverriddenAt  *time.Time `json:"overridden_at,omitempty"`
 	State         string     `json:"state" enum:"pending,applied,refused,drift" doc:"How far the device is with it"`

@@ -33,7 +33,7 @@ type Records struct {
 // which belong to every commit, stand in facts.go and here.
 var keepers = []keeper{modelKind, deviceKind, credentialKind, credentialUseKind, settingKind, jobKind, progressKind, ruleKind, alarmKind, shelfKind, maintenanceKind, ruleVersionKind,
 	detectionKind, commandKind, personKind, passwordKind, invitationKind, sessionKind, teamKind, keyKind, keySecretKind, keyUseKind, factorKind, siteKind, planKind,
-	joinKeyKind, joinSaltKind, joinRecordKind, bulkJobKind, bulkProgressKind}
+	joinKeyKind, joinSaltKind, joinRecordKind, bulkJobKind, bulkProgressKind, responseKind, switchKind}
 
 // recordMigrations make the tables. A migration that adds a column or a table
 // does nothing on a store that was made in the newer shape.
@@ -121,6 +121,16 @@ var recordMigrations = []*gormigrate.Migration{{
 			return err
 		}
 		return tx.AutoMigrate(&shelfRow{}, &maintenanceRow{}, &ruleVersionRow{})
+	},
+}, {
+	ID: "9",
+	Migrate: func(tx *gorm.DB) error {
+		if !tx.Migrator().HasColumn(&settingRow{}, "Kept") {
+			if err := tx.Migrator().AddColumn(&settingRow{}, "Kept"); err != nil {
+				return err
+			}
+		}
+		return tx.AutoMigrate(&responseRow{}, &switchRow{})
 	},
 }}
 

@@ -16,6 +16,7 @@ type settingRow struct {
 	Earlier         []settings.Span   `gorm:"serializer:json"`
 	Override        layering.Settings `gorm:"serializer:json"`
 	Intended        layering.Settings `gorm:"serializer:json"`
+	Kept            layering.Settings `gorm:"serializer:json"`
 	IntendedAt      int64
 	OverriddenBy    map[string]settings.Overridden `gorm:"serializer:json"`
 	AppliedRevision int64
@@ -31,12 +32,12 @@ var settingKind = &kind[settings.State, string, settingRow]{
 	key: func(x settings.State) string { return x.Device },
 	row: sure(func(x settings.State) settingRow {
 		return settingRow{Device: x.Device, Revision: x.Revision, First: x.First, Earlier: x.Earlier,
-			Override: x.Override, Intended: x.Intended, IntendedAt: ms(x.IntendedAt), OverriddenBy: x.OverriddenBy, AppliedRevision: x.AppliedRevision, Applied: x.Applied,
+			Override: x.Override, Intended: x.Intended, Kept: x.Kept, IntendedAt: ms(x.IntendedAt), OverriddenBy: x.OverriddenBy, AppliedRevision: x.AppliedRevision, Applied: x.Applied,
 			AppliedAt: ms(x.AppliedAt), Refused: x.Refused, DriftSince: ms(x.DriftSince)}
 	}),
 	record: sure(func(x settingRow) settings.State {
 		return settings.State{Device: x.Device, Revision: x.Revision, First: x.First, Earlier: x.Earlier,
-			Override: x.Override, Intended: x.Intended, IntendedAt: at(x.IntendedAt), OverriddenBy: x.OverriddenBy, AppliedRevision: x.AppliedRevision, Applied: x.Applied,
+			Override: x.Override, Intended: x.Intended, Kept: x.Kept, IntendedAt: at(x.IntendedAt), OverriddenBy: x.OverriddenBy, AppliedRevision: x.AppliedRevision, Applied: x.Applied,
 			AppliedAt: at(x.AppliedAt), Refused: x.Refused, DriftSince: at(x.DriftSince)}
 	}),
 }

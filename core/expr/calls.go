@@ -118,6 +118,11 @@ func (c *checker) call(n *Node) *node {
 		if f.Family == FamilyTime || f.Name == "age" || f.Name == "raised" || f.Name == "changed" || f.Name == "previous" {
 			return c.report(n, "", "%s may not say what somebody reaches, since it can change without a person deciding so", f.Name)
 		}
+	case ForLayer:
+		if f.Family == FamilyTime && f.Name != "time" && f.Name != "during" || f.Name == "age" || f.Name == "changed" ||
+			f.Name == "previous" {
+			return c.report(n, "", "%s changes by itself, so it cannot choose devices here; during and raised can", f.Name)
+		}
 	case ForTarget:
 		if f.Family == FamilyTime && f.Name != "time" || f.Name == "age" || f.Name == "raised" || f.Name == "changed" ||
 			f.Name == "previous" {

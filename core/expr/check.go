@@ -255,7 +255,7 @@ func (c *checker) allowed(n *Node, name Name) bool {
 			c.report(n, "", "%s may not say what somebody reaches, since it can change without a person deciding so; labels, device.id and device.model can", name)
 		}
 		return ok
-	case ForTarget:
+	case ForTarget, ForLayer:
 		ok := name.Scope == "label" || name.Scope == "device" && name.Key != "link" && name.Key != "status" &&
 			name.Key != "zone"
 		if name.Scope == "attr" {

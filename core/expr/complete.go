@@ -233,13 +233,13 @@ func (k *completer) operands(subject Info, call string) {
 			}
 		}
 	}
-	target := k.purpose == ForTarget || k.purpose == ForAccess
+	target := k.purpose == ForTarget || k.purpose == ForLayer || k.purpose == ForAccess
 	if !target {
 		k.names("")
 	}
 	for _, i := range k.schema.All() {
 		ok := !target || i.Name.Scope == "label" || i.Name.Scope == "device" && i.Name.Key != "link" &&
-			i.Name.Key != "status" && i.Name.Key != "zone" || i.Name.Scope == "attr" && k.purpose == ForTarget
+			i.Name.Key != "status" && i.Name.Key != "zone" || i.Name.Scope == "attr" && k.purpose != ForAccess
 		if k.purpose == ForAccess && i.Name.Scope == "device" {
 			ok = i.Name.Key == "id" || i.Name.Key == "model"
 		}
@@ -252,7 +252,8 @@ func (k *completer) operands(subject Info, call string) {
 			k.purpose != ForGroup && k.purpose != ForMessage {
 			continue
 		}
-		if target && f.Family != FamilyText && f.Name != "has" && (f.Name != "time" || k.purpose == ForAccess) {
+		byItself := k.purpose == ForLayer && (f.Name == "during" || f.Name == "raised")
+		if target && !byItself && f.Family != FamilyText && f.Name != "has" && (f.Name != "time" || k.purpose == ForAccess) {
 			continue
 		}
 		back := 1

@@ -196,6 +196,69 @@ func (n *Node) Names(yield func(Name, Span)) {
 	}
 }
 
+// Bind writes the names of a scope in src as the texts that they stand for. It returns src
+// as it is where it cannot be read.
+func Bind(src, scope string, text func(key string) string) string {
+	n, found := Parse(src)
+	if len(found.Errors()) > 0 {
+		return src
+	}
+	var b strings.Builder
+	at := 0
+	n.Names(func(name Name, span Span) {
+		if name.Scope == scope && span.Start >= at {
+			b.WriteString(src[at:span.Start])
+			b.WriteString(quote(text(name.Key)))
+			at = span.End
+		}
+	})
+	b.WriteString(src[at:])
+	return b.String()
+}
+
+// Only returns the texts of which a name must have one for n to be true, as far as that is
+// written down: label.a == "x" and device.model in ("p", "q"). It reports false where n says
+// nothing about it.
+func (n *Node) Only(name Name) ([]string, bool) {
+	switch n.kind {
+	case kAnd:
+		for _, a := range n.args {
+			if texts, ok := a.Only(name); ok {
+				return texts, true
+			}
+		}
+	case kOr:
+		var all []string
+		for _, a := range n.args {
+			texts, ok := a.Only(name)
+			if !ok {
+				return nil, false
+			}
+			all = append(all, texts...)
+		}
+		return all, true
+	case kCompare:
+		if n.op != "==" || len(n.args) != 2 {
+			return nil, false
+		}
+		for i := range 2 {
+			if x, y := n.args[i], n.args[1-i]; x.kind == kName && x.name == name && y.kind == kText {
+				return []string{y.text}, true
+			}
+		}
+	case kIn:
+		if n.op == "not" || len(n.args) == 0 || n.args[0].kind != kName || n.args[0].name != name {
+			return nil, false
+		}
+		var all []string
+		for _, a := range n.args[1:] {
+			all = append(all, a.text)
+		}
+		return all, true
+	}
+	return nil, false
+}
+
 // Calls yield for every call of a function in n that takes a bare name, with
 // that name.
 func (n *Node) Calls(function string, yield func(name string)) {

@@ -113,6 +113,8 @@ const (
 	// ForTarget: what a layer or a rule applies to; labels, attributes and
 	// device facts that do not change by themselves.
 	ForTarget
+	// ForLayer: as ForTarget, and whether alarms are raised, and the hours of the week.
+	ForLayer
 	// ForAccess: what a person reaches; labels, device.id and device.model. A label
 	// that a device lacks is unknown there, so that no comparison with it is true,
 	// whichever way it is written.
@@ -136,6 +138,8 @@ func PurposeOf(word string) (Purpose, error) {
 		return ForGroup, nil
 	case "target":
 		return ForTarget, nil
+	case "layer":
+		return ForLayer, nil
 	case "access":
 		return ForAccess, nil
 	case "value":

@@ -19,29 +19,56 @@ func (s Settings) Equal(o Settings) bool { return maps.Equal(s, o) }
 // Names returns the names in order.
 func (s Settings) Names() []string { return slices.Sorted(maps.Keys(s)) }
 
-// Source says where an intended value comes from.
+// Source says what kind of thing an intended value comes from.
 type Source string
 
 // The sources, the weakest first.
 const (
 	FromModel    Source = "model"
+	FromLayer    Source = "layer"
+	FromResponse Source = "response"
 	FromOverride Source = "override"
 )
 
-// Merged is an intended document with the source of each value.
-type Merged struct {
-	Settings Settings
-	Source   map[string]Source
+// Origin says where a value comes from: of a layer its name, of a response its rule.
+type Origin struct {
+	Source Source `json:"source" enum:"model,layer,response,override" doc:"What gives the value, the weakest first"`
+	Name   string `json:"name,omitempty" doc:"Of a layer its name, of a response its rule"`
 }
 
-// Merge lays a device's override over the model's defaults. Neither is changed.
-func Merge(defaults, override Settings) Merged {
-	m := Merged{Settings: Settings{}, Source: map[string]Source{}}
+// Part is what one thing gives a device. A name in Removes takes off what weaker parts than
+// it give, so that the model's default is there again.
+type Part struct {
+	Origin
+	Gives   Settings
+	Removes []string
+}
+
+// Merged is an intended document with the origin of each value.
+type Merged struct {
+	Settings Settings
+	Origin   map[string]Origin
+}
+
+// Merge lays parts, the weakest first, over the model's defaults. Nothing of what it is
+// given is changed.
+func Merge(defaults Settings, parts ...Part) Merged {
+	m := Merged{Settings: make(Settings, len(defaults)), Origin: make(map[string]Origin, len(defaults))}
 	for name, v := range defaults {
-		m.Settings[name], m.Source[name] = v, FromModel
+		m.Settings[name], m.Origin[name] = v, Origin{Source: FromModel}
 	}
-	for name, v := range override {
-		m.Settings[name], m.Source[name] = v, FromOverride
+	for _, p := range parts {
+		for name, v := range p.Gives {
+			m.Settings[name], m.Origin[name] = v, p.Origin
+		}
+		for _, name := range p.Removes {
+			if v, ok := defaults[name]; ok {
+				m.Settings[name], m.Origin[name] = v, Origin{Source: FromModel}
+			} else {
+				delete(m.Settings, name)
+				delete(m.Origin, name)
+			}
+		}
 	}
 	return m
 }

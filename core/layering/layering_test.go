@@ -11,9 +11,9 @@ func TestMergeAndDrift(t *testing.T) {
 	n := value.OfNumber
 	defaults := layering.Settings{"max_temp": n(32), "report_every": n(10)}
 	override := layering.Settings{"max_temp": n(30)}
-	m := layering.Merge(defaults, override)
-	if m.Settings["max_temp"] != n(30) || m.Source["max_temp"] != layering.FromOverride ||
-		m.Source["report_every"] != layering.FromModel {
+	m := layering.Merge(defaults, layering.Part{Origin: layering.Origin{Source: layering.FromOverride}, Gives: override})
+	if m.Settings["max_temp"] != n(30) || m.Origin["max_temp"].Source != layering.FromOverride ||
+		m.Origin["report_every"].Source != layering.FromModel {
 		t.Errorf("merged to %+v", m)
 	}
 	if defaults["max_temp"] != n(32) || len(override) != 1 {

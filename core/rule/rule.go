@@ -67,6 +67,7 @@ type Rule struct {
 	Suppress      string         `yaml:"suppress,omitempty" json:"suppress,omitempty" doc:"While this is true its alarms are suppressed by design (ISA-18.2): they call nobody" example:"label.stage == \"empty\""`
 	Suppresses    []string       `yaml:"suppresses,omitempty" json:"suppresses,omitempty" maxItems:"50" doc:"Rules whose alarms on members of the group are suppressed while this one is raised; for rules with each" example:"[\"probe_silent\"]"`
 	Rises         []Rise         `yaml:"rises,omitempty" json:"rises,omitempty" maxItems:"4" doc:"When the priority of an open alarm goes up by itself"`
+	Responses     []Response     `yaml:"responses,omitempty" json:"responses,omitempty" maxItems:"10" doc:"What Ullage does by itself while it is raised"`
 	// What follows is the service's to say.
 	Author string `yaml:"-" json:"author,omitempty" readOnly:"true" doc:"Who made it, if they are engineer for some devices only"`
 	Access string `yaml:"-" json:"access,omitempty" readOnly:"true" doc:"What its author reaches, which is and-ed to devices and follows when that changes"`
@@ -112,6 +113,7 @@ func Read(src []byte) (r *Rule, err error) {
 	if err := yaml.UnmarshalWithOptions(src, r, yaml.DisallowUnknownField()); err != nil {
 		return nil, errors.New(yaml.FormatError(err, false, false))
 	}
+	r.plain()
 	return r, nil
 }
 
@@ -129,6 +131,11 @@ func (r *Rule) Check() error {
 		}
 		if _, found := expr.Parse(part.src); len(found.Errors()) > 0 {
 			wrong = append(wrong, &Error{Rule: r.Name, Key: part.key, Findings: found.Errors()})
+		}
+	}
+	for _, x := range r.Responses {
+		if _, found := expr.Parse(x.Devices); x.Devices != "" && len(found.Errors()) > 0 {
+			wrong = append(wrong, &Error{Rule: r.Name, Key: "responses", Piece: x.Devices, Findings: found.Errors()})
 		}
 	}
 	pieces, bad := r.pieces()
@@ -171,6 +178,7 @@ func (r *Rule) form() Errors {
 		bad(x.To.Rank() >= r.Priority.Rank(), "rises", "%s, rises: %q is no higher priority than %q", r.Name, x.To, r.Priority)
 		bad((x.After > 0) == (x.Beyond > 0), "rises", "%s, rises: say after, or beyond, and not both", r.Name)
 	}
+	r.responses(bad)
 	bad(r.Raise == "", "raise", "%s has no raise; write the condition, like raise: must_temp > set.max_temp", r.Name)
 	return wrong
 }
@@ -484,6 +492,7 @@ func Loose(src []byte) (r *Rule, wrong Errors, err error) {
 			wrong = append(wrong, &Error{Key: key, Sentence: key + ": " + first})
 		}
 	}
+	r.plain()
 	for _, x := range wrong {
 		x.Rule = r.Name
 	}

@@ -417,6 +417,9 @@ func (e *Engine) turned(s *shard, o *opened, next Alarm, now time.Time) {
 	case was.Maintenance != next.Maintenance:
 		tell(fact.OutOfService{Rule: next.Rule, Maintenance: was.Maintenance, Over: true})
 	}
+	if o.x != nil && (was.Aside.Suppressed != next.Aside.Suppressed || was.Aside.OutOfService != next.Aside.OutOfService) && next.State.Holds() {
+		e.follow(s, o.w, o.x, Turned, "")
+	}
 	if was.Aside.Shelved != next.Aside.Shelved { // the shelf itself was told of
 		next.changedAt = now
 		s.unsaved.alarms = append(s.unsaved.alarms, next)

@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"ullage/core/check"
 	"ullage/core/lifecycle"
 	"ullage/core/rule"
 	"ullage/core/series"
@@ -138,6 +139,14 @@ type Options struct {
 	Arrivals func() map[string][]Arrival
 	// Outages tells of maintenance; nil for none.
 	Outages Outages
+	// Responses does what rules do by themselves; nil for nobody.
+	Responses Responses
+	// Matching returns the ids of the devices for which a selector is true, and whether it
+	// can be asked already. MayEngineer says whether somebody is engineer for a device.
+	Matching    func(where string) (ids map[string]bool, ready bool, err error)
+	MayEngineer func(person, device string) bool
+	// Layers are what layers of settings have to do with rules; nil for none.
+	Layers  func() []check.Layer
 	Commits *commit.Writer
 	Devices *devices.Registry
 	Models  *models.Catalogue
@@ -169,7 +178,11 @@ type Engine struct {
 
 	then then
 
-	outages Outages
+	outages     Outages
+	responses   Responses
+	matching    func(where string) (map[string]bool, bool, error)
+	mayEngineer func(person, device string) bool
+	layers      func() []check.Layer
 	// over is which rules of groups suppress what, see oversee.
 	over atomic.Pointer[map[string]map[string]*groupRule]
 
@@ -207,7 +220,10 @@ type shard struct {
 	chores  []string // devices whose trends and usual values are to be worked out
 	unsaved batch
 	saving  bool // a batch is on its way to disk
-	saved   time.Time
+	// importing says that what is judged now came from a file.
+	importing bool
+	owed      []owed
+	saved     time.Time
 }
 
 // batch is what is to be stored together.
@@ -215,12 +231,13 @@ type batch struct {
 	alarms     []Alarm
 	detections []Detection
 	shelves    []shelving
+	follows    []Follow
 	facts      []fact.Fact
 	waiting    []func(error) // persons who wait for it
 }
 
 func (b *batch) empty() bool {
-	return len(b.alarms)+len(b.detections)+len(b.shelves)+len(b.facts)+len(b.waiting) == 0
+	return len(b.alarms)+len(b.detections)+len(b.shelves)+len(b.follows)+len(b.facts)+len(b.waiting) == 0
 }
 
 // ReadRules reads the stored rules; those that are wrong in themselves are set aside.
@@ -243,7 +260,7 @@ func ReadRules(ctx context.Context, r Records) ([]rule.Rule, error) {
 // when the service stopped.
 func Open(ctx context.Context, o Options) (*Engine, error) {
 	e := &Engine{records: o.Records, history: o.History, arrived: o.Arrivals, commits: o.Commits, devices: o.Devices, models: o.Models,
-		present: o.Present, outages: o.Outages, bus: o.Bus, now: o.Now, log: o.Log, open: map[string]Alarm{}, rules: map[string]*rule.Rule{}, sets: map[string]*ruleset{}}
+		present: o.Present, outages: o.Outages, responses: o.Responses, matching: o.Matching, mayEngineer: o.MayEngineer, layers: o.Layers, bus: o.Bus, now: o.Now, log: o.Log, open: map[string]Alarm{}, rules: map[string]*rule.Rule{}, sets: map[string]*ruleset{}}
 	stored, err := ReadRules(ctx, o.Records)
 	if err != nil {
 		return nil, err
@@ -409,6 +426,11 @@ func (e *Engine) storing(b *batch) func(*commit.Tx) error {
 			}
 		}
 		tx.Tell(b.facts...)
+		for _, f := range b.follows {
+			if err := e.responses.Follow(tx, f); err != nil {
+				return err
+			}
+		}
 		return nil
 	}
 }
@@ -430,6 +452,7 @@ func (e *Engine) settled(s *shard, x saved) {
 		x.alarms = append(x.alarms, s.unsaved.alarms...)
 		x.detections = append(x.detections, s.unsaved.detections...)
 		x.shelves = append(x.shelves, s.unsaved.shelves...)
+		x.follows = append(x.follows, s.unsaved.follows...)
 		x.facts = append(x.facts, s.unsaved.facts...)
 		waiting := x.waiting
 		x.waiting = s.unsaved.waiting

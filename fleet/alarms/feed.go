@@ -174,6 +174,7 @@ func sortObserved(all []observed) {
 // is to be judged; with unseen only those watches that have not seen its time.
 func (e *Engine) feed(s *shard, w *subject, all []observed, unseen bool) {
 	changes := newChanges(e, s, w)
+	var prompt []*watch // whose readings came late before, and on time now
 	arrivals := e.then.arrivals[w.id]
 	var settings time.Time // as of when the State has them; zero for now
 	for len(all) > 0 {
@@ -222,11 +223,25 @@ func (e *Engine) feed(s *shard, w *subject, all []observed, unseen bool) {
 				x.Det.Seen = at
 			}
 			x.judged = max(x.judged, at.UnixMilli())
+			came := changes.arrived
+			if came.IsZero() {
+				came = e.now()
+			}
+			if late := came.Sub(at) > onTime; late != x.late {
+				if x.late = late; !late {
+					prompt = append(prompt, x)
+				}
+			}
 			changes.assess(x, now)
 			x.dirty = true
 		}
 	}
 	changes.apply()
+	for _, x := range prompt {
+		if x.alarm != nil && x.alarm.State.Holds() {
+			e.follow(s, w, x, Rose, "")
+		}
+	}
 	if !settings.IsZero() {
 		e.outer(w)
 	}

@@ -156,6 +156,8 @@ func (e *Engine) regroup(s *shard) {
 				x.alarm.State, x.alarm.ReturnedAt = lifecycle.Normal, e.now()
 				e.record(s, *x.alarm, e.now(), fact.Returned{Rule: x.Rule.Name,
 					Why: x.Rule.Name + " no longer watches " + w.id + "; its alarm is closed"})
+				what, why := e.ended(x.Rule.Name)
+				e.follow(s, &w.subject, x, what, why)
 			}
 		}
 		delete(s.groups, key)
@@ -265,7 +267,12 @@ func (e *Engine) judgeGroups(s *shard, r *groupRule, now time.Time, touched map[
 				s.track(x.alarm, &w.subject, x, x.release)
 			}
 		}
-		w.watches[0].Rule = r.rule
+		if x := w.watches[0]; x.Rule != r.rule {
+			x.Rule = r.rule
+			if x.alarm != nil && x.alarm.State.Holds() {
+				e.follow(s, &w.subject, x, Edited, "")
+			}
+		}
 		w.set = r.set
 		w.state = r.set.plan.NewState(now)
 		w.state.In(e.present.ZoneOf(siteOf(r.key, label)))

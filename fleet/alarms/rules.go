@@ -130,6 +130,25 @@ func (e *Engine) judgeRule(r *rule.Rule) (changed bool, verb string, err error) 
 		return false, "", fault.New(fault.Invalid, "%s would ask about itself in a circle: %s", r.Name,
 			strings.Join(circle, " asks "))
 	}
+	if len(r.Responses) > 0 {
+		if err := check.Responses(r, e.models.List(), around); err != nil {
+			return false, "", invalid(err)
+		}
+	}
+	var layers []check.Layer
+	if e.layers != nil {
+		layers = e.layers()
+	}
+	for _, l := range layers {
+		if slices.Contains(l.Asks, r.Name) && r.OffDelay == 0 {
+			return false, "", fault.New(fault.Invalid, "the layer %s asks whether %s is raised, so it needs an off-delay, or its settings could come and go with every reading", l.Name, r.Name).
+				Then("give it one, like off_delay: 5min").On("off_delay")
+		}
+	}
+	if loop := check.Loop(others, layers, e.models.List()); loop != "" {
+		return false, "", fault.New(fault.Invalid, "%s would raise and return by what it does itself: %s", r.Name, loop).
+			Then("set another setting, or look at another").On("responses")
+	}
 	old := e.rules[r.Name]
 	if old != nil && old.Same(r) {
 		return false, "", nil
@@ -163,6 +182,13 @@ func (e *Engine) RemoveRule(ctx context.Context, name string, cond noun.If, by s
 		if o.Name != name && slices.Contains(o.Asks(), name) {
 			return fault.New(fault.Conflict, "%s asks whether %s is raised", o.Name, name).
 				Then("change or remove %s first", o.Name)
+		}
+	}
+	if e.layers != nil {
+		for _, l := range e.layers() {
+			if slices.Contains(l.Asks, name) {
+				return fault.New(fault.Conflict, "the layer %s asks whether %s is raised", l.Name, name).Then("change or remove the layer first")
+			}
 		}
 	}
 	return e.commits.Do(ctx, func(tx *commit.Tx) error {

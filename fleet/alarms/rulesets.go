@@ -154,3 +154,28 @@ func (e *Engine) names() []string {
 	}
 	return out
 }
+
+// selected reports whether the selector of a rule, and what its author reaches, choose a
+// device of a model.
+func (e *Engine) selected(r *rule.Rule, modelName string, get present.Lookup) bool {
+	m, err := e.models.Get(modelName)
+	if err != nil {
+		return false
+	}
+	s := check.Around{}.With(check.Schema(m))
+	var ps []*expr.Program
+	for _, part := range []struct {
+		src     string
+		purpose expr.Purpose
+	}{{r.Devices, expr.ForTarget}, {r.Access, expr.ForAccess}} {
+		if part.src == "" {
+			continue
+		}
+		p, _ := expr.Compile(part.src, s, part.purpose)
+		if p == nil {
+			return false
+		}
+		ps = append(ps, p)
+	}
+	return selects(ps, get)
+}

@@ -69,6 +69,7 @@ func (e *Engine) tick(s *shard, now time.Time) {
 		}
 		e.measure(s, w)
 	}
+	e.payOwed(s)
 	e.tellHeld(s, now)
 	e.tend(s, now)
 	for _, w := range s.calming {

@@ -64,6 +64,7 @@ type watch struct {
 	trend trend
 	ahead health.ToLimit // as a forecast said last
 
+	late   bool  // the newest reading it was judged at came late
 	judged int64 // time of the newest reading it was judged at since the start, in ms
 
 	held *changed // what rose in a reading of long ago, and was not told yet
@@ -229,6 +230,7 @@ func (e *Engine) apply(s *shard, w *subject, c changed) {
 		s.track(x.alarm, w, x, x.release)
 		*x.alarm = e.aside(s, s.open[x.alarm.ID], e.now())
 		e.record(s, *x.alarm, c.At, fact.Raised{Message: x.alarm.Message, Priority: string(x.alarm.Priority), Aside: x.alarm.besides()})
+		e.follow(s, w, x, Rose, "")
 	case c.Up:
 		x.alarm.State = x.alarm.State.Raise()
 		x.alarm.Times++
@@ -236,6 +238,7 @@ func (e *Engine) apply(s *shard, w *subject, c changed) {
 		x.alarm.Value, x.alarm.Limit, x.alarm.Message = c.value, c.limit, c.message
 		e.record(s, *x.alarm, c.At, fact.Raised{Message: x.alarm.Message, Priority: string(x.alarm.Priority),
 			Again: true, Aside: x.alarm.besides()})
+		e.follow(s, w, x, Rose, "")
 	case x.alarm != nil:
 		x.alarm.State, x.alarm.ReturnedAt = x.alarm.State.Return(x.alarm.Latches, x.alarm.Aside.Any()), c.At
 		told := fact.Returned{Rule: x.Rule.Name}
@@ -243,6 +246,7 @@ func (e *Engine) apply(s *shard, w *subject, c changed) {
 			told.Metric, told.Value = p.Name, p.Say(c.value)
 		}
 		e.record(s, *x.alarm, c.At, told)
+		e.follow(s, w, x, Returned, "")
 		if !x.alarm.State.Open() {
 			x.alarm = nil
 		}
@@ -309,7 +313,11 @@ func (e *Engine) Handle(i int, ev event.Event) {
 			}
 		}
 	case event.Backfilled:
+		s.importing = true
 		e.rewatch(s, ev.Device)
+		s.importing = false
+	case responding:
+		e.respondAgain(s)
 	case event.Ahead:
 		if w := s.devices[ev.Device]; w != nil && w.set != nil {
 			for _, x := range w.watches {
@@ -344,7 +352,7 @@ func (e *Engine) Handle(i int, ev event.Event) {
 			e.tickGroups(s, ev.Now)
 		}
 	}
-	if len(s.unsaved.alarms)+len(s.unsaved.facts) > 0 {
+	if len(s.unsaved.alarms)+len(s.unsaved.facts)+len(s.unsaved.follows) > 0 {
 		e.save(s)
 	}
 }
@@ -412,6 +420,9 @@ func (e *Engine) rewatch(s *shard, id string) {
 			x.Rule = c
 			if !same {
 				x.trend = trend{}
+				if x.alarm != nil && x.alarm.State.Holds() {
+					e.follow(s, &w.subject, x, Edited, "")
+				}
 			}
 			old = slices.Delete(old, i, i+1)
 		} else {
@@ -430,6 +441,8 @@ func (e *Engine) rewatch(s *shard, id string) {
 			x.alarm.State, x.alarm.ReturnedAt = lifecycle.Normal, e.now()
 			e.record(s, *x.alarm, e.now(), fact.Returned{Rule: x.Rule.Name,
 				Why: x.Rule.Name + " no longer watches it; its alarm is closed"})
+			what, why := e.ended(x.Rule.Name)
+			e.follow(s, &w.subject, x, what, why)
 		}
 	}
 	if was != w.set {

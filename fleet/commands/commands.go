@@ -160,9 +160,24 @@ func Open(ctx context.Context, o Options) (*Queue, error) {
 // Give queues a command. The input must be what the model says.
 func (q *Queue) Give(ctx context.Context, device, name string, input json.RawMessage, e Expiry,
 	by string) (Command, error) {
-	d, err := q.devices.Get(device)
-	if err != nil {
-		return Command{}, err
+	var c Command
+	err := q.commits.Do(ctx, func(tx *commit.Tx) (err error) {
+		c, err = q.give(tx, device, name, input, e, by, "")
+		return err
+	})
+	return c, err
+}
+
+// GiveIn is Give within a commit, for what a rule does by itself.
+func (q *Queue) GiveIn(tx *commit.Tx, device, name string, input json.RawMessage, e Expiry, by, rule string) error {
+	_, err := q.give(tx, device, name, input, e, by, rule)
+	return err
+}
+
+func (q *Queue) give(tx *commit.Tx, device, name string, input json.RawMessage, e Expiry, by, rule string) (Command, error) {
+	d, ok := q.devices.In(tx, device)
+	if !ok {
+		return Command{}, devices.Unknown(device)
 	}
 	if d.Status == devices.Retired || d.Status == devices.Suspended {
 		return Command{}, fault.New(fault.Conflict, "%s is %s, so it gets no commands", device, d.Status)
@@ -183,20 +198,18 @@ func (q *Queue) Give(ctx context.Context, device, name string, input json.RawMes
 			c.Expires = at.Add(e.After)
 		}
 	}
-	err = q.commits.Do(ctx, func(tx *commit.Tx) error {
-		open, _ := q.open.In(tx, device)
-		if len(open) >= maxOpen {
-			return fault.New(fault.TooMany, "%d commands wait for %s already", maxOpen, device).
-				Then("withdraw what is not wanted any more").On("command")
-		}
-		tx.Put(c)
-		tx.Tell(fact.New(at, fact.Given{Command: name, ID: c.ID, Input: input}).Of(device).By(by))
-		q.set(tx, device, append(slices.Clone(open), c))
-		return nil
-	})
-	if err != nil {
-		return Command{}, err
+	open, _ := q.open.In(tx, device)
+	if len(open) >= maxOpen {
+		return Command{}, fault.New(fault.TooMany, "%d commands wait for %s already", maxOpen, device).
+			Then("withdraw what is not wanted any more").On("command")
 	}
+	tx.Put(c)
+	told := fact.New(at, fact.Given{Command: name, ID: c.ID, Input: input, Rule: rule}).Of(device).By(by)
+	if told.Rule = rule; rule != "" {
+		told.Person = ""
+	}
+	tx.Tell(told)
+	q.set(tx, device, append(slices.Clone(open), c))
 	return c, nil
 }
 

@@ -280,6 +280,7 @@ type Given struct {
 	Command string          `json:"command"`
 	ID      string          `json:"id"`
 	Input   json.RawMessage `json:"input,omitempty"`
+	Rule    string          `json:"rule,omitempty"` // that gave it by itself
 }
 
 // Replied: a device has done a command, or could not.
@@ -439,7 +440,8 @@ func (c Changed) sentence() string {
 // contentOf returns an empty content of a kind to read JSON into, or nil.
 func contentOf(k Kind) Content {
 	for _, c := range []Content{&Onboarded{}, &Labelled{}, &Moved{}, &Status{}, &Token{}, &Revoked{}, &Attributes{}, &Link{},
-		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Deleted{}, &Raised{}, &Returned{}, &Acknowledged{}, &Shelved{}, &Unshelved{}, &Suppressed{}, &OutOfService{}, &AlarmReset{}, &Commented{}, &PriorityRose{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}, &SignInFailed{}, &Invited{}, &PasswordChosen{}, &SessionEnded{}, &Factor{}, &CredentialEnds{}, &CredentialShared{}, &Replaced{}, &SentAs{}, &ManyChanged{}, &JoinAsked{}, &JoinDecided{}, &Joined{}} {
+		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Deleted{}, &Raised{}, &Returned{}, &Acknowledged{}, &Shelved{}, &Unshelved{}, &Suppressed{}, &OutOfService{}, &AlarmReset{}, &Commented{}, &PriorityRose{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}, &SignInFailed{}, &Invited{}, &PasswordChosen{}, &SessionEnded{}, &Factor{}, &CredentialEnds{}, &CredentialShared{}, &Replaced{}, &SentAs{}, &ManyChanged{}, &JoinAsked{}, &JoinDecided{}, &Joined{},
+		&Responded{}, &HeldBack{}, &ResponsesTurned{}, &Ordered{}} {
 		if c.kind() == k {
 			return c
 		}
@@ -743,7 +745,13 @@ func (c Returned) sentence() string {
 
 func (c Acknowledged) sentence() string { return "acknowledged " + c.Rule + ": " + c.Message }
 
-func (c Given) sentence() string { return "told it to " + c.Command + shown(" ", c.Input) }
+func (c Given) sentence() string {
+	text := "told it to " + c.Command + shown(" ", c.Input)
+	if c.Rule != "" {
+		return "the rule " + c.Rule + " " + text
+	}
+	return text
+}
 
 func (c Replied) sentence() string {
 	late := ""

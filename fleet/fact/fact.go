@@ -63,6 +63,10 @@ const (
 	DevicesChanged     Kind = "devices changed" // many at once
 	JoinAskedFor       Kind = "join asked"
 	JoinDecidedOn      Kind = "join decided"
+	ResponseActed      Kind = "response acted"
+	ResponseHeldBack   Kind = "response held back"
+	ResponsesSwitched  Kind = "responses switched"
+	LayersOrdered      Kind = "layers ordered"
 	DeviceJoined       Kind = "device joined"
 )
 
@@ -70,7 +74,8 @@ const (
 var Kinds = []Kind{DeviceOnboarded, DeviceLabelled, DeviceMoved, StatusChanged, TokenGiven, CredentialRevoked, AttributesReported,
 	LinkChanged, SettingChanged, SettingApplied, SettingRefused, ModelPublished, RuleChanged, ReadingsDeleted, AlarmRaised, AlarmReturned,
 	AlarmAcknowledged, AlarmShelved, AlarmUnshelved, AlarmSuppressed, AlarmOutOfService, AlarmResetBy, AlarmCommented, AlarmPriorityRose,
-	CommandGiven, CommandReplied, CommandEnded, EventSent, PersonAdded, SignedIn, SignInWrong, PersonInvited, PasswordChanged, FactorChanged, SignedOut, CredentialEnding, CredentialTwice, MessageSentAs, HardwareReplaced, DevicesChanged, JoinAskedFor, JoinDecidedOn, DeviceJoined}
+	CommandGiven, CommandReplied, CommandEnded, EventSent, PersonAdded, SignedIn, SignInWrong, PersonInvited, PasswordChanged, FactorChanged, SignedOut, CredentialEnding, CredentialTwice, MessageSentAs, HardwareReplaced, DevicesChanged, JoinAskedFor, JoinDecidedOn, DeviceJoined,
+	ResponseActed, ResponseHeldBack, ResponsesSwitched, LayersOrdered}
 
 // Known reports whether there can be facts of a kind.
 func Known(k Kind) bool { return slices.Contains(Kinds, k) || strings.HasSuffix(string(k), changed) }

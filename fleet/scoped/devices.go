@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"ullage/core/health"
+	"ullage/core/layering"
 	"ullage/core/model"
 	"ullage/core/person"
 	"ullage/fleet/access"
@@ -291,6 +292,18 @@ func (f *Fleet) Settings(c access.Caller, id string) (settings.State, *model.Mod
 		return settings.State{}, nil, err
 	}
 	return f.o.Settings.Of(id)
+}
+
+// Origins says where each intended value of a device comes from.
+func (f *Fleet) Origins(c access.Caller, id string) map[string]layering.Origin {
+	if f.reach(c, person.Viewer, id) != nil {
+		return nil
+	}
+	out, err := f.o.Settings.Origins(id)
+	if err != nil {
+		return nil
+	}
+	return out
 }
 
 // Set sets overrides of settings on a device, and takes them off.

@@ -94,6 +94,19 @@ func (f *Fleet) fits(c access.Caller, r *rule.Rule) error {
 			}
 		}
 	}
+	for i := range r.Responses {
+		src, _ := r.Responses[i].Bound(nil)
+		if src == "" {
+			continue
+		}
+		report, err := f.Expressions(c).Check(src, "", expr.ForTarget)
+		if err != nil {
+			return err
+		}
+		if report.Canonical == "" {
+			return expressions.Wrong("responses", report.Findings)
+		}
+	}
 	purpose := expr.ForRule
 	if r.Each != "" {
 		purpose = expr.ForGroup

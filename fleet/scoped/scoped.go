@@ -34,6 +34,7 @@ import (
 	"ullage/fleet/present"
 	"ullage/fleet/query"
 	"ullage/fleet/replays"
+	"ullage/fleet/responses"
 	"ullage/fleet/revisions"
 	"ullage/fleet/settings"
 	"ullage/fleet/sites"
@@ -48,6 +49,7 @@ type Options struct {
 	Sites        *sites.Sites
 	Maintenances *maintenances.Maintenances
 	Replays      *replays.Replays
+	Responses    *responses.Responses
 	Joining      *joining.Joining
 	Bulk         *bulk.Changes
 	Settings     *settings.Settings

@@ -159,7 +159,7 @@ func (b *Settings) one(tx *commit.Tx, j *Job, id string, models map[*model.Model
 	was := b.in(tx, id)
 	s := *was
 	said, removed := b.override(&s, m, values, j.Unset, j.By)
-	return b.revise(tx, was, &s, m, j.By, "", said, removed) == nil
+	return b.revise(tx, was, &s, d, m, j.By, "", said, removed) == nil
 }
 
 // Job returns a change of many devices.

@@ -35,6 +35,7 @@ type State struct {
 	Earlier      []Span // numbers of earlier epochs
 	Override     layering.Settings
 	Intended     layering.Settings // without those kept by the service
+	Kept         layering.Settings // those kept by the service
 	IntendedAt   time.Time
 	OverriddenBy map[string]Overridden
 
@@ -114,6 +115,9 @@ type Settings struct {
 
 	mu      sync.Mutex
 	changed map[string]chan struct{} // closed when a device's revision changes
+
+	over  []Over
+	stale stale
 }
 
 // Open reads every state, and goes on with what was to be changed on many
@@ -130,6 +134,9 @@ func Open(ctx context.Context, o Options) (*Settings, error) {
 	}
 	states := make(map[string]*State, len(stored))
 	for _, s := range stored {
+		if s.Kept == nil { // of an earlier version, which had nothing between the model and the override
+			s.Kept = b.keptBefore(&s)
+		}
 		states[s.Device] = &s
 	}
 	b.renew(states)
@@ -171,7 +178,7 @@ func (b *Settings) renew(states map[string]*State) {
 func (b *Settings) fresh(id string, m *model.Model, epoch int64) *State {
 	first := epoch<<CountBits + 1
 	return &State{Device: id, Revision: first, First: first, Override: layering.Settings{},
-		OverriddenBy: map[string]Overridden{}, Intended: m.Defaults(false), IntendedAt: b.now(),
+		OverriddenBy: map[string]Overridden{}, Intended: m.Defaults(false), Kept: m.Defaults(true), IntendedAt: b.now(),
 		Applied: layering.Settings{}, Refused: map[string]string{}}
 }
 
@@ -187,15 +194,21 @@ func EpochAt(t time.Time) int64 {
 // deviceChanges keeps the settings of a device in step with its model, in the
 // commit in which that changes.
 func (b *Settings) deviceChanges(tx *commit.Tx, old, d devices.Device) error {
-	if old.Model == d.Model && old.Version == d.Version {
-		return nil
-	}
 	m, err := b.models.Of(d.Model, d.Version)
 	if err != nil {
 		return err
 	}
+	if old.ID != "" && old.Model == d.Model && old.Version == d.Version {
+		if d.Status == devices.Retired {
+			return nil
+		}
+		was := b.in(tx, d.ID)
+		s := *was
+		return b.revise(tx, was, &s, d, m, "", "since "+d.ID+" was changed", nil, nil)
+	}
 	if old.ID == "" {
 		s := b.fresh(d.ID, m, b.epoch)
+		s.Intended, s.Kept = b.merged(tx, d, m, s).split(m)
 		b.hold(tx, nil, s, m, s.IntendedAt)
 		tx.Put(*s)
 		b.states.Set(tx, d.ID, s)
@@ -204,7 +217,7 @@ func (b *Settings) deviceChanges(tx *commit.Tx, old, d devices.Device) error {
 	was := b.in(tx, d.ID)
 	s := *was
 	removed := b.without(&s, m)
-	return b.revise(tx, was, &s, m, "", "since it is "+m.String()+" now", nil, removed)
+	return b.revise(tx, was, &s, d, m, "", "since it is "+m.String()+" now", nil, removed)
 }
 
 // without takes values off that the model does not allow any more.
@@ -263,7 +276,7 @@ func (b *Settings) Restore(tx *commit.Tx, id string, values layering.Settings, b
 	}
 	s := *was
 	said, removed := b.override(&s, m, back, nil, by)
-	return b.revise(tx, was, &s, m, by, "", said, removed)
+	return b.revise(tx, was, &s, d, m, by, "", said, removed)
 }
 
 // in returns the state of a device as the use cases before have left it.
@@ -311,7 +324,10 @@ func (b *Settings) Set(ctx context.Context, id string, set map[string]any, unset
 		was := b.in(tx, id)
 		s := *was
 		said, removed := b.override(&s, m, values, unset, by)
-		if err := b.revise(tx, was, &s, m, by, "", said, removed); err != nil {
+		if now, ok := b.devices.In(tx, id); ok {
+			d = now
+		}
+		if err := b.revise(tx, was, &s, d, m, by, "", said, removed); err != nil {
 			return err
 		}
 		out = *b.in(tx, id)
@@ -363,17 +379,15 @@ func (b *Settings) override(s *State, m *model.Model, values map[string]value.Va
 
 // revise makes a changed state part of a commit, with a new revision if the
 // document for the device comes out different.
-func (b *Settings) revise(tx *commit.Tx, was, s *State, m *model.Model, by, why string, said map[string]string,
-	removed []string) error {
+//
+// With neither why nor by it follows from what was told already, such as another version
+// of a layer, and is not told again for each device.
+func (b *Settings) revise(tx *commit.Tx, was, s *State, d devices.Device, m *model.Model, by, why string,
+	said map[string]string, removed []string) error {
 	at := b.now()
-	intended := layering.Settings{}
-	for name, v := range layering.Merge(m.Defaults(false), s.Override).Settings {
-		if p, ok := m.Property(name); ok && p.Role == model.Setting && !p.KeptByService {
-			intended[name] = v
-		}
-	}
+	intended, kept := b.merged(tx, d, m, s).split(m)
 	same := intended.Equal(s.Intended)
-	if same && len(said) == 0 && len(removed) == 0 {
+	if same && kept.Equal(s.Kept) && len(said) == 0 && len(removed) == 0 {
 		return nil
 	}
 	c := fact.Settings{Set: said, Removed: removed}
@@ -385,7 +399,10 @@ func (b *Settings) revise(tx *commit.Tx, was, s *State, m *model.Model, by, why 
 		s.Intended, s.IntendedAt, s.DriftSince = intended, at, time.Time{}
 		c.Revision = s.Revision
 	}
-	tx.Tell(fact.New(at, c).Of(s.Device).By(by))
+	s.Kept = kept
+	if by != "" || why != "" || len(said)+len(removed) > 0 {
+		tx.Tell(fact.New(at, c).Of(s.Device).By(by))
+	}
 	b.put(tx, was, s, m, at, !same)
 	return nil
 }
@@ -576,10 +593,7 @@ func (b *Settings) Effective(id string, m *model.Model, name string) value.Value
 
 func (s *State) effective(m *model.Model, p *model.Property) value.Value {
 	if p.KeptByService {
-		if v, ok := s.Override[p.Name]; ok {
-			return v
-		}
-		return p.Default
+		return s.Kept[p.Name]
 	}
 	if v, ok := s.Applied[p.Name]; ok && s.AppliedRevision > 0 {
 		return v
@@ -590,18 +604,7 @@ func (s *State) effective(m *model.Model, p *model.Property) value.Value {
 // IntendedOf returns the intended value of a setting, kept by the service or sent.
 func (s *State) IntendedOf(m *model.Model, name string) value.Value {
 	if p, ok := m.Property(name); ok && p.KeptByService {
-		return s.KeptByService(m)[name]
+		return s.Kept[name]
 	}
 	return s.Intended[name]
-}
-
-// KeptByService returns the settings that live in the service only.
-func (s *State) KeptByService(m *model.Model) layering.Settings {
-	out := layering.Settings(m.Defaults(true))
-	for name, v := range s.Override {
-		if p, ok := m.Property(name); ok && p.KeptByService {
-			out[name] = v
-		}
-	}
-	return out
 }
