@@ -126,12 +126,16 @@ func (s *server) replay(ctx context.Context, b client.ReplayAsk, a replays.Ask, 
 	sum := client.ReplaySummary{From: a.From, To: a.To}
 	days := a.To.Sub(a.From).Hours() / 24
 	var known [2]time.Duration
+	dry := replay.NewDry(&a.Rule)
 	err := s.Fleet.Replay(ctx, caller(ctx), b.Where, a, func(one *replays.One, p replays.Progress) error {
 		if one != nil {
 			out := client.ReplayOne{Subject: one.Subject, Readings: one.Readings, This: sideOf(one.This, days, b.Spans)}
 			sum.Devices++
 			sum.Readings += one.Readings
 			gather(&sum.This, &known[0], one.This)
+			if len(a.Rule.Responses) > 0 && len(one.This.Spans) > 0 {
+				dry.Add(one.This.Spans, s.Fleet.Acts(caller(ctx), &a.Rule, one.Subject), a.To)
+			}
 			if one.InForce != nil {
 				x := sideOf(*one.InForce, days, b.Spans)
 				out.InForce = &x
@@ -169,6 +173,9 @@ func (s *server) replay(ctx context.Context, b client.ReplayAsk, a replays.Ask, 
 		return err
 	}
 	sum.Seconds = time.Since(begun).Seconds()
+	for _, x := range dry.Sum() {
+		sum.Responses = append(sum.Responses, client.ReplayResponse{Does: x.Does, Acts: x.Acts, Devices: x.Devices, HeldBack: x.Held, Seconds: x.Lasted.Seconds(), Nowhere: x.Nowhere})
+	}
 	for _, x := range []*client.ReplaySide{&sum.This, sum.InForce} {
 		if x != nil {
 			x.ADay = float64(x.Alarms) / days

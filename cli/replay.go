@@ -284,6 +284,19 @@ func printReplay(w io.Writer, sum client.ReplaySummary) {
 		row("this one", &sum.This)
 	}
 	table(w, cells)
+	for _, x := range sum.Responses {
+		fmt.Fprintf(w, "\nit %s: %s on %s", x.Does, plural(x.Acts, "time"), plural(x.Devices, "device"))
+		if x.Seconds > 0 {
+			fmt.Fprintf(w, ", for %s", short(time.Duration(x.Seconds*float64(time.Second))))
+		}
+		if x.HeldBack > 0 {
+			fmt.Fprintf(w, "; held back %s by its limit an hour", plural(x.HeldBack, "time"))
+		}
+		if x.Nowhere > 0 {
+			fmt.Fprintf(w, "; for %s there was no device to act on", plural(x.Nowhere, "alarm"))
+		}
+		fmt.Fprintln(w)
+	}
 	if sum.Live != nil {
 		fmt.Fprintf(w, "\nlive has raised %d; %s\n", *sum.Live, plural(sum.Differences, "difference"))
 	}

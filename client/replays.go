@@ -78,6 +78,18 @@ type ReplaySummary struct {
 	InForce     *ReplaySide `json:"in_force,omitempty"`
 	Live        *int        `json:"live,omitempty"`
 	Differences int         `json:"differences,omitempty"`
+	// Responses are what the rule would have done by itself.
+	Responses []ReplayResponse `json:"responses,omitempty" doc:"What the rule would have done by itself, on the devices that it would choose now"`
+}
+
+// ReplayResponse is what one response of a rule would have done.
+type ReplayResponse struct {
+	Does     string  `json:"does" doc:"Such as: sets fan_mode to \"on\""`
+	Acts     int     `json:"acts" doc:"How often it would have acted on a device"`
+	Devices  int     `json:"devices" doc:"On how many"`
+	HeldBack int     `json:"held_back" doc:"How often its limit an hour would have held it back"`
+	Seconds  float64 `json:"seconds" doc:"For how long settings would have been set, over all devices"`
+	Nowhere  int     `json:"nowhere,omitempty" doc:"For how many alarms there was no device to act on"`
 }
 
 // ReplayLine is one line of the answer: one of its fields.

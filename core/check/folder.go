@@ -379,6 +379,27 @@ func (c *folder) against() {
 			}
 		}
 	}
+	models := make([]*model.Model, 0, len(c.models))
+	for _, name := range c.modelNames() {
+		if m := c.models[name]; m != nil {
+			models = append(models, m)
+		}
+	}
+	for _, r := range c.rules {
+		if len(r.rule.Responses) == 0 || len(models) == 0 || len(c.broken) > 0 || r.rule.Check() != nil {
+			continue
+		}
+		if err := Responses(r.rule, models, Around{Rules: names, Labels: c.labels()}); err != nil {
+			c.ruleError(r.file, r.doc, err)
+		}
+	}
+	if loop := Loop(all, nil, models); loop != "" {
+		for _, r := range c.rules {
+			if len(r.rule.Responses) > 0 && strings.HasPrefix(loop, r.rule.Name+" ") {
+				c.add(r.file.Path, r.doc.place("/responses"), "error", "reference", "", "it would raise and return by what it does itself: %s", loop)
+			}
+		}
+	}
 	if circle := Cycle(all); circle != nil {
 		for _, r := range c.rules {
 			if r.rule.Name == circle[0] {

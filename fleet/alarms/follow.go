@@ -88,6 +88,14 @@ func (e *Engine) payOwed(s *shard) {
 	}
 }
 
+// Acts returns the devices on which each response of a rule, in force or not, would act for
+// an alarm on a device or group now.
+func (e *Engine) Acts(r *rule.Rule, on string) [][]string {
+	f := Follow{Rule: r}
+	e.choosing(&f, &subject{id: on})
+	return f.Devices
+}
+
 // choosing fills in on which devices each response acts. It reports false where selectors
 // cannot be answered yet.
 func (e *Engine) choosing(f *Follow, w *subject) bool {
@@ -108,7 +116,7 @@ func (e *Engine) choosing(f *Follow, w *subject) bool {
 		case r.Devices == "" && device != "":
 			ids = []string{device}
 		case r.Devices == "":
-			ids = e.membersOf(f.Rule.Name, group)
+			ids = e.membersOf(f.Rule, group)
 		default:
 			src, missing := r.Bound(labels)
 			if missing != "" {
@@ -145,18 +153,14 @@ func (e *Engine) choosing(f *Follow, w *subject) bool {
 
 // membersOf are the devices of a group of a rule. It is asked while groups are judged, whose
 // lock is held then, so that it asks the registry.
-func (e *Engine) membersOf(name, group string) []string {
+func (e *Engine) membersOf(r *rule.Rule, group string) []string {
 	label, value, _ := strings.Cut(group, "=")
-	r, err := e.Rule(name)
-	if err != nil {
-		return nil
-	}
 	var out []string
 	for _, d := range e.devices.List() {
 		if d.Labels[label] == value && r.Names(d.Model) {
 			if r.Devices != "" || r.Access != "" {
 				get, m, ok := e.present.Lookup(d.ID)
-				if !ok || !e.selected(&r, m.Name, get) {
+				if !ok || !e.selected(r, m.Name, get) {
 					continue
 				}
 			}

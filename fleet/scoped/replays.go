@@ -22,6 +22,18 @@ func (f *Fleet) Replay(ctx context.Context, c access.Caller, where string, a rep
 	return f.o.Replays.Run(ctx, a, told)
 }
 
+// Acts returns the devices, of those that the caller sees, on which each response of a rule
+// would act for an alarm on a device or group now.
+func (f *Fleet) Acts(c access.Caller, r *rule.Rule, on string) [][]string {
+	all := f.o.Alarms.Acts(r, on)
+	if !c.MayAll(person.Viewer) {
+		for i := range all {
+			all[i] = slices.DeleteFunc(slices.Clone(all[i]), func(id string) bool { return !c.Sees(id) })
+		}
+	}
+	return all
+}
+
 // Suggest computes suggestions for a rule over the same devices as Replay.
 func (f *Fleet) Suggest(ctx context.Context, c access.Caller, where string, a replays.Ask) ([]replays.Suggestion, error) {
 	if err := f.replayOver(c, where, &a); err != nil {
