@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"ullage/api"
+	"ullage/core/check"
 	"ullage/core/person"
 	"ullage/fleet/access"
 	"ullage/fleet/ahead"
@@ -31,6 +32,7 @@ import (
 	"ullage/fleet/imports"
 	"ullage/fleet/ingest"
 	"ullage/fleet/joining"
+	"ullage/fleet/layers"
 	"ullage/fleet/links"
 	"ullage/fleet/maintenances"
 	"ullage/fleet/models"
@@ -109,6 +111,7 @@ type App struct {
 	Maintenances *maintenances.Maintenances
 	Replays      *replays.Replays
 	Responses    *responses.Responses
+	Layers       *layers.Layers
 	Joining      *joining.Joining
 	Bulk         *bulk.Changes
 	Settings     *settings.Settings
@@ -238,8 +241,13 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	if a.Alarms, err = alarms.Open(ctx, alarms.Options{Records: records, History: past, Outages: a.Maintenances,
 		Responses: a.Responses, Matching: a.matching,
 		MayEngineer: func(who, device string) bool { return a.Access.Caller(who, "").May(person.Engineer, device) },
+		Layers:      func() []check.Layer { return a.Layers.Asked() },
 		Arrivals:    telemetry.Arrivals, Commits: a.Commits,
 		Devices: a.Devices, Models: a.Models, Present: a.Present, Bus: a.Bus, Log: o.Log, Now: o.Now}); err != nil {
+		return a, err
+	}
+	if a.Layers, err = layers.Open(ctx, layers.Options{Records: records, Commits: a.Commits, Devices: a.Devices, Models: a.Models,
+		Settings: a.Settings, Rules: a.Alarms.Rules, Raised: a.Alarms.RaisedOn, Zone: a.Present.Zone, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
 	a.Traffic = traffic.New(o.Traffic)
@@ -269,7 +277,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.Replays = replays.New(replays.Options{History: past, Records: records, Facts: a.Facts, Rules: a.Alarms, Devices: a.Devices,
 		Models: a.Models, Present: a.Present, Now: o.Now})
 	a.Ahead = ahead.New(ahead.Options{Forecasts: a.Queries, Bus: a.Bus, Log: o.Log, Now: o.Now})
-	a.Folder = folder.New(folder.Options{Models: a.Models, Alarms: a.Alarms, Devices: a.Devices, Sites: a.Sites})
+	a.Folder = folder.New(folder.Options{Models: a.Models, Alarms: a.Alarms, Devices: a.Devices, Sites: a.Sites, Layers: a.Layers})
 	a.Importer = imports.New(imports.Options{Intake: a.Intake, Devices: a.Devices, Models: a.Models, Store: telemetry,
 		Derive: a.Derivations, Bus: a.Bus, Now: o.Now})
 	a.Deleter = deletion.New(deletion.Options{Store: telemetry, Names: past.Names, Devices: a.Devices, Commits: a.Commits,
@@ -279,7 +287,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.AsOf = asof.New(asof.Options{Records: records, History: past, Devices: a.Devices, Models: a.Models,
 		Now: o.Now})
 
-	a.Fleet = scoped.New(scoped.Options{Access: a.Access, Models: a.Models, Devices: a.Devices, Sites: a.Sites, Maintenances: a.Maintenances, Replays: a.Replays, Responses: a.Responses, Joining: a.Joining, Bulk: a.Bulk,
+	a.Fleet = scoped.New(scoped.Options{Access: a.Access, Models: a.Models, Devices: a.Devices, Sites: a.Sites, Maintenances: a.Maintenances, Replays: a.Replays, Responses: a.Responses, Layers: a.Layers, Joining: a.Joining, Bulk: a.Bulk,
 		Settings: a.Settings, Commands: a.Commands, Alarms: a.Alarms, Present: a.Present, Expressions: a.Expressions,
 		Facts: a.Facts, News: a.News, AsOf: a.AsOf, History: past, Queries: a.Queries, Importer: a.Importer,
 		Deleter: a.Deleter, Traffic: a.Traffic, Revisions: a.Revisions, Derivations: a.Derivations, Folder: a.Folder,
@@ -291,6 +299,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.Bus.Handle(a.Present.Handle)
 	a.Bus.Handle(a.Maintenances.Handle)
 	a.Bus.Handle(a.Settings.Handle)
+	a.Bus.Handle(a.Layers.Handle)
 	a.Bus.Handle(a.Alarms.Handle)
 	a.Bus.Handle(a.Ahead.Handle)
 	a.Bus.Handle(links.New(a.Commits, o.Log).Handle)

@@ -2,9 +2,12 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 
 	"gorm.io/gorm"
 
+	"ullage/core/layering"
+	"ullage/fleet/layers"
 	"ullage/fleet/responses"
 )
 
@@ -51,4 +54,80 @@ func (r *Records) ResponseSwitch(ctx context.Context) (responses.Switch, error) 
 		return responses.Switch{}, err
 	}
 	return all[0], nil
+}
+
+// layerRow is a layer of settings.
+type layerRow struct {
+	Name  string `gorm:"primaryKey"`
+	Layer []byte
+}
+
+func (layerRow) TableName() string { return "layers" }
+
+var layerKind = &kind[layering.Layer, string, layerRow]{
+	key: func(x layering.Layer) string { return x.Name },
+	row: func(x layering.Layer) (layerRow, error) {
+		b, err := json.Marshal(x)
+		return layerRow{Name: x.Name, Layer: b}, err
+	},
+	record: func(x layerRow) (l layering.Layer, err error) {
+		if err = json.Unmarshal(x.Layer, &l); err == nil {
+			err = l.Check()
+		}
+		return l, err
+	},
+	drop: func(tx *gorm.DB, x layering.Layer) error {
+		return tx.Where("name = ?", x.Name).Delete(&layerRow{}).Error
+	},
+}
+
+// Layers implements layers.Records.
+func (r *Records) Layers(ctx context.Context) ([]layering.Layer, error) {
+	return stored(ctx, r, layerKind)
+}
+
+// layerOrderRow is the order of the layers; there is one.
+type layerOrderRow struct {
+	ID    int64        `gorm:"primaryKey"`
+	Order layers.Order `gorm:"serializer:json;column:layers"`
+}
+
+func (layerOrderRow) TableName() string { return "layer_order" }
+
+var layerOrderKind = &kind[layers.Order, int64, layerOrderRow]{
+	key:    func(layers.Order) int64 { return 1 },
+	row:    sure(func(x layers.Order) layerOrderRow { return layerOrderRow{ID: 1, Order: x} }),
+	record: sure(func(x layerOrderRow) layers.Order { return x.Order }),
+}
+
+// LayerOrder implements layers.Records.
+func (r *Records) LayerOrder(ctx context.Context) (layers.Order, error) {
+	all, err := stored(ctx, r, layerOrderKind)
+	if err != nil || len(all) == 0 {
+		return layers.Order{}, err
+	}
+	return all[0], nil
+}
+
+// layerVersionRow is a layer as it was from a time on.
+type layerVersionRow struct {
+	ID      string         `gorm:"primaryKey"`
+	Name    string         `gorm:"index"`
+	Version layers.Version `gorm:"serializer:json"`
+}
+
+func (layerVersionRow) TableName() string { return "layer_versions" }
+
+var layerVersionKind = &kind[layers.Version, string, layerVersionRow]{
+	key:    func(x layers.Version) string { return x.ID },
+	row:    sure(func(x layers.Version) layerVersionRow { return layerVersionRow{x.ID, x.Name, x} }),
+	record: sure(func(x layerVersionRow) layers.Version { return x.Version }),
+}
+
+// maxLayerVersions is how many versions of a layer are told.
+const maxLayerVersions = 200
+
+// LayerVersions implements layers.Records.
+func (r *Records) LayerVersions(ctx context.Context, name string) ([]layers.Version, error) {
+	return found(r, layerVersionKind, r.db.read.WithContext(ctx).Where("name = ?", name).Order("id DESC").Limit(maxLayerVersions))
 }

@@ -427,6 +427,9 @@ func (s *State) judgeOther(n *node, negated, margins bool) Answer {
 		return guardIf(ok && (x.Value.Kind != value.Text || x.Value.Text != "" ||
 			s.plan.names[n.slot].Name.Scope != "label"), negated)
 	case oDuring:
+		if s.zone == nil {
+			return guard(Unknown)
+		}
 		t := time.UnixMilli(s.now).In(s.zone)
 		s.wake(s.now + 60_000 - s.now%60_000)
 		return guardIf(n.week.contains(t), negated)

@@ -259,6 +259,16 @@ func (n *Node) Only(name Name) ([]string, bool) {
 	return nil, false
 }
 
+// Schedules calls yield for every text of during(…) in n.
+func (n *Node) Schedules(yield func(src string)) {
+	if n.kind == kCall && n.name.Key == "during" && len(n.args) == 1 && n.args[0].kind == kText {
+		yield(n.args[0].text)
+	}
+	for _, a := range n.args {
+		a.Schedules(yield)
+	}
+}
+
 // Calls yield for every call of a function in n that takes a bare name, with
 // that name.
 func (n *Node) Calls(function string, yield func(name string)) {

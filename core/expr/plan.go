@@ -287,7 +287,7 @@ func (p *Plan) NewState(activated time.Time) *State {
 // Plan returns the Plan that s was made for.
 func (s *State) Plan() *Plan { return s.plan }
 
-// In sets the zone that during looks at.
+// In sets the zone that during looks at; with nil, during is unknown.
 func (s *State) In(zone *time.Location) { s.zone = zone }
 
 // Joined sets when the device became active, for a State that is used for one

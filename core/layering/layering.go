@@ -30,6 +30,11 @@ const (
 	FromOverride Source = "override"
 )
 
+// Rank orders sources, the weakest first.
+func (s Source) Rank() int {
+	return slices.Index([]Source{FromModel, FromLayer, FromResponse, FromOverride}, s)
+}
+
 // Origin says where a value comes from: of a layer its name, of a response its rule.
 type Origin struct {
 	Source Source `json:"source" enum:"model,layer,response,override" doc:"What gives the value, the weakest first"`

@@ -7,6 +7,7 @@ import (
 
 	"ullage/core/rule"
 	"ullage/fleet/commit"
+	"ullage/fleet/devices"
 )
 
 // What rules do by themselves follows the condition of their alarms, in the commit in which
@@ -203,4 +204,28 @@ func (e *Engine) respondAgain(s *shard) {
 			e.follow(s, o.w, o.x, Edited, "")
 		}
 	}
+}
+
+// RaisedOn reports whether a rule is raised on a device: its own alarm, or that of a group
+// of which it is a member. It follows the condition, whoever is called.
+func (e *Engine) RaisedOn(d devices.Device, name string) bool {
+	if now, ok := e.present.Get(d.ID); ok {
+		for _, a := range now.Alarms {
+			if a.Rule == name && a.Holds {
+				return true
+			}
+		}
+	}
+	e.openMu.RLock()
+	defer e.openMu.RUnlock()
+	for _, a := range e.open {
+		if a.Rule != name || !a.State.Holds() {
+			continue
+		}
+		label, value, _ := strings.Cut(a.Group, "=")
+		if r, err := e.Rule(name); err == nil && d.Labels[label] == value && r.Names(d.Model) {
+			return true
+		}
+	}
+	return false
 }

@@ -19,6 +19,7 @@ import (
 	"ullage/fleet/commit"
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
+	"ullage/fleet/layers"
 	"ullage/fleet/models"
 	"ullage/fleet/sites"
 )
@@ -29,6 +30,7 @@ type Options struct {
 	Alarms  *alarms.Engine
 	Devices *devices.Registry
 	Sites   *sites.Sites
+	Layers  *layers.Layers
 }
 
 // Loader compares fleet folders with the service and loads them.

@@ -53,6 +53,8 @@ type Options[T any] struct {
 	// it; it runs in the writer. Next is nil for one that is removed, old for a new
 	// one. It may be nil.
 	Within func(tx *commit.Tx, old, next *T) error
+	// Told is called with Within, and with who changes it; nil for nothing.
+	Told func(tx *commit.Tx, old, next *T, by string)
 	// After is called after the commit of a change; nil for nothing.
 	After func(old, next *T)
 	// Most is how many there may be; 10,000 if it is zero.
@@ -210,6 +212,9 @@ func (r *Register[T]) change(tx *commit.Tx, name string, old, next *T, by string
 			return err
 		}
 	}
+	if r.o.Told != nil {
+		r.o.Told(tx, old, next, by)
+	}
 	what := fact.Changed{Noun: r.o.Word, Name: name}
 	switch {
 	case next == nil:
@@ -230,6 +235,15 @@ func (r *Register[T]) change(tx *commit.Tx, name string, old, next *T, by string
 		tx.After(func() { r.o.After(old, next) })
 	}
 	return nil
+}
+
+// StageRemove takes a thing out in the commit of tx.
+func (r *Register[T]) StageRemove(tx *commit.Tx, name, by string) error {
+	old, had := r.table.In(tx, name)
+	if !had {
+		return r.Unknown(name)
+	}
+	return r.change(tx, name, &old, nil, by)
 }
 
 // Remove takes a thing out.

@@ -118,7 +118,7 @@ func Open(ctx context.Context, o Options) (*Responses, error) {
 			}
 		}
 	}
-	o.Settings.Lay(r.over)
+	o.Settings.Lay(layering.FromResponse, r.over)
 	return r, nil
 }
 

@@ -29,6 +29,7 @@ import (
 	"ullage/fleet/imports"
 	"ullage/fleet/ingest"
 	"ullage/fleet/joining"
+	"ullage/fleet/layers"
 	"ullage/fleet/maintenances"
 	"ullage/fleet/models"
 	"ullage/fleet/present"
@@ -50,6 +51,7 @@ type Options struct {
 	Maintenances *maintenances.Maintenances
 	Replays      *replays.Replays
 	Responses    *responses.Responses
+	Layers       *layers.Layers
 	Joining      *joining.Joining
 	Bulk         *bulk.Changes
 	Settings     *settings.Settings

@@ -23,9 +23,16 @@ import (
 // the weakest first. It runs in the writer; the device is as the use case leaves it.
 type Over func(tx *commit.Tx, d devices.Device, m *model.Model) []layering.Part
 
-// Lay adds what is laid over the defaults, above what was added before. It must be called
-// before Start.
-func (b *Settings) Lay(over Over) { b.over = append(b.over, over) }
+type laid struct {
+	source layering.Source
+	over   Over
+}
+
+// Lay adds what a source lays over the defaults. It must be called before Start.
+func (b *Settings) Lay(source layering.Source, over Over) {
+	b.over = append(b.over, laid{source, over})
+	slices.SortStableFunc(b.over, func(x, y laid) int { return x.source.Rank() - y.source.Rank() })
+}
 
 // stale are devices whose intended settings may have become others.
 type stale struct {
@@ -72,22 +79,55 @@ func (b *Settings) merged(tx *commit.Tx, d devices.Device, m *model.Model, s *St
 
 func (b *Settings) parts(tx *commit.Tx, d devices.Device, m *model.Model, s *State) []layering.Part {
 	var parts []layering.Part
-	for _, over := range b.over {
-		parts = append(parts, over(tx, d, m)...)
+	for _, l := range b.over {
+		parts = append(parts, l.over(tx, d, m)...)
 	}
-	for i := range parts {
-		if len(unfit(parts[i].Gives, m)) > 0 {
-			fits := layering.Settings{}
-			lost := unfit(parts[i].Gives, m)
-			for name, v := range parts[i].Gives {
-				if _, gone := lost[name]; !gone {
-					fits[name] = v
-				}
-			}
-			parts[i].Gives = fits
+	return fitting(parts, m, s)
+}
+
+// Would returns what would be intended for a device if it were d, of model m, and its layers
+// gave those parts.
+func (b *Settings) Would(d devices.Device, m *model.Model, layers []layering.Part) layering.Merged {
+	s, ok := b.states.Get(d.ID)
+	if !ok {
+		s = &State{}
+	}
+	var parts []layering.Part
+	for _, l := range b.over {
+		if l.source == layering.FromLayer {
+			parts = append(parts, layers...)
+		} else {
+			parts = append(parts, l.over(nil, d, m)...)
 		}
 	}
-	return append(parts, layering.Part{Origin: layering.Origin{Source: layering.FromOverride}, Gives: s.Override})
+	return layering.Merge(defaults(m), fitting(parts, m, s)...)
+}
+
+// fitting leaves out of parts what a model does not allow, and puts the override on top.
+func fitting(parts []layering.Part, m *model.Model, s *State) []layering.Part {
+	for i := range parts {
+		lost := unfit(parts[i].Gives, m)
+		if len(lost) == 0 {
+			continue
+		}
+		fits := layering.Settings{}
+		for name, v := range parts[i].Gives {
+			if _, gone := lost[name]; !gone {
+				fits[name] = v
+			}
+		}
+		parts[i].Gives = fits
+	}
+	over := layering.Part{Origin: layering.Origin{Source: layering.FromOverride}, Gives: s.Override}
+	if lost := unfit(s.Override, m); len(lost) > 0 {
+		over.Gives = layering.Settings{}
+		for name, v := range s.Override {
+			if _, gone := lost[name]; !gone {
+				over.Gives[name] = v
+			}
+		}
+	}
+	return append(parts, over)
 }
 
 // Parts returns all that is laid over the defaults of a device, the weakest first, its

@@ -116,7 +116,7 @@ type Settings struct {
 	mu      sync.Mutex
 	changed map[string]chan struct{} // closed when a device's revision changes
 
-	over  []Over
+	over  []laid
 	stale stale
 }
 
