@@ -246,6 +246,7 @@ func (s *server) routes() {
 	s.maintenanceRoutes()
 	s.replayRoutes()
 	s.responseRoutes()
+	s.layerRoutes()
 	s.peopleRoutes()
 	s.documentRoutes()
 	s.thingRoutes()

@@ -11,28 +11,28 @@ import (
 
 // responseRoutes tell what rules do by themselves, and stop it.
 func (s *server) responseRoutes() {
-	huma.Get(s.api, "/api/v1/responses", func(ctx context.Context, _ *struct{}) (*body[client.Responses], error) {
-		return &body[client.Responses]{responsesOf(s.Fleet.Responses(caller(ctx)))}, nil
+	huma.Get(s.api, "/api/v1/responses", func(ctx context.Context, _ *struct{}) (*body[client.ResponseEntries], error) {
+		return &body[client.ResponseEntries]{responsesOf(s.Fleet.Responses(caller(ctx)))}, nil
 	}, describe("responses", "What rules keep on devices now, and whether they act", "Alarms"))
-	huma.Post(s.api, "/api/v1/responses/release", func(ctx context.Context, in *struct{ Body client.ResponseRelease }) (*body[client.Response], error) {
+	huma.Post(s.api, "/api/v1/responses/release", func(ctx context.Context, in *struct{ Body client.ResponseRelease }) (*body[client.ResponseEntry], error) {
 		e, err := s.Fleet.ReleaseResponse(ctx, caller(ctx), in.Body.ID)
 		if err != nil {
 			return nil, s.failed(err)
 		}
 		s.Settle()
-		return &body[client.Response]{responseOf(e)}, nil
+		return &body[client.ResponseEntry]{responseOf(e)}, nil
 	}, describe("release-response", "Take what a response keeps off its devices", "Alarms"), notFound)
-	huma.Put(s.api, "/api/v1/responses/switch", func(ctx context.Context, in *struct{ Body client.ResponsesTurn }) (*body[client.Responses], error) {
+	huma.Put(s.api, "/api/v1/responses/switch", func(ctx context.Context, in *struct{ Body client.ResponsesTurn }) (*body[client.ResponseEntries], error) {
 		if _, err := s.Fleet.TurnResponses(ctx, caller(ctx), in.Body.Stopped, in.Body.Release, in.Body.Why); err != nil {
 			return nil, s.failed(err)
 		}
 		s.Settle()
-		return &body[client.Responses]{responsesOf(s.Fleet.Responses(caller(ctx)))}, nil
+		return &body[client.ResponseEntries]{responsesOf(s.Fleet.Responses(caller(ctx)))}, nil
 	}, describe("switch-responses", "Stop all responses, or let them act again", "Alarms"))
 }
 
-func responsesOf(all []responses.Entry, s responses.Switch) client.Responses {
-	out := client.Responses{Stopped: s.Off, Responses: []client.Response{}}
+func responsesOf(all []responses.Entry, s responses.Switch) client.ResponseEntries {
+	out := client.ResponseEntries{Stopped: s.Off, Responses: []client.ResponseEntry{}}
 	if s.Off {
 		out.StoppedBy, out.StoppedAt, out.Why = s.By, optional(s.At), s.Why
 	}
@@ -42,8 +42,8 @@ func responsesOf(all []responses.Entry, s responses.Switch) client.Responses {
 	return out
 }
 
-func responseOf(e responses.Entry) client.Response {
-	out := client.Response{ID: e.ID, Rule: e.Rule, Subject: e.Subject, Alarm: e.Alarm, Set: e.Set, Devices: e.Devices, Since: e.Since,
+func responseOf(e responses.Entry) client.ResponseEntry {
+	out := client.ResponseEntry{ID: e.ID, Rule: e.Rule, Subject: e.Subject, Alarm: e.Alarm, Set: e.Set, Devices: e.Devices, Since: e.Since,
 		State: "holds", Left: e.Left, ReleasedBy: e.ReleasedBy, ReleasedAt: optional(e.Released)}
 	switch {
 	case !e.Gives():

@@ -24,7 +24,7 @@ func checkCommand() *cobra.Command {
 		Use:   "check [FOLDER|FILE…]",
 		Short: "Check a fleet folder, or files of one, without a service",
 		Long: `Checks the Thing Models (.tm.json, .tm.yaml), the rules and the sites (.yaml in
-folders called rules and sites, plan pictures beside these) below a folder, each alone and against the others. Every finding
+folders called rules, layers and sites, plan pictures beside these) below a folder, each alone and against the others. Every finding
 has its file, line and column and says what would be right. Files may be named
 as well: they are checked against what stands around them. The exit code is 3
 if something is wrong; warnings alone leave it at 0.
@@ -167,5 +167,5 @@ func sarif(r check.Report) any {
 
 // checked says what was looked at.
 func checked(r check.Report) string {
-	return fmt.Sprintf("%s, %s and %s", plural(r.Models, "model"), plural(r.Rules, "rule"), plural(r.Sites, "site"))
+	return fmt.Sprintf("%s, %s, %s and %s", plural(r.Models, "model"), plural(r.Rules, "rule"), plural(r.Layers, "layer"), plural(r.Sites, "site"))
 }

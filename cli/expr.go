@@ -69,7 +69,7 @@ something is wrong.`,
 		return modelNames(c, nil, p)
 	})
 	c.RegisterFlagCompletionFunc("for",
-		cobra.FixedCompletions([]string{"filter", "rule", "group", "target", "access", "value"},
+		cobra.FixedCompletions([]string{"filter", "rule", "group", "target", "layer", "access", "value"},
 			cobra.ShellCompDirectiveNoFileComp))
 	return c
 }

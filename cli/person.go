@@ -59,7 +59,7 @@ all devices or for those of an access; each role may do what those before it may
 
   viewer    looks
   operator  acknowledges alarms, gives commands, changes settings of devices
-  engineer  onboards devices, makes models, rules and sites, deletes readings
+  engineer  onboards devices, makes models, rules, layers and sites, deletes readings
   owner     lets people in, and backs the service up
 
 What somebody does not reach does not exist for them. Whoever is new gets in by a

@@ -88,7 +88,7 @@ started again. What they keep on devices stays, unless --release takes it off.`
 	return c
 }
 
-func held(r client.Responses) int {
+func held(r client.ResponseEntries) int {
 	n := 0
 	for _, x := range r.Responses {
 		if x.State != "released" {
@@ -114,7 +114,7 @@ func responseIDs(c *cobra.Command, _ []string, _ string) ([]string, cobra.ShellC
 	return out, cobra.ShellCompDirectiveNoFileComp
 }
 
-func printResponses(w io.Writer, r client.Responses) {
+func printResponses(w io.Writer, r client.ResponseEntries) {
 	if r.Stopped {
 		by := ""
 		if r.StoppedBy != "" {

@@ -75,7 +75,7 @@ stopped if the service is stopped meanwhile.`,
 	}
 	off.flags(unset)
 	unset.Flags().DurationVar(&wait, "wait", 10*time.Second, "how long to wait for the device")
-	return noun(groupSettings, "setting", "Change settings over the air", showing, set, unset)
+	return noun(groupSettings, "setting", "Change settings over the air", showing, set, unset, settingExplain(), settingDrift())
 }
 
 // change is how a change of many devices is asked for.
@@ -204,6 +204,8 @@ func printSettings(w io.Writer, s client.Settings) {
 		from := x.Source
 		if x.OverriddenBy != "" {
 			from = fmt.Sprintf("set on this device by %s %s", x.OverriddenBy, ago(x.OverriddenAt))
+		} else if x.From != "" {
+			from += " " + x.From
 		}
 		state := x.State
 		if x.Reason != "" {

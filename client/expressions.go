@@ -11,7 +11,7 @@ import (
 // ExpressionCheck asks what is to be said about an expression.
 type ExpressionCheck struct {
 	Source  string `json:"source" maxLength:"65536" doc:"The expression"`
-	Purpose string `json:"purpose,omitempty" enum:"filter,rule,group,target,access,value,derived" doc:"What it is for; filter where not given"`
+	Purpose string `json:"purpose,omitempty" enum:"filter,rule,group,target,layer,access,value,derived" doc:"What it is for; filter where not given"`
 	Model   string `json:"model,omitempty" doc:"Only for devices of this model; for all models where not given"`
 	Of      string `json:"of,omitempty" maxLength:"63" doc:"About the fields of this noun, such as site, instead of devices" example:"site"`
 	Cursor  *int   `json:"cursor,omitempty" minimum:"0" doc:"Where to complete it, in bytes of UTF-8 from the start"`

@@ -189,7 +189,7 @@ type Folder struct {
 
 // FolderItem is one thing of a folder, or of the service, and what it is to the other.
 type FolderItem struct {
-	Kind    string   `json:"kind" enum:"model,rule,site"`
+	Kind    string   `json:"kind" enum:"model,rule,site,layer"`
 	Name    string   `json:"name"`
 	File    string   `json:"file,omitempty" doc:"Path below the folder; empty for what is in the service only"`
 	State   string   `json:"state" enum:"new,changed,same,service" doc:"Service: it is in the service and not in the folder, and stays"`

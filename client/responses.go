@@ -6,18 +6,18 @@ import (
 	"time"
 )
 
-// Responses are what rules keep on devices now, and whether they act at all.
-type Responses struct {
-	Stopped   bool       `json:"stopped" doc:"Whether all responses are stopped"`
-	StoppedBy string     `json:"stopped_by,omitempty"`
-	StoppedAt *time.Time `json:"stopped_at,omitempty"`
-	Why       string     `json:"why,omitempty"`
-	Responses []Response `json:"responses" doc:"The newest first"`
+// ResponseEntries are what rules keep on devices now, and whether they act at all.
+type ResponseEntries struct {
+	Stopped   bool            `json:"stopped" doc:"Whether all responses are stopped"`
+	StoppedBy string          `json:"stopped_by,omitempty"`
+	StoppedAt *time.Time      `json:"stopped_at,omitempty"`
+	Why       string          `json:"why,omitempty"`
+	Responses []ResponseEntry `json:"responses" doc:"The newest first"`
 }
 
-// Response is what one response of a rule keeps on devices while the condition of an alarm
+// ResponseEntry is what one response of a rule keeps on devices while the condition of an alarm
 // holds.
-type Response struct {
+type ResponseEntry struct {
 	ID         string         `json:"id"`
 	Rule       string         `json:"rule"`
 	Subject    string         `json:"subject,omitempty" doc:"The device or group that the alarm is on"`
@@ -44,16 +44,16 @@ type ResponseRelease struct {
 }
 
 // Responses lists what rules keep on devices now.
-func (c *Client) Responses(ctx context.Context) (Responses, error) {
-	return get[Responses](ctx, c, "/responses")
+func (c *Client) Responses(ctx context.Context) (ResponseEntries, error) {
+	return get[ResponseEntries](ctx, c, "/responses")
 }
 
 // ReleaseResponse takes what a response keeps off its devices; its alarm stays.
-func (c *Client) ReleaseResponse(ctx context.Context, id string) (Response, error) {
-	return send[Response](ctx, c, http.MethodPost, "/responses/release", ResponseRelease{id})
+func (c *Client) ReleaseResponse(ctx context.Context, id string) (ResponseEntry, error) {
+	return send[ResponseEntry](ctx, c, http.MethodPost, "/responses/release", ResponseRelease{id})
 }
 
 // TurnResponses stops all responses, or lets them act again.
-func (c *Client) TurnResponses(ctx context.Context, t ResponsesTurn) (Responses, error) {
-	return send[Responses](ctx, c, http.MethodPut, "/responses/switch", t)
+func (c *Client) TurnResponses(ctx context.Context, t ResponsesTurn) (ResponseEntries, error) {
+	return send[ResponseEntries](ctx, c, http.MethodPut, "/responses/switch", t)
 }

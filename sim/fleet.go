@@ -105,10 +105,17 @@ func tank(site string, i int) Unit {
 	if site == "Fennimore" {
 		stage = "fermenting"
 	}
+	labels := map[string]string{"site": site, "tank": tankName(site, i), "row": string(rune('A' + (i-1)/4%3)),
+		"stage": stage, "owner": "cellar master"}
+	if i%4 == 3 {
+		labels["must"] = "white"
+	}
+	hardware := "B"
+	if i%4 == 2 {
+		hardware = "A"
+	}
 	return Unit{ID: fmt.Sprintf("tank-%s-%02d", slug(site), i), Model: "tank-probe", Protocol: MQTT5,
-		Every: time.Minute, HwRev: "B", Firmware: "2.3.1", Writable: true,
-		Labels: map[string]string{"site": site, "tank": tankName(site, i), "row": string(rune('A' + (i-1)/4%3)),
-			"stage": stage, "owner": "cellar master"}}
+		Every: time.Minute, HwRev: hardware, Firmware: "2.3.1", Writable: true, Labels: labels}
 }
 
 // Refuses returns why a unit does not apply a setting, or "". Three probes are

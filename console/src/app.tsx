@@ -25,6 +25,8 @@ const JoinKeyPage = lazy(() => import("./pages/join-key"));
 const JoinRequestsPage = lazy(() => import("./pages/join-requests"));
 const JournalPage = lazy(() => import("./pages/journal"));
 const DocumentsPage = lazy(() => import("./pages/documents"));
+const SettingsPage = lazy(() => import("./pages/settings"));
+const LayerPage = lazy(() => import("./pages/layer"));
 const SitesPage = lazy(() => import("./pages/sites").then((m) => ({ default: m.SitesPage })));
 const SitePage = lazy(() => import("./pages/sites").then((m) => ({ default: m.SitePage })));
 const RulesPage = lazy(() => import("./pages/rules").then((m) => ({ default: m.RulesPage })));
@@ -54,7 +56,11 @@ function shownBy(kind: string): string[] {
     command: ["commands"],
     model: ["models", "model"],
     device: ["models", "model"],
-    setting: ["settings"],
+    setting: ["settings", "layers"],
+    layer: ["layers", "settings"],
+    layers: ["layers", "settings"],
+    response: ["responses", "settings"],
+    responses: ["responses"],
     rule: ["rules", "explain", "alarms"],
     attributes: ["model"],
     site: ["sites"],
@@ -180,6 +186,8 @@ export function App() {
               <Route path="/maintenance" element={<MaintenancePage />} />
               <Route path="/rules" element={<RulesPage />} />
               <Route path="/rules/:name" element={<RulePage />} />
+              <Route path="/settings" element={<SettingsPage />} />
+              <Route path="/settings/:name" element={<LayerPage />} />
               <Route path="/sites" element={<SitesPage />} />
               <Route path="/sites/:name" element={<SitePage />} />
               <Route

@@ -29,7 +29,7 @@ type Finding struct {
 	Line     int    `json:"line" doc:"From 1"`
 	Column   int    `json:"column" doc:"From 1"`
 	Severity string `json:"severity" enum:"error,warning"`
-	Kind     string `json:"kind" enum:"file,model,rule,site,expression,reference"`
+	Kind     string `json:"kind" enum:"file,model,rule,site,layer,expression,reference"`
 	Sentence string `json:"sentence" doc:"What is wrong and what would be right"`
 	Suggest  string `json:"suggest,omitempty" doc:"What to write there instead"`
 }
@@ -39,13 +39,14 @@ type Report struct {
 	Models   int       `json:"models"`
 	Rules    int       `json:"rules"`
 	Sites    int       `json:"sites"`
+	Layers   int       `json:"layers"`
 	Examples int       `json:"examples"`
 	Findings []Finding `json:"findings"`
 }
 
 // Add counts what another report has looked at too, and takes its findings over.
 func (r *Report) Add(o Report) {
-	r.Models, r.Rules, r.Sites = r.Models+o.Models, r.Rules+o.Rules, r.Sites+o.Sites
+	r.Models, r.Rules, r.Sites, r.Layers = r.Models+o.Models, r.Rules+o.Rules, r.Sites+o.Sites, r.Layers+o.Layers
 	r.Findings = append(r.Findings, o.Findings...)
 }
 
@@ -140,6 +141,14 @@ func Folder(files []File) Report {
 		if IsSite(f.Path) {
 			c.site(f, files)
 		}
+		if IsLayer(f.Path) {
+			c.layer(f)
+		}
+	}
+	for _, f := range files {
+		if IsLayerOrder(f.Path) {
+			c.layerOrder(f)
+		}
 	}
 	c.against()
 	for _, f := range files {
@@ -165,6 +174,7 @@ type folder struct {
 	rules   []ruleFile
 	ruleAt  map[string]string
 	siteAt  map[string]string
+	layers  []layerFile
 }
 
 type ruleFile struct {
@@ -393,6 +403,7 @@ func (c *folder) against() {
 			c.ruleError(r.file, r.doc, err)
 		}
 	}
+	c.layersAgainst(models, all, names)
 	if loop := Loop(all, nil, models); loop != "" {
 		for _, r := range c.rules {
 			if len(r.rule.Responses) > 0 && strings.HasPrefix(loop, r.rule.Name+" ") {

@@ -75,6 +75,12 @@ func FitLayer(l *layering.Layer, models []*model.Model, scope func(*model.Model)
 			}
 		}
 	}
+	tree, _ := expr.Parse(l.Target)
+	for _, name := range tree.Must("raised") { // it is raised on devices of its models alone
+		if i := slices.IndexFunc(rules, func(r *rule.Rule) bool { return r.Name == name }); i >= 0 {
+			among = slices.DeleteFunc(slices.Clone(among), func(m *model.Model) bool { return !rules[i].Names(m.Name) })
+		}
+	}
 	for _, name := range l.Asks() {
 		i := slices.IndexFunc(rules, func(r *rule.Rule) bool { return r.Name == name })
 		if i >= 0 && rules[i].OffDelay == 0 {

@@ -22,12 +22,12 @@ func isPlan(p string) bool {
 
 // Parts are the folders within a fleet folder that say by their names what is in
 // them.
-var Parts = []string{"models", "rules", "sites"}
+var Parts = []string{"models", "rules", "sites", "layers"}
 
 // Belongs reports whether a file is part of a fleet folder; all others are left
 // alone.
 func Belongs(p string) bool {
-	return IsModel(p) || IsRule(p) || IsExamples(p) || IsSite(p) || isPlan(p)
+	return IsModel(p) || IsRule(p) || IsExamples(p) || IsSite(p) || isPlan(p) || inLayers(p)
 }
 
 // Plan returns the picture that a site's file names, which stands beside it; nil

@@ -259,6 +259,22 @@ func (n *Node) Only(name Name) ([]string, bool) {
 	return nil, false
 }
 
+// Must returns the bare names with which a function is called where n can be true only if
+// the call is, as far as that is written down: a and raised(b).
+func (n *Node) Must(function string) []string {
+	switch {
+	case n.kind == kCall && n.name.Key == function && len(n.args) == 1 && n.args[0].kind == kName:
+		return []string{n.args[0].name.Key}
+	case n.kind == kAnd:
+		var out []string
+		for _, a := range n.args {
+			out = append(out, a.Must(function)...)
+		}
+		return out
+	}
+	return nil
+}
+
 // Schedules calls yield for every text of during(…) in n.
 func (n *Node) Schedules(yield func(src string)) {
 	if n.kind == kCall && n.name.Key == "during" && len(n.args) == 1 && n.args[0].kind == kText {

@@ -95,3 +95,28 @@ func (l *Layer) Removes() []string {
 	slices.Sort(out)
 	return out
 }
+
+// Order is the order in which layers stand, the lowest first.
+type Order struct {
+	Order []string `yaml:"order" json:"order"`
+}
+
+// ParseOrder reads an order from YAML. No layer stands in it twice.
+func ParseOrder(src []byte) (*Order, error) {
+	o := &Order{}
+	if err := yamldoc.Decode(src, o, "an order of layers", MaxSource); err != nil {
+		return nil, err
+	}
+	for i, name := range o.Order {
+		if !layerName.MatchString(name) {
+			return nil, fmt.Errorf("%q is no name of a layer", value.Clip(name, 60))
+		}
+		if slices.Contains(o.Order[:i], name) {
+			return nil, fmt.Errorf("%s stands twice in the order; name each layer once", name)
+		}
+	}
+	return o, nil
+}
+
+// YAML writes o as its file.
+func (o *Order) YAML() []byte { return yamldoc.Encode(o) }

@@ -23,7 +23,7 @@ type Role string
 const (
 	Viewer   Role = "viewer"   // looks
 	Operator Role = "operator" // acknowledges, gives commands, sets settings of devices
-	Engineer Role = "engineer" // onboards devices, makes models, rules and sites, deletes readings
+	Engineer Role = "engineer" // onboards devices, makes models, rules, layers and sites, deletes readings
 	Owner    Role = "owner"    // lets people in, and backs the service up
 )
 

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"ullage/core/check"
+	"ullage/core/layering"
 	"ullage/core/model"
 	"ullage/core/record"
 	"ullage/core/rule"
@@ -106,6 +107,10 @@ func (l *Loader) Load(ctx context.Context, files []check.File, preview bool, by 
 	if err != nil {
 		return out, err
 	}
+	upper, order, err := l.layers(files, &out)
+	if err != nil {
+		return out, err
+	}
 	l.only(files, changes, &out)
 	slices.SortStableFunc(out.Items, func(a, b Item) int {
 		return strings.Compare(a.Kind+" "+a.Name, b.Kind+" "+b.Name)
@@ -120,7 +125,16 @@ func (l *Loader) Load(ctx context.Context, files []check.File, preview bool, by 
 	}
 	if err := l.o.Alarms.SetRules(ctx, rules, by, func(tx *commit.Tx) error {
 		l.o.Models.Stage(tx, changes, by)
-		return l.o.Sites.Stage(tx, places, by)
+		if err := l.o.Sites.Stage(tx, places, by); err != nil {
+			return err
+		}
+		if err := l.o.Layers.Stage(tx, upper, by); err != nil {
+			return err
+		}
+		if order != nil {
+			l.o.Layers.StageOrder(tx, order, by)
+		}
+		return nil
 	}); err != nil {
 		return out, err
 	}
@@ -139,6 +153,11 @@ func (l *Loader) others(files []check.File) []check.File {
 				mine["rule "+r.Name] = true
 			}
 		}
+		if check.IsLayer(f.Path) {
+			if x, err := layering.ParseLayer(f.Data); err == nil {
+				mine["layer "+x.Name] = true
+			}
+		}
 		if check.IsModel(f.Path) {
 			mine["model "+check.NameInside(f.Data)] = true
 		}
@@ -146,6 +165,11 @@ func (l *Loader) others(files []check.File) []check.File {
 	for _, m := range l.o.Models.List() {
 		if !mine["model "+m.Name] {
 			out = append(out, check.File{Path: "service/" + m.Name + ".tm.json", Data: m.Whole})
+		}
+	}
+	for _, x := range l.o.Layers.Ordered() {
+		if !mine["layer "+x.Name] {
+			out = append(out, check.File{Path: "service/layers/" + x.Name + ".yaml", Data: x.YAML()})
 		}
 	}
 	for _, r := range l.o.Alarms.Rules() {
@@ -277,6 +301,57 @@ func (l *Loader) sites(files []check.File, out *Outcome) ([]sites.Loaded, error)
 	return set, nil
 }
 
+// layers returns the layers that differ from those of the service, and the order of all of
+// them where that is another one; what the folder's order does not name stands on top.
+func (l *Loader) layers(files []check.File, out *Outcome) ([]layering.Layer, []string, error) {
+	var set []layering.Layer
+	var named []string
+	there := l.o.Layers.Names()
+	for _, f := range files {
+		if check.IsLayerOrder(f.Path) {
+			o, err := layering.ParseOrder(f.Data)
+			if err != nil {
+				return nil, nil, err
+			}
+			named = o.Order
+		}
+		if !check.IsLayer(f.Path) {
+			continue
+		}
+		x, err := layering.ParseLayer(f.Data)
+		if err != nil {
+			return nil, nil, err
+		}
+		i := Item{Kind: "layer", Name: x.Name, File: f.Path, State: "new"}
+		if old, err := l.o.Layers.Get(x.Name); err == nil {
+			i.State = "same"
+			if record.Tag(old) != record.Tag(*x) {
+				i.State, i.Lines = "changed", difference(string(old.YAML()), string(x.YAML()))
+			}
+		} else {
+			there = append(there, x.Name)
+		}
+		if i.State != "same" {
+			set = append(set, *x)
+		}
+		out.Items = append(out.Items, i)
+	}
+	if named == nil {
+		return set, nil, nil
+	}
+	order := slices.Clone(named)
+	for _, name := range there {
+		if !slices.Contains(order, name) {
+			order = append(order, name)
+		}
+	}
+	if slices.Equal(order, l.o.Layers.Names()) {
+		return set, nil, nil
+	}
+	out.Items = append(out.Items, Item{Kind: "layer", Name: "order", File: "layers/order.yaml", State: "changed", Lines: []string{"order: " + strings.Join(order, ", ")}})
+	return set, order, nil
+}
+
 // difference lists the keys of two rules that are not the same.
 func difference(a, b string) []string {
 	keys := func(s string) (order []string, by map[string]string) {
@@ -323,6 +398,11 @@ func (l *Loader) only(files []check.File, changes []models.Change, out *Outcome)
 	for _, r := range l.o.Alarms.Rules() {
 		if !slices.ContainsFunc(out.Items, func(i Item) bool { return i.Kind == "rule" && i.Name == r.Name }) {
 			out.Items = append(out.Items, Item{Kind: "rule", Name: r.Name, State: "service"})
+		}
+	}
+	for _, name := range l.o.Layers.Names() {
+		if !slices.ContainsFunc(out.Items, func(i Item) bool { return i.Kind == "layer" && i.Name == name }) {
+			out.Items = append(out.Items, Item{Kind: "layer", Name: name, State: "service"})
 		}
 	}
 	for _, s := range l.o.Sites.List() {

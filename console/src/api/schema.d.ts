@@ -772,6 +772,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{id}/settings/{setting}/explanation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Why a setting of a device has its value
+         * @description The model's default, every layer that names the setting, whether it matches or not, responses, and the override, each with the value that it gives.
+         */
+        get: operations["explain-setting"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{id}/status": {
         parameters: {
             query?: never;
@@ -1440,6 +1460,154 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/layer-changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make, change, remove and order layers at once
+         * @description In one commit, told as one entry for each layer; devices get their new documents right behind it. With the tag of a preview it is refused where the fleet has changed since, so that it would do something else.
+         */
+        post: operations["change-layers"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/layer-previews": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What a change of layers, labels or versions would do
+         * @description Which settings of which devices would change, from what to what, which of the devices are off line, and which have refused such a setting before. Nothing is changed.
+         */
+        post: operations["preview-layers"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/layer-status": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How far devices are with what they were given
+         * @description Devices are as intended, pending, refuse, or have drifted, counted once each; for a layer only its own settings count. Beside it how many are off line, and on which devices each value of the layer wins, or to what it loses.
+         */
+        get: operations["layer-status"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/layer-summaries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The layers in their order, with how far their devices are
+         * @description With how many devices of each site a layer chooses now, and how many of them are as intended, pending, refuse, or have drifted.
+         */
+        get: operations["layer-summaries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/layers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every layer
+         * @description A condition over the fields of a layer narrows the list; it comes in pages.
+         */
+        get: operations["layers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/layers/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One layer
+         * @description With an ETag, for a change that must not overwrite another's.
+         */
+        get: operations["layer"];
+        /**
+         * Make a layer, or change the one of that name
+         * @description It is checked as a whole first, every mistake at once. With If-Match it fails where somebody else has changed it since.
+         */
+        put: operations["put-layer"];
+        post?: never;
+        /**
+         * Take a layer away
+         * @description The journal tells who did it and what it was.
+         */
+        delete: operations["remove-layer"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/layers/{name}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The versions of a layer, the newest first
+         * @description The latest 200, each with who has made it and what differs from the one before. To go back, put that version again.
+         */
+        get: operations["layer-versions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/live": {
         parameters: {
             query?: never;
@@ -1958,6 +2126,66 @@ export interface paths {
          * @description It is what would have been with all readings on time and with the settings, the labels and the links of then; attributes are those of now. The answer comes line by line (newline-delimited JSON) and can be broken off. At most 90 days and 10,000 devices.
          */
         post: operations["replay"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/responses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What rules keep on devices now, and whether they act
+         * @description A response is what a rule does by itself: it keeps settings on devices while the condition of its alarm holds, above the layers and below what people set on the device.
+         */
+        get: operations["responses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/responses/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take what a response keeps off its devices
+         * @description The alarm stays, and the response acts again when the alarm is raised anew. What was left by a rule that is disabled or removed goes for good.
+         */
+        post: operations["release-response"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/responses/switch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Stop all responses, or let them act again
+         * @description While they are stopped no rule sets a setting or gives a command. What they keep on devices stays unless it is released too. When they act again, those of alarms that hold do at once.
+         */
+        put: operations["switch-responses"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3272,7 +3500,7 @@ export interface components {
              * @description What it is for; filter where not given
              * @enum {string}
              */
-            purpose?: "filter" | "rule" | "group" | "target" | "access" | "value" | "derived";
+            purpose?: "filter" | "rule" | "group" | "target" | "layer" | "access" | "value" | "derived";
             /** @description The expression */
             source: string;
         };
@@ -3413,7 +3641,7 @@ export interface components {
             /** @description Path below the folder; empty for what is in the service only */
             file?: string;
             /** @enum {string} */
-            kind: "model" | "rule" | "site";
+            kind: "model" | "rule" | "site" | "layer";
             /** @description Keys of a rule that differ */
             lines?: string[];
             name: string;
@@ -4017,6 +4245,178 @@ export interface components {
             /** @description Marks such as beyond range; none for a good reading */
             quality?: string[];
             value: unknown;
+        };
+        Layer: {
+            /**
+             * @description Name
+             * @example white-must
+             */
+            layer: string;
+            /**
+             * @description Values by setting; null takes off what earlier layers give, so that the model's default is there again
+             * @example {
+             *       "max_temp": 28
+             *     }
+             */
+            set: {
+                [key: string]: unknown;
+            };
+            /**
+             * @description Selector of the devices; all where it is left out. Beside labels it may use attr., raised(rule) and during(…)
+             * @example label.must == "white"
+             */
+            target?: string;
+            /** @description What it is for */
+            why?: string;
+        };
+        LayerChange: {
+            /** @description Devices that get the labels or the version; in previews */
+            devices?: string[];
+            /** @description Labels that they get; an empty text takes one away */
+            labels?: {
+                [key: string]: string;
+            };
+            /** @description The order of all layers, the lowest first */
+            order?: string[];
+            /** @description The tag of a preview: it is refused if it would do something else by now */
+            preview?: string;
+            /** @description A layer that is made, on top, or changed */
+            put?: components["schemas"]["Layer"];
+            /** @description A layer that is removed */
+            remove?: string;
+            /** @description Version of their model that they get */
+            version?: string;
+        };
+        LayerPreview: {
+            /**
+             * Format: int64
+             * @description Devices of which settings would change
+             */
+            devices: number;
+            /** @description The first 1,000, by device */
+            differences: components["schemas"]["SettingDifference"][];
+            /** @description Settings that some models among the target do not have */
+            lacking?: {
+                [key: string]: string[];
+            };
+            /**
+             * Format: int64
+             * @description Of those devices, how many are off line and get it when they return
+             */
+            off_line: number;
+            /** @description Names this list, for the change itself */
+            preview: string;
+            /**
+             * Format: int64
+             * @description Of those devices, how many have refused one of these settings in what they said last
+             */
+            refused_before: number;
+            /**
+             * Format: int64
+             * @description Devices that the target of the layer chooses
+             */
+            scope: number;
+            /**
+             * Format: int64
+             * @description How many settings of them would change
+             */
+            settings: number;
+            warnings?: string[];
+        };
+        LayerStatus: {
+            /** Format: int64 */
+            as_intended: number;
+            /** @description Ids by state: applied, pending, refused, drift, offline; the first 1,000 of each */
+            devices: {
+                [key: string]: string[];
+            };
+            /** Format: int64 */
+            drifted: number;
+            /** Format: int64 */
+            live: number;
+            /** @description The layer; left out for the whole fleet */
+            of?: string;
+            /** Format: int64 */
+            off_line: number;
+            /** Format: int64 */
+            pending: number;
+            /** @description Why devices refuse, the most frequent first */
+            reasons: components["schemas"]["RefusalReason"][];
+            /** Format: int64 */
+            refused: number;
+            /** Format: int64 */
+            scope: number;
+            /** @description On how many devices each value of the layer wins */
+            values: components["schemas"]["LayerValue"][];
+        };
+        LayerSummary: {
+            /** Format: int64 */
+            as_intended: number;
+            /**
+             * Format: int64
+             * @description That its target chooses now
+             */
+            devices: number;
+            /** Format: int64 */
+            drifted: number;
+            /**
+             * @description Name
+             * @example white-must
+             */
+            layer: string;
+            /** Format: int64 */
+            off_line: number;
+            /** Format: int64 */
+            pending: number;
+            /**
+             * Format: int64
+             * @description Where it stands, from 1 for the lowest
+             */
+            place: number;
+            /** Format: int64 */
+            refused: number;
+            /**
+             * @description Values by setting; null takes off what earlier layers give, so that the model's default is there again
+             * @example {
+             *       "max_temp": 28
+             *     }
+             */
+            set: {
+                [key: string]: unknown;
+            };
+            /** @description How many of each site; those without one under an empty name */
+            sites: {
+                [key: string]: number;
+            };
+            /**
+             * @description Selector of the devices; all where it is left out. Beside labels it may use attr., raised(rule) and during(…)
+             * @example label.must == "white"
+             */
+            target?: string;
+            /** @description What it is for */
+            why?: string;
+        };
+        LayerValue: {
+            /** @description By what wins instead, such as "layer hardware-b" or override */
+            loses: {
+                [key: string]: number;
+            };
+            setting: string;
+            /** @description Left out where the layer takes it off */
+            value?: unknown;
+            /** Format: int64 */
+            wins: number;
+        };
+        LayerVersion: {
+            /** Format: date-time */
+            at: string;
+            by?: string;
+            /** @description What differs from the version before, each as "max_temp: 31 → 28" */
+            changed: string[];
+            content: components["schemas"]["Layer"];
+            id: string;
+            /** @enum {string} */
+            verb: "added" | "changed" | "removed";
         };
         LimitAhead: {
             /**
@@ -4625,6 +5025,11 @@ export interface components {
             /** @description Shown this once */
             codes: string[];
         };
+        RefusalReason: {
+            devices: string[];
+            reason: string;
+            setting: string;
+        };
         RenewMany: {
             /**
              * @description A token if it is left out
@@ -4708,6 +5113,35 @@ export interface components {
             /** Format: int64 */
             readings: number;
         };
+        ReplayResponse: {
+            /**
+             * Format: int64
+             * @description How often it would have acted on a device
+             */
+            acts: number;
+            /**
+             * Format: int64
+             * @description On how many
+             */
+            devices: number;
+            /** @description Such as: sets fan_mode to "on" */
+            does: string;
+            /**
+             * Format: int64
+             * @description How often its limit an hour would have held it back
+             */
+            held_back: number;
+            /**
+             * Format: int64
+             * @description For how many alarms there was no device to act on
+             */
+            nowhere?: number;
+            /**
+             * Format: double
+             * @description For how long settings would have been set, over all devices
+             */
+            seconds: number;
+        };
         ReplaySide: {
             /**
              * Format: double
@@ -4770,6 +5204,8 @@ export interface components {
             live?: number;
             /** Format: int64 */
             readings: number;
+            /** @description What the rule would have done by itself, on the devices that it would choose now */
+            responses?: components["schemas"]["ReplayResponse"][];
             /**
              * Format: double
              * @description How long it took
@@ -4778,6 +5214,83 @@ export interface components {
             this: components["schemas"]["ReplaySide"];
             /** Format: date-time */
             to: string;
+        };
+        Response: {
+            /**
+             * @description What becomes of the settings while the alarm is suppressed or out of service, and when the rule is disabled or removed: they stay, which is the default, or they are released
+             * @enum {string}
+             */
+            aside?: "hold" | "release";
+            /**
+             * Format: int64
+             * @description How often in an hour it acts on one device; 6 where nothing is said
+             */
+            at_most?: number;
+            /**
+             * @description A command that is given instead
+             * @example test_buzzer
+             */
+            command?: string;
+            /**
+             * @description Selector of the devices; this.LABEL is a label of the device or group that the alarm is on. Without it, the device itself, or the members of the group
+             * @example label.site == this.site and device.model == "cellar-air"
+             */
+            devices?: string;
+            /** @description Its input */
+            input?: {
+                [key: string]: unknown;
+            };
+            /** @description Settings and the values that they have while the condition holds */
+            set?: {
+                [key: string]: unknown;
+            };
+            /**
+             * @description When the command is given; raised where nothing is said
+             * @enum {string}
+             */
+            when?: "raised" | "returned";
+        };
+        ResponseEntries: {
+            /** @description The newest first */
+            responses: components["schemas"]["ResponseEntry"][];
+            /** @description Whether all responses are stopped */
+            stopped: boolean;
+            /** Format: date-time */
+            stopped_at?: string;
+            stopped_by?: string;
+            why?: string;
+        };
+        ResponseEntry: {
+            alarm?: string;
+            devices: string[];
+            id: string;
+            /** @description Why nothing ends it by itself any more */
+            left?: string;
+            /** Format: date-time */
+            released_at?: string;
+            released_by?: string;
+            rule: string;
+            set: {
+                [key: string]: unknown;
+            };
+            /** Format: date-time */
+            since: string;
+            /**
+             * @description It gives its values; it does so although its rule was disabled or removed; or it does not any more
+             * @enum {string}
+             */
+            state: "holds" | "left" | "released";
+            /** @description The device or group that the alarm is on */
+            subject?: string;
+        };
+        ResponseRelease: {
+            id: string;
+        };
+        ResponsesTurn: {
+            /** @description Take off what they keep on devices, too */
+            release?: boolean;
+            stopped: boolean;
+            why?: string;
         };
         Rise: {
             /**
@@ -4879,6 +5392,8 @@ export interface components {
             respond_within?: string;
             /** @description What to do about it */
             response?: string;
+            /** @description What Ullage does by itself while it is raised */
+            responses?: components["schemas"]["Response"][];
             /** @description When the priority of an open alarm goes up by itself */
             rises?: components["schemas"]["Rise"][];
             /**
@@ -5088,6 +5603,8 @@ export interface components {
             decimals: number;
             display?: string;
             enum?: string[];
+            /** @description The layer, or the rule whose response sets it while it is raised */
+            from?: string;
             /** @description What it should be */
             intended: unknown;
             /** @description Lives in the service only */
@@ -5106,7 +5623,7 @@ export interface components {
              * @description Where the intended value comes from
              * @enum {string}
              */
-            source: "model" | "override";
+            source: "model" | "layer" | "response" | "override";
             /**
              * @description How far the device is with it
              * @enum {string}
@@ -5116,6 +5633,44 @@ export interface components {
             /** @enum {string} */
             type: "number" | "integer" | "text" | "boolean";
             unit?: string;
+        };
+        SettingDifference: {
+            device: string;
+            /** @description Left out where there is no value */
+            from?: unknown;
+            /** @description The layer, or the rule, that would give it */
+            name?: string;
+            off_line?: boolean;
+            /** @description Why the device has refused this setting in what it said last */
+            refused?: string;
+            setting: string;
+            /** @enum {string} */
+            source?: "model" | "layer" | "response" | "override";
+            to?: unknown;
+        };
+        SettingExplained: {
+            device: string;
+            /** @description Its unit */
+            display?: string;
+            setting: string;
+            /** @description The weakest first */
+            steps: components["schemas"]["SettingStep"][];
+        };
+        SettingStep: {
+            gives?: unknown;
+            /**
+             * @description Whether the device is among the target
+             * @enum {string}
+             */
+            matches: "true" | "false" | "unknown";
+            /** @description The version of the model, the layer, or the rule */
+            name?: string;
+            /** @description It takes off what is below it */
+            removes?: boolean;
+            /** @enum {string} */
+            source: "model" | "layer" | "response" | "override";
+            target?: string;
+            wins: boolean;
         };
         SettingThen: {
             /** Format: date-time */
@@ -8686,6 +9241,76 @@ export interface operations {
             };
         };
     };
+    "explain-setting": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+                /** @description Its name */
+                setting: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingExplained"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
     "set-status": {
         parameters: {
             query?: never;
@@ -11362,6 +11987,621 @@ export interface operations {
             };
         };
     };
+    "change-layers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LayerChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Layer"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "preview-layers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LayerChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayerPreview"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "layer-status": {
+        parameters: {
+            query?: {
+                /** @description A layer; the whole fleet where it is left out */
+                layer?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayerStatus"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "layer-summaries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayerSummary"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    layers: {
+        parameters: {
+            query?: {
+                /** @description Only those for which this condition over their fields is true */
+                where?: string;
+                /** @description Field to order by, with - before it the other way round; by name where not given */
+                order?: string;
+                /** @description Where the last page ended; the next page's address is in its Link header */
+                after?: string;
+                /** @description At most this many */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    Link?: string;
+                    "Ullage-Count"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Layer"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    layer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Layer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "put-layer": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Change it only in the state of this tag */
+                "If-Match"?: string;
+                /** @description With *, make it only if there is none */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Layer"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    "Ullage-Changed"?: boolean;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Layer"];
+                };
+            };
+            /** @description It is new */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "remove-layer": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Change it only in the state of this tag */
+                "If-Match"?: string;
+                /** @description With *, make it only if there is none */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "layer-versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayerVersion"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
     live: {
         parameters: {
             query?: {
@@ -13564,6 +14804,182 @@ export interface operations {
                 };
                 content: {
                     "application/x-ndjson": components["schemas"]["ReplayLine"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    responses: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ResponseEntries"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "release-response": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ResponseRelease"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ResponseEntry"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "switch-responses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ResponsesTurn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ResponseEntries"];
                 };
             };
             /** @description Unauthorized */

@@ -31,6 +31,9 @@ function MayOn({ role, device, children }: { role: Role; device: string; childre
   return useMayOn(device)(role) ? children : null;
 }
 
+// useMayAll tells whether whoever is signed in has a role for all devices.
+export const useMayAll = (role: Role) => useMay()(role);
+
 // who names those who can grant more.
 export const who = (owners: readonly string[]) =>
   owners.length === 0

@@ -5,6 +5,7 @@ import { priorities } from "../lib/format";
 import { Badge } from "./badge";
 import { fieldLook } from "./field";
 import { Button } from "./parts";
+import { RuleResponses } from "./rule-responses";
 import { Where } from "./where";
 
 // RuleForm shows a rule as a form. It changes one key at a time, so that what it does not
@@ -149,6 +150,9 @@ export function RuleForm({
       </Line>
       <Line label="respond" id={`${id}-response`} wrong={wrong("response")}>
         {text("response", 2)}
+      </Line>
+      <Line label="by itself" wrong={wrong("responses")}>
+        <RuleResponses rule={rule} models={models} onChange={(v) => onChange("responses", v)} />
       </Line>
       <Line label="suppress" wrong={[...wrong("suppress"), ...wrong("suppresses")]}>
         <Where

@@ -90,7 +90,7 @@ export function SettingsDialog({ settings, onClose }: { settings: Settings; onCl
                                 {
                                   onSuccess: () => {
                                     onClose();
-                                    tell(`${s.name} follows the model again`, {
+                                    tell(`${s.name} follows its layers again`, {
                                       undo: () => send.mutate({ set: { [s.name]: s.intended } }),
                                     });
                                   },
@@ -98,7 +98,7 @@ export function SettingsDialog({ settings, onClose }: { settings: Settings; onCl
                               )
                             }
                           >
-                            back to the model's default
+                            take it off this device
                           </button>
                         </>
                       )}

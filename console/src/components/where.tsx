@@ -23,7 +23,7 @@ interface Props {
   // of names the noun whose fields the condition is about; devices if it is not given.
   of?: string;
   // purpose is what the condition is for; a filter if it is not given.
-  purpose?: "filter" | "access" | "rule" | "group";
+  purpose?: "filter" | "access" | "rule" | "group" | "layer";
   // model is that for which it is checked, where the purpose is a rule.
   model?: string;
   // onRight tells whether what stands in the field is right.

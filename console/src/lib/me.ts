@@ -9,7 +9,7 @@ export type Role = (typeof roles)[number];
 export const does: Record<Role, string> = {
   viewer: "looks, and changes nothing",
   operator: "acknowledges alarms, gives commands, changes settings of devices",
-  engineer: "onboards devices, makes models, rules and sites, deletes readings",
+  engineer: "onboards devices, makes models, rules, layers and sites, deletes readings",
   owner: "lets people in, and backs the service up",
 };
 

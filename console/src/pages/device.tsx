@@ -10,6 +10,7 @@ import { Doctor } from "../components/contact";
 import { DeviceActions } from "../components/device-actions";
 import { Commands } from "../components/commands";
 import { Button, Choice, Command, Empty } from "../components/parts";
+import { SettingWhy } from "../components/setting-why";
 import { SettingsDialog } from "../components/settings-dialog";
 import { Trace } from "../components/trace";
 import { Vessel } from "../components/vessel";
@@ -493,11 +494,12 @@ function SettingsTable({
                   {s.name}
                 </button>
                 <span className="block text-[0.8125rem] text-muted">
-                  {s.kept_by_service
-                    ? "kept by the service"
-                    : s.overridden_by
-                      ? `set on this device by ${s.overridden_by}, ${ago(s.overridden_at, now)}`
-                      : "default of the model"}
+                  {s.kept_by_service && "kept by the service, "}
+                  {s.overridden_by ? (
+                    `set on this device by ${s.overridden_by}, ${ago(s.overridden_at, now)}`
+                  ) : (
+                    <SettingWhy device={settings.device} setting={s.name} source={s.source} name={s.from} />
+                  )}
                 </span>
               </td>
               <td className="py-1.5 text-right whitespace-nowrap">

@@ -8,6 +8,7 @@ import { Badge } from "../components/badge";
 import { Dialog } from "../components/dialog";
 import { useTell } from "../components/notices";
 import { Button, Choice, Command, Empty, Trouble } from "../components/parts";
+import { Responses } from "../components/responses";
 import { Replay } from "../components/replay";
 import { Suggestions } from "../components/suggestions";
 import { Trying } from "../components/rule-try";
@@ -179,6 +180,7 @@ export function RulesPage() {
   return (
     <>
       <AlarmTabs />
+      <Responses />
       <Things
         word="rule"
         of="rule"

@@ -1,0 +1,14 @@
+// valuesOf lists the values that a layer gives, as people write them.
+export function valuesOf(set: Record<string, unknown>): [string, string][] {
+  return Object.entries(set)
+    .sort(([a], [b]) => a.localeCompare(b))
+    .map(([k, v]) => [k, v === null ? "taken off" : String(v)]);
+}
+
+// readValue turns what stands in a field into a value for a setting of a type.
+export function readValue(type: string, text: string): unknown {
+  if (type === "number" || type === "integer")
+    return text.trim() === "" ? text : Number(text.replace(",", "."));
+  if (type === "boolean") return text === "true";
+  return text;
+}

@@ -1,0 +1,311 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { ArrowDown, ArrowUp } from "lucide-react";
+import { useState, type ReactNode } from "react";
+import { Link, useNavigate } from "react-router";
+import { api, ask, type LayerStatus, type LayerSummary } from "../api/client";
+import { LayerDialog, PreviewList, usePreview } from "../components/layer-form";
+import { Dialog } from "../components/dialog";
+import { useMayAll } from "../components/may";
+import { useTell } from "../components/notices";
+import { Button, Command, Empty, Trouble } from "../components/parts";
+import { Where } from "../components/where";
+import { number, plural } from "../lib/format";
+import { valuesOf } from "../lib/layers";
+import { useTitle } from "../lib/use";
+
+// SettingsPage shows the layers as strata, the highest first, over the defaults of the
+// models, with how far the devices of each are.
+export default function SettingsPage() {
+  useTitle("Settings");
+  const may = useMayAll("engineer");
+  const [making, setMaking] = useState(false);
+  const [order, setOrder] = useState<string[]>();
+  const layers = useQuery({
+    queryKey: ["layers", "summaries"],
+    refetchInterval: 15_000,
+    queryFn: () => ask(api.GET("/api/v1/layer-summaries")),
+  });
+  const whole = useQuery({
+    queryKey: ["layers", "status", ""],
+    refetchInterval: 15_000,
+    queryFn: () => ask(api.GET("/api/v1/layer-status")),
+  });
+  const rows = [...(layers.data ?? [])].reverse();
+  const names = (layers.data ?? []).map((l) => l.layer);
+  const move = (name: string, by: number) => {
+    const next = [...names];
+    const at = next.indexOf(name);
+    next.splice(at, 1);
+    next.splice(at + by, 0, name);
+    setOrder(next);
+  };
+  return (
+    <>
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-2 pt-4 pb-3">
+        <h1 className="text-xl font-bold">Settings</h1>
+        <p className="max-w-[46rem] text-muted">
+          Layers stand one over the other: where two give a setting, the higher one wins.
+        </p>
+        <span className="ml-auto">
+          {may && (
+            <Button primary onClick={() => setMaking(true)}>
+              New layer
+            </Button>
+          )}
+        </span>
+      </div>
+      {whole.data && <Convergence status={whole.data} />}
+      {layers.isPending ? (
+        <p className="py-4 text-muted">Loading…</p>
+      ) : layers.error ? (
+        <Trouble>{layers.error.message}</Trouble>
+      ) : (
+        <div className="mt-4">
+          <Ground
+            name="Set on a device"
+            about="what people set on one device itself stands over everything"
+          />
+          <Ground name="Responses" about="what rules set by themselves while an alarm is raised">
+            <Link to="/rules" className="text-press">
+              rules
+            </Link>
+          </Ground>
+          {rows.length === 0 ? (
+            <div className="border-y border-line bg-surface px-4">
+              <Empty
+                title="There are no layers"
+                why="Every device has the defaults of its model, and what is set on it. A layer gives settings to all devices that its target chooses, also to those that join tomorrow."
+                next={<Command>ullage layer set base report_every=30</Command>}
+              />
+            </div>
+          ) : (
+            <ol aria-label="Layers, the highest first">
+              {rows.map((l, i) => (
+                <Stratum
+                  key={l.layer}
+                  layer={l}
+                  move={may ? (by) => move(l.layer, by) : undefined}
+                  first={i === 0}
+                  last={i === rows.length - 1}
+                />
+              ))}
+            </ol>
+          )}
+          <Ground name="Models" about="the defaults of each model, below all layers">
+            <Link to="/models" className="text-press">
+              models
+            </Link>
+          </Ground>
+        </div>
+      )}
+      <WhoHas />
+      {making && <LayerDialog names={names} onClose={() => setMaking(false)} />}
+      {order && <OrderDialog order={order} onClose={() => setOrder(undefined)} />}
+    </>
+  );
+}
+
+const states = [
+  { key: "as_intended", of: "applied", name: "as intended", look: "bg-line" },
+  { key: "pending", of: "pending", name: "pending", look: "bg-press/60" },
+  { key: "refused", of: "refused", name: "refused", look: "bg-high" },
+  { key: "drifted", of: "drift", name: "drift", look: "bg-watch" },
+] as const;
+
+// Convergence is how far all devices are with what they were given.
+export function Convergence({ status }: { status: LayerStatus }) {
+  const text = states.map((s) => `${number(status[s.key])} ${s.name}`).join(", ");
+  return (
+    <section aria-label="How far devices are" className="max-w-[62rem]">
+      <div
+        className="flex h-3 overflow-hidden border border-line"
+        role="img"
+        aria-label={`${plural(status.scope, "device")}: ${text}`}
+      >
+        {states.map((s) => (
+          <span key={s.key} className={s.look} style={{ flexGrow: status[s.key] }} />
+        ))}
+      </div>
+      <p className="flex flex-wrap gap-x-5 pt-1.5">
+        {states.map((s) => (
+          <span key={s.key} className={status[s.key] === 0 && s.key !== "as_intended" ? "text-muted" : ""}>
+            <span className={`mr-1.5 inline-block size-2.5 ${s.look}`} aria-hidden />
+            <b>{number(status[s.key])}</b> {s.name}
+          </span>
+        ))}
+        <span className="ml-auto text-muted">
+          {number(status.live)} on line, {number(status.off_line)} off line
+        </span>
+      </p>
+      {status.reasons.map((r) => (
+        <p key={r.setting + r.reason} className="pt-1">
+          <code className="font-mono text-[0.8125rem]">{r.setting}</code> refused by{" "}
+          {plural(r.devices.length, "device")}: {r.reason} ·{" "}
+          {r.devices.slice(0, 4).map((id, i) => (
+            <span key={id}>
+              {i > 0 && ", "}
+              <Link to={`/devices/${id}`} className="text-press">
+                {id}
+              </Link>
+            </span>
+          ))}
+          {r.devices.length > 4 && ` and ${number(r.devices.length - 4)} more`}
+        </p>
+      ))}
+    </section>
+  );
+}
+
+// Ground is what stands above or below all layers.
+function Ground({ name, about, children }: { name: string; about: string; children?: ReactNode }) {
+  return (
+    <p className="flex flex-wrap gap-x-3 border-x border-dashed border-line px-4 py-1.5 text-muted">
+      <span>{name}</span>
+      <span className="max-sm:hidden">{about}</span>
+      <span className="ml-auto">{children}</span>
+    </p>
+  );
+}
+
+// Stratum is one layer of the list.
+function Stratum({
+  layer,
+  move,
+  first,
+  last,
+}: {
+  layer: LayerSummary;
+  move?: (by: number) => void;
+  first: boolean;
+  last: boolean;
+}) {
+  const navigate = useNavigate();
+  const to = `/settings/${layer.layer}`;
+  const wrong = layer.refused + layer.drifted;
+  return (
+    <li
+      className={`grid cursor-pointer grid-cols-[minmax(0,1fr)_auto] gap-x-4 border border-t-0 border-line bg-surface px-4 py-2.5 first:border-t hover:border-l-press lg:grid-cols-[minmax(0,22rem)_minmax(0,1fr)_13rem_auto] ${layer.devices === 0 ? "text-muted" : ""}`}
+      onClick={() => navigate(to)}
+    >
+      <div className="min-w-0">
+        <Link to={to} className="text-base font-semibold" onClick={(e) => e.stopPropagation()}>
+          {layer.layer}
+        </Link>
+        <p className="flex flex-wrap gap-x-3 font-mono text-[0.8125rem]">
+          {valuesOf(layer.set).map(([k, v]) => (
+            <span key={k} className="whitespace-nowrap">
+              {k} <b className="font-semibold">{v}</b>
+            </span>
+          ))}
+        </p>
+      </div>
+      <div className="min-w-0 max-lg:col-span-2 max-lg:row-start-2">
+        <p className="truncate font-mono text-[0.8125rem]" title={layer.target}>
+          {layer.target || "all devices"}
+        </p>
+        <Sites sites={layer.sites} />
+      </div>
+      <p className="max-lg:hidden">
+        {layer.devices === 0 ? (
+          "chooses no device now"
+        ) : (
+          <>
+            <b>{number(layer.devices)}</b> {layer.devices === 1 ? "device" : "devices"}
+            <br />
+            <span className={wrong ? "font-semibold text-watch" : "text-muted"}>
+              {wrong
+                ? [layer.refused && `${layer.refused} refused`, layer.drifted && `${layer.drifted} drifted`]
+                    .filter(Boolean)
+                    .join(", ")
+                : layer.pending
+                  ? `${number(layer.pending)} pending`
+                  : "all as intended"}
+            </span>
+          </>
+        )}
+      </p>
+      <div className="flex gap-1 self-center" onClick={(e) => e.stopPropagation()}>
+        {move && (
+          <>
+            <Button
+              className="!p-1"
+              disabled={first}
+              aria-label={`Move ${layer.layer} up`}
+              onClick={() => move(1)}
+            >
+              <ArrowUp size={16} aria-hidden />
+            </Button>
+            <Button
+              className="!p-1"
+              disabled={last}
+              aria-label={`Move ${layer.layer} down`}
+              onClick={() => move(-1)}
+            >
+              <ArrowDown size={16} aria-hidden />
+            </Button>
+          </>
+        )}
+      </div>
+    </li>
+  );
+}
+
+// Sites says how many devices of each site a layer chooses.
+function Sites({ sites }: { sites: Record<string, number> }) {
+  const list = Object.entries(sites).sort((a, b) => b[1] - a[1]);
+  if (list.length === 0) return null;
+  return (
+    <p className="flex flex-wrap gap-x-3 text-[0.8125rem] text-muted">
+      {list.slice(0, 6).map(([site, n]) => (
+        <span key={site} className="whitespace-nowrap">
+          {site || "without a site"} {number(n)}
+        </span>
+      ))}
+      {list.length > 6 && <span>and {plural(list.length - 6, "more site")}</span>}
+    </p>
+  );
+}
+
+// WhoHas leads to the devices that have a value.
+function WhoHas() {
+  const navigate = useNavigate();
+  return (
+    <section className="max-w-[46rem] pt-8">
+      <h2 className="pb-1 font-semibold">Who has which value?</h2>
+      <Where
+        value=""
+        onChange={(v) => v && navigate(`/?where=${encodeURIComponent(v)}`)}
+        label="Devices that have a value"
+        placeholder="intended.max_temp > 30"
+      />
+      <p className="pt-1 text-muted">
+        Names of settings stand behind <code className="font-mono">intended.</code> for what they should be
+        and <code className="font-mono">set.</code> for what devices have confirmed. A device's page says
+        where each value is from.
+      </p>
+    </section>
+  );
+}
+
+function OrderDialog({ order, onClose }: { order: string[]; onClose: () => void }) {
+  const tell = useTell();
+  const queries = useQueryClient();
+  const { preview, pending, error } = usePreview({ order });
+  return (
+    <Dialog
+      title="Another order of the layers"
+      about={`From the highest: ${[...order].reverse().join(", ")}`}
+      verb={preview && preview.devices > 0 ? `Change ${plural(preview.devices, "device")}` : "Move it"}
+      wide
+      ready={!pending && !error}
+      act={async () => {
+        await ask(api.POST("/api/v1/layer-changes", { body: { order, preview: preview?.preview } }));
+        await queries.invalidateQueries({ queryKey: ["layers"] });
+        tell("The layers stand in another order.");
+      }}
+      onClose={onClose}
+    >
+      <PreviewList preview={preview} pending={pending} error={error} />
+    </Dialog>
+  );
+}
