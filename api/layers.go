@@ -60,7 +60,7 @@ func (s *server) layerRoutes() {
 			if err != nil {
 				continue // it was removed meanwhile
 			}
-			out = append(out, client.LayerSummary{Layer: x, Place: i + 1, Devices: st.Scope, Sites: s.Fleet.LayerTouches(c, x.Name),
+			out = append(out, client.LayerSummary{Layer: x, Place: i + 1, Devices: st.Scope, Spread: s.Fleet.LayerTouches(c, x.Name),
 				AsIntended: st.AsIntended, Pending: st.Pending, Refused: st.Refused, Drifted: st.Drifted, Offline: st.Offline})
 		}
 		return &body[[]client.LayerSummary]{out}, nil

@@ -140,7 +140,7 @@ func (s *server) modelWriting() {
 		return &body[made]{made{string(src)}}, nil
 	}, describe("model-from-message", "Make a model of a message, to be edited", "Models"), large)
 	type kind struct {
-		Kind string `path:"kind" enum:"model,rule,examples" doc:"The kind of file"`
+		Kind string `path:"kind" enum:"model,rule,site,layer,examples" doc:"The kind of file"`
 	}
 	huma.Get(s.api, "/api/v1/schemas/{kind}", func(ctx context.Context, in *kind) (*body[json.RawMessage], error) {
 		b, err := check.FileSchema(in.Kind)

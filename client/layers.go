@@ -22,7 +22,7 @@ type LayerSummary struct {
 	Layer
 	Place      int            `json:"place" doc:"Where it stands, from 1 for the lowest"`
 	Devices    int            `json:"devices" doc:"That its target chooses now"`
-	Sites      map[string]int `json:"sites" doc:"How many of each site; those without one under an empty name"`
+	Spread     map[string]int `json:"spread" doc:"How many have each value of label.site; those without one under an empty name"`
 	AsIntended int            `json:"as_intended"`
 	Pending    int            `json:"pending"`
 	Refused    int            `json:"refused"`

@@ -21,7 +21,7 @@ type Document struct {
 
 // first are the documents in the order in which a newcomer reads them; what is
 // not named follows.
-var first = []string{"running", "people", "onboarding", "devices", "sites", "models", "rules", "alarms", "expressions", "storage", "security", "performance"}
+var first = []string{"running", "people", "onboarding", "devices", "sites", "models", "settings", "rules", "alarms", "expressions", "storage", "security", "performance"}
 
 // All returns every document.
 func All() ([]Document, error) {

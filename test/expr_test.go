@@ -146,11 +146,13 @@ func TestCheckCommand(t *testing.T) {
 		return string(out)
 	}
 	example := filepath.Join(service.Root(), "examples", "cellars")
-	if out := run(0, example); !strings.Contains(out, "6 models, 11 rules and 6 sites: nothing to say.") {
+	if out := run(0, example); !strings.Contains(out, "6 models, 11 rules, 5 layers and 6 sites: 0 mistakes, 1 warning") {
 		t.Errorf("of the example it says\n%s", out)
 	}
 	folder := t.TempDir()
 	ok(t, os.CopyFS(folder, os.DirFS(example)))
+	ok(t, os.Remove(filepath.Join(folder, "layers", "hardware-b.yaml"))) // of which there is a warning
+	ok(t, os.Remove(filepath.Join(folder, "layers", "order.yaml")))
 	path := filepath.Join(folder, "rules", "must_too_warm.yaml")
 	ok(t, os.WriteFile(path, []byte(strings.Replace(read(t, "examples/cellars/rules/must_too_warm.yaml"), "must_temp >", "must_tmp >", 1)), 0o600))
 	out := run(3, folder)

@@ -348,7 +348,12 @@ func (l *Loader) layers(files []check.File, out *Outcome) ([]layering.Layer, []s
 	if slices.Equal(order, l.o.Layers.Names()) {
 		return set, nil, nil
 	}
-	out.Items = append(out.Items, Item{Kind: "layer", Name: "order", File: "layers/order.yaml", State: "changed", Lines: []string{"order: " + strings.Join(order, ", ")}})
+	i := Item{Kind: "layer", Name: "order", File: "layers/order.yaml", State: "new"}
+	stay := slices.DeleteFunc(slices.Clone(order), func(n string) bool { return !slices.Contains(l.o.Layers.Names(), n) })
+	if !slices.Equal(stay, l.o.Layers.Names()) { // those that are there stand otherwise
+		i.State, i.Lines = "changed", []string{"order: " + strings.Join(l.o.Layers.Names(), ", ") + " → " + strings.Join(order, ", ")}
+	}
+	out.Items = append(out.Items, i)
 	return set, order, nil
 }
 

@@ -101,6 +101,7 @@ func run(console, password, out, only string) error {
 		}},
 		{name: "alarms", path: "/alarms"},
 		{name: "traffic", path: "/traffic"},
+		{name: "settings", path: "/settings"},
 		{name: "service", path: "/service"},
 		{name: "model-edit", path: "/models/tank-probe", after: func(p *browser.Page) error {
 			// A change that is written and not published stays in the browser.
@@ -283,7 +284,6 @@ func terminals(console, password, out, only string) error {
 		{"cli-model", "ullage check examples/cellars; ullage model test examples/cellars/models/cellar-air.tm.json; ullage compare examples/cellars; ullage model show cellar-air"},
 		{"cli-query", "ullage query tank-fennimore-07 must_temp --span 12h --draw; ullage query tank-fennimore-07 must_temp --forecast 12h | tail -1; " +
 			"ullage store stats"},
-		{"cli-traffic", "ullage traffic --once --last 14; ullage journal list --limit 20"},
 	} {
 		if only != "" && only != c.name {
 			continue

@@ -4384,8 +4384,8 @@ export interface components {
             set: {
                 [key: string]: unknown;
             };
-            /** @description How many of each site; those without one under an empty name */
-            sites: {
+            /** @description How many have each value of label.site; those without one under an empty name */
+            spread: {
                 [key: string]: number;
             };
             /**
@@ -15397,7 +15397,7 @@ export interface operations {
             header?: never;
             path: {
                 /** @description The kind of file */
-                kind: "model" | "rule" | "examples";
+                kind: "model" | "rule" | "site" | "layer" | "examples";
             };
             cookie?: never;
         };

@@ -265,7 +265,7 @@ export function LayerForm({
                 (p.type === "boolean" ? false : p.type === "text" ? (p.enum?.[0] ?? "") : (p.minimum ?? 0)),
             );
         }}
-        className={`${fieldLook} mt-2 !w-auto`}
+        className={`${fieldLook} mt-2 !w-56`}
       >
         <option value="">Add a setting…</option>
         {left.map((s) => (

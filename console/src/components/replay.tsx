@@ -167,6 +167,17 @@ export function Replay({
           </tbody>
         </table>
       )}
+      {s?.responses?.map((r) => (
+        <p key={r.does} className="border-t border-line py-1.5">
+          By itself it <b className="font-semibold">{r.does}</b>: {plural(r.acts, "time")} on{" "}
+          {plural(r.devices, "device")}
+          {r.seconds > 0 && `, for ${lasting(r.seconds * 1000)}`}
+          {r.held_back > 0 && (
+            <span className="text-watch">; held back {plural(r.held_back, "time")} by its limit an hour</span>
+          )}
+          {r.nowhere ? `; for ${plural(r.nowhere, "alarm")} there was no device to act on` : ""}
+        </p>
+      ))}
       {s && s.devices === 0 && <p className="py-2 text-muted">The rule is for no device that you see.</p>}
       {rule &&
         ones

@@ -38,6 +38,7 @@ export function SettingWhy({
         <Popover.Content
           align="start"
           sideOffset={4}
+          collisionPadding={12}
           className="z-40 max-h-[60vh] w-[min(34rem,calc(100vw-1rem))] overflow-auto border border-line bg-surface p-4 shadow-lg"
         >
           <Steps device={device} setting={setting} />

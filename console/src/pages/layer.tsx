@@ -139,6 +139,14 @@ function Editor({ given }: { given: Layer }) {
               <p className="pb-2">
                 <b>{plural(status.data.scope, "device")}</b>{" "}
                 <span className="text-muted">chosen by its target now</span>
+                {given.target && status.data.scope > 0 && (
+                  <>
+                    {" · "}
+                    <Link to={`/?where=${encodeURIComponent(given.target)}`} className="text-press">
+                      show them
+                    </Link>
+                  </>
+                )}
               </p>
               <Convergence status={status.data} />
               {status.data.values.length > 0 && (

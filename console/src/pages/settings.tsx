@@ -108,8 +108,8 @@ export default function SettingsPage() {
 const states = [
   { key: "as_intended", of: "applied", name: "as intended", look: "bg-line" },
   { key: "pending", of: "pending", name: "pending", look: "bg-press/60" },
-  { key: "refused", of: "refused", name: "refused", look: "bg-high" },
-  { key: "drifted", of: "drift", name: "drift", look: "bg-watch" },
+  { key: "refused", of: "refused", name: "refused", look: "bg-watch" },
+  { key: "drifted", of: "drift", name: "drift", look: "bg-watch/50" },
 ] as const;
 
 // Convergence is how far all devices are with what they were given.
@@ -203,7 +203,7 @@ function Stratum({
         <p className="truncate font-mono text-[0.8125rem]" title={layer.target}>
           {layer.target || "all devices"}
         </p>
-        <Sites sites={layer.sites} />
+        <Spread over={layer.spread} />
       </div>
       <p className="max-lg:hidden">
         {layer.devices === 0 ? (
@@ -250,9 +250,9 @@ function Stratum({
   );
 }
 
-// Sites says how many devices of each site a layer chooses.
-function Sites({ sites }: { sites: Record<string, number> }) {
-  const list = Object.entries(sites).sort((a, b) => b[1] - a[1]);
+// Spread says how many devices of each site a layer chooses.
+function Spread({ over }: { over: Record<string, number> }) {
+  const list = Object.entries(over).sort((a, b) => b[1] - a[1]);
   if (list.length === 0) return null;
   return (
     <p className="flex flex-wrap gap-x-3 text-[0.8125rem] text-muted">
