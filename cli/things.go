@@ -198,7 +198,7 @@ func (n things[T]) loadTogether(c *cobra.Command, cl *client.Client, files []str
 		if err != nil {
 			return fmt.Errorf("%s was not loaded: %w", f, err)
 		}
-		path := fmt.Sprintf("%s/%d.yaml", n.together, i)
+		path := fmt.Sprintf("%d/%s/%s", i, n.together, filepath.Base(f)) // some files are known by their names
 		local[path] = f
 		ask.Files = append(ask.Files, client.FolderFile{Path: path, Text: strings.ToValidUTF8(string(b), "\uFFFD")})
 	}

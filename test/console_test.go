@@ -437,6 +437,7 @@ func TestAccessible(t *testing.T) {
 			"/rules":                            `document.querySelectorAll("tbody tr").length === 11`,
 			"/rules/must_too_warm":              `document.querySelector("[aria-label=Metric]") && document.querySelector("[aria-label=Replay] table")`,
 			"/rules/must_too_warm?as=text&beside=now": `document.querySelector(".cm-content") && document.body.innerText.includes("Nearest to the limit")`,
+			"/settings":          `document.querySelector("main ol li, main code")`,
 			"/maintenance":       `document.body.innerText.includes("No maintenance is planned")`,
 			"/journal":           `document.querySelectorAll("ol li").length > 10`,
 			"/documents/devices": `document.querySelector("article table")`,
