@@ -310,7 +310,7 @@ func (s *server) service(c access.Caller) client.Service {
 		out.Devices, out.Connected = s.Fleet.Counts(c)
 		return out
 	}
-	out.Devices, out.Connected = s.Fleet.Count(c), s.MQTT()
+	out.Devices, out.Connected, out.Deriving = s.Fleet.Count(c), s.MQTT(), s.Fleet.Deriving()
 	out.Readings, out.Refused, out.PerSecond = &readings, &refused, &perSecond
 	return out
 }

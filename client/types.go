@@ -25,6 +25,7 @@ type Service struct {
 	Readings   *uint64  `json:"readings,omitempty" doc:"Readings stored since the start"`
 	PerSecond  *float64 `json:"per_second,omitempty" doc:"Readings stored a second, over the last ten seconds"`
 	Refused    *uint64  `json:"refused,omitempty" doc:"Messages refused, whole or in part, since the start"`
+	Deriving   int      `json:"deriving,omitempty" doc:"Devices whose intended settings are being worked out again, after a layer has changed"`
 	MQTT       string   `json:"mqtt" doc:"Address of the MQTT listener"`
 	DeviceHTTP string   `json:"device_http" doc:"Address of the devices' HTTP listener"`
 	ConsoleTLS string   `json:"console_tls" doc:"Address of the console and the API over TLS; empty if that is off"`

@@ -134,6 +134,9 @@ func (f *Fleet) LayerTouches(c access.Caller, name string) map[string]int {
 	return out
 }
 
+// Deriving returns for how many devices the intended settings are being worked out again.
+func (f *Fleet) Deriving() int { return f.o.Settings.Pending() }
+
 // OffLine reports whether nothing is heard of a device that the caller sees.
 func (f *Fleet) OffLine(id string) bool {
 	d, ok := f.o.Present.Get(id)

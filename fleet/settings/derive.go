@@ -305,6 +305,9 @@ func (b *Settings) Derived() {
 func (b *Settings) Pending() int {
 	b.stale.mu.Lock()
 	defer b.stale.mu.Unlock()
+	if len(b.stale.ids) == 0 && b.stale.queued {
+		return 1 // a slice is on its way
+	}
 	return len(b.stale.ids)
 }
 

@@ -155,6 +155,25 @@ func changeFigures(dir string) ([]figure, error) {
 			}
 			return time.Since(begun), err
 		}, nil},
+		{fmt.Sprintf("a layer that changes %d devices", allDevices), "under 2 s", nil, func() (time.Duration, error) {
+			n++
+			begun := time.Now()
+			_, err := s.Client.ChangeLayers(ctx, client.LayerChange{Layer: &client.Layer{Name: "base", Set: map[string]any{"stir_at": float64(11 + n%20)}}})
+			for err == nil {
+				var now client.Service
+				if now, err = s.Client.Service(ctx); err == nil && now.Deriving == 0 {
+					break
+				}
+				time.Sleep(20 * time.Millisecond)
+			}
+			return time.Since(begun), err
+		}, func() error {
+			st, err := s.Client.LayerStatus(ctx, "base")
+			if err == nil && st.Scope < allDevices {
+				err = fmt.Errorf("the layer chooses %d of %d devices", st.Scope, allDevices)
+			}
+			return err
+		}},
 		{fmt.Sprintf("a site of %d devices falls silent", manySessions), "", func() error {
 			// They report once; 1.5 s later they are overdue, 3 s later silent.
 			_, err := each(sessions, 0, func(i int, c net.Conn) error {
@@ -218,6 +237,43 @@ func changeFigures(dir string) ([]figure, error) {
 	}
 	if err := load.stop(); err != nil {
 		return nil, err
+	}
+	more, err := layerFigures(ctx, s)
+	return append(out, more...), err
+}
+
+// layerFigures times what is asked about layers of the whole fleet, over the API.
+func layerFigures(ctx context.Context, s *service.Service) ([]figure, error) {
+	var out []figure
+	for _, x := range []struct {
+		name, target string
+		ask          func() error
+	}{
+		{fmt.Sprintf("preview of a layer over %d devices", allDevices), "under 1 s", func() error {
+			p, err := s.Client.PreviewLayers(ctx, client.LayerChange{Layer: &client.Layer{Name: "base", Set: map[string]any{"stir_at": 34.5}}})
+			if err == nil && p.Devices < allDevices {
+				err = fmt.Errorf("the preview is of %d devices", p.Devices)
+			}
+			return err
+		}},
+		{"why a setting has its value", "under 5 ms", func() error {
+			_, err := s.Client.ExplainSetting(ctx, pulseID(1), "stir_at")
+			return err
+		}},
+		{fmt.Sprintf("how far %d devices are with a layer", allDevices), "under 1 s", func() error {
+			_, err := s.Client.LayerStatus(ctx, "base")
+			return err
+		}},
+	} {
+		var took []time.Duration
+		for range 7 {
+			begun := time.Now()
+			if err := x.ask(); err != nil {
+				return nil, fmt.Errorf("%s: %w", x.name, err)
+			}
+			took = append(took, time.Since(begun))
+		}
+		out = append(out, figure{x.name, median(took).Round(10 * time.Microsecond).String(), x.target, ""})
 	}
 	return out, nil
 }

@@ -5540,6 +5540,11 @@ export interface components {
             connected: number;
             /** @description Address of the console and the API over TLS; empty if that is off */
             console_tls: string;
+            /**
+             * Format: int64
+             * @description Devices whose intended settings are being worked out again, after a layer has changed
+             */
+            deriving?: number;
             /** @description Address of the devices' HTTP listener */
             device_http: string;
             /**
