@@ -349,7 +349,7 @@ func (s *server) settingRoutes() {
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		return &body[client.Settings]{s.ownUnits(ctx).settings(settingsOf(st, m, s.Fleet.Origins(caller(ctx), in.ID)))}, nil
+		return &body[client.Settings]{s.ownUnits(ctx).settings(s.settingsNow(ctx, st, m))}, nil
 	}, describe("settings", "A device's settings, intended and applied", "Settings"), notFound)
 	type change struct {
 		One
@@ -366,7 +366,7 @@ func (s *server) settingRoutes() {
 			return nil, s.failed(err)
 		}
 		s.Settle()
-		return &body[client.Settings]{own.settings(settingsOf(st, m, s.Fleet.Origins(caller(ctx), in.ID)))}, nil
+		return &body[client.Settings]{own.settings(s.settingsNow(ctx, st, m))}, nil
 	}, describe("change-settings", "Set overrides of settings on a device, and take them off", "Settings"), notFound)
 	type many struct{ Body client.SettingsOfMany }
 	huma.Post(s.api, "/api/v1/settings", func(ctx context.Context, in *many) (*body[client.SettingsJob], error) {
@@ -400,6 +400,24 @@ func (s *server) settingRoutes() {
 func settingsJobOf(j settings.Job) client.SettingsJob {
 	return client.SettingsJob{ID: j.ID, By: j.By, At: j.At, Set: j.Set, Unset: j.Unset, Devices: len(j.Devices),
 		Done: j.Done, Failed: j.Failed, EndedAt: optional(j.EndedAt)}
+}
+
+// settingsNow is settingsOf, with what a device that has had its revisions of this hour
+// waits for.
+func (s *server) settingsNow(ctx context.Context, st settings.State, m *model.Model) client.Settings {
+	c := caller(ctx)
+	out := settingsOf(st, m, s.Fleet.Origins(c, st.Device))
+	wanted, until := s.Fleet.Waiting(c, st.Device)
+	if until.IsZero() {
+		return out
+	}
+	out.WaitsUntil, out.State = &until, "pending"
+	for i := range out.Settings {
+		if x := &out.Settings[i]; !x.KeptByService && wanted[x.Name] != st.Intended[x.Name] {
+			x.Intended, x.State = wanted[x.Name].Any(), "pending"
+		}
+	}
+	return out
 }
 
 func settingsOf(st settings.State, m *model.Model, origins map[string]layering.Origin) client.Settings {

@@ -66,6 +66,9 @@ type Options struct {
 	// KeepFacts is how many entries of the journal are kept at most; 0 for all that
 	// their kinds keep.
 	KeepFacts int
+	// Revisions is how many revisions of its settings a device gets in an hour at most; no
+	// limit if it is 0.
+	Revisions int
 	// Traffic bounds the latest messages that are kept in memory.
 	Traffic traffic.Options
 	// KeepTraffic says how much of the traffic is kept on the disk; none if it is nil.
@@ -195,7 +198,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		return a, err
 	}
 	if a.Settings, err = settings.Open(ctx, settings.Options{Records: records, Commits: a.Commits, Devices: a.Devices,
-		Models: a.Models, Bus: a.Bus, Log: o.Log, Now: o.Now}); err != nil {
+		Models: a.Models, Bus: a.Bus, Revisions: o.Revisions, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
 	if a.Commands, err = commands.Open(ctx, commands.Options{Records: records, Commits: a.Commits, Devices: a.Devices,

@@ -198,7 +198,11 @@ func changeSettings(c *cobra.Command, id string, ch client.SettingsChange, wait 
 func printSettings(w io.Writer, s client.Settings) {
 	words := map[string]string{"pending": "on its way; the device has not answered yet",
 		"applied": "confirmed by the device", "refused": "confirmed, but partly refused", "drift": "confirmed, but the device is not as intended"}
-	fmt.Fprintf(w, "%s, revision %d: %s\n\n", s.Device, s.Revision, words[s.State])
+	fmt.Fprintf(w, "%s, revision %d: %s\n", s.Device, s.Revision, words[s.State])
+	if s.WaitsUntil != nil {
+		fmt.Fprintf(w, "It has had as many revisions in this hour as a device may; the next comes at %s.\n", s.WaitsUntil.Local().Format(time.TimeOnly))
+	}
+	fmt.Fprintln(w)
 	cells := [][]string{{"SETTING", "INTENDED", "APPLIED", "FROM", "STATE"}}
 	for _, x := range s.Settings {
 		from := x.Source

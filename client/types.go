@@ -287,6 +287,7 @@ type Settings struct {
 	IntendedAt time.Time  `json:"intended_at"`
 	Applied    int64      `json:"applied" doc:"Revision the device confirmed last; 0 for none"`
 	AppliedAt  *time.Time `json:"applied_at,omitempty"`
+	WaitsUntil *time.Time `json:"waits_until,omitempty" doc:"When it gets its next revision, where it has had as many in this hour as a device may"`
 	State      string     `json:"state" enum:"pending,applied,refused,drift" doc:"How far the device is with the revision"`
 	Settings   []Setting  `json:"settings"`
 }

@@ -68,6 +68,7 @@ type Values struct {
 	DeviceRate      int    `option:"device_rate" help:"messages a second of one device; 0 for no limit"`
 	DeviceConnects  int    `option:"device_connects" help:"MQTT connections a minute of one device; 0 for no limit"`
 	AddressFailures int    `option:"address_failures" help:"failed device sign-ins a minute of one address before answers slow down"`
+	DeviceRevisions int    `option:"device_revisions" help:"revisions of its settings that a device gets in an hour, more are merged into the next; 0 for no limit"`
 	StoreLimit      int    `option:"store_limit" help:"largest size of the data folder's files together, in MB, of which records and journal may take a quarter; 0 for no limit but the disk's"`
 	JournalLimit    int    `option:"journal_limit" help:"how many entries the journal keeps at most; 0 for no limit"`
 	KeepReadings    string `option:"keep_readings" help:"how long readings are kept of which the model says nothing, like 365d; always if empty"`
@@ -81,7 +82,7 @@ type Values struct {
 // defaults are the values of which nothing else is said.
 func defaults() Values {
 	return Values{Data: "ullage-data", Listen: "127.0.0.1:8460", ListenTLS: "127.0.0.1:8462", MQTT: "127.0.0.1:1883", DeviceHTTP: "127.0.0.1:8461", MQTTTLS: "127.0.0.1:8883", DeviceHTTPTLS: "127.0.0.1:8443",
-		FirstPerson: "engineer", OIDCName: "preferred_username", OIDCClaim: "groups", Zone: "UTC", MessageLimit: ingest.MaxMessage, DeviceRate: 50, DeviceConnects: 20, AddressFailures: 30,
+		FirstPerson: "engineer", OIDCName: "preferred_username", OIDCClaim: "groups", Zone: "UTC", MessageLimit: ingest.MaxMessage, DeviceRate: 50, DeviceConnects: 20, DeviceRevisions: 20, AddressFailures: 30,
 		JournalLimit: 1_000_000, TrafficLimit: 256, KeepTraffic: "7d", LogLevel: "info", LogFormat: "text"}
 }
 
@@ -390,7 +391,7 @@ func words(list string) []string {
 // app returns how the parts of the service are put together.
 func (c *Config) app(log *slog.Logger) (app.Options, error) {
 	all := int64(c.StoreLimit) << 20
-	o := app.Options{Dir: c.Data, Store: store.Options{MaxBytes: all - all/4, MaxRecordBytes: all / 4},
+	o := app.Options{Dir: c.Data, Revisions: c.DeviceRevisions, Store: store.Options{MaxBytes: all - all/4, MaxRecordBytes: all / 4},
 		KeepFacts: c.JournalLimit, Limits: c.limits(), Log: log}
 	var err error
 	if o.Zone, err = c.zone(); err != nil {

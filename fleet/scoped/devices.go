@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"slices"
+	"time"
 
 	"ullage/core/health"
 	"ullage/core/layering"
@@ -292,6 +293,20 @@ func (f *Fleet) Settings(c access.Caller, id string) (settings.State, *model.Mod
 		return settings.State{}, nil, err
 	}
 	return f.o.Settings.Of(id)
+}
+
+// Waiting returns what is intended for a device that has had as many revisions in this hour
+// as it may, and when it gets the next one; the zero time where it does not wait.
+func (f *Fleet) Waiting(c access.Caller, id string) (layering.Settings, time.Time) {
+	until := f.o.Settings.Waits(id)
+	if until.IsZero() || f.reach(c, person.Viewer, id) != nil {
+		return nil, time.Time{}
+	}
+	wanted, err := f.o.Settings.Wanted(id)
+	if err != nil {
+		return nil, time.Time{}
+	}
+	return wanted, until
 }
 
 // Origins says where each intended value of a device comes from.

@@ -40,6 +40,71 @@ type stale struct {
 	ids    map[string]bool
 	queued bool          // a slice is on its way
 	idle   chan struct{} // closed once nothing is left; nil while nobody waits
+	// waiting are devices that have had as many revisions in this hour as they may, with
+	// when they may have the next.
+	waiting map[string]time.Time
+}
+
+// mayRevise reports whether a device may have another revision, and notes it; else it is
+// worked out again when it may.
+func (b *Settings) mayRevise(tx *commit.Tx, id string, at time.Time) bool {
+	if b.revisions == 0 {
+		return true
+	}
+	before := b.recent[id]
+	made := slices.DeleteFunc(slices.Clone(before), func(t time.Time) bool { return at.Sub(t) >= time.Hour || t.After(at) })
+	if len(made) >= b.revisions {
+		next := made[0].Add(time.Hour)
+		tx.After(func() {
+			b.stale.mu.Lock()
+			defer b.stale.mu.Unlock()
+			if b.stale.waiting == nil {
+				b.stale.waiting = map[string]time.Time{}
+			}
+			b.stale.waiting[id] = next
+		})
+		return false
+	}
+	b.recent[id] = append(made, at)
+	tx.Undo(func() { b.recent[id] = before })
+	return true
+}
+
+// Waits returns when a device gets what is intended for it, where it has had as many
+// revisions in this hour as it may; the zero time if it does not wait.
+func (b *Settings) Waits(id string) time.Time {
+	b.stale.mu.Lock()
+	defer b.stale.mu.Unlock()
+	return b.stale.waiting[id]
+}
+
+// due has the devices worked out again that may have another revision by now.
+func (b *Settings) due(now time.Time) {
+	var ids []string
+	b.stale.mu.Lock()
+	for id, at := range b.stale.waiting {
+		if !now.Before(at) {
+			ids = append(ids, id)
+			delete(b.stale.waiting, id)
+		}
+	}
+	b.stale.mu.Unlock()
+	if len(ids) > 0 {
+		b.Touch(ids...)
+	}
+}
+
+// Wanted returns what is intended for a device, also where it has not been sent yet.
+func (b *Settings) Wanted(id string) (layering.Settings, error) {
+	s, m, err := b.Of(id)
+	if err != nil {
+		return nil, err
+	}
+	d, err := b.devices.Get(id)
+	if err != nil {
+		return nil, err
+	}
+	return b.merged(nil, d, m, &s).Settings, nil
 }
 
 // merged is what is intended for a device.
@@ -312,8 +377,15 @@ func (b *Settings) Pending() int {
 }
 
 // Handle works out again what may follow from what a device says of itself.
-func (b *Settings) Handle(_ int, ev event.Event) {
-	if ev, ok := ev.(event.Attributes); ok && len(b.over) > 0 {
-		b.Touch(ev.Device)
+func (b *Settings) Handle(shard int, ev event.Event) {
+	switch ev := ev.(type) {
+	case event.Attributes:
+		if len(b.over) > 0 {
+			b.Touch(ev.Device)
+		}
+	case event.Tick:
+		if shard == 0 {
+			b.due(ev.Now)
+		}
 	}
 }

@@ -96,8 +96,11 @@ type Options struct {
 	Devices *devices.Registry
 	Models  *models.Catalogue
 	Bus     *event.Bus
-	Log     *slog.Logger
-	Now     func() time.Time
+	// Revisions is how many revisions a device gets in an hour at most, since its flash wears
+	// out; what comes beyond is merged into the next one. No limit if it is 0.
+	Revisions int
+	Log       *slog.Logger
+	Now       func() time.Time
 }
 
 // Settings holds the settings of every device.
@@ -116,15 +119,17 @@ type Settings struct {
 	mu      sync.Mutex
 	changed map[string]chan struct{} // closed when a device's revision changes
 
-	over  []laid
-	stale stale
+	revisions int
+	recent    map[string][]time.Time // when revisions were made in the last hour; the writer's alone
+	over      []laid
+	stale     stale
 }
 
 // Open reads every state, and goes on with what was to be changed on many
 // devices when the service stopped.
 func Open(ctx context.Context, o Options) (*Settings, error) {
 	b := &Settings{commits: o.Commits, devices: o.Devices, models: o.Models, bus: o.Bus, log: o.Log, now: o.Now,
-		changed: map[string]chan struct{}{}}
+		revisions: o.Revisions, recent: map[string][]time.Time{}, changed: map[string]chan struct{}{}}
 	stored, err := o.Records.SettingStates(ctx)
 	if err != nil {
 		return nil, err
@@ -387,6 +392,9 @@ func (b *Settings) revise(tx *commit.Tx, was, s *State, d devices.Device, m *mod
 	at := b.now()
 	intended, kept := b.merged(tx, d, m, s).split(m)
 	same := intended.Equal(s.Intended)
+	if !same && !b.mayRevise(tx, s.Device, at) {
+		same = true // it is part of the next revision
+	}
 	if same && kept.Equal(s.Kept) && len(said) == 0 && len(removed) == 0 {
 		return nil
 	}

@@ -5704,6 +5704,11 @@ export interface components {
              * @enum {string}
              */
             state: "pending" | "applied" | "refused" | "drift";
+            /**
+             * Format: date-time
+             * @description When it gets its next revision, where it has had as many in this hour as a device may
+             */
+            waits_until?: string;
         };
         SettingsChange: {
             /**
