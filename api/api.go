@@ -315,6 +315,14 @@ func (s *server) service(c access.Caller) client.Service {
 	return out
 }
 
+// given returns the zero time for nil.
+func given(t *time.Time) time.Time {
+	if t == nil {
+		return time.Time{}
+	}
+	return *t
+}
+
 // optional returns nil for the zero time.
 func optional(t time.Time) *time.Time {
 	if t.IsZero() {

@@ -361,7 +361,7 @@ func (s *server) settingRoutes() {
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		st, err := s.Fleet.Set(ctx, caller(ctx), in.ID, own.given(in.Body.Set, m), in.Body.Unset)
+		st, err := s.Fleet.Set(ctx, caller(ctx), in.ID, own.given(in.Body.Set, m), in.Body.Unset, given(in.Body.Until))
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -381,7 +381,7 @@ func (s *server) settingRoutes() {
 			}
 			return &body[client.SettingsJob]{client.SettingsJob{Set: in.Body.Set, Unset: in.Body.Unset, Devices: len(ids)}}, nil
 		}
-		j, err := s.Fleet.SetMany(ctx, c, ids, in.Body.Set, in.Body.Unset)
+		j, err := s.Fleet.SetMany(ctx, c, ids, in.Body.Set, in.Body.Unset, given(in.Body.Until))
 		if err != nil {
 			return nil, s.failed(err)
 		}
@@ -441,7 +441,7 @@ func settingsOf(st settings.State, m *model.Model, origins map[string]layering.O
 			c.Source, c.From = string(from.Source), from.Name
 		}
 		if by, ok := st.OverriddenBy[p.Name]; ok {
-			c.OverriddenBy, c.OverriddenAt = by.By, optional(by.At)
+			c.OverriddenBy, c.OverriddenAt, c.Until = by.By, optional(by.At), optional(by.Until)
 		}
 		if v, ok := st.Applied[p.Name]; ok {
 			c.Applied = v.Any()

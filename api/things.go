@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/url"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -95,7 +96,7 @@ func (s *server) thingRoutes() {
 			return nil, s.failed(fault.New(fault.Invalid, "the body is not JSON").
 				Then("send the value alone, like 28.5 or \"auto\""))
 		}
-		if _, err := s.Fleet.Set(ctx, caller(ctx), in.ID, map[string]any{in.Name: x}, nil); err != nil {
+		if _, err := s.Fleet.Set(ctx, caller(ctx), in.ID, map[string]any{in.Name: x}, nil, time.Time{}); err != nil {
 			return nil, s.failed(err)
 		}
 		s.Settle()

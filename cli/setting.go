@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ullage/client"
+	"ullage/core/value"
 )
 
 func settingCommand() *cobra.Command {
@@ -30,6 +31,7 @@ func settingCommand() *cobra.Command {
 	}
 	var wait time.Duration
 	var many change
+	var until string
 	set := &cobra.Command{
 		Use:   "set DEVICE NAME=VALUE…",
 		Short: "Set settings on a device, or on many, and wait for the confirmation",
@@ -53,17 +55,22 @@ stopped if the service is stopped meanwhile.`,
 				}
 				values[name] = scalar(text)
 			}
-			if device == "" {
-				return many.run(c, client.SettingsOfMany{Set: values})
+			ends, err := untilWhen(until, time.Now())
+			if err != nil {
+				return err
 			}
-			return changeSettings(c, device, client.SettingsChange{Set: values}, wait)
+			if device == "" {
+				return many.run(c, client.SettingsOfMany{Set: values, Until: ends})
+			}
+			return changeSettings(c, device, client.SettingsChange{Set: values, Until: ends}, wait)
 		},
 	}
 	set.Flags().DurationVar(&wait, "wait", 10*time.Second, "how long to wait for the device")
+	set.Flags().StringVar(&until, "until", "", "when it ends by itself: a time of day, like 06:00, a time, or for how long, like 2h")
 	many.flags(set)
 	var off change
 	unset := &cobra.Command{
-		Use: "unset DEVICE NAME…", Short: "Take values off a device, or off many, so that the model's defaults hold again",
+		Use: "unset DEVICE NAME…", Short: "Take values off a device, or off many, so that what stands below holds again",
 		Args: off.args("a device and names"), ValidArgsFunction: settingWords(true),
 		RunE: func(c *cobra.Command, args []string) error {
 			device, names := off.split(args)
@@ -161,6 +168,30 @@ func (m *change) run(c *cobra.Command, ch client.SettingsOfMany) error {
 	})
 }
 
+// untilWhen reads when something ends: a time of day to come, a time, or for how long.
+func untilWhen(s string, now time.Time) (*time.Time, error) {
+	if s == "" {
+		return nil, nil
+	}
+	if d, err := value.ParseDuration(s); err == nil {
+		at := now.Add(d.Std())
+		return &at, nil
+	}
+	if at, err := time.ParseInLocation("15:04", s, now.Location()); err == nil {
+		at = time.Date(now.Year(), now.Month(), now.Day(), at.Hour(), at.Minute(), 0, 0, now.Location())
+		if !at.After(now) {
+			at = at.AddDate(0, 0, 1)
+		}
+		return &at, nil
+	}
+	for _, layout := range []string{time.RFC3339, "2006-01-02 15:04", "2006-01-02T15:04"} {
+		if at, err := time.ParseInLocation(layout, s, now.Location()); err == nil {
+			return &at, nil
+		}
+	}
+	return nil, usageError{fmt.Errorf("%q is no end; write a time of day, like 06:00, a time, like \"2026-03-10 06:00\", or for how long, like 2h", s)}
+}
+
 // scalar reads a value as JSON where it is a number or a boolean, else as text.
 func scalar(s string) any {
 	var v any
@@ -208,6 +239,9 @@ func printSettings(w io.Writer, s client.Settings) {
 		from := x.Source
 		if x.OverriddenBy != "" {
 			from = fmt.Sprintf("set on this device by %s %s", x.OverriddenBy, ago(x.OverriddenAt))
+			if x.Until != nil {
+				from += ", until " + x.Until.Local().Format("2006-01-02 15:04")
+			}
 		} else if x.From != "" {
 			from += " " + x.From
 		}

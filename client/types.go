@@ -276,6 +276,7 @@ type Setting struct {
 	From          string     `json:"from,omitempty" doc:"The layer, or the rule whose response sets it while it is raised"`
 	OverriddenBy  string     `json:"overridden_by,omitempty"`
 	OverriddenAt  *time.Time `json:"overridden_at,omitempty"`
+	Until         *time.Time `json:"until,omitempty" doc:"When what is set on this device ends by itself"`
 	State         string     `json:"state" enum:"pending,applied,refused,drift" doc:"How far the device is with it"`
 	Reason        string     `json:"reason,omitempty" doc:"What the device said when it refused"`
 }
@@ -295,7 +296,8 @@ type Settings struct {
 // SettingsChange changes the override of one device.
 type SettingsChange struct {
 	Set   map[string]any `json:"set,omitempty" doc:"Values by name" example:"{\"max_temp\": 30}"`
-	Unset []string       `json:"unset,omitempty" doc:"Names to take off, so that the model's default holds again"`
+	Unset []string       `json:"unset,omitempty" doc:"Names to take off, so that what stands below holds again"`
+	Until *time.Time     `json:"until,omitempty" doc:"When what is set ends by itself; never if it is left out"`
 }
 
 // Alarm is one occurrence of a rule on a device.
@@ -552,6 +554,7 @@ type SettingsOfMany struct {
 	Devices []string       `json:"devices,omitempty" maxItems:"100000" doc:"Ids; those of the condition where not given"`
 	Where   string         `json:"where,omitempty" maxLength:"65536" doc:"Devices for which this condition is true now"`
 	Set     map[string]any `json:"set,omitempty" doc:"Values by name"`
-	Unset   []string       `json:"unset,omitempty" doc:"Names to take off, so that the model's default holds again"`
+	Unset   []string       `json:"unset,omitempty" doc:"Names to take off, so that what stands below holds again"`
+	Until   *time.Time     `json:"until,omitempty" doc:"When what is set ends by itself; never if it is left out"`
 	Preview bool           `json:"preview,omitempty" doc:"Only tell which devices it would be"`
 }

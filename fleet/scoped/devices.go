@@ -322,11 +322,11 @@ func (f *Fleet) Origins(c access.Caller, id string) map[string]layering.Origin {
 }
 
 // Set sets overrides of settings on a device, and takes them off.
-func (f *Fleet) Set(ctx context.Context, c access.Caller, id string, set map[string]any, unset []string) (settings.State, error) {
+func (f *Fleet) Set(ctx context.Context, c access.Caller, id string, set map[string]any, unset []string, until time.Time) (settings.State, error) {
 	if err := f.reach(c, person.Operator, id); err != nil {
 		return settings.State{}, err
 	}
-	return f.o.Settings.Set(ctx, id, set, unset, c.Name)
+	return f.o.Settings.SetUntil(ctx, id, set, unset, until, c.Name)
 }
 
 // Pick returns the ids of a list, or those for which a condition is true, or of
@@ -366,11 +366,11 @@ func (f *Fleet) CheckMany(c access.Caller, ids []string, set map[string]any, uns
 }
 
 // SetMany sets settings of chosen devices.
-func (f *Fleet) SetMany(ctx context.Context, c access.Caller, ids []string, set map[string]any, unset []string) (settings.Job, error) {
+func (f *Fleet) SetMany(ctx context.Context, c access.Caller, ids []string, set map[string]any, unset []string, until time.Time) (settings.Job, error) {
 	if _, err := f.Pick(c, ids, ""); err != nil {
 		return settings.Job{}, err
 	}
-	return f.o.Settings.SetMany(ctx, ids, set, unset, c.Name)
+	return f.o.Settings.SetManyUntil(ctx, ids, set, unset, until, c.Name)
 }
 
 // Job returns a change of the settings of many devices: one's own, or anybody's for

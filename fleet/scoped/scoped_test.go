@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"ullage/core/person"
 	"ullage/core/rule"
@@ -44,7 +45,7 @@ func TestReach(t *testing.T) {
 		{"Registered", func(c access.Caller, id string) error { _, _, err := f.Registered(c, id); return err }, ""},
 		{"Settings", func(c access.Caller, id string) error { _, _, err := f.Settings(c, id); return err }, ""},
 		{"Set", func(c access.Caller, id string) error {
-			_, err := f.Set(ctx, c, id, map[string]any{"max_temp": 27.0}, nil)
+			_, err := f.Set(ctx, c, id, map[string]any{"max_temp": 27.0}, nil, time.Time{})
 			return err
 		}, ""},
 		{"Pick", func(c access.Caller, id string) error { _, err := f.Pick(c, []string{id}, ""); return err }, ""},

@@ -43,6 +43,7 @@ type stale struct {
 	// waiting are devices that have had as many revisions in this hour as they may, with
 	// when they may have the next.
 	waiting map[string]time.Time
+	ends    map[string]time.Time // when something of a device's override ends
 }
 
 // mayRevise reports whether a device may have another revision, and notes it; else it is
@@ -386,6 +387,7 @@ func (b *Settings) Handle(shard int, ev event.Event) {
 	case event.Tick:
 		if shard == 0 {
 			b.due(ev.Now)
+			b.endOverrides(ev.Now)
 		}
 	}
 }

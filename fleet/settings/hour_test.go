@@ -1,11 +1,13 @@
 package settings_test
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
 	"ullage/app"
 	"ullage/core/value"
+	"ullage/fleet/fault"
 	"ullage/test/rig"
 )
 
@@ -50,5 +52,47 @@ func TestRevisionsAnHour(t *testing.T) {
 	r.Settle()
 	if _, v := of(); v != value.OfNumber(34) {
 		t.Errorf("after a restart it has %v, want 34", v)
+	}
+}
+
+// TestOverridesThatEnd: what was set until a time goes by itself, also over a restart, and
+// nothing else with it.
+func TestOverridesThatEnd(t *testing.T) {
+	r := rig.New(t)
+	r.Onboard(tank, "tank-probe", nil)
+	now := r.Clock.Now()
+	for _, until := range []time.Time{now.Add(-time.Second), now.AddDate(2, 0, 0)} {
+		if _, err := r.Settings.SetUntil(t.Context(), tank, map[string]any{"max_temp": 30.0}, nil, until, "mara"); rig.Code(err) != fault.Invalid {
+			t.Errorf("until %s: %v", until, err)
+		}
+	}
+	_, err := r.Settings.SetUntil(t.Context(), tank, map[string]any{"max_temp": 30.0}, nil, now.Add(time.Hour), "mara")
+	r.Must(err)
+	_, err = r.Settings.Set(t.Context(), tank, map[string]any{"report_every": 20.0}, nil, "mara")
+	r.Must(err)
+	_, err = r.Settings.SetManyUntil(t.Context(), []string{tank}, map[string]any{"stir_at": 20.0}, nil, now.Add(2*time.Hour), "mara")
+	r.Must(err)
+	of := func() string {
+		s, _, err := r.Settings.Of(tank)
+		r.Must(err)
+		return fmt.Sprint(s.Intended["max_temp"], s.Intended["stir_at"], s.Intended["report_every"], len(s.OverriddenBy))
+	}
+	r.Settle()
+	if got := of(); got != "30 20 20 3" {
+		t.Errorf("set, it is %s", got)
+	}
+	r.Restart(true)
+	r.Pass(61 * time.Minute)
+	r.Settle()
+	if got := of(); got != "32 20 20 2" {
+		t.Errorf("after the first end it is %s", got)
+	}
+	// Whoever sets it again without an end keeps it.
+	_, err = r.Settings.Set(t.Context(), tank, map[string]any{"stir_at": 20.0}, nil, "mara")
+	r.Must(err)
+	r.Pass(time.Hour)
+	r.Settle()
+	if got := of(); got != "32 20 20 2" {
+		t.Errorf("set again without an end it is %s", got)
 	}
 }

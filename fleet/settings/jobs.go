@@ -24,9 +24,10 @@ type Job struct {
 	At      time.Time
 	Set     map[string]any
 	Unset   []string
-	Devices []string // in order
-	Done    int      // how many of them have been gone through
-	Failed  int      // of those, how many could not be changed any more
+	Until   time.Time // when it ends by itself; zero for never
+	Devices []string  // in order
+	Done    int       // how many of them have been gone through
+	Failed  int       // of those, how many could not be changed any more
 	EndedAt time.Time
 }
 
@@ -46,12 +47,22 @@ const sliceOf = 40
 // changed. It returns once that is decided; the Job tells how far it has come.
 func (b *Settings) SetMany(ctx context.Context, ids []string, set map[string]any, unset []string,
 	by string) (Job, error) {
+	return b.SetManyUntil(ctx, ids, set, unset, time.Time{}, by)
+}
+
+// SetManyUntil is SetMany for values that end by themselves at a time; the zero time is for
+// never.
+func (b *Settings) SetManyUntil(ctx context.Context, ids []string, set map[string]any, unset []string,
+	until time.Time, by string) (Job, error) {
+	if err := b.checkUntil(until); err != nil {
+		return Job{}, err
+	}
 	said, err := b.CheckMany(ids, set, unset)
 	if err != nil {
 		return Job{}, err
 	}
 	ids = slices.Compact(slices.Sorted(slices.Values(ids)))
-	j := Job{ID: fact.NewID(b.now()), By: by, At: b.now(), Set: set, Unset: unset, Devices: ids}
+	j := Job{ID: fact.NewID(b.now()), By: by, At: b.now(), Set: set, Unset: unset, Until: until, Devices: ids}
 	err = b.commits.Do(ctx, func(tx *commit.Tx) error {
 		tx.Put(j)
 		b.jobs.Set(tx, j.ID, &j)
@@ -158,7 +169,7 @@ func (b *Settings) one(tx *commit.Tx, j *Job, id string, models map[*model.Model
 	}
 	was := b.in(tx, id)
 	s := *was
-	said, removed := b.override(&s, m, values, j.Unset, j.By)
+	said, removed := b.override(&s, m, values, j.Unset, j.Until, j.By)
 	return b.revise(tx, was, &s, d, m, j.By, "", said, removed) == nil
 }
 

@@ -48,8 +48,9 @@ type State struct {
 
 // Overridden says who put a value on a device, and when.
 type Overridden struct {
-	By string    `json:"by"`
-	At time.Time `json:"at"`
+	By    string    `json:"by"`
+	At    time.Time `json:"at"`
+	Until time.Time `json:"until,omitzero"` // when it ends by itself; zero for never
 }
 
 // CountBits is how many bits of a revision count within an epoch. Together with
@@ -143,6 +144,9 @@ func Open(ctx context.Context, o Options) (*Settings, error) {
 			s.Kept = b.keptBefore(&s)
 		}
 		states[s.Device] = &s
+		if at := s.ends(); !at.IsZero() {
+			b.noteEnd(s.Device, at)
+		}
 	}
 	b.renew(states)
 	b.states = commit.NewTable(states)
@@ -280,7 +284,7 @@ func (b *Settings) Restore(tx *commit.Tx, id string, values layering.Settings, b
 		return nil
 	}
 	s := *was
-	said, removed := b.override(&s, m, back, nil, by)
+	said, removed := b.override(&s, m, back, nil, time.Time{}, by)
 	return b.revise(tx, was, &s, d, m, by, "", said, removed)
 }
 
@@ -312,6 +316,14 @@ func (b *Settings) Of(id string) (State, *model.Model, error) {
 // Set puts values into the override of a device and takes the names in unset
 // off it. Values that the model does not allow refuse the whole change.
 func (b *Settings) Set(ctx context.Context, id string, set map[string]any, unset []string, by string) (State, error) {
+	return b.SetUntil(ctx, id, set, unset, time.Time{}, by)
+}
+
+// SetUntil is Set for values that end by themselves at a time; the zero time is for never.
+func (b *Settings) SetUntil(ctx context.Context, id string, set map[string]any, unset []string, until time.Time, by string) (State, error) {
+	if err := b.checkUntil(until); err != nil {
+		return State{}, err
+	}
 	d, err := b.devices.Get(id)
 	if err != nil {
 		return State{}, err
@@ -328,7 +340,7 @@ func (b *Settings) Set(ctx context.Context, id string, set map[string]any, unset
 	err = b.commits.Do(ctx, func(tx *commit.Tx) error {
 		was := b.in(tx, id)
 		s := *was
-		said, removed := b.override(&s, m, values, unset, by)
+		said, removed := b.override(&s, m, values, unset, until, by)
 		if now, ok := b.devices.In(tx, id); ok {
 			d = now
 		}
@@ -360,17 +372,20 @@ func allowed(id string, m *model.Model, set map[string]any, unset []string) (map
 
 // override changes the override of a state and tells what was set and removed.
 func (b *Settings) override(s *State, m *model.Model, values map[string]value.Value, unset []string,
-	by string) (said map[string]string, removed []string) {
+	until time.Time, by string) (said map[string]string, removed []string) {
 	s.Override, s.OverriddenBy = maps.Clone(s.Override), maps.Clone(s.OverriddenBy)
 	at := b.now()
 	said = map[string]string{}
 	for name, v := range values {
 		p, _ := m.Property(name)
-		if old, ok := s.Override[name]; ok && old == v {
+		if old, ok := s.Override[name]; ok && old == v && s.OverriddenBy[name].Until.Equal(until) {
 			continue
 		}
-		s.Override[name], s.OverriddenBy[name] = v, Overridden{by, at}
+		s.Override[name], s.OverriddenBy[name] = v, Overridden{by, at, until}
 		said[name] = p.Say(v)
+		if !until.IsZero() {
+			said[name] += " until " + until.UTC().Format(time.RFC3339)
+		}
 	}
 	for _, name := range unset {
 		if _, ok := s.Override[name]; ok {
@@ -421,6 +436,9 @@ func (b *Settings) put(tx *commit.Tx, was, s *State, m *model.Model, at time.Tim
 	tx.Put(*s)
 	b.states.Set(tx, s.Device, s)
 	tx.After(func() {
+		if at := s.ends(); !at.IsZero() || was != nil && !was.ends().IsZero() {
+			b.noteEnd(s.Device, at)
+		}
 		if revised {
 			b.mu.Lock()
 			if c := b.changed[s.Device]; c != nil {

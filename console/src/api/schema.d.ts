@@ -5638,6 +5638,11 @@ export interface components {
             /** @enum {string} */
             type: "number" | "integer" | "text" | "boolean";
             unit?: string;
+            /**
+             * Format: date-time
+             * @description When what is set on this device ends by itself
+             */
+            until?: string;
         };
         SettingDifference: {
             device: string;
@@ -5720,8 +5725,13 @@ export interface components {
             set?: {
                 [key: string]: unknown;
             };
-            /** @description Names to take off, so that the model's default holds again */
+            /** @description Names to take off, so that what stands below holds again */
             unset?: string[];
+            /**
+             * Format: date-time
+             * @description When what is set ends by itself; never if it is left out
+             */
+            until?: string;
         };
         SettingsJob: {
             /** Format: date-time */
@@ -5762,8 +5772,13 @@ export interface components {
             set?: {
                 [key: string]: unknown;
             };
-            /** @description Names to take off, so that the model's default holds again */
+            /** @description Names to take off, so that what stands below holds again */
             unset?: string[];
+            /**
+             * Format: date-time
+             * @description When what is set ends by itself; never if it is left out
+             */
+            until?: string;
             /** @description Devices for which this condition is true now */
             where?: string;
         };

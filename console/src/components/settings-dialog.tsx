@@ -3,11 +3,30 @@ import { Dialog } from "radix-ui";
 import { useState, type FormEvent } from "react";
 import { api, ask, type Setting, type Settings } from "../api/client";
 import { say } from "../lib/format";
-import { choicesOf, Field, rangeOf } from "./field";
+import { choicesOf, Field, fieldLook, rangeOf } from "./field";
 import { useTell } from "./notices";
 import { Button, Trouble } from "./parts";
 
-type Change = { set?: Record<string, unknown>; unset?: string[] };
+type Change = { set?: Record<string, unknown>; unset?: string[]; until?: string };
+
+// ends are when a value may end by itself.
+const ends = [
+  { key: "", name: "for good", at: () => undefined },
+  { key: "1h", name: "for 1 h", at: () => later(1) },
+  { key: "4h", name: "for 4 h", at: () => later(4) },
+  { key: "24h", name: "for 24 h", at: () => later(24) },
+  {
+    key: "morning",
+    name: "until tomorrow 06:00",
+    at: () => {
+      const d = new Date();
+      d.setDate(d.getDate() + 1);
+      d.setHours(6, 0, 0, 0);
+      return d.toISOString();
+    },
+  },
+];
+const later = (hours: number) => new Date(Date.now() + hours * 3600_000).toISOString();
 
 // read turns what stands in a field into a value of the setting's type.
 function read(s: Setting, text: string): unknown {
@@ -23,6 +42,7 @@ export function SettingsDialog({ settings, onClose }: { settings: Settings; onCl
   const [texts, setTexts] = useState<Record<string, string>>(() =>
     Object.fromEntries(settings.settings.map((s) => [s.name, String(s.intended ?? "")])),
   );
+  const [end, setEnd] = useState("");
   const send = useMutation({
     mutationFn: (c: Change) =>
       ask(api.POST("/api/v1/devices/{id}/settings", { params: { path: { id: settings.device } }, body: c })),
@@ -40,7 +60,10 @@ export function SettingsDialog({ settings, onClose }: { settings: Settings; onCl
       unset: changed.filter((s) => s.source !== "override").map((s) => s.name),
     };
     send.mutate(
-      { set: Object.fromEntries(changed.map((s) => [s.name, read(s, texts[s.name])])) },
+      {
+        set: Object.fromEntries(changed.map((s) => [s.name, read(s, texts[s.name])])),
+        until: ends.find((e) => e.key === end)?.at(),
+      },
       {
         onSuccess: () => {
           onClose();
@@ -114,6 +137,16 @@ export function SettingsDialog({ settings, onClose }: { settings: Settings; onCl
                 </div>
               );
             })}
+            <label className="flex items-center justify-end gap-2 border-t border-line py-2">
+              What is changed holds
+              <select value={end} onChange={(e) => setEnd(e.target.value)} className={`${fieldLook} !w-auto`}>
+                {ends.map((e) => (
+                  <option key={e.key} value={e.key}>
+                    {e.name}
+                  </option>
+                ))}
+              </select>
+            </label>
             {send.error && <Trouble>{send.error.message}</Trouble>}
             <div className="flex items-center justify-end gap-3 pt-4">
               <span className="mr-auto text-muted">

@@ -496,7 +496,7 @@ function SettingsTable({
                 <span className="block text-[0.8125rem] text-muted">
                   {s.kept_by_service && "kept by the service, "}
                   {s.overridden_by ? (
-                    `set on this device by ${s.overridden_by}, ${ago(s.overridden_at, now)}`
+                    `set on this device by ${s.overridden_by}, ${ago(s.overridden_at, now)}${s.until ? `, until ${absolute(s.until)}` : ""}`
                   ) : (
                     <SettingWhy device={settings.device} setting={s.name} source={s.source} name={s.from} />
                   )}
