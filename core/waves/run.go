@@ -1,0 +1,260 @@
+package waves
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"ullage/core/expr"
+)
+
+// State is how far a rollout is.
+type State string
+
+// The states. Done and Undone are ends.
+const (
+	Waiting State = "waiting" // for its start
+	Running State = "running"
+	Paused  State = "paused"
+	Stopped State = "stopped" // a gate broke, or somebody stopped it
+	Done    State = "done"
+	Undone  State = "undone"
+)
+
+// Open reports whether a rollout is not over.
+func (s State) Open() bool { return s != Done && s != Undone }
+
+// Run is the state of a rollout between two steps.
+type Run struct {
+	State State     `json:"state"`
+	Wave  int       `json:"wave"`            // from 0
+	Began time.Time `json:"began,omitzero"`  // the wave
+	Out   time.Time `json:"out,omitzero"`    // when all of the wave had been offered the change
+	Holds time.Time `json:"holds,omitzero"`  // since when the gate holds
+	Once  []bool    `json:"once,omitempty"`  // by condition: it has been true in this wave
+	Why   string    `json:"why,omitempty"`   // it stopped
+	Ended time.Time `json:"ended,omitzero"`  // it is over
+	Since time.Time `json:"since,omitzero"`  // it is in this state
+	Broke bool      `json:"broke,omitempty"` // a gate stopped it, and nobody
+}
+
+// Member is a device of the present wave.
+type Member struct {
+	ID, Group string
+	Offered   time.Time // zero for not yet
+	Reached   bool      // it has been in contact since it was offered the change
+	Settled   bool      // it has confirmed, or refused
+	Open      bool      // its schedule lets it begin now
+	Away      bool      // it is off line: it is offered the change when it is back
+	Late      bool      // of a wave before, and was away then
+}
+
+// Condition is one condition of the gate, as it is now.
+type Condition struct {
+	Source   string
+	Truth    expr.Truth
+	Progress bool   // it asks who has confirmed, so that it is false until they have
+	Says     string // what it is now
+}
+
+// Step is what a step of a rollout comes to.
+type Step struct {
+	Offer   []string // devices that are offered the change now
+	Changed bool     // the Run is another one
+	Next    bool     // a wave has begun
+}
+
+// Step goes on with a rollout of so many waves as far as it can at a time. The members are
+// those of its present wave.
+func (r *Run) Step(p *Plan, waves int, soak time.Duration, now time.Time, members []Member, conditions []Condition) Step {
+	var out Step
+	if r.State == Waiting && !now.Before(p.Start) {
+		r.begin(now, 0)
+		return Step{Changed: true, Next: true}
+	}
+	if r.State != Running {
+		return out
+	}
+	for len(r.Once) < len(conditions) {
+		r.Once = append(r.Once, false)
+	}
+	reached, settled, own := 0, 0, 0
+	busy := map[string]int{}
+	all := true // of the wave who is there was offered it
+	var mute Member
+	for _, m := range members {
+		if !m.Late {
+			own++
+			all = all && (m.Away || !m.Offered.IsZero())
+		}
+		if m.Offered.IsZero() {
+			continue
+		}
+		if m.Reached && !m.Late {
+			reached++
+			if m.Settled {
+				settled++
+			}
+		}
+		if !m.Settled && !(m.Away && !m.Reached) {
+			if busy[p.groupOf(m)]++; mute.ID == "" || m.Offered.Before(mute.Offered) {
+				mute = m
+			}
+		}
+	}
+	enough := float64(reached) >= p.least()*float64(own)-1e-9
+	hold := true
+	for i, c := range conditions {
+		switch c.Truth {
+		case expr.True:
+			if !r.Once[i] {
+				r.Once[i], out.Changed = true, true
+			}
+			continue
+		case expr.False:
+			if !c.Progress && r.Once[i] || c.Progress && all && enough && settled == reached && reached > 0 {
+				r.stop(now, fmt.Sprintf("in wave %d %s does not hold: %s", r.Wave+1, c.Source, c.Says))
+				return Step{Changed: true}
+			}
+		}
+		hold = false
+	}
+	out.Offer = p.offer(r, now, members, busy)
+	if len(out.Offer) > 0 {
+		return out
+	}
+	if all && r.Out.IsZero() {
+		r.Out, out.Changed = now, true
+	}
+	if own == 0 || all && enough && hold {
+		if r.Holds.IsZero() {
+			r.Holds, out.Changed = now, true
+		}
+		if own == 0 || now.Sub(r.Holds) >= soak {
+			if r.Wave+1 == waves {
+				r.State, r.Ended, r.Since, r.Why = Done, now, now, ""
+				return Step{Changed: true}
+			}
+			r.begin(now, r.Wave+1)
+			return Step{Changed: true, Next: true}
+		}
+		return out
+	}
+	if !r.Holds.IsZero() {
+		r.Holds, out.Changed = time.Time{}, true
+	}
+	if all && now.Sub(r.Out) > p.within(soak) {
+		why := fmt.Sprintf("wave %d has not passed its gate within %s", r.Wave+1, p.within(soak))
+		if !enough {
+			why += fmt.Sprintf(": %d of %d devices were reached, and %.0f %% must be", reached, own, p.least()*100)
+		}
+		for _, c := range conditions {
+			if c.Truth != expr.True {
+				why += fmt.Sprintf("; %s: %s", c.Source, c.Says)
+			}
+		}
+		r.stop(now, why)
+		return Step{Changed: true}
+	}
+	if mute.ID != "" && now.Sub(mute.Offered) > p.within(soak) && !all {
+		r.stop(now, fmt.Sprintf("in wave %d %s has neither confirmed nor refused for %s, and others wait for it", r.Wave+1, mute.ID, p.within(soak)))
+		return Step{Changed: true}
+	}
+	return out
+}
+
+// offer chooses the devices of the wave that are offered the change now.
+func (p *Plan) offer(r *Run, now time.Time, members []Member, busy map[string]int) []string {
+	own := 0
+	for _, m := range members {
+		if !m.Late {
+			own++
+		}
+	}
+	due := own
+	if spread := p.Spread.Std(); spread > 0 {
+		due = min(due, 1+int(math.Floor(float64(now.Sub(r.Began))/float64(spread)*float64(own))))
+	}
+	var out []string
+	for _, m := range members {
+		if !m.Offered.IsZero() && !m.Late {
+			due--
+		}
+	}
+	for _, m := range members {
+		if !m.Offered.IsZero() || !m.Open || m.Away || due <= 0 && !m.Late {
+			continue
+		}
+		if g := p.groupOf(m); p.AtMost > 0 {
+			if busy[g] >= p.AtMost {
+				continue
+			}
+			busy[g]++
+		}
+		if out = append(out, m.ID); !m.Late {
+			due--
+		}
+	}
+	return out
+}
+
+func (p *Plan) groupOf(m Member) string {
+	if p.Per == "" {
+		return ""
+	}
+	return m.Group
+}
+
+func (r *Run) begin(now time.Time, wave int) {
+	*r = Run{State: Running, Wave: wave, Began: now, Since: now}
+}
+
+func (r *Run) stop(now time.Time, why string) {
+	r.State, r.Why, r.Since, r.Broke = Stopped, why, now, true
+	r.Holds = time.Time{}
+}
+
+// Pause lets nothing go on until Resume. It reports whether there was something to pause.
+func (r *Run) Pause(now time.Time, why string) bool {
+	if r.State != Running && r.State != Waiting {
+		return false
+	}
+	r.State, r.Why, r.Since, r.Holds, r.Broke = Paused, why, now, time.Time{}, false
+	return true
+}
+
+// Stop ends it as a gate that breaks would.
+func (r *Run) Stop(now time.Time, why string) bool {
+	if r.State != Running && r.State != Waiting && r.State != Paused {
+		return false
+	}
+	r.stop(now, why)
+	r.Broke = false
+	return true
+}
+
+// Resume goes on, also where a gate has stopped it: what did not hold is judged anew.
+func (r *Run) Resume(now time.Time) bool {
+	if r.State != Paused && r.State != Stopped {
+		return false
+	}
+	r.Why, r.Since, r.Once, r.Broke = "", now, nil, false
+	if r.Began.IsZero() {
+		r.State = Waiting
+		return true
+	}
+	r.State = Running
+	if !r.Out.IsZero() {
+		r.Out = now // the gate waits anew
+	}
+	return true
+}
+
+// Undo ends it; the devices have what they had.
+func (r *Run) Undo(now time.Time) bool {
+	if !r.State.Open() {
+		return false
+	}
+	r.State, r.Ended, r.Since, r.Holds = Undone, now, now, time.Time{}
+	return true
+}
