@@ -43,6 +43,7 @@ import (
 	"ullage/fleet/responses"
 	"ullage/fleet/retention"
 	"ullage/fleet/revisions"
+	"ullage/fleet/rollouts"
 	"ullage/fleet/scoped"
 	"ullage/fleet/settings"
 	"ullage/fleet/sites"
@@ -115,6 +116,7 @@ type App struct {
 	Replays      *replays.Replays
 	Responses    *responses.Responses
 	Layers       *layers.Layers
+	Rollouts     *rollouts.Rollouts
 	Joining      *joining.Joining
 	Bulk         *bulk.Changes
 	Settings     *settings.Settings
@@ -280,6 +282,11 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.Replays = replays.New(replays.Options{History: past, Records: records, Facts: a.Facts, Rules: a.Alarms, Devices: a.Devices,
 		Models: a.Models, Present: a.Present, Now: o.Now})
 	a.Ahead = ahead.New(ahead.Options{Forecasts: a.Queries, Bus: a.Bus, Log: o.Log, Now: o.Now})
+	if a.Rollouts, err = rollouts.Open(ctx, rollouts.Options{Records: records, Commits: a.Commits, Devices: a.Devices, Models: a.Models,
+		Settings: a.Settings, Layers: a.Layers, Present: a.Present, Rules: a.Alarms.Names, Matching: a.Expressions.Where, Zone: a.Present.Zone,
+		Log: o.Log, Now: o.Now}); err != nil {
+		return a, err
+	}
 	a.Folder = folder.New(folder.Options{Models: a.Models, Alarms: a.Alarms, Devices: a.Devices, Sites: a.Sites, Layers: a.Layers})
 	a.Importer = imports.New(imports.Options{Intake: a.Intake, Devices: a.Devices, Models: a.Models, Store: telemetry,
 		Derive: a.Derivations, Bus: a.Bus, Now: o.Now})
@@ -290,7 +297,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.AsOf = asof.New(asof.Options{Records: records, History: past, Devices: a.Devices, Models: a.Models,
 		Now: o.Now})
 
-	a.Fleet = scoped.New(scoped.Options{Access: a.Access, Models: a.Models, Devices: a.Devices, Sites: a.Sites, Maintenances: a.Maintenances, Replays: a.Replays, Responses: a.Responses, Layers: a.Layers, Joining: a.Joining, Bulk: a.Bulk,
+	a.Fleet = scoped.New(scoped.Options{Access: a.Access, Models: a.Models, Devices: a.Devices, Sites: a.Sites, Maintenances: a.Maintenances, Replays: a.Replays, Responses: a.Responses, Layers: a.Layers, Rollouts: a.Rollouts, Joining: a.Joining, Bulk: a.Bulk,
 		Settings: a.Settings, Commands: a.Commands, Alarms: a.Alarms, Present: a.Present, Expressions: a.Expressions,
 		Facts: a.Facts, News: a.News, AsOf: a.AsOf, History: past, Queries: a.Queries, Importer: a.Importer,
 		Deleter: a.Deleter, Traffic: a.Traffic, Revisions: a.Revisions, Derivations: a.Derivations, Folder: a.Folder,
@@ -303,6 +310,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.Bus.Handle(a.Maintenances.Handle)
 	a.Bus.Handle(a.Settings.Handle)
 	a.Bus.Handle(a.Layers.Handle)
+	a.Bus.Handle(a.Rollouts.Handle)
 	a.Bus.Handle(a.Alarms.Handle)
 	a.Bus.Handle(a.Ahead.Handle)
 	a.Bus.Handle(links.New(a.Commits, o.Log).Handle)

@@ -9,6 +9,7 @@ import (
 	"ullage/core/layering"
 	"ullage/fleet/layers"
 	"ullage/fleet/responses"
+	"ullage/fleet/rollouts"
 )
 
 // responseRow is what a response of a rule keeps on devices.
@@ -130,4 +131,55 @@ const maxLayerVersions = 200
 // LayerVersions implements layers.Records.
 func (r *Records) LayerVersions(ctx context.Context, name string) ([]layers.Version, error) {
 	return found(r, layerVersionKind, r.db.read.WithContext(ctx).Where("name = ?", name).Order("id DESC").Limit(maxLayerVersions))
+}
+
+// rolloutRow is a rollout.
+type rolloutRow struct {
+	ID      string           `gorm:"primaryKey"`
+	Rollout rollouts.Rollout `gorm:"serializer:json"`
+}
+
+func (rolloutRow) TableName() string { return "rollouts" }
+
+var rolloutKind = &kind[rollouts.Rollout, string, rolloutRow]{
+	key:    func(x rollouts.Rollout) string { return x.ID },
+	row:    sure(func(x rollouts.Rollout) rolloutRow { return rolloutRow{ID: x.ID, Rollout: x} }),
+	record: sure(func(x rolloutRow) rollouts.Rollout { return x.Rollout }),
+	drop: func(tx *gorm.DB, x rollouts.Rollout) error {
+		return tx.Where("id = ?", x.ID).Delete(&rolloutRow{}).Error
+	},
+}
+
+// Rollouts implements rollouts.Records.
+func (r *Records) Rollouts(ctx context.Context) ([]rollouts.Rollout, error) {
+	return stored(ctx, r, rolloutKind)
+}
+
+// offerRow says that a device was offered the version of a rollout.
+type offerRow struct {
+	Rollout string `gorm:"primaryKey"`
+	Device  string `gorm:"primaryKey"`
+	At      int64
+}
+
+func (offerRow) TableName() string { return "rollout_offers" }
+
+var offerKind = &kind[rollouts.Offer, [2]string, offerRow]{
+	key: func(x rollouts.Offer) [2]string { return [2]string{x.Rollout, x.Device} },
+	row: sure(func(x rollouts.Offer) offerRow { return offerRow{x.Rollout, x.Device, ms(x.At)} }),
+	record: sure(func(x offerRow) rollouts.Offer {
+		return rollouts.Offer{Rollout: x.Rollout, Device: x.Device, At: at(x.At)}
+	}),
+	drop: func(tx *gorm.DB, x rollouts.Offer) error {
+		q := tx.Where("rollout = ?", x.Rollout)
+		if x.Device != "" { // without a device all of the rollout
+			q = q.Where("device = ?", x.Device)
+		}
+		return q.Delete(&offerRow{}).Error
+	},
+}
+
+// Offers implements rollouts.Records.
+func (r *Records) Offers(ctx context.Context) ([]rollouts.Offer, error) {
+	return stored(ctx, r, offerKind)
 }

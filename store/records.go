@@ -34,7 +34,7 @@ type Records struct {
 var keepers = []keeper{modelKind, deviceKind, credentialKind, credentialUseKind, settingKind, jobKind, progressKind, ruleKind, alarmKind, shelfKind, maintenanceKind, ruleVersionKind,
 	detectionKind, commandKind, personKind, passwordKind, invitationKind, sessionKind, teamKind, keyKind, keySecretKind, keyUseKind, factorKind, siteKind, planKind,
 	joinKeyKind, joinSaltKind, joinRecordKind, bulkJobKind, bulkProgressKind, responseKind, switchKind,
-	layerKind, layerOrderKind, layerVersionKind}
+	layerKind, layerOrderKind, layerVersionKind, rolloutKind, offerKind}
 
 // recordMigrations make the tables. A migration that adds a column or a table
 // does nothing on a store that was made in the newer shape.
@@ -131,7 +131,7 @@ var recordMigrations = []*gormigrate.Migration{{
 				return err
 			}
 		}
-		return tx.AutoMigrate(&responseRow{}, &switchRow{}, &layerRow{}, &layerOrderRow{}, &layerVersionRow{})
+		return tx.AutoMigrate(&responseRow{}, &switchRow{}, &layerRow{}, &layerOrderRow{}, &layerVersionRow{}, &rolloutRow{}, &offerRow{})
 	},
 }}
 

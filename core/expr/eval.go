@@ -2,6 +2,7 @@ package expr
 
 import (
 	"math"
+	"slices"
 	"strconv"
 	"time"
 
@@ -185,6 +186,7 @@ func (s *State) text(n *node) (string, bool) {
 // group answers a function over the members of a group.
 func (s *State) group(n *node) (float64, bool) {
 	known, sum, low, high := 0, 0.0, math.Inf(1), math.Inf(-1)
+	var all []float64 // for the median alone
 	for _, m := range s.members {
 		m.now = max(m.now, s.now)
 		m.until = math.MaxInt64
@@ -202,6 +204,9 @@ func (s *State) group(n *node) (float64, bool) {
 		if ok {
 			known++
 			sum += v
+			if n.fn == gMedian {
+				all = append(all, v)
+			}
 			low, high = min(low, v), max(high, v)
 		}
 	}
@@ -219,6 +224,13 @@ func (s *State) group(n *node) (float64, bool) {
 		return low, known > 0
 	case gMax:
 		return high, known > 0
+	case gMedian:
+		slices.Sort(all)
+		if k := len(all) / 2; len(all)%2 == 1 {
+			return all[k], half
+		} else if len(all) > 0 {
+			return all[k-1] + (all[k]-all[k-1])/2, half
+		}
 	}
 	return 0, false
 }

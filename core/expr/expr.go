@@ -285,6 +285,18 @@ func (n *Node) Schedules(yield func(src string)) {
 	}
 }
 
+// Spans calls yield for every call of a function in n that takes one thing, with the place
+// of the call and of the thing.
+func (n *Node) Spans(function string, yield func(call, thing Span)) {
+	if n.kind == kCall && n.name.Key == function && len(n.args) == 1 {
+		yield(n.Span, n.args[0].Span)
+		return
+	}
+	for _, a := range n.args {
+		a.Spans(function, yield)
+	}
+}
+
 // Calls yield for every call of a function in n that takes a bare name, with
 // that name.
 func (n *Node) Calls(function string, yield func(name string)) {

@@ -483,7 +483,7 @@ func TestGroup(t *testing.T) {
 		src  string
 		want Truth
 	}{
-		{`share(must_temp > 25) == 50 '%'`, True}, {`share(must_temp > 25) > 0.4`, True}, {`count_of(must_temp > 25) == 2`, True}, {`mean_of(must_temp) == 25`, True},
+		{`share(must_temp > 25) == 50 '%'`, True}, {`share(must_temp > 25) > 0.4`, True}, {`count_of(must_temp > 25) == 2`, True}, {`mean_of(must_temp) == 25`, True}, {`median_of(must_temp) == 25`, True},
 		{`max_of(must_temp) > 27.5`, True}, {`min_of(must_temp) == 22`, True}, {`sum_of(density) > 2`, Unknown}, {`share(density > 1000) > 50`, Unknown},
 		{`count_of(density > 1000) == 1`, True}, {`max_of(density) == 1050`, True}, {`count_of(age(density) > 10min) >= 3 and label.site == "kilnside"`, True},
 		{`max_of(mean(must_temp over 1min)) > 1`, Unknown},

@@ -74,6 +74,8 @@ var Functions = []Function{
 		Doc: "Number of the group's devices for which the condition is true."},
 	{Name: "mean_of", Form: "mean_of(x)", Gives: "the unit of x", Family: FamilyGroup, Example: "mean_of(air_temp) > 24",
 		Doc: "Mean over the group's devices; unknown unless half of them are known."},
+	{Name: "median_of", Form: "median_of(x)", Gives: "the unit of x", Family: FamilyGroup, Example: "median_of(must_temp) > 28",
+		Doc: "Median over the group's devices; unknown unless half of them are known."},
 	{Name: "min_of", Form: "min_of(x)", Gives: "the unit of x", Family: FamilyGroup, Example: "min_of(battery) < 2.8 'V'",
 		Doc: "Smallest value in the group."},
 	{Name: "max_of", Form: "max_of(x)", Gives: "the unit of x", Family: FamilyGroup, Example: "max_of(must_temp) > 34",

@@ -25,13 +25,14 @@ const (
 	gMin
 	gMax
 	gSum
+	gMedian
 )
 
 var windowFunctions = map[string]windowFunction{"mean": wMean, "weighted_mean": wMeanT, "min": wMin, "max": wMax,
 	"sum": wSum, "count": wCount, "delta": wDelta, "rate": wRate, "stddev": wStddev, "first": wFirst, "last": wLast, "median": wMedian, "p95": wP95}
 
 var groupFunctions = map[string]windowFunction{"share": gShare, "count_of": gCount, "mean_of": gMean, "min_of": gMin,
-	"max_of": gMax, "sum_of": gSum}
+	"max_of": gMax, "sum_of": gSum, "median_of": gMedian}
 
 // windowNeeds says what a window keeps beside its bounds.
 type windowNeeds uint8

@@ -3,6 +3,7 @@ package waves
 import (
 	"fmt"
 	"math"
+	"strings"
 	"time"
 
 	"ullage/core/expr"
@@ -104,6 +105,7 @@ func (r *Run) Step(p *Plan, waves int, soak time.Duration, now time.Time, member
 	}
 	enough := float64(reached) >= p.least()*float64(own)-1e-9
 	hold := true
+	var broke []string
 	for i, c := range conditions {
 		switch c.Truth {
 		case expr.True:
@@ -113,11 +115,14 @@ func (r *Run) Step(p *Plan, waves int, soak time.Duration, now time.Time, member
 			continue
 		case expr.False:
 			if !c.Progress && r.Once[i] || c.Progress && all && enough && settled == reached && reached > 0 {
-				r.stop(now, fmt.Sprintf("in wave %d %s does not hold: %s", r.Wave+1, c.Source, c.Says))
-				return Step{Changed: true}
+				broke = append(broke, fmt.Sprintf("%s (%s)", c.Source, c.Says))
 			}
 		}
 		hold = false
+	}
+	if len(broke) > 0 {
+		r.stop(now, fmt.Sprintf("in wave %d what must hold does not: %s", r.Wave+1, strings.Join(broke, "; ")))
+		return Step{Changed: true}
 	}
 	out.Offer = p.offer(r, now, members, busy)
 	if len(out.Offer) > 0 {

@@ -441,7 +441,7 @@ func (c Changed) sentence() string {
 func contentOf(k Kind) Content {
 	for _, c := range []Content{&Onboarded{}, &Labelled{}, &Moved{}, &Status{}, &Token{}, &Revoked{}, &Attributes{}, &Link{},
 		&Settings{}, &Applied{}, &Refused{}, &Published{}, &Rule{}, &Deleted{}, &Raised{}, &Returned{}, &Acknowledged{}, &Shelved{}, &Unshelved{}, &Suppressed{}, &OutOfService{}, &AlarmReset{}, &Commented{}, &PriorityRose{}, &Given{}, &Replied{}, &Ended{}, &Event{}, &Person{}, &SignIn{}, &SignInFailed{}, &Invited{}, &PasswordChosen{}, &SessionEnded{}, &Factor{}, &CredentialEnds{}, &CredentialShared{}, &Replaced{}, &SentAs{}, &ManyChanged{}, &JoinAsked{}, &JoinDecided{}, &Joined{},
-		&Responded{}, &HeldBack{}, &ResponsesTurned{}, &Ordered{}} {
+		&Responded{}, &HeldBack{}, &ResponsesTurned{}, &Ordered{}, &RolloutMoved{}} {
 		if c.kind() == k {
 			return c
 		}

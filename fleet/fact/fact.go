@@ -67,6 +67,7 @@ const (
 	ResponseHeldBack   Kind = "response held back"
 	ResponsesSwitched  Kind = "responses switched"
 	LayersOrdered      Kind = "layers ordered"
+	RolloutGoesOn      Kind = "rollout moved"
 	DeviceJoined       Kind = "device joined"
 )
 
@@ -75,7 +76,7 @@ var Kinds = []Kind{DeviceOnboarded, DeviceLabelled, DeviceMoved, StatusChanged, 
 	LinkChanged, SettingChanged, SettingApplied, SettingRefused, ModelPublished, RuleChanged, ReadingsDeleted, AlarmRaised, AlarmReturned,
 	AlarmAcknowledged, AlarmShelved, AlarmUnshelved, AlarmSuppressed, AlarmOutOfService, AlarmResetBy, AlarmCommented, AlarmPriorityRose,
 	CommandGiven, CommandReplied, CommandEnded, EventSent, PersonAdded, SignedIn, SignInWrong, PersonInvited, PasswordChanged, FactorChanged, SignedOut, CredentialEnding, CredentialTwice, MessageSentAs, HardwareReplaced, DevicesChanged, JoinAskedFor, JoinDecidedOn, DeviceJoined,
-	ResponseActed, ResponseHeldBack, ResponsesSwitched, LayersOrdered}
+	ResponseActed, ResponseHeldBack, ResponsesSwitched, LayersOrdered, RolloutGoesOn}
 
 // Known reports whether there can be facts of a kind.
 func Known(k Kind) bool { return slices.Contains(Kinds, k) || strings.HasSuffix(string(k), changed) }

@@ -85,3 +85,18 @@ func some(ids []string) string {
 	}
 	return fmt.Sprintf("%s and %d more", strings.Join(ids[:named], ", "), len(ids)-named)
 }
+
+// RolloutMoved: a rollout has begun, gone on, stopped or ended.
+type RolloutMoved struct {
+	Rollout string `json:"rollout"`
+	Layer   string `json:"layer"`
+	Wave    int    `json:"wave"` // from 1
+	State   string `json:"state"`
+	Says    string `json:"says"`
+}
+
+func (RolloutMoved) kind() Kind { return RolloutGoesOn }
+
+func (c RolloutMoved) sentence() string {
+	return fmt.Sprintf("the rollout of the layer %s: %s", c.Layer, c.Says)
+}

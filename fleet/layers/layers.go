@@ -82,6 +82,24 @@ type Layers struct {
 	cache   map[cacheKey]*compiled
 
 	hours hours
+
+	rolling func(tx *commit.Tx, layer, device string) (*layering.Layer, bool)
+	busy    func(layer string) error
+}
+
+// Rolling has rollouts say which version of a layer a device has, where that is not the
+// layer as it is, and refuse changes of a layer that is being rolled out. It must be called
+// before Start.
+func (l *Layers) Rolling(content func(tx *commit.Tx, layer, device string) (version *layering.Layer, rolling bool), busy func(layer string) error) {
+	l.rolling, l.busy = content, busy
+}
+
+// free returns an error where a layer is being rolled out.
+func (l *Layers) free(name string) error {
+	if l.busy == nil {
+		return nil
+	}
+	return l.busy(name)
 }
 
 const theOrder = "order"
@@ -187,16 +205,18 @@ func (l *Layers) Versions(ctx context.Context, name string) ([]Version, error) {
 
 // view is the layers as a use case, or a preview, sees them.
 type view struct {
-	order []string
-	find  func(name string) (layering.Layer, bool)
+	order    []string
+	find     func(name string) (layering.Layer, bool)
+	proposed string // the layer that a preview puts
+	tx       *commit.Tx
 }
 
 func (l *Layers) view(tx *commit.Tx) view {
 	if tx == nil {
-		return view{l.Names(), l.Find}
+		return view{order: l.Names(), find: l.Find}
 	}
 	order, _ := l.order.In(tx, theOrder)
-	return view{order, func(name string) (layering.Layer, bool) { return l.FindIn(tx, name) }}
+	return view{order: order, find: func(name string) (layering.Layer, bool) { return l.FindIn(tx, name) }, tx: tx}
 }
 
 // cacheKey says of which layer, in which version, and for which model something was made.
@@ -282,6 +302,14 @@ func (l *Layers) parts(v view, d devices.Device, m *model.Model) []layering.Part
 		x, ok := v.find(name)
 		if !ok {
 			continue
+		}
+		if l.rolling != nil && name != v.proposed {
+			if is, rolling := l.rolling(v.tx, name, d.ID); rolling {
+				if is == nil {
+					continue
+				}
+				x = *is
+			}
 		}
 		if c := l.compiled(x, m); !c.nothing && l.matches(c, d) == expr.True {
 			out = append(out, c.part)
@@ -474,6 +502,9 @@ func (l *Layers) Put(ctx context.Context, x layering.Layer, cond noun.If, by str
 	l.editing.Lock()
 	defer l.editing.Unlock()
 	x.Target = strings.TrimSpace(x.Target)
+	if err := l.free(x.Name); err != nil {
+		return noun.Saved[layering.Layer]{}, err
+	}
 	if _, err := l.judge(&x); err != nil {
 		return noun.Saved[layering.Layer]{}, err
 	}
@@ -484,6 +515,9 @@ func (l *Layers) Put(ctx context.Context, x layering.Layer, cond noun.If, by str
 func (l *Layers) Remove(ctx context.Context, name string, cond noun.If, by string) error {
 	l.editing.Lock()
 	defer l.editing.Unlock()
+	if err := l.free(name); err != nil {
+		return err
+	}
 	return l.Register.Remove(ctx, name, cond, by)
 }
 
@@ -644,6 +678,13 @@ func (l *Layers) tick(now time.Time) {
 	}
 }
 
+func nameOf(x *layering.Layer) string {
+	if x == nil {
+		return ""
+	}
+	return x.Name
+}
+
 // Apply makes a proposal of layers so, in one commit. With the tag of a preview it fails
 // where the proposal would change something else by now.
 func (l *Layers) Apply(ctx context.Context, p Proposal, tag, by string) error {
@@ -654,6 +695,11 @@ func (l *Layers) Apply(ctx context.Context, p Proposal, tag, by string) error {
 	}
 	if _, _, err := l.proposed(p); err != nil {
 		return err
+	}
+	for _, name := range []string{nameOf(p.Layer), p.Remove} {
+		if err := l.free(name); err != nil {
+			return err
+		}
 	}
 	if err := l.Same(p, tag); err != nil {
 		return err

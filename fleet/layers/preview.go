@@ -92,7 +92,7 @@ func (l *Layers) proposed(p Proposal) (view, Preview, error) {
 		}
 		order = p.Order
 	}
-	return view{order, find}, out, nil
+	return view{order: order, find: find, proposed: nameOf(p.Layer)}, out, nil
 }
 
 // Preview works out what a proposal would change, over the devices that sees lets pass; all

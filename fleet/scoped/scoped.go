@@ -37,6 +37,7 @@ import (
 	"ullage/fleet/replays"
 	"ullage/fleet/responses"
 	"ullage/fleet/revisions"
+	"ullage/fleet/rollouts"
 	"ullage/fleet/settings"
 	"ullage/fleet/sites"
 	"ullage/fleet/traffic"
@@ -52,6 +53,7 @@ type Options struct {
 	Replays      *replays.Replays
 	Responses    *responses.Responses
 	Layers       *layers.Layers
+	Rollouts     *rollouts.Rollouts
 	Joining      *joining.Joining
 	Bulk         *bulk.Changes
 	Settings     *settings.Settings

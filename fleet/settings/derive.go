@@ -95,6 +95,20 @@ func (b *Settings) due(now time.Time) {
 	}
 }
 
+// UpToDate reports whether what a device was sent is what is intended for it now.
+func (b *Settings) UpToDate(id string) bool {
+	s, m, err := b.Of(id)
+	if err != nil {
+		return false
+	}
+	d, err := b.devices.Get(id)
+	if err != nil {
+		return false
+	}
+	intended, _ := b.merged(nil, d, m, &s).split(m)
+	return intended.Equal(s.Intended)
+}
+
 // Wanted returns what is intended for a device, also where it has not been sent yet.
 func (b *Settings) Wanted(id string) (layering.Settings, error) {
 	s, m, err := b.Of(id)

@@ -1,0 +1,360 @@
+package rollouts_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"ullage/core/layering"
+	"ullage/core/value"
+	"ullage/core/waves"
+	"ullage/fleet/fact"
+	"ullage/fleet/fault"
+	"ullage/fleet/ingest"
+	"ullage/fleet/noun"
+	"ullage/fleet/rollouts"
+	"ullage/test/rig"
+)
+
+// hall is a rig with some tanks that report and have confirmed what they were sent.
+type hall struct {
+	*rig.Rig
+	ids     []string
+	refuses map[string]bool
+	mute    map[string]bool // they are there, and do not confirm
+	away    map[string]bool
+}
+
+func cellar(t *testing.T, n int) *hall {
+	t.Helper()
+	h := &hall{Rig: rig.New(t), refuses: map[string]bool{}, mute: map[string]bool{}, away: map[string]bool{}}
+	for i := range n {
+		id := fmt.Sprintf("tank-kilnside-%02d", i+1)
+		site := "Kilnside"
+		if i%2 == 1 {
+			site = "Saltmarsh"
+		}
+		h.Onboard(id, "tank-probe", map[string]string{"site": site})
+		h.ids = append(h.ids, id)
+	}
+	h.pass(2)
+	return h
+}
+
+// pass lets minutes pass, in which devices report and answer.
+func (h *hall) pass(minutes int) {
+	for range minutes {
+		for _, id := range h.ids {
+			if h.away[id] {
+				continue
+			}
+			h.Keep(id, `{"must_temp":20}`)
+			s, _, err := h.Settings.Of(id)
+			h.Must(err)
+			if s.Confirmed() || h.mute[id] {
+				continue
+			}
+			var applied []string
+			refused := ""
+			for _, name := range s.Intended.Names() {
+				if h.refuses[id] && name == "stir_at" {
+					refused = `"stir_at":"sealed"`
+					continue
+				}
+				v, _ := s.Intended[name].MarshalJSON()
+				applied = append(applied, fmt.Sprintf("%q:%s", name, v))
+			}
+			h.SendMessage(ingest.Message{Device: id, Kind: ingest.Applied, Transport: "mqtt",
+				Body: fmt.Appendf(nil, `{"revision":%d,"applied":{%s},"refused":{%s}}`, s.Revision, strings.Join(applied, ","), refused)})
+		}
+		for range 6 {
+			h.Pass(10 * time.Second)
+			h.Settle()
+		}
+	}
+}
+
+func (h *hall) begin(t *testing.T, p waves.Plan, stir float64) string {
+	t.Helper()
+	x, err := h.Rollouts.Start(t.Context(), layering.Layer{Name: "base", Set: map[string]any{"stir_at": stir}}, p, "", "mara")
+	h.Must(err)
+	return x.ID
+}
+
+func (h *hall) get(id string) *rollouts.Rollout {
+	x, err := h.Rollouts.Get(id)
+	h.Must(err)
+	return x
+}
+
+// having returns how many devices are to have a value of stir_at.
+func (h *hall) having(stir float64) int {
+	n := 0
+	for _, id := range h.ids {
+		s, _, err := h.Settings.Of(id)
+		h.Must(err)
+		if s.Intended["stir_at"] == value.OfNumber(stir) {
+			n++
+		}
+	}
+	return n
+}
+
+func plan(sizes ...int) waves.Plan {
+	p := waves.Plan{Gate: waves.Gate{Soak: value.Duration(4 * time.Minute)}}
+	for _, n := range sizes {
+		p.Waves = append(p.Waves, waves.Size{Count: n})
+	}
+	return p
+}
+
+func TestWaveAfterWave(t *testing.T) {
+	h := cellar(t, 10)
+	id := h.begin(t, plan(1, 3), 22)
+	var seen []int
+	for range 60 {
+		h.pass(1)
+		if n := h.having(22); len(seen) == 0 || seen[len(seen)-1] != n {
+			seen = append(seen, n)
+		}
+		if len(seen) == 2 { // in the middle of it the service is killed
+			h.Restart(true)
+		}
+		if h.get(id).Run.State == waves.Done {
+			break
+		}
+	}
+	if fmt.Sprint(seen) != "[1 4 10]" || h.get(id).Run.State != waves.Done || len(h.get(id).WaveEnds) != 3 {
+		t.Fatalf("they had it as %v, and it is %+v", seen, h.get(id).Run)
+	}
+	// Whoever joins later has it too, and the layer can be changed again.
+	h.Onboard("tank-kilnside-99", "tank-probe", nil)
+	s, _, err := h.Settings.Of("tank-kilnside-99")
+	h.Must(err)
+	if s.Intended["stir_at"] != value.OfNumber(22) {
+		t.Errorf("a device that joins later has %v", s.Intended["stir_at"])
+	}
+	_, err = h.Layers.Put(t.Context(), layering.Layer{Name: "base", Set: map[string]any{"stir_at": 23.0}}, noun.If{}, "mara")
+	h.Must(err)
+	h.Settle()
+	if n := h.having(23); n != 10 {
+		t.Errorf("%d have the next version", n)
+	}
+}
+
+// TestItStopsByItself: a device that refuses stops it, and what follows is up to the plan or
+// to people.
+func TestItStopsByItself(t *testing.T) {
+	for _, c := range []struct {
+		broken string
+		state  waves.State
+		having int
+	}{{"", waves.Stopped, 4}, {"undo_wave", waves.Stopped, 1}, {"undo", waves.Undone, 0}} {
+		t.Run("broken "+c.broken, func(t *testing.T) {
+			h := cellar(t, 10)
+			p := plan(1, 3)
+			p.Broken = c.broken
+			id := h.begin(t, p, 22)
+			h.refuses[h.get(id).Waves[1][0]] = true
+			h.pass(30)
+			x := h.get(id)
+			if x.Run.State != c.state || h.having(22) != c.having {
+				t.Fatalf("it is %s in wave %d, %d have it: %s", x.Run.State, x.Run.Wave+1, h.having(22), x.Run.Why)
+			}
+			if !strings.Contains(x.Run.Why, "count_of(device.refused)") {
+				t.Errorf("it says %q", x.Run.Why)
+			}
+			if c.state != waves.Stopped {
+				if len(h.Layers.Names()) != 0 {
+					t.Error("undone, the new layer is still there")
+				}
+				return
+			}
+			if _, err := h.Layers.Put(t.Context(), layering.Layer{Name: "base", Set: map[string]any{"stir_at": 9.0}}, noun.If{}, "mara"); err == nil {
+				t.Error("the layer was changed under its rollout")
+			}
+			_, err := h.Rollouts.LeaveOut(t.Context(), id, x.Waves[1][0], "mara")
+			h.Must(err)
+			_, err = h.Rollouts.Resume(t.Context(), id, "mara")
+			h.Must(err)
+			h.pass(30)
+			if x := h.get(id); x.Run.State != waves.Done || h.having(22) != 9 {
+				t.Errorf("with that device left out it is %s, %d have it: %s", x.Run.State, h.having(22), x.Run.Why)
+			}
+		})
+	}
+}
+
+// TestOfTheAbsent: who is off line holds nothing up as long as enough are reached, and gets
+// it when it is back, also after the end.
+func TestOfTheAbsent(t *testing.T) {
+	h := cellar(t, 20)
+	id := "tank-kilnside-05"
+	h.away[id] = true
+	h.pass(5)
+	rollout := h.begin(t, plan(), 22)
+	h.pass(20)
+	if x := h.get(rollout); x.Run.State != waves.Done || h.having(22) != 20 {
+		t.Fatalf("it is %s, %d have it: %s", x.Run.State, h.having(22), x.Run.Why)
+	}
+	sh, err := h.Rollouts.Show(rollout, nil)
+	h.Must(err)
+	if i := slices.IndexFunc(sh.Devices, func(d rollouts.ShownDevice) bool { return d.ID == id }); sh.Devices[i].State != "off line" {
+		t.Errorf("the absent one is shown as %s", sh.Devices[i].State)
+	}
+	delete(h.away, id)
+	h.pass(2)
+	if s, _, _ := h.Settings.Of(id); !s.Confirmed() || s.Applied["stir_at"] != value.OfNumber(22) {
+		t.Errorf("back again it has %v", s.Applied["stir_at"])
+	}
+	// Three in ten that are away are too many.
+	for _, id := range h.ids[:6] {
+		h.away[id] = true
+	}
+	h.pass(5)
+	rollout = h.begin(t, plan(), 23)
+	h.pass(80)
+	if x := h.get(rollout); x.Run.State != waves.Stopped || !strings.Contains(x.Run.Why, "14 of 20 devices were reached") {
+		t.Errorf("with six away it is %s: %s", x.Run.State, x.Run.Why)
+	}
+}
+
+func TestLimitsOfAPlan(t *testing.T) {
+	h := cellar(t, 8)
+	p := plan()
+	p.Per, p.AtMost, p.Start = "label.site", 1, h.Clock.Now().Add(10*time.Minute)
+	id := h.begin(t, p, 22)
+	h.pass(8)
+	if n := h.having(22); n != 0 {
+		t.Errorf("%d have it before its start", n)
+	}
+	most := 0
+	for range 40 {
+		h.pass(1)
+		pending := map[string]int{}
+		sh, err := h.Rollouts.Show(id, nil)
+		h.Must(err)
+		for _, d := range sh.Devices {
+			dev, _ := h.Devices.Get(d.ID)
+			if d.State == "offered" {
+				pending[dev.Labels["site"]]++
+			}
+		}
+		for _, n := range pending {
+			most = max(most, n)
+		}
+	}
+	if most != 1 || h.get(id).Run.State != waves.Done {
+		t.Errorf("%d of a site were on their way at once, and it is %s: %s", most, h.get(id).Run.State, h.get(id).Run.Why)
+	}
+}
+
+// TestUndo: while it goes on everything is as it was; afterwards its own difference is taken
+// back, and what somebody has changed since is asked about.
+func TestUndo(t *testing.T) {
+	h := cellar(t, 4)
+	_, err := h.Layers.Put(t.Context(), layering.Layer{Name: "base", Set: map[string]any{"stir_at": 20.0, "max_temp": 30.0}}, noun.If{}, "mara")
+	h.Must(err)
+	h.pass(2)
+	to := layering.Layer{Name: "base", Set: map[string]any{"stir_at": 24.0, "max_temp": 30.0, "report_every": 30.0}}
+	x, err := h.Rollouts.Start(t.Context(), to, plan(1), "", "mara")
+	h.Must(err)
+	h.pass(2)
+	if h.having(24) != 1 || h.having(20) != 3 {
+		t.Fatalf("%d have it, %d have what was", h.having(24), h.having(20))
+	}
+	_, _, err = h.Rollouts.Undo(t.Context(), x.ID, false, "mara")
+	h.Must(err)
+	h.Settle()
+	if h.having(20) != 4 {
+		t.Errorf("undone on the way, %d have what was", h.having(20))
+	}
+	h.pass(2)
+	x, err = h.Rollouts.Start(t.Context(), to, plan(), "", "mara")
+	h.Must(err)
+	h.pass(20)
+	if h.get(x.ID).Run.State != waves.Done {
+		t.Fatalf("it is %+v", h.get(x.ID).Run)
+	}
+	_, err = h.Layers.Put(t.Context(), layering.Layer{Name: "base", Set: map[string]any{"stir_at": 26.0, "max_temp": 33.0, "report_every": 30.0}}, noun.If{}, "anna")
+	h.Must(err)
+	_, conflicts, err := h.Rollouts.Undo(t.Context(), x.ID, false, "mara")
+	if rig.Code(err) != fault.Conflict || len(conflicts) != 1 || conflicts[0].Setting != "stir_at" || !strings.Contains(err.Error(), "stir_at is 26 now") {
+		t.Fatalf("undone under another change: %v, %v", conflicts, err)
+	}
+	_, _, err = h.Rollouts.Undo(t.Context(), x.ID, true, "mara")
+	h.Must(err)
+	now, err := h.Layers.Get("base")
+	h.Must(err)
+	if fmt.Sprint(now.Set) != "map[max_temp:33 stir_at:20]" {
+		t.Errorf("undone by force, the layer is %v", now.Set)
+	}
+	if n := len(told(h)); n < 6 {
+		t.Errorf("the journal tells %d things of rollouts", n)
+	}
+}
+
+func told(h *hall) (out []string) {
+	list, err := h.Facts.Facts(h.T.Context(), fact.Filter{Kind: fact.RolloutGoesOn, Limit: 100})
+	h.Must(err)
+	for _, f := range list {
+		out = append(out, f.Sentence())
+	}
+	return out
+}
+
+func TestRolloutsThatAreRefused(t *testing.T) {
+	h := cellar(t, 3)
+	base := func(v any) layering.Layer { return layering.Layer{Name: "base", Set: map[string]any{"stir_at": v}} }
+	for says, c := range map[string]struct {
+		layer layering.Layer
+		plan  waves.Plan
+	}{
+		"the model allows":           {base(90.0), plan()},
+		"nothing to roll out":        {layering.Layer{Name: "base", Target: `label.site == "Nowhere"`, Set: map[string]any{"stir_at": 20.0}}, plan()},
+		"is no label":                {base(20.0), waves.Plan{Per: "site"}},
+		"no device \"tank-x\"":       {base(20.0), waves.Plan{Waves: []waves.Size{{Devices: []string{"tank-x"}}}}},
+		"column 1":                   {base(20.0), waves.Plan{Waves: []waves.Size{{Where: "mst_temp > 3"}}}},
+		"a condition compares it":    {base(20.0), waves.Plan{Gate: waves.Gate{Conditions: []string{"mean_of(must_temp)"}}}},
+		"put it into a function":     {base(20.0), waves.Plan{Gate: waves.Gate{Conditions: []string{"must_temp > 3"}}}},
+		"no metric must_tmp":         {base(20.0), waves.Plan{Gate: waves.Gate{Conditions: []string{"mean_of(must_tmp) > 3"}}}},
+		"something to come up wrong": {base(20.0), waves.Plan{}},
+	} {
+		_, err := h.Rollouts.Start(t.Context(), c.layer, c.plan, map[bool]string{true: "0000", false: ""}[says == "something to come up wrong"], "mara")
+		if says == "something to come up wrong" {
+			says = "the fleet has changed"
+		}
+		if err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%+v: %v, want %q", c.plan, err, says)
+		}
+	}
+	id := h.begin(t, plan(1), 22)
+	if _, err := h.Rollouts.Start(t.Context(), base(23.0), plan(), "", "mara"); rig.Code(err) != fault.Conflict {
+		t.Errorf("a second rollout of the layer: %v", err)
+	}
+	if _, err := h.Rollouts.LeaveOut(t.Context(), id, "tank-x", "mara"); rig.Code(err) != fault.NotFound {
+		t.Errorf("a device that is in no wave: %v", err)
+	}
+}
+
+// TestAGateThatLooksBack: before(x) is what x was when the wave began.
+func TestAGateThatLooksBack(t *testing.T) {
+	h := cellar(t, 4)
+	p := plan(2)
+	p.Gate.Conditions = []string{`share(device.applied) >= 95 '%'`, `mean_of(must_temp) <= before(mean_of(must_temp)) + 2`}
+	id := h.begin(t, p, 22)
+	h.pass(2)
+	if got := h.get(id).Befores["mean_of(must_temp)"]; got != "20 'Cel'" {
+		t.Fatalf("before is %q", got)
+	}
+	for _, id := range h.ids {
+		h.Keep(id, `{"must_temp":25}`)
+	}
+	h.Pass(2 * time.Second)
+	h.Settle()
+	if x := h.get(id); x.Run.State != waves.Stopped || !strings.Contains(x.Run.Why, "mean_of(must_temp) is 25") {
+		t.Errorf("warmer than before it is %s: %s", x.Run.State, x.Run.Why)
+	}
+}
