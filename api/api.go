@@ -247,6 +247,7 @@ func (s *server) routes() {
 	s.replayRoutes()
 	s.responseRoutes()
 	s.layerRoutes()
+	s.rolloutRoutes()
 	s.peopleRoutes()
 	s.documentRoutes()
 	s.thingRoutes()

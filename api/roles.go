@@ -29,6 +29,7 @@ var needs = map[string]person.Role{
 	"maintenances": person.Viewer, "maintenance": person.Viewer, "put-maintenance": person.Operator, "remove-maintenance": person.Operator,
 	"layers": person.Viewer, "layer": person.Viewer, "layer-versions": person.Viewer, "layer-summaries": person.Viewer, "preview-layers": person.Viewer,
 	"layer-status": person.Viewer, "explain-setting": person.Viewer, "put-layer": person.Engineer, "remove-layer": person.Engineer, "change-layers": person.Engineer,
+	"rollouts": person.Viewer, "rollout": person.Viewer, "preview-rollout": person.Viewer, "start-rollout": person.Engineer, "act-on-rollout": person.Operator,
 	"responses": person.Viewer, "release-response": person.Operator, "switch-responses": person.Operator,
 	"alarm": person.Viewer, "replay": person.Viewer, "suggest": person.Viewer, "alarm-performance": person.Viewer, "handover": person.Viewer, "rule-versions": person.Viewer, "shelves": person.Viewer,
 	"shelve-alarm": person.Operator, "unshelve-alarm": person.Operator, "reset-alarm": person.Operator, "comment-alarm": person.Operator, "act-on-alarms": person.Operator,

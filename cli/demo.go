@@ -20,6 +20,7 @@ import (
 	"ullage/core/check"
 	"ullage/core/person"
 	"ullage/core/value"
+	"ullage/core/waves"
 	"ullage/examples/cellars"
 	"ullage/fleet/fault"
 	"ullage/server"
@@ -188,6 +189,9 @@ func playDemo(ctx context.Context, c *cobra.Command, s server.Started, data stri
 	if err := tidyUp(ctx, cl); err != nil {
 		return err
 	}
+	if err := stirLater(ctx, cl); err != nil {
+		return err
+	}
 	passwords, err := letInAll(ctx, cl)
 	if err != nil {
 		return err
@@ -285,6 +289,16 @@ func loadCellars(ctx context.Context, cl *client.Client) error {
 	if err == nil && folderErrors(o) > 0 {
 		err = fmt.Errorf("%s: %s", o.Findings[0].File, o.Findings[0].Sentence)
 	}
+	return err
+}
+
+// stirLater rolls a layer out whose first wave is at Coldharbour, where a probe refuses it,
+// so that the rollout stops by itself.
+func stirLater(ctx context.Context, cl *client.Client) error {
+	_, err := cl.StartRollout(ctx, client.RolloutStart{
+		Layer: client.Layer{Name: "later-stirring", Target: `device.model == "tank-probe"`, Set: map[string]any{"stir_at": 30.0}, Why: "Stirring later saves current"},
+		Plan:  client.WavePlan{Waves: []waves.Size{{Where: `label.site == "Coldharbour"`}, {Percent: 50}}, Gate: waves.Gate{Soak: value.Duration(10 * time.Minute)}},
+	})
 	return err
 }
 

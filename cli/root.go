@@ -183,7 +183,7 @@ from top to bottom; or see it all at once with "ullage demo".`,
 		cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(modelCommand(), schemaCommand(), compareCommand(), loadCommand(), deviceCommand(), trafficCommand(), doctorCommand(),
 		queryCommand(), importCommand(), readingCommand(), checkCommand(), ruleCommand(), siteCommand(), maintenanceCommand(), joinKeyCommand(), joinRequestCommand(), personCommand(), teamCommand(), keyCommand(), accessCommand(), alarmCommand(), responseCommand(), watchCommand(), exprCommand(),
-		settingCommand(), layerCommand(), commandCommand(), journalCommand(), serveCommand(), storeCommand(), authorityCommand(), configCommand(), demoCommand(), simCommand(), loginCommand(), logoutCommand(), openapiCommand(), exitCodes(), hashCommand())
+		settingCommand(), layerCommand(), rolloutCommand(), commandCommand(), journalCommand(), serveCommand(), storeCommand(), authorityCommand(), configCommand(), demoCommand(), simCommand(), loginCommand(), logoutCommand(), openapiCommand(), exitCodes(), hashCommand())
 	usage(root)
 	return root
 }

@@ -59,6 +59,13 @@ func ok(t testing.TB, err error) {
 func fleet(t testing.TB) *service.Service {
 	t.Helper()
 	s := start(t)
+	populate(t, s)
+	return s
+}
+
+// populate gives a service the simulated fleet, which runs until the test ends.
+func populate(t testing.TB, s *service.Service) {
+	t.Helper()
 	cellars(t, s)
 	creds := filepath.Join(t.TempDir(), "fleet.json")
 	if out, errs, code := s.CLI("", "sim", "--onboard", "--credentials", creds, "--history", "2h", "--live=false"); code != 0 {
@@ -71,7 +78,6 @@ func fleet(t testing.TB) *service.Service {
 		v, err := s.Client.Service(t.Context())
 		return err == nil && v.Connected >= 37
 	})
-	return s
 }
 
 func TestConsole(t *testing.T) {

@@ -27,6 +27,7 @@ const JournalPage = lazy(() => import("./pages/journal"));
 const DocumentsPage = lazy(() => import("./pages/documents"));
 const SettingsPage = lazy(() => import("./pages/settings"));
 const LayerPage = lazy(() => import("./pages/layer"));
+const RolloutPage = lazy(() => import("./pages/rollout"));
 const SitesPage = lazy(() => import("./pages/sites").then((m) => ({ default: m.SitesPage })));
 const SitePage = lazy(() => import("./pages/sites").then((m) => ({ default: m.SitePage })));
 const RulesPage = lazy(() => import("./pages/rules").then((m) => ({ default: m.RulesPage })));
@@ -59,6 +60,7 @@ function shownBy(kind: string): string[] {
     setting: ["settings", "layers"],
     layer: ["layers", "settings"],
     layers: ["layers", "settings"],
+    rollout: ["layers", "settings"],
     response: ["responses", "settings"],
     responses: ["responses"],
     rule: ["rules", "explain", "alarms"],
@@ -188,6 +190,7 @@ export function App() {
               <Route path="/rules/:name" element={<RulePage />} />
               <Route path="/settings" element={<SettingsPage />} />
               <Route path="/settings/:name" element={<LayerPage />} />
+              <Route path="/rollouts/:id" element={<RolloutPage />} />
               <Route path="/sites" element={<SitesPage />} />
               <Route path="/sites/:name" element={<SitePage />} />
               <Route

@@ -115,7 +115,7 @@ func (r *Run) Step(p *Plan, waves int, soak time.Duration, now time.Time, member
 			continue
 		case expr.False:
 			if !c.Progress && r.Once[i] || c.Progress && all && enough && settled == reached && reached > 0 {
-				broke = append(broke, fmt.Sprintf("%s (%s)", c.Source, c.Says))
+				broke = append(broke, fmt.Sprintf("%s, and it is %s", c.Source, c.Says))
 			}
 		}
 		hold = false
@@ -155,7 +155,7 @@ func (r *Run) Step(p *Plan, waves int, soak time.Duration, now time.Time, member
 		}
 		for _, c := range conditions {
 			if c.Truth != expr.True {
-				why += fmt.Sprintf("; %s: %s", c.Source, c.Says)
+				why += fmt.Sprintf("; %s, and it is %s", c.Source, c.Says)
 			}
 		}
 		r.stop(now, why)

@@ -94,6 +94,22 @@ func (l *Layers) Rolling(content func(tx *commit.Tx, layer, device string) (vers
 	l.rolling, l.busy = content, busy
 }
 
+// onto is the version of a layer that a device has, which is another one while the layer is
+// being rolled out; false where it has none yet.
+func (l *Layers) onto(tx *commit.Tx, x layering.Layer, device string) (layering.Layer, bool) {
+	if l.rolling == nil {
+		return x, true
+	}
+	is, rolling := l.rolling(tx, x.Name, device)
+	if !rolling {
+		return x, true
+	}
+	if is == nil {
+		return x, false
+	}
+	return *is, true
+}
+
 // free returns an error where a layer is being rolled out.
 func (l *Layers) free(name string) error {
 	if l.busy == nil {
@@ -303,12 +319,9 @@ func (l *Layers) parts(v view, d devices.Device, m *model.Model) []layering.Part
 		if !ok {
 			continue
 		}
-		if l.rolling != nil && name != v.proposed {
-			if is, rolling := l.rolling(v.tx, name, d.ID); rolling {
-				if is == nil {
-					continue
-				}
-				x = *is
+		if name != v.proposed {
+			if x, ok = l.onto(v.tx, x, d.ID); !ok {
+				continue
 			}
 		}
 		if c := l.compiled(x, m); !c.nothing && l.matches(c, d) == expr.True {

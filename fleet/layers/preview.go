@@ -232,8 +232,9 @@ func (l *Layers) Explain(id, setting string) ([]Step, *model.Property, error) {
 	}
 	out := []Step{{Origin: layering.Origin{Source: layering.FromModel, Name: m.String()}, Matches: expr.True, Gives: p.Default}}
 	for _, x := range l.Ordered() {
+		x, has := l.onto(nil, x, id)
 		v, gives := x.Set[setting]
-		if !gives {
+		if !gives || !has {
 			continue
 		}
 		c := l.compiled(x, m)
@@ -318,6 +319,10 @@ func (l *Layers) Status(name string, link func(device string) (live, offline boo
 		}
 		of := func(string) bool { return true } // settings that count
 		if name != "" {
+			x, has := l.onto(nil, x, d.ID)
+			if !has {
+				continue
+			}
 			c := l.compiled(x, m)
 			if c.nothing || l.matches(c, d) != expr.True {
 				continue
@@ -428,7 +433,8 @@ func (l *Layers) Touches(name, label string, sees func(device string) bool) (map
 		if err != nil {
 			continue
 		}
-		if c := l.compiled(x, m); !c.nothing && l.matches(c, d) == expr.True {
+		x, has := l.onto(nil, x, d.ID)
+		if c := l.compiled(x, m); has && !c.nothing && l.matches(c, d) == expr.True {
 			out[d.Labels[label]]++
 		}
 	}

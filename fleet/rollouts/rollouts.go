@@ -512,7 +512,7 @@ func (r *Rollouts) conditions(x *Rollout, members []waves.Member) []waves.Condit
 		part := p.Explain(s)
 		c := waves.Condition{Source: sources[i], Truth: p.Truth(s), Progress: check.IsProgress(sources[i]), Says: part.Value}
 		if len(part.Parts) > 0 {
-			c.Says = fmt.Sprintf("%s is %s", part.Parts[0].Text, part.Parts[0].Value)
+			c.Says = part.Parts[0].Value
 		}
 		if c.Truth == expr.Unknown && c.Says == "" {
 			c.Says = "not known"
@@ -643,6 +643,7 @@ func (r *Rollouts) stage(tx *commit.Tx, was, next *Rollout, s waves.Step, before
 		r.tell(tx, next, "passed its last gate; every device has it now, and gets it when it returns", "")
 		r.drop(tx, next.ID)
 	case next.Run.State == waves.Stopped && was.Run.State != waves.Stopped:
+		next.Run.Why += r.refusers(next)
 		r.tell(tx, next, "stopped by itself: "+next.Run.Why, "")
 		switch next.Plan.Broken {
 		case "undo":
@@ -661,6 +662,25 @@ func (r *Rollouts) stage(tx *commit.Tx, was, next *Rollout, s waves.Step, before
 		touch = slices.Concat(next.Waves...)
 	}
 	tx.After(func() { r.o.Settings.Touch(touch...) })
+}
+
+// refusers names the devices of a rollout's present wave that have refused it.
+func (r *Rollouts) refusers(x *Rollout) string {
+	offers, _ := r.offers.Get(x.ID)
+	var out []string
+	for _, id := range x.Waves[x.Run.Wave] {
+		if d := r.shownDevice(x, x.Run.Wave, id, offers[id]); d.State == "refused" {
+			out = append(out, strings.TrimSuffix(id+" refused "+d.Reason, " refused "))
+		}
+	}
+	const most = 3
+	if len(out) > most {
+		out = append(out[:most], fmt.Sprintf("and %d more", len(out)-most))
+	}
+	if len(out) == 0 {
+		return ""
+	}
+	return "; " + strings.Join(out, "; ")
 }
 
 func (r *Rollouts) offer(tx *commit.Tx, id string, ids []string, now time.Time) {

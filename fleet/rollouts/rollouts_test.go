@@ -163,7 +163,7 @@ func TestItStopsByItself(t *testing.T) {
 			if x.Run.State != c.state || h.having(22) != c.having {
 				t.Fatalf("it is %s in wave %d, %d have it: %s", x.Run.State, x.Run.Wave+1, h.having(22), x.Run.Why)
 			}
-			if !strings.Contains(x.Run.Why, "count_of(device.refused)") {
+			if !strings.Contains(x.Run.Why, "count_of(device.refused)") || !strings.Contains(x.Run.Why, " refused stir_at: sealed") {
 				t.Errorf("it says %q", x.Run.Why)
 			}
 			if c.state != waves.Stopped {
@@ -354,7 +354,7 @@ func TestAGateThatLooksBack(t *testing.T) {
 	}
 	h.Pass(2 * time.Second)
 	h.Settle()
-	if x := h.get(id); x.Run.State != waves.Stopped || !strings.Contains(x.Run.Why, "mean_of(must_temp) is 25") {
+	if x := h.get(id); x.Run.State != waves.Stopped || !strings.Contains(x.Run.Why, "it is 25") {
 		t.Errorf("warmer than before it is %s: %s", x.Run.State, x.Run.Why)
 	}
 }

@@ -2192,6 +2192,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rollout-previews": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Who would be in which wave of a rollout, and how long it takes
+         * @description Nothing is changed. The waves are worked out from the devices whose settings would change; the same devices give the same waves.
+         */
+        post: operations["preview-rollout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The rollouts, the newest first
+         * @description With how many devices are in which state. While a rollout is under way, its layer cannot be changed otherwise.
+         */
+        get: operations["rollouts"];
+        put?: never;
+        /**
+         * Bring a version of a layer to its devices in waves
+         * @description Waves begin one after the other, each behind a gate: conditions over its devices that must hold for a soak time. A gate that breaks stops it. Who is off line gets the version when it returns, also after the end. Who joins later gets it once the last gate was passed.
+         */
+        post: operations["start-rollout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One rollout, with its gate and its devices
+         * @description The gate is told while it is under way: what each condition is now over the devices of the wave that were reached.
+         */
+        get: operations["rollout"];
+        put?: never;
+        /**
+         * Pause, resume, stop or undo a rollout, or leave a device out
+         * @description To pause and to stop it needs an operator for all devices, the rest an engineer. Undone on its way, every device has what it had; undone after its end, its own difference becomes a new version of the layer, and what was changed since is a conflict unless force is said.
+         */
+        post: operations["act-on-rollout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rules": {
         parameters: {
             query?: never;
@@ -3715,6 +3783,19 @@ export interface components {
             gives: string;
             name: string;
         };
+        Gate: {
+            /** @description Conditions over the devices of the wave that were reached */
+            conditions?: string[];
+            /**
+             * Format: double
+             * @description Percent of the wave that must be reached; 90 where nothing is said
+             */
+            reached?: number;
+            /** @description For how long they must hold; at least four expected intervals of the slowest device */
+            soak?: string;
+            /** @description How long the gate waits for it, after all of the wave were offered the change; the soak and an hour where nothing is said */
+            within?: string;
+        };
         Given: {
             /** @description For which devices; for all where it is empty */
             access: string;
@@ -4880,6 +4961,47 @@ export interface components {
             /** @description Teams that they are in */
             readonly teams?: string[];
         };
+        Plan: {
+            /**
+             * Format: int64
+             * @description How many devices of a group, or of all, may be on their way at once
+             */
+            at_most?: number;
+            /**
+             * @description What is done when a gate breaks: it stops, which is the default, and the wave or all of it is undone
+             * @enum {string}
+             */
+            broken?: "stop" | "undo_wave" | "undo";
+            /**
+             * @description Only in these hours of the week, in the zone of each device's site
+             * @example Mon-Fri 06:00-18:00
+             */
+            during?: string;
+            /** @description What must hold after each wave */
+            gate?: components["schemas"]["Gate"];
+            /**
+             * @description In which order devices are taken: by a hash of their ids, which is the default, or those with the most headspace first
+             * @enum {string}
+             */
+            order?: "hash" | "headspace";
+            /**
+             * @description Label by which devices are grouped: percents and counts of waves, and at_most, are of each group
+             * @example label.site
+             */
+            per?: string;
+            /**
+             * @description Over which time the devices of a wave are offered the change, so that they do not act all at once
+             * @example 10min
+             */
+            spread?: string;
+            /**
+             * Format: date-time
+             * @description When it begins; at once if it is left out
+             */
+            start?: string;
+            /** @description The waves before the last; whoever is left is the last. With none, all at once */
+            waves?: components["schemas"]["Size"][];
+        };
         Point: {
             /** Format: date-time */
             at: string;
@@ -5309,6 +5431,131 @@ export interface components {
              * @enum {string}
              */
             to: "urgent" | "high" | "medium" | "low";
+        };
+        Rollout: {
+            /**
+             * Format: date-time
+             * @description When it was started
+             */
+            at: string;
+            /**
+             * Format: date-time
+             * @description When the wave began
+             */
+            began?: string;
+            /** @description Whether a gate stopped it, and nobody */
+            broke?: boolean;
+            by: string;
+            /** @description Devices by state: waiting, offered, confirmed, refused, off line, left out */
+            counts: {
+                [key: string]: number;
+            };
+            /** @description The first 10,000 */
+            devices?: components["schemas"]["RolloutDevice"][];
+            /** Format: date-time */
+            ended_at?: string;
+            /** @description The layer as it was; left out where it is new */
+            from?: components["schemas"]["Layer"];
+            gate?: components["schemas"]["RolloutGate"][];
+            /**
+             * Format: date-time
+             * @description Since when the gate holds
+             */
+            holds?: string;
+            id: string;
+            layer: string;
+            plan?: components["schemas"]["Plan"];
+            /**
+             * Format: date-time
+             * @description Since when it is in its state
+             */
+            since: string;
+            /**
+             * Format: double
+             * @description For how long it must, in seconds
+             */
+            soak: number;
+            /** @enum {string} */
+            state: "waiting" | "running" | "paused" | "stopped" | "done" | "undone";
+            to?: components["schemas"]["Layer"];
+            /**
+             * Format: int64
+             * @description The present one, from 1
+             */
+            wave: number;
+            waves: components["schemas"]["RolloutWave"][];
+            /** @description Why it stopped, or was paused */
+            why?: string;
+        };
+        RolloutAct: {
+            /** @enum {string} */
+            act: "pause" | "resume" | "stop" | "undo" | "undo-wave" | "leave-out";
+            /** @description Which device is left out */
+            device?: string;
+            /** @description Undo what somebody has changed since, too */
+            force?: boolean;
+            why?: string;
+        };
+        RolloutDevice: {
+            id: string;
+            /** Format: date-time */
+            offered?: string;
+            reason?: string;
+            /** @enum {string} */
+            state: "waiting" | "offered" | "confirmed" | "refused" | "off line" | "left out";
+            /**
+             * Format: int64
+             * @description From 1
+             */
+            wave: number;
+        };
+        RolloutGate: {
+            /** @description What it is now */
+            says: string;
+            source: string;
+            /** @enum {string} */
+            truth: "true" | "false" | "unknown";
+        };
+        RolloutPlanned: {
+            /**
+             * Format: int64
+             * @description Devices that are off line now and catch up when they return
+             */
+            off_line: number;
+            preview: components["schemas"]["LayerPreview"];
+            /** @description How many devices each wave has */
+            sizes: number[];
+            /**
+             * Format: double
+             * @description For how long each gate must hold, in seconds: what is asked for, and at least four intervals of the slowest device
+             */
+            soak: number;
+            /**
+             * Format: double
+             * @description How long it takes at least, in seconds
+             */
+            takes: number;
+            /** @description Devices of each wave, the first 1,000 */
+            waves: string[][];
+        };
+        RolloutStart: {
+            plan: components["schemas"]["Plan"];
+            /** @description The tag of a preview: it is refused if something else would change by now */
+            preview?: string;
+            /** @description The layer as it is to be */
+            put: components["schemas"]["Layer"];
+        };
+        RolloutWave: {
+            counts: {
+                [key: string]: number;
+            };
+            /** Format: int64 */
+            devices: number;
+            /**
+             * Format: date-time
+             * @description When it passed its gate
+             */
+            ended_at?: string;
         };
         RotateBody: {
             /**
@@ -5915,6 +6162,22 @@ export interface components {
              * @example Europe/Berlin
              */
             zone?: string;
+        };
+        Size: {
+            /**
+             * Format: int64
+             * @description So many devices, of each group where the plan has groups
+             */
+            count?: number;
+            /** @description These */
+            devices?: string[];
+            /**
+             * Format: double
+             * @description So many of all devices, or of each group
+             */
+            percent?: number;
+            /** @description Those for which this is true when it begins */
+            where?: string;
         };
         Start: {
             /** @description Nothing but this page, over the full screen and without the way to others */
@@ -15018,6 +15281,322 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "preview-rollout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RolloutStart"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutPlanned"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    rollouts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "start-rollout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RolloutStart"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    rollout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "act-on-rollout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RolloutAct"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -6,6 +6,7 @@ import { LayerForm, PreviewList, usePreview } from "../components/layer-form";
 import { useMayAll } from "../components/may";
 import { useTell } from "../components/notices";
 import { Button, Trouble } from "../components/parts";
+import { RolloutDialog } from "../components/rollouts";
 import { absolute, ago, number, plural, say } from "../lib/format";
 import { valuesOf } from "../lib/layers";
 import { useNow, useTitle } from "../lib/use";
@@ -47,6 +48,7 @@ function Editor({ given }: { given: Layer }) {
   const [layer, setLayer] = useState(given);
   const [trouble, setTrouble] = useState("");
   const [busy, setBusy] = useState(false);
+  const [rolling, setRolling] = useState(false);
   const dirty = JSON.stringify(layer) !== JSON.stringify(given);
   const { preview, pending, error } = usePreview(dirty ? { put: layer } : undefined);
   const status = useQuery({
@@ -97,6 +99,11 @@ function Editor({ given }: { given: Layer }) {
             >
               Remove
             </Button>
+            {dirty && preview && preview.devices > 1 && (
+              <Button disabled={pending || Boolean(error)} onClick={() => setRolling(true)}>
+                Roll out…
+              </Button>
+            )}
             <Button
               primary
               disabled={!dirty || busy || pending || Boolean(error)}
@@ -114,6 +121,7 @@ function Editor({ given }: { given: Layer }) {
         )}
       </div>
       {trouble && <Trouble>{trouble}</Trouble>}
+      {rolling && <RolloutDialog layer={layer} onClose={() => setRolling(false)} />}
       <div className="grid gap-x-8 gap-y-6 lg:grid-cols-[minmax(0,30rem)_minmax(0,1fr)]">
         <section aria-label="What it gives">
           {may ? (

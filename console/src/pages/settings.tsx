@@ -8,6 +8,7 @@ import { Dialog } from "../components/dialog";
 import { useMayAll } from "../components/may";
 import { useTell } from "../components/notices";
 import { Button, Command, Empty, Trouble } from "../components/parts";
+import { Rollouts } from "../components/rollouts";
 import { Where } from "../components/where";
 import { number, plural } from "../lib/format";
 import { valuesOf } from "../lib/layers";
@@ -55,6 +56,7 @@ export default function SettingsPage() {
         </span>
       </div>
       {whole.data && <Convergence status={whole.data} />}
+      <Rollouts />
       {layers.isPending ? (
         <p className="py-4 text-muted">Loading…</p>
       ) : layers.error ? (
