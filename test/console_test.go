@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"ullage/client"
+	"ullage/core/waves"
 	"ullage/test/browser"
 	"ullage/test/service"
 )
@@ -416,6 +417,11 @@ func TestAccessible(t *testing.T) {
 	ok(t, p.Wait(`document.querySelector("input[name=password]")`, 10*time.Second))
 	check("sign-in")
 	ok(t, p.SignIn("engineer", service.Password))
+	layer := "paced"
+	began, err := s.Client.StartRollout(t.Context(), client.RolloutStart{Layer: client.Layer{Name: layer, Set: map[string]any{"report_every": 12.0}},
+		Plan: client.WavePlan{Waves: []waves.Size{{Count: 3}}}})
+	ok(t, err)
+	roll := began.ID
 	for _, theme := range []string{"light", "dark"} {
 		_, err := browser.Eval[any](p, fmt.Sprintf("localStorage.setItem('ullage-theme', %q)", theme))
 		ok(t, err)
@@ -443,12 +449,14 @@ func TestAccessible(t *testing.T) {
 			"/rules":                            `document.querySelectorAll("tbody tr").length === 11`,
 			"/rules/must_too_warm":              `document.querySelector("[aria-label=Metric]") && document.querySelector("[aria-label=Replay] table")`,
 			"/rules/must_too_warm?as=text&beside=now": `document.querySelector(".cm-content") && document.body.innerText.includes("Nearest to the limit")`,
-			"/settings":          `document.querySelector("main ol li, main code")`,
-			"/maintenance":       `document.body.innerText.includes("No maintenance is planned")`,
-			"/journal":           `document.querySelectorAll("ol li").length > 10`,
-			"/documents/devices": `document.querySelector("article table")`,
-			"/join":              `document.querySelectorAll("#join-model option").length === 7`,
-			"/nowhere":           `document.body.innerText.includes("no such page")`,
+			"/settings/" + layer:                      `document.querySelector("#layer-set-report_every") && document.body.innerText.includes("Versions")`,
+			"/rollouts/" + roll:                       `document.querySelectorAll("[aria-label=Waves] li").length === 2`,
+			"/settings":                               `document.querySelector("main ol li, main code")`,
+			"/maintenance":                            `document.body.innerText.includes("No maintenance is planned")`,
+			"/journal":                                `document.querySelectorAll("ol li").length > 10`,
+			"/documents/devices":                      `document.querySelector("article table")`,
+			"/join":                                   `document.querySelectorAll("#join-model option").length === 7`,
+			"/nowhere":                                `document.body.innerText.includes("no such page")`,
 		} {
 			ok(t, p.Go(s.Console+path))
 			ok(t, p.Wait(ready, 15*time.Second))

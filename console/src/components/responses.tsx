@@ -88,7 +88,7 @@ export function Responses() {
               {x.devices.slice(0, 3).map((id, i) => (
                 <span key={id}>
                   {i > 0 && ", "}
-                  <Link to={`/devices/${id}`} className="text-press">
+                  <Link to={`/devices/${id}`} className="text-press underline">
                     {id}
                   </Link>
                 </span>

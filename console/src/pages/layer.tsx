@@ -150,7 +150,7 @@ function Editor({ given }: { given: Layer }) {
                 {given.target && status.data.scope > 0 && (
                   <>
                     {" · "}
-                    <Link to={`/?where=${encodeURIComponent(given.target)}`} className="text-press">
+                    <Link to={`/?where=${encodeURIComponent(given.target)}`} className="text-press underline">
                       show them
                     </Link>
                   </>

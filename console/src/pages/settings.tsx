@@ -146,7 +146,7 @@ export function Convergence({ status }: { status: LayerStatus }) {
           {r.devices.slice(0, 4).map((id, i) => (
             <span key={id}>
               {i > 0 && ", "}
-              <Link to={`/devices/${id}`} className="text-press">
+              <Link to={`/devices/${id}`} className="text-press underline">
                 {id}
               </Link>
             </span>
