@@ -38,6 +38,7 @@ var described = map[string]string{
 	"preview-layers":        "Which settings of which devices would change, from what to what, which of the devices are off line, and which have refused such a setting before. Nothing is changed.",
 	"change-layers":         "In one commit, told as one entry for each layer; devices get their new documents right behind it. With the tag of a preview it is refused where the fleet has changed since, so that it would do something else.",
 	"layer-status":          "Devices are as intended, pending, refuse, or have drifted, counted once each; for a layer only its own settings count. Beside it how many are off line, and on which devices each value of the layer wins, or to what it loses.",
+	"retry-settings":        "As a new revision, for a device that has refused some of it or has drifted. It counts among the revisions of an hour.",
 	"explain-setting":       "The model's default, every layer that names the setting, whether it matches or not, responses, and the override, each with the value that it gives.",
 	"rollouts":              "With how many devices are in which state. While a rollout is under way, its layer cannot be changed otherwise.",
 	"rollout":               "The gate is told while it is under way: what each condition is now over the devices of the wave that were reached.",

@@ -368,6 +368,18 @@ func (s *server) settingRoutes() {
 		s.Settle()
 		return &body[client.Settings]{own.settings(s.settingsNow(ctx, st, m))}, nil
 	}, describe("change-settings", "Set overrides of settings on a device, and take them off", "Settings"), notFound)
+	huma.Post(s.api, "/api/v1/devices/{id}/settings/retry", func(ctx context.Context, in *One) (*body[client.Settings], error) {
+		_, m, err := s.Fleet.Settings(caller(ctx), in.ID)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		st, err := s.Fleet.SetAgain(ctx, caller(ctx), in.ID)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		s.Settle()
+		return &body[client.Settings]{s.ownUnits(ctx).settings(s.settingsNow(ctx, st, m))}, nil
+	}, describe("retry-settings", "Send a device what is intended for it once more", "Settings"), notFound)
 	type many struct{ Body client.SettingsOfMany }
 	huma.Post(s.api, "/api/v1/settings", func(ctx context.Context, in *many) (*body[client.SettingsJob], error) {
 		c := caller(ctx)

@@ -34,7 +34,7 @@ var needs = map[string]person.Role{
 	"alarm": person.Viewer, "replay": person.Viewer, "suggest": person.Viewer, "alarm-performance": person.Viewer, "handover": person.Viewer, "rule-versions": person.Viewer, "shelves": person.Viewer,
 	"shelve-alarm": person.Operator, "unshelve-alarm": person.Operator, "reset-alarm": person.Operator, "comment-alarm": person.Operator, "act-on-alarms": person.Operator,
 	"acknowledge-alarm": person.Operator, "give-command": person.Operator, "withdraw-command": person.Operator,
-	"invoke": person.Operator, "change-settings": person.Operator, "change-many-settings": person.Operator,
+	"invoke": person.Operator, "change-settings": person.Operator, "retry-settings": person.Operator, "change-many-settings": person.Operator,
 	"set-value": person.Operator,
 
 	"create-device": person.Engineer, "read-list": person.Engineer, "create-devices": person.Engineer, "change-device": person.Engineer, "label-device": person.Engineer,

@@ -444,3 +444,42 @@ func settingDrift() *cobra.Command {
 				column[row]{"reason", func(r row) string { return r.Reason }})
 		}}
 }
+
+// settingRetry sends devices what is intended for them once more.
+func settingRetry() *cobra.Command {
+	var all bool
+	c := &cobra.Command{Use: "retry DEVICE… | --all", Short: "Send devices that refused or drifted what is intended for them once more",
+		Example: "  ullage setting retry tank-coldharbour-02\n  ullage setting retry --all", ValidArgsFunction: deviceNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			if all == (len(args) > 0) {
+				return usageError{errors.New("name devices, or say --all for every one that has refused or drifted")}
+			}
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			if all {
+				st, err := cl.LayerStatus(c.Context(), "")
+				if err != nil {
+					return err
+				}
+				args = append(slices.Clone(st.Devices["refused"]), st.Devices["drift"]...)
+			}
+			out := []outcome{}
+			for _, id := range args {
+				s, err := cl.RetrySettings(c.Context(), id)
+				if err != nil && !all {
+					return err
+				}
+				result := fmt.Sprintf("sent as revision %d", s.Revision)
+				if err != nil {
+					result = err.Error()
+				}
+				out = append(out, outcome{id, result})
+			}
+			return list(c, out, "No device has refused or drifted.",
+				column[outcome]{"device", func(o outcome) string { return o.Name }}, column[outcome]{"result", func(o outcome) string { return o.Result }})
+		}}
+	c.Flags().BoolVar(&all, "all", false, "every device that has refused or drifted")
+	return c
+}

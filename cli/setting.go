@@ -82,7 +82,7 @@ stopped if the service is stopped meanwhile.`,
 	}
 	off.flags(unset)
 	unset.Flags().DurationVar(&wait, "wait", 10*time.Second, "how long to wait for the device")
-	return noun(groupSettings, "setting", "Change settings over the air", showing, set, unset, settingExplain(), settingDrift())
+	return noun(groupSettings, "setting", "Change settings over the air", showing, set, unset, settingExplain(), settingDrift(), settingRetry())
 }
 
 // change is how a change of many devices is asked for.

@@ -156,3 +156,8 @@ func (c *Client) LayerStatus(ctx context.Context, name string) (LayerStatus, err
 func (c *Client) ExplainSetting(ctx context.Context, id, setting string) (SettingExplained, error) {
 	return get[SettingExplained](ctx, c, device(id)+"/settings/"+url.PathEscape(setting)+"/explanation")
 }
+
+// RetrySettings sends a device what is intended for it once more.
+func (c *Client) RetrySettings(ctx context.Context, id string) (Settings, error) {
+	return send[Settings](ctx, c, http.MethodPost, device(id)+"/settings/retry", nil)
+}

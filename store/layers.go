@@ -123,10 +123,13 @@ var layerVersionKind = &kind[layers.Version, string, layerVersionRow]{
 	key:    func(x layers.Version) string { return x.ID },
 	row:    sure(func(x layers.Version) layerVersionRow { return layerVersionRow{x.ID, x.Name, x} }),
 	record: sure(func(x layerVersionRow) layers.Version { return x.Version }),
+	drop: func(tx *gorm.DB, x layers.Version) error {
+		return tx.Where("id = ?", x.ID).Delete(&layerVersionRow{}).Error
+	},
 }
 
 // maxLayerVersions is how many versions of a layer are told.
-const maxLayerVersions = 200
+const maxLayerVersions = 300
 
 // LayerVersions implements layers.Records.
 func (r *Records) LayerVersions(ctx context.Context, name string) ([]layers.Version, error) {

@@ -32,6 +32,12 @@ func Schema(m *model.Model) *expr.Schema {
 				}
 				i.Type.Unit = u
 			}
+			if a := p.Accept; a != nil && scope == "" {
+				i.Low, i.High = &a.Low, &a.High
+			}
+			if scope == "set" || scope == "intended" {
+				i.Low, i.High = p.Min, p.Max
+			}
 			if p.Usual != nil && scope == "" {
 				middle := p.Usual.Middle()
 				i.Usual = &middle

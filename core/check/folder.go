@@ -427,6 +427,9 @@ func (c *folder) compiled(r ruleFile, compiled *rule.Compiled, err error) {
 		return
 	}
 	for _, w := range compiled.Warnings {
+		if w.Sentence != "" {
+			c.add(r.file.Path, r.doc.place("/"+w.Key), "warning", "rule", "", "%s", w.Sentence)
+		}
 		for _, x := range w.Findings {
 			c.expression(r.file, r.doc, "/"+w.Key, w.Piece, x)
 		}

@@ -131,16 +131,21 @@ func Loop(rules []*rule.Rule, layers []Layer, models []*model.Model) string {
 		}
 		return out
 	}
-	looked := map[string]map[string]bool{}
+	looked, asks := map[string]map[string]bool{}, map[string][]string{}
+	acting := false
 	for _, r := range rules {
-		looked[r.Name] = looks(r)
+		looked[r.Name], asks[r.Name] = looks(r), r.Asks()
+		acting = acting || len(r.Responses) > 0
+	}
+	if !acting && len(layers) == 0 {
+		return "" // that rules ask about each other in a circle is another mistake
 	}
 	overlap := func(a, b []string) bool {
 		return slices.ContainsFunc(a, func(x string) bool { return slices.Contains(b, x) })
 	}
 	for _, from := range rules {
 		for _, to := range rules {
-			if slices.Contains(to.Asks(), from.Name) {
+			if slices.Contains(asks[to.Name], from.Name) {
 				link(from, to, fmt.Sprintf("%s asks whether %s is raised", to.Name, from.Name))
 			}
 			for i := range from.Responses {

@@ -93,6 +93,8 @@ type Info struct {
 	Closed bool
 	// Usual is where a number lives on a good day; nil where that is not known.
 	Usual *float64
+	// Low and High are between what a number can be; nil where that is not known.
+	Low, High *float64
 	// Decimals after the point, for messages; -1 where not given.
 	Decimals int
 	// Absent names are known elsewhere, but not here: their value is unknown.

@@ -301,6 +301,8 @@ type Compiled struct {
 	Suppressing *expr.Program
 	// Metric is the metric it is mostly about; "" where there is none.
 	Metric string
+	// Never says that its condition can never be true; nil where it may.
+	Never *Error
 	// Warnings are what is worth a word although the rule can be used.
 	Warnings []*Error
 
@@ -347,6 +349,10 @@ func (r *Rule) For(plan *expr.Plan) (*Compiled, error) {
 	}
 	if r.Raise != "" {
 		c.Raises = compile(plan, "raise", "", r.Raise, condition)
+		if c.Raises != nil && !c.Raises.Ever() {
+			c.Never = &Error{Rule: r.Name, Key: "raise", Sentence: fmt.Sprintf("%s, raise: this can never be true for %s, by what its model allows", r.Name, plan.Schema().Title)}
+			c.Warnings = append(c.Warnings, c.Never)
+		}
 	}
 	if r.Clear != "" {
 		c.Clears = compile(plan, "clear", "", r.Clear, condition)

@@ -103,6 +103,8 @@ func (e *Engine) judgeRule(r *rule.Rule) (changed bool, verb string, err error) 
 			return false, "", invalid(err)
 		}
 	}
+	var never *rule.Error
+	ever := false
 	for _, name := range r.Models {
 		m, err := e.models.Get(name)
 		if err != nil {
@@ -111,9 +113,16 @@ func (e *Engine) judgeRule(r *rule.Rule) (changed bool, verb string, err error) 
 		if r.Each != "" {
 			continue
 		}
-		if _, err := r.For(expr.NewPlan(around.With(check.Schema(m)))); err != nil {
+		c, err := r.For(expr.NewPlan(around.With(check.Schema(m))))
+		if err != nil {
 			return false, "", fault.New(fault.Invalid, "%s", err)
 		}
+		if ever = ever || c.Never == nil; c.Never != nil {
+			never = c.Never
+		}
+	}
+	if never != nil && !ever {
+		return false, "", fault.New(fault.Invalid, "%s", never).Then("look at the limit and its unit").On("raise")
 	}
 	for _, name := range r.Suppresses {
 		if e.rules[name] == nil && !builtin(name) {

@@ -162,6 +162,7 @@ type Settings struct {
 	Devices  int               `json:"devices,omitempty"`  // of a change of many devices
 	Job      string            `json:"job,omitempty"`      // by which they were changed
 	Why      string            `json:"why,omitempty"`      // where nobody changed it
+	Again    bool              `json:"again,omitempty"`    // what is intended was sent once more
 }
 
 // Applied: a device confirmed a revision.
@@ -635,6 +636,9 @@ func (c Settings) sentence() string {
 	}
 	for _, k := range c.Removed {
 		words = append(words, "took "+k+" off")
+	}
+	if c.Again {
+		words = append(words, "sent the settings once more")
 	}
 	if c.Why != "" {
 		words = append(words, c.Why)

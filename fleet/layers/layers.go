@@ -185,7 +185,23 @@ func (l *Layers) told(tx *commit.Tx, old, next *layering.Layer, by string) {
 	if verb != "changed" {
 		l.setOrder(tx, order)
 	}
+	l.trim(tx, of.Name)
 	tx.Put(Version{ID: fact.NewID(l.o.Now()), Name: of.Name, At: l.o.Now(), By: by, Verb: verb, Layer: *of})
+}
+
+// maxVersions is how many versions of a layer are kept.
+const maxVersions = 200
+
+// trim takes out the oldest versions of a layer, before another one comes. What cannot be
+// read is trimmed with a later one.
+func (l *Layers) trim(tx *commit.Tx, name string) {
+	all, err := l.o.Records.LayerVersions(context.Background(), name)
+	if err != nil || len(all) < maxVersions {
+		return
+	}
+	for _, v := range all[maxVersions-1:] {
+		tx.Put(commit.Delete{Record: Version{ID: v.ID}})
+	}
 }
 
 func (l *Layers) setOrder(tx *commit.Tx, order []string) {

@@ -29,7 +29,7 @@ func (r *Rollouts) Handle(shard int, ev event.Event) {
 	if !due {
 		return
 	}
-	for _, x := range r.all.All() {
+	for _, x := range r.List() { // a step reads the table itself, which All would have locked
 		if x.Run.State == waves.Running || x.Run.State == waves.Waiting {
 			r.step(x)
 		}

@@ -329,6 +329,14 @@ func (f *Fleet) Set(ctx context.Context, c access.Caller, id string, set map[str
 	return f.o.Settings.SetUntil(ctx, id, set, unset, until, c.Name)
 }
 
+// SetAgain sends a device what is intended for it once more.
+func (f *Fleet) SetAgain(ctx context.Context, c access.Caller, id string) (settings.State, error) {
+	if err := f.reach(c, person.Operator, id); err != nil {
+		return settings.State{}, err
+	}
+	return f.o.Settings.Again(ctx, id, c.Name)
+}
+
 // Pick returns the ids of a list, or those for which a condition is true, or of
 // both; retired ones are left out of a condition.
 func (f *Fleet) Pick(c access.Caller, ids []string, where string) ([]string, error) {

@@ -2,12 +2,15 @@ package settings_test
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
 	"ullage/app"
 	"ullage/core/value"
 	"ullage/fleet/fault"
+	"ullage/fleet/ingest"
+	"ullage/fleet/settings"
 	"ullage/test/rig"
 )
 
@@ -94,5 +97,39 @@ func TestOverridesThatEnd(t *testing.T) {
 	r.Settle()
 	if got := of(); got != "32 20 20 2" {
 		t.Errorf("set again without an end it is %s", got)
+	}
+}
+
+// TestAgain: a device that has refused is sent the same once more, and one that has not is
+// not.
+func TestAgain(t *testing.T) {
+	r := rig.New(t)
+	r.Onboard(tank, "tank-probe", nil)
+	state := func() settings.State { s, _, err := r.Settings.Of(tank); r.Must(err); return s }
+	if _, err := r.Settings.Again(t.Context(), tank, "mara"); rig.Code(err) != fault.Conflict || !strings.Contains(err.Error(), "has not answered") {
+		t.Errorf("before its answer: %v", err)
+	}
+	report := func(refused string) {
+		var parts []string
+		for _, name := range state().Intended.Names() {
+			v, err := state().Intended[name].MarshalJSON()
+			r.Must(err)
+			if name != refused {
+				parts = append(parts, fmt.Sprintf("%q:%s", name, v))
+			}
+		}
+		r.SendMessage(ingest.Message{Device: tank, Kind: ingest.Applied, Transport: "mqtt",
+			Body: fmt.Appendf(nil, `{"revision":%d,"applied":{%s},"refused":{%q:"sealed"}}`, state().Revision, strings.Join(parts, ","), refused)})
+	}
+	report("stir_at")
+	was := state()
+	s, err := r.Settings.Again(t.Context(), tank, "mara")
+	r.Must(err)
+	if s.Revision != was.Revision+1 || !s.Intended.Equal(was.Intended) || s.Confirmed() {
+		t.Errorf("sent again it is %+v", s)
+	}
+	report("none")
+	if _, err := r.Settings.Again(t.Context(), tank, "mara"); rig.Code(err) != fault.Conflict || !strings.Contains(err.Error(), "as intended") {
+		t.Errorf("as intended: %v", err)
 	}
 }
