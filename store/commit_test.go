@@ -169,9 +169,9 @@ func TestAsOf(t *testing.T) {
 // nothing.
 func TestFullDiskOfRecords(t *testing.T) {
 	dir := t.TempDir()
-	room, cases := int64(480<<10), 5000
+	room, cases := int64(544<<10), 5000
 	if testing.Short() {
-		room, cases = 320<<10, 1000
+		room, cases = 416<<10, 1000
 	}
 	s := open(t, dir, store.Options{MaxRecordBytes: room})
 	w := commit.NewWriter(s.Records, nil)
