@@ -6,10 +6,11 @@ import { LayerForm, PreviewList, usePreview } from "../components/layer-form";
 import { useMayAll } from "../components/may";
 import { useTell } from "../components/notices";
 import { Button, Trouble } from "../components/parts";
+import { VersionList } from "../components/version-list";
 import { RolloutDialog } from "../components/rollouts";
-import { absolute, ago, number, plural, say } from "../lib/format";
+import { number, plural, say } from "../lib/format";
 import { valuesOf } from "../lib/layers";
-import { useNow, useTitle } from "../lib/use";
+import { useTitle } from "../lib/use";
 import { Convergence } from "./settings";
 
 // LayerPage is one layer: what it gives, what a change would do, how far its devices are,
@@ -208,7 +209,6 @@ function Editor({ given }: { given: Layer }) {
 }
 
 function Versions({ name, take }: { name: string; take?: (l: Layer) => void }) {
-  const now = useNow(15_000);
   const versions = useQuery({
     queryKey: ["layers", "versions", name],
     queryFn: () => ask(api.GET("/api/v1/layers/{name}/versions", { params: { path: { name } } })),
@@ -217,30 +217,7 @@ function Versions({ name, take }: { name: string; take?: (l: Layer) => void }) {
   return (
     <>
       <h2 className="pt-6 pb-1 font-semibold">Versions</h2>
-      <ol className="border-t border-line">
-        {versions.data.map((v, i) => (
-          <li key={v.id} className="flex items-start gap-4 border-b border-line py-1.5">
-            <div className="min-w-0 flex-1">
-              <p>
-                {v.verb} by {v.by || "the service"}{" "}
-                <span className="text-muted" title={absolute(v.at)}>
-                  {ago(v.at, now)}
-                </span>
-              </p>
-              {v.changed.map((c) => (
-                <p key={c} className="font-mono text-[0.8125rem] break-words">
-                  {c}
-                </p>
-              ))}
-            </div>
-            {i > 0 && v.verb !== "removed" && take && (
-              <Button className="!px-2.5 !py-1" onClick={() => take(v.content as Layer)}>
-                Take this one
-              </Button>
-            )}
-          </li>
-        ))}
-      </ol>
+      <VersionList versions={versions.data} onTake={take ? (v) => take(v.content as Layer) : undefined} />
     </>
   );
 }
