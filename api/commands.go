@@ -52,11 +52,12 @@ func (s *server) commandRoutes() {
 		Where
 		Paging
 		Device string `query:"device" doc:"Only of this device"`
+		Job    string `query:"job" doc:"Only of this command for many devices"`
 		Open   bool   `query:"open" doc:"Only those that wait for a reply"`
 		Before string `query:"before" doc:"Only those older than this id"`
 	}
 	huma.Get(s.api, "/api/v1/commands", func(ctx context.Context, f *filter) (*logged[client.Command], error) {
-		cs, err := s.Fleet.Commands(ctx, caller(ctx), f.Where.Where, commands.Filter{Device: f.Device, Open: f.Open, Before: f.Before,
+		cs, err := s.Fleet.Commands(ctx, caller(ctx), f.Where.Where, commands.Filter{Device: f.Device, Job: f.Job, Open: f.Open, Before: f.Before,
 			Limit: f.ask()})
 		if err != nil {
 			return nil, s.failed(err)
@@ -73,13 +74,9 @@ func (s *server) commandRoutes() {
 		Body client.NewCommand
 	}
 	huma.Post(s.api, "/api/v1/devices/{id}/commands", func(ctx context.Context, in *give) (*body[client.Command], error) {
-		var input json.RawMessage
-		if in.Body.Input != nil {
-			b, err := json.Marshal(in.Body.Input)
-			if err != nil {
-				return nil, s.failed(err)
-			}
-			input = b
+		input, err := inputOf(in.Body)
+		if err != nil {
+			return nil, s.failed(err)
 		}
 		c, err := s.give(ctx, in.ID, in.Body.Name, input, in.Body.Expires, in.Wait)
 		if err != nil {
@@ -192,13 +189,9 @@ func (s *server) give(ctx context.Context, id, name string, input json.RawMessag
 	if err != nil {
 		return commands.Command{}, err
 	}
-	var patience time.Duration
-	if wait != "" {
-		d, err := value.ParseDuration(wait)
-		if err != nil {
-			return commands.Command{}, fault.New(fault.Invalid, "wait: %s", err)
-		}
-		patience = min(d.Std(), maxWait)
+	patience, err := patienceOf(wait)
+	if err != nil {
+		return commands.Command{}, err
 	}
 	c, err := s.Fleet.Give(ctx, caller(ctx), id, name, input, e)
 	if err != nil || patience == 0 {
@@ -209,9 +202,28 @@ func (s *server) give(ctx context.Context, id, name string, input json.RawMessag
 	return s.Fleet.Await(ctx, c)
 }
 
+// patienceOf reads how long an answer may wait.
+func patienceOf(wait string) (time.Duration, error) {
+	if wait == "" {
+		return 0, nil
+	}
+	d, err := value.ParseDuration(wait)
+	if err != nil {
+		return 0, fault.New(fault.Invalid, "wait: %s", err)
+	}
+	return min(d.Std(), maxWait), nil
+}
+
+func inputOf(n client.NewCommand) (json.RawMessage, error) {
+	if n.Input == nil {
+		return nil, nil
+	}
+	return json.Marshal(n.Input)
+}
+
 func commandOf(c commands.Command) client.Command {
 	return client.Command{ID: c.ID, Device: c.Device, Name: c.Name, Input: c.Input, By: c.By, Phase: string(c.Phase),
-		At: c.At.UTC(), Expires: optional(c.Expires.UTC()), SentAt: optional(c.SentAt.UTC()), EndedAt: optional(c.EndedAt.UTC()), Output: c.Output, Error: c.Error}
+		At: c.At.UTC(), Expires: optional(c.Expires.UTC()), SentAt: optional(c.SentAt.UTC()), EndedAt: optional(c.EndedAt.UTC()), Output: c.Output, Error: c.Error, Job: c.Job}
 }
 
 // Events passes events of devices on to those that watch for them. Its zero

@@ -104,6 +104,7 @@ func (s *server) journalRoutes() {
 	type then struct {
 		At     time.Time `query:"at" required:"true" doc:"The moment" example:"2026-03-01T10:00:00Z"`
 		Device string    `query:"device" doc:"Of this device or group, with its readings; of all where not given"`
+		Metric []string  `query:"metric" maxItems:"20" doc:"Of all devices: the newest readings of these metrics, too"`
 	}
 	huma.Get(s.api, "/api/v1/as-of", func(ctx context.Context, in *then) (*body[client.AsOf], error) {
 		out := client.AsOf{At: in.At.UTC(), Devices: []client.DeviceThen{}}
@@ -113,13 +114,14 @@ func (s *server) journalRoutes() {
 			ds = make([]asof.Device, 1)
 			ds[0], err = s.Fleet.AsOf(ctx, caller(ctx), in.Device, in.At)
 		} else {
-			ds, err = s.Fleet.AllAsOf(ctx, caller(ctx), in.At)
+			ds, err = s.Fleet.AllAsOf(ctx, caller(ctx), in.At, in.Metric)
 		}
 		if err != nil {
 			return nil, s.failed(err)
 		}
+		own := s.ownUnits(ctx)
 		for i := range ds {
-			out.Devices = append(out.Devices, thenOf(&ds[i]))
+			out.Devices = append(out.Devices, own.then(thenOf(&ds[i])))
 		}
 		return &body[client.AsOf]{out}, nil
 	}, describe("as-of", "What was so at a past moment", "Journal"), notFound)
@@ -139,7 +141,7 @@ func (s *server) kinds() []string {
 
 func thenOf(d *asof.Device) client.DeviceThen {
 	out := client.DeviceThen{ID: d.ID, Status: d.Status.Value, Model: d.Model, Version: d.Version.Value,
-		Link: d.Link.Value, LinkedAt: optional(d.Link.Since), Labels: map[string]string{}, Settings: map[string]client.SettingThen{}, Alarms: []client.AlarmThen{}}
+		Later: d.Later, Link: d.Link.Value, LinkedAt: optional(d.Link.Since), Labels: map[string]string{}, Settings: map[string]client.SettingThen{}, Alarms: []client.AlarmThen{}}
 	for k, v := range d.Labels {
 		out.Labels[k] = v.Value
 	}

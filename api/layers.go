@@ -74,7 +74,7 @@ func (s *server) layerRoutes() {
 		return &body[client.LayerPreview]{s.previewOf(p)}, nil
 	}, describe("preview-layers", "What a change of layers, labels or versions would do", "Layers"))
 	huma.Post(s.api, "/api/v1/layer-changes", func(ctx context.Context, in *change) (*body[[]layering.Layer], error) {
-		if err := s.Fleet.ApplyLayers(ctx, caller(ctx), proposalOf(in.Body), in.Body.Tag); err != nil {
+		if err := s.Fleet.ApplyLayers(ctx, caller(ctx), proposalOf(in.Body), in.Body.Tag, in.Body.AtOnce); err != nil {
 			return nil, s.failed(err)
 		}
 		return &body[[]layering.Layer]{s.Fleet.Layers(caller(ctx))}, nil
@@ -108,7 +108,8 @@ func proposalOf(c client.LayerChange) layers.Proposal {
 }
 
 func (s *server) previewOf(p layers.Preview) client.LayerPreview {
-	out := client.LayerPreview{Tag: p.Tag, Scope: p.Scope, Devices: p.Devices, Settings: len(p.Differences), Differences: []client.SettingDifference{},
+	above := s.Fleet.WavesAbove()
+	out := client.LayerPreview{Tag: p.Tag, Waves: above > 0 && p.Devices > above, WavesAbove: above, Scope: p.Scope, Devices: p.Devices, Settings: len(p.Differences), Differences: []client.SettingDifference{},
 		Lacking: p.Lacking}
 	offline, refused := map[string]bool{}, map[string]bool{}
 	for _, x := range p.Differences {

@@ -34,14 +34,35 @@ const (
 	pulseEvery = 2 * time.Second
 )
 
-func (s *server) liveRoutes() {
-	type filter struct {
-		Where  string `query:"where" maxLength:"65536" doc:"Only devices for which this condition is true"`
-		Only   string `query:"only" enum:"fleet,traffic,matching" default:"fleet" doc:"What to tell: changes of devices, messages as they pass, or only for which devices the condition is true"`
-		Device string `query:"device" doc:"Only the traffic of this device"`
-		After  uint64 `query:"after" doc:"Go on behind this cursor, the id of an event that was heard; as the header Last-Event-ID"`
-		LastID uint64 `header:"Last-Event-ID" doc:"What a browser sends when it connects again"`
+// filter says what a stream tells.
+type filter struct {
+	Where  string   `query:"where" maxLength:"65536" doc:"Only devices for which this condition is true"`
+	Only   string   `query:"only" enum:"fleet,traffic,matching" default:"fleet" doc:"What to tell: changes of devices, messages as they pass, or only for which devices the condition is true"`
+	Device string   `query:"device" doc:"Only the traffic of this device"`
+	After  uint64   `query:"after" doc:"Go on behind this cursor, the id of an event that was heard; as the header Last-Event-ID"`
+	LastID uint64   `header:"Last-Event-ID" doc:"What a browser sends when it connects again"`
+	Each   []string `query:"each,explode" maxItems:"64" doc:"With only matching: more conditions, each told by its place in this list"`
+}
+
+// conditions are those of a stream that tells only for which devices they are true.
+func (f *filter) conditions() []string {
+	if len(f.Each) == 0 {
+		return []string{f.Where}
 	}
+	if f.Where == "" {
+		return f.Each
+	}
+	var out []string
+	for _, each := range f.Each {
+		if strings.TrimSpace(each) == "" {
+			each = "true"
+		}
+		out = append(out, "("+f.Where+") and ("+each+")")
+	}
+	return out
+}
+
+func (s *server) liveRoutes() {
 	sse.Register(s.api, huma.Operation{OperationID: "live", Method: http.MethodGet, Path: "/api/v1/live",
 		Tags: []string{"Service"}, Summary: "Changes as they happen, as server-sent events",
 		Middlewares: huma.Middlewares{s.stream}, Errors: []int{http.StatusTooManyRequests},
@@ -58,7 +79,7 @@ func (s *server) liveRoutes() {
 				if err != nil {
 					return
 				}
-				f.Where = page.Where()
+				f.Where = s.whereShown(caller(ctx), page)
 			}
 			if f.Only == "traffic" {
 				s.tellTraffic(ctx, f.Where, f.Device, send)
@@ -66,7 +87,7 @@ func (s *server) liveRoutes() {
 			}
 			l := &listener{s: s, caller: caller(ctx), own: s.ownUnits(ctx), where: f.Where, send: send, known: map[string]*present.Device{}}
 			if f.Only == "matching" {
-				l.match(ctx)
+				l.match(ctx, f.conditions())
 				return
 			}
 			l.run(ctx, max(f.After, f.LastID))
@@ -410,66 +431,97 @@ func happened(fs []fact.Fact) client.Happened {
 	return out
 }
 
-// match tells for which devices the condition is true, as that changes.
-func (l *listener) match(ctx context.Context) {
+// matching is one condition of a stream that tells for which devices conditions are true.
+type matching struct {
+	listener
+	of   int // which of the conditions
+	told map[string]bool
+}
+
+// tell tells what has changed since the last time.
+func (m *matching) tell() bool {
+	out := client.Matched{Of: m.of, Devices: []string{}, Gone: []string{}}
+	for id := range m.among {
+		if !m.told[id] {
+			out.Devices = append(out.Devices, id)
+		}
+	}
+	for id := range m.told {
+		if !m.among[id] {
+			out.Gone = append(out.Gone, id)
+		}
+	}
+	m.told = m.among
+	return len(out.Devices)+len(out.Gone) == 0 || m.send.Data(out) == nil
+}
+
+// match tells for which devices conditions are true, as that changes.
+func (l *listener) match(ctx context.Context, conditions []string) {
 	l.whole = l.caller.MayAll(person.Viewer)
-	if strings.TrimSpace(l.where) == "" || !l.look(true) {
-		return // the lists have said what is wrong with it
-	}
-	told := map[string]bool{}
-	tell := func() bool {
-		out := client.Matched{Devices: []string{}, Gone: []string{}}
-		for id := range l.among {
-			if !told[id] {
-				out.Devices = append(out.Devices, id)
-			}
+	var each []*matching
+	for i, where := range conditions {
+		m := &matching{listener: *l, of: i}
+		if m.where = where; strings.TrimSpace(where) == "" || !m.look(true) {
+			continue // the lists have said what is wrong with it
 		}
-		for id := range told {
-			if !l.among[id] {
-				out.Gone = append(out.Gone, id)
-			}
+		if l.send.Data(client.Matched{Of: i, Devices: slices.AppendSeq([]string{}, maps.Keys(m.among)), Gone: []string{}}) != nil {
+			return
 		}
-		told = l.among
-		return len(out.Devices)+len(out.Gone) == 0 || l.send.Data(out) == nil
+		m.told = m.among
+		each = append(each, m)
 	}
-	if l.send.Data(client.Matched{Devices: slices.AppendSeq([]string{}, maps.Keys(l.among)), Gone: []string{}}) != nil {
+	if len(each) == 0 {
 		return
 	}
-	told = l.among
+	// All of them together take no more than a tenth of a core.
+	var took time.Duration
+	var looked time.Time
+	look := func() {
+		took = 0
+		for _, m := range each {
+			m.look(true)
+			took += m.took
+		}
+		looked = time.Now()
+	}
 	pulse := time.NewTicker(pulseEvery)
 	defer pulse.Stop()
 	for {
 		news, granted := l.s.Fleet.News(), l.s.Fleet.Changed()
 		wait := news
-		if time.Since(l.looked) < 10*l.took { // not so often that it takes a core
+		if time.Since(looked) < 10*took {
 			wait = nil
 		}
 		select {
 		case <-ctx.Done():
 			return
-		case <-pulse.C: // time alone may change what it is true for
+		case <-pulse.C: // time alone may change what they are true for
 			if l.send.Data(client.Pulse{Service: l.s.service(l.caller)}) != nil {
 				return
 			}
-			l.look(true)
+			if time.Since(looked) >= 10*took {
+				look()
+			}
 		case <-granted:
 			if l.caller.Role() == "" {
 				return
 			}
-			l.look(true)
-		case <-time.After(max(10*l.took, together)):
+			look()
+		case <-time.After(max(10*took, together)):
 			if wait != nil {
 				continue
 			}
-			l.look(true)
+			look()
 		case <-wait:
 			if !pause(ctx, together) {
 				return
 			}
-			l.look(true)
+			look()
 		}
-		if !tell() {
-			return
+		for _, m := range each {
+			if !m.tell() {
+				return
+			}
 		}
 	}
 }

@@ -29,11 +29,12 @@ var needs = map[string]person.Role{
 	"maintenances": person.Viewer, "maintenance": person.Viewer, "put-maintenance": person.Operator, "remove-maintenance": person.Operator,
 	"layers": person.Viewer, "layer": person.Viewer, "layer-versions": person.Viewer, "layer-summaries": person.Viewer, "preview-layers": person.Viewer,
 	"layer-status": person.Viewer, "explain-setting": person.Viewer, "put-layer": person.Engineer, "remove-layer": person.Engineer, "change-layers": person.Engineer,
+	"causes": person.Viewer, "boards": person.Viewer, "board": person.Viewer, "made-board": person.Viewer, "board-lacks": person.Viewer, "put-board": person.Engineer, "remove-board": person.Engineer,
 	"rollouts": person.Viewer, "rollout": person.Viewer, "preview-rollout": person.Viewer, "start-rollout": person.Engineer, "act-on-rollout": person.Operator,
 	"responses": person.Viewer, "release-response": person.Operator, "switch-responses": person.Operator,
 	"alarm": person.Viewer, "replay": person.Viewer, "suggest": person.Viewer, "alarm-performance": person.Viewer, "handover": person.Viewer, "rule-versions": person.Viewer, "shelves": person.Viewer,
 	"shelve-alarm": person.Operator, "unshelve-alarm": person.Operator, "reset-alarm": person.Operator, "comment-alarm": person.Operator, "act-on-alarms": person.Operator,
-	"acknowledge-alarm": person.Operator, "give-command": person.Operator, "withdraw-command": person.Operator,
+	"acknowledge-alarm": person.Operator, "give-command": person.Operator, "withdraw-command": person.Operator, "give-many": person.Operator, "command-jobs": person.Viewer, "command-job": person.Viewer, "withdraw-many": person.Operator,
 	"invoke": person.Operator, "change-settings": person.Operator, "retry-settings": person.Operator, "change-many-settings": person.Operator,
 	"set-value": person.Operator,
 

@@ -165,7 +165,7 @@ func (s *server) screenChange(c access.Caller, k person.Key, page string) (clien
 // shownOn returns the devices of which the screens of a key show something.
 func (s *server) shownOn(k person.Key, page *person.Shown) (map[string]bool, error) {
 	c := s.People.Caller(people.Session{Person: people.CallerOfKey(k.Name)}, "")
-	among, _, err := s.Fleet.Among(c, page.Where())
+	among, _, err := s.Fleet.Among(c, s.whereShown(c, page))
 	if err != nil {
 		return nil, err
 	}
@@ -214,13 +214,16 @@ func (s *server) asksFor(p *person.Shown, c access.Caller, op string, path func(
 		}
 		return true
 	}
+	if p.Board != "" {
+		return s.boardAsks(p, c, op, path, q, now)
+	}
 	fleet, device := p.Path == "/", p.Device
 	switch op {
 	case "me":
 		return len(q) == 0
 	case "live": // what it is about is put in by the service
 		return is(map[string]string{"only": ""}, "after") && q.Get("only") == "" ||
-			fleet && is(map[string]string{"only": "matching", "where": p.Where()}) && p.Where() != ""
+			fleet && is(map[string]string{"only": "matching", "each": p.Where()}) && p.Where() != ""
 	case "models":
 		return fleet && len(q) == 0
 	case "model":
@@ -283,10 +286,11 @@ func (s *server) shows(p *person.Shown, c access.Caller, id string) bool {
 	if !c.Sees(id) {
 		return false
 	}
-	if p.Where() == "" {
+	where := s.whereShown(c, p)
+	if where == "" {
 		return true
 	}
-	among, _, err := s.Fleet.Among(c, p.Where())
+	among, _, err := s.Fleet.Among(c, where)
 	return err == nil && (among == nil || among[id])
 }
 
@@ -295,8 +299,10 @@ func spanOf(span string) time.Duration {
 	switch span {
 	case "today", "yesterday":
 		return 25 * time.Hour // a day on which clocks are put back
-	case "week":
+	case "week", "last-week":
 		return 7*24*time.Hour + time.Hour
+	case "month", "last-month":
+		return 31*24*time.Hour + time.Hour
 	}
 	d, err := value.ParseDuration(span)
 	if err != nil || d.Std() <= 0 || d.Std() > 400*24*time.Hour {
@@ -321,7 +327,7 @@ func inWindow(from, to string, long time.Duration, now, last time.Time) bool {
 	if !last.IsZero() && last.Before(a.Add(long)) && b.Sub(last).Abs() < some {
 		return true
 	}
-	if long == 25*time.Hour || long > 7*24*time.Hour && long < 8*24*time.Hour {
+	if long == 25*time.Hour || long == 7*24*time.Hour+time.Hour || long == 31*24*time.Hour+time.Hour {
 		return a.After(now.Add(-2*long)) && b.Before(now.Add(long))
 	}
 	return b.Sub(now).Abs() < some

@@ -21,7 +21,7 @@ import (
 // unitsOf are the operations whose numbers may be asked for in the units that
 // somebody prefers.
 var unitsOf = []string{"devices", "device", "live", "history", "readings", "query", "export", "statistics", "forecast",
-	"alarms", "settings", "change-settings", "model"}
+	"alarms", "settings", "change-settings", "model", "as-of"}
 
 // units adds the parameter with which units are chosen to the operations that have it.
 func (s *server) units() {
@@ -176,6 +176,37 @@ func (v *ownUnits) device(d *present.Device) client.Device {
 		}
 	}
 	return out
+}
+
+// then shows how one device was: its settings and readings.
+func (v *ownUnits) then(d client.DeviceThen) client.DeviceThen {
+	if v == nil || d.Model == "" {
+		return d
+	}
+	m, err := v.fleet.Model(v.caller, d.Model+"@"+d.Version)
+	if err != nil {
+		return d
+	}
+	change := func(name string, x any) any {
+		p, ok := m.Property(name)
+		if !ok {
+			return x
+		}
+		c, ok := v.of(p.Unit)
+		if !ok {
+			return x
+		}
+		return c.value(x)
+	}
+	for name, l := range d.Latest {
+		l.Value = change(name, l.Value)
+		d.Latest[name] = l
+	}
+	for name, x := range d.Settings {
+		x.Value = change(name, x.Value)
+		d.Settings[name] = x
+	}
+	return d
 }
 
 // model returns the model of a device; nil where it cannot be read.

@@ -67,6 +67,13 @@ func TestOwnUnits(t *testing.T) {
 	if len(alarms.Items) != 1 || alarms.Items[0].Value != 91.4 || alarms.Items[0].Limit != 89.6 || alarms.Items[0].Display != "°F" {
 		t.Errorf("alarms are %+v, want one of 91.4 over 89.6 °F", alarms.Items)
 	}
+	then := rig.Start.Format(time.RFC3339)
+	for units, want := range map[string]string{"own": `"value":91.4`, "model": `"value":33`} {
+		_, body := b.call("GET", "/api/v1/as-of?at="+then+"&metric=must_temp,ullage&units="+units, "", "Authorization", "Bearer "+signIn(b, "engineer"))
+		if !strings.Contains(body, want) {
+			t.Errorf("as of then in units of %s it is %.600s, want %s", units, body, want)
+		}
+	}
 	f := func(units string) string {
 		_, body := b.call("GET", "/api/v1/export?metric=must_temp&device="+tank+"&span=1h&units="+units, "", b.bearer()...)
 		return body

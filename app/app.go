@@ -17,6 +17,7 @@ import (
 	"ullage/fleet/ahead"
 	"ullage/fleet/alarms"
 	"ullage/fleet/asof"
+	"ullage/fleet/boards"
 	"ullage/fleet/bulk"
 	"ullage/fleet/commands"
 	"ullage/fleet/commit"
@@ -70,6 +71,12 @@ type Options struct {
 	// Revisions is how many revisions of its settings a device gets in an hour at most; no
 	// limit if it is 0.
 	Revisions int
+	// Drift says what is done about devices that are not as they have confirmed; it is only
+	// told if it is zero.
+	Drift settings.Drift
+	// WavesAbove is from how many devices on a change of layers goes out in waves unless
+	// whoever makes it says otherwise; never if it is 0.
+	WavesAbove int
 	// Traffic bounds the latest messages that are kept in memory.
 	Traffic traffic.Options
 	// KeepTraffic says how much of the traffic is kept on the disk; none if it is nil.
@@ -113,6 +120,7 @@ type App struct {
 	Devices      *devices.Registry
 	Sites        *sites.Sites
 	Maintenances *maintenances.Maintenances
+	Boards       *boards.Boards
 	Replays      *replays.Replays
 	Responses    *responses.Responses
 	Layers       *layers.Layers
@@ -200,7 +208,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		return a, err
 	}
 	if a.Settings, err = settings.Open(ctx, settings.Options{Records: records, Commits: a.Commits, Devices: a.Devices,
-		Models: a.Models, Bus: a.Bus, Revisions: o.Revisions, Log: o.Log, Now: o.Now}); err != nil {
+		Models: a.Models, Bus: a.Bus, Revisions: o.Revisions, Drift: o.Drift, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
 	if a.Commands, err = commands.Open(ctx, commands.Options{Records: records, Commits: a.Commits, Devices: a.Devices,
@@ -233,6 +241,10 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		Telemetry: past, Records: records, Bus: a.Bus, Zone: a.Sites.Zone, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
+	if a.Boards, err = boards.Open(ctx, boards.Options{Records: records, Commits: a.Commits, Devices: a.Devices, Models: a.Models, Now: o.Now,
+		Place: func(name string) (known, plan bool) { s, known := a.Sites.Find(name); return known, s.Plan != "" }}); err != nil {
+		return a, err
+	}
 	if a.Maintenances, err = maintenances.Open(ctx, maintenances.Options{Records: records, Commits: a.Commits, Devices: a.Devices,
 		Matching:   func(where string) (map[string]bool, error) { return a.Expressions.Where(where) },
 		MayOperate: func(who, device string) bool { return a.Access.Caller(who, "").May(person.Operator, device) },
@@ -252,7 +264,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		return a, err
 	}
 	if a.Layers, err = layers.Open(ctx, layers.Options{Records: records, Commits: a.Commits, Devices: a.Devices, Models: a.Models,
-		Settings: a.Settings, Rules: a.Alarms.Rules, Raised: a.Alarms.RaisedOn, Zone: a.Present.Zone, Log: o.Log, Now: o.Now}); err != nil {
+		Settings: a.Settings, Rules: a.Alarms.Rules, Raised: a.Alarms.RaisedOn, Zone: a.Present.Zone, WavesAbove: o.WavesAbove, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
 	a.Traffic = traffic.New(o.Traffic)
@@ -287,7 +299,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
-	a.Folder = folder.New(folder.Options{Models: a.Models, Alarms: a.Alarms, Devices: a.Devices, Sites: a.Sites, Layers: a.Layers})
+	a.Folder = folder.New(folder.Options{Models: a.Models, Alarms: a.Alarms, Devices: a.Devices, Sites: a.Sites, Layers: a.Layers, Boards: a.Boards})
 	a.Importer = imports.New(imports.Options{Intake: a.Intake, Devices: a.Devices, Models: a.Models, Store: telemetry,
 		Derive: a.Derivations, Bus: a.Bus, Now: o.Now})
 	a.Deleter = deletion.New(deletion.Options{Store: telemetry, Names: past.Names, Devices: a.Devices, Commits: a.Commits,
@@ -297,7 +309,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.AsOf = asof.New(asof.Options{Records: records, History: past, Devices: a.Devices, Models: a.Models,
 		Now: o.Now})
 
-	a.Fleet = scoped.New(scoped.Options{Access: a.Access, Models: a.Models, Devices: a.Devices, Sites: a.Sites, Maintenances: a.Maintenances, Replays: a.Replays, Responses: a.Responses, Layers: a.Layers, Rollouts: a.Rollouts, Joining: a.Joining, Bulk: a.Bulk,
+	a.Fleet = scoped.New(scoped.Options{Access: a.Access, Models: a.Models, Devices: a.Devices, Sites: a.Sites, Maintenances: a.Maintenances, Replays: a.Replays, Responses: a.Responses, Layers: a.Layers, Boards: a.Boards, Rollouts: a.Rollouts, Joining: a.Joining, Bulk: a.Bulk,
 		Settings: a.Settings, Commands: a.Commands, Alarms: a.Alarms, Present: a.Present, Expressions: a.Expressions,
 		Facts: a.Facts, News: a.News, AsOf: a.AsOf, History: past, Queries: a.Queries, Importer: a.Importer,
 		Deleter: a.Deleter, Traffic: a.Traffic, Revisions: a.Revisions, Derivations: a.Derivations, Folder: a.Folder,
@@ -389,6 +401,7 @@ func (a *App) Start(clock bool) {
 	a.running = true
 	a.Watch(context.Background())
 	a.Bulk.Resume()
+	a.Commands.Resume()
 	a.Settings.Start()
 	if !clock {
 		return

@@ -281,7 +281,7 @@ func keyPage() *cobra.Command {
 		Use:     "page KEY PAGE",
 		Short:   "Have the screens of a key show another page",
 		Long:    "Says first what they would show that they do not show now, and asks.",
-		Example: "  ullage key page press-hall-screen '/query?metric=co2&span=24h'",
+		Example: "  ullage key page press-hall-screen /boards/safe-air",
 		Args:    exactly(2, "a key and a page"), ValidArgsFunction: keyThings.names(),
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)

@@ -167,5 +167,5 @@ func sarif(r check.Report) any {
 
 // checked says what was looked at.
 func checked(r check.Report) string {
-	return fmt.Sprintf("%s, %s, %s and %s", plural(r.Models, "model"), plural(r.Rules, "rule"), plural(r.Layers, "layer"), plural(r.Sites, "site"))
+	return fmt.Sprintf("%s, %s, %s, %s and %s", plural(r.Models, "model"), plural(r.Rules, "rule"), plural(r.Layers, "layer"), plural(r.Boards, "board"), plural(r.Sites, "site"))
 }

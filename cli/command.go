@@ -15,34 +15,41 @@ import (
 
 func commandCommand() *cobra.Command {
 	return noun(groupSettings, "command", "Tell devices to do something, once", commandGive(), commandList(),
-		commandWithdraw())
+		commandWithdraw(), commandJobs(), commandResults())
 }
 
 func commandGive() *cobra.Command {
 	var wait time.Duration
 	var expires, input string
+	var many change
+	var atOnce int
 	c := &cobra.Command{
 		Use:   "give DEVICE COMMAND [NAME=VALUE…]",
-		Short: "Give a device a command and wait for its reply",
+		Short: "Give a device a command, or many, and wait for the reply",
 		Long: `Gives a device a command of its model, with the input that the model asks for,
 and waits for the device to reply. A device that is away gets it when it is back,
 unless it has expired by then; one that sleeps gets it at its next contact with
 --expires "next contact". It exits with 1 if the device could not do it or has
-not replied.`,
-		Example: "  ullage command give tank-fennimore-07 identify\n  ullage command give tank-fennimore-07 zero_level reference_cm=30\n  ullage command give tank-fennimore-07 zero_level --input '{\"reference_cm\":30}' --expires 'next contact' --wait 0s",
-		Args:    atLeast(2, "a device, a command and its input"), ValidArgsFunction: commandWords,
+not replied.
+
+With --where it goes to every device for which the condition is true now and whose
+model has the command, at most so many at a time as --at-once says, those first of
+which something is heard.`,
+		Example: "  ullage command give tank-fennimore-07 identify\n  ullage command give tank-fennimore-07 zero_level reference_cm=30\n  ullage command give tank-fennimore-07 zero_level --input '{\"reference_cm\":30}' --expires 'next contact' --wait 0s\n  ullage command give --where 'label.site == \"Fennimore\"' identify --at-once 2 --dry-run",
+		Args:    many.args("a device, a command and its input"), ValidArgsFunction: commandWords,
 		RunE: func(c *cobra.Command, args []string) error {
-			n := client.NewCommand{Name: args[1], Expires: expires}
+			device, args := many.split(args)
+			n := client.NewCommand{Name: args[0], Expires: expires}
 			switch {
-			case input != "" && len(args) > 2:
+			case input != "" && len(args) > 1:
 				return usageError{fmt.Errorf("the input is given as NAME=VALUE or with --input, not both")}
 			case input != "":
 				if err := json.Unmarshal([]byte(input), &n.Input); err != nil {
 					return usageError{fmt.Errorf("--input is not JSON: %w", err)}
 				}
-			case len(args) > 2:
+			case len(args) > 1:
 				fields := map[string]any{}
-				for _, a := range args[2:] {
+				for _, a := range args[1:] {
 					name, text, ok := strings.Cut(a, "=")
 					if !ok {
 						return usageError{fmt.Errorf("%q is no input; write it like reference_cm=30", a)}
@@ -51,11 +58,17 @@ not replied.`,
 				}
 				n.Input = fields
 			}
+			if device == "" {
+				return many.giveMany(c, n, atOnce, wait)
+			}
+			if atOnce > 0 {
+				return usageError{fmt.Errorf("--at-once goes with --where")}
+			}
 			cl, err := connect(c)
 			if err != nil {
 				return err
 			}
-			out, err := giveAndWait(c.Context(), cl, args[0], n, wait)
+			out, err := giveAndWait(c.Context(), cl, device, n, wait)
 			if err != nil {
 				return err
 			}
@@ -68,7 +81,9 @@ not replied.`,
 			return nil
 		},
 	}
-	c.Flags().DurationVar(&wait, "wait", 10*time.Second, "how long to wait for the reply, up to 1m; 0s for not at all")
+	many.flags(c)
+	c.Flags().IntVar(&atOnce, "at-once", 0, "with --where: how many devices at most have it without having replied; all if 0")
+	c.Flags().DurationVar(&wait, "wait", 10*time.Second, "how long to wait for the reply; 0s for not at all")
 	c.Flags().StringVar(&expires, "expires", "",
 		`when it is given up: a time such as 90s or 2h, or "next contact" (default 60s)`)
 	c.Flags().StringVar(&input, "input", "", "the whole input as JSON")
@@ -168,10 +183,7 @@ func commandList() *cobra.Command {
 				column[client.Command]{"by", func(x client.Command) string { return x.By }},
 				column[client.Command]{"phase", func(x client.Command) string { return x.Phase }},
 				column[client.Command]{"reply", func(x client.Command) string {
-					if x.Error != "" {
-						return x.Error
-					}
-					return string(x.Output)
+					return commandReply(x)
 				}})
 		},
 	}
@@ -182,12 +194,21 @@ func commandList() *cobra.Command {
 
 func commandWithdraw() *cobra.Command {
 	return &cobra.Command{
-		Use: "withdraw DEVICE ID", Short: "Give a command up before its time", Args: exactly(2,
-			"a device and the id of a command"), ValidArgsFunction: deviceNames,
+		Use: "withdraw DEVICE ID|JOB", Short: "Give a command up before its time, of one device or what is left of one for many",
+		Args: between(1, 2, "a device and the id of a command, or a job of many"), ValidArgsFunction: deviceNames,
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
 			if err != nil {
 				return err
+			}
+			if len(args) == 1 {
+				j, err := cl.WithdrawJob(c.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				return show(c, j, func(w io.Writer) {
+					fmt.Fprintf(w, "%s is withdrawn; what was handed over already, devices may do all the same: %s\n", j.Name, jobWords(j))
+				})
 			}
 			out, err := cl.Withdraw(c.Context(), args[0], args[1])
 			if err != nil {
@@ -200,6 +221,9 @@ func commandWithdraw() *cobra.Command {
 
 // commandWords completes the device, then the names of its commands.
 func commandWords(c *cobra.Command, args []string, prefix string) ([]string, cobra.ShellCompDirective) {
+	if where, _ := c.Flags().GetString("where"); where != "" {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
 	if len(args) == 0 {
 		return deviceNames(c, args, prefix)
 	}

@@ -267,7 +267,7 @@ func letInAll(ctx context.Context, cl *client.Client) (map[string]string, error)
 		}
 	}
 	_, err := cl.MakeKey(ctx, client.Key{Name: "press-hall-screen", Grant: client.Grant{Role: person.Viewer, Access: `label.site == "Kilnside"`},
-		Page: "/devices/air-kilnside-2", Note: "On the wall of the press hall"})
+		Page: "/boards/safe-air?at=site%3DKilnside", Note: "On the wall of the press hall"})
 	return passwords, err
 }
 

@@ -64,11 +64,12 @@ set while they are raised, and on top what is set on a device itself.`,
 }
 
 // layerChange is how a change of layers is shown and asked about before it is made.
-type layerChange struct{ dryRun, yes bool }
+type layerChange struct{ dryRun, yes, atOnce bool }
 
 func (x *layerChange) flags(c *cobra.Command) {
 	c.Flags().BoolVar(&x.dryRun, "dry-run", false, "only show what would change")
 	c.Flags().BoolVar(&x.yes, "yes", false, "do not ask")
+	c.Flags().BoolVar(&x.atOnce, "at-once", false, "let all devices get it at once, also where they are so many that it should go out in waves")
 }
 
 // asksAbove is from how many devices on a change is asked about.
@@ -82,13 +83,17 @@ func (x *layerChange) run(c *cobra.Command, cl *client.Client, ch client.LayerCh
 	if x.dryRun {
 		return show(c, p, func(w io.Writer) { printPreview(w, p) })
 	}
+	if p.Waves && !x.atOnce {
+		printPreview(c.ErrOrStderr(), p)
+		return fmt.Errorf("%d devices would change at once, and above %d a change goes out in waves; start one with: ullage rollout start, or let all get it with --at-once", p.Devices, p.WavesAbove)
+	}
 	if p.Devices > asksAbove && !x.yes {
 		printPreview(c.ErrOrStderr(), p)
 		if err := confirm(c, fmt.Sprintf("Change %s on %s?", plural(p.Settings, "setting"), plural(p.Devices, "device"))); err != nil {
 			return err
 		}
 	}
-	ch.Tag = p.Tag
+	ch.Tag, ch.AtOnce = p.Tag, x.atOnce
 	if _, err := cl.ChangeLayers(c.Context(), ch); err != nil {
 		return err
 	}

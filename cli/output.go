@@ -35,25 +35,30 @@ func list[T any](c *cobra.Command, rows []T, empty string, columns ...column[T])
 			fmt.Fprintln(w, empty)
 			return nil
 		}
-		cells := make([][]string, len(rows)+1)
-		for i, col := range columns {
-			column := []string{strings.ToUpper(col.name)}
-			said := i == 0
-			for _, r := range rows {
-				cell := oneLine(col.cell(r))
-				said = said || cell != ""
-				column = append(column, cell)
-			}
-			if !said {
-				continue // nobody has anything there
-			}
-			for k := range cells {
-				cells[k] = append(cells[k], column[k])
-			}
-		}
-		table(w, cells)
+		printTable(w, rows, columns...)
 		return nil
 	})
+}
+
+// printTable prints rows, without the columns in which nobody has anything.
+func printTable[T any](w io.Writer, rows []T, columns ...column[T]) {
+	cells := make([][]string, len(rows)+1)
+	for i, col := range columns {
+		column := []string{strings.ToUpper(col.name)}
+		said := i == 0
+		for _, r := range rows {
+			cell := oneLine(col.cell(r))
+			said = said || cell != ""
+			column = append(column, cell)
+		}
+		if !said {
+			continue // nobody has anything there
+		}
+		for k := range cells {
+			cells[k] = append(cells[k], column[k])
+		}
+	}
+	table(w, cells)
 }
 
 // logFlags adds what narrows the lists of what only grows.

@@ -142,6 +142,7 @@ const (
 	groupConnect  = "3"
 	groupAlarm    = "4"
 	groupSettings = "5"
+	groupSee      = "6"
 	groupService  = "9"
 )
 
@@ -169,6 +170,7 @@ from top to bottom; or see it all at once with "ullage demo".`,
 		&cobra.Group{ID: groupConnect, Title: "Connect and see readings:"},
 		&cobra.Group{ID: groupAlarm, Title: "Alarm on them:"},
 		&cobra.Group{ID: groupSettings, Title: "Configure over the air:"},
+		&cobra.Group{ID: groupSee, Title: "See how the fleet is:"},
 		&cobra.Group{ID: groupService, Title: "The service itself:"},
 	)
 	root.SetHelpCommandGroupID(groupService)
@@ -183,7 +185,7 @@ from top to bottom; or see it all at once with "ullage demo".`,
 		cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(modelCommand(), schemaCommand(), compareCommand(), loadCommand(), deviceCommand(), trafficCommand(), doctorCommand(),
 		queryCommand(), importCommand(), readingCommand(), checkCommand(), ruleCommand(), siteCommand(), maintenanceCommand(), joinKeyCommand(), joinRequestCommand(), personCommand(), teamCommand(), keyCommand(), accessCommand(), alarmCommand(), responseCommand(), watchCommand(), exprCommand(),
-		settingCommand(), layerCommand(), rolloutCommand(), commandCommand(), journalCommand(), serveCommand(), storeCommand(), authorityCommand(), configCommand(), demoCommand(), simCommand(), loginCommand(), logoutCommand(), openapiCommand(), exitCodes(), hashCommand())
+		settingCommand(), causeCommand(), boardCommand(), layerCommand(), rolloutCommand(), commandCommand(), journalCommand(), serveCommand(), storeCommand(), authorityCommand(), configCommand(), demoCommand(), simCommand(), loginCommand(), logoutCommand(), openapiCommand(), exitCodes(), hashCommand())
 	usage(root)
 	return root
 }
@@ -356,3 +358,8 @@ var alarmNames = complete(func(c *cobra.Command, cl *client.Client) ([]string, e
 
 // wrong is a mistake in what a person gave.
 func wrong(format string, args ...any) error { return fault.New(fault.Invalid, format, args...) }
+
+// boardsOf completes the names of what boards are made of.
+func boardsOf() map[string]cobra.CompletionFunc {
+	return map[string]cobra.CompletionFunc{"model": modelThings.names(), "site": siteThings.names()}
+}

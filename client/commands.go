@@ -30,7 +30,8 @@ type Command struct {
 	SentAt  *time.Time      `json:"sent_at,omitempty" doc:"When it was handed over last"`
 	EndedAt *time.Time      `json:"ended_at,omitempty" doc:"When it was replied to or given up"`
 	Output  json.RawMessage `json:"output,omitempty" doc:"What the device replied"`
-	Error   string          `json:"error,omitempty" doc:"Why the device could not do it"`
+	Error   string          `json:"error,omitempty" doc:"Why the device could not do it, or could not be given it"`
+	Job     string          `json:"job,omitempty" doc:"The command for many devices that it is part of"`
 }
 
 // Open reports whether a reply is still waited for.
@@ -62,6 +63,9 @@ func (c *Client) Command(ctx context.Context, dev, id string) (Command, error) {
 // Commands lists commands, the newest first.
 func (c *Client) Commands(ctx context.Context, f CommandFilter) (Page[Command], error) {
 	q := f.query(nil)
+	if f.Job != "" {
+		q.Set("job", f.Job)
+	}
 	if f.Open {
 		q.Set("open", "true")
 	}
@@ -73,4 +77,67 @@ func (c *Client) Withdraw(ctx context.Context, device, id string) (Command, erro
 	var out Command
 	return out, c.do(ctx, http.MethodDelete, "/devices/"+url.PathEscape(device)+"/commands/"+url.PathEscape(id), nil,
 		&out)
+}
+
+// ManyCommands gives a command to many devices.
+type ManyCommands struct {
+	Devices []string `json:"devices,omitempty" nullable:"false" maxItems:"100000" doc:"Ids"`
+	Where   string   `json:"where,omitempty" maxLength:"65536" doc:"Only those for which this is true now, in the place of ids or beside them" example:"label.site == \"Fennimore\""`
+	NewCommand
+	AtOnce  int    `json:"at_once,omitempty" minimum:"0" maximum:"100000" doc:"How many devices at most have the command without having replied; all where not given"`
+	Tag     string `json:"tag,omitempty" maxLength:"64" doc:"Of a preview: it is refused if the devices are others by now"`
+	Preview bool   `json:"preview,omitempty" doc:"Only say who would get it"`
+}
+
+// CommandJob is a command for many devices, and how far it is. Of a preview it is who would
+// get it.
+type CommandJob struct {
+	ID          string          `json:"id,omitempty" doc:"ULID; nothing for a preview"`
+	Name        string          `json:"name"`
+	Input       json.RawMessage `json:"input,omitempty"`
+	Expires     string          `json:"expires,omitempty" doc:"How long each waits for its reply"`
+	AtOnce      int             `json:"at_once,omitempty" doc:"How many at most at a time; absent for all"`
+	By          string          `json:"by,omitempty"`
+	At          *time.Time      `json:"at,omitempty"`
+	Devices     int             `json:"devices" doc:"How many get it"`
+	Some        []string        `json:"some" nullable:"false" doc:"The first hundred of them, in the order in which they get it"`
+	Offline     int             `json:"off_line,omitempty" doc:"In a preview: of which nothing is heard; they get it last"`
+	Left        []LeftOut       `json:"left_out,omitempty" doc:"In a preview: which do not get it, and why"`
+	Tag         string          `json:"tag,omitempty" doc:"In a preview: names this list"`
+	Given       int             `json:"given" doc:"How many it was given to so far"`
+	Counts      map[string]int  `json:"counts" nullable:"false" doc:"How many commands there are in each phase" example:"{\"done\":7,\"failed\":1}"`
+	WithdrawnAt *time.Time      `json:"withdrawn_at,omitempty"`
+	WithdrawnBy string          `json:"withdrawn_by,omitempty"`
+	EndedAt     *time.Time      `json:"ended_at,omitempty" doc:"When it was over; absent while it goes on"`
+}
+
+// LeftOut are devices that do not get something, and why.
+type LeftOut struct {
+	Why     string   `json:"why"`
+	Devices int      `json:"devices"`
+	Some    []string `json:"some" nullable:"false" doc:"The first hundred"`
+}
+
+// GiveMany gives a command to many devices, or says who would get it.
+func (c *Client) GiveMany(ctx context.Context, m ManyCommands) (CommandJob, error) {
+	return send[CommandJob](ctx, c, http.MethodPost, "/command-jobs", m)
+}
+
+// CommandJobs returns the latest commands for many devices, the newest first.
+func (c *Client) CommandJobs(ctx context.Context) ([]CommandJob, error) {
+	return get[[]CommandJob](ctx, c, "/command-jobs")
+}
+
+// CommandJob returns one of them; it waits up to a time for its end.
+func (c *Client) CommandJob(ctx context.Context, id string, wait time.Duration) (CommandJob, error) {
+	path := "/command-jobs/" + url.PathEscape(id)
+	if wait > 0 {
+		path += "?wait=" + value.Duration(max(wait.Round(time.Second), time.Second)).String()
+	}
+	return get[CommandJob](ctx, c, path)
+}
+
+// WithdrawJob gives up what of a command for many devices was not replied to yet.
+func (c *Client) WithdrawJob(ctx context.Context, id string) (CommandJob, error) {
+	return send[CommandJob](ctx, c, http.MethodDelete, "/command-jobs/"+url.PathEscape(id), nil)
 }

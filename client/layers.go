@@ -51,11 +51,14 @@ type LayerChange struct {
 	Labels  map[string]string `json:"labels,omitempty" doc:"Labels that they get; an empty text takes one away"`
 	Version string            `json:"version,omitempty" maxLength:"64" doc:"Version of their model that they get"`
 	Tag     string            `json:"preview,omitempty" maxLength:"64" doc:"The tag of a preview: it is refused if it would do something else by now"`
+	AtOnce  bool              `json:"at_once,omitempty" doc:"All devices get it at once, also where they are so many that it should go out in waves"`
 }
 
 // LayerPreview is what a change would do.
 type LayerPreview struct {
 	Tag         string              `json:"preview" doc:"Names this list, for the change itself"`
+	Waves       bool                `json:"waves,omitempty" doc:"So many devices change that it should go out in waves"`
+	WavesAbove  int                 `json:"waves_above,omitempty" doc:"From how many devices on that is so; absent for never"`
 	Scope       int                 `json:"scope" doc:"Devices that the target of the layer chooses"`
 	Devices     int                 `json:"devices" doc:"Devices of which settings would change"`
 	Settings    int                 `json:"settings" doc:"How many settings of them would change"`

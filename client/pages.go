@@ -35,7 +35,8 @@ type AlarmFilter struct {
 // CommandFilter narrows a list of commands.
 type CommandFilter struct {
 	LogFilter
-	Open bool // only those that wait for a reply
+	Job  string // only of this command for many devices
+	Open bool   // only those that wait for a reply
 }
 
 // JournalFilter narrows a reading of the journal.

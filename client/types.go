@@ -446,6 +446,7 @@ type (
 	// Matched tells for which devices a condition is true: those that are new, and
 	// those for which it is not any more.
 	Matched struct {
+		Of      int      `json:"of" doc:"Which condition, by its place among those that were asked for"`
 		Devices []string `json:"devices"`
 		Gone    []string `json:"gone"`
 	}
@@ -519,7 +520,8 @@ type DeviceThen struct {
 	Labels   map[string]string      `json:"labels"`
 	Settings map[string]SettingThen `json:"settings" doc:"As rules saw them: applied, before the first confirmation intended"`
 	Alarms   []AlarmThen            `json:"alarms"`
-	Latest   map[string]Latest      `json:"latest,omitempty" doc:"The newest readings then; only where one device is asked about"`
+	Later    bool                   `json:"later,omitempty" doc:"It was onboarded after that moment, and has readings of then that were imported; labels and model are those of now"`
+	Latest   map[string]Latest      `json:"latest,omitempty" doc:"The newest readings then; where one device is asked about, or metrics are named"`
 }
 
 // SettingThen is what a setting was.

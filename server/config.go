@@ -28,6 +28,7 @@ import (
 	"ullage/core/value"
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
+	"ullage/fleet/settings"
 	"ullage/pki"
 	"ullage/store"
 	"ullage/transport/door"
@@ -69,6 +70,9 @@ type Values struct {
 	DeviceConnects  int    `option:"device_connects" help:"MQTT connections a minute of one device; 0 for no limit"`
 	AddressFailures int    `option:"address_failures" help:"failed device sign-ins a minute of one address before answers slow down"`
 	DeviceRevisions int    `option:"device_revisions" help:"revisions of its settings that a device gets in an hour, more are merged into the next; 0 for no limit"`
+	Drift           string `option:"drift" help:"what is done where a device is not as it has confirmed: tell, or send-again for its settings to be sent once more"`
+	DriftTimes      int    `option:"drift_times" help:"with send-again: how often at most in a day for one device"`
+	WavesAbove      int    `option:"waves_above" help:"from how many devices on a change of layers goes out in waves unless whoever makes it says otherwise; 0 for never"`
 	StoreLimit      int    `option:"store_limit" help:"largest size of the data folder's files together, in MB, of which records and journal may take a quarter; 0 for no limit but the disk's"`
 	JournalLimit    int    `option:"journal_limit" help:"how many entries the journal keeps at most; 0 for no limit"`
 	KeepReadings    string `option:"keep_readings" help:"how long readings are kept of which the model says nothing, like 365d; always if empty"`
@@ -82,7 +86,7 @@ type Values struct {
 // defaults are the values of which nothing else is said.
 func defaults() Values {
 	return Values{Data: "ullage-data", Listen: "127.0.0.1:8460", ListenTLS: "127.0.0.1:8462", MQTT: "127.0.0.1:1883", DeviceHTTP: "127.0.0.1:8461", MQTTTLS: "127.0.0.1:8883", DeviceHTTPTLS: "127.0.0.1:8443",
-		FirstPerson: "engineer", OIDCName: "preferred_username", OIDCClaim: "groups", Zone: "UTC", MessageLimit: ingest.MaxMessage, DeviceRate: 50, DeviceConnects: 20, DeviceRevisions: 20, AddressFailures: 30,
+		FirstPerson: "engineer", OIDCName: "preferred_username", OIDCClaim: "groups", Zone: "UTC", MessageLimit: ingest.MaxMessage, DeviceRate: 50, DeviceConnects: 20, DeviceRevisions: 20, Drift: driftTell, DriftTimes: 3, WavesAbove: 100, AddressFailures: 30,
 		JournalLimit: 1_000_000, TrafficLimit: 256, KeepTraffic: "7d", LogLevel: "info", LogFormat: "text"}
 }
 
@@ -272,6 +276,20 @@ func (c *Config) zone() (*time.Location, error) {
 	return zone, nil
 }
 
+// What is done about drift.
+const (
+	driftTell  = "tell"
+	driftAgain = "send-again"
+)
+
+func (c *Config) drift() (settings.Drift, error) {
+	switch c.Drift {
+	case driftTell, driftAgain:
+		return settings.Drift{SendAgain: c.Drift == driftAgain, Most: c.DriftTimes}, nil
+	}
+	return settings.Drift{}, fault.New(fault.Invalid, "drift is %q, which is nothing that can be done about it", c.Drift).Then("write %s or %s", driftTell, driftAgain)
+}
+
 // keep reads how long something is kept; 0 for always.
 func keep(key, span string) (time.Duration, error) {
 	if span == "" {
@@ -391,9 +409,12 @@ func words(list string) []string {
 // app returns how the parts of the service are put together.
 func (c *Config) app(log *slog.Logger) (app.Options, error) {
 	all := int64(c.StoreLimit) << 20
-	o := app.Options{Dir: c.Data, Revisions: c.DeviceRevisions, Store: store.Options{MaxBytes: all - all/4, MaxRecordBytes: all / 4},
+	drift, err := c.drift()
+	if err != nil {
+		return app.Options{}, err
+	}
+	o := app.Options{Dir: c.Data, Revisions: c.DeviceRevisions, Drift: drift, WavesAbove: c.WavesAbove, Store: store.Options{MaxBytes: all - all/4, MaxRecordBytes: all / 4},
 		KeepFacts: c.JournalLimit, Limits: c.limits(), Log: log}
-	var err error
 	if o.Zone, err = c.zone(); err != nil {
 		return o, err
 	}

@@ -33,7 +33,7 @@ type Records struct {
 // which belong to every commit, stand in facts.go and here.
 var keepers = []keeper{modelKind, deviceKind, credentialKind, credentialUseKind, settingKind, jobKind, progressKind, ruleKind, alarmKind, shelfKind, maintenanceKind, ruleVersionKind,
 	detectionKind, commandKind, personKind, passwordKind, invitationKind, sessionKind, teamKind, keyKind, keySecretKind, keyUseKind, factorKind, siteKind, planKind,
-	joinKeyKind, joinSaltKind, joinRecordKind, bulkJobKind, bulkProgressKind, responseKind, switchKind,
+	joinKeyKind, joinSaltKind, joinRecordKind, bulkJobKind, bulkProgressKind, commandJobKind, commandProgressKind, boardKind, responseKind, switchKind,
 	layerKind, layerOrderKind, layerVersionKind, rolloutKind, offerKind}
 
 // recordMigrations make the tables. A migration that adds a column or a table
@@ -132,6 +132,24 @@ var recordMigrations = []*gormigrate.Migration{{
 			}
 		}
 		return tx.AutoMigrate(&responseRow{}, &switchRow{}, &layerRow{}, &layerOrderRow{}, &layerVersionRow{}, &rolloutRow{}, &offerRow{})
+	},
+}, {
+	ID: "10",
+	Migrate: func(tx *gorm.DB) error {
+		if !tx.Migrator().HasColumn(&commandRow{}, "Job") {
+			if err := tx.Migrator().AddColumn(&commandRow{}, "Job"); err != nil {
+				return err
+			}
+		}
+		if err := tx.Exec("UPDATE commands SET job = '' WHERE job IS NULL").Error; err != nil {
+			return err
+		}
+		if !tx.Migrator().HasIndex(&commandRow{}, "Job") {
+			if err := tx.Migrator().CreateIndex(&commandRow{}, "Job"); err != nil {
+				return err
+			}
+		}
+		return tx.AutoMigrate(&commandJobRow{}, &commandProgressRow{}, &boardRow{})
 	},
 }}
 

@@ -4,6 +4,8 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -25,6 +27,10 @@ func TestScreens(t *testing.T) {
 	ok(t, err)
 	defer b.Close()
 
+	hall := filepath.Join(t.TempDir(), "hall.yaml")
+	ok(t, os.WriteFile(hall, []byte("board: hall\nparameters: [model]\ninstruments:\n  - instrument: trace\n    place: [0, 0, 6, 4]\n    metrics: [must_temp, ullage]\n    devices: must_temp < 50\n"+
+		"  - instrument: bars\n    place: [6, 0, 6, 4]\n    metrics: [must_temp]\n  - instrument: tally\n    place: [0, 4, 4, 3]\n    count: must_temp > 3\n  - instrument: control\n    place: [4, 4, 3, 3]\n    setting: max_temp\n"), 0o600))
+	cli(t, s, "board", "load", hall)
 	// Every kind of page works without a question being refused.
 	for name, c := range map[string]struct{ page, shows string }{
 		"fleet":      {"/?by=site", "Least headspace"},
@@ -32,6 +38,9 @@ func TestScreens(t *testing.T) {
 		"alarms":     {"/alarms?view=all", "Alarms"},
 		"device":     {"/devices/" + tank + "?span=6h", "must_temp"},
 		"query":      {"/query?metric=must_temp&span=1h", tank},
+		"made-board": {"/boards/made/model/tank-probe?span=6h", tank},
+		"fleetboard": {"/boards/made/fleet", tank},
+		"own-board":  {"/boards/hall?at=" + url.QueryEscape("model=tank-probe"), tank},
 	} {
 		out := cli(t, s, "key", "make", "screen-"+name, "--role", "viewer", "--page", c.page)
 		i := strings.Index(out, s.Console+"/screen#")
@@ -137,6 +146,7 @@ func TestScreenAsksForNothingElse(t *testing.T) {
 	now := time.Now().UTC()
 	at := func(back time.Duration) string { return now.Add(-back).Format(time.RFC3339) }
 	device := let("/devices/" + tank + "?span=6h")
+	board := let("/boards/made/device/" + tank)
 	query := let("/query?metric=must_temp&span=24h&where=" + url.QueryEscape(`device.id == "`+tank+`"`))
 	where := url.QueryEscape(`device.id == "` + tank + `"`)
 	for _, c := range []struct {
@@ -175,6 +185,20 @@ func TestScreenAsksForNothingElse(t *testing.T) {
 		{query, "GET", "/api/v1/query?metric=must_temp&steps=400&aggregate=mean&where=" + where + "&span=24h", 403},
 		{query, "GET", "/api/v1/query?metric=must_temp&steps=400&aggregate=mean&where=" + where + "&group_by=site&span=" + at(24*time.Hour) + ".." + at(0), 403},
 		{query, "GET", "/api/v1/models", 403},
+		{board, "GET", "/api/v1/made-board?kind=device&of=" + tank, 200},
+		{board, "GET", "/api/v1/made-board?kind=device&of=" + other, 403},
+		{board, "GET", "/api/v1/made-board?kind=fleet", 403},
+		{board, "GET", "/api/v1/boards/hall", 403},
+		{board, "GET", "/api/v1/boards", 403},
+		{board, "GET", "/api/v1/query?metric=must_temp&steps=240&aggregate=mean&where=" + where + "&span=" + at(24*time.Hour) + ".." + at(0), 200},
+		{board, "GET", "/api/v1/query?metric=must_temp&steps=240&aggregate=mean&where=true&span=" + at(24*time.Hour) + ".." + at(0), 403},
+		{board, "GET", "/api/v1/query?metric=nothing&steps=240&aggregate=mean&where=" + where + "&span=" + at(24*time.Hour) + ".." + at(0), 403},
+		{board, "GET", "/api/v1/query?metric=must_temp&steps=240&aggregate=mean&where=" + where + "&span=" + at(72*time.Hour) + ".." + at(48*time.Hour), 403},
+		{board, "GET", "/api/v1/live?only=matching&each=" + url.QueryEscape("must_temp > 20"), 403},
+		{board, "GET", "/api/v1/devices/" + tank + "/settings", 200},
+		{board, "GET", "/api/v1/devices/" + other + "/settings", 403},
+		{board, "GET", "/api/v1/causes", 403},
+		{board, "GET", "/api/v1/as-of?at=" + at(time.Hour), 403},
 		{query, "GET", "/api/v1/alarms", 403},
 	} {
 		if got := c.ask(c.method, c.path); got != c.want {

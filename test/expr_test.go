@@ -146,7 +146,7 @@ func TestCheckCommand(t *testing.T) {
 		return string(out)
 	}
 	example := filepath.Join(service.Root(), "examples", "cellars")
-	if out := run(0, example); !strings.Contains(out, "6 models, 11 rules, 5 layers and 6 sites: 0 mistakes, 1 warning") {
+	if out := run(0, example); !strings.Contains(out, "6 models, 11 rules, 5 layers, 2 boards and 6 sites: 0 mistakes, 1 warning") {
 		t.Errorf("of the example it says\n%s", out)
 	}
 	folder := t.TempDir()

@@ -77,9 +77,9 @@ func TestFolderCommands(t *testing.T) {
 	s := start(t)
 	root := filepath.Join(service.Root(), "examples", "cellars")
 	out, errs, code := s.CLI("", "compare", root)
-	wants(t, "compare", out+errs, code, 0, "tank-probe          new", "29 changes; nothing was changed")
+	wants(t, "compare", out+errs, code, 0, "tank-probe          new", "31 changes; nothing was changed")
 	out, errs, code = s.CLI("", "load", root)
-	wants(t, "load", out+errs, code, 0, "29 changes put in force")
+	wants(t, "load", out+errs, code, 0, "31 changes put in force")
 	out, errs, code = s.CLI("", "load", root)
 	wants(t, "load again", out+errs, code, 0, "Nothing to change")
 	for _, id := range []string{"tank-kilnside-01", "tank-kilnside-02", "tank-fennimore-07"} {

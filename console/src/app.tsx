@@ -25,6 +25,10 @@ const JoinKeyPage = lazy(() => import("./pages/join-key"));
 const JoinRequestsPage = lazy(() => import("./pages/join-requests"));
 const JournalPage = lazy(() => import("./pages/journal"));
 const DocumentsPage = lazy(() => import("./pages/documents"));
+const BoardsPage = lazy(() => import("./pages/boards"));
+const OwnBoardPage = lazy(() => import("./pages/board").then((m) => ({ default: m.OwnBoardPage })));
+const MadeBoardPage = lazy(() => import("./pages/board").then((m) => ({ default: m.MadeBoardPage })));
+const CommandJobPage = lazy(() => import("./pages/command-job"));
 const SettingsPage = lazy(() => import("./pages/settings"));
 const LayerPage = lazy(() => import("./pages/layer"));
 const RolloutPage = lazy(() => import("./pages/rollout"));
@@ -52,7 +56,8 @@ const TrafficPage = lazy(() => import("./pages/traffic"));
 // shownBy names the answers that show something of a kind.
 function shownBy(kind: string): string[] {
   const also: Record<string, string[]> = {
-    alarm: ["alarms", "alarm", "rules"],
+    alarm: ["alarms", "alarm", "rules", "causes"],
+    link: ["causes"],
     maintenance: ["maintenances", "alarms"],
     command: ["commands"],
     model: ["models", "model"],
@@ -66,6 +71,7 @@ function shownBy(kind: string): string[] {
     rule: ["rules", "explain", "alarms"],
     attributes: ["model"],
     site: ["sites"],
+    board: ["boards"],
     person: ["people", "me"],
     team: ["teams", "people", "me"],
     key: ["keys"],
@@ -190,6 +196,11 @@ export function App() {
               <Route path="/rules/:name" element={<RulePage />} />
               <Route path="/settings" element={<SettingsPage />} />
               <Route path="/settings/:name" element={<LayerPage />} />
+              <Route path="/boards" element={<BoardsPage />} />
+              <Route path="/boards/:name" element={<OwnBoardPage />} />
+              <Route path="/boards/made/:kind" element={<MadeBoardPage />} />
+              <Route path="/boards/made/:kind/:of" element={<MadeBoardPage />} />
+              <Route path="/commands/:id" element={<CommandJobPage />} />
               <Route path="/rollouts/:id" element={<RolloutPage />} />
               <Route path="/sites" element={<SitesPage />} />
               <Route path="/sites/:name" element={<SitePage />} />

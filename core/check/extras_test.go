@@ -204,7 +204,7 @@ func TestFileSchemas(t *testing.T) {
 			}
 		}
 	}
-	if _, err := check.FileSchema("board"); err == nil {
+	if _, err := check.FileSchema("callout"); err == nil {
 		t.Error("there is a schema of what there is not")
 	}
 }

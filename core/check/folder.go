@@ -29,7 +29,7 @@ type Finding struct {
 	Line     int    `json:"line" doc:"From 1"`
 	Column   int    `json:"column" doc:"From 1"`
 	Severity string `json:"severity" enum:"error,warning"`
-	Kind     string `json:"kind" enum:"file,model,rule,site,layer,expression,reference"`
+	Kind     string `json:"kind" enum:"file,model,rule,site,layer,board,expression,reference"`
 	Sentence string `json:"sentence" doc:"What is wrong and what would be right"`
 	Suggest  string `json:"suggest,omitempty" doc:"What to write there instead"`
 }
@@ -40,13 +40,14 @@ type Report struct {
 	Rules    int       `json:"rules"`
 	Sites    int       `json:"sites"`
 	Layers   int       `json:"layers"`
+	Boards   int       `json:"boards"`
 	Examples int       `json:"examples"`
 	Findings []Finding `json:"findings"`
 }
 
 // Add counts what another report has looked at too, and takes its findings over.
 func (r *Report) Add(o Report) {
-	r.Models, r.Rules, r.Sites, r.Layers = r.Models+o.Models, r.Rules+o.Rules, r.Sites+o.Sites, r.Layers+o.Layers
+	r.Models, r.Rules, r.Sites, r.Layers, r.Boards = r.Models+o.Models, r.Rules+o.Rules, r.Sites+o.Sites, r.Layers+o.Layers, r.Boards+o.Boards
 	r.Findings = append(r.Findings, o.Findings...)
 }
 
@@ -144,6 +145,9 @@ func Folder(files []File) Report {
 		if IsLayer(f.Path) {
 			c.layer(f)
 		}
+		if IsBoard(f.Path) {
+			c.board(f)
+		}
 	}
 	for _, f := range files {
 		if IsLayerOrder(f.Path) {
@@ -151,6 +155,7 @@ func Folder(files []File) Report {
 		}
 	}
 	c.against()
+	c.boardsAgainst()
 	for _, f := range files {
 		if IsExamples(f.Path) {
 			c.examples(f)
@@ -175,6 +180,7 @@ type folder struct {
 	ruleAt  map[string]string
 	siteAt  map[string]string
 	layers  []layerFile
+	boards  []boardFile
 }
 
 type ruleFile struct {

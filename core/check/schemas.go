@@ -10,7 +10,7 @@ import (
 var schemaFiles embed.FS
 
 // SchemaKinds are the kinds of file that there is a JSON Schema for.
-var SchemaKinds = []string{"model", "rule", "site", "layer", "examples"}
+var SchemaKinds = []string{"model", "rule", "site", "layer", "board", "examples"}
 
 // FileSchema returns the JSON Schema (draft 2020-12) of a kind of file, for
 // editors. It judges the form alone; package check says more.

@@ -22,12 +22,12 @@ func isPlan(p string) bool {
 
 // Parts are the folders within a fleet folder that say by their names what is in
 // them.
-var Parts = []string{"models", "rules", "sites", "layers"}
+var Parts = []string{"models", "rules", "sites", "layers", "boards"}
 
 // Belongs reports whether a file is part of a fleet folder; all others are left
 // alone.
 func Belongs(p string) bool {
-	return IsModel(p) || IsRule(p) || IsExamples(p) || IsSite(p) || isPlan(p) || inLayers(p)
+	return IsModel(p) || IsRule(p) || IsExamples(p) || IsSite(p) || isPlan(p) || inLayers(p) || IsBoard(p)
 }
 
 // Plan returns the picture that a site's file names, which stands beside it; nil

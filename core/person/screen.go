@@ -16,17 +16,20 @@ type Shown struct {
 	Path   string
 	Query  url.Values
 	Device string // that it is about; empty for a page about many
+	// Board is the board that it is: its name, or what it is made of, as in site/Kilnside.
+	Board string
 }
 
 var (
 	deviceID   = regexp.MustCompile(`^/devices/([a-z0-9][a-z0-9-]{0,62})$`)
+	boardPath  = regexp.MustCompile(`^/boards/(?:([a-z][a-z0-9-]{0,62})|made/((?:device|model|site)/[^/]{1,100}|fleet))$`)
 	screenPath = map[string]string{ // what is shown, in words, with the parameters that say what
 		"/": "devices", "/alarms": "alarms", "/query": "a metric",
 	}
 )
 
-// ParseShown reads the page of a screen. There are the fleet, the alarms, a device and
-// a query; others are not made for being looked at from afar.
+// ParseShown reads the page of a screen. There are the fleet, the alarms, a device, a
+// board and a query; others are not made for being looked at from afar.
 func ParseShown(page string) (*Shown, error) {
 	if err := (&Start{Page: page}).check(); err != nil {
 		return nil, err
@@ -49,9 +52,16 @@ func ParseShown(page string) (*Shown, error) {
 		out.Device = m[1]
 		return out, nil
 	}
+	if m := boardPath.FindStringSubmatch(u.Path); m != nil {
+		if out.Board = m[1]; m[2] != "" {
+			kind, of, _ := strings.Cut(m[2], "/")
+			out.Board = kind + "/" + of
+		}
+		return out, nil
+	}
 	switch {
 	case screenPath[u.Path] == "":
-		return nil, fmt.Errorf("%q is no page for a screen; there are / (the fleet), /alarms, /devices/ID and /query, each with its parameters",
+		return nil, fmt.Errorf("%q is no page for a screen; there are / (the fleet), /alarms, /devices/ID, /boards/NAME and /query, each with its parameters",
 			value.Clip(u.Path, 60))
 	case u.Path == "/query" && q.Get("metric") == "":
 		return nil, errors.New("the query names no metric; write it like /query?metric=co2&span=24h")
@@ -81,6 +91,8 @@ func (s *Shown) Words() string {
 	switch {
 	case s.Device != "":
 		return "the readings, settings and alarms of " + s.Device
+	case s.Board != "":
+		return "the board " + strings.TrimSuffix(s.Board, "/")
 	case s.Path == "/query":
 		return fmt.Sprintf("%s over %s", s.Query.Get("metric"), s.Param("span", "24h"))
 	case s.Path == "/alarms":

@@ -5,9 +5,12 @@ package asof
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"math"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"ullage/core/value"
@@ -67,7 +70,10 @@ type Device struct {
 	Labels   map[string]Held
 	Settings map[string]Setting
 	Alarms   []Alarm
-	Latest   map[string]value.Reading // only where one device is asked about
+	Latest   map[string]value.Reading // only where one device is asked about, or metrics are named
+	// Later says that it was onboarded after that moment and has readings of then all the
+	// same, which were imported; its labels and model are those of now.
+	Later bool
 }
 
 // Setting is what rules saw of a setting.
@@ -117,9 +123,9 @@ func (a *AsOf) Device(ctx context.Context, id string, when time.Time) (Device, e
 	return *d, nil
 }
 
-// Fleet returns every device, and every group with an open alarm, as of a time,
-// by id and without readings.
-func (a *AsOf) Fleet(ctx context.Context, when time.Time) ([]Device, error) {
+// Fleet returns every device, and every group with an open alarm, that passes, as of a
+// time, by id; nil passes all. Of readings it has those of some metrics.
+func (a *AsOf) Fleet(ctx context.Context, when time.Time, metrics []string, pass func(id string) bool) ([]Device, error) {
 	if err := a.check(when); err != nil {
 		return nil, err
 	}
@@ -128,11 +134,69 @@ func (a *AsOf) Fleet(ctx context.Context, when time.Time) ([]Device, error) {
 		return nil, err
 	}
 	out := []Device{}
-	for _, d := range gather(rows) {
-		out = append(out, *d)
+	held := gather(rows)
+	for _, d := range held {
+		if pass == nil || pass(d.ID) {
+			out = append(out, *d)
+		}
+	}
+	if len(metrics) > 0 {
+		for _, d := range a.o.Devices.List() {
+			if was := held[d.ID]; was != nil && was.Model != "" || d.Status == devices.Retired || pass != nil && !pass(d.ID) {
+				continue
+			}
+			x := Device{ID: d.ID, Model: d.Model, Version: Held{Value: d.Version}, Labels: map[string]Held{}, Settings: map[string]Setting{}, Alarms: []Alarm{}, Later: true}
+			if was := held[d.ID]; was != nil { // of imported readings an alarm may be known
+				x.Alarms = was.Alarms
+				out = slices.DeleteFunc(out, func(o Device) bool { return o.ID == d.ID })
+			}
+			for k, v := range d.Labels {
+				x.Labels[k] = Held{Value: v}
+			}
+			out = append(out, x)
+		}
 	}
 	slices.SortFunc(out, func(x, y Device) int { return strings.Compare(x.ID, y.ID) })
-	return out, nil
+	if len(metrics) == 0 {
+		return out, nil
+	}
+	var each sync.WaitGroup
+	workers := runtime.GOMAXPROCS(0)
+	failed := make([]error, workers)
+	for w := range workers {
+		each.Go(func() {
+			for i := w; i < len(out) && failed[w] == nil && ctx.Err() == nil; i += workers {
+				failed[w] = a.latest(ctx, &out[i], metrics, when)
+			}
+		})
+	}
+	each.Wait()
+	out = slices.DeleteFunc(out, func(d Device) bool { return d.Later && len(d.Latest) == 0 })
+	return out, errors.Join(append(failed, ctx.Err())...)
+}
+
+// latest fills in the newest readings of some metrics of a device at a time.
+func (a *AsOf) latest(ctx context.Context, d *Device, metrics []string, when time.Time) error {
+	m, err := a.o.Models.Of(d.Model, d.Version.Value)
+	if err != nil {
+		return nil // a group, or a model that is gone
+	}
+	for _, name := range metrics {
+		if _, ok := m.Property(name); !ok {
+			continue
+		}
+		r, found, err := a.o.History.Last(ctx, d.ID, name, when)
+		if err != nil {
+			return err
+		}
+		if found {
+			if d.Latest == nil {
+				d.Latest = map[string]value.Reading{}
+			}
+			d.Latest[name] = r
+		}
+	}
+	return nil
 }
 
 func (a *AsOf) check(when time.Time) error {

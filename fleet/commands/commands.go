@@ -33,7 +33,7 @@ const (
 	Done      Phase = "done"
 	Failed    Phase = "failed"
 	Expired   Phase = "expired"
-	Withdrawn Phase = "withdrawn"
+	Withdrawn Phase = "withdrawn" // with an Error where it could not even be given
 )
 
 // Open reports whether a reply is still waited for.
@@ -54,6 +54,7 @@ type Command struct {
 	EndedAt time.Time // when it was replied to or given up; zero while open
 	Output  json.RawMessage
 	Error   string // why the device could not do it
+	Job     string // the Job that gave it; empty for none
 }
 
 // Usually is how long a command waits for its reply unless said otherwise, and
@@ -95,15 +96,20 @@ type Filter struct {
 	ID     string
 	Device string
 	Among  []string // only of these devices, unless it is nil
+	Job    string   // only of this Job
 	Open   bool
 	Before string // only those with a lesser id
 	Limit  int
 }
 
-// Records reads commands. What changes is put into commits as Command.
+// Records reads commands. What changes is put into commits as Command, Job and JobProgress.
 type Records interface {
 	// Commands returns those that pass, the newest first.
 	Commands(context.Context, Filter) ([]Command, error)
+	// CommandJobs returns the commands for many devices, with how far they are.
+	CommandJobs(context.Context) ([]Job, error)
+	// CommandCounts returns how many commands of jobs are in each phase.
+	CommandCounts(ctx context.Context, jobs []string) (map[string]Counts, error)
 }
 
 // Options are what a Queue is made of.
@@ -129,6 +135,7 @@ type Queue struct {
 	now     func() time.Time
 
 	open *commit.Table[string, []Command] // by device, the oldest first
+	jobs jobs
 
 	mu      sync.Mutex
 	changed map[string]chan struct{}
@@ -154,7 +161,7 @@ func Open(ctx context.Context, o Options) (*Queue, error) {
 		}
 	}
 	q.open = commit.NewTable(open)
-	return q, nil
+	return q, q.openJobs(ctx, open)
 }
 
 // Give queues a command. The input must be what the model says.
@@ -162,7 +169,7 @@ func (q *Queue) Give(ctx context.Context, device, name string, input json.RawMes
 	by string) (Command, error) {
 	var c Command
 	err := q.commits.Do(ctx, func(tx *commit.Tx) (err error) {
-		c, err = q.give(tx, device, name, input, e, by, "")
+		c, err = q.give(tx, device, name, input, e, given{by: by})
 		return err
 	})
 	return c, err
@@ -170,28 +177,28 @@ func (q *Queue) Give(ctx context.Context, device, name string, input json.RawMes
 
 // GiveIn is Give within a commit, for what a rule does by itself.
 func (q *Queue) GiveIn(tx *commit.Tx, device, name string, input json.RawMessage, e Expiry, by, rule string) error {
-	_, err := q.give(tx, device, name, input, e, by, rule)
+	_, err := q.give(tx, device, name, input, e, given{by: by, rule: rule})
 	return err
 }
 
-func (q *Queue) give(tx *commit.Tx, device, name string, input json.RawMessage, e Expiry, by, rule string) (Command, error) {
+// given says on whose account a command is given.
+type given struct {
+	by   string
+	rule string // that gave it by itself
+	job  string // of which it is a part
+}
+
+func (q *Queue) give(tx *commit.Tx, device, name string, input json.RawMessage, e Expiry, g given) (Command, error) {
 	d, ok := q.devices.In(tx, device)
 	if !ok {
 		return Command{}, devices.Unknown(device)
 	}
-	if d.Status == devices.Retired || d.Status == devices.Suspended {
-		return Command{}, fault.New(fault.Conflict, "%s is %s, so it gets no commands", device, d.Status)
-	}
-	m, err := q.models.Of(d.Model, d.Version)
-	if err != nil {
-		return Command{}, err
-	}
-	input, err = check(m, name, input)
+	input, err := q.fits(d, name, input)
 	if err != nil {
 		return Command{}, err
 	}
 	at := q.now()
-	c := Command{ID: fact.NewID(at), Device: device, Name: name, Input: input, By: by, Phase: Waiting, At: at}
+	c := Command{ID: fact.NewID(at), Device: device, Name: name, Input: input, By: g.by, Job: g.job, Phase: Waiting, At: at}
 	if !e.NextContact {
 		c.Expires = at.Add(Usually)
 		if e.After > 0 {
@@ -204,8 +211,8 @@ func (q *Queue) give(tx *commit.Tx, device, name string, input json.RawMessage, 
 			Then("withdraw what is not wanted any more").On("command")
 	}
 	tx.Put(c)
-	told := fact.New(at, fact.Given{Command: name, ID: c.ID, Input: input, Rule: rule}).Of(device).By(by)
-	if told.Rule = rule; rule != "" {
+	told := fact.New(at, fact.Given{Command: name, ID: c.ID, Input: input, Rule: g.rule, Job: g.job}).Of(device).By(g.by)
+	if told.Rule = g.rule; g.rule != "" {
 		told.Person = ""
 	}
 	tx.Tell(told)
@@ -402,6 +409,9 @@ func (q *Queue) end(tx *commit.Tx, c Command) {
 	tx.Put(c)
 	open, _ := q.open.In(tx, c.Device)
 	q.set(tx, c.Device, slices.DeleteFunc(slices.Clone(open), func(o Command) bool { return o.ID == c.ID }))
+	if c.Job != "" && slices.ContainsFunc(open, func(o Command) bool { return o.ID == c.ID }) {
+		q.ended(tx, c.Job)
+	}
 	tx.After(func() {
 		q.mu.Lock()
 		delete(q.sent, c.ID)
@@ -440,15 +450,19 @@ func (q *Queue) Withdraw(ctx context.Context, device, id, by string) (Command, e
 		if i < 0 {
 			return fault.New(fault.Conflict, "no command %q waits for %s any more", value.Clip(id, 200), device)
 		}
-		c = open[i]
-		sent := c.Phase == Sent
-		c.Phase, c.EndedAt = Withdrawn, q.now()
-		q.end(tx, c)
-		tx.Tell(fact.New(c.EndedAt, fact.Ended{Command: c.Name, ID: c.ID, Phase: string(c.Phase), Sent: sent}).
-			Of(device).By(by))
+		c = q.giveUp(tx, open[i], Withdrawn, q.now(), by)
 		return nil
 	})
 	return c, err
+}
+
+// giveUp ends a command that was not replied to; by is empty where nobody did it.
+func (q *Queue) giveUp(tx *commit.Tx, c Command, to Phase, at time.Time, by string) Command {
+	sent := c.Phase == Sent
+	c.Phase, c.EndedAt = to, at
+	q.end(tx, c)
+	tx.Tell(fact.New(at, fact.Ended{Command: c.Name, ID: c.ID, Phase: string(to), Sent: sent}).Of(c.Device).By(by))
+	return c
 }
 
 // Get returns a command of a device.
@@ -532,11 +546,7 @@ func (q *Queue) expire(now time.Time) {
 				if c.Expires.IsZero() || now.Before(c.Expires) {
 					continue
 				}
-				sent := c.Phase == Sent
-				c.Phase, c.EndedAt = Expired, now
-				q.end(tx, c)
-				tx.Tell(fact.New(now, fact.Ended{Command: c.Name, ID: c.ID, Phase: string(Expired), Sent: sent}).
-					Of(device))
+				q.giveUp(tx, c, Expired, now, "")
 			}
 		}
 		return nil

@@ -47,8 +47,12 @@ type Device struct{ Device string }
 // Attributes were reported.
 type Attributes struct{ Device string }
 
-// Settings were changed by people or confirmed by the device.
-type Settings struct{ Device string }
+// Settings were changed by people or confirmed by the device; or, with Again, it has not
+// answered for a while and is to be told of them once more.
+type Settings struct {
+	Device string
+	Again  bool
+}
 
 // Link changed: the device was heard for the first time (First), fell silent, is
 // back, or is overdue. Told says that it is for the journal too.

@@ -64,7 +64,7 @@ func TestHandlersMayPublish(t *testing.T) {
 	b.Handle(func(_ int, e event.Event) {
 		switch e := e.(type) {
 		case event.Device:
-			b.Publish(event.Settings(e))
+			b.Publish(event.Settings{Device: e.Device})
 		case event.Settings:
 			got = append(got, e.Device)
 		}

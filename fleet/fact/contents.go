@@ -276,12 +276,14 @@ type PriorityRose struct {
 	Why  string `json:"why"`
 }
 
-// Given: a device was given a command.
+// Given: a device was given a command, or Devices are given one by a Job.
 type Given struct {
 	Command string          `json:"command"`
-	ID      string          `json:"id"`
+	ID      string          `json:"id,omitempty"`
 	Input   json.RawMessage `json:"input,omitempty"`
 	Rule    string          `json:"rule,omitempty"` // that gave it by itself
+	Job     string          `json:"job,omitempty"`
+	Devices int             `json:"devices,omitempty"`
 }
 
 // Replied: a device has done a command, or could not.
@@ -296,9 +298,11 @@ type Replied struct {
 // Ended: a command expired or was withdrawn.
 type Ended struct {
 	Command string `json:"command"`
-	ID      string `json:"id"`
+	ID      string `json:"id,omitempty"`
 	Phase   string `json:"phase"`
 	Sent    bool   `json:"sent,omitempty"` // it had been handed over
+	Job     string `json:"job,omitempty"`  // of which the rest was given up
+	Devices int    `json:"devices,omitempty"`
 }
 
 // Event: a device sent an event of its model.
@@ -750,6 +754,9 @@ func (c Returned) sentence() string {
 func (c Acknowledged) sentence() string { return "acknowledged " + c.Rule + ": " + c.Message }
 
 func (c Given) sentence() string {
+	if c.Devices > 0 {
+		return fmt.Sprintf("told %d devices to %s%s", c.Devices, c.Command, shown(" ", c.Input))
+	}
 	text := "told it to " + c.Command + shown(" ", c.Input)
 	if c.Rule != "" {
 		return "the rule " + c.Rule + " " + text
@@ -770,6 +777,8 @@ func (c Replied) sentence() string {
 
 func (c Ended) sentence() string {
 	switch {
+	case c.Job != "":
+		return fmt.Sprintf("withdrew %s for %d devices", c.Command, c.Devices)
 	case c.Phase == "withdrawn":
 		return "withdrew " + c.Command
 	case c.Sent:

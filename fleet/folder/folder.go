@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"ullage/core/board"
 	"ullage/core/check"
 	"ullage/core/layering"
 	"ullage/core/model"
@@ -17,6 +18,7 @@ import (
 	"ullage/core/rule"
 	"ullage/core/site"
 	"ullage/fleet/alarms"
+	"ullage/fleet/boards"
 	"ullage/fleet/commit"
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
@@ -32,6 +34,7 @@ type Options struct {
 	Devices *devices.Registry
 	Sites   *sites.Sites
 	Layers  *layers.Layers
+	Boards  *boards.Boards
 }
 
 // Loader compares fleet folders with the service and loads them.
@@ -111,6 +114,10 @@ func (l *Loader) Load(ctx context.Context, files []check.File, preview bool, by 
 	if err != nil {
 		return out, err
 	}
+	pages, err := l.boards(files, &out)
+	if err != nil {
+		return out, err
+	}
 	l.only(files, changes, &out)
 	slices.SortStableFunc(out.Items, func(a, b Item) int {
 		return strings.Compare(a.Kind+" "+a.Name, b.Kind+" "+b.Name)
@@ -129,6 +136,9 @@ func (l *Loader) Load(ctx context.Context, files []check.File, preview bool, by 
 			return err
 		}
 		if err := l.o.Layers.Stage(tx, upper, by); err != nil {
+			return err
+		}
+		if err := l.o.Boards.Stage(tx, pages, by); err != nil {
 			return err
 		}
 		if order != nil {
@@ -357,6 +367,32 @@ func (l *Loader) layers(files []check.File, out *Outcome) ([]layering.Layer, []s
 	return set, order, nil
 }
 
+// boards returns the boards that differ from those of the service.
+func (l *Loader) boards(files []check.File, out *Outcome) ([]board.Board, error) {
+	var set []board.Board
+	for _, f := range files {
+		if !check.IsBoard(f.Path) {
+			continue
+		}
+		x, err := board.Parse(f.Data)
+		if err != nil {
+			return nil, err
+		}
+		i := Item{Kind: "board", Name: x.Name, File: f.Path, State: "new"}
+		if old, err := l.o.Boards.Get(x.Name); err == nil {
+			i.State = "same"
+			if record.Tag(old) != record.Tag(*x) {
+				i.State, i.Lines = "changed", difference(string(old.YAML()), string(x.YAML()))
+			}
+		}
+		if i.State != "same" {
+			set = append(set, *x)
+		}
+		out.Items = append(out.Items, i)
+	}
+	return set, nil
+}
+
 // difference lists the keys of two rules that are not the same.
 func difference(a, b string) []string {
 	keys := func(s string) (order []string, by map[string]string) {
@@ -408,6 +444,11 @@ func (l *Loader) only(files []check.File, changes []models.Change, out *Outcome)
 	for _, name := range l.o.Layers.Names() {
 		if !slices.ContainsFunc(out.Items, func(i Item) bool { return i.Kind == "layer" && i.Name == name }) {
 			out.Items = append(out.Items, Item{Kind: "layer", Name: name, State: "service"})
+		}
+	}
+	for _, x := range l.o.Boards.List() {
+		if !slices.ContainsFunc(out.Items, func(i Item) bool { return i.Kind == "board" && i.Name == x.Name }) {
+			out.Items = append(out.Items, Item{Kind: "board", Name: x.Name, State: "service"})
 		}
 	}
 	for _, s := range l.o.Sites.List() {

@@ -66,8 +66,11 @@ type Options struct {
 	Raised func(d devices.Device, rule string) bool
 	// Zone is that of a device.
 	Zone func(device string) *time.Location
-	Log  *slog.Logger
-	Now  func() time.Time
+	// WavesAbove is from how many devices on a change goes out in waves, unless whoever makes
+	// it says otherwise; never if it is 0.
+	WavesAbove int
+	Log        *slog.Logger
+	Now        func() time.Time
 }
 
 // Layers holds every layer.
@@ -715,8 +718,9 @@ func nameOf(x *layering.Layer) string {
 }
 
 // Apply makes a proposal of layers so, in one commit. With the tag of a preview it fails
-// where the proposal would change something else by now.
-func (l *Layers) Apply(ctx context.Context, p Proposal, tag, by string) error {
+// where the proposal would change something else by now; one of more devices than go at once
+// fails unless atOnce says that it shall.
+func (l *Layers) Apply(ctx context.Context, p Proposal, tag string, atOnce bool, by string) error {
 	l.editing.Lock()
 	defer l.editing.Unlock()
 	if p.Layer == nil && p.Remove == "" && p.Order == nil {
@@ -732,6 +736,16 @@ func (l *Layers) Apply(ctx context.Context, p Proposal, tag, by string) error {
 	}
 	if err := l.Same(p, tag); err != nil {
 		return err
+	}
+	if l.o.WavesAbove > 0 && !atOnce {
+		would, err := l.Preview(p, nil)
+		if err != nil {
+			return err
+		}
+		if would.Devices > l.o.WavesAbove {
+			return fault.New(fault.Conflict, "the settings of %d devices would change at once; above %d, a change goes out in waves", would.Devices, l.o.WavesAbove).
+				Then("start a rollout of it, or say that all get it at once").On("layer")
+		}
 	}
 	return l.o.Commits.Do(ctx, func(tx *commit.Tx) error {
 		if p.Layer != nil {
@@ -750,3 +764,6 @@ func (l *Layers) Apply(ctx context.Context, p Proposal, tag, by string) error {
 		return nil
 	})
 }
+
+// WavesAbove is from how many devices on a change goes out in waves; 0 for never.
+func (l *Layers) WavesAbove() int { return l.o.WavesAbove }

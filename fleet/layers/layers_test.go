@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"ullage/app"
 	"ullage/core/layering"
 	"ullage/core/value"
 	"ullage/fleet/fact"
@@ -354,6 +355,35 @@ func TestLayersThatAreRefused(t *testing.T) {
 	}
 }
 
+// becomes waits until the highest temperature of a device is worked out as such.
+func becomes(r *rig.Rig, id, begins string) {
+	r.T.Helper()
+	for end := time.Now().Add(5 * time.Second); !strings.HasPrefix(has(r, id, "max_temp"), begins); r.Settle() {
+		if time.Now().After(end) {
+			r.T.Fatalf("%s has %s, want %s", id, has(r, id, "max_temp"), begins)
+		}
+	}
+}
+
+func TestManyGoInWaves(t *testing.T) {
+	r := rig.NewWith(t, app.Options{WavesAbove: 2})
+	for i := range 3 {
+		r.Onboard(fmt.Sprintf("tank-kilnside-%02d", i), "tank-probe", map[string]string{"must": "white"})
+	}
+	p := layers.Proposal{Layer: &layering.Layer{Name: "base", Set: map[string]any{"max_temp": 31.0}}}
+	if err := r.Layers.Apply(t.Context(), p, "", false, "mara"); rig.Code(err) != fault.Conflict || !strings.Contains(err.Error(), "3 devices would change at once; above 2") {
+		t.Errorf("three at once: %v", err)
+	}
+	r.Must(r.Layers.Apply(t.Context(), p, "", true, "mara"))
+	becomes(r, "tank-kilnside-02", "31 ")
+	p.Layer = &layering.Layer{Name: "first", Target: `device.id == "tank-kilnside-00"`, Set: map[string]any{"max_temp": 30.0}}
+	r.Must(r.Layers.Apply(t.Context(), p, "", false, "mara"))
+	becomes(r, "tank-kilnside-00", "30 ")
+	if err := r.Layers.Apply(t.Context(), layers.Proposal{Remove: "base"}, "", false, "mara"); err != nil {
+		t.Errorf("taking a layer off that changes two: %v", err)
+	}
+}
+
 func TestPreviewIsWhatComes(t *testing.T) {
 	r := cellar(t)
 	r.Must(put(r, "base", "", map[string]any{"max_temp": 31.0}))
@@ -365,12 +395,12 @@ func TestPreviewIsWhatComes(t *testing.T) {
 	}
 	_, err = r.Devices.Label(t.Context(), another, map[string]string{"must": "white"}, "mara")
 	r.Must(err)
-	if err := r.Layers.Apply(t.Context(), p, seen.Tag, "mara"); rig.Code(err) != fault.Unmet || !strings.Contains(err.Error(), "of 2 devices") {
+	if err := r.Layers.Apply(t.Context(), p, seen.Tag, false, "mara"); rig.Code(err) != fault.Unmet || !strings.Contains(err.Error(), "of 2 devices") {
 		t.Errorf("another fleet than previewed: %v", err)
 	}
 	seen, err = r.Layers.Preview(p, nil)
 	r.Must(err)
-	r.Must(r.Layers.Apply(t.Context(), p, seen.Tag, "mara"))
+	r.Must(r.Layers.Apply(t.Context(), p, seen.Tag, false, "mara"))
 	r.Settle()
 	for _, x := range seen.Differences {
 		if got := has(r, x.Device, x.Setting); !strings.HasPrefix(got, x.To.String()+" ") {

@@ -355,10 +355,6 @@ func (f *Fleet) AsOf(ctx context.Context, c access.Caller, id string, when time.
 
 // AllAsOf returns every device as of a time, and for whoever sees all of them every
 // group with an open alarm.
-func (f *Fleet) AllAsOf(ctx context.Context, c access.Caller, when time.Time) ([]asof.Device, error) {
-	all, err := f.o.AsOf.Fleet(ctx, when)
-	if c.MayAll(person.Viewer) {
-		return all, err
-	}
-	return slices.DeleteFunc(all, func(d asof.Device) bool { return !c.Sees(d.ID) }), err
+func (f *Fleet) AllAsOf(ctx context.Context, c access.Caller, when time.Time, metrics []string) ([]asof.Device, error) {
+	return f.o.AsOf.Fleet(ctx, when, metrics, seeing(c))
 }

@@ -85,13 +85,16 @@ func (f *Fleet) PreviewLayers(c access.Caller, p layers.Proposal) (layers.Previe
 }
 
 // ApplyLayers makes a change of layers so.
-func (f *Fleet) ApplyLayers(ctx context.Context, c access.Caller, p layers.Proposal, tag string) error {
+func (f *Fleet) ApplyLayers(ctx context.Context, c access.Caller, p layers.Proposal, tag string, atOnce bool) error {
 	if err := f.everywhere(c, person.Engineer); err != nil {
 		return err
 	}
 	p.Devices, p.Labels, p.Version = nil, nil, ""
-	return f.o.Layers.Apply(ctx, p, tag, c.Name)
+	return f.o.Layers.Apply(ctx, p, tag, atOnce, c.Name)
 }
+
+// WavesAbove is from how many devices on a change of layers goes out in waves; 0 for never.
+func (f *Fleet) WavesAbove() int { return f.o.Layers.WavesAbove() }
 
 // ExplainSetting says everything that could give a setting of a device, and what wins.
 func (f *Fleet) ExplainSetting(c access.Caller, id, setting string) ([]layers.Step, *model.Property, error) {

@@ -15,6 +15,7 @@ import (
 	"ullage/fleet/access"
 	"ullage/fleet/alarms"
 	"ullage/fleet/asof"
+	"ullage/fleet/boards"
 	"ullage/fleet/bulk"
 	"ullage/fleet/commands"
 	"ullage/fleet/commit"
@@ -50,6 +51,7 @@ type Options struct {
 	Devices      *devices.Registry
 	Sites        *sites.Sites
 	Maintenances *maintenances.Maintenances
+	Boards       *boards.Boards
 	Replays      *replays.Replays
 	Responses    *responses.Responses
 	Layers       *layers.Layers

@@ -402,6 +402,7 @@ func (b *Settings) Handle(shard int, ev event.Event) {
 		if shard == 0 {
 			b.due(ev.Now)
 			b.endOverrides(ev.Now)
+			b.look(ev.Now)
 		}
 	}
 }

@@ -100,8 +100,10 @@ type Options struct {
 	// Revisions is how many revisions a device gets in an hour at most, since its flash wears
 	// out; what comes beyond is merged into the next one. No limit if it is 0.
 	Revisions int
-	Log       *slog.Logger
-	Now       func() time.Time
+	// Drift says what is done about devices that are not as they have confirmed.
+	Drift Drift
+	Log   *slog.Logger
+	Now   func() time.Time
 }
 
 // Settings holds the settings of every device.
@@ -124,13 +126,15 @@ type Settings struct {
 	recent    map[string][]time.Time // when revisions were made in the last hour; the writer's alone
 	over      []laid
 	stale     stale
+	drift     Drift
+	looking   looking
 }
 
 // Open reads every state, and goes on with what was to be changed on many
 // devices when the service stopped.
 func Open(ctx context.Context, o Options) (*Settings, error) {
 	b := &Settings{commits: o.Commits, devices: o.Devices, models: o.Models, bus: o.Bus, log: o.Log, now: o.Now,
-		revisions: o.Revisions, recent: map[string][]time.Time{}, changed: map[string]chan struct{}{}}
+		revisions: o.Revisions, drift: o.Drift, recent: map[string][]time.Time{}, changed: map[string]chan struct{}{}}
 	stored, err := o.Records.SettingStates(ctx)
 	if err != nil {
 		return nil, err

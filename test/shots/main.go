@@ -79,7 +79,7 @@ func run(console, password, out, only string) error {
 		{name: "history", path: "/devices/air-kilnside-1/history?span=24h&with=air-kilnside-3&ahead=24h"},
 		{name: "device", path: "/devices/tank-fennimore-07?span=24h"},
 		{name: "site", path: "/sites/Kilnside"},
-		{name: "rules", path: "/rules"},
+		{name: "board", path: "/boards/fennimore-hall"},
 		{name: "rule", path: "/rules/co2_high", after: func(p *browser.Page) error {
 			if err := p.Wait(`document.querySelectorAll("[aria-label=Replay] canvas").length > 3`, 20*time.Second); err != nil {
 				return err

@@ -69,6 +69,15 @@ func (x *session) intended() {
 	}
 }
 
+// forget lets the settings document be sent once more, unless it is on its way.
+func (x *session) forget() {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if x.inFlight == 0 {
+		x.sent = 0
+	}
+}
+
 // commands sends the commands that were not sent in this session yet. A device
 // drops an id that it has seen.
 func (x *session) commands() {

@@ -154,6 +154,9 @@ func (s *Server) Handle(_ int, e event.Event) {
 	switch e := e.(type) {
 	case event.Settings:
 		for _, x := range s.of(e.Device) {
+			if e.Again {
+				x.forget()
+			}
 			x.poke()
 		}
 	case event.Command:

@@ -51,6 +51,15 @@ func TestIntendedSettings(t *testing.T) {
 			t.Errorf("after the acknowledgement revision %d came, want the newest", got)
 		}
 		p.send(puback(second.PacketID))
+		// It was acknowledged and not confirmed: after a minute it comes again.
+		p.send(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pingreq}})
+		p.want(packets.Pingresp)
+		b.Pass(61 * time.Second)
+		second = p.want(packets.Publish)
+		if got := revision(t, second); got != 4 {
+			t.Errorf("revision %d came again, want 4", got)
+		}
+		p.send(puback(second.PacketID))
 		set(27)
 		third := p.want(packets.Publish)
 		if got := revision(t, third); got != 5 {

@@ -17,6 +17,7 @@ export type Candidate = Schemas["Candidate"];
 export type ExpressionReport = Schemas["ExpressionReport"];
 export type Part = Schemas["Part"];
 export type Affordance = Schemas["Affordance"];
+export type CommandJob = Schemas["CommandJob"];
 export type GivenCommand = Schemas["Command"];
 export type Line = Schemas["Line"];
 export type LimitAhead = Schemas["LimitAhead"];
@@ -29,6 +30,9 @@ export type LayerChange = Schemas["LayerChange"];
 export type LayerPreview = Schemas["LayerPreview"];
 export type Rollout = Schemas["Rollout"];
 export type WavePlan = Schemas["Plan"];
+export type Cause = Schemas["Cause"];
+export type Board = Schemas["Board"];
+export type Instrument = Schemas["Instrument"];
 export type LayerStatus = Schemas["LayerStatus"];
 export type Maintenance = Schemas["Maintenance"];
 export type Site = Schemas["Site"];
@@ -115,6 +119,7 @@ const inUnits = new Set([
   "/api/v1/forecast",
   "/api/v1/alarms",
   "/api/v1/models/{name}",
+  "/api/v1/as-of",
 ]);
 
 api.use({

@@ -193,22 +193,64 @@ export function watchTraffic(
   );
 }
 
+// Conditions that something on the page watches. All of them share one stream, since a
+// browser keeps few connections to a server.
+const watched = new Map<
+  string,
+  { heard: Set<(ids: ReadonlySet<string>) => void>; ids?: ReadonlySet<string> }
+>();
+const mostWatched = 60;
+let closeMatching: (() => void)[] = [];
+let asked = "";
+let again = 0;
+
 // watchMatching calls heard with the devices for which a condition is true, until
 // the result is called.
 export function watchMatching(where: string, heard: (ids: ReadonlySet<string>) => void): () => void {
-  let ids = new Set<string>();
+  const held = watched.get(where) ?? { heard: new Set() };
+  watched.set(where, held);
+  held.heard.add(heard);
+  const known = held.ids;
+  if (known) window.setTimeout(() => held.heard.has(heard) && heard(known));
+  window.clearTimeout(again);
+  again = window.setTimeout(openMatching, 20); // a page brings many at once
+  return () => {
+    held.heard.delete(heard);
+    if (held.heard.size > 0) return;
+    watched.delete(where);
+    window.clearTimeout(again);
+    again = window.setTimeout(openMatching, 1000); // the next page may want the same
+  };
+}
+
+function openMatching() {
+  const all = [...watched.keys()];
+  const next = JSON.stringify(all);
+  if (next === asked) return;
+  asked = next;
+  for (const close of closeMatching) close();
+  closeMatching = [];
+  for (let i = 0; i < all.length; i += mostWatched)
+    closeMatching.push(matchEach(all.slice(i, i + mostWatched)));
+}
+
+function matchEach(conditions: string[]): () => void {
+  const query = new URLSearchParams({ only: "matching" });
+  for (const c of conditions) query.append("each", c);
   return stream(
-    () => `/api/v1/live?${new URLSearchParams({ only: "matching", where })}`,
+    () => `/api/v1/live?${query}`,
     (s) => {
-      let first = true;
-      s.addEventListener("open", () => (first = true));
+      let first = new Set(conditions.keys());
+      s.addEventListener("open", () => (first = new Set(conditions.keys())));
       s.addEventListener("matching", (e) => {
-        const { devices, gone } = JSON.parse(e.data) as { devices: string[]; gone: string[] };
-        ids = first ? new Set() : new Set(ids);
-        first = false;
+        const { of, devices, gone } = JSON.parse(e.data) as { of: number; devices: string[]; gone: string[] };
+        const held = watched.get(conditions[of]);
+        if (!held) return;
+        const ids = new Set(first.delete(of) ? [] : held.ids);
         for (const id of devices) ids.add(id);
         for (const id of gone) ids.delete(id);
-        heard(ids);
+        held.ids = ids;
+        for (const heard of held.heard) heard(ids);
       });
     },
   );

@@ -284,6 +284,142 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/boards": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every board
+         * @description A condition over the fields of a board narrows the list; it comes in pages.
+         */
+        get: operations["boards"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/boards/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One board
+         * @description With an ETag, for a change that must not overwrite another's.
+         */
+        get: operations["board"];
+        /**
+         * Make a board, or change the one of that name
+         * @description It is checked as a whole first, every mistake at once. With If-Match it fails where somebody else has changed it since.
+         */
+        put: operations["put-board"];
+        post?: never;
+        /**
+         * Take a board away
+         * @description The journal tells who did it and what it was.
+         */
+        delete: operations["remove-board"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/boards/{name}/lacks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What of a board no model has any more
+         * @description A board stays when a model loses something that it shows; this says what.
+         */
+        get: operations["board-lacks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/causes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What needs somebody now, and why, the most pressing first
+         * @description One cause is one line: a silent hub with the devices behind it, a setting that three devices refuse. Of what the caller sees.
+         */
+        get: operations["causes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/command-jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The latest commands for many devices, the newest first
+         * @description The latest fifty. The commands of one are among the commands, with its id as job.
+         */
+        get: operations["command-jobs"];
+        put?: never;
+        /**
+         * Give a command to many devices
+         * @description Devices whose model does not have the command, or that are suspended or retired, are left out, and preview says which and why. It is decided at once and given device by device, those first of which something is heard; it goes on where it stopped if the service is stopped meanwhile.
+         */
+        post: operations["give-many"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/command-jobs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How far a command for many devices is
+         * @description It is over when it has a time at which it ended.
+         */
+        get: operations["command-job"];
+        put?: never;
+        post?: never;
+        /**
+         * Give up what of a command for many devices was not replied to
+         * @description Devices that were not given it are not any more. What was handed over already, they may do all the same; what they then reply is noted.
+         */
+        delete: operations["withdraw-many"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/commands": {
         parameters: {
             query?: never;
@@ -1640,6 +1776,26 @@ export interface paths {
          * @description First comes what is so now (event whole), then what changes (event changes): of each device that was told before only the members that are other than they were, as a JSON merge patch (RFC 7396). The id of an event is a cursor; whoever connects again with it is told only what has changed since.
          */
         get: operations["live"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/made-board": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The board of a device, a model, a site or the fleet, made of the models
+         * @description It is worked out anew each time, so that it follows the models. Make it your own by putting it under a name among the boards.
+         */
+        get: operations["made-board"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3130,6 +3286,38 @@ export interface components {
             /** Format: double */
             to: number;
         };
+        Board: {
+            /**
+             * @description Name
+             * @example fennimore-hall
+             */
+            board: string;
+            /**
+             * @description Selector of the devices that its instruments are about; all where it is left out
+             * @example label.site == "Fennimore"
+             */
+            devices?: string;
+            instruments: components["schemas"]["Instrument"][];
+            /** @description It is made out of the models by the service, and follows them */
+            readonly made?: boolean;
+            /**
+             * @description What is chosen at the top: device, model, or a label by its key
+             * @example [
+             *       "site"
+             *     ]
+             */
+            parameters?: string[];
+            /**
+             * @description The span of time it opens with; 24h if left out
+             * @example 24h
+             */
+            span?: string;
+            /**
+             * @description What stands over it; its name if left out
+             * @example Fennimore, fermentation hall
+             */
+            title?: string;
+        };
         Candidate: {
             /**
              * Format: int64
@@ -3148,6 +3336,35 @@ export interface components {
             start: number;
             /** @description What to put in place of start to end */
             text: string;
+        };
+        Cause: {
+            /** @description Somebody has every alarm of it */
+            acknowledged?: boolean;
+            /** @description The alarm to open */
+            alarm?: string;
+            /** @description Ids */
+            devices: string[];
+            /** @description What to do next */
+            do?: string;
+            /** @description The same as long as the cause is, whichever devices it shows on */
+            id: string;
+            /**
+             * @description A silent hub with what is behind it, a silent site, silent devices, alarms of a rule, a setting that is refused or has drifted, a device near a limit, or what else there is
+             * @enum {string}
+             */
+            kind: "hub" | "site" | "link" | "alarm" | "refused" | "drift" | "headspace" | "other";
+            /**
+             * @description Of its worst alarm; absent where nothing calls
+             * @enum {string}
+             */
+            priority?: "urgent" | "high" | "medium" | "low";
+            rule?: string;
+            setting?: string;
+            /** Format: date-time */
+            since: string;
+            site?: string;
+            title: string;
+            why?: string;
         };
         Change: {
             pointer: string;
@@ -3179,7 +3396,7 @@ export interface components {
              * @description When it was replied to or given up
              */
             ended_at?: string;
-            /** @description Why the device could not do it */
+            /** @description Why the device could not do it, or could not be given it */
             error?: string;
             /**
              * Format: date-time
@@ -3189,6 +3406,8 @@ export interface components {
             /** @description ULID */
             id: string;
             input?: unknown;
+            /** @description The command for many devices that it is part of */
+            job?: string;
             name: string;
             /** @description What the device replied */
             output?: unknown;
@@ -3202,6 +3421,61 @@ export interface components {
              * @description When it was handed over last
              */
             sent_at?: string;
+        };
+        CommandJob: {
+            /** Format: date-time */
+            at?: string;
+            /**
+             * Format: int64
+             * @description How many at most at a time; absent for all
+             */
+            at_once?: number;
+            by?: string;
+            /**
+             * @description How many commands there are in each phase
+             * @example {
+             *       "done": 7,
+             *       "failed": 1
+             *     }
+             */
+            counts: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @description How many get it
+             */
+            devices: number;
+            /**
+             * Format: date-time
+             * @description When it was over; absent while it goes on
+             */
+            ended_at?: string;
+            /** @description How long each waits for its reply */
+            expires?: string;
+            /**
+             * Format: int64
+             * @description How many it was given to so far
+             */
+            given: number;
+            /** @description ULID; nothing for a preview */
+            id?: string;
+            input?: unknown;
+            /** @description In a preview: which do not get it, and why */
+            left_out?: components["schemas"]["LeftOut"][];
+            name: string;
+            /**
+             * Format: int64
+             * @description In a preview: of which nothing is heard; they get it last
+             */
+            off_line?: number;
+            /** @description The first hundred of them, in the order in which they get it */
+            some: string[];
+            /** @description In a preview: names this list */
+            tag?: string;
+            /** Format: date-time */
+            withdrawn_at?: string;
+            withdrawn_by?: string;
         };
         Comment: {
             /** @description At most 2,000 characters */
@@ -3512,7 +3786,9 @@ export interface components {
             labels: {
                 [key: string]: string;
             };
-            /** @description The newest readings then; only where one device is asked about */
+            /** @description It was onboarded after that moment, and has readings of then that were imported; labels and model are those of now */
+            later?: boolean;
+            /** @description The newest readings then; where one device is asked about, or metrics are named */
             latest?: {
                 [key: string]: components["schemas"]["Latest"];
             };
@@ -4008,6 +4284,81 @@ export interface components {
             /** @enum {string} */
             type: "number" | "integer" | "text" | "boolean";
         };
+        Instrument: {
+            /**
+             * @description How readings become one value; mean if left out
+             * @enum {string}
+             */
+            aggregate?: "mean" | "weighted_mean" | "min" | "max" | "sum" | "count" | "last";
+            /**
+             * @description Of a plan: where devices stand on it, in percent from the left and from the top
+             * @example {
+             *       "tank-fennimore-07": [
+             *         30,
+             *         40
+             *       ]
+             *     }
+             */
+            at?: {
+                [key: string]: number[];
+            };
+            /**
+             * @description Of a roster: metrics, health, link, model, headspace, seen, or labels as label.KEY
+             * @example [
+             *       "health",
+             *       "must_temp"
+             *     ]
+             */
+            columns?: string[];
+            /** @description Of a control: the command that the devices are given */
+            command?: string;
+            /**
+             * @description Of a tally: health, link, model, version, a label as label.KEY, or a condition
+             * @example health
+             */
+            count?: string;
+            /** @description Selector of its devices, of those of the board */
+            devices?: string;
+            /**
+             * @description A label, or model: one line or bar for each of its values in the place of each device
+             * @example site
+             */
+            group_by?: string;
+            /**
+             * @description What it is
+             * @enum {string}
+             */
+            instrument: "trace" | "dial" | "figure" | "bars" | "histogram" | "roster" | "alarms" | "tally" | "strip" | "vessels" | "plan" | "note" | "control";
+            /** @description Of a dial: a bar in the place of an arc */
+            linear?: boolean;
+            /**
+             * @description What it shows
+             * @example [
+             *       "must_temp"
+             *     ]
+             */
+            metrics?: string[];
+            /**
+             * @description Column from 0 to 11, row from 0, width and height, in cells
+             * @example [
+             *       0,
+             *       0,
+             *       6,
+             *       4
+             *     ]
+             */
+            place: number[];
+            /** @description Of a control: the setting that is set on the devices */
+            setting?: string;
+            /** @description Of a plan: whose picture it is; that of the board's parameter site if left out */
+            site?: string;
+            /** @description A span of its own */
+            span?: string;
+            /** @description Of a note: Markdown */
+            text?: string;
+            /** @description What stands over it; said of what it shows if left out */
+            title?: string;
+        };
         Invitation: {
             /**
              * Format: date-time
@@ -4340,6 +4691,15 @@ export interface components {
                 [key: string]: string;
             };
         };
+        Lack: {
+            /**
+             * Format: int64
+             * @description Which instrument, from 0
+             */
+            instrument: number;
+            /** @description What no longer fits, and what there is */
+            sentence: string;
+        };
         Latest: {
             /** Format: date-time */
             at: string;
@@ -4371,6 +4731,8 @@ export interface components {
             why?: string;
         };
         LayerChange: {
+            /** @description All devices get it at once, also where they are so many that it should go out in waves */
+            at_once?: boolean;
             /** @description Devices that get the labels or the version; in previews */
             devices?: string[];
             /** @description Labels that they get; an empty text takes one away */
@@ -4423,6 +4785,13 @@ export interface components {
              */
             settings: number;
             warnings?: string[];
+            /** @description So many devices change that it should go out in waves */
+            waves?: boolean;
+            /**
+             * Format: int64
+             * @description From how many devices on that is so; absent for never
+             */
+            waves_above?: number;
         };
         LayerStatus: {
             /** Format: int64 */
@@ -4518,6 +4887,13 @@ export interface components {
             id: string;
             /** @enum {string} */
             verb: "added" | "changed" | "removed";
+        };
+        LeftOut: {
+            /** Format: int64 */
+            devices: number;
+            /** @description The first hundred */
+            some: string[];
+            why: string;
         };
         LimitAhead: {
             /**
@@ -4641,6 +5017,36 @@ export interface components {
             /** @description What is done */
             why?: string;
         };
+        ManyCommands: {
+            /**
+             * Format: int64
+             * @description How many devices at most have the command without having replied; all where not given
+             */
+            at_once?: number;
+            /** @description Ids */
+            devices?: string[];
+            /**
+             * @description How long to wait for the reply, or "next contact" for a device that sleeps: one minute after it comes; 60s where not given
+             * @example 90s
+             */
+            expires?: string;
+            /** @description What goes with it, as the model says */
+            input?: unknown;
+            /**
+             * @description An action of the device's model
+             * @example zero_level
+             */
+            name: string;
+            /** @description Only say who would get it */
+            preview?: boolean;
+            /** @description Of a preview: it is refused if the devices are others by now */
+            tag?: string;
+            /**
+             * @description Only those for which this is true now, in the place of ids or beside them
+             * @example label.site == "Fennimore"
+             */
+            where?: string;
+        };
         ManyDevices: {
             /** @description Ids */
             devices?: string[];
@@ -4699,6 +5105,11 @@ export interface components {
         Matched: {
             devices: string[];
             gone: string[];
+            /**
+             * Format: int64
+             * @description Which condition, by its place among those that were asked for
+             */
+            of: number;
         };
         Matching: {
             ids: string[];
@@ -7419,6 +7830,10 @@ export interface operations {
                 at: string;
                 /** @description Of this device or group, with its readings; of all where not given */
                 device?: string;
+                /** @description Of all devices: the newest readings of these metrics, too */
+                metric?: string[];
+                /** @description Units of numbers: those of the models, or those that whoever asks prefers */
+                units?: "model" | "own";
             };
             header?: never;
             path?: never;
@@ -7482,6 +7897,670 @@ export interface operations {
             };
         };
     };
+    boards: {
+        parameters: {
+            query?: {
+                /** @description Only those for which this condition over their fields is true */
+                where?: string;
+                /** @description Field to order by, with - before it the other way round; by name where not given */
+                order?: string;
+                /** @description Where the last page ended; the next page's address is in its Link header */
+                after?: string;
+                /** @description At most this many */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    Link?: string;
+                    "Ullage-Count"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Board"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    board: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Board"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "put-board": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Change it only in the state of this tag */
+                "If-Match"?: string;
+                /** @description With *, make it only if there is none */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Board"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    "Ullage-Changed"?: boolean;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Board"];
+                };
+            };
+            /** @description It is new */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "remove-board": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Change it only in the state of this tag */
+                "If-Match"?: string;
+                /** @description With *, make it only if there is none */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "board-lacks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lack"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    causes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cause"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "command-jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CommandJob"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "give-many": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ManyCommands"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CommandJob"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "command-job": {
+        parameters: {
+            query?: {
+                /** @description How long to wait for its end before answering, up to 60s */
+                wait?: string;
+            };
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CommandJob"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "withdraw-many": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CommandJob"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
     commands: {
         parameters: {
             query?: {
@@ -7491,6 +8570,8 @@ export interface operations {
                 limit?: number;
                 /** @description Only of this device */
                 device?: string;
+                /** @description Only of this command for many devices */
+                job?: string;
                 /** @description Only those that wait for a reply */
                 open?: boolean;
                 /** @description Only those older than this id */
@@ -12989,6 +14070,8 @@ export interface operations {
                 device?: string;
                 /** @description Go on behind this cursor, the id of an event that was heard; as the header Last-Event-ID */
                 after?: number;
+                /** @description With only matching: more conditions, each told by its place in this list */
+                each?: string[];
                 /** @description Units of numbers: those of the models, or those that whoever asks prefers */
                 units?: "model" | "own";
             };
@@ -13087,6 +14170,76 @@ export interface operations {
             };
             /** @description Too Many Requests */
             429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "made-board": {
+        parameters: {
+            query: {
+                /** @description What it is of */
+                kind: "device" | "model" | "site" | "fleet";
+                /** @description The device, model or site; nothing for the fleet */
+                of?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Board"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -2,9 +2,9 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useState, type FormEvent } from "react";
 import { api, ask, type Affordance, type Device, type GivenCommand, type Model } from "../api/client";
-import { absolute, ago, lasting, say, words } from "../lib/format";
+import { absolute, ago, lasting, words } from "../lib/format";
 import { useMayOn } from "../lib/me";
-import { choicesOf, Field, fieldLook, rangeOf } from "./field";
+import { brief, Expires, useCommandInput, waits } from "./command-input";
 import { useTell } from "./notices";
 import { Button, Trouble } from "./parts";
 
@@ -78,7 +78,7 @@ export function Commands({ device, model, now }: { device: Device; model?: Model
                   <Outcome c={c} now={now} />
                 </span>
               </div>
-              {open(c) && may("operator") ? (
+              {waits(c) && may("operator") ? (
                 <Button
                   onClick={() => withdraw.mutate(c.id)}
                   aria-label={`Withdraw ${c.name}`}
@@ -123,19 +123,6 @@ export function Commands({ device, model, now }: { device: Device; model?: Model
       )}
     </section>
   );
-}
-
-const open = (c: GivenCommand) => c.phase === "waiting" || c.phase === "sent";
-
-function brief(x: unknown): string {
-  if (x === undefined || x === null) return "";
-  if (typeof x !== "object" || Array.isArray(x)) return JSON.stringify(x);
-  return Object.entries(x)
-    .map(
-      ([k, v]) =>
-        `${words(k)} ${Array.isArray(v) ? v.join("; ") : typeof v === "object" ? JSON.stringify(v) : say(v)}`,
-    )
-    .join(", ");
 }
 
 function Outcome({ c, now }: { c: GivenCommand; now: number }) {
@@ -184,43 +171,18 @@ function InputDialog({
   onClose: () => void;
 }) {
   const tell = useTell();
-  const fields = action.fields ?? [];
-  const [texts, setTexts] = useState<Record<string, string>>(() =>
-    Object.fromEntries(fields.map((f) => [f.name, String(f.default ?? "")])),
-  );
-  const [raw, setRaw] = useState(() => JSON.stringify(action.example, null, 2));
+  const { fields, read } = useCommandInput(action);
   const [expires, setExpires] = useState("");
   const [wrong, setWrong] = useState("");
   const submit = (e: FormEvent) => {
     e.preventDefault();
-    let input: unknown;
-    if (fields.length > 0) {
-      const o: Record<string, unknown> = {};
-      for (const f of fields) {
-        const text = texts[f.name].trim();
-        if (text === "") {
-          if (!f.required) continue;
-          setWrong(`${f.name} is needed.`);
-          return;
-        }
-        o[f.name] =
-          f.type === "boolean" ? text === "true" : f.type === "text" ? text : Number(text.replace(",", "."));
-        if (typeof o[f.name] === "number" && Number.isNaN(o[f.name])) {
-          setWrong(`${f.name} is "${text}"; it must be a number`);
-          return;
-        }
-      }
-      input = o;
-    } else {
-      try {
-        input = JSON.parse(raw);
-      } catch {
-        setWrong("This is not JSON yet.");
-        return;
-      }
+    try {
+      const input = read();
+      setWrong("");
+      send(input, expires || undefined, () => tell(`${device} was told to ${words(action.name)}`));
+    } catch (err) {
+      setWrong((err as Error).message);
     }
-    setWrong("");
-    send(input, expires || undefined, () => tell(`${device} was told to ${words(action.name)}`));
   };
   return (
     <Dialog.Root open onOpenChange={(isOpen) => !isOpen && onClose()}>
@@ -233,54 +195,8 @@ function InputDialog({
             {device} does it once and replies.
           </Dialog.Description>
           <form onSubmit={submit}>
-            {fields.map((f) => {
-              const id = `input-${f.name}`;
-              const set = (v: string) => setTexts((t) => ({ ...t, [f.name]: v }));
-              return (
-                <div
-                  key={f.name}
-                  className="grid grid-cols-[minmax(0,1fr)_9rem] items-center gap-x-4 border-t border-line py-2"
-                >
-                  <label htmlFor={id}>
-                    <span className="font-mono text-[0.8125rem]">{f.name}</span>
-                    <span className="block text-muted">
-                      {[f.title, rangeOf(f), !f.required && "may be left out"].filter(Boolean).join(", ")}
-                    </span>
-                  </label>
-                  <Field
-                    id={id}
-                    type={f.type}
-                    value={texts[f.name]}
-                    choices={choicesOf(f.type, f.enum)}
-                    onChange={set}
-                  />
-                </div>
-              );
-            })}
-            {fields.length === 0 && (
-              <label className="block border-t border-line py-2">
-                <span className="block pb-1 text-muted">Input as JSON: {action.data}</span>
-                <textarea
-                  value={raw}
-                  onChange={(e) => setRaw(e.target.value)}
-                  rows={8}
-                  spellCheck={false}
-                  className={`${fieldLook} font-mono text-[0.8125rem]`}
-                />
-              </label>
-            )}
-            <label className="grid grid-cols-[minmax(0,1fr)_9rem] items-center gap-x-4 border-t border-line py-2">
-              <span>
-                Given up
-                <span className="block text-muted">if the device has not replied</span>
-              </span>
-              <select value={expires} onChange={(e) => setExpires(e.target.value)} className={fieldLook}>
-                <option value="">after 1 min</option>
-                <option value="10min">after 10 min</option>
-                <option value="1h">after 1 h</option>
-                <option value="next contact">1 min after it comes</option>
-              </select>
-            </label>
+            {fields}
+            <Expires value={expires} onChange={setExpires} />
             {(wrong || trouble) && <Trouble>{wrong || trouble}</Trouble>}
             <div className="flex justify-end gap-3 pt-4">
               <Button onClick={onClose}>Cancel</Button>

@@ -21,8 +21,8 @@ const pages: { to: string; name: string; also?: string[]; needs?: Role }[] = [
   { to: "/join", name: "Join", needs: "engineer" },
   { to: "/traffic", name: "Traffic" },
   { to: "/alarms", name: "Alarms", also: ["/rules", "/maintenance"] },
-  { to: "/settings", name: "Settings", also: ["/rollouts"] },
-  { to: "/query", name: "Query" },
+  { to: "/settings", name: "Settings", also: ["/rollouts", "/commands"] },
+  { to: "/boards", name: "Boards", also: ["/query"] },
 ];
 
 export function Frame({

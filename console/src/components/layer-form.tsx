@@ -297,6 +297,7 @@ export function LayerDialog({ names, onClose }: { names: string[]; onClose: () =
   const [layer, setLayer] = useState<Layer>({ layer: "", set: {} });
   const whole = layer.layer !== "" && Object.keys(layer.set).length > 0;
   const { preview, pending, error } = usePreview(whole ? { put: layer } : undefined);
+  const [atOnce, setAtOnce] = useState(false);
   const taken = names.includes(layer.layer);
   return (
     <Dialog
@@ -304,9 +305,13 @@ export function LayerDialog({ names, onClose }: { names: string[]; onClose: () =
       about="It stands on top of the others; it can be moved afterwards."
       verb={preview && preview.devices > 0 ? `Change ${plural(preview.devices, "device")}` : "Save"}
       wide
-      ready={whole && !pending && !error && !taken}
+      ready={whole && !pending && !error && !taken && (atOnce || !preview?.waves)}
       act={async () => {
-        await ask(api.POST("/api/v1/layer-changes", { body: { put: layer, preview: preview?.preview } }));
+        await ask(
+          api.POST("/api/v1/layer-changes", {
+            body: { put: layer, preview: preview?.preview, at_once: atOnce },
+          }),
+        );
         await queries.invalidateQueries({ queryKey: ["layers"] });
         tell(`The layer ${layer.layer} is made.`);
         navigate(`/settings/${layer.layer}`);
@@ -316,6 +321,32 @@ export function LayerDialog({ names, onClose }: { names: string[]; onClose: () =
       <LayerForm layer={layer} fresh onChange={setLayer} />
       {taken && <Trouble>There is a layer {layer.layer} already.</Trouble>}
       <PreviewList preview={preview} pending={pending} error={error} />
+      <AtOnce preview={preview} value={atOnce} onChange={setAtOnce} />
     </Dialog>
+  );
+}
+
+// AtOnce asks whether so many devices may change at once that it should go out in waves.
+export function AtOnce({
+  preview,
+  value,
+  onChange,
+}: {
+  preview?: LayerPreview;
+  value: boolean;
+  onChange: (v: boolean) => void;
+}) {
+  if (!preview?.waves) return null;
+  return (
+    <label className="flex items-start gap-2 border-t border-line py-2.5" role="status">
+      <input type="checkbox" checked={value} onChange={(e) => onChange(e.target.checked)} className="mt-1" />
+      <span>
+        Change all {number(preview.devices)} devices at once
+        <span className="block text-muted">
+          Above {number(preview.waves_above ?? 0)} devices a change goes out in waves, each with a gate that
+          stops it when something goes wrong.
+        </span>
+      </span>
+    </label>
   );
 }

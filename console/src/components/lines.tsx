@@ -32,6 +32,8 @@ export function Lines({
   picked,
   summary,
   onZoom,
+  colour = own,
+  limits,
 }: {
   lines: ManyLines[];
   from: number;
@@ -40,12 +42,16 @@ export function Lines({
   picked: number;
   summary: string;
   onZoom?: (from: number, to: number) => void;
+  // colour gives each line its colour; those of the set, one after the other, if left out.
+  colour?: (i: number) => string;
+  // limits are drawn dotted, where they are near what is shown.
+  limits?: { value: number; name: string }[];
 }) {
   const holder = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot>(undefined);
-  const live = useRef({ from, to, onZoom });
+  const live = useRef({ from, to, onZoom, limits, colour });
   useEffect(() => {
-    live.current = { from, to, onZoom };
+    live.current = { from, to, onZoom, limits, colour };
   });
   const columns = useMemo<uPlot.AlignedData>(
     () =>
@@ -71,7 +77,10 @@ export function Lines({
               drag: { x: Boolean(live.current.onZoom), y: false, setScale: false },
               points: { size: 5 },
             },
-            scales: { x: { time: true, range: () => [live.current.from / 1000, live.current.to / 1000] } },
+            scales: {
+              x: { time: true, range: () => [live.current.from / 1000, live.current.to / 1000] },
+              y: { range: (_u, low, high) => roomFor(low, high, live.current.limits ?? []) },
+            },
             axes: [
               {
                 stroke: muted,
@@ -97,9 +106,9 @@ export function Lines({
               ...(lines.length === 0 ? [{}] : lines).flatMap((_, i) => [
                 ...(lines.length === 0 ? [] : [{ points: { show: false } }, { points: { show: false } }]),
                 {
-                  stroke: picked >= 0 && picked !== i ? css("--line") : own(i),
+                  stroke: picked >= 0 && picked !== i ? css("--line") : live.current.colour(i),
                   width: picked === i ? 2.4 : i < colours ? 1.6 : 1,
-                  points: { show: false, filter: alone, size: 6, fill: own(i) },
+                  points: { show: false, filter: alone, size: 6, fill: live.current.colour(i) },
                 },
               ]),
             ],
@@ -108,12 +117,13 @@ export function Lines({
                 ? [
                     {
                       series: [3 * i + 1, 3 * i + 2] as [number, number],
-                      fill: `color-mix(in srgb, ${own(i)} 20%, transparent)`,
+                      fill: `color-mix(in srgb, ${live.current.colour(i)} 20%, transparent)`,
                     },
                   ]
                 : [],
             ),
             hooks: {
+              draw: [(u) => drawLimits(u, live.current.limits ?? [], muted, font)],
               setSelect: [dragged((a, b) => live.current.onZoom?.(a * 1000, b * 1000))],
             },
           },
@@ -121,7 +131,7 @@ export function Lines({
           holder.current!,
         );
       }),
-    [columns, lines, height, picked],
+    [columns, lines, height, picked, limits],
   );
   return (
     <figure className="m-0 min-w-0">
@@ -129,4 +139,39 @@ export function Lines({
       <figcaption className="sr-only">{summary}</figcaption>
     </figure>
   );
+}
+
+// roomFor widens what an axis shows to the limits that are near.
+function roomFor(low: number | null, high: number | null, limits: { value: number }[]): [number, number] {
+  if (low === null || high === null) return [0, 1];
+  let [a, b] = [low, high];
+  const near = 2 * (high - low || Math.abs(high) || 1);
+  for (const l of limits) {
+    if (l.value > b && l.value - high <= near) b = l.value;
+    if (l.value < a && low - l.value <= near) a = l.value;
+  }
+  const edge = 0.06 * (b - a || Math.abs(b) || 1);
+  return [a - edge, b + edge];
+}
+
+function drawLimits(u: uPlot, limits: { value: number; name: string }[], colour: string, font: string) {
+  const { left, width, top, height } = u.bbox;
+  const scale = window.devicePixelRatio;
+  u.ctx.save();
+  u.ctx.strokeStyle = u.ctx.fillStyle = colour;
+  u.ctx.lineWidth = scale;
+  u.ctx.font = font.replace(/^[\d.]+/, (px) => String(Number(px) * scale));
+  u.ctx.textAlign = "left";
+  u.ctx.textBaseline = "bottom";
+  u.ctx.setLineDash([3 * scale, 3 * scale]);
+  for (const l of limits) {
+    const y = u.valToPos(l.value, "y", true);
+    if (y < top || y > top + height) continue;
+    u.ctx.beginPath();
+    u.ctx.moveTo(left, y);
+    u.ctx.lineTo(left + width, y);
+    u.ctx.stroke();
+    u.ctx.fillText(l.name, left + 4 * scale, y - 2 * scale);
+  }
+  u.ctx.restore();
 }

@@ -28,6 +28,11 @@ export default function Palette({ onClose }: { onClose: () => void }) {
     queryFn: () => listed(api.GET("/api/v1/rules")),
     staleTime: 60_000,
   });
+  const boards = useQuery({
+    queryKey: ["boards"],
+    queryFn: () => listed(api.GET("/api/v1/boards")),
+    staleTime: 60_000,
+  });
   const documents = useQuery({
     queryKey: ["documents"],
     queryFn: () => ask(api.GET("/api/v1/documents")),
@@ -58,6 +63,9 @@ export default function Palette({ onClose }: { onClose: () => void }) {
             ["Fleet", "/"],
             ["Models", "/models"],
             ...(may("engineer") ? [["Write a model", "/models/new"]] : []),
+            ["Boards", "/boards"],
+            ["Board of the whole fleet", "/boards/made/fleet"],
+            ["Settings: layers and rollouts", "/settings"],
             ["Query: one metric of many devices", "/query"],
             ["Traffic", "/traffic"],
             ["Refused messages", "/traffic?refused=yes"],
@@ -73,6 +81,18 @@ export default function Palette({ onClose }: { onClose: () => void }) {
           ].map(([name, to]) => (
             <Command.Item key={to} onSelect={() => go(to)} className={item}>
               {name}
+            </Command.Item>
+          ))}
+        </Group>
+        <Group heading="Boards">
+          {boards.data?.items.map((x) => (
+            <Command.Item
+              key={x.board}
+              value={`board ${x.board} ${x.title ?? ""}`}
+              onSelect={() => go(`/boards/${x.board}`)}
+              className={item}
+            >
+              {x.title || x.board} <span className="ml-auto text-muted">board</span>
             </Command.Item>
           ))}
         </Group>

@@ -66,6 +66,20 @@ export const spans = [
   { value: "week", name: "This week", ms: 0 },
 ] as const;
 
+// Spans of boards: those that people name, beside those of the last hours.
+export const boardSpans = [
+  { value: "1h", name: "1 h" },
+  { value: "6h", name: "6 h" },
+  { value: "12h", name: "12 h" },
+  { value: "24h", name: "24 h" },
+  { value: "today", name: "today" },
+  { value: "yesterday", name: "yesterday" },
+  { value: "week", name: "this week" },
+  { value: "last-week", name: "last week" },
+  { value: "month", name: "this month" },
+  { value: "last-month", name: "last month" },
+] as const;
+
 // timesOf turns a chosen span, as of now, into times. Days are those of the time zone
 // that somebody prefers, and weeks begin as they do for them.
 export function timesOf(span: string, now: number): Times {
@@ -76,14 +90,21 @@ export function timesOf(span: string, now: number): Times {
       return { from: day(0), to: day(1), live: false };
     case "yesterday":
       return { from: day(-1), to: day(0), live: false };
-    case "week": {
-      const first = -((today.weekday - weekday() + 7) % 7);
+    case "week":
+    case "last-week": {
+      const first = -((today.weekday - weekday() + 7) % 7) - (span === "week" ? 0 : 7);
       return { from: day(first), to: day(first + 7), live: false };
+    }
+    case "month":
+    case "last-month": {
+      const month = today.month - (span === "month" ? 0 : 1);
+      return { from: midnight(today.year, month, 1), to: midnight(today.year, month + 1, 1), live: false };
     }
   }
   const [from, to] = span.split("..").map(Date.parse);
   if (from < to) return { from, to, live: false };
-  const ms = spans.find((s) => s.value === span)?.ms || 24 * hour;
+  const [, n, unit] = /^(\d+)(min|h|d)$/.exec(span) ?? [];
+  const ms = Number(n) * ({ min: 60_000, h: hour, d: 24 * hour }[unit] ?? 0) || 24 * hour;
   // The window moves on every ten seconds, so that charts do not crawl.
   const end = Math.ceil(now / 10_000) * 10_000;
   return { from: end - ms, to: end, live: true };

@@ -20,3 +20,7 @@ export function useSite(site: string | undefined) {
   const places = usePlaces(me?.preferences?.zone === "site" && Boolean(site));
   usePlace(places.data?.items.find((s) => s.site === site)?.zone);
 }
+
+// placePage is the address of the page of a site, and planOf that of its plan.
+export const placePage = (site: string) => `/sites/${encodeURIComponent(site)}`;
+export const planOf = (site: string) => `/api/v1/sites/${encodeURIComponent(site)}/plan`;

@@ -85,6 +85,17 @@ export default function AlarmPage() {
               {a.returned_at &&
                 `, returned after ${lasting(Date.parse(a.returned_at) - Date.parse(a.raised_at))}`}
               {a.times > 1 && `, came up ${a.times} times`}
+              {a.device && (
+                <>
+                  {" · "}
+                  <Link
+                    to={`/boards/made/device/${a.device}?asof=${a.raised_at}`}
+                    className="text-ink underline decoration-line underline-offset-2"
+                  >
+                    as it was
+                  </Link>
+                </>
+              )}
             </span>
           </p>
         </div>

@@ -133,12 +133,15 @@ export default function DevicePage() {
         </div>
       </div>
       {!screen && (
-        <nav aria-label="Parts of this device" className="mt-2 flex border-b border-line">
+        <nav aria-label="Parts of this device" className="mt-2 flex overflow-x-auto border-b border-line">
           <NavLink end to={`/devices/${id}`} className={tab}>
             Now
           </NavLink>
           <NavLink to={`/devices/${id}/history`} className={tab}>
             History
+          </NavLink>
+          <NavLink to={`/boards/made/device/${id}`} className={tab}>
+            Board
           </NavLink>
           <NavLink to={`/devices/${id}/rules`} className={tab}>
             Rules

@@ -3,6 +3,7 @@ import { DropdownMenu } from "radix-ui";
 import { useMemo } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, ask, type Device, type Model } from "../api/client";
+import { CommandMany } from "../components/command-many";
 import { ChangeMany } from "../components/change-many";
 import { Vessel } from "../components/vessel";
 import { absolute, ago, between, plural, say, soon, words } from "../lib/format";
@@ -86,6 +87,7 @@ export function List({ devices }: { devices: Device[] }) {
   return (
     <div>
       <div className="flex justify-end gap-2 pb-1">
+        <CommandMany devices={rows} />
         <ChangeMany devices={rows} />
         <Columns devices={devices} shown={shown} onChange={(c) => setChosen(c.join(",") || "health")} />
       </div>

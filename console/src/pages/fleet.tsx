@@ -3,6 +3,7 @@ import { memo, useMemo } from "react";
 import { Link } from "react-router";
 import { api, ask, type Device, type Margin, type Model } from "../api/client";
 import { useDevices, useFleet } from "../api/live";
+import { Causes } from "../components/causes";
 import { Button, Choice, Command, Empty } from "../components/parts";
 import { headspaceOf } from "../components/legend";
 import { Spark } from "../components/spark";
@@ -139,7 +140,12 @@ export function FleetPage() {
           ) : (
             <Vessels devices={shown} by={by} raised={raised} only={only} />
           )}
-          {view !== "list" && <Least devices={matching ? shown : inUse} />}
+          {view !== "list" && (
+            <div className="max-lg:-order-1">
+              {!screen && !matching && <Causes />}
+              <Least devices={matching ? shown : inUse} />
+            </div>
+          )}
         </div>
       )}
       <Foot devices={inUse} />

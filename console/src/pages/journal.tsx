@@ -1,3 +1,4 @@
+import { download, table } from "../lib/csv";
 import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
@@ -17,22 +18,6 @@ const mostExported = 50_000;
 
 // aboutAll stands before a noun, of which every kind is shown.
 const aboutAll = "about:";
-
-// cell writes a text for CSV (RFC 4180); one that a spreadsheet would take for a
-// formula has a quote before it.
-const cell = (s: string) => {
-  const safe = /^[=+\-@\t\r]/.test(s) ? `'${s}` : s;
-  return /[",\r\n]/.test(safe) ? `"${safe.replaceAll('"', '""')}"` : safe;
-};
-
-function download(name: string, type: string, text: string) {
-  const url = URL.createObjectURL(new Blob([text], { type }));
-  const a = document.createElement("a");
-  a.href = url;
-  a.download = name;
-  a.click();
-  window.setTimeout(() => URL.revokeObjectURL(url), 10_000);
-}
 
 // dayOf is the heading under which an entry stands.
 const dayOf = (at: string) =>
@@ -85,8 +70,8 @@ export default function JournalPage() {
         if (next.length < exportPage) break;
       }
       const head = ["number", "at", "kind", "device", "group", "rule", "person", "from", "text"] as const;
-      const rows = all.map((e) => head.map((k) => cell(String(e[k] ?? ""))).join(","));
-      download("journal.csv", "text/csv", [head.join(","), ...rows, ""].join("\r\n"));
+      const rows = all.map((e) => head.map((k) => String(e[k] ?? "")));
+      download("journal.csv", "text/csv", table(head, rows));
       if (all.length >= mostExported)
         tell(`The latest ${number(all.length)} entries are in the file; narrow the filter for older ones`);
     } catch (e) {

@@ -2,7 +2,8 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, ask, type Layer, type LayerChange } from "../api/client";
-import { LayerForm, PreviewList, usePreview } from "../components/layer-form";
+import { Dialog } from "../components/dialog";
+import { AtOnce, LayerForm, PreviewList, usePreview } from "../components/layer-form";
 import { useMayAll } from "../components/may";
 import { useTell } from "../components/notices";
 import { Button, Trouble } from "../components/parts";
@@ -50,6 +51,8 @@ function Editor({ given }: { given: Layer }) {
   const [trouble, setTrouble] = useState("");
   const [busy, setBusy] = useState(false);
   const [rolling, setRolling] = useState(false);
+  const [atOnce, setAtOnce] = useState(false);
+  const [removing, setRemoving] = useState(false);
   const dirty = JSON.stringify(layer) !== JSON.stringify(given);
   const { preview, pending, error } = usePreview(dirty ? { put: layer } : undefined);
   const status = useQuery({
@@ -82,37 +85,26 @@ function Editor({ given }: { given: Layer }) {
         <p className="text-muted">{given.why}</p>
         {may && (
           <span className="ml-auto flex gap-2">
-            <Button
-              disabled={busy}
-              onClick={async () => {
-                const was = order();
-                const back = { put: given, order: was };
-                if (
-                  await change(
-                    { remove: name },
-                    `The layer ${name} is removed.`,
-                    back,
-                    `The layer ${name} is back.`,
-                  )
-                )
-                  navigate("/settings");
-              }}
-            >
-              Remove
+            <Button disabled={busy} onClick={() => setRemoving(true)}>
+              Remove…
             </Button>
             {dirty && preview && preview.devices > 1 && (
-              <Button disabled={pending || Boolean(error)} onClick={() => setRolling(true)}>
+              <Button
+                primary={preview.waves}
+                disabled={pending || Boolean(error)}
+                onClick={() => setRolling(true)}
+              >
                 Roll out…
               </Button>
             )}
             <Button
-              primary
-              disabled={!dirty || busy || pending || Boolean(error)}
+              primary={!preview?.waves}
+              disabled={!dirty || busy || pending || Boolean(error) || (preview?.waves && !atOnce)}
               onClick={() =>
                 void change(
-                  { put: layer, preview: preview?.preview },
+                  { put: layer, preview: preview?.preview, at_once: atOnce },
                   `${name} is saved; ${plural(preview?.devices ?? 0, "device")} get other settings.`,
-                  { put: given },
+                  { put: given, at_once: atOnce },
                 )
               }
             >
@@ -122,6 +114,19 @@ function Editor({ given }: { given: Layer }) {
         )}
       </div>
       {trouble && <Trouble>{trouble}</Trouble>}
+      {dirty && <AtOnce preview={preview} value={atOnce} onChange={setAtOnce} />}
+      {removing && (
+        <RemoveDialog
+          name={name}
+          onClose={() => setRemoving(false)}
+          act={async (c) => {
+            const was = order();
+            const back = { put: given, order: was, at_once: true };
+            if (await change(c, `The layer ${name} is removed.`, back, `The layer ${name} is back.`))
+              navigate("/settings");
+          }}
+        />
+      )}
       {rolling && <RolloutDialog layer={layer} onClose={() => setRolling(false)} />}
       <div className="grid gap-x-8 gap-y-6 lg:grid-cols-[minmax(0,30rem)_minmax(0,1fr)]">
         <section aria-label="What it gives">
@@ -219,5 +224,37 @@ function Versions({ name, take }: { name: string; take?: (l: Layer) => void }) {
       <h2 className="pt-6 pb-1 font-semibold">Versions</h2>
       <VersionList versions={versions.data} onTake={take ? (v) => take(v.content as Layer) : undefined} />
     </>
+  );
+}
+
+function RemoveDialog({
+  name,
+  act,
+  onClose,
+}: {
+  name: string;
+  act: (c: LayerChange) => Promise<void>;
+  onClose: () => void;
+}) {
+  const { preview, pending, error } = usePreview({ remove: name });
+  const [atOnce, setAtOnce] = useState(false);
+  return (
+    <Dialog
+      title={`Remove the layer ${name}`}
+      about="What stands below it holds again."
+      verb={
+        preview && preview.devices > 0
+          ? `Remove it, changing ${plural(preview.devices, "device")}`
+          : "Remove it"
+      }
+      wide
+      danger
+      ready={!pending && !error && (atOnce || !preview?.waves)}
+      act={() => act({ remove: name, preview: preview?.preview, at_once: atOnce })}
+      onClose={onClose}
+    >
+      <PreviewList preview={preview} pending={pending} error={error} />
+      <AtOnce preview={preview} value={atOnce} onChange={setAtOnce} />
+    </Dialog>
   );
 }

@@ -3,11 +3,12 @@ import { ArrowDown, ArrowUp } from "lucide-react";
 import { useState, type ReactNode } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, ask, type LayerStatus, type LayerSummary } from "../api/client";
-import { LayerDialog, PreviewList, usePreview } from "../components/layer-form";
+import { AtOnce, LayerDialog, PreviewList, usePreview } from "../components/layer-form";
 import { Dialog } from "../components/dialog";
 import { useMayAll } from "../components/may";
 import { useTell } from "../components/notices";
 import { Button, Command, Empty, Trouble } from "../components/parts";
+import { CommandJobs } from "../components/command-many";
 import { Rollouts } from "../components/rollouts";
 import { Where } from "../components/where";
 import { number, plural } from "../lib/format";
@@ -100,6 +101,7 @@ export default function SettingsPage() {
           </Ground>
         </div>
       )}
+      <CommandJobs />
       <WhoHas />
       {making && <LayerDialog names={names} onClose={() => setMaking(false)} />}
       {order && <OrderDialog order={order} onClose={() => setOrder(undefined)} />}
@@ -293,21 +295,25 @@ function OrderDialog({ order, onClose }: { order: string[]; onClose: () => void 
   const tell = useTell();
   const queries = useQueryClient();
   const { preview, pending, error } = usePreview({ order });
+  const [atOnce, setAtOnce] = useState(false);
   return (
     <Dialog
       title="Another order of the layers"
       about={`From the highest: ${[...order].reverse().join(", ")}`}
       verb={preview && preview.devices > 0 ? `Change ${plural(preview.devices, "device")}` : "Move it"}
       wide
-      ready={!pending && !error}
+      ready={!pending && !error && (atOnce || !preview?.waves)}
       act={async () => {
-        await ask(api.POST("/api/v1/layer-changes", { body: { order, preview: preview?.preview } }));
+        await ask(
+          api.POST("/api/v1/layer-changes", { body: { order, preview: preview?.preview, at_once: atOnce } }),
+        );
         await queries.invalidateQueries({ queryKey: ["layers"] });
         tell("The layers stand in another order.");
       }}
       onClose={onClose}
     >
       <PreviewList preview={preview} pending={pending} error={error} />
+      <AtOnce preview={preview} value={atOnce} onChange={setAtOnce} />
     </Dialog>
   );
 }

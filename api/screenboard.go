@@ -1,0 +1,130 @@
+package api
+
+import (
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"ullage/core/board"
+	"ullage/core/person"
+	"ullage/fleet/access"
+)
+
+// A screen that shows a board asks for what its instruments ask for, and for nothing else:
+// the board is the stored one, and so is what is chosen at its top.
+
+// boardOn returns the board of a screen's page; nil for another page.
+func (s *server) boardOn(c access.Caller, p *person.Shown) *board.Board {
+	if p.Board == "" {
+		return nil
+	}
+	if kind, of, made := strings.Cut(p.Board, "/"); made {
+		b, err := s.Fleet.MadeBoard(c, kind, of)
+		if err != nil {
+			return nil
+		}
+		return b
+	}
+	b, err := s.Fleet.Board(c, p.Board)
+	if err != nil {
+		return nil
+	}
+	return &b
+}
+
+// both joins two selectors as the console does.
+func both(a, b string) string {
+	switch {
+	case a == "":
+		return b
+	case b == "":
+		return a
+	}
+	return "(" + a + ") and (" + b + ")"
+}
+
+// whereShown is the condition for the devices that a screen's page is about.
+func (s *server) whereShown(c access.Caller, p *person.Shown) string {
+	if p.Board == "" {
+		return p.Where()
+	}
+	b := s.boardOn(c, p)
+	if b == nil {
+		return "false"
+	}
+	chosen, _ := url.ParseQuery(p.Query.Get("at"))
+	var parts []string
+	for _, name := range b.Parameters {
+		v := chosen.Get(name)
+		if v == "" {
+			continue
+		}
+		switch name {
+		case "device", "model":
+			parts = append(parts, fmt.Sprintf("device.%s == %q", map[string]string{"device": "id", "model": "model"}[name], v))
+		default:
+			parts = append(parts, fmt.Sprintf("label.%s == %q", name, v))
+		}
+	}
+	return both(b.Devices, strings.Join(parts, " and "))
+}
+
+// boardAsks reports whether a board on a screen asks for an operation.
+func (s *server) boardAsks(p *person.Shown, c access.Caller, op string, path func(string) string, q url.Values, now time.Time) bool {
+	b := s.boardOn(c, p)
+	if b == nil {
+		return false
+	}
+	kind, of, made := strings.Cut(p.Board, "/")
+	where := s.whereShown(c, p)
+	switch op {
+	case "models", "me":
+		return len(q) == 0
+	case "model": // for the units of what its instruments show
+		_, err := s.Fleet.Model(c, path("name"))
+		return err == nil && len(q) == 0
+	case "board", "board-lacks":
+		return !made && path("name") == p.Board && len(q) == 0
+	case "made-board":
+		return made && q.Get("kind") == kind && q.Get("of") == of
+	case "live":
+		if q.Get("only") != "matching" {
+			return q.Get("only") == "" && len(q["where"]) == 0
+		}
+		for _, each := range q["each"] {
+			if !slices.ContainsFunc(b.Instruments, func(x board.Instrument) bool {
+				mine := both(where, x.Devices)
+				return each == mine || x.Count != "" && each == both(mine, x.Count)
+			}) {
+				return false
+			}
+		}
+		return len(q["each"]) > 0 && len(q["where"]) == 0
+	case "query":
+		from, to, _ := strings.Cut(q.Get("span"), "..")
+		return slices.ContainsFunc(b.Instruments, func(x board.Instrument) bool {
+			span := x.Span
+			if span == "" {
+				span = p.Param("span", b.Span)
+			}
+			mine := both(where, x.Devices)
+			if mine == "" {
+				mine = "true"
+			}
+			metrics := slices.Equal(q["metric"], x.Metrics) || q.Get("metric") == strings.Join(x.Metrics, ",")
+			fixed := strings.Contains(span, "..") && q.Get("span") == span
+			return len(x.Metrics) > 0 && metrics && q.Get("where") == mine && q.Get("group_by") == x.GroupBy &&
+				(fixed || inWindow(from, to, spanOf(span), now, time.Time{}))
+		})
+	case "site-plan":
+		chosen, _ := url.ParseQuery(p.Query.Get("at"))
+		return slices.ContainsFunc(b.Instruments, func(x board.Instrument) bool {
+			return x.Kind == "plan" && (path("name") == x.Site || x.Site == "" && (path("name") == chosen.Get("site") || made && kind == "site" && path("name") == of))
+		})
+	case "settings":
+		return slices.ContainsFunc(b.Instruments, func(x board.Instrument) bool { return x.Setting != "" }) && s.shows(p, c, path("id")) && len(q) == 0
+	}
+	return false
+}

@@ -1,0 +1,377 @@
+import { useMemo, useRef, useState, type PointerEvent } from "react";
+import { Link } from "react-router";
+import type { Device, Instrument } from "../../api/client";
+import { useFleet } from "../../api/live";
+import { useChosen, type Seen } from "../../lib/board";
+import { calling } from "../../lib/alarms";
+import { ago, called, number, plural, rank, say, words } from "../../lib/format";
+import { byNeed } from "../../lib/need";
+import { planOf } from "../../lib/place";
+import { Vessels as Field } from "../../pages/fleet-vessels";
+import { Badge } from "../badge";
+import { useMatching } from "../where";
+import { Vessel } from "../vessel";
+import { both } from "../../lib/board";
+import { Frame, grown, None, titleOf } from "./parts";
+
+export function Alarms({ x, seen }: { x: Instrument; seen: Seen }) {
+  const { devices, pending } = useChosen(seen.where);
+  const open = useMemo(
+    () =>
+      devices
+        .flatMap((d) => calling(d.alarms).map((a) => ({ a, d })))
+        .sort(
+          (p, q) => rank(p.a.priority) - rank(q.a.priority) || q.a.raised_at.localeCompare(p.a.raised_at),
+        ),
+    [devices],
+  );
+  return (
+    <Frame title={titleOf(x)} aside={open.length ? `${number(open.length)} open` : undefined}>
+      {pending ? (
+        <None>Loading…</None>
+      ) : open.length === 0 ? (
+        <None>No alarm is open{devices.length ? ` on ${plural(devices.length, "device")}` : ""}.</None>
+      ) : (
+        <ul>
+          {open.slice(0, 50).map(({ a, d }) => (
+            <li key={a.id} className="flex items-start gap-2.5 py-1.5">
+              <Badge priority={a.priority} waiting={a.state.includes("unacknowledged")} />
+              <Link to={`/alarms/${a.id}`} className="min-w-0 flex-1 hover:text-press">
+                {a.message || `${words(a.rule)}, ${d.id}`}
+              </Link>
+              <span className="whitespace-nowrap text-muted">{ago(a.raised_at, seen.now)}</span>
+            </li>
+          ))}
+          {open.length > 50 && <li className="text-muted">and {number(open.length - 50)} more</li>}
+        </ul>
+      )}
+    </Frame>
+  );
+}
+
+const colourOf: Record<string, string> = {
+  poor: "var(--urgent)",
+  dark: "var(--muted)",
+  watch: "var(--medium)",
+  silent: "var(--muted)",
+  overdue: "var(--medium)",
+};
+
+export function Tally({ x, seen }: { x: Instrument; seen: Seen }) {
+  const count = x.count ?? "health";
+  const simple = ["health", "link", "model", "version"].includes(count) || count.startsWith("label.");
+  const { devices, pending } = useChosen(seen.where);
+  const { matching } = useMatching(simple ? "" : both(seen.where, count));
+  const rows = useMemo(() => {
+    if (!simple) return [];
+    const by = new Map<string, Device[]>();
+    for (const d of devices) {
+      const key =
+        count === "health"
+          ? (d.health ?? d.status)
+          : count === "link"
+            ? d.link
+            : count === "model"
+              ? d.model_title || d.model
+              : count === "version"
+                ? `${d.model} ${d.model_version}`
+                : d.labels[count.slice(6)] || "none";
+      const held = by.get(key);
+      if (held) held.push(d);
+      else by.set(key, [d]);
+    }
+    return [...by].sort((a, b) => b[1].length - a[1].length || a[0].localeCompare(b[0]));
+  }, [devices, count, simple]);
+  if (!simple) {
+    const n = matching?.size ?? 0;
+    return (
+      <Frame title={x.title || count} aside={`of ${plural(devices.length, "device")}`}>
+        <p className="text-[2.5rem] leading-tight font-bold tabular-nums">{number(n)}</p>
+        <Link
+          to={`/?view=list&where=${encodeURIComponent(both(seen.where, count))}`}
+          className="text-press underline"
+        >
+          which {n === 1 ? "it is" : "they are"}
+        </Link>
+      </Frame>
+    );
+  }
+  const most = Math.max(1, ...rows.map(([, ds]) => ds.length));
+  return (
+    <Frame title={titleOf(x)} aside={plural(devices.length, "device")}>
+      {rows.length === 0 ? (
+        <None>{pending ? "Loading…" : "No device is chosen."}</None>
+      ) : (
+        <table className="w-full">
+          <caption className="sr-only">{titleOf(x)}</caption>
+          <tbody>
+            {rows.slice(0, 40).map(([name, ds]) => (
+              <tr key={name}>
+                <th scope="row" className="max-w-40 truncate py-0.5 pr-3 text-left font-normal">
+                  {name}
+                </th>
+                <td className="w-full py-0.5">
+                  <span
+                    className="block h-2.5"
+                    style={{
+                      width: `${(100 * ds.length) / most}%`,
+                      background: colourOf[name] ?? "var(--line)",
+                    }}
+                  />
+                </td>
+                <td className="py-0.5 pl-3 text-right tabular-nums">{number(ds.length)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </Frame>
+  );
+}
+
+export function VesselField({ x, seen }: { x: Instrument; seen: Seen }) {
+  const { devices, pending } = useChosen(seen.where);
+  const fleet = useFleet();
+  const sorted = useMemo(() => [...devices].sort(byNeed), [devices]);
+  return (
+    <Frame title={titleOf(x)} aside={plural(devices.length, "device")}>
+      {devices.length === 0 ? (
+        <None>{pending ? "Loading…" : "No device is chosen."}</None>
+      ) : (
+        <Field devices={sorted} by={x.group_by ?? "site"} raised={fleet.service?.groups} only="all" />
+      )}
+    </Frame>
+  );
+}
+
+const heads: Record<string, string> = {
+  health: "health",
+  link: "link",
+  model: "model",
+  headspace: "headspace",
+  seen: "last heard",
+};
+
+export function Roster({ x, seen }: { x: Instrument; seen: Seen }) {
+  const { devices, pending } = useChosen(seen.where);
+  const columns = x.columns?.length ? x.columns : ["health", "headspace", "seen"];
+  const [sort, setSort] = useState("");
+  const down = sort.startsWith("-");
+  const key = down ? sort.slice(1) : sort;
+  const rows = useMemo(() => {
+    const worth = (d: Device): number | string => {
+      switch (key) {
+        case "id":
+          return d.id;
+        case "headspace":
+          return d.headspace ?? 2;
+        case "seen":
+          return d.last_at ?? "";
+        case "health":
+          return d.health ?? "";
+        case "link":
+          return d.link;
+        case "model":
+          return d.model;
+      }
+      if (key.startsWith("label.")) return d.labels[key.slice(6)] ?? "";
+      const v = d.latest[key]?.value;
+      return typeof v === "number" ? v : typeof v === "boolean" ? Number(v) : String(v ?? "");
+    };
+    const out = [...devices].sort(byNeed);
+    if (key)
+      out.sort((a, b) => {
+        const [p, q] = [worth(a), worth(b)];
+        return (
+          (down ? -1 : 1) *
+          (typeof p === "number" && typeof q === "number" ? p - q : String(p).localeCompare(String(q)))
+        );
+      });
+    return out;
+  }, [devices, key, down]);
+  const cell = (d: Device, c: string) => {
+    switch (c) {
+      case "health":
+        return d.health ?? d.status;
+      case "link":
+        return d.link;
+      case "model":
+        return d.model;
+      case "headspace":
+        return d.headspace === undefined ? "" : `${number(100 * d.headspace, 0)} %`;
+      case "seen":
+        return ago(d.last_at, seen.now);
+    }
+    if (c.startsWith("label.")) return d.labels[c.slice(6)] ?? "";
+    return d.latest[c]
+      ? say(d.latest[c].value, { decimals: typeof d.latest[c].value === "number" ? 1 : -1 })
+      : "";
+  };
+  const right = (c: string) => !["id", "health", "link", "model"].includes(c) && !c.startsWith("label.");
+  return (
+    <Frame title={titleOf(x)} aside={plural(rows.length, "device")}>
+      {rows.length === 0 ? (
+        <None>{pending ? "Loading…" : "No device is chosen."}</None>
+      ) : (
+        <table className="w-full border-collapse">
+          <thead className="sticky top-0 bg-ground">
+            <tr className="text-muted">
+              {["id", ...columns].map((c) => (
+                <th
+                  key={c}
+                  scope="col"
+                  aria-sort={key === c ? (down ? "descending" : "ascending") : undefined}
+                  className={`border-b border-line py-1 pr-4 font-normal whitespace-nowrap ${right(c) ? "text-right" : "text-left"}`}
+                >
+                  <button
+                    type="button"
+                    className="hover:text-ink"
+                    onClick={() => setSort(key === c && !down ? `-${c}` : c)}
+                  >
+                    {c === "id" ? "device" : (heads[c] ?? words(c.replace(/^label\./, "")))}{" "}
+                    {key === c ? (down ? "↓" : "↑") : ""}
+                  </button>
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {rows.slice(0, 200).map((d) => (
+              <tr key={d.id} className="border-b border-line">
+                <td className="py-1 pr-4 whitespace-nowrap">
+                  <Link to={`/devices/${d.id}`} className="flex items-center gap-2.5 hover:text-press">
+                    <Vessel device={d} width={13} badge={false} />
+                    {called(d)}
+                  </Link>
+                </td>
+                {columns.map((c) => (
+                  <td
+                    key={c}
+                    className={`py-1 pr-4 whitespace-nowrap tabular-nums ${right(c) ? "text-right" : ""}`}
+                  >
+                    {cell(d, c)}
+                  </td>
+                ))}
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {rows.length > 200 && (
+        <p className="py-1 text-muted">
+          The first 200 are shown;{" "}
+          <Link to={`/?view=list&where=${encodeURIComponent(seen.where)}`} className="text-press underline">
+            all {number(rows.length)}
+          </Link>
+        </p>
+      )}
+    </Frame>
+  );
+}
+
+// Plan is the picture of a site with its devices where somebody put them; while a board is
+// changed they are dragged there.
+export function Plan({
+  x,
+  seen,
+  height,
+  onChange,
+}: {
+  x: Instrument;
+  seen: Seen;
+  height: number;
+  onChange?: (x: Instrument) => void;
+}) {
+  const site = x.site ?? seen.site ?? "";
+  const { devices } = useChosen(seen.where);
+  const box = useRef<HTMLDivElement>(null);
+  const [dragged, setDragged] = useState<{ id: string; at: [number, number] }>();
+  const [broken, setBroken] = useState("");
+  const [ratio, setRatio] = useState(1.5);
+  const here = devices.filter((d) => !site || d.labels.site === site);
+  const placed = here.filter((d) => x.at?.[d.id] || dragged?.id === d.id);
+  const free = here.filter((d) => !placed.includes(d));
+  const where = (e: PointerEvent): [number, number] => {
+    const r = box.current!.getBoundingClientRect();
+    const percent = (v: number) => Math.round(Math.min(100, Math.max(0, v)) * 10) / 10;
+    return [percent((100 * (e.clientX - r.left)) / r.width), percent((100 * (e.clientY - r.top)) / r.height)];
+  };
+  const grip = (d: Device) =>
+    onChange
+      ? {
+          onPointerDown: (e: PointerEvent) => {
+            e.preventDefault();
+            (e.target as Element).setPointerCapture(e.pointerId);
+            setDragged({ id: d.id, at: x.at?.[d.id] ? (x.at[d.id] as [number, number]) : where(e) });
+          },
+          onPointerMove: (e: PointerEvent) => dragged?.id === d.id && setDragged({ id: d.id, at: where(e) }),
+          onPointerUp: (e: PointerEvent) => {
+            if (dragged?.id !== d.id) return;
+            setDragged(undefined);
+            onChange({ ...x, at: { ...x.at, [d.id]: where(e) } });
+          },
+        }
+      : {};
+  if (site === "")
+    return (
+      <Frame title={titleOf(x)}>
+        <None>Choose a site at the top, or name one in the board.</None>
+      </Frame>
+    );
+  return (
+    <Frame title={titleOf(x)} aside={onChange ? "drag a device to its place" : site}>
+      {broken === site ? (
+        <None>{site} has no plan yet; it is added on the page of the sites.</None>
+      ) : (
+        <div
+          ref={box}
+          className="relative touch-none"
+          style={{ aspectRatio: ratio, width: `min(100%, ${Math.max(height - grown(66), 80) * ratio}px)` }}
+        >
+          <img
+            src={planOf(site)}
+            alt={`Plan of ${site}`}
+            draggable={false}
+            onLoad={(e) => {
+              const { naturalWidth: w, naturalHeight: h } = e.currentTarget;
+              if (w > 0 && h > 0) setRatio(w / h);
+            }}
+            onError={() => setBroken(site)}
+            className="block size-full"
+          />
+          {placed.map((d) => {
+            const [left, top] = dragged?.id === d.id ? dragged.at : x.at![d.id];
+            return (
+              <span
+                key={d.id}
+                className="absolute -translate-1/2"
+                style={{ left: `${left}%`, top: `${top}%` }}
+                title={d.id}
+                {...grip(d)}
+              >
+                {onChange ? (
+                  <Vessel device={d} width={22} />
+                ) : (
+                  <Link to={`/devices/${d.id}`} aria-label={`${called(d)}, ${d.health ?? d.status}`}>
+                    <Vessel device={d} width={22} />
+                  </Link>
+                )}
+              </span>
+            );
+          })}
+        </div>
+      )}
+      {free.length > 0 && (
+        <p className="flex flex-wrap items-center gap-1.5 pt-1 text-muted">
+          {onChange ? "not placed:" : `${number(free.length)} not placed`}
+          {onChange &&
+            free.slice(0, 40).map((d) => (
+              <span key={d.id} className="cursor-grab" title={d.id} {...grip(d)}>
+                <Vessel device={d} width={16} badge={false} />
+              </span>
+            ))}
+        </p>
+      )}
+    </Frame>
+  );
+}

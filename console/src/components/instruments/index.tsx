@@ -1,0 +1,100 @@
+import { memo, useEffect, useRef, useState } from "react";
+import type { Instrument as Described } from "../../api/client";
+import { seenBy, type Seen } from "../../lib/board";
+import { Boundary } from "../boundary";
+import { Alarms, Plan, Roster, Tally, VesselField } from "./devices";
+import { Frame, None, titleOf } from "./parts";
+import { Strip, Trace } from "./series";
+import { Bars, Dial, Figure, Histogram } from "./values";
+import { Control, Note } from "./words";
+
+// useNear tells whether an element is on the screen, or nearly: what is not costs nothing.
+function useNear() {
+  const box = useRef<HTMLDivElement>(null);
+  const [near, setNear] = useState(false);
+  const [height, setHeight] = useState(0);
+  useEffect(() => {
+    const el = box.current!;
+    const seen = new IntersectionObserver(([e]) => setNear(e.isIntersecting), { rootMargin: "200px" });
+    const sized = new ResizeObserver(() => setHeight(el.clientHeight));
+    seen.observe(el);
+    sized.observe(el);
+    return () => {
+      seen.disconnect();
+      sized.disconnect();
+    };
+  }, []);
+  return { box, near, height };
+}
+
+// Instrument is one instrument of a board in the room that it is given.
+export const Instrument = memo(function Instrument({
+  x,
+  seen,
+  lack,
+  onChange,
+}: {
+  x: Described;
+  seen: Seen;
+  lack?: string; // what no model has any more
+  onChange?: (x: Described) => void;
+}) {
+  const { box, near, height } = useNear();
+  const s = seenBy(x, seen);
+  return (
+    <div ref={box} className="h-full min-w-0">
+      {near && (
+        <Boundary place={`${x.instrument} ${JSON.stringify(x.place)}`}>
+          {lack ? (
+            <Frame title={titleOf(x)}>
+              <None>{lack[0].toUpperCase() + lack.slice(1)}. Change this instrument, or take it off.</None>
+            </Frame>
+          ) : (
+            <Drawn x={x} seen={s} height={height} onChange={onChange} />
+          )}
+        </Boundary>
+      )}
+    </div>
+  );
+});
+
+function Drawn({
+  x,
+  seen,
+  height,
+  onChange,
+}: {
+  x: Described;
+  seen: Seen;
+  height: number;
+  onChange?: (x: Described) => void;
+}) {
+  switch (x.instrument) {
+    case "trace":
+      return <Trace x={x} seen={seen} height={height} />;
+    case "strip":
+      return <Strip x={x} seen={seen} />;
+    case "dial":
+      return <Dial x={x} seen={seen} />;
+    case "figure":
+      return <Figure x={x} seen={seen} />;
+    case "bars":
+      return <Bars x={x} seen={seen} />;
+    case "histogram":
+      return <Histogram x={x} seen={seen} height={height} />;
+    case "roster":
+      return <Roster x={x} seen={seen} />;
+    case "alarms":
+      return <Alarms x={x} seen={seen} />;
+    case "tally":
+      return <Tally x={x} seen={seen} />;
+    case "vessels":
+      return <VesselField x={x} seen={seen} />;
+    case "plan":
+      return <Plan x={x} seen={seen} height={height} onChange={onChange} />;
+    case "note":
+      return <Note x={x} />;
+    case "control":
+      return <Control x={x} seen={seen} />;
+  }
+}

@@ -1,0 +1,151 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useMemo } from "react";
+import { api, ask, type Board, type Device, type Instrument, type Property } from "../api/client";
+import { useDevicesSeen } from "./moment";
+import { useMatching } from "../components/where";
+import { iso, timesOf, type Times } from "./history";
+
+// Seen is what an instrument needs to know of the board it stands on.
+export interface Seen {
+  where: string; // selector of the devices of the board, with what is chosen at the top
+  times: Times;
+  span: string;
+  site?: string; // that is chosen at the top, or that the board is of
+  now: number;
+  asOf: boolean; // it is looked at as of a past moment, at now
+}
+
+// both joins two selectors; either may be empty.
+export const both = (a: string | undefined, b: string | undefined) =>
+  a && b ? `(${a}) and (${b})` : a || b || "";
+
+const quoted = (s: string) => JSON.stringify(s);
+
+// chosenWhere is the selector of what is chosen at the top.
+export function chosenWhere(parameters: readonly string[], value: (p: string) => string): string {
+  return parameters
+    .filter((p) => value(p) !== "")
+    .map((p) => {
+      const name = p === "device" ? "device.id" : p === "model" ? "device.model" : `label.${p}`;
+      return `${name} == ${quoted(value(p))}`;
+    })
+    .join(" and ");
+}
+
+// choices are what there is to choose for a parameter.
+export function choices(p: string, devices: Iterable<Device>): string[] {
+  const out = new Set<string>();
+  for (const d of devices) {
+    const v = p === "device" ? d.id : p === "model" ? d.model : d.labels[p];
+    if (v) out.add(v);
+  }
+  return [...out].sort((a, b) => a.localeCompare(b));
+}
+
+// seenBy is what an instrument sees of its board: its own devices and its own span.
+export function seenBy(x: Instrument, s: Seen): Seen {
+  return {
+    ...s,
+    where: both(s.where, x.devices),
+    ...(x.span && { span: x.span, times: timesOf(x.span, s.now) }),
+  };
+}
+
+// useChosen are the devices that a selector chooses now, those that need somebody first.
+export function useChosen(where: string): { devices: Device[]; pending: boolean } {
+  const all = useDevicesSeen();
+  const { matching, pending } = useMatching(where);
+  const devices = useMemo(
+    () =>
+      pending
+        ? []
+        : [...all.values()].filter((d) => d.status !== "retired" && (!matching || matching.has(d.id))),
+    [all, matching, pending],
+  );
+  return { devices, pending };
+}
+
+// useProperty is what the models say of a metric or setting of some devices: in the units that
+// whoever looks prefers, or with asModel in those of the model, as settings of many are sent.
+export function useProperty(name: string, devices: readonly Device[], asModel = false): Property | undefined {
+  const models = useQuery({ queryKey: ["models"], queryFn: () => ask(api.GET("/api/v1/models")) });
+  const of = useMemo(() => {
+    const used = new Set(devices.map((d) => d.model));
+    const having = (models.data ?? []).filter((m) => m.properties.some((p) => p.name === name));
+    return having.find((m) => used.has(m.name)) ?? having[0];
+  }, [models.data, devices, name]);
+  const own = useQuery({
+    queryKey: ["model", of?.name ?? ""],
+    enabled: Boolean(of) && !asModel,
+    staleTime: 60_000,
+    queryFn: () => ask(api.GET("/api/v1/models/{name}", { params: { path: { name: of!.name } } })),
+  });
+  return (asModel ? of : own.data)?.properties.find((p) => p.name === name);
+}
+
+// useLines asks for a metric of an instrument's devices over its span.
+export function useLines(
+  metrics: readonly string[],
+  s: Seen,
+  o: { aggregate?: string; groupBy?: string; steps?: number; enabled?: boolean },
+) {
+  return useQuery({
+    queryKey: [
+      "query",
+      "board",
+      metrics.join(","),
+      s.where,
+      s.span,
+      s.times.from,
+      s.times.to,
+      o.aggregate,
+      o.groupBy,
+      o.steps,
+    ],
+    enabled: o.enabled !== false && metrics.length > 0,
+    placeholderData: keepPreviousData,
+    retry: false,
+    queryFn: () =>
+      ask(
+        api.GET("/api/v1/query", {
+          params: {
+            query: {
+              metric: [...metrics],
+              span: `${iso(s.times.from)}..${iso(s.times.to)}`,
+              steps: o.steps ?? 240,
+              aggregate: (o.aggregate ?? "mean") as "mean",
+              where: s.where || "true",
+              ...(o.groupBy && {
+                group_by: o.groupBy,
+                then: (["min", "max", "sum", "count"].includes(o.aggregate ?? "")
+                  ? o.aggregate
+                  : "mean") as "mean",
+              }),
+            },
+          },
+        }),
+      ),
+  });
+}
+
+// latestOf is the newest value of a metric of a device as a number, where it is not too old.
+export function latestOf(d: Device, metric: string): number | undefined {
+  const l = d.latest[metric];
+  const v = typeof l?.value === "boolean" ? Number(l.value) : l?.value;
+  return typeof v === "number" ? v : undefined;
+}
+
+// metricsOf are the metrics that a board shows.
+export const metricsOf = (b: Board) => [
+  ...new Set(
+    b.instruments.flatMap((x) => [
+      ...(x.metrics ?? []),
+      ...(x.columns ?? []).filter((c) => /^[a-z][a-z0-9_]*$/.test(c) && !notMetrics.has(c)),
+    ]),
+  ),
+];
+
+const notMetrics = new Set(["health", "link", "model", "headspace", "seen"]);
+
+// bottom is the first row below everything on a board.
+export const bottom = (b: Board) => Math.max(0, ...b.instruments.map((x) => x.place[1] + x.place[3]));

@@ -1,0 +1,194 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"ullage/client"
+	"ullage/test/service"
+)
+
+// pick chooses an option of a select, as a person does.
+func pick(selector, option string) string {
+	return fmt.Sprintf(`(() => { const s = document.querySelector(%q);
+		const i = s ? [...s.options].findIndex((o) => o.value === %q || o.text === %[2]q) : -1;
+		if (i < 0) return false;
+		if (s.multiple) s.options[i].selected = true;
+		else Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, s.options[i].value);
+		s.dispatchEvent(new Event("change", { bubbles: true })); return true })()`, selector, option)
+}
+
+// press sends a key to what has the focus.
+func press(key string, shift bool) string {
+	return fmt.Sprintf(`(document.activeElement.dispatchEvent(new KeyboardEvent("keydown", { key: %q, shiftKey: %t, bubbles: true })), true)`, key, shift)
+}
+
+// An engineer makes a board from nothing: instruments are put on it, moved by keyboard,
+// undone, saved, and there after a reload; a draft survives too.
+func TestABoardFromNothing(t *testing.T) {
+	s := start(t)
+	cellars(t, s)
+	send := airs(t, s, "air-kilnside-1", "air-kilnside-2")
+	send("air-kilnside-1", 640)
+	send("air-kilnside-2", 720)
+	p := open(t, s, "/")
+	ok(t, p.SignIn("engineer", service.Password))
+	ok(t, p.Go(s.Console+"/boards"))
+	ok(t, p.WaitText("Kilnside", within))
+	quiet(t, p, "the boards")
+	ok(t, p.ClickText("New board"))
+	ok(t, p.Type("#board-title", "Press Hall"))
+	ok(t, p.ClickText("Begin"))
+	ok(t, p.Wait(`location.pathname === "/boards/press-hall"`, within))
+	ok(t, p.Wait(pick(`[aria-label="Add an instrument"]`, "bars"), within))
+	ok(t, p.Wait(pick("#i-metric", "co2"), within))
+	ok(t, p.WaitText("air-kilnside-2", within))
+	ok(t, p.WaitText("720", within))
+	ok(t, p.Wait(pick(`[aria-label="Add an instrument"]`, "note"), within))
+	ok(t, p.Type("#i-text", "**Leave the hall** <img src=x onerror=\"document.title='run'\"><script>document.title='run'</script> [go](javascript:alert(1))"))
+	ok(t, p.WaitText("Leave the hall", within))
+
+	// The note goes beside the bars: up and to the right by the arrow keys, wider with Shift.
+	ok(t, p.Wait(`(() => { const x = document.querySelectorAll('[role=group][tabindex="0"]')[1]; x?.focus(); return document.activeElement === x })()`, within))
+	for range 4 {
+		ok(t, p.Wait(press("ArrowRight", false), within))
+	}
+	for range 5 {
+		ok(t, p.Wait(press("ArrowUp", false), within))
+	}
+	ok(t, p.Wait(press("ArrowRight", true), within))
+	ok(t, p.ClickText("Undo"))
+	ok(t, p.ClickText("Redo"))
+	quiet(t, p, "changing a board")
+	// The page is left without saving, and the draft is there again.
+	ok(t, p.Go(s.Console+"/boards/press-hall?change=yes"))
+	ok(t, p.WaitText("a draft of this browser", within))
+	ok(t, p.ClickText("Save"))
+	ok(t, p.WaitText("The board is saved", within))
+	b, _, err := s.Client.Boards().Get(t.Context(), "press-hall")
+	ok(t, err)
+	if len(b.Instruments) != 2 || fmt.Sprint(b.Instruments[0].Place, b.Instruments[1].Place) != "[0 0 4 5] [4 0 5 3]" {
+		t.Errorf("it is saved as %+v", b.Instruments)
+	}
+	ok(t, p.Go(s.Console+"/boards/press-hall"))
+	ok(t, p.WaitText("Leave the hall", within))
+	ok(t, p.Wait(`document.title !== "run" && !document.querySelector("main img, main script") && !document.querySelector("a[href^=javascript]")`, within))
+	// Live: what a device sends is on the board at once.
+	send("air-kilnside-2", 915)
+	ok(t, p.WaitText("915", within))
+	quiet(t, p, "a board")
+
+	// Another hand has changed it as a file; an instrument that no model has is refused.
+	file := filepath.Join(t.TempDir(), "press-hall.yaml")
+	ok(t, os.WriteFile(file, []byte("board: press-hall\ntitle: Press hall\ninstruments:\n  - instrument: figure\n    place: [0, 0, 3, 3]\n    metrics: [co3]\n"), 0o600))
+	if _, out, code := s.CLI("", "board", "load", file); code == 0 || !strings.Contains(out, "no model has the metric co3; did you mean co2?") {
+		t.Errorf("a metric that no model has: %d %s", code, out)
+	}
+	ok(t, os.WriteFile(file, []byte("board: press-hall\ntitle: Press hall\ninstruments:\n  - instrument: figure\n    place: [0, 0, 3, 3]\n    metrics: [co2]\n    aggregate: max\n"), 0o600))
+	cli(t, s, "board", "load", file)
+	ok(t, p.WaitText("max of 2 devices", within))
+	// Two change it at once: the second sees that, and nothing of theirs is lost.
+	ok(t, p.ClickText("Change"))
+	ok(t, p.Wait(pick(`[aria-label="Add an instrument"]`, "alarms"), within))
+	ok(t, p.WaitText("a draft of this browser", within))
+	ok(t, os.WriteFile(file, []byte("board: press-hall\ntitle: Theirs\ninstruments:\n  - instrument: alarms\n    place: [0, 0, 3, 3]\n"), 0o600))
+	cli(t, s, "board", "load", file)
+	ok(t, p.WaitText("Somebody else has changed this board", within))
+	ok(t, p.ClickText("Save"))
+	ok(t, p.WaitText("was changed by somebody else since it was read", within))
+	p.Forget() // the refusal, in the log of the browser
+	ok(t, p.ClickText("Save mine over it"))
+	ok(t, p.WaitText("The board is saved", within))
+	if b, _, err := s.Client.Boards().Get(t.Context(), "press-hall"); err != nil || len(b.Instruments) != 2 || b.Title != "Press hall" {
+		t.Errorf("mine over theirs is %+v, %v", b, err)
+	}
+	if out := cli(t, s, "board", "check", "press-hall"); !strings.Contains(out, "still there") {
+		t.Errorf("the check says %s", out)
+	}
+}
+
+// Boards are there by themselves, can be made somebody's own, fill the screen, and are on a
+// phone; whoever sees some devices sees those on them.
+func TestMadeBoards(t *testing.T) {
+	s := start(t)
+	cellars(t, s)
+	send := airs(t, s, "air-kilnside-1", "air-kilnside-2")
+	send("air-kilnside-1", 640)
+	onboard(t, s, "tank-fennimore-07", "tank-probe", "site=Fennimore")
+	p := open(t, s, "/")
+	ok(t, p.SignIn("engineer", service.Password))
+	for _, at := range []string{"fleet", "site/Kilnside", "model/cellar-air", "device/air-kilnside-1"} {
+		ok(t, p.Go(s.Console+"/boards/made/"+at))
+		ok(t, p.Wait(`document.querySelectorAll("[data-instrument]").length > 4`, within))
+		ok(t, p.WaitText("air-kilnside-1", within))
+		quiet(t, p, "the board of "+at)
+	}
+	ok(t, p.ClickText("Full screen"))
+	ok(t, p.Wait(`new URLSearchParams(location.search).get("full") === "yes"`, within))
+	ok(t, p.Wait(`getComputedStyle(document.querySelector("header")).display === "none"`, within))
+	ok(t, p.ClickText("Leave full screen"))
+	ok(t, p.ClickText("Make it mine…"))
+	ok(t, p.Type("#board-title", "Monitor One"))
+	ok(t, p.ClickText("Make it"))
+	ok(t, p.Wait(`location.pathname.startsWith("/boards/") && location.pathname.includes("monitor-one")`, within))
+	bs, err := s.Client.Boards().List(context.Background(), client.ListOptions{})
+	ok(t, err)
+	if len(bs) == 0 || bs[len(bs)-1].Made {
+		t.Errorf("the boards are %+v", bs)
+	}
+	// What is chosen at the top is in the address.
+	ok(t, p.Go(s.Console+"/boards/made/fleet?at=site%3DFennimore&span=today"))
+	ok(t, p.WaitText("tank-fennimore-07", within))
+	ok(t, p.Wait(`!document.querySelector("main").innerText.includes("air-kilnside-1")`, within))
+
+	if out := cli(t, s, "board", "make", "site", "Kilnside", "--name", "kilnside"); !strings.Contains(out, "board: kilnside") || !strings.Contains(out, "instrument: trace") {
+		t.Errorf("as a file it is\n%s", out)
+	}
+	if _, out, code := s.CLI("", "board", "make", "site", "Nowhere"); code == 0 || !strings.Contains(out, "no site") {
+		t.Errorf("a site that is not there: %d %s", code, out)
+	}
+}
+
+// What needs somebody is on the fleet's page, one line for each cause, and its first click
+// leads to it. The faults are those of the demo.
+func TestCausesAreFoundInThreeClicks(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it starts the demo")
+	}
+	d, err := service.StartDemo("--data", filepath.Join(t.TempDir(), "data"), "--history", "2d", "--listen", "127.0.0.1:0", "--listen-tls", "127.0.0.1:0", "--mqtt", "127.0.0.1:0",
+		"--device-http", "127.0.0.1:0", "--mqtt-tls", "127.0.0.1:0", "--device-http-tls", "127.0.0.1:0")
+	ok(t, err)
+	defer d.Stop()
+	p := open(t, &service.Service{Console: d.Console}, "/")
+	ok(t, p.SignIn("engineer", d.Password))
+	for _, c := range []struct{ line, kind, path, says string }{
+		{"hub-saltmarsh is silent", "link", "/devices/hub-saltmarsh", "silent for"},
+		{"F7: must at", "alarm", "/alarms/", "must too warm"},
+		{"refuse the setting stir_at", "refused", "where=", "tank-coldharbour-0"},
+		{"headspace on battery", "headspace", "/devices/bung-saltmarsh-112", "battery"},
+		{"Alder Bank, fermentation hall: CO₂", "alarm", "/alarms/", "co2 high"},
+	} {
+		ok(t, p.Go(d.Console+"/"))
+		ok(t, p.WaitText(c.line, 40*time.Second))
+		ok(t, p.Wait(fmt.Sprintf(`(() => { const x = [...document.querySelectorAll("li[data-cause=%s] a")].find((a) => a.textContent.includes(%q)); x?.click(); return !!x })()`, c.kind, c.line), within))
+		ok(t, p.Wait(fmt.Sprintf(`location.href.includes(%q)`, c.path), within))
+		ok(t, p.WaitText(c.says, within))
+	}
+	ok(t, p.Go(d.Console+"/"))
+	ok(t, p.WaitText("Needs somebody", within))
+	quiet(t, p, "the fleet with its causes")
+
+	// The board of a device as it was an hour ago has the values of then.
+	then := time.Now().Add(-time.Hour).UTC().Format(time.RFC3339)
+	ok(t, p.Go(d.Console+"/boards/made/device/tank-fennimore-07?asof="+then))
+	ok(t, p.WaitText("As it was at", within))
+	ok(t, p.Wait(`document.querySelectorAll("[data-instrument=dial] [role=img]").length > 0`, within))
+	quiet(t, p, "a board as it was")
+	ok(t, p.ClickText("Back to now"))
+	ok(t, p.Wait(`!location.search.includes("asof")`, within))
+}
