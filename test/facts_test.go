@@ -20,7 +20,9 @@ import (
 // moment must be what was acknowledged then.
 func TestKilledUnderChanges(t *testing.T) {
 	dir := t.TempDir()
-	s, err := service.Start(dir)
+	// As many revisions as there are changes: a limit merges those beyond it into the next.
+	const unlimited = "--device-revisions=0"
+	s, err := service.Start(dir, unlimited)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -111,7 +113,7 @@ func TestKilledUnderChanges(t *testing.T) {
 		s.Kill()
 		close(stop)
 		wg.Wait()
-		if s, err = service.Start(dir); err != nil {
+		if s, err = service.Start(dir, unlimited); err != nil {
 			t.Fatal(err)
 		}
 		now.Store(s.Client)
