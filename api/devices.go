@@ -426,7 +426,7 @@ func (s *server) settingsNow(ctx context.Context, st settings.State, m *model.Mo
 	out.WaitsUntil, out.State = &until, "pending"
 	for i := range out.Settings {
 		if x := &out.Settings[i]; !x.KeptByService && wanted[x.Name] != st.Intended[x.Name] {
-			x.Intended, x.State = wanted[x.Name].Any(), "pending"
+			x.Intended, x.State = wanted[x.Name].Shown(), "pending"
 		}
 	}
 	return out
@@ -448,7 +448,7 @@ func settingsOf(st settings.State, m *model.Model, origins map[string]layering.O
 	}
 	for _, p := range m.With(model.Setting) {
 		c := client.Setting{Name: p.Name, Title: p.Title, Type: kindName(p), Unit: p.Unit,
-			Display: unit.Display(p.Unit), Decimals: p.Decimals, Minimum: p.Min, Maximum: p.Max, Enum: p.Enum, KeptByService: p.KeptByService, Intended: st.Intended[p.Name].Any(), Source: string(layering.FromModel), State: "applied"}
+			Display: unit.Display(p.Unit), Decimals: p.Decimals, Minimum: p.Min, Maximum: p.Max, Enum: p.Enum, KeptByService: p.KeptByService, Secret: p.Secret, Intended: st.Intended[p.Name].Shown(), Source: string(layering.FromModel), State: "applied"}
 		if from, ok := origins[p.Name]; ok {
 			c.Source, c.From = string(from.Source), from.Name
 		}
@@ -456,12 +456,12 @@ func settingsOf(st settings.State, m *model.Model, origins map[string]layering.O
 			c.OverriddenBy, c.OverriddenAt, c.Until = by.By, optional(by.At), optional(by.Until)
 		}
 		if v, ok := st.Applied[p.Name]; ok {
-			c.Applied = v.Any()
+			c.Applied = v.Shown()
 		}
 		d, drifting := drift[p.Name]
 		switch {
 		case p.KeptByService:
-			c.Intended, c.Applied, c.State = st.Kept[p.Name].Any(), st.Kept[p.Name].Any(), "applied"
+			c.Intended, c.Applied, c.State = st.Kept[p.Name].Shown(), st.Kept[p.Name].Shown(), "applied"
 		case !st.Confirmed() && st.Applied[p.Name] != st.Intended[p.Name]:
 			c.State = "pending"
 		case drifting && d.Reason != "":

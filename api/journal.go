@@ -146,7 +146,7 @@ func thenOf(d *asof.Device) client.DeviceThen {
 		out.Labels[k] = v.Value
 	}
 	for k, v := range d.Settings {
-		out.Settings[k] = client.SettingThen{Value: v.Value.Any(), Since: v.Since}
+		out.Settings[k] = client.SettingThen{Value: v.Value.Shown(), Since: v.Since}
 	}
 	for _, a := range d.Alarms {
 		out.Alarms = append(out.Alarms, client.AlarmThen{ID: a.ID, Rule: a.Rule, State: a.State, Since: a.Since})

@@ -11,6 +11,7 @@ import (
 	"ullage/client"
 	"ullage/core/layering"
 	"ullage/core/unit"
+	"ullage/core/value"
 	"ullage/fleet/layers"
 	"ullage/fleet/noun"
 )
@@ -97,7 +98,7 @@ func (s *server) layerRoutes() {
 		out := client.SettingExplained{Device: in.ID, Setting: in.Setting, Display: unit.Display(p.Unit), Steps: []client.SettingStep{}}
 		for _, x := range steps {
 			out.Steps = append(out.Steps, client.SettingStep{Source: string(x.Source), Name: x.Name, Target: x.Target, Matches: x.Matches.String(),
-				Gives: x.Gives.Any(), Removes: x.Removes, Wins: x.Wins})
+				Gives: x.Gives.Shown(), Removes: x.Removes, Wins: x.Wins})
 		}
 		return &body[client.SettingExplained]{out}, nil
 	}, describe("explain-setting", "Why a setting of a device has its value", "Settings"), notFound)
@@ -121,7 +122,7 @@ func (s *server) previewOf(p layers.Preview) client.LayerPreview {
 			refused[x.Device] = true
 		}
 		if len(out.Differences) < manyShown {
-			out.Differences = append(out.Differences, client.SettingDifference{Device: x.Device, Setting: x.Setting, From: x.From.Any(), To: x.To.Any(),
+			out.Differences = append(out.Differences, client.SettingDifference{Device: x.Device, Setting: x.Setting, From: x.From.Shown(), To: x.To.Shown(),
 				Source: string(x.By.Source), Name: x.By.Name, Offline: off, Refused: x.Refused})
 		}
 	}
@@ -139,7 +140,7 @@ func statusOf(st layers.Status) client.LayerStatus {
 		out.Reasons = append(out.Reasons, client.RefusalReason(r))
 	}
 	for _, f := range st.Fates {
-		out.Values = append(out.Values, client.LayerValue{Setting: f.Setting, Value: f.Value.Any(), Wins: f.Wins, Loses: f.Loses})
+		out.Values = append(out.Values, client.LayerValue{Setting: f.Setting, Value: f.Value.Shown(), Wins: f.Wins, Loses: f.Loses})
 	}
 	for state, ids := range st.Devices {
 		out.Devices[state] = ids[:min(len(ids), manyShown)]
@@ -150,6 +151,12 @@ func statusOf(st layers.Status) client.LayerStatus {
 // layerDifferences says what differs between two versions of a layer.
 func layerDifferences(was, is layering.Layer) []string {
 	out := []string{}
+	for name, v := range is.Set { // one secret is shown as another
+		if is, err := value.FromAny(v); err == nil && is.Sealed() && was.Set[name] != nil && was.Set[name] != v {
+			out = append(out, name+": another secret")
+		}
+	}
+	was, is = *was.Shown(), *is.Shown()
 	say := func(set map[string]any, name string) string {
 		v, ok := set[name]
 		switch {

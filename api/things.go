@@ -63,7 +63,7 @@ func (s *server) thingRoutes() {
 		out := map[string]any{}
 		for i := range m.Properties {
 			if v := s.value(ctx, d, m, &m.Properties[i]); v.Known() {
-				out[m.Properties[i].Name] = v.Any()
+				out[m.Properties[i].Name] = v.Shown()
 			}
 		}
 		return &body[map[string]any]{out}, nil
@@ -84,7 +84,7 @@ func (s *server) thingRoutes() {
 			return nil, s.failed(fault.New(fault.NotFound, "%s has not reported %s yet", in.ID, in.Name).
 				Then("see what arrives in its traffic"))
 		}
-		return &body[any]{v.Any()}, nil
+		return &body[any]{v.Shown()}, nil
 	}, describe("value", "One value of a device now", "Devices"), notFound)
 	type set struct {
 		OneValue

@@ -13,6 +13,7 @@ import (
 	"ullage/api"
 	"ullage/core/check"
 	"ullage/core/person"
+	"ullage/core/secret"
 	"ullage/fleet/access"
 	"ullage/fleet/ahead"
 	"ullage/fleet/alarms"
@@ -203,12 +204,18 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	if a.Models, err = models.Open(ctx, models.Options{Records: records, Commits: a.Commits, Bus: a.Bus, Now: o.Now}); err != nil {
 		return a, err
 	}
+	var secrets *secret.Box
+	if len(o.Master) > 0 {
+		if secrets, err = secret.NewBox(o.Master); err != nil {
+			return a, err
+		}
+	}
 	if a.Devices, err = devices.Open(ctx, devices.Options{Records: records, Commits: a.Commits, Models: a.Models, Issuer: o.Issuer,
 		Bus: a.Bus, Now: o.Now}); err != nil {
 		return a, err
 	}
 	if a.Settings, err = settings.Open(ctx, settings.Options{Records: records, Commits: a.Commits, Devices: a.Devices,
-		Models: a.Models, Bus: a.Bus, Revisions: o.Revisions, Drift: o.Drift, Log: o.Log, Now: o.Now}); err != nil {
+		Models: a.Models, Bus: a.Bus, Revisions: o.Revisions, Drift: o.Drift, Secrets: secrets, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
 	if a.Commands, err = commands.Open(ctx, commands.Options{Records: records, Commits: a.Commits, Devices: a.Devices,
@@ -264,10 +271,11 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		return a, err
 	}
 	if a.Layers, err = layers.Open(ctx, layers.Options{Records: records, Commits: a.Commits, Devices: a.Devices, Models: a.Models,
-		Settings: a.Settings, Rules: a.Alarms.Rules, Raised: a.Alarms.RaisedOn, Zone: a.Present.Zone, WavesAbove: o.WavesAbove, Log: o.Log, Now: o.Now}); err != nil {
+		Settings: a.Settings, Rules: a.Alarms.Rules, Raised: a.Alarms.RaisedOn, Zone: a.Present.Zone, WavesAbove: o.WavesAbove, Secrets: secrets, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
 	a.Traffic = traffic.New(o.Traffic)
+	a.Traffic.Hiding(a.Settings.Hide)
 	if o.KeepTraffic != nil {
 		var aside string
 		if a.kept, aside, err = store.OpenTraffic(o.Dir, *o.KeepTraffic); err != nil {

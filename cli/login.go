@@ -226,11 +226,17 @@ func readLine(in io.Reader) (string, error) {
 // askPasswords asks for passwords by what they are, or reads a line each of standard
 // input.
 func askPasswords(c *cobra.Command, stdin bool, what ...string) ([]string, error) {
+	return askHidden(c, stdin, "--password-stdin", what...)
+}
+
+// askHidden asks for what must not be seen, or reads a line each of standard input where
+// the flag says so.
+func askHidden(c *cobra.Command, stdin bool, flag string, what ...string) ([]string, error) {
 	f, ok := c.InOrStdin().(*os.File)
 	terminal := ok && term.IsTerminal(int(f.Fd()))
 	if !stdin && !terminal {
 		return nil,
-			usageError{errors.New("there is no terminal to ask for the password; pipe it in with --password-stdin")}
+			usageError{fmt.Errorf("there is no terminal to ask for the %s; pipe it in with %s", strings.ToLower(what[0]), flag)}
 	}
 	out := make([]string, len(what))
 	for i, w := range what {

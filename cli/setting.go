@@ -30,7 +30,9 @@ func settingCommand() *cobra.Command {
 		},
 	}
 	var wait time.Duration
-	var many change
+	var secrets []string
+	var secretsIn bool
+	many := change{more: &secrets}
 	var until string
 	set := &cobra.Command{
 		Use:   "set DEVICE NAME=VALUE…",
@@ -43,6 +45,7 @@ With --where the settings are set on every device for which the condition is
 true now. That is decided at once and done device by device; it goes on where it
 stopped if the service is stopped meanwhile.`,
 		Example: "  ullage setting set tank-fennimore-07 max_temp=30\n" +
+			"  ullage setting set hub-kilnside-01 --secret wifi_password\n" +
 			"  ullage setting set --where 'label.site == \"Fennimore\" and device.model == \"tank-probe\"' max_temp=30 --dry-run",
 		Args: many.args("a device and settings"), ValidArgsFunction: settingWords(false),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -54,6 +57,9 @@ stopped if the service is stopped meanwhile.`,
 					return usageError{fmt.Errorf("%q is no setting; write it like max_temp=30", a)}
 				}
 				values[name] = scalar(text)
+			}
+			if err := askSecrets(c, secrets, secretsIn, values); err != nil {
+				return err
 			}
 			ends, err := untilWhen(until, time.Now())
 			if err != nil {
@@ -67,6 +73,8 @@ stopped if the service is stopped meanwhile.`,
 	}
 	set.Flags().DurationVar(&wait, "wait", 10*time.Second, "how long to wait for the device")
 	set.Flags().StringVar(&until, "until", "", "when it ends by itself: a time of day, like 06:00, a time, or for how long, like 2h")
+	set.Flags().StringArrayVar(&secrets, "secret", nil, "a setting whose value is asked for and not shown (repeatable)")
+	set.Flags().BoolVar(&secretsIn, "secret-stdin", false, "read the values of --secret from standard input, one on each line")
 	many.flags(set)
 	var off change
 	unset := &cobra.Command{
@@ -89,6 +97,7 @@ stopped if the service is stopped meanwhile.`,
 type change struct {
 	where       *string
 	dryRun, yes bool
+	more        *[]string // settings that flags name
 }
 
 func (m *change) flags(c *cobra.Command) {
@@ -100,10 +109,33 @@ func (m *change) flags(c *cobra.Command) {
 func (m *change) args(words string) cobra.PositionalArgs {
 	return func(c *cobra.Command, args []string) error {
 		if m.where != nil && *m.where != "" {
-			return atLeast(1, "what to change")(c, args)
+			return atLeast(1-m.named(), "what to change")(c, args)
 		}
-		return atLeast(2, words)(c, args)
+		return atLeast(max(1, 2-m.named()), words)(c, args)
 	}
+}
+
+// named is how many settings flags name.
+func (m *change) named() int {
+	if m.more == nil {
+		return 0
+	}
+	return len(*m.more)
+}
+
+// askSecrets asks for the values of settings that must not stand in a command line.
+func askSecrets(c *cobra.Command, names []string, stdin bool, values map[string]any) error {
+	if len(names) == 0 {
+		return nil
+	}
+	texts, err := askHidden(c, stdin, "--secret-stdin", names...)
+	if err != nil {
+		return err
+	}
+	for i, name := range names {
+		values[name] = texts[i]
+	}
+	return nil
 }
 
 // orOne wants one device, or none where a condition chooses many.

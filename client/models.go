@@ -13,6 +13,7 @@ type Property struct {
 	Name            string    `json:"name"`
 	Title           string    `json:"title,omitempty"`
 	Description     string    `json:"description,omitempty"`
+	Secret          bool      `json:"secret,omitempty" doc:"A setting that is kept sealed and shown to nobody: writeOnly in the model"`
 	Role            string    `json:"role" enum:"telemetry,attribute,setting"`
 	Type            string    `json:"type" enum:"number,integer,text,boolean,nothing" doc:"Nothing for values that are checked and not stored"`
 	Unit            string    `json:"unit,omitempty" doc:"Symbol as in the model"`

@@ -270,6 +270,7 @@ type Setting struct {
 	Maximum       *float64   `json:"maximum,omitempty"`
 	Enum          []string   `json:"enum,omitempty"`
 	KeptByService bool       `json:"kept_by_service,omitempty" doc:"Lives in the service only"`
+	Secret        bool       `json:"secret,omitempty" doc:"writeOnly in the model: it is kept sealed, sent to the device and shown to nobody"`
 	Intended      any        `json:"intended" doc:"What it should be"`
 	Applied       any        `json:"applied,omitempty" doc:"What the device confirmed; absent before it did"`
 	Source        string     `json:"source" enum:"model,layer,response,override" doc:"Where the intended value comes from"`

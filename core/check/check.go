@@ -52,7 +52,9 @@ func Schema(m *model.Model) *expr.Schema {
 		}
 	}
 	for _, p := range m.With(model.Setting) {
-		add(p, "set", "intended")
+		if !p.Secret { // what an expression compares, it tells
+			add(p, "set", "intended")
+		}
 	}
 	for _, p := range m.With(model.Attribute) {
 		add(p, "attr")

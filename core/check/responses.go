@@ -66,7 +66,9 @@ func Responses(r *rule.Rule, models []*model.Model, a Around) error {
 			if x.Command != "" {
 				_, found, err = m.Input(x.Command, input)
 			} else {
-				_, found = m.Fields(x.Set, model.Setting)
+				if _, found = m.Fields(x.Set, model.Setting); len(found) == 0 {
+					found = secrets(m, x.Set)
+				}
 			}
 			if len(found) > 0 {
 				err = model.Findings(found)
@@ -85,6 +87,16 @@ func Responses(r *rule.Rule, models []*model.Model, a Around) error {
 		return nil
 	}
 	return wrong
+}
+
+// secrets are those among what is set: who reads the rule would read them.
+func secrets(m *model.Model, set map[string]any) (found []model.Finding) {
+	for name := range set {
+		if p, ok := m.Property(name); ok && p.Secret {
+			found = append(found, model.Finding{Pointer: "/" + name, Sentence: name + " is a secret, which no rule sets; give it by a layer"})
+		}
+	}
+	return found
 }
 
 // Layer is what a layer says that rules may have to do with.

@@ -44,6 +44,19 @@ func ParseLayer(src []byte) (*Layer, error) {
 // YAML writes l as its file.
 func (l *Layer) YAML() []byte { return yamldoc.Encode(l) }
 
+// Shown is l for whoever only looks: secrets say that they are.
+func (l *Layer) Shown() *Layer {
+	out := *l
+	out.Set = make(map[string]any, len(l.Set))
+	for name, x := range l.Set {
+		out.Set[name] = x
+		if v, err := value.FromAny(x); err == nil && v.Sealed() {
+			out.Set[name] = value.Hidden
+		}
+	}
+	return &out
+}
+
 // Check checks l alone.
 func (l *Layer) Check() error {
 	switch {

@@ -38,8 +38,19 @@ var (
 // Check returns x, a decoded JSON value, as a Value of p's kind. The error
 // says what x is and what p wants. It does not judge the range: see OutOfRange
 // and Impossible.
+//
+// A sealed secret is taken as it is, and nothing is repeated of another one.
 func (p *Property) Check(x any) (value.Value, error) {
 	v, err := value.FromAny(x)
+	if v.Sealed() {
+		if p.Secret {
+			return v, nil
+		}
+		return value.Value{}, errors.New("is given a sealed secret, and it is none in the model; give its value itself")
+	}
+	if p.Secret && (err != nil || v.Kind != p.Kind) {
+		return value.Value{}, fmt.Errorf("is %s; the model wants %s", value.JSONKind(x), p.kindWords())
+	}
 	if err != nil {
 		return value.Value{}, fmt.Errorf("is %s; the model wants %s", err, p.kindWords())
 	}
@@ -50,6 +61,9 @@ func (p *Property) Check(x any) (value.Value, error) {
 		return value.Value{}, fmt.Errorf("is %s (%s); the model wants %s", value.JSONKind(x), v, p.kindWords())
 	}
 	if p.Integer && v.Num != math.Trunc(v.Num) {
+		if p.Secret {
+			return value.Value{}, errors.New("is no whole number; the model wants one")
+		}
 		return value.Value{}, fmt.Errorf("is %s; the model wants a whole number", v)
 	}
 	if v.Kind == value.Text && len(v.Text) > MaxText {
@@ -59,8 +73,11 @@ func (p *Property) Check(x any) (value.Value, error) {
 }
 
 // OutOfRange reports whether v lies outside the model's minimum, maximum,
-// lengths or enumeration.
+// lengths or enumeration. A sealed secret does not: it was judged before.
 func (p *Property) OutOfRange(v value.Value) bool {
+	if p.Secret && v.Sealed() {
+		return false
+	}
 	switch v.Kind {
 	case value.Number:
 		if p.Min != nil && v.Num < *p.Min || p.Max != nil && v.Num > *p.Max {
@@ -74,6 +91,14 @@ func (p *Property) OutOfRange(v value.Value) bool {
 		}
 	}
 	return p.strict && len(p.Schema.Check(v.Any(), "")) > 0
+}
+
+// Holds reports whether v can be a value of p: its kind and its range.
+func (p *Property) Holds(v value.Value) bool {
+	if v.Sealed() {
+		return p.Secret
+	}
+	return v.Kind == p.Kind && !p.OutOfRange(v)
 }
 
 // Impossible reports whether v lies outside the accept span.
@@ -107,6 +132,9 @@ func (p *Property) RangeWords() string {
 // Say writes v with p's decimals and unit, as on screen.
 func (p *Property) Say(v value.Value) string {
 	s := v.String()
+	if p.Secret && v.Known() {
+		return value.Hidden
+	}
 	if v.Kind == value.Number {
 		if p.Decimals >= 0 {
 			s = strconv.FormatFloat(v.Num, 'f', p.Decimals, 64)

@@ -56,6 +56,9 @@ type Property struct {
 	Accept        *Span    // what is physically possible
 	Default       value.Value
 	KeptByService bool // a setting that lives in the service only
+	// Secret is a setting that is sent and shown to nobody: writeOnly in the standard's
+	// words. Its values are sealed: see package secret.
+	Secret bool
 	// Path leads to the value in a message: the name alone, or of a member of an
 	// object the names of its objects before its own.
 	Path []string

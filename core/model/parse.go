@@ -246,6 +246,7 @@ func (m *Model) leaf(p Property, at string, n *node, must bool, wrong *Findings)
 	p.Min, p.Max, p.MinLength, p.MaxLength = s.Minimum, s.Maximum, s.MinLength, s.MaxLength
 	ours(n, at, propertyTerms, wrong)
 	p.additions(n, at, wrong)
+	p.Secret = p.Role == Setting && s.WriteOnly && !p.KeptByService
 	switch kind := s.kind(); kind {
 	case "number", "integer":
 		p.Kind, p.Integer = value.Number, kind == "integer"
@@ -302,6 +303,8 @@ func (m *Model) theDefault(p *Property, at string, n *node, wrong *Findings) {
 	}
 	v, err := p.Check(d.any())
 	switch {
+	case p.Secret:
+		wrong.add(at+"/default", "%s is a secret (writeOnly), and everybody reads a model; give it by a layer", p.Name)
 	case err != nil:
 		wrong.add(at+"/default", "the default %s", err)
 	case p.OutOfRange(v):

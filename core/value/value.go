@@ -60,6 +60,24 @@ func OfBool(b bool) Value {
 	return Value{Kind: Bool}
 }
 
+// SealedPrefix is what the text of a sealed secret begins with, Hidden what people see of
+// it, and shortest how long such a text is at least.
+const (
+	SealedPrefix = "sealed:"
+	Hidden       = "(secret)"
+	shortest     = len(SealedPrefix) + 40 // nonce, tag and two bytes in Base64
+)
+
+// Sealed reports whether v is a secret that only the service can open: see package secret.
+func (v Value) Sealed() bool {
+	if v.Kind != Text || len(v.Text) < shortest || !strings.HasPrefix(v.Text, SealedPrefix) {
+		return false
+	}
+	return strings.IndexFunc(v.Text[len(SealedPrefix):], func(r rune) bool {
+		return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && r != '-' && r != '_'
+	}) < 0
+}
+
 // Known reports whether v holds anything.
 func (v Value) Known() bool { return v.Kind != None }
 
@@ -92,6 +110,14 @@ func (v Value) Any() any {
 		return v.Num != 0
 	}
 	return nil
+}
+
+// Shown is Any for whoever only looks: of a secret it says that it is one.
+func (v Value) Shown() any {
+	if v.Sealed() {
+		return Hidden
+	}
+	return v.Any()
 }
 
 // FromAny returns the Value of a decoded JSON scalar: float64, json.Number,
@@ -149,12 +175,15 @@ func JSONKind(x any) string {
 }
 
 // String writes v as people read it: the shortest number that reads back the
-// same, the bare text, true or false, and a dash for nothing.
+// same, the bare text, true or false, and a dash for nothing. A secret is hidden.
 func (v Value) String() string {
 	switch v.Kind {
 	case Number:
 		return strconv.FormatFloat(v.Num, 'f', -1, 64)
 	case Text:
+		if v.Sealed() {
+			return Hidden
+		}
 		return v.Text
 	case Bool:
 		return strconv.FormatBool(v.Num != 0)

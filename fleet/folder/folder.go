@@ -336,7 +336,7 @@ func (l *Loader) layers(files []check.File, out *Outcome) ([]layering.Layer, []s
 		if old, err := l.o.Layers.Get(x.Name); err == nil {
 			i.State = "same"
 			if record.Tag(old) != record.Tag(*x) {
-				i.State, i.Lines = "changed", difference(string(old.YAML()), string(x.YAML()))
+				i.State, i.Lines = "changed", difference(string(old.Shown().YAML()), string(x.Shown().YAML()))
 			}
 		} else {
 			there = append(there, x.Name)

@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"context"
 	"log/slog"
+	"maps"
 	"reflect"
 	"slices"
 	"strings"
@@ -18,6 +19,7 @@ import (
 	"ullage/core/layering"
 	"ullage/core/model"
 	"ullage/core/rule"
+	"ullage/core/secret"
 	"ullage/core/value"
 	"ullage/fleet/commit"
 	"ullage/fleet/devices"
@@ -64,6 +66,8 @@ type Options struct {
 	// Rules are those in force, and Raised tells whether one is raised on a device.
 	Rules  func() []rule.Rule
 	Raised func(d devices.Device, rule string) bool
+	// Secrets seals what nobody may read; without it no secret is taken.
+	Secrets *secret.Box
 	// Zone is that of a device.
 	Zone func(device string) *time.Location
 	// WavesAbove is from how many devices on a change goes out in waves, unless whoever makes
@@ -540,7 +544,41 @@ func (l *Layers) Put(ctx context.Context, x layering.Layer, cond noun.If, by str
 	if _, err := l.judge(&x); err != nil {
 		return noun.Saved[layering.Layer]{}, err
 	}
+	x, err := l.Sealed(x)
+	if err != nil {
+		return noun.Saved[layering.Layer]{}, err
+	}
 	return l.Register.Put(ctx, x, cond, by)
+}
+
+// Sealed returns a layer with every secret in it sealed, as it is kept; what is the same
+// as before stays as it stands. What is sealed already must be of this service.
+func (l *Layers) Sealed(x layering.Layer) (layering.Layer, error) {
+	var secrets []string
+	for _, m := range l.inUse() {
+		for name, v := range x.Set {
+			if p, ok := m.Property(name); ok && p.Secret && v != nil {
+				secrets = append(secrets, name)
+			}
+		}
+	}
+	if len(secrets) == 0 {
+		return x, nil
+	}
+	before, _ := l.Find(x.Name)
+	x.Set = maps.Clone(x.Set)
+	for _, name := range secrets {
+		old, _ := value.FromAny(before.Set[name])
+		v, err := value.FromAny(x.Set[name])
+		if err == nil {
+			v, err = l.o.Secrets.Renew(name, old, v)
+		}
+		if err != nil {
+			return x, fault.New(fault.Invalid, "the layer %s was not saved: %s is a secret, and %s", x.Name, name, err).On("layer")
+		}
+		x.Set[name] = v.Any()
+	}
+	return x, nil
 }
 
 // Remove takes a layer out.

@@ -72,6 +72,11 @@ func (l *Layers) proposed(p Proposal) (view, Preview, error) {
 			return v, out, err
 		}
 		out.Lacking, out.Warnings = fit.Lacking, fit.Warnings
+		sealed, err := l.Sealed(*x)
+		if err != nil {
+			return v, out, err
+		}
+		x = &sealed
 		if !slices.Contains(order, x.Name) {
 			order = append(order, x.Name)
 		}

@@ -151,7 +151,7 @@ func (r *Revisions) Move(ctx context.Context, modelName, version string, ids []s
 			return Moving{}, err
 		}
 		for name, v := range st.Override {
-			if p, ok := to.Property(name); !ok || p.Role != model.Setting || p.Kind != v.Kind || p.OutOfRange(v) {
+			if p, ok := to.Property(name); !ok || p.Role != model.Setting || !p.Holds(v) {
 				s.Loses = append(s.Loses, name)
 			}
 		}

@@ -292,6 +292,9 @@ func (r *Rollouts) Start(ctx context.Context, x layering.Layer, p waves.Plan, ta
 	if len(planned.Waves) == 0 {
 		return nil, fault.New(fault.Invalid, "no device would have other settings, so there is nothing to roll out").Then("save the layer as it is").On("rollout")
 	}
+	if x, err = r.o.Layers.Sealed(x); err != nil {
+		return nil, err
+	}
 	now := r.o.Now()
 	out := &Rollout{ID: fact.NewID(now), Layer: x.Name, To: x, Plan: p, Waves: planned.Waves, Soak: planned.Soak, By: by, At: now,
 		Run: waves.Run{State: waves.Waiting, Since: now}}

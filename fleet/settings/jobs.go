@@ -57,8 +57,11 @@ func (b *Settings) SetManyUntil(ctx context.Context, ids []string, set map[strin
 	if err := b.checkUntil(until); err != nil {
 		return Job{}, err
 	}
-	said, err := b.CheckMany(ids, set, unset)
+	said, models, err := b.checkMany(ids, set, unset)
 	if err != nil {
+		return Job{}, err
+	}
+	if set, err = b.sealedForMany(models, set); err != nil {
 		return Job{}, err
 	}
 	ids = slices.Compact(slices.Sorted(slices.Values(ids)))
@@ -76,12 +79,17 @@ func (b *Settings) SetManyUntil(ctx context.Context, ids []string, set map[strin
 // CheckMany tells what is wrong with a change of many devices, and how people
 // write its values.
 func (b *Settings) CheckMany(ids []string, set map[string]any, unset []string) (map[string]string, error) {
+	said, _, err := b.checkMany(ids, set, unset)
+	return said, err
+}
+
+func (b *Settings) checkMany(ids []string, set map[string]any, unset []string) (map[string]string, map[*model.Model]bool, error) {
 	if len(ids) == 0 {
-		return nil, fault.New(fault.Invalid, "no device is chosen, so nothing was changed").
+		return nil, nil, fault.New(fault.Invalid, "no device is chosen, so nothing was changed").
 			Then("choose devices by their ids or by a condition")
 	}
 	if len(set)+len(unset) == 0 {
-		return nil, fault.New(fault.Invalid, "no setting is named, so nothing was changed").
+		return nil, nil, fault.New(fault.Invalid, "no setting is named, so nothing was changed").
 			Then("name one with its value, like max_temp=30")
 	}
 	said := map[string]string{}
@@ -89,26 +97,26 @@ func (b *Settings) CheckMany(ids []string, set map[string]any, unset []string) (
 	for _, id := range ids {
 		d, err := b.devices.Get(id)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		m, err := b.models.Of(d.Model, d.Version)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if checked[m] {
 			continue
 		}
 		checked[m] = true
-		values, err := allowed(id, m, set, unset)
+		values, err := allowed(id, m, set, unset, giving)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		for name, v := range values {
 			p, _ := m.Property(name)
 			said[name] = p.Say(v)
 		}
 	}
-	return said, nil
+	return said, checked, nil
 }
 
 // slice queues the next devices of a job.

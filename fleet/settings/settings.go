@@ -15,6 +15,7 @@ import (
 
 	"ullage/core/layering"
 	"ullage/core/model"
+	"ullage/core/secret"
 	"ullage/core/value"
 	"ullage/fleet/commit"
 	"ullage/fleet/devices"
@@ -102,8 +103,10 @@ type Options struct {
 	Revisions int
 	// Drift says what is done about devices that are not as they have confirmed.
 	Drift Drift
-	Log   *slog.Logger
-	Now   func() time.Time
+	// Secrets seals what nobody may read; without it no secret is taken.
+	Secrets *secret.Box
+	Log     *slog.Logger
+	Now     func() time.Time
 }
 
 // Settings holds the settings of every device.
@@ -114,6 +117,7 @@ type Settings struct {
 	bus     *event.Bus
 	log     *slog.Logger
 	now     func() time.Time
+	secrets *secret.Box
 	epoch   int64
 
 	states *commit.Table[string, *State]
@@ -133,7 +137,7 @@ type Settings struct {
 // Open reads every state, and goes on with what was to be changed on many
 // devices when the service stopped.
 func Open(ctx context.Context, o Options) (*Settings, error) {
-	b := &Settings{commits: o.Commits, devices: o.Devices, models: o.Models, bus: o.Bus, log: o.Log, now: o.Now,
+	b := &Settings{commits: o.Commits, devices: o.Devices, models: o.Models, bus: o.Bus, log: o.Log, now: o.Now, secrets: o.Secrets,
 		revisions: o.Revisions, drift: o.Drift, recent: map[string][]time.Time{}, changed: map[string]chan struct{}{}}
 	stored, err := o.Records.SettingStates(ctx)
 	if err != nil {
@@ -249,7 +253,7 @@ func (b *Settings) without(s *State, m *model.Model) (removed []string) {
 func unfit(values layering.Settings, m *model.Model) layering.Settings {
 	out := layering.Settings{}
 	for name, v := range values {
-		if p, ok := m.Property(name); !ok || p.Role != model.Setting || v.Kind != p.Kind || p.OutOfRange(v) {
+		if p, ok := m.Property(name); !ok || p.Role != model.Setting || !p.Holds(v) {
 			out[name] = v
 		}
 	}
@@ -336,7 +340,7 @@ func (b *Settings) SetUntil(ctx context.Context, id string, set map[string]any, 
 	if err != nil {
 		return State{}, err
 	}
-	values, err := allowed(id, m, set, unset)
+	given, err := allowed(id, m, set, unset, giving)
 	if err != nil {
 		return State{}, err
 	}
@@ -344,6 +348,10 @@ func (b *Settings) SetUntil(ctx context.Context, id string, set map[string]any, 
 	err = b.commits.Do(ctx, func(tx *commit.Tx) error {
 		was := b.in(tx, id)
 		s := *was
+		values, err := b.sealed(m, s.Override, given)
+		if err != nil {
+			return err
+		}
 		said, removed := b.override(&s, m, values, unset, until, by)
 		if now, ok := b.devices.In(tx, id); ok {
 			d = now
@@ -357,9 +365,12 @@ func (b *Settings) SetUntil(ctx context.Context, id string, set map[string]any, 
 	return out, err
 }
 
-// allowed checks values against a model.
-func allowed(id string, m *model.Model, set map[string]any, unset []string) (map[string]value.Value, error) {
+// allowed checks values against a model, and with more.
+func allowed(id string, m *model.Model, set map[string]any, unset []string, more ...func(map[string]value.Value) []model.Finding) (map[string]value.Value, error) {
 	values, wrong := m.Fields(set, model.Setting)
+	for _, check := range more {
+		wrong = append(wrong, check(values)...)
+	}
 	for _, name := range unset {
 		if p, ok := m.Property(name); !ok || p.Role != model.Setting {
 			wrong = append(wrong, model.Finding{Pointer: "/unset",
@@ -382,7 +393,7 @@ func (b *Settings) override(s *State, m *model.Model, values map[string]value.Va
 	said = map[string]string{}
 	for name, v := range values {
 		p, _ := m.Property(name)
-		if old, ok := s.Override[name]; ok && old == v && s.OverriddenBy[name].Until.Equal(until) {
+		if old, ok := s.Override[name]; ok && b.same(name, old, v) && s.OverriddenBy[name].Until.Equal(until) {
 			continue
 		}
 		s.Override[name], s.OverriddenBy[name] = v, Overridden{by, at, until}
@@ -479,7 +490,7 @@ type Document struct {
 // Document returns the intended document of a device.
 func (b *Settings) Document(id string) (Document, error) {
 	s, _, err := b.Of(id)
-	return Document{s.Revision, s.Intended}, err
+	return Document{s.Revision, b.opened(id, s.Intended)}, err
 }
 
 // Changed returns a channel that is closed when the device's revision is no
@@ -546,7 +557,7 @@ func (b *Settings) Apply(id string, body []byte, done func(Result, error)) {
 	refused := map[string]string{}
 	for name, reason := range r.Refused {
 		if p, ok := m.Property(name); ok && p.Role == model.Setting {
-			refused[name] = value.Clip(reason, 200)
+			refused[name] = value.Clip(b.Hide(id, reason), 200)
 		} else {
 			out.Refused = append(out.Refused, model.Finding{Pointer: "/refused/" + name,
 				Sentence: fmt.Sprintf("%s has no setting %s", m, value.Clip(name, 200))})
@@ -566,6 +577,7 @@ func (b *Settings) Apply(id string, body []byte, done func(Result, error)) {
 func (b *Settings) confirm(tx *commit.Tx, id string, m *model.Model, revision int64, applied layering.Settings,
 	refused map[string]string) error {
 	was := b.in(tx, id)
+	b.reported(m, was, applied, refused)
 	if !was.Made(revision) {
 		return fault.New(fault.Conflict, "revision %d was never sent to %s; the newest is %d", revision, id,
 			was.Revision).

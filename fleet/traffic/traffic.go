@@ -6,6 +6,7 @@ import (
 	"container/list"
 	"crypto/rand"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -93,7 +94,8 @@ type Log struct {
 	o       Options
 	refused uint64
 	changed chan struct{} // closed with the next entry; nil while nobody waits
-	keeper  Keeper        // nil for memory alone
+	hide    func(device, text string) string
+	keeper  Keeper // nil for memory alone
 	keep    *keeping
 }
 
@@ -115,6 +117,10 @@ func New(o Options) *Log {
 // each is how many entries a device keeps now.
 func (l *Log) each() int { return min(l.o.EachDevice, max(4, l.o.Devices/max(len(l.devices), 1))) }
 
+// Hiding has secrets of a device taken out of what is kept. It must be called before the
+// first entry.
+func (l *Log) Hiding(hide func(device, text string) string) { l.hide = hide }
+
 // Changed returns a channel that is closed with the next entry.
 func (l *Log) Changed() <-chan struct{} {
 	l.mu.Lock()
@@ -128,6 +134,10 @@ func (l *Log) Changed() <-chan struct{} {
 // Add records e and returns it with its number.
 func (l *Log) Add(e Entry) Entry {
 	e.Size = max(e.Size, len(e.Body))
+	if l.hide != nil && e.Device != "" {
+		e.Body, e.Reason, e.Note = l.hide(e.Device, e.Body), l.hide(e.Device, e.Reason), l.hide(e.Device, e.Note)
+		e.Refused, e.Marked = l.hidden(e.Device, e.Refused), l.hidden(e.Device, e.Marked)
+	}
 	e.cut()
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -154,6 +164,14 @@ func (l *Log) Add(e Entry) Entry {
 		l.changed = nil
 	}
 	return e
+}
+
+func (l *Log) hidden(device string, fs []model.Finding) []model.Finding {
+	out := slices.Clone(fs)
+	for i := range out {
+		out[i].Sentence = l.hide(device, out[i].Sentence)
+	}
+	return out
 }
 
 // cut cuts what is longer than is kept. Its texts are copies: a part of a

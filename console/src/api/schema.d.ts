@@ -5524,6 +5524,8 @@ export interface components {
             rollup_retention?: string;
             /** @description What a value may be, in words */
             says?: string;
+            /** @description A setting that is kept sealed and shown to nobody: writeOnly in the model */
+            secret?: boolean;
             title?: string;
             /**
              * @description Nothing for values that are checked and not stored
@@ -6302,6 +6304,8 @@ export interface components {
             overridden_by?: string;
             /** @description What the device said when it refused */
             reason?: string;
+            /** @description writeOnly in the model: it is kept sealed, sent to the device and shown to nobody */
+            secret?: boolean;
             /**
              * @description Where the intended value comes from
              * @enum {string}

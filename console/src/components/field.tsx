@@ -7,12 +7,14 @@ export function Field({
   type,
   value,
   choices,
+  secret,
   onChange,
 }: {
   id: string;
   type: string;
   value: string;
   choices?: { value: string; name: string }[];
+  secret?: boolean; // it is not shown while it is typed, and never after that
   onChange: (v: string) => void;
 }) {
   if (choices)
@@ -30,6 +32,7 @@ export function Field({
     <input
       id={id}
       value={value}
+      {...(secret ? { type: "password", autoComplete: "new-password", placeholder: "unchanged" } : {})}
       inputMode={type === "text" ? undefined : "decimal"}
       onChange={(e) => onChange(e.target.value)}
       className={`${fieldLook} ${type === "text" ? "" : "text-right"}`}

@@ -12,7 +12,7 @@ import {
   type Model,
   type Property,
 } from "../api/client";
-import { number, plural, say } from "../lib/format";
+import { number, plural, say, sealed } from "../lib/format";
 import { readValue } from "../lib/layers";
 import { useDelayed } from "../lib/use";
 import { Dialog, Entry } from "./dialog";
@@ -224,7 +224,8 @@ export function LayerForm({
                   <Field
                     id={`layer-set-${name}`}
                     type={type}
-                    value={String(v)}
+                    value={sealed(v) ? "" : String(v)}
+                    secret={p?.secret}
                     choices={choicesOf(type, p?.enum)}
                     onChange={(x) => set(name, readValue(type, x))}
                   />

@@ -36,11 +36,14 @@ function read(s: Setting, text: string): unknown {
   return text;
 }
 
+// startOf is what a field begins with: of a secret nothing.
+const startOf = (s: Setting) => (s.secret ? "" : String(s.intended ?? ""));
+
 export function SettingsDialog({ settings, onClose }: { settings: Settings; onClose: () => void }) {
   const tell = useTell();
   const queries = useQueryClient();
   const [texts, setTexts] = useState<Record<string, string>>(() =>
-    Object.fromEntries(settings.settings.map((s) => [s.name, String(s.intended ?? "")])),
+    Object.fromEntries(settings.settings.map((s) => [s.name, startOf(s)])),
   );
   const [end, setEnd] = useState("");
   const send = useMutation({
@@ -48,14 +51,14 @@ export function SettingsDialog({ settings, onClose }: { settings: Settings; onCl
       ask(api.POST("/api/v1/devices/{id}/settings", { params: { path: { id: settings.device } }, body: c })),
     onSuccess: (after) => queries.setQueryData(["settings", settings.device], after),
   });
-  const changed = settings.settings.filter((s) => texts[s.name] !== String(s.intended ?? ""));
+  const changed = settings.settings.filter((s) => texts[s.name] !== startOf(s));
   const submit = (e: FormEvent) => {
     e.preventDefault();
     if (changed.length === 0) return onClose();
     // The way back: what was set on this device is set again, what was not is taken off.
     const undo: Change = {
       set: Object.fromEntries(
-        changed.filter((s) => s.source === "override").map((s) => [s.name, s.intended]),
+        changed.filter((s) => s.source === "override" && !s.secret).map((s) => [s.name, s.intended]),
       ),
       unset: changed.filter((s) => s.source !== "override").map((s) => s.name),
     };
@@ -68,9 +71,12 @@ export function SettingsDialog({ settings, onClose }: { settings: Settings; onCl
         onSuccess: () => {
           onClose();
           tell(
-            `${changed.map((s) => `${s.name} is to be ${texts[s.name]} ${s.display ?? ""}`.trim()).join(", ")} on ${settings.device}`,
+            `${changed.map((s) => `${s.name} is to be ${s.secret ? "another" : texts[s.name]} ${s.display ?? ""}`.trim()).join(", ")} on ${settings.device}`,
             {
-              undo: () => send.mutate(undo, { onError: (err) => tell(err.message, { bad: true }) }),
+              // What a secret was before, nobody knows any more.
+              undo: changed.some((s) => s.secret && s.source === "override")
+                ? undefined
+                : () => send.mutate(undo, { onError: (err) => tell(err.message, { bad: true }) }),
             },
           );
         },
@@ -114,7 +120,9 @@ export function SettingsDialog({ settings, onClose }: { settings: Settings; onCl
                                   onSuccess: () => {
                                     onClose();
                                     tell(`${s.name} follows its layers again`, {
-                                      undo: () => send.mutate({ set: { [s.name]: s.intended } }),
+                                      undo: s.secret
+                                        ? undefined
+                                        : () => send.mutate({ set: { [s.name]: s.intended } }),
                                     });
                                   },
                                 },
@@ -131,6 +139,7 @@ export function SettingsDialog({ settings, onClose }: { settings: Settings; onCl
                     id={id}
                     type={s.type}
                     value={texts[s.name]}
+                    secret={s.secret}
                     choices={choicesOf(s.type, s.enum)}
                     onChange={set}
                   />
@@ -151,7 +160,9 @@ export function SettingsDialog({ settings, onClose }: { settings: Settings; onCl
             <div className="flex items-center justify-end gap-3 pt-4">
               <span className="mr-auto text-muted">
                 {changed.length > 0 &&
-                  changed.map((s) => `${s.name}: ${say(s.intended, s)} → ${texts[s.name]}`).join(", ")}
+                  changed
+                    .map((s) => `${s.name}: ${say(s.intended, s)} → ${s.secret ? "another" : texts[s.name]}`)
+                    .join(", ")}
               </span>
               <Button onClick={onClose}>Cancel</Button>
               <Button primary type="submit" disabled={send.isPending || changed.length === 0}>

@@ -24,8 +24,11 @@ export function say(v: unknown, p?: Pick<Property, "decimals">): string {
   if (v === null || v === undefined) return "–";
   if (typeof v === "number") return number(v, p?.decimals ?? -1);
   if (typeof v === "boolean") return v ? "yes" : "no";
-  return String(v);
+  return sealed(v) ? "(secret)" : String(v);
 }
+
+// sealed says that a value is a secret, which only the service can open.
+export const sealed = (v: unknown) => typeof v === "string" && /^sealed:[\w-]{40,}$/.test(v);
 
 export function lasting(ms: number): string {
   const s = Math.max(0, Math.floor(ms / 1000));

@@ -1,8 +1,10 @@
+import { say } from "./format";
+
 // valuesOf lists the values that a layer gives, as people write them.
 export function valuesOf(set: Record<string, unknown>): [string, string][] {
   return Object.entries(set)
     .sort(([a], [b]) => a.localeCompare(b))
-    .map(([k, v]) => [k, v === null ? "taken off" : String(v)]);
+    .map(([k, v]) => [k, v === null ? "taken off" : say(v)]);
 }
 
 // readValue turns what stands in a field into a value for a setting of a type.
