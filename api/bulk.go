@@ -22,7 +22,7 @@ func (s *server) bulkRoutes() {
 		if in.Body.Preview {
 			return &body[client.DeviceJob]{deviceJobOf(&bulk.Job{Change: ch, Devices: ids})}, nil
 		}
-		j, err := s.Fleet.BeginChange(ctx, caller(ctx), ids, ch)
+		j, err := s.Fleet.BeginChange(ctx, caller(ctx), ids, ch, in.Body.AtOnce)
 		if err != nil {
 			return nil, s.failed(err)
 		}

@@ -81,7 +81,7 @@ func (s *server) rolloutRoutes() {
 		}
 		s.Settle()
 		return &body[client.Rollout]{s.rolloutOf(ctx, x)}, nil
-	}, describe("act-on-rollout", "Pause, resume, stop or undo a rollout, or leave a device out", "Rollouts"), notFound)
+	}, describe("act-on-rollout", "Approve, pause, resume, stop or undo a rollout, or leave a device out", "Rollouts"), notFound)
 }
 
 // rolloutOf is a rollout as lists show it.
@@ -97,7 +97,7 @@ func (s *server) rolloutOf(ctx context.Context, x *rollouts.Rollout) client.Roll
 }
 
 func shownRollout(x rollouts.Shown) client.Rollout {
-	out := client.Rollout{ID: x.ID, Layer: x.Layer, State: string(x.Run.State), Why: x.Run.Why, Broke: x.Run.Broke, By: x.By, At: x.At, Since: x.Run.Since,
+	out := client.Rollout{ID: x.ID, Layer: x.Layer, State: string(x.Run.State), Why: x.Run.Why, Broke: x.Run.Broke, By: x.By, Asks: x.Asks() && x.Run.State.Open(), Approved: x.Approved, At: x.At, Since: x.Run.Since,
 		Wave: x.Run.Wave + 1, Began: optional(x.Run.Began), Holds: optional(x.Run.Holds), Soak: x.Soak.Seconds(), EndedAt: optional(x.Run.Ended),
 		Waves: []client.RolloutWave{}, Counts: map[string]int{}}
 	for _, d := range x.Devices {

@@ -165,7 +165,7 @@ func (s *server) folderRoutes() {
 		for i, f := range in.Body.Files {
 			files[i] = check.File{Path: f.Path, Data: append([]byte(f.Text), f.Data...)}
 		}
-		o, err := s.Fleet.Load(ctx, caller(ctx), files, in.Body.Preview)
+		o, err := s.Fleet.Load(ctx, caller(ctx), files, in.Body.Preview, in.Body.AtOnce)
 		if err != nil {
 			return nil, s.failed(err)
 		}

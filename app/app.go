@@ -78,6 +78,9 @@ type Options struct {
 	// WavesAbove is from how many devices on a change of layers goes out in waves unless
 	// whoever makes it says otherwise; never if it is 0.
 	WavesAbove int
+	// ApprovalAbove is from how many devices on a second person approves a change of layers;
+	// never if it is 0.
+	ApprovalAbove int
 	// Traffic bounds the latest messages that are kept in memory.
 	Traffic traffic.Options
 	// KeepTraffic says how much of the traffic is kept on the disk; none if it is nil.
@@ -271,7 +274,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		return a, err
 	}
 	if a.Layers, err = layers.Open(ctx, layers.Options{Records: records, Commits: a.Commits, Devices: a.Devices, Models: a.Models,
-		Settings: a.Settings, Rules: a.Alarms.Rules, Raised: a.Alarms.RaisedOn, Zone: a.Present.Zone, WavesAbove: o.WavesAbove, Secrets: secrets, Log: o.Log, Now: o.Now}); err != nil {
+		Settings: a.Settings, Rules: a.Alarms.Rules, Raised: a.Alarms.RaisedOn, Zone: a.Present.Zone, WavesAbove: o.WavesAbove, ApprovalAbove: o.ApprovalAbove, Secrets: secrets, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
 	a.Traffic = traffic.New(o.Traffic)
@@ -303,7 +306,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		Models: a.Models, Present: a.Present, Now: o.Now})
 	a.Ahead = ahead.New(ahead.Options{Forecasts: a.Queries, Bus: a.Bus, Log: o.Log, Now: o.Now})
 	if a.Rollouts, err = rollouts.Open(ctx, rollouts.Options{Records: records, Commits: a.Commits, Devices: a.Devices, Models: a.Models,
-		Settings: a.Settings, Layers: a.Layers, Present: a.Present, Rules: a.Alarms.Names, Matching: a.Expressions.Where, Zone: a.Present.Zone,
+		Settings: a.Settings, Layers: a.Layers, ApprovalAbove: o.ApprovalAbove, Present: a.Present, Rules: a.Alarms.Names, Matching: a.Expressions.Where, Zone: a.Present.Zone,
 		Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}

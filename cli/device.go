@@ -364,6 +364,7 @@ func printDevice(w io.Writer, d client.Device, m client.Model) {
 
 func deviceLabel() *cobra.Command {
 	var many change
+	var atOnce bool
 	c := &cobra.Command{
 		Use: "label DEVICE KEY=VALUE…", Short: "Set labels of a device, or of many; KEY= removes one",
 		Args: many.args("a device and labels"), ValidArgsFunction: labelWords,
@@ -377,7 +378,7 @@ func deviceLabel() *cobra.Command {
 				return err
 			}
 			if device == "" {
-				return many.changeDevices(c, client.ManyDevices{Labels: l})
+				return many.changeDevices(c, client.ManyDevices{Labels: l, AtOnce: atOnce})
 			}
 			cl, err := connect(c)
 			if err != nil {
@@ -391,6 +392,7 @@ func deviceLabel() *cobra.Command {
 		},
 	}
 	many.flags(c)
+	c.Flags().BoolVar(&atOnce, "at-once", false, "with --where: devices get what layers give them by their labels at once, however many they are")
 	return c
 }
 

@@ -21,12 +21,12 @@ func compareCommand() *cobra.Command {
 		Example: "  ullage compare examples/cellars",
 		GroupID: groupModel,
 		Args:    between(0, 1, "one name at most"),
-		RunE:    func(c *cobra.Command, args []string) error { return sendFolder(c, args, true, true) },
+		RunE:    func(c *cobra.Command, args []string) error { return sendFolder(c, args, true, true, false) },
 	}
 }
 
 func loadCommand() *cobra.Command {
-	var dry, yes bool
+	var dry, yes, atOnce bool
 	c := &cobra.Command{
 		Use:   "load [FOLDER]",
 		Short: "Bring a fleet folder into the service, all of it or nothing",
@@ -38,14 +38,15 @@ there already.`,
 		Example: "  ullage load examples/cellars\n  ullage load examples/cellars --dry-run",
 		GroupID: groupModel,
 		Args:    between(0, 1, "one name at most"),
-		RunE:    func(c *cobra.Command, args []string) error { return sendFolder(c, args, dry, yes) },
+		RunE:    func(c *cobra.Command, args []string) error { return sendFolder(c, args, dry, yes, atOnce) },
 	}
 	c.Flags().BoolVar(&dry, "dry-run", false, "say what would change and change nothing")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	c.Flags().BoolVar(&atOnce, "at-once", false, "devices get what layers give at once, however many they are")
 	return c
 }
 
-func sendFolder(c *cobra.Command, args []string, preview, yes bool) error {
+func sendFolder(c *cobra.Command, args []string, preview, yes, atOnce bool) error {
 	root := "."
 	if len(args) == 1 {
 		root = args[0]
@@ -58,7 +59,7 @@ func sendFolder(c *cobra.Command, args []string, preview, yes bool) error {
 	if err != nil {
 		return err
 	}
-	ask := client.Folder{Preview: true}
+	ask := client.Folder{Preview: true, AtOnce: atOnce}
 	for _, f := range files {
 		ask.Files = append(ask.Files, folderFile(f))
 	}

@@ -19,7 +19,7 @@ import (
 
 func rolloutCommand() *cobra.Command {
 	return noun(groupSettings, "rollout", "Bring a version of a layer to its devices in waves that stop by themselves", rolloutStart(), rolloutList(), rolloutShow(),
-		rolloutAct("pause", "Let a rollout rest"), rolloutAct("resume", "Go on with a rollout that was paused, or that stopped"),
+		rolloutAct("approve", "Let a rollout begin that somebody else has started"), rolloutAct("pause", "Let a rollout rest"), rolloutAct("resume", "Go on with a rollout that was paused, or that stopped"),
 		rolloutAct("stop", "Stop a rollout; devices that have it keep it"), rolloutUndo(), rolloutLeaveOut())
 }
 
@@ -198,7 +198,7 @@ func rolloutList() *cobra.Command {
 			return list(c, all, "There are no rollouts. Start one with: ullage rollout start LAYER SETTING=VALUE --wave 2 --wave 20%",
 				column[client.Rollout]{"rollout", func(r client.Rollout) string { return r.ID }},
 				column[client.Rollout]{"layer", func(r client.Rollout) string { return r.Layer }},
-				column[client.Rollout]{"state", func(r client.Rollout) string { return r.State }},
+				column[client.Rollout]{"state", func(r client.Rollout) string { return rolloutWord(r) }},
 				column[client.Rollout]{"wave", func(r client.Rollout) string { return fmt.Sprintf("%d of %d", r.Wave, len(r.Waves)) }},
 				column[client.Rollout]{"confirmed", func(r client.Rollout) string { return fmt.Sprint(r.Counts["confirmed"]) }},
 				column[client.Rollout]{"refused", func(r client.Rollout) string { return fmt.Sprint(r.Counts["refused"]) }},
@@ -206,6 +206,14 @@ func rolloutList() *cobra.Command {
 				column[client.Rollout]{"since", func(r client.Rollout) string { return ago(&r.Since) }},
 				column[client.Rollout]{"why", func(r client.Rollout) string { return r.Why }})
 		}}
+}
+
+// rolloutWord is the state of a rollout as lists have it.
+func rolloutWord(r client.Rollout) string {
+	if r.Asks {
+		return "asks for approval"
+	}
+	return r.State
 }
 
 func rolloutNames() func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
@@ -256,6 +264,9 @@ func rolloutShow() *cobra.Command {
 
 func printRollout(w io.Writer, r client.Rollout) {
 	fmt.Fprintf(w, "rollout %s of the layer %s: %s %s", r.ID, r.Layer, r.State, ago(&r.Since))
+	if r.Asks {
+		fmt.Fprintf(w, "\nIt waits for the approval of somebody else than %s: ullage rollout approve %s", r.By, r.Layer)
+	}
 	if r.Why != "" {
 		fmt.Fprintf(w, "\n%s", r.Why)
 	}
@@ -332,7 +343,7 @@ func rolloutAct(act, short string) *cobra.Command {
 		RunE: func(c *cobra.Command, args []string) error {
 			return rolloutDo(c, args[0], client.RolloutAct{Act: act, Why: why})
 		}}
-	if act != "resume" {
+	if act != "resume" && act != "approve" {
 		c.Flags().StringVar(&why, "why", "", "why, for the journal")
 	}
 	return c

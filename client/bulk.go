@@ -14,6 +14,7 @@ type ManyDevices struct {
 	Labels  map[string]string `json:"labels,omitempty" nullable:"false" doc:"Labels to set; an empty text takes one away" example:"{\"stage\":\"resting\"}"`
 	Status  string            `json:"status,omitempty" enum:"active,suspended,retired" doc:"Status to give; active lets them in again, retired is for good"`
 	Preview bool              `json:"preview,omitempty" doc:"Only say which would change"`
+	AtOnce  bool              `json:"at_once,omitempty" doc:"Their settings may change at once, also where they are so many that a change of layers would go out in waves"`
 }
 
 // DeviceJob is a change of many devices, and how far it is.

@@ -186,6 +186,7 @@ type FolderFile struct {
 type Folder struct {
 	Files   []FolderFile `json:"files"`
 	Preview bool         `json:"preview,omitempty" doc:"Compare only, change nothing"`
+	AtOnce  bool         `json:"at_once,omitempty" doc:"Devices get what layers give at once, also where they are so many that it should go out in waves"`
 }
 
 // FolderItem is one thing of a folder, or of the service, and what it is to the other.

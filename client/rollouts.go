@@ -31,21 +31,23 @@ type RolloutPlanned struct {
 
 // Rollout brings a version of a layer to devices in waves.
 type Rollout struct {
-	ID      string         `json:"id"`
-	Layer   string         `json:"layer"`
-	State   string         `json:"state" enum:"waiting,running,paused,stopped,done,undone"`
-	Why     string         `json:"why,omitempty" doc:"Why it stopped, or was paused"`
-	Broke   bool           `json:"broke,omitempty" doc:"Whether a gate stopped it, and nobody"`
-	By      string         `json:"by"`
-	At      time.Time      `json:"at" doc:"When it was started"`
-	Since   time.Time      `json:"since" doc:"Since when it is in its state"`
-	Wave    int            `json:"wave" doc:"The present one, from 1"`
-	Began   *time.Time     `json:"began,omitempty" doc:"When the wave began"`
-	Holds   *time.Time     `json:"holds,omitempty" doc:"Since when the gate holds"`
-	Soak    float64        `json:"soak" doc:"For how long it must, in seconds"`
-	EndedAt *time.Time     `json:"ended_at,omitempty"`
-	Waves   []RolloutWave  `json:"waves"`
-	Counts  map[string]int `json:"counts" doc:"Devices by state: waiting, offered, confirmed, refused, off line, left out"`
+	ID       string         `json:"id"`
+	Layer    string         `json:"layer"`
+	State    string         `json:"state" enum:"waiting,running,paused,stopped,done,undone"`
+	Why      string         `json:"why,omitempty" doc:"Why it stopped, or was paused"`
+	Broke    bool           `json:"broke,omitempty" doc:"Whether a gate stopped it, and nobody"`
+	By       string         `json:"by"`
+	Asks     bool           `json:"asks,omitempty" doc:"Whether it waits for the approval of somebody else than who has started it"`
+	Approved string         `json:"approved_by,omitempty"`
+	At       time.Time      `json:"at" doc:"When it was started"`
+	Since    time.Time      `json:"since" doc:"Since when it is in its state"`
+	Wave     int            `json:"wave" doc:"The present one, from 1"`
+	Began    *time.Time     `json:"began,omitempty" doc:"When the wave began"`
+	Holds    *time.Time     `json:"holds,omitempty" doc:"Since when the gate holds"`
+	Soak     float64        `json:"soak" doc:"For how long it must, in seconds"`
+	EndedAt  *time.Time     `json:"ended_at,omitempty"`
+	Waves    []RolloutWave  `json:"waves"`
+	Counts   map[string]int `json:"counts" doc:"Devices by state: waiting, offered, confirmed, refused, off line, left out"`
 	// What follows is told of one rollout only.
 	Plan    *WavePlan       `json:"plan,omitempty"`
 	From    *Layer          `json:"from,omitempty" doc:"The layer as it was; left out where it is new"`
@@ -79,7 +81,7 @@ type RolloutDevice struct {
 
 // RolloutAct does something about a rollout.
 type RolloutAct struct {
-	Act    string `json:"act" enum:"pause,resume,stop,undo,undo-wave,leave-out"`
+	Act    string `json:"act" enum:"approve,pause,resume,stop,undo,undo-wave,leave-out"`
 	Device string `json:"device,omitempty" maxLength:"63" doc:"Which device is left out"`
 	Why    string `json:"why,omitempty" maxLength:"400"`
 	Force  bool   `json:"force,omitempty" doc:"Undo what somebody has changed since, too"`

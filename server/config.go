@@ -72,6 +72,7 @@ type Values struct {
 	DeviceRevisions int    `option:"device_revisions" help:"revisions of its settings that a device gets in an hour, more are merged into the next; 0 for no limit"`
 	Drift           string `option:"drift" help:"what is done where a device is not as it has confirmed: tell, or send-again for its settings to be sent once more"`
 	DriftTimes      int    `option:"drift_times" help:"with send-again: how often at most in a day for one device"`
+	ApprovalAbove   int    `option:"approval_above" help:"from how many devices on a change of layers waits until a second person approves it; 0 for never"`
 	WavesAbove      int    `option:"waves_above" help:"from how many devices on a change of layers goes out in waves unless whoever makes it says otherwise; 0 for never"`
 	StoreLimit      int    `option:"store_limit" help:"largest size of the data folder's files together, in MB, of which records and journal may take a quarter; 0 for no limit but the disk's"`
 	JournalLimit    int    `option:"journal_limit" help:"how many entries the journal keeps at most; 0 for no limit"`
@@ -413,7 +414,7 @@ func (c *Config) app(log *slog.Logger) (app.Options, error) {
 	if err != nil {
 		return app.Options{}, err
 	}
-	o := app.Options{Dir: c.Data, Revisions: c.DeviceRevisions, Drift: drift, WavesAbove: c.WavesAbove, Store: store.Options{MaxBytes: all - all/4, MaxRecordBytes: all / 4},
+	o := app.Options{Dir: c.Data, Revisions: c.DeviceRevisions, Drift: drift, WavesAbove: c.WavesAbove, ApprovalAbove: c.ApprovalAbove, Store: store.Options{MaxBytes: all - all/4, MaxRecordBytes: all / 4},
 		KeepFacts: c.JournalLimit, Limits: c.limits(), Log: log}
 	if o.Zone, err = c.zone(); err != nil {
 		return o, err

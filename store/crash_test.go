@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"os/exec"
+	"sync"
 	"testing"
 	"time"
 
@@ -116,25 +117,28 @@ func TestKilledWhileSealing(t *testing.T) {
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
 		}
-		lines := make(chan struct{})
+		lines, begun := make(chan struct{}), make(chan struct{})
 		go func() {
 			defer close(lines)
+			first := sync.OnceFunc(func() { close(begun) })
+			defer first()
 			for in := bufio.NewScanner(pipe); in.Scan(); {
 				var d, from, to int
 				if n, err := fmt.Sscan(in.Text(), &d, &from, &to); n != 3 || err != nil {
 					t.Errorf("the writer says %q", in.Text())
 					continue
 				}
+				first()
 				for k := from; k < to; k++ {
 					acknowledged[[2]int{d, k}] = true
 				}
 			}
 		}()
-		alive := time.Duration(30+rng.IntN(120)) * time.Millisecond
-		if testing.Short() {
-			alive += 500 * time.Millisecond
+		select { // a machine with much to do takes its time to start it
+		case <-begun:
+		case <-time.After(20 * time.Second):
 		}
-		time.Sleep(alive)
+		time.Sleep(time.Duration(rng.IntN(120)) * time.Millisecond)
 		cmd.Process.Kill()
 		<-lines
 		cmd.Wait()

@@ -84,7 +84,7 @@ func TestChangeAndUndo(t *testing.T) {
 	ids := tanks(r, 250) // three parts
 	before := labelsOf(r, ids[7])
 	ch := bulk.Change{Labels: map[string]string{"stage": "resting", "row": "A"}, Status: devices.Suspended}
-	j, err := r.Fleet.BeginChange(t.Context(), engineer, ids, ch)
+	j, err := r.Fleet.BeginChange(t.Context(), engineer, ids, ch, false)
 	r.Must(err)
 	if done := over(r, j.ID); done.Done != 250 || done.Failed != 0 {
 		t.Errorf("done is %d, failed %d", done.Done, done.Failed)
@@ -95,7 +95,7 @@ func TestChangeAndUndo(t *testing.T) {
 	if _, err := r.Fleet.PlanChange(engineer, ids, "", ch); err != nil {
 		t.Fatal(err)
 	}
-	if again, err := r.Fleet.BeginChange(t.Context(), engineer, ids, ch); fault.From(err) == nil || fault.From(err).Code != fault.Conflict {
+	if again, err := r.Fleet.BeginChange(t.Context(), engineer, ids, ch, false); fault.From(err) == nil || fault.From(err).Code != fault.Conflict {
 		t.Errorf("to change them once more gives %+v, %v", again, err)
 	}
 	// One was changed by hand since, and keeps that.
@@ -133,7 +133,7 @@ func TestChangeAndUndo(t *testing.T) {
 func TestAcrossACrash(t *testing.T) {
 	r := rig.New(t)
 	ids := tanks(r, 400)
-	j, err := r.Fleet.BeginChange(t.Context(), engineer, ids, bulk.Change{Labels: map[string]string{"stage": "resting"}})
+	j, err := r.Fleet.BeginChange(t.Context(), engineer, ids, bulk.Change{Labels: map[string]string{"stage": "resting"}}, false)
 	r.Must(err)
 	r.Restart(false)
 	done := over(r, j.ID)
@@ -189,13 +189,13 @@ func TestAccess(t *testing.T) {
 	r.Must(err)
 	r.Settle()
 	master := r.Access.Caller("cellar-master", "")
-	if _, err := r.Fleet.BeginChange(t.Context(), master, []string{"tank-kilnside-01"}, bulk.Change{Status: devices.Suspended}); fault.From(err).Code != fault.NotFound {
+	if _, err := r.Fleet.BeginChange(t.Context(), master, []string{"tank-kilnside-01"}, bulk.Change{Status: devices.Suspended}, false); fault.From(err).Code != fault.NotFound {
 		t.Errorf("another's device: %v", err)
 	}
-	if _, err := r.Fleet.BeginChange(t.Context(), master, ids, bulk.Change{Labels: map[string]string{"site": "Kilnside"}}); fault.From(err).Code != fault.NotAllowed {
+	if _, err := r.Fleet.BeginChange(t.Context(), master, ids, bulk.Change{Labels: map[string]string{"site": "Kilnside"}}, false); fault.From(err).Code != fault.NotAllowed {
 		t.Errorf("given away: %v", err)
 	}
-	j, err := r.Fleet.BeginChange(t.Context(), engineer, ids, bulk.Change{Labels: map[string]string{"stage": "resting"}})
+	j, err := r.Fleet.BeginChange(t.Context(), engineer, ids, bulk.Change{Labels: map[string]string{"stage": "resting"}}, false)
 	r.Must(err)
 	over(r, j.ID)
 	if js := r.Fleet.Changes(master); len(js) != 0 {
@@ -204,7 +204,7 @@ func TestAccess(t *testing.T) {
 	if _, err := r.Fleet.UndoChange(t.Context(), master, j.ID); fault.From(err).Code != fault.NotFound {
 		t.Errorf("undone by another: %v", err)
 	}
-	own, err := r.Fleet.BeginChange(t.Context(), master, ids, bulk.Change{Labels: map[string]string{"stage": "empty"}})
+	own, err := r.Fleet.BeginChange(t.Context(), master, ids, bulk.Change{Labels: map[string]string{"stage": "empty"}}, false)
 	r.Must(err)
 	over(r, own.ID)
 	if _, err := r.Fleet.UndoChange(t.Context(), master, own.ID); err != nil {

@@ -76,7 +76,7 @@ const (
 // Load compares a folder with the service and, unless preview is true, puts
 // what differs in force. Nothing is changed if anything is wrong: the error is
 // a fault, or the Outcome has findings that are errors.
-func (l *Loader) Load(ctx context.Context, files []check.File, preview bool, by string) (Outcome, error) {
+func (l *Loader) Load(ctx context.Context, files []check.File, preview, atOnce bool, by string) (Outcome, error) {
 	out := Outcome{Items: []Item{}, Findings: []check.Finding{}}
 	if len(files) > MaxFiles {
 		return out, fault.New(fault.TooLarge, "the folder has %d files; %d are the most", len(files), MaxFiles)
@@ -129,6 +129,13 @@ func (l *Loader) Load(ctx context.Context, files []check.File, preview bool, by 
 	}
 	if preview || out.Changed == 0 {
 		return out, nil
+	}
+	proposals := []layers.Proposal{}
+	for _, x := range upper {
+		proposals = append(proposals, layers.Proposal{Layer: &x})
+	}
+	if err := l.o.Layers.AtOnce(atOnce, proposals...); err != nil {
+		return out, err
 	}
 	if err := l.o.Alarms.SetRules(ctx, rules, by, func(tx *commit.Tx) error {
 		l.o.Models.Stage(tx, changes, by)

@@ -44,15 +44,15 @@ func TestFolder(t *testing.T) {
 	l := r.Folder
 	files := cellar(t)
 
-	o, err := l.Load(t.Context(), files, true, "mara")
+	o, err := l.Load(t.Context(), files, true, false, "mara")
 	if err != nil || o.Loaded || o.Changed != 11 || states(o)["new"] != 11 || states(o)["same"] != 6 ||
 		len(r.Alarms.Rules()) != 0 {
 		t.Fatalf("a preview: %+v, %v", states(o), err)
 	}
-	if o, err = l.Load(t.Context(), files, false, "mara"); err != nil || !o.Loaded || len(r.Alarms.Rules()) != 11 {
+	if o, err = l.Load(t.Context(), files, false, false, "mara"); err != nil || !o.Loaded || len(r.Alarms.Rules()) != 11 {
 		t.Fatalf("loading: %+v, %v", states(o), err)
 	}
-	if o, err = l.Load(t.Context(), files, false, "mara"); err != nil || o.Loaded || o.Changed != 0 ||
+	if o, err = l.Load(t.Context(), files, false, false, "mara"); err != nil || o.Loaded || o.Changed != 0 ||
 		states(o)["same"] != 17 {
 		t.Errorf("again: %+v, %v", states(o), err)
 	}
@@ -61,10 +61,10 @@ func TestFolder(t *testing.T) {
 	// may not, nor beside a mistake.
 	before := len(r.Journal(fact.RuleChanged))
 	if o, err = l.Load(t.Context(), cellar(t, "on_delay: 10min", "on_delay: 12min", `"unit": "dBm"`, `"unit": "dBW"`),
-		false, "mara"); rig.Code(err) != fault.Conflict || o.Loaded {
+		false, false, "mara"); rig.Code(err) != fault.Conflict || o.Loaded {
 		t.Errorf("a breaking change under the old version: %v", err)
 	}
-	if o, err = l.Load(t.Context(), cellar(t, "on_delay: 10min", "on_delay: 12min", "co2 > ", "co3 > "), false, "mara"); err != nil || o.Loaded || len(o.Findings) == 0 {
+	if o, err = l.Load(t.Context(), cellar(t, "on_delay: 10min", "on_delay: 12min", "co2 > ", "co3 > "), false, false, "mara"); err != nil || o.Loaded || len(o.Findings) == 0 {
 		t.Errorf("with a mistake: %+v, %v", o, err)
 	}
 	if rule, _ := r.Alarms.Rule("must_too_warm"); rule.OnDelay.String() != "10min" ||
@@ -80,12 +80,12 @@ func TestFolder(t *testing.T) {
 			part = append(part, f)
 		}
 	}
-	if o, err = l.Load(t.Context(), part, false, "mara"); err != nil || o.Loaded || len(o.Findings) == 0 ||
+	if o, err = l.Load(t.Context(), part, false, false, "mara"); err != nil || o.Loaded || len(o.Findings) == 0 ||
 		o.Findings[0].File != "service/rules/must_too_warm.yaml" {
 		t.Errorf("a model that a rule of the service does not fit: %+v, %v", o, err)
 	}
 	if o, err = l.Load(t.Context(), cellar(t, "on_delay: 10min", "on_delay: 12min", `"1.2.0"`, `"1.3.0"`, `"Signal"`,
-		`"Radio signal"`), false, "mara"); err != nil || !o.Loaded || o.Changed < 2 {
+		`"Radio signal"`), false, false, "mara"); err != nil || !o.Loaded || o.Changed < 2 {
 		t.Fatalf("a change: %+v, %v", states(o), err)
 	}
 	for _, i := range o.Items {

@@ -73,8 +73,11 @@ type Options struct {
 	// WavesAbove is from how many devices on a change goes out in waves, unless whoever makes
 	// it says otherwise; never if it is 0.
 	WavesAbove int
-	Log        *slog.Logger
-	Now        func() time.Time
+	// ApprovalAbove is from how many devices on a second person approves a change; never if
+	// it is 0.
+	ApprovalAbove int
+	Log           *slog.Logger
+	Now           func() time.Time
 }
 
 // Layers holds every layer.
@@ -544,6 +547,9 @@ func (l *Layers) Put(ctx context.Context, x layering.Layer, cond noun.If, by str
 	if _, err := l.judge(&x); err != nil {
 		return noun.Saved[layering.Layer]{}, err
 	}
+	if err := l.AtOnce(false, Proposal{Layer: &x}); err != nil {
+		return noun.Saved[layering.Layer]{}, err
+	}
 	x, err := l.Sealed(x)
 	if err != nil {
 		return noun.Saved[layering.Layer]{}, err
@@ -587,6 +593,11 @@ func (l *Layers) Remove(ctx context.Context, name string, cond noun.If, by strin
 	defer l.editing.Unlock()
 	if err := l.free(name); err != nil {
 		return err
+	}
+	if _, there := l.Find(name); there {
+		if err := l.AtOnce(false, Proposal{Remove: name}); err != nil {
+			return err
+		}
 	}
 	return l.Register.Remove(ctx, name, cond, by)
 }
@@ -775,15 +786,8 @@ func (l *Layers) Apply(ctx context.Context, p Proposal, tag string, atOnce bool,
 	if err := l.Same(p, tag); err != nil {
 		return err
 	}
-	if l.o.WavesAbove > 0 && !atOnce {
-		would, err := l.Preview(p, nil)
-		if err != nil {
-			return err
-		}
-		if would.Devices > l.o.WavesAbove {
-			return fault.New(fault.Conflict, "the settings of %d devices would change at once; above %d, a change goes out in waves", would.Devices, l.o.WavesAbove).
-				Then("start a rollout of it, or say that all get it at once").On("layer")
-		}
+	if err := l.AtOnce(atOnce, p); err != nil {
+		return err
 	}
 	return l.o.Commits.Do(ctx, func(tx *commit.Tx) error {
 		if p.Layer != nil {
@@ -801,6 +805,48 @@ func (l *Layers) Apply(ctx context.Context, p Proposal, tag string, atOnce bool,
 		}
 		return nil
 	})
+}
+
+// AtOnce returns an error where proposals together would change the settings of more devices
+// than may change at once: more than go out in waves unless somebody says at once, and more
+// than one person alone may change.
+func (l *Layers) AtOnce(said bool, ps ...Proposal) error {
+	if (l.o.WavesAbove == 0 || said) && l.o.ApprovalAbove == 0 {
+		return nil
+	}
+	others := map[string]bool{}
+	for _, p := range ps {
+		would, err := l.Preview(p, nil)
+		if err != nil {
+			return err
+		}
+		for _, x := range would.Differences {
+			others[x.Device] = true
+		}
+	}
+	n := len(others)
+	switch {
+	case l.o.ApprovalAbove > 0 && n > l.o.ApprovalAbove:
+		return fault.New(fault.Conflict, "the settings of %d devices would change; above %d, a second person approves it", n, l.o.ApprovalAbove).
+			Then("start a rollout, which waits for that, or change fewer devices").On("layer")
+	case l.o.WavesAbove > 0 && !said && n > l.o.WavesAbove:
+		return fault.New(fault.Conflict, "the settings of %d devices would change at once; above %d, a change goes out in waves", n, l.o.WavesAbove).
+			Then("start a rollout of it, or say that all get it at once").On("layer")
+	}
+	return nil
+}
+
+// Stage makes layers part of a commit. Every way to keep one leads through here: secrets are
+// sealed at the latest now.
+func (l *Layers) Stage(tx *commit.Tx, xs []layering.Layer, by string) error {
+	sealed := make([]layering.Layer, len(xs))
+	for i, x := range xs {
+		var err error
+		if sealed[i], err = l.Sealed(x); err != nil {
+			return err
+		}
+	}
+	return l.Register.Stage(tx, sealed, by)
 }
 
 // WavesAbove is from how many devices on a change goes out in waves; 0 for never.

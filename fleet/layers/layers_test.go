@@ -11,6 +11,8 @@ import (
 	"ullage/app"
 	"ullage/core/layering"
 	"ullage/core/value"
+	"ullage/fleet/access"
+	"ullage/fleet/bulk"
 	"ullage/fleet/fact"
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
@@ -382,6 +384,29 @@ func TestManyGoInWaves(t *testing.T) {
 	if err := r.Layers.Apply(t.Context(), layers.Proposal{Remove: "base"}, "", false, "mara"); err != nil {
 		t.Errorf("taking a layer off that changes two: %v", err)
 	}
+	// The same of every other way.
+	base := layering.Layer{Name: "base", Target: `label.must == "white"`, Set: map[string]any{"max_temp": 29.0}}
+	if _, err := r.Layers.Put(t.Context(), base, noun.If{}, "mara"); rig.Code(err) != fault.Conflict {
+		t.Errorf("putting it: %v", err)
+	}
+	r.Must(r.Layers.Apply(t.Context(), layers.Proposal{Layer: &base}, "", true, "mara"))
+	becomes(r, "tank-kilnside-02", "29 ")
+	if err := r.Layers.Remove(t.Context(), "base", noun.If{}, "mara"); rig.Code(err) != fault.Conflict {
+		t.Errorf("removing it: %v", err)
+	}
+	ids := []string{"tank-kilnside-00", "tank-kilnside-01", "tank-kilnside-02"}
+	owner, red := access.Whole("mara"), bulk.Change{Labels: map[string]string{"must": "red"}}
+	if _, err := r.Fleet.BeginChange(t.Context(), owner, ids, red, false); rig.Code(err) != fault.Conflict {
+		t.Errorf("labels by which three change: %v", err)
+	}
+	if _, err := r.Fleet.BeginChange(t.Context(), owner, ids, bulk.Change{Labels: map[string]string{"row": "C"}}, false); err != nil {
+		t.Errorf("labels that change no settings: %v", err)
+	}
+	r.Settle()
+	if _, err := r.Fleet.BeginChange(t.Context(), owner, ids, red, true); err != nil {
+		t.Errorf("labels, said to be at once: %v", err)
+	}
+	becomes(r, "tank-kilnside-02", "32 ")
 }
 
 func TestPreviewIsWhatComes(t *testing.T) {

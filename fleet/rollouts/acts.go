@@ -55,6 +55,22 @@ func (r *Rollouts) Pause(ctx context.Context, id, why, by string) (*Rollout, err
 	})
 }
 
+// Approve lets a rollout begin that waits for the approval of somebody else than who started
+// it.
+func (r *Rollouts) Approve(ctx context.Context, id, by string) (*Rollout, error) {
+	return r.act(ctx, id, by, func(_ *commit.Tx, x *Rollout, now time.Time) (string, error) {
+		switch {
+		case !x.Asks() || !x.Run.State.Open():
+			return "", fault.New(fault.Conflict, "the rollout waits for no approval").On("rollout")
+		case by == x.By:
+			return "", fault.New(fault.NotAllowed, "%s has started this rollout, so somebody else approves it", by).
+				Then("ask another engineer").On("rollout")
+		}
+		x.Approved, x.ApprovedAt = by, now
+		return "was approved", nil
+	})
+}
+
 // Stop stops a rollout as a gate that breaks would: devices that have it keep it.
 func (r *Rollouts) Stop(ctx context.Context, id, why, by string) (*Rollout, error) {
 	return r.act(ctx, id, by, func(_ *commit.Tx, x *Rollout, now time.Time) (string, error) {

@@ -46,7 +46,14 @@ type Rollout struct {
 	LeftOut  []string
 	Befores  map[string]string // what before(x) stands for in this wave, by x
 	WaveEnds []time.Time       // when each wave passed its gate
+	// Needs says that it begins once a second person has approved it: Approved by whom.
+	Needs      bool
+	Approved   string
+	ApprovedAt time.Time
 }
+
+// Asks reports whether it waits for the approval of a second person.
+func (x *Rollout) Asks() bool { return x.Needs && x.Approved == "" }
 
 // Offer says that a device was offered a rollout's version. One without a device stands for
 // all of a rollout.
@@ -69,8 +76,11 @@ type Options struct {
 	Models   *models.Catalogue
 	Settings *settings.Settings
 	Layers   *layers.Layers
-	Present  *present.Fleet
-	Rules    func() []string
+	// ApprovalAbove is from how many devices on a second person approves a rollout; never if
+	// it is 0.
+	ApprovalAbove int
+	Present       *present.Fleet
+	Rules         func() []string
 	// Matching returns the ids of the devices for which a selector is true.
 	Matching func(where string) (map[string]bool, error)
 	Zone     func(device string) *time.Location
@@ -298,6 +308,12 @@ func (r *Rollouts) Start(ctx context.Context, x layering.Layer, p waves.Plan, ta
 	now := r.o.Now()
 	out := &Rollout{ID: fact.NewID(now), Layer: x.Name, To: x, Plan: p, Waves: planned.Waves, Soak: planned.Soak, By: by, At: now,
 		Run: waves.Run{State: waves.Waiting, Since: now}}
+	n := len(slices.Concat(out.Waves...))
+	out.Needs = r.o.ApprovalAbove > 0 && n > r.o.ApprovalAbove
+	begins := "begins"
+	if out.Needs {
+		begins = "waits for a second person's approval"
+	}
 	err = r.o.Commits.Do(ctx, func(tx *commit.Tx) error {
 		if err := r.busy(x.Name); err != nil {
 			return err
@@ -308,7 +324,7 @@ func (r *Rollouts) Start(ctx context.Context, x layering.Layer, p waves.Plan, ta
 		}
 		r.put(tx, out)
 		r.latest.Set(tx, x.Name, out.ID)
-		r.tell(tx, out, fmt.Sprintf("begins: %s in %s", plural(len(slices.Concat(out.Waves...)), "device"), plural(len(out.Waves), "wave")), by)
+		r.tell(tx, out, fmt.Sprintf("%s: %s in %s", begins, plural(n, "device"), plural(len(out.Waves), "wave")), by)
 		r.forget(tx)
 		return r.o.Layers.Stage(tx, []layering.Layer{x}, by)
 	})

@@ -7,12 +7,14 @@ import (
 	"testing"
 	"time"
 
+	"ullage/app"
 	"ullage/core/layering"
 	"ullage/core/value"
 	"ullage/core/waves"
 	"ullage/fleet/fact"
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
+	"ullage/fleet/layers"
 	"ullage/fleet/noun"
 	"ullage/fleet/rollouts"
 	"ullage/test/rig"
@@ -27,9 +29,11 @@ type hall struct {
 	away    map[string]bool
 }
 
-func cellar(t *testing.T, n int) *hall {
+func cellar(t *testing.T, n int) *hall { return cellarWith(t, n, app.Options{}) }
+
+func cellarWith(t *testing.T, n int, o app.Options) *hall {
 	t.Helper()
-	h := &hall{Rig: rig.New(t), refuses: map[string]bool{}, mute: map[string]bool{}, away: map[string]bool{}}
+	h := &hall{Rig: rig.NewWith(t, o), refuses: map[string]bool{}, mute: map[string]bool{}, away: map[string]bool{}}
 	for i := range n {
 		id := fmt.Sprintf("tank-kilnside-%02d", i+1)
 		site := "Kilnside"
@@ -146,6 +150,41 @@ func TestWaveAfterWave(t *testing.T) {
 
 // TestItStopsByItself: a device that refuses stops it, and what follows is up to the plan or
 // to people.
+// TestASecondPerson: what would change many waits for somebody else, however it is asked for.
+func TestASecondPerson(t *testing.T) {
+	h := cellarWith(t, 4, app.Options{ApprovalAbove: 2})
+	all := layering.Layer{Name: "base", Set: map[string]any{"stir_at": 27.0}}
+	if err := h.Layers.Apply(t.Context(), layers.Proposal{Layer: &all}, "", true, "mara"); rig.Code(err) != fault.Conflict || !strings.Contains(err.Error(), "second person") {
+		t.Errorf("at once: %v", err)
+	}
+	id := h.begin(t, plan(1), 27)
+	h.pass(30)
+	if x := h.get(id); !x.Asks() || h.having(27) != 0 {
+		t.Fatalf("%d have it before it was approved; it is %+v", h.having(27), x.Run)
+	}
+	if _, err := h.Rollouts.Approve(t.Context(), id, "mara"); rig.Code(err) != fault.NotAllowed {
+		t.Errorf("who began it approves it: %v", err)
+	}
+	x, err := h.Rollouts.Approve(t.Context(), id, "tobias")
+	h.Must(err)
+	if x.Asks() || x.Approved != "tobias" {
+		t.Errorf("approved: %+v", x)
+	}
+	if _, err := h.Rollouts.Approve(t.Context(), id, "tobias"); rig.Code(err) != fault.Conflict {
+		t.Errorf("approved twice: %v", err)
+	}
+	h.pass(60)
+	if x := h.get(id); x.Run.State != waves.Done || h.having(27) != 4 {
+		t.Errorf("afterwards it is %s, and %d have it", x.Run.State, h.having(27))
+	}
+	few := layering.Layer{Name: "few", Target: `label.site == "Kilnside"`, Set: map[string]any{"stir_at": 26.0}}
+	r, err := h.Rollouts.Start(t.Context(), few, plan(1), "", "mara")
+	h.Must(err)
+	if r.Asks() {
+		t.Error("two devices wait for a second person above two")
+	}
+}
+
 func TestItStopsByItself(t *testing.T) {
 	for _, c := range []struct {
 		broken string

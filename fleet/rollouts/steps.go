@@ -30,7 +30,7 @@ func (r *Rollouts) Handle(shard int, ev event.Event) {
 		return
 	}
 	for _, x := range r.List() { // a step reads the table itself, which All would have locked
-		if x.Run.State == waves.Running || x.Run.State == waves.Waiting {
+		if (x.Run.State == waves.Running || x.Run.State == waves.Waiting) && !x.Asks() {
 			r.step(x)
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"ullage/fleet/bulk"
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
+	"ullage/fleet/layers"
 )
 
 // Chosen devices of a change: those that are named, or else those for which a condition
@@ -64,14 +65,20 @@ func (f *Fleet) PlanChange(c access.Caller, ids []string, where string, ch bulk.
 	return out, nil
 }
 
-// BeginChange decides a change of some devices.
-func (f *Fleet) BeginChange(ctx context.Context, c access.Caller, ids []string, ch bulk.Change) (*bulk.Job, error) {
+// BeginChange decides a change of some devices. Labels by which layers give more devices other
+// settings than change at once are refused, unless that is said.
+func (f *Fleet) BeginChange(ctx context.Context, c access.Caller, ids []string, ch bulk.Change, atOnce bool) (*bulk.Job, error) {
 	ids, err := f.PlanChange(c, ids, "", ch)
 	if err != nil {
 		return nil, err
 	}
 	if len(ids) == 0 {
 		return nil, fault.New(fault.Conflict, "the devices are so already").On("change")
+	}
+	if len(ch.Labels) > 0 {
+		if err := f.o.Layers.AtOnce(atOnce, layers.Proposal{Devices: ids, Labels: ch.Labels}); err != nil {
+			return nil, err
+		}
 	}
 	return f.o.Bulk.Begin(ctx, ids, ch, c.Name)
 }

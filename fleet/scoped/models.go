@@ -132,14 +132,14 @@ func (f *Fleet) StopWork(c access.Caller, id string) error {
 }
 
 // Load compares a fleet folder with the service, and puts what differs in force.
-func (f *Fleet) Load(ctx context.Context, c access.Caller, files []check.File, preview bool) (folder.Outcome, error) {
+func (f *Fleet) Load(ctx context.Context, c access.Caller, files []check.File, preview, atOnce bool) (folder.Outcome, error) {
 	if !c.MayAll(person.Engineer) && preview && c.Role().Does(person.Engineer) && !slices.ContainsFunc(files, notRule) {
 		return f.checkOwn(c, files), nil
 	}
 	if err := f.everywhere(c, person.Engineer); err != nil {
 		return folder.Outcome{}, err
 	}
-	return f.o.Folder.Load(ctx, files, preview, c.Name)
+	return f.o.Folder.Load(ctx, files, preview, atOnce, c.Name)
 }
 
 func notRule(x check.File) bool { return !strings.HasPrefix(x.Path, "rules/") }

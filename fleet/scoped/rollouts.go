@@ -60,7 +60,7 @@ func (f *Fleet) StartRollout(ctx context.Context, c access.Caller, x layering.La
 	return f.o.Rollouts.Start(ctx, x, p, tag, c.Name)
 }
 
-// ActOnRollout pauses, resumes or stops a rollout, undoes it or its wave, or leaves a device
+// ActOnRollout approves, pauses, resumes or stops a rollout, undoes it or its wave, or leaves a device
 // out of it.
 func (f *Fleet) ActOnRollout(ctx context.Context, c access.Caller, id, act, device, why string, force bool) (*rollouts.Rollout, []rollouts.Conflict, error) {
 	needs := person.Engineer
@@ -78,6 +78,8 @@ func (f *Fleet) ActOnRollout(ctx context.Context, c access.Caller, id, act, devi
 		x, err = f.o.Rollouts.Pause(ctx, id, why, c.Name)
 	case "stop":
 		x, err = f.o.Rollouts.Stop(ctx, id, why, c.Name)
+	case "approve":
+		x, err = f.o.Rollouts.Approve(ctx, id, c.Name)
 	case "resume":
 		x, err = f.o.Rollouts.Resume(ctx, id, c.Name)
 	case "undo":

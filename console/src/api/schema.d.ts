@@ -2426,7 +2426,7 @@ export interface paths {
         get: operations["rollout"];
         put?: never;
         /**
-         * Pause, resume, stop or undo a rollout, or leave a device out
+         * Approve, pause, resume, stop or undo a rollout, or leave a device out
          * @description To pause and to stop it needs an operator for all devices, the rest an engineer. Undone on its way, every device has what it had; undone after its end, its own difference becomes a new version of the layer, and what was changed since is a conflict unless force is said.
          */
         post: operations["act-on-rollout"];
@@ -3970,6 +3970,8 @@ export interface components {
             sentence: string;
         };
         Folder: {
+            /** @description Devices get what layers give at once, also where they are so many that it should go out in waves */
+            at_once?: boolean;
             files: components["schemas"]["FolderFile"][];
             /** @description Compare only, change nothing */
             preview?: boolean;
@@ -5048,6 +5050,8 @@ export interface components {
             where?: string;
         };
         ManyDevices: {
+            /** @description Their settings may change at once, also where they are so many that a change of layers would go out in waves */
+            at_once?: boolean;
             /** @description Ids */
             devices?: string[];
             /**
@@ -5866,6 +5870,9 @@ export interface components {
             to: "urgent" | "high" | "medium" | "low";
         };
         Rollout: {
+            approved_by?: string;
+            /** @description Whether it waits for the approval of somebody else than who has started it */
+            asks?: boolean;
             /**
              * Format: date-time
              * @description When it was started
@@ -5922,7 +5929,7 @@ export interface components {
         };
         RolloutAct: {
             /** @enum {string} */
-            act: "pause" | "resume" | "stop" | "undo" | "undo-wave" | "leave-out";
+            act: "approve" | "pause" | "resume" | "stop" | "undo" | "undo-wave" | "leave-out";
             /** @description Which device is left out */
             device?: string;
             /** @description Undo what somebody has changed since, too */

@@ -3,6 +3,7 @@ import { api, ask, type Device, type DeviceJob } from "../api/client";
 import { number, plural } from "../lib/format";
 import { Dialog, Entry } from "./dialog";
 import { fieldLook } from "./field";
+import { AtOnce, usePreview } from "./layer-form";
 import { Labels, type Pair } from "./labels";
 import { May } from "./may";
 import { useTell } from "./notices";
@@ -50,6 +51,16 @@ function ChangeDialog({ devices, onClose }: { devices: readonly Device[]; onClos
   // What the dialog opened with: the list goes on to change behind it.
   const [chosen] = useState(() => devices.map((d) => d.id));
   const named = labels.filter((l) => l.key.trim() !== "");
+  // Labels may have layers give them other settings.
+  const { preview } = usePreview(
+    would && named.length > 0
+      ? {
+          devices: chosen,
+          labels: Object.fromEntries(named.map((l) => [l.key.trim(), l.value.trim()])),
+        }
+      : undefined,
+  );
+  const [atOnce, setAtOnce] = useState(false);
   const body = {
     devices: chosen,
     labels: Object.fromEntries(named.map((l) => [l.key.trim(), l.value.trim()])),
@@ -62,7 +73,9 @@ function ChangeDialog({ devices, onClose }: { devices: readonly Device[]; onClos
       setWould(j);
       return false;
     }
-    const j = await over(await ask(api.POST("/api/v1/device-changes", { body })));
+    const j = await over(
+      await ask(api.POST("/api/v1/device-changes", { body: { ...body, at_once: atOnce } })),
+    );
     const undo = async () => {
       try {
         const back = await over(
@@ -89,7 +102,7 @@ function ChangeDialog({ devices, onClose }: { devices: readonly Device[]; onClos
           : "See what it would be"
       }
       danger={would !== undefined && status === "retired"}
-      ready={named.length > 0 || status !== ""}
+      ready={(named.length > 0 || status !== "") && (atOnce || !preview?.waves)}
       onClose={onClose}
       act={change}
     >
@@ -124,6 +137,12 @@ function ChangeDialog({ devices, onClose }: { devices: readonly Device[]; onClos
             ))}
             {would.devices > would.some.length && ` and ${number(would.devices - would.some.length)} more`}
           </p>
+          {preview && preview.devices > 0 && (
+            <p className="pt-2">
+              {plural(preview.devices, "device")} would get other settings by that, from their layers.
+            </p>
+          )}
+          <AtOnce preview={preview} value={atOnce} onChange={setAtOnce} />
         </div>
       )}
     </Dialog>

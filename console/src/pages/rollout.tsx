@@ -83,10 +83,15 @@ function Shown({ r, now }: { r: Rollout; now: number }) {
           </h1>
           <p>
             <b className={stopped ? "text-urgent" : ""}>
-              {stopped && r.broke ? "stopped by itself" : rolloutState[r.state]}
+              {r.asks
+                ? "waits for a second person's approval"
+                : stopped && r.broke
+                  ? "stopped by itself"
+                  : rolloutState[r.state]}
             </b>{" "}
             <span className="text-muted" title={absolute(r.since)}>
               {ago(r.since, now)}, begun by {r.by}
+              {r.approved_by && `, approved by ${r.approved_by}`}
             </span>
           </p>
           {r.why && <p className="max-w-[60rem]">{r.why}</p>}
@@ -260,7 +265,7 @@ function Acts({ r, wrong }: { r: Rollout; wrong: string[] }) {
   const [force, setForce] = useState(false);
   const act = async (
     body: {
-      act: "pause" | "resume" | "stop" | "undo" | "undo-wave" | "leave-out";
+      act: "approve" | "pause" | "resume" | "stop" | "undo" | "undo-wave" | "leave-out";
       device?: string;
       force?: boolean;
     },
@@ -293,6 +298,12 @@ function Acts({ r, wrong }: { r: Rollout; wrong: string[] }) {
         operator && (r.state === "running" || r.state === "waiting"),
         "Pause",
         quick({ act: "pause" }, "The rollout is paused."),
+      )}
+      {button(
+        engineer && Boolean(r.asks),
+        "Approve",
+        quick({ act: "approve" }, "The rollout is approved."),
+        true,
       )}
       {button(
         engineer && (r.state === "paused" || r.state === "stopped"),
