@@ -37,6 +37,8 @@ var described = map[string]string{
 	"layer-summaries":       "With how many devices of each site a layer chooses now, and how many of them are as intended, pending, refuse, or have drifted.",
 	"preview-layers":        "Which settings of which devices would change, from what to what, which of the devices are off line, and which have refused such a setting before. Nothing is changed.",
 	"change-layers":         "In one commit, told as one entry for each layer; devices get their new documents right behind it. With the tag of a preview it is refused where the fleet has changed since, so that it would do something else.",
+	"layer-over-time":       "For each of 120 steps of a span that ends now: how many of the devices that are in scope now had what is intended for them now. It is worked out from since when each setting has had its value as rules see it.",
+	"forbidden-values":      "Values of layers, responses and overrides on devices of an older version that the newest version of their model does not allow, or has no setting for. They are taken off when the device moves to it.",
 	"layer-status":          "Devices are as intended, pending, refuse, or have drifted, counted once each; for a layer only its own settings count. Beside it how many are off line, and on which devices each value of the layer wins, or to what it loses.",
 	"retry-settings":        "As a new revision, for a device that has refused some of it or has drifted. It counts among the revisions of an hour.",
 	"explain-setting":       "The model's default, every layer that names the setting, whether it matches or not, responses, and the override, each with the value that it gives.",

@@ -12,6 +12,7 @@ import (
 	"ullage/core/layering"
 	"ullage/core/unit"
 	"ullage/core/value"
+	"ullage/fleet/fault"
 	"ullage/fleet/layers"
 	"ullage/fleet/noun"
 )
@@ -90,6 +91,33 @@ func (s *server) layerRoutes() {
 		}
 		return &body[client.LayerStatus]{statusOf(st)}, nil
 	}, describe("layer-status", "How far devices are with what they were given", "Layers"), notFound)
+	type over struct {
+		Layer string `query:"layer" maxLength:"63" doc:"A layer; the whole fleet where it is left out"`
+		Span  string `query:"span" default:"24h" maxLength:"20" doc:"How far it goes back, such as 24h or 7d"`
+	}
+	huma.Get(s.api, "/api/v1/layer-status/over-time", func(ctx context.Context, in *over) (*body[client.LayerOverTime], error) {
+		span, err := value.ParseDuration(in.Span)
+		if err != nil {
+			return nil, s.failed(fault.New(fault.Invalid, "the span: %s", err))
+		}
+		scope, points, err := s.Fleet.LayerOverTime(ctx, caller(ctx), in.Layer, span.Std())
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		out := client.LayerOverTime{Scope: scope, Points: []client.LayerMoment{}}
+		for _, p := range points {
+			out.Points = append(out.Points, client.LayerMoment(p))
+		}
+		return &body[client.LayerOverTime]{out}, nil
+	}, describe("layer-over-time", "How devices came to have what is intended for them now", "Layers"), notFound)
+	huma.Get(s.api, "/api/v1/forbidden-values", func(ctx context.Context, _ *struct{}) (*body[[]client.ForbiddenValue], error) {
+		out := []client.ForbiddenValue{}
+		for _, f := range s.Fleet.Forbids(caller(ctx)) {
+			out = append(out, client.ForbiddenValue{Model: f.Model, Version: f.Version, Setting: f.Setting, Value: f.Value, Source: string(f.Origin.Source),
+				Name: f.Origin.Name, Why: f.Why, Devices: f.Devices})
+		}
+		return &body[[]client.ForbiddenValue]{out}, nil
+	}, describe("forbidden-values", "What devices would lose with the newest version of their model", "Layers"))
 	huma.Get(s.api, "/api/v1/devices/{id}/settings/{setting}/explanation", func(ctx context.Context, in *SettingNamed) (*body[client.SettingExplained], error) {
 		steps, p, err := s.Fleet.ExplainSetting(caller(ctx), in.ID, in.Setting)
 		if err != nil {

@@ -28,7 +28,7 @@ var needs = map[string]person.Role{
 
 	"maintenances": person.Viewer, "maintenance": person.Viewer, "put-maintenance": person.Operator, "remove-maintenance": person.Operator,
 	"layers": person.Viewer, "layer": person.Viewer, "layer-versions": person.Viewer, "layer-summaries": person.Viewer, "preview-layers": person.Viewer,
-	"layer-status": person.Viewer, "explain-setting": person.Viewer, "put-layer": person.Engineer, "remove-layer": person.Engineer, "change-layers": person.Engineer,
+	"layer-status": person.Viewer, "layer-over-time": person.Viewer, "forbidden-values": person.Viewer, "explain-setting": person.Viewer, "put-layer": person.Engineer, "remove-layer": person.Engineer, "change-layers": person.Engineer,
 	"causes": person.Viewer, "boards": person.Viewer, "board": person.Viewer, "made-board": person.Viewer, "board-lacks": person.Viewer, "put-board": person.Engineer, "remove-board": person.Engineer,
 	"rollouts": person.Viewer, "rollout": person.Viewer, "preview-rollout": person.Viewer, "start-rollout": person.Engineer, "act-on-rollout": person.Operator,
 	"responses": person.Viewer, "release-response": person.Operator, "switch-responses": person.Operator,

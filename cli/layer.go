@@ -288,7 +288,8 @@ func layerOrder() *cobra.Command {
 }
 
 func layerStatus() *cobra.Command {
-	return &cobra.Command{Use: "status [LAYER]", Short: "Show how far devices are with what they were given", Args: cobra.MaximumNArgs(1),
+	var span string
+	c := &cobra.Command{Use: "status [LAYER]", Short: "Show how far devices are with what they were given", Args: cobra.MaximumNArgs(1),
 		ValidArgsFunction: layerThings.names(), Example: "  ullage layer status\n  ullage layer status white-must",
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
@@ -303,8 +304,35 @@ func layerStatus() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return show(c, st, func(w io.Writer) { printLayerStatus(w, st) })
+			over, err := cl.LayerOverTime(c.Context(), name, span)
+			if err != nil {
+				return err
+			}
+			return show(c, struct {
+				client.LayerStatus
+				OverTime client.LayerOverTime `json:"over_time"`
+			}{st, over}, func(w io.Writer) {
+				printLayerStatus(w, st)
+				printOverTime(w, over, span)
+			})
 		}}
+	c.Flags().StringVar(&span, "span", "24h", "how far back to tell how it went")
+	return c
+}
+
+// printOverTime draws how many devices had what is intended for them, in eighth blocks.
+func printOverTime(w io.Writer, o client.LayerOverTime, span string) {
+	if o.Scope == 0 || len(o.Points) == 0 {
+		return
+	}
+	const columns = 40
+	var b strings.Builder
+	for i := range columns {
+		p := o.Points[(i+1)*(len(o.Points)-1)/columns]
+		b.WriteRune([]rune("▁▂▃▄▅▆▇█")[min(7, p.AsIntended*8/o.Scope)])
+	}
+	first, last := o.Points[0], o.Points[len(o.Points)-1]
+	fmt.Fprintf(w, "\nover %s  %d %s %d of %d had what is intended for them now\n", span, first.AsIntended, b.String(), last.AsIntended, o.Scope)
 }
 
 func printLayerStatus(w io.Writer, st client.LayerStatus) {

@@ -90,7 +90,7 @@ stopped if the service is stopped meanwhile.`,
 	}
 	off.flags(unset)
 	unset.Flags().DurationVar(&wait, "wait", 10*time.Second, "how long to wait for the device")
-	return noun(groupSettings, "setting", "Change settings over the air", showing, set, unset, settingExplain(), settingDrift(), settingRetry())
+	return noun(groupSettings, "setting", "Change settings over the air", showing, set, unset, settingExplain(), settingDrift(), settingRetry(), settingForbidden())
 }
 
 // change is how a change of many devices is asked for.
@@ -292,4 +292,33 @@ func withUnit(v any, display string) string {
 		return plain(v) + " " + display
 	}
 	return plain(v)
+}
+
+func settingForbidden() *cobra.Command {
+	return &cobra.Command{Use: "forbidden", Short: "Show what devices would lose with the newest version of their model", Args: cobra.NoArgs,
+		Long: `Lists the values of layers, responses and overrides on devices of an older version that
+the newest version of their model does not allow, or has no setting for. They are
+taken off when a device moves to it. It exits with 3 if there are any.`,
+		Example: "  ullage setting forbidden",
+		RunE: func(c *cobra.Command, _ []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			all, err := cl.ForbiddenValues(c.Context())
+			if err != nil {
+				return err
+			}
+			err = list(c, all, "The newest version of every model allows what its devices have.",
+				column[client.ForbiddenValue]{"newest", func(f client.ForbiddenValue) string { return f.Model + " " + f.Version }},
+				column[client.ForbiddenValue]{"setting", func(f client.ForbiddenValue) string { return f.Setting }},
+				column[client.ForbiddenValue]{"value", func(f client.ForbiddenValue) string { return f.Value }},
+				column[client.ForbiddenValue]{"from", func(f client.ForbiddenValue) string { return strings.TrimSpace(f.Source + " " + f.Name) }},
+				column[client.ForbiddenValue]{"why", func(f client.ForbiddenValue) string { return f.Why }},
+				column[client.ForbiddenValue]{"devices", func(f client.ForbiddenValue) string { return fmt.Sprintf("%d: %s", len(f.Devices), fewOf(f.Devices)) }})
+			if err == nil && len(all) > 0 {
+				err = findings{fmt.Errorf("%s would be taken off devices", plural(len(all), "value"))}
+			}
+			return err
+		}}
 }

@@ -40,6 +40,30 @@ type LayerVersion struct {
 	Changed []string  `json:"changed" doc:"What differs from the version before, each as \"max_temp: 31 → 28\""`
 }
 
+// LayerOverTime is how devices came to have what is intended for them now.
+type LayerOverTime struct {
+	Scope  int           `json:"scope" doc:"Devices that are in scope now and are sent something"`
+	Points []LayerMoment `json:"points"`
+}
+
+// LayerMoment is how many of them had it at a time.
+type LayerMoment struct {
+	At         time.Time `json:"at"`
+	AsIntended int       `json:"as_intended"`
+}
+
+// ForbiddenValue is a value that the newest version of a model does not allow any more.
+type ForbiddenValue struct {
+	Model   string   `json:"model"`
+	Version string   `json:"version" doc:"The newest"`
+	Setting string   `json:"setting"`
+	Value   string   `json:"value"`
+	Source  string   `json:"source" enum:"layer,response,override" doc:"What gives it"`
+	Name    string   `json:"name,omitempty" doc:"Of a layer its name, of a response its rule"`
+	Why     string   `json:"why" doc:"What the newest version has to say"`
+	Devices []string `json:"devices" doc:"Of an older version, that have it"`
+}
+
 // LayerChange is a change of layers, or of devices, of which it is to be known first what
 // it does.
 type LayerChange struct {
@@ -153,6 +177,16 @@ func (c *Client) ChangeLayers(ctx context.Context, ch LayerChange) ([]Layer, err
 // LayerStatus counts how far the devices of a layer are; all where the name is empty.
 func (c *Client) LayerStatus(ctx context.Context, name string) (LayerStatus, error) {
 	return get[LayerStatus](ctx, c, "/layer-status?"+url.Values{"layer": {name}}.Encode())
+}
+
+// LayerOverTime tells how devices came to have what a layer, or everything, gives them.
+func (c *Client) LayerOverTime(ctx context.Context, name, span string) (LayerOverTime, error) {
+	return get[LayerOverTime](ctx, c, "/layer-status/over-time?layer="+url.QueryEscape(name)+"&span="+url.QueryEscape(span))
+}
+
+// ForbiddenValues tells what devices would lose with the newest version of their model.
+func (c *Client) ForbiddenValues(ctx context.Context) ([]ForbiddenValue, error) {
+	return get[[]ForbiddenValue](ctx, c, "/forbidden-values")
 }
 
 // ExplainSetting says why a setting of a device has its value.

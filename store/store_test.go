@@ -224,6 +224,9 @@ func TestFullDisk(t *testing.T) {
 // chunks in their own room, and nothing of what was acknowledged is lost, also
 // where sealing itself finds no room, and at a stop or a crash in that state.
 func TestFullDiskIsSqueezed(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it does one thing after the other: the race detector finds nothing new in it")
+	}
 	for _, above := range []int{0, 3000}[:times(2, 1)] {
 		dir := t.TempDir()
 		rng := rand.New(rand.NewPCG(1, uint64(above)))

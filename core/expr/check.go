@@ -257,7 +257,7 @@ func (c *checker) allowed(n *Node, name Name) bool {
 		return ok
 	case ForTarget, ForLayer:
 		ok := name.Scope == "label" || name.Scope == "device" && name.Key != "link" && name.Key != "status" &&
-			name.Key != "zone"
+			name.Key != "settings" && name.Key != "zone"
 		if name.Scope == "attr" {
 			c.warn(n, "", "%s is written by the device, so a device can move itself in and out of this", name)
 			return true
@@ -267,7 +267,7 @@ func (c *checker) allowed(n *Node, name Name) bool {
 		}
 		return ok
 	case ForDerived:
-		if name.Scope == "device" && (name.Key == "link" || name.Key == "status") || name.Scope == "raised" {
+		if name.Scope == "device" && (name.Key == "link" || name.Key == "status" || name.Key == "settings") || name.Scope == "raised" {
 			c.report(n, "", "%s changes without a reading, so nothing is computed from it", name)
 			return false
 		}

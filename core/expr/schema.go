@@ -192,6 +192,7 @@ func NewSchema(title string, interval time.Duration) *Schema {
 		{"model", "Model", nil, Text},
 		{"model_version", "Version of the model", nil, Text},
 		{"link", "Link", []string{"online", "overdue", "silent", "never"}, Text},
+		{"settings", "How far it is with its settings", []string{"applied", "pending", "refused", "drift"}, Text},
 		{"status", "Status", []string{"expected", "active", "suspended", "retired"}, Text},
 		{"joined", "Joined", nil, Time},
 		{"zone", "Time zone", nil, Text},

@@ -132,7 +132,7 @@ func (l *Loader) Load(ctx context.Context, files []check.File, preview, atOnce b
 	}
 	proposals := []layers.Proposal{}
 	for _, x := range upper {
-		proposals = append(proposals, layers.Proposal{Layer: &x})
+		proposals = append(proposals, layers.Proposal{Layer: &x, Checked: true})
 	}
 	if err := l.o.Layers.AtOnce(atOnce, proposals...); err != nil {
 		return out, err

@@ -21,9 +21,11 @@ import (
 
 // Proposal is a change of which it is to be known first what it does.
 type Proposal struct {
-	Layer  *layering.Layer // put on top, or in the place of the one of its name
-	Remove string          // a layer
-	Order  []string        // of all layers as they are then; nil leaves it
+	Layer *layering.Layer // put on top, or in the place of the one of its name
+	// Checked says that the layer was checked already, with models that come with it.
+	Checked bool
+	Remove  string   // a layer
+	Order   []string // of all layers as they are then; nil leaves it
 	// Labels that Devices would get, and Version of Model.
 	Devices []string
 	Labels  map[string]string
@@ -67,11 +69,13 @@ func (l *Layers) proposed(p Proposal) (view, Preview, error) {
 		order = slices.DeleteFunc(order, func(n string) bool { return n == p.Remove })
 	}
 	if x := p.Layer; x != nil {
-		fit, err := l.judge(x)
-		if err != nil {
-			return v, out, err
+		if !p.Checked {
+			fit, err := l.judge(x)
+			if err != nil {
+				return v, out, err
+			}
+			out.Lacking, out.Warnings = fit.Lacking, fit.Warnings
 		}
-		out.Lacking, out.Warnings = fit.Lacking, fit.Warnings
 		sealed, err := l.Sealed(*x)
 		if err != nil {
 			return v, out, err

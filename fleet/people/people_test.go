@@ -156,6 +156,9 @@ func TestManyWrongPasswordsAtOnce(t *testing.T) {
 
 // Whoever has to make room gets in while there is none.
 func TestSignInOnAFullDisk(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it does one thing after the other: the race detector finds nothing new in it")
+	}
 	var log lockedBuffer
 	r := rig.NewWith(t, app.Options{Log: slog.New(slog.NewTextHandler(&log, nil)), Store: store.Options{MaxRecordBytes: 600 << 10}})
 	_, err := r.People.Add(t.Context(), "engineer", "long-enough-1", person.Owner, "")
@@ -225,6 +228,9 @@ func TestAddRefuses(t *testing.T) {
 // their own address; with a token that is not theirs, or of a password before, they
 // are counted as everybody.
 func TestFamiliarPlaces(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it does one thing after the other: the race detector finds nothing new in it")
+	}
 	r := rig.New(t)
 	for _, name := range []string{"engineer", "night-duty"} {
 		_, err := r.People.Add(t.Context(), name, "long-enough-1", person.Owner, "")

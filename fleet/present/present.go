@@ -693,6 +693,10 @@ func (b *Fleet) fact(e *entry, key string) value.Value {
 		return value.OfText(e.Model)
 	case "model_version":
 		return value.OfText(e.ModelVersion)
+	case "settings":
+		if st, _, err := b.settings.Of(e.ID); err == nil {
+			return value.OfText(st.Word())
+		}
 	case "status":
 		return value.OfText(string(e.Status))
 	case "link":

@@ -15,6 +15,9 @@ import (
 // TestForecastOfSeldomReadings forecasts readings that come once an hour, or
 // every eleven minutes with some missing, although the model expects one a minute.
 func TestForecastOfSeldomReadings(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it does one thing after the other: the race detector finds nothing new in it")
+	}
 	for name, c := range map[string]struct {
 		every time.Duration
 		lacks func(i int) bool

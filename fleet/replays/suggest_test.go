@@ -49,6 +49,9 @@ func suggested(t *testing.T, r *rig.Rig, text string) map[string]replays.Suggest
 // A deadband is above the noise, whatever the value does slowly, and stops the chatter on
 // devices that it was not computed from.
 func TestSuggestsADeadband(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it does one thing after the other: the race detector finds nothing new in it")
+	}
 	random := rand.New(rand.NewPCG(1, 2))
 	const sigma = 20
 	r := played(t, 8, 3000, func(monitor, minute int) float64 {

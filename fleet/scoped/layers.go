@@ -3,6 +3,7 @@ package scoped
 import (
 	"context"
 	"slices"
+	"time"
 
 	"ullage/core/health"
 	"ullage/core/layering"
@@ -127,6 +128,20 @@ func (f *Fleet) LayerStatus(c access.Caller, name string) (layers.Status, error)
 		return d.Link == health.Online, d.Link == health.Silent || d.Link == health.Never
 	}, seeing(c))
 }
+
+// LayerOverTime tells how devices came to have what a layer, or everything, gives them.
+func (f *Fleet) LayerOverTime(ctx context.Context, c access.Caller, name string, span time.Duration) (int, []layers.Moment, error) {
+	if name != "" {
+		if _, err := f.Layer(c, name); err != nil {
+			return 0, nil, err
+		}
+	}
+	return f.o.Layers.OverTime(ctx, name, span, seeing(c))
+}
+
+// Forbids tells what devices that the caller sees would lose with the newest version of their
+// model.
+func (f *Fleet) Forbids(c access.Caller) []layers.Forbidden { return f.o.Layers.Forbids(seeing(c)) }
 
 // LayerTouches counts the devices of each site that a layer chooses.
 func (f *Fleet) LayerTouches(c access.Caller, name string) map[string]int {

@@ -81,6 +81,20 @@ func (b *Settings) next(s *State) {
 // Confirmed reports whether the device has answered the newest revision.
 func (s *State) Confirmed() bool { return s.AppliedRevision == s.Revision }
 
+// Word says how far the device is with its settings: "applied", "pending", "refused" or
+// "drift".
+func (s *State) Word() string {
+	switch {
+	case !s.Confirmed() && len(s.Intended) > 0:
+		return "pending"
+	case len(s.Drift()) == 0:
+		return "applied"
+	case len(s.Refused) > 0:
+		return "refused"
+	}
+	return "drift"
+}
+
 // Records reads what is stored. States are put into commits as State, what is
 // to be changed on many devices as Job.
 type Records interface {

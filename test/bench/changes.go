@@ -158,7 +158,7 @@ func changeFigures(dir string) ([]figure, error) {
 		{fmt.Sprintf("a layer that changes %d devices", allDevices), "under 2 s", nil, func() (time.Duration, error) {
 			n++
 			begun := time.Now()
-			_, err := s.Client.ChangeLayers(ctx, client.LayerChange{Layer: &client.Layer{Name: "base", Set: map[string]any{"stir_at": float64(11 + n%20)}}})
+			_, err := s.Client.ChangeLayers(ctx, client.LayerChange{Layer: &client.Layer{Name: "base", Set: map[string]any{"stir_at": float64(11 + n%20)}}, AtOnce: true})
 			for err == nil {
 				var now client.Service
 				if now, err = s.Client.Service(ctx); err == nil && now.Deriving == 0 {

@@ -41,7 +41,7 @@ type figure struct{ what, got, target, ratio string }
 
 func main() {
 	only := flag.String("only", "",
-		"measure only this part: ingest, lockstep, sessions, changes, store, expressions, alarms, models, people, onboarding, attacks, fleet or tenthousand")
+		"measure only this part: ingest, lockstep, sessions, converge, changes, store, expressions, alarms, models, people, onboarding, attacks, fleet or tenthousand")
 	ceiling := flag.String("echo", "", "be the ceiling of lockstep, on this file; the benchmark starts itself so")
 	strike := flag.String("attack", "", "be the attackers of attacks, one of them at an address; the benchmark starts itself so")
 	bare := flag.String("bare", "", "be a bare server, over tls or plain; the benchmark starts itself so")
@@ -93,6 +93,7 @@ func run(only string) ([]figure, error) {
 		{"ingest", func() ([]figure, error) { return ingestFigures(dir, 16) }},
 		{"lockstep", func() ([]figure, error) { return echoFigures(dir) }},
 		{"sessions", func() ([]figure, error) { return sessionFigures(dir, 10_000) }},
+		{"converge", func() ([]figure, error) { return convergeFigures(dir) }},
 		{"changes", func() ([]figure, error) { return changeFigures(dir) }},
 		{"store", func() ([]figure, error) { return storeFigures(dir) }},
 		{"expressions", func() ([]figure, error) { return expressionFigures(dir) }},
@@ -241,8 +242,8 @@ func (l *latencies) quantiles() (p50, p99 time.Duration) {
 	return l.all[len(l.all)/2], l.all[len(l.all)*99/100]
 }
 
-func serve(dir string) (*service.Service, error) {
-	s, err := service.Start(dir, "--device-rate", "0", "--device-connects", "0", "--log-level", "warn")
+func serve(dir string, flags ...string) (*service.Service, error) {
+	s, err := service.Start(dir, append([]string{"--device-rate", "0", "--device-connects", "0", "--log-level", "warn"}, flags...)...)
 	if err != nil {
 		return nil, err
 	}

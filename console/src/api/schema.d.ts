@@ -1172,6 +1172,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/forbidden-values": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What devices would lose with the newest version of their model
+         * @description Values of layers, responses and overrides on devices of an older version that the newest version of their model does not allow, or has no setting for. They are taken off when the device moves to it.
+         */
+        get: operations["forbidden-values"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/forecast": {
         parameters: {
             query?: never;
@@ -1668,6 +1688,26 @@ export interface paths {
          * @description Devices are as intended, pending, refuse, or have drifted, counted once each; for a layer only its own settings count. Beside it how many are off line, and on which devices each value of the layer wins, or to what it loses.
          */
         get: operations["layer-status"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/layer-status/over-time": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How devices came to have what is intended for them now
+         * @description For each of 120 steps of a span that ends now: how many of the devices that are in scope now had what is intended for them now. It is worked out from since when each setting has had its value as rules see it.
+         */
+        get: operations["layer-over-time"];
         put?: never;
         post?: never;
         delete?: never;
@@ -4033,6 +4073,24 @@ export interface components {
             /** @description Whether they were put in force */
             loaded: boolean;
         };
+        ForbiddenValue: {
+            /** @description Of an older version, that have it */
+            devices: string[];
+            model: string;
+            /** @description Of a layer its name, of a response its rule */
+            name?: string;
+            setting: string;
+            /**
+             * @description What gives it
+             * @enum {string}
+             */
+            source: "layer" | "response" | "override";
+            value: string;
+            /** @description The newest */
+            version: string;
+            /** @description What the newest version has to say */
+            why: string;
+        };
         Forecast: {
             /** Format: int64 */
             decimals: number;
@@ -4751,6 +4809,20 @@ export interface components {
             remove?: string;
             /** @description Version of their model that they get */
             version?: string;
+        };
+        LayerMoment: {
+            /** Format: int64 */
+            as_intended: number;
+            /** Format: date-time */
+            at: string;
+        };
+        LayerOverTime: {
+            points: components["schemas"]["LayerMoment"][];
+            /**
+             * Format: int64
+             * @description Devices that are in scope now and are sent something
+             */
+            scope: number;
         };
         LayerPreview: {
             /**
@@ -11565,6 +11637,53 @@ export interface operations {
             };
         };
     };
+    "forbidden-values": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ForbiddenValue"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
     forecast: {
         parameters: {
             query: {
@@ -13603,6 +13722,76 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LayerStatus"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "layer-over-time": {
+        parameters: {
+            query?: {
+                /** @description A layer; the whole fleet where it is left out */
+                layer?: string;
+                /** @description How far it goes back, such as 24h or 7d */
+                span?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayerOverTime"];
                 };
             };
             /** @description Unauthorized */

@@ -162,7 +162,7 @@ function Editor({ given }: { given: Layer }) {
                   </>
                 )}
               </p>
-              <Convergence status={status.data} />
+              <Convergence status={status.data} target={given.target} />
               {status.data.values.length > 0 && (
                 <table className="mt-4 w-full border-collapse">
                   <thead>

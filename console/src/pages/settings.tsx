@@ -101,6 +101,7 @@ export default function SettingsPage() {
           </Ground>
         </div>
       )}
+      <Forbidden />
       <CommandJobs />
       <WhoHas />
       {making && <LayerDialog names={names} onClose={() => setMaking(false)} />}
@@ -117,7 +118,11 @@ const states = [
 ] as const;
 
 // Convergence is how far all devices are with what they were given.
-export function Convergence({ status }: { status: LayerStatus }) {
+export function Convergence({ status, target }: { status: LayerStatus; target?: string }) {
+  const shown = (state: string) => {
+    const is = `device.settings == "${state}"`;
+    return `/?where=${encodeURIComponent(target ? `(${target}) and ${is}` : is)}`;
+  };
   const text = states.map((s) => `${number(status[s.key])} ${s.name}`).join(", ");
   return (
     <section aria-label="How far devices are" className="max-w-[62rem]">
@@ -134,13 +139,22 @@ export function Convergence({ status }: { status: LayerStatus }) {
         {states.map((s) => (
           <span key={s.key} className={status[s.key] === 0 && s.key !== "as_intended" ? "text-muted" : ""}>
             <span className={`mr-1.5 inline-block size-2.5 ${s.look}`} aria-hidden />
-            <b>{number(status[s.key])}</b> {s.name}
+            {status[s.key] > 0 && s.key !== "as_intended" ? (
+              <Link to={shown(s.of)} className="text-press underline">
+                <b>{number(status[s.key])}</b> {s.name}
+              </Link>
+            ) : (
+              <>
+                <b>{number(status[s.key])}</b> {s.name}
+              </>
+            )}
           </span>
         ))}
         <span className="ml-auto text-muted">
           {number(status.live)} on line, {number(status.off_line)} off line
         </span>
       </p>
+      {status.scope > 0 && <OverTime layer={status.of} />}
       {status.reasons.map((r) => (
         <p key={r.setting + r.reason} className="pt-1">
           <code className="font-mono text-[0.8125rem]">{r.setting}</code> refused by{" "}
@@ -156,6 +170,129 @@ export function Convergence({ status }: { status: LayerStatus }) {
           {r.devices.length > 4 && ` and ${number(r.devices.length - 4)} more`}
         </p>
       ))}
+    </section>
+  );
+}
+
+const spans = ["1h", "24h", "7d", "30d"];
+
+// OverTime draws how devices came to have what is intended for them now.
+function OverTime({ layer = "" }: { layer?: string }) {
+  const [span, setSpan] = useState("24h");
+  const over = useQuery({
+    queryKey: ["layers", "over-time", layer, span],
+    refetchInterval: 30_000,
+    queryFn: () => ask(api.GET("/api/v1/layer-status/over-time", { params: { query: { layer, span } } })),
+  });
+  const points = over.data?.points ?? [];
+  const scope = over.data?.scope ?? 0;
+  if (over.error) return <Trouble>{over.error.message}</Trouble>;
+  if (over.data && scope === 0) return null;
+  const first = points[0]?.as_intended ?? 0;
+  const last = points[points.length - 1]?.as_intended ?? 0;
+  const w = 600;
+  const h = 40;
+  const y = (n: number) => h - 1 - (n / Math.max(1, scope)) * (h - 2);
+  const path = points
+    .map((p, i) => {
+      const x = (i / (points.length - 1)) * w;
+      return i === 0 ? `M0 ${y(p.as_intended)}` : `H${x.toFixed(1)}V${y(p.as_intended).toFixed(1)}`;
+    })
+    .join("");
+  return (
+    <figure className="pt-3">
+      <figcaption className="flex flex-wrap items-center gap-x-3 pb-1 text-muted">
+        <span>
+          How it went: {number(first)} → <b className="text-ink">{number(last)}</b> of {number(scope)} had
+          what is intended for them now
+        </span>
+        <select
+          aria-label="Span"
+          value={span}
+          onChange={(e) => setSpan(e.target.value)}
+          className="ml-auto rounded-[4px] border border-line bg-ground px-1.5 py-0.5"
+        >
+          {spans.map((s) => (
+            <option key={s} value={s}>
+              last {s.replace(/(\d+)/, "$1 ")}
+            </option>
+          ))}
+        </select>
+      </figcaption>
+      <svg
+        viewBox={`0 0 ${w} ${h}`}
+        preserveAspectRatio="none"
+        className="h-12 w-full border-b border-line"
+        role="img"
+        aria-label={`${first} of ${scope} devices at the beginning of the span, ${last} at its end`}
+      >
+        <line
+          x1="0"
+          x2={w}
+          y1="1"
+          y2="1"
+          stroke="var(--line)"
+          strokeDasharray="3 4"
+          vectorEffect="non-scaling-stroke"
+        />
+        {points.length > 1 && (
+          <>
+            <path d={`${path}V${h}H0Z`} fill="var(--series)" opacity="0.12" />
+            <path
+              d={path}
+              fill="none"
+              stroke="var(--series)"
+              strokeWidth="1.5"
+              vectorEffect="non-scaling-stroke"
+            />
+          </>
+        )}
+      </svg>
+    </figure>
+  );
+}
+
+// Forbidden is what devices would lose with the newest version of their model.
+function Forbidden() {
+  const all = useQuery({
+    queryKey: ["layers", "forbidden"],
+    queryFn: () => ask(api.GET("/api/v1/forbidden-values")),
+  });
+  if (!all.data || all.data.length === 0) return null;
+  return (
+    <section aria-label="What the next model version forbids" className="pt-8">
+      <h2 className="pb-1 font-semibold">What the next model version forbids</h2>
+      <ul className="max-w-[62rem] border-t border-line">
+        {all.data.map((f) => (
+          <li
+            key={[f.model, f.setting, f.value, f.source, f.name].join(" ")}
+            className="grid gap-x-4 border-b border-line py-1.5 sm:grid-cols-[14rem_minmax(0,1fr)_auto]"
+          >
+            <span>
+              <code className="font-mono text-[0.8125rem]">{f.setting}</code> <b>{f.value}</b>
+            </span>
+            <span className="text-muted">
+              from{" "}
+              {f.source === "layer" ? (
+                <Link to={`/settings/${f.name}`} className="text-press underline">
+                  {f.name}
+                </Link>
+              ) : f.source === "response" ? (
+                `the response of ${f.name}`
+              ) : (
+                "the device itself"
+              )}
+              ; {f.model} {f.version}: {f.why}
+            </span>
+            <Link
+              to={`/?where=${encodeURIComponent(`device.id in (${f.devices.map((d) => JSON.stringify(d)).join(", ")})`)}`}
+              className="text-press underline"
+            >
+              {plural(f.devices.length, "device")}
+            </Link>
+          </li>
+        ))}
+      </ul>
     </section>
   );
 }
