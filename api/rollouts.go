@@ -28,6 +28,9 @@ func (s *server) rolloutRoutes() {
 		}
 		out := client.RolloutPlanned{Preview: s.previewOf(p.Preview), Soak: p.Soak.Seconds(), Takes: p.Takes.Seconds(), Offline: p.Offline,
 			Waves: [][]string{}, Sizes: []int{}}
+		if p.Known {
+			out.Likely = p.Likely.Seconds()
+		}
 		for _, w := range p.Waves {
 			out.Waves, out.Sizes = append(out.Waves, w[:min(len(w), manyShown)]), append(out.Sizes, len(w))
 		}

@@ -176,6 +176,12 @@ func printPlanned(w io.Writer, p client.RolloutPlanned) {
 	fmt.Fprintln(w)
 	table(w, rows)
 	fmt.Fprintf(w, "\nEach gate must hold for %s; all of it takes %s at least.", seconds(p.Soak), seconds(p.Takes))
+	switch {
+	case p.Likely > p.Takes:
+		fmt.Fprintf(w, " As these devices have been off line in the last 30 days, it is likely to take %s.", seconds(p.Likely))
+	case p.Likely == 0:
+		fmt.Fprint(w, " Some of these devices have not come back in the last 30 days, so that a gate may wait in vain.")
+	}
 	if p.Offline > 0 {
 		fmt.Fprintf(w, " %s off line now; who is away catches up when it returns.", isAre(p.Offline))
 	}

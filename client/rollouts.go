@@ -26,6 +26,7 @@ type RolloutPlanned struct {
 	Sizes   []int        `json:"sizes" doc:"How many devices each wave has"`
 	Soak    float64      `json:"soak" doc:"For how long each gate must hold, in seconds: what is asked for, and at least four intervals of the slowest device"`
 	Takes   float64      `json:"takes" doc:"How long it takes at least, in seconds"`
+	Likely  float64      `json:"likely,omitempty" doc:"How long it takes as these devices have been off line in the last 30 days, in seconds; absent where too many have not come back in that time"`
 	Offline int          `json:"off_line" doc:"Devices that are off line now and catch up when they return"`
 }
 

@@ -182,13 +182,13 @@ func (r *Records) AsOf(ctx context.Context, subject string, when time.Time) ([]c
 	return out, nil
 }
 
-// SettingsSince implements layers.Records.
-func (r *Records) SettingsSince(ctx context.Context, from time.Time) ([]commit.Validity, error) {
+// Since returns what everything of a kind was at a time, and every change of it after that.
+func (r *Records) Since(ctx context.Context, kind commit.ValidityKind, from time.Time) ([]commit.Validity, error) {
 	var rows []validityRow
 	err := r.db.read.WithContext(ctx).Raw(`SELECT kind, subject, key, max(since) AS since, value FROM validity WHERE kind = ?1 AND since <= ?2 GROUP BY kind, subject, key
-		UNION ALL SELECT kind, subject, key, since, value FROM validity WHERE kind = ?1 AND since > ?2`, string(commit.Setting), ms(from)).Scan(&rows).Error
+		UNION ALL SELECT kind, subject, key, since, value FROM validity WHERE kind = ?1 AND since > ?2`, string(kind), ms(from)).Scan(&rows).Error
 	return convert(rows, translate(err), func(x validityRow) commit.Validity {
-		return commit.Validity{Kind: commit.Setting, Subject: x.Subject, Key: x.Key, From: at(x.From), Value: x.Value}
+		return commit.Validity{Kind: kind, Subject: x.Subject, Key: x.Key, From: at(x.From), Value: x.Value}
 	})
 }
 

@@ -54,9 +54,9 @@ type Records interface {
 	LayerOrder(context.Context) (Order, error)
 	// LayerVersions returns those of a layer, the newest first.
 	LayerVersions(ctx context.Context, name string) ([]Version, error)
-	// SettingsSince returns what each setting of each device was at a time, and every change
-	// of it after that.
-	SettingsSince(ctx context.Context, from time.Time) ([]commit.Validity, error)
+	// Since returns what everything of a kind was at a time, and every change of it after
+	// that.
+	Since(ctx context.Context, kind commit.ValidityKind, from time.Time) ([]commit.Validity, error)
 }
 
 // Options are what Layers are made of.

@@ -57,7 +57,7 @@ func (l *Layers) OverTime(ctx context.Context, name string, span time.Duration, 
 	}
 	to := l.o.Now()
 	from := to.Add(-span)
-	rows, err := l.o.Records.SettingsSince(ctx, from)
+	rows, err := l.o.Records.Since(ctx, commit.Setting, from)
 	if err != nil {
 		return 0, nil, err
 	}

@@ -66,6 +66,9 @@ type Offer struct {
 type Records interface {
 	Rollouts(context.Context) ([]Rollout, error)
 	Offers(context.Context) ([]Offer, error)
+	// Since returns what everything of a kind was at a time, and every change of it after
+	// that.
+	Since(ctx context.Context, kind commit.ValidityKind, from time.Time) ([]commit.Validity, error)
 }
 
 // Options are what Rollouts are made of.
@@ -214,6 +217,56 @@ type Planned struct {
 	Offline int
 	// Takes is how long it takes at least: the soaks, and the spreads.
 	Takes time.Duration
+	// Likely is how long it takes as the devices have been off line in the last 30 days; not
+	// Known where too many of a wave have not come back in that time.
+	Likely time.Duration
+	Known  bool
+}
+
+// habit is how far back it is looked how long devices use to be off line.
+const habit = 30 * 24 * time.Hour
+
+// expect works out how long a planned rollout takes as its devices use to be off line.
+func (r *Rollouts) expect(out *Planned, p *waves.Plan) error {
+	now := r.o.Now()
+	rows, err := r.o.Records.Since(context.Background(), commit.Link, now.Add(-habit))
+	if err != nil {
+		return err
+	}
+	slices.SortStableFunc(rows, func(a, b commit.Validity) int { return a.From.Compare(b.From) })
+	spells := map[string][]waves.Spell{}
+	for _, v := range rows {
+		of := spells[v.Subject]
+		open := len(of) > 0 && of[len(of)-1].End.IsZero()
+		switch silent := v.Value == string(health.Silent); {
+		case silent && !open:
+			spells[v.Subject] = append(of, waves.Spell{From: v.From})
+		case !silent && open:
+			of[len(of)-1].End = v.From
+		}
+	}
+	reached := p.Gate.Reached
+	if reached == 0 {
+		reached = waves.UsualReached
+	}
+	out.Likely, out.Known = out.Takes, true
+	for _, wave := range out.Waves {
+		var waits []time.Duration
+		unknown := 0
+		for _, id := range wave {
+			if d, ok := r.o.Present.Get(id); ok && d.Link == health.Never {
+				unknown++
+			} else if wait, known := waves.Wait(spells[id], now); known {
+				waits = append(waits, wait)
+			} else {
+				unknown++
+			}
+		}
+		wait, known := waves.Expected(waits, unknown, reached)
+		out.Known = out.Known && known
+		out.Likely += wait
+	}
+	return nil
 }
 
 // Plan works out a rollout of a version of a layer, and changes nothing.
@@ -283,7 +336,7 @@ func (r *Rollouts) Plan(x layering.Layer, p waves.Plan) (Planned, error) {
 	if _, err := r.compile(slices.Collect(maps.Keys(seenModels)), p.Conditions(), nil); err != nil {
 		return out, fault.New(fault.Invalid, "%s", err).On("rollout")
 	}
-	return out, nil
+	return out, r.expect(&out, &p)
 }
 
 func away(d *present.Device) bool { return d.Link == health.Silent || d.Link == health.Never }

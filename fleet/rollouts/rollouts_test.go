@@ -292,6 +292,35 @@ func TestLimitsOfAPlan(t *testing.T) {
 
 // TestUndo: while it goes on everything is as it was; afterwards its own difference is taken
 // back, and what somebody has changed since is asked about.
+// TestHowLongItTakes: it follows from how long devices use to be off line.
+func TestHowLongItTakes(t *testing.T) {
+	h := cellar(t, 4)
+	to := layering.Layer{Name: "base", Set: map[string]any{"stir_at": 27.0}}
+	p := plan(2)
+	seen, err := h.Rollouts.Plan(to, p)
+	h.Must(err)
+	if !seen.Known || seen.Likely != seen.Takes {
+		t.Errorf("with all on line it takes %s, and %s at least", seen.Likely, seen.Takes)
+	}
+	// One is away for two hours, comes back, and goes again.
+	away := h.ids[0]
+	h.away[away] = true
+	h.pass(120)
+	h.away[away] = false
+	h.pass(10)
+	h.away[away] = true
+	h.pass(30)
+	seen, err = h.Rollouts.Plan(to, p)
+	h.Must(err)
+	if wait := seen.Likely - seen.Takes; !seen.Known || wait < 80*time.Minute || wait > 100*time.Minute {
+		t.Errorf("with one that was away for two hours and is since half an hour it waits %s, %v", wait, seen.Known)
+	}
+	p.Gate.Reached = 50
+	if seen, err = h.Rollouts.Plan(to, p); err != nil || seen.Likely != seen.Takes {
+		t.Errorf("where half of a wave is enough it takes %s, and %s at least, %v", seen.Likely, seen.Takes, err)
+	}
+}
+
 func TestUndo(t *testing.T) {
 	h := cellar(t, 4)
 	_, err := h.Layers.Put(t.Context(), layering.Layer{Name: "base", Set: map[string]any{"stir_at": 20.0, "max_temp": 30.0}}, noun.If{}, "mara")

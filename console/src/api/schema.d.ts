@@ -6030,6 +6030,11 @@ export interface components {
         };
         RolloutPlanned: {
             /**
+             * Format: double
+             * @description How long it takes as these devices have been off line in the last 30 days, in seconds; absent where too many have not come back in that time
+             */
+            likely?: number;
+            /**
              * Format: int64
              * @description Devices that are off line now and catch up when they return
              */

@@ -190,6 +190,11 @@ export function RolloutDialog({ layer, onClose }: { layer: Layer; onClose: () =>
             <span className="text-muted">
               {" "}
               · each gate {lasting(p.soak * 1000)}, all of it {lasting(p.takes * 1000)} at least
+              {p.likely === undefined
+                ? ", and nobody knows how long, since some have not come back in 30 days"
+                : p.likely > p.takes
+                  ? `, likely ${lasting(p.likely * 1000)} as they have been off line in the last 30 days`
+                  : ""}
               {p.off_line > 0 && ` · ${plural(p.off_line, "device")} off line, which catch up`}
             </span>
           </p>
