@@ -263,6 +263,7 @@ func (s *server) routes() {
 	s.commandRoutes()
 	s.commandJobRoutes()
 	s.historyRoutes()
+	s.differentRoutes()
 	s.deletionRoutes()
 	s.queryRoutes()
 	s.figureRoutes()

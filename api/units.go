@@ -20,7 +20,7 @@ import (
 
 // unitsOf are the operations whose numbers may be asked for in the units that
 // somebody prefers.
-var unitsOf = []string{"devices", "device", "live", "history", "readings", "query", "export", "statistics", "forecast",
+var unitsOf = []string{"devices", "device", "live", "history", "readings", "query", "different", "peers", "export", "statistics", "forecast",
 	"alarms", "settings", "change-settings", "model", "as-of"}
 
 // units adds the parameter with which units are chosen to the operations that have it.

@@ -37,7 +37,7 @@ func (c *Client) InOwnUnits() *Client {
 }
 
 // inUnits are the paths of answers whose numbers can be in other units.
-var inUnits = regexp.MustCompile(`^/(devices(/[^/?]+(/(history|readings|settings))?)?|query|statistics|forecast|alarms|models/[^/?]+)(\?|$)`)
+var inUnits = regexp.MustCompile(`^/(devices(/[^/?]+(/(history|readings|settings|different|peers))?)?|query|statistics|forecast|alarms|models/[^/?]+)(\?|$)`)
 
 // units adds to the path of a question in which units it is to be answered.
 func (c *Client) units(method, path string) string {

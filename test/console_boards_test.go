@@ -183,6 +183,15 @@ func TestCausesAreFoundInThreeClicks(t *testing.T) {
 	ok(t, p.WaitText("Needs somebody", within))
 	quiet(t, p, "the fleet with its causes")
 
+	// From the tank that is too warm it is two clicks to what was different.
+	ok(t, p.Go(d.Console+"/devices/tank-fennimore-07/history?span=6h"))
+	ok(t, p.ClickText("What was different?"))
+	ok(t, p.WaitText("did the same in must_temp, so it is this device", within))
+	ok(t, p.Wait(`location.search.includes("different=1")`, within))
+	ok(t, p.Click("input[type=checkbox]"))
+	ok(t, p.WaitText("13 peers", within))
+	quiet(t, p, "what was different")
+
 	// The board of a device as it was an hour ago has the values of then.
 	then := time.Now().Add(-time.Hour).UTC().Format(time.RFC3339)
 	ok(t, p.Go(d.Console+"/boards/made/device/tank-fennimore-07?asof="+then))

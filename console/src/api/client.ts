@@ -111,7 +111,9 @@ export const api = createClient<paths>({
 const inUnits = new Set([
   "/api/v1/devices",
   "/api/v1/devices/{id}",
+  "/api/v1/devices/{id}/different",
   "/api/v1/devices/{id}/history",
+  "/api/v1/devices/{id}/peers",
   "/api/v1/devices/{id}/readings",
   "/api/v1/devices/{id}/settings",
   "/api/v1/query",

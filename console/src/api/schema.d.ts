@@ -740,6 +740,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{id}/different": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What was other on a device in a span than before it
+         * @description Each metric of the device, and each peer in one of them, is compared with what it was before the span: three times as long, and a day at least. The deviation is the difference of the medians in spreads, so that a few wild readings decide nothing; 3 and more is other than before. Beside them stands what the journal has of the device and its hub.
+         */
+        get: operations["different"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{id}/events/{name}": {
         parameters: {
             query?: never;
@@ -834,6 +854,26 @@ export interface paths {
          * @description It is taken as if the device had sent it, and marked as such in the traffic and the journal.
          */
         post: operations["send-as"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/peers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Where the peers of a device lay in a metric
+         * @description Where devices of the same model and, where there is a label stage, of the same stage lay in a metric: the lowest and the highest tenth are left out. There is no band of fewer than three peers.
+         */
+        get: operations["peers"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3848,6 +3888,59 @@ export interface components {
             /** @description Of the model */
             version?: string;
         };
+        Different: {
+            /**
+             * Format: int64
+             * @description Peers that deviate as the device does
+             */
+            alike: number;
+            /**
+             * Format: date-time
+             * @description What was before begins here, and ends where the span begins: three times the span, and a day at least
+             */
+            before: string;
+            /** @description What happened to the device and its hub in the span and shortly before it, the oldest first */
+            facts: components["schemas"]["JournalEntry"][];
+            /** Format: date-time */
+            from: string;
+            /** @description By which peers are compared */
+            metric?: string;
+            /** @description Metrics of the device, the greatest deviation first */
+            metrics: components["schemas"]["Differing"][];
+            /** @description Devices of the same model and stage, the greatest deviation first */
+            peers: components["schemas"]["Differing"][];
+            /** Format: date-time */
+            to: string;
+        };
+        Differing: {
+            /** Format: int64 */
+            decimals: number;
+            /**
+             * Format: double
+             * @description Is less was, in spreads; 3 and more is other than before
+             */
+            deviation: number;
+            device: string;
+            /**
+             * Format: double
+             * @description Median in the span
+             */
+            is: number;
+            metric: string;
+            /**
+             * Format: double
+             * @description 1.4826 times the median distance from was, before
+             */
+            spread: number;
+            title?: string;
+            /** @description As people write it */
+            unit?: string;
+            /**
+             * Format: double
+             * @description Median before
+             */
+            was: number;
+        };
         Document: {
             name: string;
             /** @description Markdown; left out in the list */
@@ -5430,6 +5523,29 @@ export interface components {
             new: string;
             /** @description The password until now */
             old: string;
+        };
+        PeerBand: {
+            /**
+             * Format: int64
+             * @description Devices of the same model and stage; there is no band of fewer than three
+             */
+            peers: number;
+            steps: components["schemas"]["PeerBandStep"][];
+        };
+        PeerBandStep: {
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            high: number;
+            /** Format: double */
+            low: number;
+            /** Format: double */
+            middle: number;
+            /**
+             * Format: int64
+             * @description That have a reading there
+             */
+            peers: number;
         };
         Person: {
             /** @description What they may do, for which devices; their teams add to it */
@@ -9974,6 +10090,81 @@ export interface operations {
             };
         };
     };
+    different: {
+        parameters: {
+            query?: {
+                /** @description Metric */
+                metric?: string;
+                /** @description When: 6h until now, yesterday, 2026-03-01T10:00..12h */
+                span?: string;
+                /** @description Units of numbers: those of the models, or those that whoever asks prefers */
+                units?: "model" | "own";
+            };
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Different"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
     "device-events": {
         parameters: {
             query?: never;
@@ -10293,6 +10484,83 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SentAs"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    peers: {
+        parameters: {
+            query?: {
+                /** @description Metric */
+                metric?: string;
+                /** @description When: 6h until now, yesterday, 2026-03-01T10:00..12h */
+                span?: string;
+                /** @description How many steps to aim at */
+                steps?: number;
+                /** @description Units of numbers: those of the models, or those that whoever asks prefers */
+                units?: "model" | "own";
+            };
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeerBand"];
                 };
             };
             /** @description Unauthorized */

@@ -33,6 +33,10 @@ interface Props {
   alarms?: AlarmSpan[];
   // What probably comes: its mean, in a band.
   ahead?: TraceData;
+  // Where others of its kind lie, behind the line.
+  peers?: TraceData;
+  // What happened, as ticks on the time axis; seconds since 1970.
+  marks?: number[];
   // A line beside the limit, dotted: where an alarm returns.
   deadband?: number;
   // Dragging these lines asks for another value.
@@ -59,8 +63,9 @@ export function Trace(props: Props) {
     props;
   const holder = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot>(undefined);
+  const { peers, marks } = props;
   const { deadband, onZoom, onHover, onLimit, onDeadband } = props;
-  const now = { limits, from, to, decimals, alarms, deadband, onZoom, onHover, onLimit, onDeadband };
+  const now = { limits, from, to, decimals, alarms, marks, deadband, onZoom, onHover, onLimit, onDeadband };
   const live = useRef(now);
   useEffect(() => {
     live.current = now;
@@ -71,16 +76,18 @@ export function Trace(props: Props) {
     const none: TraceData = { at: [], mean: [], min: [], max: [] };
     const o = other ?? none;
     const f = ahead ?? none;
+    const b = peers ?? none;
     // Times that only one of them has are no gaps of the others.
     return uPlot.join(
-      [own, [o.at, o.mean], [f.at, f.min, f.max, f.mean]],
+      [own, [o.at, o.mean], [f.at, f.min, f.max, f.mean], [b.at, b.min, b.max]],
       [
         [0, 2, 2, 2],
         [0, 2],
         [0, 2, 2, 2],
+        [0, 2, 2],
       ],
     );
-  }, [data, other, ahead]);
+  }, [data, other, ahead, peers]);
   const first = useRef(columns);
 
   useEffect(
@@ -160,10 +167,13 @@ export function Trace(props: Props) {
               { stroke: "transparent", points: { show: false } },
               { stroke: "transparent", points: { show: false } },
               { stroke: css("--press"), width: 1.4, dash: [2, 3], points: { show: false } },
+              { stroke: "transparent", points: { show: false }, spanGaps: true },
+              { stroke: "transparent", points: { show: false }, spanGaps: true },
             ],
             bands: [
               { series: [2, 1], fill: css("--band") },
               { series: [6, 5], fill: css("--probable") },
+              { series: [9, 8], fill: `${muted}2e` },
             ],
             hooks: {
               ready: [(u) => grips(u, () => live.current)],
@@ -171,6 +181,7 @@ export function Trace(props: Props) {
                 (u) => live.current.limits.forEach((l) => drawLimit(u, l, font, muted)),
                 (u) => drawDeadband(u, live.current.deadband, live.current.limits[0]?.value, muted),
                 (u) => live.current.alarms?.forEach((a) => drawAlarm(u, a)),
+                (u) => live.current.marks?.forEach((at) => drawMark(u, at, muted)),
               ],
               setSelect: [dragged((a, b) => live.current.onZoom?.(a, b))],
               setCursor: [
@@ -192,7 +203,7 @@ export function Trace(props: Props) {
   useEffect(() => {
     first.current = columns;
     plot.current?.setData(columns);
-  }, [columns, from, to, limits, alarms, deadband]);
+  }, [columns, from, to, limits, alarms, marks, deadband]);
 
   return (
     <figure className="m-0 min-w-0">
@@ -279,6 +290,30 @@ function drawAlarm(u: uPlot, a: AlarmSpan) {
   );
   ctx.globalAlpha = a.often ? 0 : 0.08;
   ctx.fillRect(left, bbox.top, Math.max(right - left, 3 * devicePixelRatio), bbox.height);
+  ctx.restore();
+}
+
+// drawMark marks when something happened, at the bottom.
+function drawMark(u: uPlot, at: number, colour: string) {
+  const { ctx, bbox } = u;
+  const x = u.valToPos(at, "x", true);
+  if (x < bbox.left || x > bbox.left + bbox.width) return;
+  const d = devicePixelRatio;
+  const foot = bbox.top + bbox.height;
+  ctx.save();
+  ctx.strokeStyle = ctx.fillStyle = colour;
+  ctx.globalAlpha = 0.45;
+  ctx.lineWidth = d;
+  ctx.beginPath();
+  ctx.moveTo(x, bbox.top);
+  ctx.lineTo(x, foot);
+  ctx.stroke();
+  ctx.globalAlpha = 1;
+  ctx.beginPath();
+  ctx.moveTo(x, foot - 7 * d);
+  ctx.lineTo(x + 4 * d, foot);
+  ctx.lineTo(x - 4 * d, foot);
+  ctx.fill();
   ctx.restore();
 }
 

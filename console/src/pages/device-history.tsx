@@ -15,8 +15,9 @@ import { firstLimit, useForecast } from "../api/forecast";
 import { useFleet } from "../api/live";
 import { Button, Choice, Empty, Notes, Trouble } from "../components/parts";
 import { LimitAheadNote } from "../components/limit-ahead";
+import { Different } from "../components/different";
 import { Trace, type AlarmSpan, type TraceData } from "../components/trace";
-import { number, say } from "../lib/format";
+import { number, plural, say } from "../lib/format";
 import { written } from "../lib/prefer";
 import {
   expectedGap,
@@ -48,6 +49,8 @@ export function History({ device, model }: { device: Device; model?: Model }) {
   const [hidden, setHidden] = useParam("hide", "");
   const [against, setAgainst] = useParam("with", "");
   const [ahead, setAhead] = useParam("ahead", "");
+  const [band, setBand] = useParam("peers", "");
+  const [asked, setAsked] = useParam("different", "");
   const hide = hidden.split(",").filter(Boolean);
   const telemetry = (model?.properties ?? []).filter((p) => p.role === "telemetry");
   const numeric = telemetry.filter((p) => p.type !== "text" && p.type !== "nothing");
@@ -106,6 +109,7 @@ export function History({ device, model }: { device: Device; model?: Model }) {
       ask(api.GET("/api/v1/alarms", { params: { query: { device: device.id, all: true, limit: 500 } } })),
     placeholderData: (old) => old,
   });
+  const happened = useHappened(device.id, times);
   const peers = [...fleet.devices.values()]
     .filter((d) => d.model === device.model && d.id !== device.id && newestOf(d))
     .map((d) => d.id)
@@ -149,6 +153,14 @@ export function History({ device, model }: { device: Device; model?: Model }) {
           </select>
         </label>
         <label className="flex items-center gap-2 text-muted">
+          <input
+            type="checkbox"
+            checked={band !== ""}
+            onChange={(e) => setBand(e.target.checked ? "1" : "")}
+          />
+          Peers
+        </label>
+        <label className="flex items-center gap-2 text-muted">
           Forecast
           <select
             value={ahead}
@@ -163,7 +175,15 @@ export function History({ device, model }: { device: Device; model?: Model }) {
             <option value="24h">24 h</option>
           </select>
         </label>
+        <Button
+          onClick={() => setAsked(asked ? "" : "1")}
+          aria-expanded={asked !== ""}
+          className="!px-2.5 !py-1 !font-normal"
+        >
+          What was different?
+        </Button>
       </div>
+      {asked && <Different device={device.id} times={times} onClose={() => setAsked("")} />}
       <p className="flex flex-wrap items-baseline gap-x-3 pb-1 text-muted">
         <b className="text-ink">
           {moment(times.from)} – {times.live ? "now" : moment(times.to)}
@@ -225,6 +245,8 @@ export function History({ device, model }: { device: Device; model?: Model }) {
             name={against && (shift ? `${against} before` : against)}
             shift={shift}
             times={{ ...times, to: shownTo }}
+            band={band !== ""}
+            happened={happened}
             ahead={tomorrow ? ahead : ""}
             alarms={(alarms.data ?? []).filter((a) => a.metric === p.name)}
             now={now}
@@ -236,6 +258,64 @@ export function History({ device, model }: { device: Device; model?: Model }) {
       </div>
     </section>
   );
+}
+
+// Happened is something in the journal of the device that is no alarm: those are drawn
+// themselves.
+interface Happened {
+  key: number;
+  at: number; // in seconds
+  text: string;
+}
+
+function useHappened(device: string, s: Times): Happened[] {
+  const found = useQuery({
+    queryKey: ["happened", device, s.from, Math.round(s.to / 30_000)],
+    placeholderData: (old, last) => (last?.queryKey[1] === device ? old : undefined),
+    queryFn: () =>
+      ask(
+        api.GET("/api/v1/journal", {
+          params: { query: { device, from: iso(s.from), to: iso(s.to), limit: 200 } },
+        }),
+      ),
+  });
+  return useMemo(
+    () =>
+      (found.data ?? [])
+        .filter((e) => !e.kind.startsWith("alarm"))
+        .map((e) => ({ key: e.number, at: Date.parse(e.at) / 1000, text: e.text })),
+    [found.data],
+  );
+}
+
+// usePeers reads where the peers of a device lay.
+function usePeers(device: string, metric: string, s: Times, on: boolean) {
+  const found = useQuery({
+    queryKey: ["peers", device, metric, s.from, s.to],
+    enabled: on,
+    placeholderData: (old, last) => (last?.queryKey[1] === device ? old : undefined),
+    queryFn: () =>
+      ask(
+        api.GET("/api/v1/devices/{id}/peers", {
+          params: {
+            path: { id: device },
+            query: { metric, span: `${iso(s.from)}..${iso(s.to)}`, steps: 200 },
+          },
+        }),
+      ),
+  });
+  const data = on ? found.data : undefined;
+  const shown = useMemo<TraceData | undefined>(
+    () =>
+      data && {
+        at: data.steps.map((x) => Date.parse(x.at) / 1000),
+        mean: data.steps.map((x) => x.middle),
+        min: data.steps.map((x) => x.low),
+        max: data.steps.map((x) => x.high),
+      },
+    [data],
+  );
+  return { data, shown };
 }
 
 function useLines(device: string, metrics: string[], s: Times) {
@@ -286,6 +366,8 @@ function Row({
   name,
   shift,
   times,
+  band,
+  happened,
   ahead,
   alarms,
   now,
@@ -300,6 +382,8 @@ function Row({
   name: string;
   shift: number;
   times: Times;
+  band: boolean;
+  happened: Happened[];
   ahead: string;
   alarms: Alarm[];
   now: number;
@@ -328,6 +412,10 @@ function Row({
   }, [forecast.data, ahead]);
   const last = ahead === "" ? undefined : forecast.data?.steps.at(-1);
   const limits = useMemo(() => limitsOf(device.margins, p), [device.margins, p]);
+  const peers = usePeers(device.id, p.name, times, band && p.type !== "boolean");
+  const ticks = useMemo(() => happened.map((h) => h.at), [happened]);
+  const near =
+    under && happened.filter((h) => Math.abs(h.at - under.at) * 1000 < (times.to - times.from) / 150);
   const marks = useMemo<AlarmSpan[]>(
     () =>
       alarms.map((a) => ({
@@ -365,6 +453,22 @@ function Row({
         ) : (
           <p className="text-muted">{p.title}</p>
         )}
+        {near?.slice(0, 2).map((h) => (
+          <p key={h.key} className="text-[0.8125rem]">
+            <span aria-hidden="true">▲ </span>
+            {h.text}
+          </p>
+        ))}
+        {peers.data && (
+          <p className="text-[0.8125rem] text-muted" title="Where the middle 80 of 100 of them lie">
+            <span aria-hidden="true" className="mr-1.5 inline-block h-2 w-3 bg-muted/30" />
+            {peers.data.steps.length > 0
+              ? plural(peers.data.peers, "peer")
+              : peers.data.peers < 3
+                ? "fewer than three peers"
+                : "no readings of peers"}
+          </p>
+        )}
         {ahead !== "" && p.type !== "boolean" && (
           <p className="text-[0.8125rem] text-muted" title={how(forecast.data, p) ?? forecast.error?.message}>
             {last
@@ -391,6 +495,8 @@ function Row({
           data={data}
           other={compared}
           ahead={probable}
+          peers={peers.shown}
+          marks={ticks}
           alarms={marks}
           from={times.from / 1000}
           to={times.to / 1000}
