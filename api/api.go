@@ -264,6 +264,7 @@ func (s *server) routes() {
 	s.commandJobRoutes()
 	s.historyRoutes()
 	s.differentRoutes()
+	s.logRoutes()
 	s.deletionRoutes()
 	s.queryRoutes()
 	s.figureRoutes()

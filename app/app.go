@@ -36,6 +36,7 @@ import (
 	"ullage/fleet/joining"
 	"ullage/fleet/layers"
 	"ullage/fleet/links"
+	"ullage/fleet/logs"
 	"ullage/fleet/maintenances"
 	"ullage/fleet/models"
 	"ullage/fleet/people"
@@ -145,6 +146,7 @@ type App struct {
 	Derivations  *derived.Derivations
 	Expressions  *expressions.Expressions
 	Queries      *query.Queries
+	Logs         *logs.Logs
 	Revisions    *revisions.Revisions
 	Folder       *folder.Loader
 	Importer     *imports.Importer
@@ -166,7 +168,8 @@ type App struct {
 	counted   time.Time
 	refusedAt time.Time
 	kept      *store.Traffic // nil where no traffic is kept
-	damage    int            // how much of the data folder is known to be damaged
+	keptLogs  *store.Logs
+	damage    int // how much of the data folder is known to be damaged
 	running   bool
 	stop      context.CancelFunc
 	ticking   chan struct{}
@@ -289,11 +292,20 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		}
 		a.Traffic.Begin(a.kept, func(err error) { o.Log.Error("traffic could not be kept", "error", err) })
 	}
+	var aside string
+	if a.keptLogs, aside, err = store.OpenLogs(o.Dir); err != nil {
+		return a, err
+	}
+	if aside != "" {
+		o.Log.Error("the logs of devices cannot be read, and were put aside", "file", aside)
+	}
+	a.Logs = logs.New(logs.Options{Keeper: a.keptLogs, Devices: a.Devices, Models: a.Models, Hide: a.Settings.Hide, Now: o.Now,
+		Failed: func(err error) { o.Log.Error("lines of logs could not be kept", "error", err) }})
 	a.Meter = &ingest.Meter{}
 	a.Derivations = derived.New(derived.Options{Devices: a.Devices, Models: a.Models, Present: a.Present,
 		History: past, Store: telemetry, Bus: a.Bus, Log: o.Log, Now: o.Now})
 	a.Intake = ingest.New(ingest.Options{Store: telemetry, Devices: a.Devices, Models: a.Models, Settings: a.Settings,
-		Commands: a.Commands, Commits: a.Commits, Traffic: a.Traffic, Bus: a.Bus, Derive: a.Derivations, Now: o.Now})
+		Commands: a.Commands, Commits: a.Commits, Traffic: a.Traffic, Bus: a.Bus, Derive: a.Derivations, Logs: a.Logs, Now: o.Now})
 	a.Door = door.New(door.Options{Devices: a.Devices, Intake: a.Intake, Settings: a.Settings, Commands: a.Commands,
 		Traffic: a.Traffic, Joining: a.Joining, Models: a.Models, Ways: o.Ways, Judge: o.Judge, Takes: o.Takes, Limits: o.Limits, Log: o.Log, Now: o.Now})
 	a.Expressions = expressions.New(expressions.Options{Models: a.Models, Devices: a.Devices, Present: a.Present,
@@ -314,14 +326,14 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.Importer = imports.New(imports.Options{Intake: a.Intake, Devices: a.Devices, Models: a.Models, Store: telemetry,
 		Derive: a.Derivations, Bus: a.Bus, Now: o.Now})
 	a.Deleter = deletion.New(deletion.Options{Store: telemetry, Names: past.Names, Devices: a.Devices, Commits: a.Commits,
-		Traffic: a.Traffic, Bus: a.Bus, Forget: a.Derivations.Forget, Now: o.Now})
+		Traffic: a.Traffic, Logs: a.Logs, Bus: a.Bus, Forget: a.Derivations.Forget, Now: o.Now})
 	a.Retention = retention.New(retention.Options{Store: telemetry, Records: records, Devices: a.Devices,
 		Models: a.Models, Facts: o.KeepFacts, Readings: o.KeepReadings, Rollups: o.KeepRollups, Log: o.Log, Now: o.Now})
 	a.AsOf = asof.New(asof.Options{Records: records, History: past, Devices: a.Devices, Models: a.Models,
 		Now: o.Now})
 
 	a.Fleet = scoped.New(scoped.Options{Access: a.Access, Models: a.Models, Devices: a.Devices, Sites: a.Sites, Maintenances: a.Maintenances, Replays: a.Replays, Responses: a.Responses, Layers: a.Layers, Boards: a.Boards, Rollouts: a.Rollouts, Joining: a.Joining, Bulk: a.Bulk,
-		Settings: a.Settings, Commands: a.Commands, Alarms: a.Alarms, Present: a.Present, Expressions: a.Expressions,
+		Settings: a.Settings, Commands: a.Commands, Alarms: a.Alarms, Present: a.Present, Logs: a.Logs, Expressions: a.Expressions,
 		Facts: a.Facts, News: a.News, AsOf: a.AsOf, History: past, Queries: a.Queries, Importer: a.Importer,
 		Deleter: a.Deleter, Traffic: a.Traffic, Revisions: a.Revisions, Derivations: a.Derivations, Folder: a.Folder,
 		Intake: a.Intake, Meter: a.Meter, Commits: a.Commits, Now: o.Now})
@@ -481,7 +493,15 @@ func (a *App) close(graceful bool) error {
 		_ = a.Devices.SaveUses(context.Background()) // the latest uses of credentials, if there is time
 	}
 	a.Commits.Close()
-	return errors.Join(a.closeTraffic(), a.Store.Close())
+	return errors.Join(a.closeTraffic(), a.closeLogs(), a.Store.Close())
+}
+
+func (a *App) closeLogs() error {
+	if a.Logs == nil {
+		return nil
+	}
+	a.Logs.End()
+	return a.keptLogs.Close()
 }
 
 func (a *App) closeTraffic() error {

@@ -25,7 +25,7 @@ and the journal say who did it. NAME is readings, about, applied, reply or event
 			case 0:
 				return deviceNames(c, args, p)
 			case 1:
-				return []string{"readings", "about", "applied", "reply", "event/"}, cobra.ShellCompDirectiveNoFileComp
+				return []string{"readings", "about", "applied", "reply", "log", "event/"}, cobra.ShellCompDirectiveNoFileComp
 			}
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		},

@@ -57,6 +57,16 @@ func (d *Device) keep(e entry) error {
 	return d.spool.add(e)
 }
 
+// Log keeps a line of the device's log, and has it sent. A level is "debug", "info", "warn" or
+// "error".
+func (d *Device) Log(level, text string) error {
+	body, err := json.Marshal(map[string]string{"at": d.o.Now().UTC().Format(stamp), "level": level, "text": text})
+	if err != nil {
+		return fmt.Errorf("a line of the log of %s cannot be written as JSON: %w", d.o.ID, err)
+	}
+	return d.keep(entry{Name: "log", Body: body})
+}
+
 // Flush waits until the service has everything that was sent before, or ctx
 // ends.
 func (d *Device) Flush(ctx context.Context) error {

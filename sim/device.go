@@ -64,11 +64,13 @@ func (p *player) obey(_ context.Context, in device.Intended) device.Applied {
 		reason, instead := p.Refuses(name, v)
 		if reason != "" {
 			out.Refused[name], v = reason, instead
+			p.note("warn", fmt.Sprintf("cfg: %s=%v refused, %s", name, in.Settings[name], reason))
 		}
 		p.applied[name] = v
 	}
 	out.Settings = maps.Clone(p.applied)
 	p.mu.Unlock()
+	p.note("info", fmt.Sprintf("cfg: revision %d, %d of %d settings applied", in.Revision, len(in.Settings)-len(out.Refused), len(in.Settings)))
 	select {
 	case p.changed <- struct{}{}:
 	default:
@@ -96,16 +98,23 @@ func (p *player) commands() map[string]device.Action {
 					return nil, fmt.Errorf("the input cannot be read")
 				}
 			}
+			p.note("info", "cmd: "+name+" begins")
 			pause(ctx, takes(name))
 			output, why := p.does(name, in)
 			if why != "" {
+				p.note("error", "cmd: "+name+" failed, "+why)
 				return nil, fmt.Errorf("%s", why)
 			}
+			p.note("info", "cmd: "+name+" done")
 			return output, nil
 		}
 	}
 	return out
 }
+
+// note writes a line into the log of the unit, as firmware does. What cannot be kept is not
+// missed.
+func (p *player) note(level, text string) { _ = p.dev.Log(level, text) }
 
 func (p *player) settings() map[string]any {
 	p.mu.Lock()

@@ -82,6 +82,7 @@ func Run(ctx context.Context, o Options) error {
 	}
 	var late sync.Once
 	if err := each(ctx, players, func(p *player) error {
+		p.note("info", "sys: started, firmware "+p.Firmware)
 		running.Go(func() { p.dev.Run(ctx) })
 		for {
 			wait, stop := context.WithTimeout(ctx, patience)

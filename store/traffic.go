@@ -70,14 +70,23 @@ func OpenTraffic(dir string, o TrafficOptions) (t *Traffic, aside string, err er
 	if t, err = openTraffic(path, o); err == nil {
 		return t, "", nil
 	}
-	aside = path + ".unreadable"
-	for _, suffix := range []string{"", "-wal", "-shm"} {
-		if e := os.Rename(path+suffix, aside+suffix); e != nil && !errors.Is(e, os.ErrNotExist) {
-			return nil, "", err
-		}
+	if aside, err = putAside(path, err); err != nil {
+		return nil, "", err
 	}
 	t, err = openTraffic(path, o)
 	return t, aside, err
+}
+
+// putAside moves a file that cannot be read, with what belongs to it, and tells where; it
+// returns why it cannot be read where that fails.
+func putAside(path string, why error) (aside string, err error) {
+	aside = path + ".unreadable"
+	for _, suffix := range []string{"", "-wal", "-shm"} {
+		if e := os.Rename(path+suffix, aside+suffix); e != nil && !errors.Is(e, os.ErrNotExist) {
+			return "", why
+		}
+	}
+	return aside, nil
 }
 
 func openTraffic(path string, o TrafficOptions) (*Traffic, error) {

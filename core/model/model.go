@@ -106,6 +106,10 @@ type Model struct {
 	Version     string
 	// Interval is how often a device of this type is expected to report.
 	Interval time.Duration
+	// LogLines and LogKeep say how much of the log of a device is kept; 0 where the model says
+	// nothing.
+	LogLines int
+	LogKeep  time.Duration
 	// Additional allows telemetry that the model does not name.
 	Additional bool
 	// Properties stand in the order of the file.

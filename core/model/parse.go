@@ -143,6 +143,33 @@ func (m *Model) identity(n *node, wrong *Findings) {
 			m.Interval = d.Std()
 		}
 	}
+	m.log(n, wrong)
+}
+
+// MaxLogLines and MaxLogKeep bound what is kept of the log of a device.
+const (
+	MaxLogLines = 100_000
+	MaxLogKeep  = 366 * 24 * time.Hour
+)
+
+// log reads how much of the log of a device is kept.
+func (m *Model) log(n *node, wrong *Findings) {
+	if v := n.get("ullage:log_lines"); v != nil {
+		lines, err := strconv.Atoi(v.text)
+		if v.kind != '0' || err != nil || lines < 1 || lines > MaxLogLines {
+			wrong.add("/ullage:log_lines", "this is how many lines of its log are kept of a device: a whole number up to %d", MaxLogLines)
+		} else {
+			m.LogLines = lines
+		}
+	}
+	if v := n.get("ullage:log_keep"); v != nil {
+		d, err := value.ParseDuration(v.text)
+		if v.kind != '"' || err != nil || d.Std() < time.Hour || d.Std() > MaxLogKeep {
+			wrong.add("/ullage:log_keep", "%q is not how long lines of a log are kept; write it like 7d, an hour at least and 366d at most", value.Clip(v.text, 40))
+		} else {
+			m.LogKeep = d.Std()
+		}
+	}
 }
 
 func (m *Model) properties(n *node, wrong *Findings) {
@@ -375,7 +402,7 @@ func kindByte(v any) byte {
 
 // The terms that stand under the prefix, by where they may.
 var (
-	thingTerms    = []string{"name", "interval", "additional"}
+	thingTerms    = []string{"name", "interval", "additional", "log_lines", "log_keep"}
 	propertyTerms = []string{"role", "decimals", "usual", "accept", "kept_by_service", "retention", "rollup_retention", "was",
 		"derived"}
 )

@@ -5,6 +5,7 @@ package deletion
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"time"
 
@@ -62,6 +63,7 @@ type Options struct {
 	// deleted with it.
 	Names   func(device, metric string) []string
 	Commits *commit.Writer
+	Logs    interface{ Forget(device string) error }
 	Traffic *traffic.Log
 	Bus     *event.Bus
 	// Forget drops what was derived from readings of a device and is remembered.
@@ -164,7 +166,7 @@ func (x *Deleter) Delete(ctx context.Context, s Span, by string) (Deletion, erro
 		return d, err
 	}
 	if s.All {
-		if err := x.o.Traffic.Forget(s.Device); err != nil {
+		if err := errors.Join(x.o.Traffic.Forget(s.Device), x.o.Logs.Forget(s.Device)); err != nil {
 			return d, err
 		}
 	}

@@ -24,6 +24,7 @@ import (
 	"ullage/fleet/event"
 	"ullage/fleet/fact"
 	"ullage/fleet/fault"
+	"ullage/fleet/logs"
 	"ullage/fleet/models"
 	"ullage/fleet/settings"
 	"ullage/fleet/traffic"
@@ -39,6 +40,7 @@ const (
 	About    Kind = "about"
 	Applied  Kind = "applied"
 	Reply    Kind = "reply"
+	Log      Kind = "log"
 	Event    Kind = "event/"
 )
 
@@ -115,6 +117,7 @@ type Options struct {
 	Traffic  *traffic.Log
 	Bus      *event.Bus
 	Derive   Deriver // nil for no derived telemetry
+	Logs     *logs.Logs
 	Now      func() time.Time
 }
 
@@ -182,11 +185,14 @@ func (d *Intake) Accept(m Message, done func(Outcome)) {
 		d.o.Commands.Reply(m.Device, m.Body, func(kept int, wrong []model.Finding, err error) {
 			done(d.finish(m, arrived, Outcome{Kept: kept, Refused: wrong, Err: fault.From(err)}))
 		})
+	case m.Kind == Log:
+		kept, wrong, err := d.o.Logs.Take(m.Device, m.Body)
+		done(d.finish(m, arrived, Outcome{Kept: kept, Refused: wrong, Err: fault.From(err)}))
 	case isEvent:
 		d.acceptEvent(m, dev, name, arrived, func(o Outcome) { done(d.finish(m, arrived, o)) })
 	default:
 		done(d.finish(m, arrived, Outcome{Err: fault.New(fault.NotFound, "%q is not taken here", m.Kind).
-			Then("a device sends readings, about, applied, reply and event/NAME")}))
+			Then("a device sends readings, about, applied, reply, log and event/NAME")}))
 	}
 }
 

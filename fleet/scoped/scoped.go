@@ -31,6 +31,7 @@ import (
 	"ullage/fleet/ingest"
 	"ullage/fleet/joining"
 	"ullage/fleet/layers"
+	"ullage/fleet/logs"
 	"ullage/fleet/maintenances"
 	"ullage/fleet/models"
 	"ullage/fleet/present"
@@ -74,6 +75,7 @@ type Options struct {
 	Revisions    *revisions.Revisions
 	Derivations  *derived.Derivations
 	Folder       *folder.Loader
+	Logs         *logs.Logs
 	Intake       *ingest.Intake
 	Meter        *ingest.Meter
 	Commits      *commit.Writer

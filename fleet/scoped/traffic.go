@@ -52,10 +52,10 @@ func (f *Fleet) sends(id, name string) error {
 		}
 	}
 	switch ingest.Kind(name) {
-	case ingest.Readings, ingest.About, ingest.Applied, ingest.Reply:
+	case ingest.Readings, ingest.About, ingest.Applied, ingest.Reply, ingest.Log:
 		return nil
 	}
-	return fault.New(fault.Invalid, "%q is nothing that %s sends", value.Clip(name, 60), id).Then("a device sends readings, about, applied, reply, and event/NAME for the events of its model")
+	return fault.New(fault.Invalid, "%q is nothing that %s sends", value.Clip(name, 60), id).Then("a device sends readings, about, applied, reply, log, and event/NAME for the events of its model")
 }
 
 // SendAs takes a message as if a device had sent it; the traffic and the journal tell

@@ -65,13 +65,14 @@ func New(d Options) http.Handler {
 	v1.POST("/about", w.post("about"))
 	v1.POST("/applied", w.post("applied"))
 	v1.POST("/replies", w.post("reply"))
+	v1.POST("/log", w.post("log"))
 	v1.POST("/events/:name", func(c *gin.Context) { w.post("event/" + c.Param("name"))(c) })
 	v1.GET("/intended", w.intended)
 	v1.GET("/commands", w.commands)
 	v1.GET("/time", w.time)
 	r.NoRoute(func(c *gin.Context) {
 		refuse(c, fault.New(fault.NotFound, "there is nothing at %s %s", c.Request.Method, c.Request.URL.Path).
-			Then("devices use POST /device/v1/readings, /about, /applied, /replies, /events/NAME and GET /device/v1/intended, /commands, /time; to get in, POST /device/v1/join, and EST under /.well-known/est"))
+			Then("devices use POST /device/v1/readings, /about, /applied, /replies, /log, /events/NAME and GET /device/v1/intended, /commands, /time; to get in, POST /device/v1/join, and EST under /.well-known/est"))
 	})
 	r.NoMethod(func(c *gin.Context) {
 		refuse(c, fault.New(fault.NoMethod, "%s is not taken at %s", c.Request.Method, c.Request.URL.Path).

@@ -840,6 +840,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{id}/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The latest lines of the log of a device
+         * @description What devices send on log, or to POST /log: the newest first, or behind a number the oldest first. With wait the answer comes when there is a line behind after. How much is kept is said by the model, else 2,000 lines of seven days.
+         */
+        get: operations["device-log"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{id}/messages": {
         parameters: {
             query?: never;
@@ -5139,6 +5159,34 @@ export interface components {
              * @description What was asked for; 0 for texts
              */
             value: number;
+        };
+        LogLine: {
+            /**
+             * Format: date-time
+             * @description When the device wrote it, as far as it says so; else when it came
+             */
+            at: string;
+            /** @enum {string} */
+            level: "debug" | "info" | "warn" | "error";
+            /**
+             * Format: int64
+             * @description Grows by one with each line of the device
+             */
+            number: number;
+            text: string;
+        };
+        LogLines: {
+            /**
+             * Format: double
+             * @description How long, in seconds
+             */
+            keep: number;
+            /**
+             * Format: int64
+             * @description How many lines of this device are kept at most
+             */
+            kept: number;
+            lines: components["schemas"]["LogLine"][];
         };
         Made: {
             /** @description A Thing Model in JSON, to be edited */
@@ -10412,6 +10460,91 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Device"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "device-log": {
+        parameters: {
+            query?: {
+                /** @description Lines of this level and graver ones */
+                level?: "debug" | "info" | "warn" | "error";
+                /** @description Only lines with this in them, in whatever case */
+                text?: string;
+                /** @description Only from this time on */
+                from?: string;
+                /** @description Only before this time */
+                to?: string;
+                /** @description Only lines with a lesser number */
+                before?: number;
+                /** @description Only lines with a greater number, the oldest first */
+                after?: number;
+                /** @description With after: how long to wait for more, like 30s; a minute at most */
+                wait?: string;
+                /** @description At most this many */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogLines"];
                 };
             };
             /** @description Unauthorized */

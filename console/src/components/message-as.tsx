@@ -5,7 +5,7 @@ import { Dialog, Entry } from "./dialog";
 import { fieldLook } from "./field";
 import { useTell } from "./notices";
 
-const kinds = ["readings", "about", "applied", "reply"];
+const kinds = ["readings", "about", "applied", "reply", "log"];
 
 // SendAs sends a message as a device, to try what becomes of it.
 export function SendAs({

@@ -23,6 +23,7 @@ import { useScreen } from "../lib/screen";
 import { useSite } from "../lib/place";
 import { expectedGap, limitsOf, newestOf, summarise, whereDataIs, withGaps } from "../lib/history";
 import { useNarrow, useNow, useParam, useTitle } from "../lib/use";
+import { DeviceLog } from "../components/device-log";
 import { History } from "./device-history";
 import { Rules } from "./device-rules";
 import { meQuery, useMayOn, type Role } from "../lib/me";
@@ -149,6 +150,9 @@ export default function DevicePage() {
           <NavLink to={`/devices/${id}/traffic`} className={tab}>
             Traffic
           </NavLink>
+          <NavLink to={`/devices/${id}/log`} className={tab}>
+            Log
+          </NavLink>
           <NavLink to={`/devices/${id}/journal`} className={tab}>
             Journal
           </NavLink>
@@ -169,6 +173,7 @@ export default function DevicePage() {
         <Route path="history" element={<History device={device} model={model.data} />} />
         <Route path="rules" element={<Rules device={device} />} />
         <Route path="traffic" element={<TrafficList device={id} className="pt-4" />} />
+        <Route path="log" element={<DeviceLog device={id} />} />
         <Route path="journal" element={<Journal id={id} />} />
       </Routes>
       {changing && settings.data && (
