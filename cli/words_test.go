@@ -33,7 +33,7 @@ func TestWrongUse(t *testing.T) {
 	t.Setenv("HOME", t.TempDir())
 	t.Setenv("ULLAGE_URL", "http://127.0.0.1:1") // nobody is asked
 	for args, says := range map[string]string{
-		"device lst": "did you mean list?", "model compare": "one or two names", "device list --health bad": "sound, awaited, watch, poor or dark",
+		"device lst": "did you mean list", "model compare": "one or two names", "device list --health bad": "sound, awaited, watch, poor or dark",
 		"device list --health sond": "did you mean sound?", "alarm list --limit -5": "0 or more", "store stats --by x": "model, metric or device",
 		"query a b --step 0s": "has some width", "device create x1": "--model is needed", "rule remove": "one rule", "expr eval": "one expression", "frobnicate": "has no command",
 	} {

@@ -183,6 +183,16 @@ func TestCausesAreFoundInThreeClicks(t *testing.T) {
 	ok(t, p.WaitText("Needs somebody", within))
 	quiet(t, p, "the fleet with its causes")
 
+	// On the map each site has its place, and leads to its devices.
+	ok(t, p.Go(d.Console+"/?view=map"))
+	ok(t, p.WaitText("Needs somebody", within))
+	ok(t, p.Wait(`[...document.querySelectorAll("[aria-label^='Map of 48 devices'] a")].some((a) => a.textContent.includes("Saltmarsh"))`, within))
+	quiet(t, p, "the map")
+	ok(t, p.Click("[aria-label=Closer]"))
+	ok(t, p.Wait(`[...document.querySelectorAll("button")].some((b) => b.textContent === "all")`, within))
+	ok(t, p.Wait(`(() => { const x = [...document.querySelectorAll("[aria-label^='Map of'] a")].find((a) => a.getAttribute("aria-label").includes("devices,")); x?.click(); return !!x })()`, within))
+	ok(t, p.Wait(`location.search.includes("view=list") && location.search.includes("label.site")`, within))
+
 	// From the tank that is too warm it is two clicks to what was different.
 	ok(t, p.Go(d.Console+"/devices/tank-fennimore-07/history?span=6h"))
 	ok(t, p.ClickText("What was different?"))

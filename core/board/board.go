@@ -42,7 +42,7 @@ type Board struct {
 
 // Instrument is one part of a board.
 type Instrument struct {
-	Kind  string `yaml:"instrument" json:"instrument" enum:"trace,dial,figure,bars,histogram,roster,alarms,tally,strip,vessels,plan,note,control" doc:"What it is"`
+	Kind  string `yaml:"instrument" json:"instrument" enum:"trace,dial,figure,bars,histogram,roster,alarms,tally,strip,vessels,map,plan,note,control" doc:"What it is"`
 	Title string `yaml:"title,omitempty" json:"title,omitempty" maxLength:"120" doc:"What stands over it; said of what it shows if left out"`
 	// Place is where it stands on the grid.
 	Place     []int    `yaml:"place,flow" json:"place" minItems:"4" maxItems:"4" nullable:"false" doc:"Column from 0 to 11, row from 0, width and height, in cells" example:"[0,0,6,4]"`
@@ -63,7 +63,7 @@ type Instrument struct {
 }
 
 // Kinds are the kinds of instruments, with what each needs.
-var Kinds = []string{"trace", "dial", "figure", "bars", "histogram", "roster", "alarms", "tally", "strip", "vessels", "plan", "note", "control"}
+var Kinds = []string{"trace", "dial", "figure", "bars", "histogram", "roster", "alarms", "tally", "strip", "vessels", "map", "plan", "note", "control"}
 
 // measures are the kinds that show metrics.
 var measures = []string{"trace", "dial", "figure", "bars", "histogram", "strip"}

@@ -4501,7 +4501,7 @@ export interface components {
              * @description What it is
              * @enum {string}
              */
-            instrument: "trace" | "dial" | "figure" | "bars" | "histogram" | "roster" | "alarms" | "tally" | "strip" | "vessels" | "plan" | "note" | "control";
+            instrument: "trace" | "dial" | "figure" | "bars" | "histogram" | "roster" | "alarms" | "tally" | "strip" | "vessels" | "map" | "plan" | "note" | "control";
             /** @description Of a dial: a bar in the place of an arc */
             linear?: boolean;
             /**

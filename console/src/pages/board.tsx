@@ -380,6 +380,7 @@ const fresh: Record<Described["instrument"], Partial<Described>> = {
   alarms: { place: [0, 0, 4, 4] },
   tally: { place: [0, 0, 3, 3], count: "health" },
   vessels: { place: [0, 0, 8, 4], group_by: "site" },
+  map: { place: [0, 0, 6, 6] },
   plan: { place: [0, 0, 6, 6] },
   note: { place: [0, 0, 4, 3], text: "A note in **Markdown**." },
   control: { place: [0, 0, 3, 3], setting: "" },

@@ -1,5 +1,5 @@
 import { useQueries, useQuery } from "@tanstack/react-query";
-import { memo, useMemo } from "react";
+import { lazy, memo, Suspense, useMemo } from "react";
 import { Link } from "react-router";
 import { api, ask, type Device, type Margin, type Model } from "../api/client";
 import { useDevices, useFleet } from "../api/live";
@@ -90,6 +90,7 @@ export function FleetPage() {
                 options={[
                   { value: "vessels", name: "Vessels" },
                   { value: "list", name: "List" },
+                  { value: "map", name: "Map" },
                 ]}
               />
             </div>
@@ -137,6 +138,12 @@ export function FleetPage() {
             />
           ) : view === "list" ? (
             <List devices={shown} />
+          ) : view === "map" ? (
+            <Suspense fallback={<p className="py-8 text-muted">Loading the map…</p>}>
+              <div className="h-[max(24rem,62vh)]">
+                <FleetMap devices={shown} />
+              </div>
+            </Suspense>
           ) : (
             <Vessels devices={shown} by={by} raised={raised} only={only} />
           )}
@@ -152,6 +159,9 @@ export function FleetPage() {
     </>
   );
 }
+
+// The map brings the shapes of the land, which nobody else needs.
+const FleetMap = lazy(() => import("../components/fleet-map"));
 
 // alarmed is the rank of a device's worst open alarm under a rule, or under any.
 const alarmed = (d: Device, rule?: string) =>

@@ -1,4 +1,4 @@
-import { useMemo, useRef, useState, type PointerEvent } from "react";
+import { lazy, Suspense, useMemo, useRef, useState, type PointerEvent } from "react";
 import { Link } from "react-router";
 import type { Device, Instrument } from "../../api/client";
 import { useFleet } from "../../api/live";
@@ -139,6 +139,23 @@ export function VesselField({ x, seen }: { x: Instrument; seen: Seen }) {
         <None>{pending ? "Loading…" : "No device is chosen."}</None>
       ) : (
         <Field devices={sorted} by={x.group_by ?? "site"} raised={fleet.service?.groups} only="all" />
+      )}
+    </Frame>
+  );
+}
+
+const FleetMap = lazy(() => import("../fleet-map"));
+
+export function MapOf({ x, seen }: { x: Instrument; seen: Seen }) {
+  const { devices, pending } = useChosen(seen.where);
+  return (
+    <Frame title={titleOf(x)} aside={plural(devices.length, "device")}>
+      {devices.length === 0 ? (
+        <None>{pending ? "Loading…" : "No device is chosen."}</None>
+      ) : (
+        <Suspense fallback={<None>Loading…</None>}>
+          <FleetMap devices={devices} />
+        </Suspense>
       )}
     </Frame>
   );

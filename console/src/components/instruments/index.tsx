@@ -2,7 +2,7 @@ import { memo, useEffect, useRef, useState } from "react";
 import type { Instrument as Described } from "../../api/client";
 import { seenBy, type Seen } from "../../lib/board";
 import { Boundary } from "../boundary";
-import { Alarms, Plan, Roster, Tally, VesselField } from "./devices";
+import { Alarms, MapOf, Plan, Roster, Tally, VesselField } from "./devices";
 import { Frame, None, titleOf } from "./parts";
 import { Strip, Trace } from "./series";
 import { Bars, Dial, Figure, Histogram } from "./values";
@@ -90,6 +90,8 @@ function Drawn({
       return <Tally x={x} seen={seen} />;
     case "vessels":
       return <VesselField x={x} seen={seen} />;
+    case "map":
+      return <MapOf x={x} seen={seen} />;
     case "plan":
       return <Plan x={x} seen={seen} height={height} onChange={onChange} />;
     case "note":

@@ -57,6 +57,8 @@ export function titleOf(x: Instrument, p?: Property): string {
   switch (x.instrument) {
     case "alarms":
       return "Alarms";
+    case "map":
+      return "Map";
     case "vessels":
       return "Vessels";
     case "plan":
