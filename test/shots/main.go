@@ -76,7 +76,7 @@ func run(console, password, out, only string) error {
 			}
 			return p.WaitText("It reaches 12 of 48 devices", 5*time.Second)
 		}},
-		{name: "history", path: "/devices/air-kilnside-1/history?span=24h&with=air-kilnside-3&ahead=24h"},
+		{name: "history", path: "/devices/tank-fennimore-07/history?span=6h&peers=1&different=1"},
 		{name: "device", path: "/devices/tank-fennimore-07?span=24h"},
 		{name: "site", path: "/sites/Kilnside"},
 		{name: "board", path: "/boards/fennimore-hall"},

@@ -190,6 +190,8 @@ function OverTime({ layer = "" }: { layer?: string }) {
   if (over.data && scope === 0) return null;
   const first = points[0]?.as_intended ?? 0;
   const last = points[points.length - 1]?.as_intended ?? 0;
+  // A line that has moved at its very end only says no more than the numbers do.
+  const moves = points.filter((p) => p.as_intended !== first).length > 1;
   const w = 600;
   const h = 40;
   const y = (n: number) => h - 1 - (n / Math.max(1, scope)) * (h - 2);
@@ -219,35 +221,37 @@ function OverTime({ layer = "" }: { layer?: string }) {
           ))}
         </select>
       </figcaption>
-      <svg
-        viewBox={`0 0 ${w} ${h}`}
-        preserveAspectRatio="none"
-        className="h-12 w-full border-b border-line"
-        role="img"
-        aria-label={`${first} of ${scope} devices at the beginning of the span, ${last} at its end`}
-      >
-        <line
-          x1="0"
-          x2={w}
-          y1="1"
-          y2="1"
-          stroke="var(--line)"
-          strokeDasharray="3 4"
-          vectorEffect="non-scaling-stroke"
-        />
-        {points.length > 1 && (
-          <>
-            <path d={`${path}V${h}H0Z`} fill="var(--series)" opacity="0.12" />
-            <path
-              d={path}
-              fill="none"
-              stroke="var(--series)"
-              strokeWidth="1.5"
-              vectorEffect="non-scaling-stroke"
-            />
-          </>
-        )}
-      </svg>
+      {moves && (
+        <svg
+          viewBox={`0 0 ${w} ${h}`}
+          preserveAspectRatio="none"
+          className="h-12 w-full border-b border-line"
+          role="img"
+          aria-label={`${first} of ${scope} devices at the beginning of the span, ${last} at its end`}
+        >
+          <line
+            x1="0"
+            x2={w}
+            y1="1"
+            y2="1"
+            stroke="var(--line)"
+            strokeDasharray="3 4"
+            vectorEffect="non-scaling-stroke"
+          />
+          {points.length > 1 && (
+            <>
+              <path d={`${path}V${h}H0Z`} fill="var(--series)" opacity="0.12" />
+              <path
+                d={path}
+                fill="none"
+                stroke="var(--series)"
+                strokeWidth="1.5"
+                vectorEffect="non-scaling-stroke"
+              />
+            </>
+          )}
+        </svg>
+      )}
     </figure>
   );
 }
