@@ -265,6 +265,7 @@ func (s *server) routes() {
 	s.historyRoutes()
 	s.differentRoutes()
 	s.logRoutes()
+	s.activityRoutes()
 	s.deletionRoutes()
 	s.queryRoutes()
 	s.figureRoutes()

@@ -105,6 +105,7 @@ var described = map[string]string{
 	"description":           "The model of the device, resolved, with its own id and the addresses at which its properties, actions and events can be used.",
 	"device-events":         "The stream begins now and has no past; the journal has. It ends when the session or the service does.",
 	"different":             "Each metric of the device, and each peer in one of them, is compared with what it was before the span: three times as long, and a day at least. The deviation is the difference of the medians in spreads, so that a few wild readings decide nothing; 3 and more is other than before. Beside them stands what the journal has of the device and its hub.",
+	"activity":              "The worst first: in which share of the span a device was on line, how often it was off line and for how long at most. A device that was never heard of was not on line since it was onboarded.",
 	"device-log":            "What devices send on log, or to POST /log: the newest first, or behind a number the oldest first. With wait the answer comes when there is a line behind after. How much is kept is said by the model, else 2,000 lines of seven days.",
 	"peers":                 "Where devices of the same model and, where there is a label stage, of the same stage lay in a metric: the lowest and the highest tenth are left out. There is no band of fewer than three peers.",
 	"history":               "A step is drawn from roll-ups where those reach, so that years cost little. Numbers only; single readings have their own call.",

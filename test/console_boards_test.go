@@ -183,6 +183,11 @@ func TestCausesAreFoundInThreeClicks(t *testing.T) {
 	ok(t, p.WaitText("Needs somebody", within))
 	quiet(t, p, "the fleet with its causes")
 
+	// The silent hub is the first of those that were not on line.
+	ok(t, p.Go(d.Console+"/?view=activity&over=24h"))
+	ok(t, p.Wait(`document.querySelector("[aria-label=Activity] tbody tr")?.textContent.includes("hub-saltmarsh")`, within))
+	quiet(t, p, "activity")
+
 	// On the map each site has its place, and leads to its devices.
 	ok(t, p.Go(d.Console+"/?view=map"))
 	ok(t, p.WaitText("Needs somebody", within))

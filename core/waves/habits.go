@@ -3,16 +3,15 @@ package waves
 import (
 	"slices"
 	"time"
-)
 
-// Spell is a time in which a device was off line; an End of zero is that it still is.
-type Spell struct{ From, End time.Time }
+	"ullage/core/health"
+)
 
 // Wait is how long it takes, as a device is used to be, until a change that goes out now
 // reaches it: nothing while it is on line. Off line, it is what is left of a spell of its usual
 // length, which is the median of those that ended; where it has been away for longer than
 // that, as long again as it has been; where no spell of it ever ended it is not known.
-func Wait(spells []Spell, now time.Time) (wait time.Duration, known bool) {
+func Wait(spells []health.Spell, now time.Time) (wait time.Duration, known bool) {
 	var ended []time.Duration
 	var away time.Time
 	for _, s := range spells {

@@ -4,24 +4,25 @@ import (
 	"testing"
 	"time"
 
+	"ullage/core/health"
 	"ullage/core/waves"
 )
 
 func TestWait(t *testing.T) {
 	now := time.Date(2026, 9, 12, 6, 0, 0, 0, time.UTC)
 	ago := func(h float64) time.Time { return now.Add(-time.Duration(h * float64(time.Hour))) }
-	nights := []waves.Spell{{ago(50), ago(42)}, {ago(26), ago(18)}, {ago(14), ago(13)}}
+	nights := []health.Spell{{From: ago(50), End: ago(42)}, {From: ago(26), End: ago(18)}, {From: ago(14), End: ago(13)}}
 	for _, c := range []struct {
 		what   string
-		spells []waves.Spell
+		spells []health.Spell
 		wait   time.Duration
 		known  bool
 	}{
 		{"never away", nil, 0, true},
 		{"on line now", nights, 0, true},
-		{"away for two of eight usual hours", append(nights[:2:2], waves.Spell{From: ago(2)}), 6 * time.Hour, true},
-		{"away for longer than ever", append(nights[:2:2], waves.Spell{From: ago(11)}), 11 * time.Hour, true},
-		{"never came back", []waves.Spell{{From: ago(100)}}, 0, false},
+		{"away for two of eight usual hours", append(nights[:2:2], health.Spell{From: ago(2)}), 6 * time.Hour, true},
+		{"away for longer than ever", append(nights[:2:2], health.Spell{From: ago(11)}), 11 * time.Hour, true},
+		{"never came back", []health.Spell{{From: ago(100)}}, 0, false},
 	} {
 		if wait, known := waves.Wait(c.spells, now); wait != c.wait || known != c.known {
 			t.Errorf("%s: %s, %v", c.what, wait, known)

@@ -4,6 +4,7 @@ package links
 
 import (
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
@@ -107,4 +108,23 @@ func (l *Links) allow(ev event.Link) (before int, told bool) {
 	f.told++
 	before, f.silent = f.silent, 0
 	return before, true
+}
+
+// Spells are the times in which devices were off line, by their ids, from the changes of their
+// links in whatever order.
+func Spells(rows []commit.Validity) map[string][]health.Spell {
+	rows = slices.Clone(rows)
+	slices.SortStableFunc(rows, func(a, b commit.Validity) int { return a.From.Compare(b.From) })
+	out := map[string][]health.Spell{}
+	for _, v := range rows {
+		of := out[v.Subject]
+		open := len(of) > 0 && of[len(of)-1].End.IsZero()
+		switch silent := v.Value == string(health.Silent); {
+		case silent && !open:
+			out[v.Subject] = append(of, health.Spell{From: v.From})
+		case !silent && open:
+			of[len(of)-1].End = v.From
+		}
+	}
+	return out
 }

@@ -26,6 +26,7 @@ import (
 	"ullage/fleet/fact"
 	"ullage/fleet/fault"
 	"ullage/fleet/layers"
+	"ullage/fleet/links"
 	"ullage/fleet/models"
 	"ullage/fleet/present"
 	"ullage/fleet/settings"
@@ -233,18 +234,7 @@ func (r *Rollouts) expect(out *Planned, p *waves.Plan) error {
 	if err != nil {
 		return err
 	}
-	slices.SortStableFunc(rows, func(a, b commit.Validity) int { return a.From.Compare(b.From) })
-	spells := map[string][]waves.Spell{}
-	for _, v := range rows {
-		of := spells[v.Subject]
-		open := len(of) > 0 && of[len(of)-1].End.IsZero()
-		switch silent := v.Value == string(health.Silent); {
-		case silent && !open:
-			spells[v.Subject] = append(of, waves.Spell{From: v.From})
-		case !silent && open:
-			of[len(of)-1].End = v.From
-		}
-	}
+	spells := links.Spells(rows)
 	reached := p.Gate.Reached
 	if reached == 0 {
 		reached = waves.UsualReached

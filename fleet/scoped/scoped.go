@@ -76,6 +76,7 @@ type Options struct {
 	Derivations  *derived.Derivations
 	Folder       *folder.Loader
 	Logs         *logs.Logs
+	Changes      Changes
 	Intake       *ingest.Intake
 	Meter        *ingest.Meter
 	Commits      *commit.Writer

@@ -159,6 +159,13 @@ func (b *Settings) Hide(id, text string) string {
 	if err != nil {
 		return text
 	}
+	secrets := false
+	for i := range m.Properties { // most models have none, and each message asks
+		secrets = secrets || m.Properties[i].Secret
+	}
+	if !secrets {
+		return text
+	}
 	var names []string
 	var values []value.Value
 	s, _ := b.states.Get(id)
@@ -175,9 +182,6 @@ func (b *Settings) Hide(id, text string) string {
 				values = append(values, v)
 			}
 		}
-	}
-	if len(names) == 0 {
-		return text
 	}
 	// Also where the text was cut, and the value does not end.
 	behind := regexp.MustCompile(`("(?:` + strings.Join(names, "|") + `)"\s*:\s*)("(?:[^"\\]|\\.?)*"?|[^\s,}\]]+)`)

@@ -64,6 +64,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/activity": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How devices were in contact over a span
+         * @description The worst first: in which share of the span a device was on line, how often it was off line and for how long at most. A device that was never heard of was not on line since it was onboarded.
+         */
+        get: operations["activity"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/alarm-acts": {
         parameters: {
             query?: never;
@@ -3065,6 +3085,56 @@ export interface components {
             password: string;
             /** @description Of the invitation */
             secret: string;
+        };
+        Activity: {
+            device: string;
+            /** @description What it reports as its firmware */
+            firmware?: string;
+            /**
+             * Format: date-time
+             * @description Where the span begins, or when the device was onboarded after that
+             */
+            from: string;
+            /**
+             * Format: date-time
+             * @description Newest reading
+             */
+            last_at?: string;
+            /** @enum {string} */
+            link: "online" | "overdue" | "silent" | "never";
+            /**
+             * Format: double
+             * @description The longest time off line, in seconds
+             */
+            longest: number;
+            model: string;
+            /**
+             * Format: double
+             * @description Share of the span in which it was on line, in percent
+             */
+            online: number;
+            /**
+             * Format: int64
+             * @description Messages, or parts of them, that were refused in the last hour
+             */
+            refused: number;
+            site?: string;
+            /**
+             * Format: int64
+             * @description How often it was off line
+             */
+            spells: number;
+            /**
+             * Format: double
+             * @description All of it, in seconds
+             */
+            total: number;
+            version: string;
+            /**
+             * Format: int64
+             * @description Versions of its model that it had in the span
+             */
+            versions: number;
         };
         Affordance: {
             /**
@@ -7387,6 +7457,67 @@ export interface operations {
             };
             /** @description Too Many Requests */
             429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    activity: {
+        parameters: {
+            query?: {
+                /** @description Only of devices for which this condition is true now */
+                where?: string;
+                /** @description How far it goes back, such as 24h or 30d */
+                span?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Activity"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -15,6 +15,7 @@ import { conditionOf, exampleOf, labelKeys } from "../lib/example";
 import { byNeed } from "../lib/need";
 import { useScreen } from "../lib/screen";
 import { useNow, useParam, useTitle } from "../lib/use";
+import { Activity } from "./fleet-activity";
 import { List } from "./fleet-list";
 import { Vessels } from "./fleet-vessels";
 
@@ -24,6 +25,7 @@ export function FleetPage() {
   const screen = useScreen();
   const [by, setBy] = useParam("by", "site");
   const [view, setView] = useParam("view", "vessels");
+  const wide = view === "list" || view === "activity";
   const [only, setOnly] = useParam("health", "all");
   const [where, setWhere] = useParam("where", "");
   const { matching, pending } = useMatching(where);
@@ -91,6 +93,7 @@ export function FleetPage() {
                   { value: "vessels", name: "Vessels" },
                   { value: "list", name: "List" },
                   { value: "map", name: "Map" },
+                  { value: "activity", name: "Activity" },
                 ]}
               />
             </div>
@@ -115,7 +118,7 @@ export function FleetPage() {
         />
       ) : (
         <div
-          className={`grid grid-cols-[minmax(0,1fr)] gap-8 ${view === "list" ? "" : "lg:grid-cols-[minmax(0,1fr)_minmax(20rem,26rem)]"}`}
+          className={`grid grid-cols-[minmax(0,1fr)] gap-8 ${wide ? "" : "lg:grid-cols-[minmax(0,1fr)_minmax(20rem,26rem)]"}`}
         >
           {shown.length === 0 ? (
             <Empty
@@ -138,6 +141,8 @@ export function FleetPage() {
             />
           ) : view === "list" ? (
             <List devices={shown} />
+          ) : view === "activity" ? (
+            <Activity devices={shown} />
           ) : view === "map" ? (
             <Suspense fallback={<p className="py-8 text-muted">Loading the map…</p>}>
               <div className="h-[max(24rem,62vh)]">
@@ -147,7 +152,7 @@ export function FleetPage() {
           ) : (
             <Vessels devices={shown} by={by} raised={raised} only={only} />
           )}
-          {view !== "list" && (
+          {!wide && (
             <div className="max-lg:-order-1">
               {!screen && !matching && <Causes />}
               <Least devices={matching ? shown : inUse} />

@@ -1,0 +1,31 @@
+package client
+
+import (
+	"context"
+	"net/url"
+	"time"
+)
+
+// Activity is how a device was in contact over a span that ends now.
+type Activity struct {
+	Device   string     `json:"device"`
+	Model    string     `json:"model"`
+	Version  string     `json:"version"`
+	Firmware string     `json:"firmware,omitempty" doc:"What it reports as its firmware"`
+	Site     string     `json:"site,omitempty"`
+	From     time.Time  `json:"from" doc:"Where the span begins, or when the device was onboarded after that"`
+	Online   float64    `json:"online" doc:"Share of the span in which it was on line, in percent"`
+	Spells   int        `json:"spells" doc:"How often it was off line"`
+	Longest  float64    `json:"longest" doc:"The longest time off line, in seconds"`
+	Total    float64    `json:"total" doc:"All of it, in seconds"`
+	Link     string     `json:"link" enum:"online,overdue,silent,never"`
+	LastAt   *time.Time `json:"last_at,omitempty" doc:"Newest reading"`
+	Refused  int        `json:"refused" doc:"Messages, or parts of them, that were refused in the last hour"`
+	Versions int        `json:"versions" doc:"Versions of its model that it had in the span"`
+}
+
+// Activity tells how the devices for which a condition is true were in contact, the worst
+// first.
+func (c *Client) Activity(ctx context.Context, where, span string) ([]Activity, error) {
+	return get[[]Activity](ctx, c, "/activity?where="+url.QueryEscape(where)+"&span="+url.QueryEscape(span))
+}
