@@ -32,6 +32,9 @@ import (
 	"ullage/transport/problem"
 )
 
+// opPlaces is the operation that lists where things are.
+const opPlaces = "sites"
+
 // Options are what the API is made of.
 type Options struct {
 	App     *App     // the use cases behind it
