@@ -152,6 +152,9 @@ func TestDeadbandStopsChatter(t *testing.T) {
 // TestRestartsChangeNothing plays the same readings with crashes and graceful
 // stops at random places and without; the journals must be the same.
 func TestRestartsChangeNothing(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it does one thing after the other: the race detector finds nothing new in it")
+	}
 	play := func(seed uint64, restarts bool) (raised, returned []string) {
 		r := fermenting(t)
 		rng, when := rand.New(rand.NewPCG(seed, 1)), rand.New(rand.NewPCG(seed, 2))

@@ -80,6 +80,9 @@ func TestBacklogOfLongAgo(t *testing.T) {
 
 // The journal of a backlog does not depend on where it is cut.
 func TestBacklogHasNoSeams(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it does one thing after the other: the race detector finds nothing new in it")
+	}
 	random := rand.New(rand.NewPCG(7, 7))
 	for range rig.Times(12, 3) {
 		values := make([]float64, 40)

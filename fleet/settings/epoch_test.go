@@ -42,6 +42,9 @@ func TestUnknownRevisionsAreRefused(t *testing.T) {
 // has seen under a number is the only one that ever has it, and a confirmation
 // of what the restored service does not know is refused.
 func TestRevisionsNeverComeAgain(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it does one thing after the other: the race detector finds nothing new in it")
+	}
 	for seed := range uint64(rig.Times(6, 2)) {
 		r := newRig(t)
 		rng := rand.New(rand.NewPCG(seed, 7))
