@@ -22,7 +22,7 @@ type LogLine struct {
 	Text   string    `json:"text"`
 }
 
-// LogFilter says which lines are asked for.
+// LogLineFilter says which lines are asked for.
 type LogLineFilter struct {
 	Level, Text   string
 	From, To      time.Time

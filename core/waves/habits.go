@@ -1,6 +1,7 @@
 package waves
 
 import (
+	"math"
 	"slices"
 	"time"
 
@@ -40,7 +41,7 @@ func Wait(spells []health.Spell, now time.Time) (wait time.Duration, known bool)
 // waits are not.
 func Expected(waits []time.Duration, unknown int, reached float64) (time.Duration, bool) {
 	all := len(waits) + unknown
-	need := int(float64(all)*reached/100 + 0.999999)
+	need := int(math.Ceil(float64(all) * reached / 100))
 	if need > len(waits) {
 		return 0, false
 	}

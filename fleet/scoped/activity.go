@@ -75,6 +75,11 @@ func (f *Fleet) Activity(ctx context.Context, c access.Caller, where string, spa
 		if p, ok := f.o.Present.Get(d.ID); ok {
 			a.Link, a.LastAt, a.Refused = p.Link, p.LastAt, p.Refusals
 		}
+		if !a.LastAt.IsZero() && a.LastAt.Before(a.From) { // its readings are older than it is here
+			if a.From = a.LastAt; a.From.Before(from) {
+				a.From = from
+			}
+		}
 		switch last := len(away) - 1; {
 		case a.Link == health.Never:
 			away = []health.Spell{{From: a.From}}
