@@ -3,7 +3,7 @@ export CGO_ENABLED = 0
 # The web framework leaves out its MessagePack codec, which nobody speaks here and
 # which takes a seventh of the time of a first build. Tables for debuggers take as
 # long again.
-export GOFLAGS += -tags=nomsgpack -gcflags=all=-dwarf=false
+export GOFLAGS += -tags=nomsgpack -gcflags=all=-dwarf=false -ldflags=-s
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo 0.1.0-dev)
 LDFLAGS = -s -w -X ullage/server.Version=$(VERSION)
 

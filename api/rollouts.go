@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"ullage/client"
+	"ullage/fleet/fact"
 	"ullage/fleet/fault"
 	"ullage/fleet/rollouts"
 )
@@ -15,6 +16,9 @@ import (
 type RolloutNamed struct {
 	ID string `path:"id" doc:"Its id" maxLength:"60"`
 }
+
+// mostMoved is how many entries of the journal are told with a rollout.
+const mostMoved = 200
 
 // mostRolled is how many devices of a rollout an answer holds.
 const mostRolled = 10_000
@@ -64,6 +68,11 @@ func (s *server) rolloutRoutes() {
 		out := shownRollout(x)
 		if x.Waves != nil { // whoever sees a part is told of that alone
 			out.Plan, out.From, out.To = &x.Plan, x.From, &x.To
+			fs, err := s.Fleet.Facts(ctx, caller(ctx), "", fact.Filter{Rollout: in.ID, Limit: mostMoved})
+			if err != nil {
+				return nil, s.failed(err)
+			}
+			out.Journal = entriesOf(fs)
 		}
 		for _, c := range x.Conditions {
 			out.Gate = append(out.Gate, client.RolloutGate{Source: c.Source, Truth: c.Truth.String(), Says: c.Says})

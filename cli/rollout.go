@@ -291,7 +291,11 @@ func printRollout(w io.Writer, r client.Rollout) {
 	}
 	table(w, rows)
 	if len(r.Gate) > 0 {
-		fmt.Fprintf(w, "\nThe gate of wave %d must hold for %s", r.Wave, seconds(r.Soak))
+		if r.State == "catching up" {
+			fmt.Fprint(w, "\nThe gate of those that come late; what breaks among them stops the others")
+		} else {
+			fmt.Fprintf(w, "\nThe gate of wave %d must hold for %s", r.Wave, seconds(r.Soak))
+		}
 		if r.Holds != nil {
 			fmt.Fprintf(w, "; it has held since %s", ago(r.Holds))
 		}
@@ -316,6 +320,15 @@ func printRollout(w io.Writer, r client.Rollout) {
 		if len(wrong) > most {
 			fmt.Fprintf(w, "and %d more; all of them with -o json\n", len(wrong)-most)
 		}
+	}
+	if len(r.Journal) > 0 {
+		fmt.Fprintln(w)
+		rows := [][]string{{"WHEN", "WHAT HAPPENED", "WHO"}}
+		const most = 20
+		for _, e := range r.Journal[:min(len(r.Journal), most)] {
+			rows = append(rows, []string{ago(&e.At), strings.TrimPrefix(e.Text, "the rollout of the layer "+r.Layer+": "), e.Person})
+		}
+		table(w, rows)
 	}
 }
 

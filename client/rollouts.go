@@ -34,7 +34,7 @@ type RolloutPlanned struct {
 type Rollout struct {
 	ID       string         `json:"id"`
 	Layer    string         `json:"layer"`
-	State    string         `json:"state" enum:"waiting,running,paused,stopped,done,undone"`
+	State    string         `json:"state" enum:"waiting,running,catching up,paused,stopped,done,undone" doc:"Catching up: its last gate was passed, and those that were away are offered it as they return"`
 	Why      string         `json:"why,omitempty" doc:"Why it stopped, or was paused"`
 	Broke    bool           `json:"broke,omitempty" doc:"Whether a gate stopped it, and nobody"`
 	By       string         `json:"by"`
@@ -55,6 +55,8 @@ type Rollout struct {
 	To      *Layer          `json:"to,omitempty"`
 	Gate    []RolloutGate   `json:"gate,omitempty"`
 	Devices []RolloutDevice `json:"devices,omitempty" doc:"The first 10,000"`
+	// Journal holds what happened to it.
+	Journal []JournalEntry `json:"journal,omitempty" doc:"What happened to it, the newest first, 200 at most"`
 }
 
 // RolloutWave is one wave of a rollout.

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"time"
 
 	"gorm.io/gorm"
@@ -55,6 +56,9 @@ func (r *Records) Facts(ctx context.Context, f fact.Filter) ([]fact.Fact, error)
 	}
 	if f.Among != nil {
 		q = q.Where("device IN (SELECT value FROM json_each(?))", listOf(f.Among))
+	}
+	if f.Rollout != "" {
+		q = q.Where("kind = ? AND instr(CAST(content AS TEXT), ?) > 0", string(fact.RolloutGoesOn), fmt.Sprintf(`"rollout":%q`, f.Rollout))
 	}
 	if f.Noun != "" {
 		q = q.Where("substr(kind, 1, ?) = ?", len(f.Noun)+1, f.Noun+" ")

@@ -16,10 +16,12 @@ type State string
 const (
 	Waiting State = "waiting" // for its start
 	Running State = "running"
-	Paused  State = "paused"
-	Stopped State = "stopped" // a gate broke, or somebody stopped it
-	Done    State = "done"
-	Undone  State = "undone"
+	// CatchingUp is behind the last gate: who was away is offered it as it returns.
+	CatchingUp State = "catching up"
+	Paused     State = "paused"
+	Stopped    State = "stopped" // a gate broke, or somebody stopped it
+	Done       State = "done"
+	Undone     State = "undone"
 )
 
 // Open reports whether a rollout is not over.
@@ -37,6 +39,8 @@ type Run struct {
 	Ended time.Time `json:"ended,omitzero"`  // it is over
 	Since time.Time `json:"since,omitzero"`  // it is in this state
 	Broke bool      `json:"broke,omitempty"` // a gate stopped it, and nobody
+	// Passed says that the last gate was passed, so that only who comes late is left.
+	Passed bool `json:"passed,omitempty"`
 }
 
 // Member is a device of the present wave.
@@ -73,11 +77,14 @@ func (r *Run) Step(p *Plan, waves int, soak time.Duration, now time.Time, member
 		r.begin(now, 0)
 		return Step{Changed: true, Next: true}
 	}
-	if r.State != Running {
+	if r.State != Running && r.State != CatchingUp {
 		return out
 	}
 	for len(r.Once) < len(conditions) {
 		r.Once = append(r.Once, false)
+	}
+	if r.State == CatchingUp {
+		return r.catchUp(p, soak, now, members, conditions)
 	}
 	reached, settled, own := 0, 0, 0
 	busy := map[string]int{}
@@ -137,7 +144,7 @@ func (r *Run) Step(p *Plan, waves int, soak time.Duration, now time.Time, member
 		}
 		if own == 0 || now.Sub(r.Holds) >= soak {
 			if r.Wave+1 == waves {
-				r.State, r.Ended, r.Since, r.Why = Done, now, now, ""
+				r.pass(now, members)
 				return Step{Changed: true}
 			}
 			r.begin(now, r.Wave+1)
@@ -166,6 +173,82 @@ func (r *Run) Step(p *Plan, waves int, soak time.Duration, now time.Time, member
 		return Step{Changed: true}
 	}
 	return out
+}
+
+// pass ends the last wave: it is done, unless somebody is still to come.
+func (r *Run) pass(now time.Time, members []Member) {
+	r.Passed, r.Since, r.Why, r.Holds, r.Once = true, now, "", time.Time{}, nil
+	for _, m := range members {
+		if m.Offered.IsZero() {
+			r.State = CatchingUp
+			return
+		}
+	}
+	r.State, r.Ended = Done, now
+}
+
+// Judged reports whether what a device does still counts for those that come late: from when
+// it was offered the change until the gate would have waited for it long enough.
+func (p *Plan) Judged(m Member, soak time.Duration, now time.Time) bool {
+	return !m.Offered.IsZero() && now.Sub(m.Offered) <= p.within(soak)
+}
+
+// catchUp offers the change to those who were away until all waves had passed. The members
+// are those, and the conditions are over those of them that are Judged. What breaks among
+// them stops the others.
+func (r *Run) catchUp(p *Plan, soak time.Duration, now time.Time, members []Member, conditions []Condition) Step {
+	var out Step
+	busy := map[string]int{}
+	ended, settled := true, true // each has come and was watched; each that came has said something
+	for _, m := range members {
+		if m.Offered.IsZero() {
+			ended = false
+			continue
+		}
+		if m.Settled {
+			ended = ended && now.Sub(m.Offered) >= soak
+			continue
+		}
+		ended = false
+		if m.Reached {
+			settled = false
+		}
+		if m.Away && !m.Reached {
+			continue
+		}
+		if busy[p.groupOf(m)]++; now.Sub(m.Offered) > p.within(soak) {
+			r.stop(now, fmt.Sprintf("%s came late, and has neither confirmed nor refused for %s", m.ID, p.within(soak)))
+			return Step{Changed: true}
+		}
+	}
+	var broke []string
+	for i, c := range conditions {
+		switch {
+		case c.Truth == expr.True && !r.Once[i]:
+			r.Once[i], out.Changed = true, true
+		case c.Truth == expr.False && (r.Once[i] && !c.Progress || c.Progress && settled):
+			broke = append(broke, fmt.Sprintf("%s, and it is %s", c.Source, c.Says))
+		}
+	}
+	if len(broke) > 0 {
+		r.stop(now, "among those that came late what must hold does not: "+strings.Join(broke, "; "))
+		return Step{Changed: true}
+	}
+	if ended {
+		r.State, r.Ended, r.Since = Done, now, now
+		return Step{Changed: true}
+	}
+	out.Offer = p.offer(r, now, members, busy)
+	return out
+}
+
+// Supersede ends one that still waits for devices, as something newer is on its way to them.
+func (r *Run) Supersede(now time.Time) bool {
+	if r.State != CatchingUp {
+		return false
+	}
+	r.State, r.Ended, r.Since = Done, now, now
+	return true
 }
 
 // offer chooses the devices of the wave that are offered the change now.
@@ -221,7 +304,7 @@ func (r *Run) stop(now time.Time, why string) {
 
 // Pause lets nothing go on until Resume. It reports whether there was something to pause.
 func (r *Run) Pause(now time.Time, why string) bool {
-	if r.State != Running && r.State != Waiting {
+	if r.State != Running && r.State != Waiting && r.State != CatchingUp {
 		return false
 	}
 	r.State, r.Why, r.Since, r.Holds, r.Broke = Paused, why, now, time.Time{}, false
@@ -230,7 +313,7 @@ func (r *Run) Pause(now time.Time, why string) bool {
 
 // Stop ends it as a gate that breaks would.
 func (r *Run) Stop(now time.Time, why string) bool {
-	if r.State != Running && r.State != Waiting && r.State != Paused {
+	if r.State != Running && r.State != Waiting && r.State != Paused && r.State != CatchingUp {
 		return false
 	}
 	r.stop(now, why)
@@ -246,6 +329,10 @@ func (r *Run) Resume(now time.Time) bool {
 	r.Why, r.Since, r.Once, r.Broke = "", now, nil, false
 	if r.Began.IsZero() {
 		r.State = Waiting
+		return true
+	}
+	if r.Passed {
+		r.State = CatchingUp
 		return true
 	}
 	r.State = Running

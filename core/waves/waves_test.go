@@ -3,6 +3,7 @@ package waves_test
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math"
 	"math/rand/v2"
 	"slices"
@@ -117,6 +118,7 @@ func (u *unit) settled(now time.Time) bool {
 // twice, and every rollout ends as its plan says.
 func TestRolloutsKeepTheirWord(t *testing.T) {
 	ends := map[waves.State]int{}
+	caught := 0
 	for seed := range uint64(4000) {
 		rng := rand.New(rand.NewPCG(seed, 3))
 		start := time.Date(2026, 3, 9, 6, 0, 0, 0, time.UTC)
@@ -142,7 +144,7 @@ func TestRolloutsKeepTheirWord(t *testing.T) {
 				u.refuses = true
 			case 1:
 				u.gone = true
-			case 2:
+			case 2, 3:
 				u.back = start.Add(time.Duration(rng.IntN(600)) * time.Minute)
 			}
 			units[u.id] = u
@@ -153,7 +155,8 @@ func TestRolloutsKeepTheirWord(t *testing.T) {
 		soak := p.Soak(0)
 		var begun []int
 		now := start
-		for step := 0; r.State == waves.Waiting || r.State == waves.Running; step++ {
+		late := map[string]bool{}
+		for step := 0; r.State == waves.Waiting || r.State == waves.Running || r.State == waves.CatchingUp; step++ {
 			now = now.Add(30 * time.Second)
 			if step > 20_000 {
 				t.Fatalf("seed %d: it does not end: %+v", seed, r)
@@ -161,6 +164,21 @@ func TestRolloutsKeepTheirWord(t *testing.T) {
 			open := now.Hour() < 20
 			var members []waves.Member
 			applied, refused, reached, own, lateRefused := 0, 0, 0, 0, 0
+			if r.State == waves.CatchingUp {
+				for _, id := range slices.Sorted(maps.Keys(late)) {
+					u := units[id]
+					m := waves.Member{ID: id, Group: u.group, Offered: u.offered, Reached: u.reached(now), Settled: u.settled(now), Open: open, Away: now.Before(u.back), Late: true}
+					members = append(members, m)
+					if p.Judged(m, soak, now) && m.Reached {
+						reached++
+						if m.Settled && u.refuses {
+							refused++
+						} else if m.Settled {
+							applied++
+						}
+					}
+				}
+			}
 			if r.State == waves.Running {
 				for _, w := range assigned[:r.Wave] { // who was away joins in
 					for _, id := range w {
@@ -230,13 +248,27 @@ func TestRolloutsKeepTheirWord(t *testing.T) {
 					t.Fatalf("seed %d: %d of group %q are on their way, at most %d may be", seed, n, g, p.AtMost)
 				}
 			}
+			if r.Passed && !before.Passed {
+				for _, u := range units {
+					if u.offered.IsZero() {
+						late[u.id] = true
+					}
+				}
+				if (r.State == waves.CatchingUp) != (len(late) > 0) {
+					t.Fatalf("seed %d: %d are still to come, and it is %s", seed, len(late), r.State)
+				}
+				caught += len(late)
+			}
+			if before.State == waves.CatchingUp && len(s.Offer) > 0 && refused > 0 {
+				t.Fatalf("seed %d: one that came late refused, and %v are offered it all the same", seed, s.Offer)
+			}
 			if s.Next {
 				begun = append(begun, r.Wave)
 				if now.Before(p.Start) {
 					t.Fatalf("seed %d: it begins before its start", seed)
 				}
 			}
-			if passed := s.Next && r.Wave > 0 || r.State == waves.Done; passed && own > 0 {
+			if passed := s.Next && r.Wave > 0 || r.Passed && !before.Passed; passed && own > 0 {
 				if refused > 0 || float64(applied) < 0.95*float64(reached) || float64(reached) < 0.9*float64(own) ||
 					before.Holds.IsZero() || now.Sub(before.Holds) < soak {
 					t.Fatalf("seed %d: a gate was passed with %d of %d reached, %d applied, %d refused, held since %s", seed, reached, own,
@@ -249,6 +281,12 @@ func TestRolloutsKeepTheirWord(t *testing.T) {
 				t.Fatalf("seed %d: the waves began as %v", seed, begun)
 			}
 		}
+		for id := range late {
+			u := units[id]
+			if r.State == waves.Done && (u.refuses || u.gone || !u.settled(now) || now.Sub(u.offered) < soak) {
+				t.Fatalf("seed %d: it is done, and %s, which came late, is %+v", seed, id, *u)
+			}
+		}
 		if r.State == waves.Done && len(begun) != len(assigned) || r.State == waves.Stopped && r.Why == "" {
 			t.Fatalf("seed %d: it ended as %+v after the waves %v of %d", seed, r, begun, len(assigned))
 		}
@@ -259,8 +297,8 @@ func TestRolloutsKeepTheirWord(t *testing.T) {
 		}
 		ends[r.State]++
 	}
-	if ends[waves.Done] < 500 || ends[waves.Stopped] < 500 {
-		t.Errorf("the rollouts ended as %v, so that something is not tried", ends)
+	if caught < 200 || ends[waves.Done] < 500 || ends[waves.Stopped] < 500 {
+		t.Errorf("the rollouts ended as %v, %d devices came late, so that something is not tried", ends, caught)
 	}
 }
 

@@ -129,6 +129,7 @@ type Filter struct {
 	Device, Alarm, Rule, Person string
 	Kind                        Kind
 	Noun                        string    // only kinds about this noun, such as rule
+	Rollout                     string    // only what moved this rollout, by its id
 	Since, Until                time.Time // Until is not included; zero for no end
 	Before                      int64     // only facts with a lesser number; 0 for all
 	Limit                       int

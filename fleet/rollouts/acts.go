@@ -126,7 +126,10 @@ func (r *Rollouts) UndoWave(ctx context.Context, id, by string) (*Rollout, error
 			x.Run.Stop(now, "")
 		}
 		x.Run.Out, x.Run.Once = time.Time{}, nil
-		r.takeBack(tx, x, x.Waves[x.Run.Wave])
+		r.takeBack(tx, x, r.ofWave(x))
+		if x.Run.Passed {
+			return "those that came late have what they had", nil
+		}
 		return fmt.Sprintf("wave %d was undone", x.Run.Wave+1), nil
 	})
 }
@@ -148,7 +151,7 @@ func (r *Rollouts) Undo(ctx context.Context, id string, force bool, by string) (
 		if x.Run.State == waves.Undone {
 			return "", cannot(x, "undone")
 		}
-		if x.Run.State != waves.Done {
+		if x.Run.State != waves.Done && !(x.Run.State == waves.CatchingUp && !r.current(tx, x)) {
 			x.Run.Undo(now)
 			r.back(tx, x, by)
 			return "was undone: every device has what it had", nil

@@ -67,7 +67,11 @@ func (r *Rollouts) group(x *Rollout, plan *expr.Plan, members []waves.Member, wh
 			case expr.Name{Scope: "device", Key: check.GateRefused}:
 				v = value.OfBool(refused)
 			case expr.Name{Scope: "device", Key: check.GateAlarmed}:
-				v = value.OfBool(alarmed(d, x.Run.Began))
+				since := x.Run.Began
+				if x.Run.Passed {
+					since = m.Offered
+				}
+				v = value.OfBool(alarmed(d, since))
 			case expr.Name{Scope: "device", Key: check.GateHeadspace}:
 				if d.Least != nil && d.Least.Known {
 					v = value.OfNumber(d.Least.Headspace * 100)
@@ -97,17 +101,20 @@ func alarmed(d *present.Device, since time.Time) bool {
 
 // conditions works out what each condition of the gate is now.
 func (r *Rollouts) conditions(x *Rollout, members []waves.Member) []waves.Condition {
+	if x.Run.Passed {
+		members = slices.DeleteFunc(slices.Clone(members), func(m waves.Member) bool { return !x.Plan.Judged(m, x.Soak, r.o.Now()) })
+	}
 	r.mu.Lock()
 	g := r.gates[x.ID]
 	r.mu.Unlock()
 	sources := x.Plan.Conditions()
-	if g == nil || g.wave != x.Run.Wave {
+	if g == nil || g.wave != x.Run.Wave || g.late != x.Run.Passed {
 		programs, err := r.compile(r.modelsOf(slices.Concat(x.Waves...)), sources, x.Befores)
 		if err != nil {
 			r.o.Log.Error("the gate of a rollout cannot be asked", "rollout", x.ID, "error", err)
 			return []waves.Condition{{Source: sources[0], Says: err.Error()}}
 		}
-		g = &gate{x.Run.Wave, programs, sources}
+		g = &gate{x.Run.Wave, x.Run.Passed, programs, sources}
 		r.mu.Lock()
 		r.gates[x.ID] = g
 		r.mu.Unlock()
@@ -128,8 +135,9 @@ func (r *Rollouts) conditions(x *Rollout, members []waves.Member) []waves.Condit
 	return out
 }
 
-// befores works out what before(x) stands for as a wave begins.
-func (r *Rollouts) befores(x *Rollout, wave int) map[string]string {
+// befores works out what before(x) stands for as a wave of a rollout begins, or as it begins
+// to wait for those that come late.
+func (r *Rollouts) befores(x *Rollout) map[string]string {
 	out := map[string]string{}
 	for _, src := range x.Plan.Conditions() {
 		check.Befores(src, func(of string) {
@@ -142,10 +150,10 @@ func (r *Rollouts) befores(x *Rollout, wave int) map[string]string {
 				return
 			}
 			next := *x
-			next.Run.Wave, next.Run.Began = wave, r.o.Now()
+			next.Run.Began = r.o.Now()
 			var members []waves.Member
 			for _, m := range r.members(&next) {
-				if !m.Late {
+				if !m.Late || x.Run.Passed {
 					members = append(members, m)
 				}
 			}

@@ -34,17 +34,19 @@ import (
 
 // Rollout brings a version of a layer to devices.
 type Rollout struct {
-	ID       string
-	Layer    string
-	From     *layering.Layer // nil for a layer that is new
-	To       layering.Layer
-	Plan     waves.Plan
-	Waves    [][]string // devices of each, in the order in which they are offered it
-	Soak     time.Duration
-	Run      waves.Run
-	By       string
-	At       time.Time
-	LeftOut  []string
+	ID      string
+	Layer   string
+	From    *layering.Layer // nil for a layer that is new
+	To      layering.Layer
+	Plan    waves.Plan
+	Waves   [][]string // devices of each, in the order in which they are offered it
+	Soak    time.Duration
+	Run     waves.Run
+	By      string
+	At      time.Time
+	LeftOut []string
+	// Late are the devices that were away until the last gate was passed.
+	Late     []string
 	Befores  map[string]string // what before(x) stands for in this wave, by x
 	WaveEnds []time.Time       // when each wave passed its gate
 	// Needs says that it begins once a second person has approved it: Approved by whom.
@@ -111,6 +113,7 @@ type Rollouts struct {
 // gate is the conditions of a rollout's present wave, ready to be asked.
 type gate struct {
 	wave     int
+	late     bool // of those that come late
 	programs []*expr.Program
 	sources  []string
 }
@@ -159,9 +162,11 @@ func (r *Rollouts) content(tx *commit.Tx, layer, device string) (content *layeri
 	switch {
 	case !ok || x.Run.State == waves.Undone:
 		return nil, false
-	case slices.Contains(x.LeftOut, device) && r.current(x):
+	case x.Run.Passed && !r.current(tx, x): // somebody has changed the layer since
+		return nil, false
+	case slices.Contains(x.LeftOut, device):
 		return x.From, true
-	case x.Run.State == waves.Done:
+	case x.Run.State == waves.Done || x.Run.Passed && !slices.Contains(x.Late, device):
 		return nil, false
 	}
 	of, _ := offers(id)
@@ -172,7 +177,11 @@ func (r *Rollouts) content(tx *commit.Tx, layer, device string) (content *layeri
 }
 
 // current reports whether the layer is still as a rollout has brought it.
-func (r *Rollouts) current(x *Rollout) bool {
+func (r *Rollouts) current(tx *commit.Tx, x *Rollout) bool {
+	if tx != nil {
+		now, ok := r.o.Layers.FindIn(tx, x.Layer)
+		return ok && record.Tag(now) == record.Tag(x.To)
+	}
 	now, err := r.o.Layers.Get(x.Layer)
 	return err == nil && record.Tag(now) == record.Tag(x.To)
 }
@@ -180,7 +189,7 @@ func (r *Rollouts) current(x *Rollout) bool {
 // busy refuses a change of a layer of which a rollout is under way.
 func (r *Rollouts) busy(layer string) error {
 	id, _ := r.latest.Get(layer)
-	if x, ok := r.all.Get(id); ok && x.Run.State.Open() {
+	if x, ok := r.all.Get(id); ok && x.Run.State.Open() && x.Run.State != waves.CatchingUp {
 		return fault.New(fault.Conflict, "a rollout of the layer %s is %s", layer, x.Run.State).Then("let it end, or undo it, before the layer is changed again").On("rollout")
 	}
 	return nil
@@ -420,10 +429,10 @@ func (r *Rollouts) members(x *Rollout) []waves.Member {
 	for i := 0; i <= x.Run.Wave && i < len(x.Waves); i++ {
 		for _, id := range x.Waves[i] {
 			d, ok := r.o.Present.Get(id)
-			if !ok || slices.Contains(x.LeftOut, id) || d.Status == devices.Retired || d.Status == devices.Suspended {
+			if !ok || x.Run.Passed && !slices.Contains(x.Late, id) || slices.Contains(x.LeftOut, id) || d.Status == devices.Retired || d.Status == devices.Suspended {
 				continue
 			}
-			m := waves.Member{ID: id, Group: d.Labels[label], Offered: offers[id], Late: i < x.Run.Wave, Away: away(d)}
+			m := waves.Member{ID: id, Group: d.Labels[label], Offered: offers[id], Late: i < x.Run.Wave || x.Run.Passed, Away: away(d)}
 			m.Open = x.Plan.During == "" || err == nil && week.Holds(now.In(r.o.Zone(id)))
 			m.Reached, m.Settled, _, _ = r.fate(x, d, m.Offered)
 			out = append(out, m)

@@ -226,6 +226,52 @@ func TestItStopsByItself(t *testing.T) {
 	}
 }
 
+// TestLateOnesThatRefuse: what goes wrong with a device that comes late stops the rollout for
+// those that are still to come; somebody then goes on, or changes the layer again.
+func TestLateOnesThatRefuse(t *testing.T) {
+	h := cellar(t, 40)
+	late := h.ids[:3]
+	for _, id := range late {
+		h.away[id] = true
+	}
+	h.refuses[late[0]] = true
+	h.pass(5)
+	rollout := h.begin(t, plan(), 22)
+	h.pass(15)
+	if x := h.get(rollout); x.Run.State != waves.CatchingUp {
+		t.Fatalf("with three away it is %s: %s", x.Run.State, x.Run.Why)
+	}
+	delete(h.away, late[0])
+	h.pass(3)
+	x := h.get(rollout)
+	if x.Run.State != waves.Stopped || !strings.Contains(x.Run.Why, "came late") || !strings.Contains(x.Run.Why, late[0]+" refused") {
+		t.Fatalf("after a late one refused it is %s: %s", x.Run.State, x.Run.Why)
+	}
+	delete(h.away, late[1])
+	if h.pass(3); h.having(22) != 38 {
+		t.Errorf("%d are to have it: the next that came back has it although it stopped", h.having(22))
+	}
+	if _, err := h.Rollouts.LeaveOut(t.Context(), rollout, late[0], "mara"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := h.Rollouts.Resume(t.Context(), rollout, "mara"); err != nil {
+		t.Fatal(err)
+	}
+	if h.pass(3); h.having(22) != 38 || h.get(rollout).Run.State != waves.CatchingUp {
+		t.Errorf("without the one that refused, %d are to have it, and it is %+v", h.having(22), h.get(rollout).Run)
+	}
+	if s, _, _ := h.Settings.Of(late[1]); s.Applied["stir_at"] != value.OfNumber(22) {
+		t.Errorf("the next that came back has %v", s.Applied["stir_at"])
+	}
+	// The layer can be changed meanwhile; then the last one gets that when it is back.
+	if _, err := h.Layers.Put(t.Context(), layering.Layer{Name: "base", Set: map[string]any{"stir_at": 24.0}}, noun.If{}, "mara"); err != nil {
+		t.Fatal(err)
+	}
+	if h.pass(1); h.get(rollout).Run.State != waves.Done || h.having(24) != 40 {
+		t.Errorf("after the layer was changed it is %s, and %d are to have that", h.get(rollout).Run.State, h.having(24))
+	}
+}
+
 // TestOfTheAbsent: who is off line holds nothing up as long as enough are reached, and gets
 // it when it is back, also after the end.
 func TestOfTheAbsent(t *testing.T) {
@@ -235,9 +281,14 @@ func TestOfTheAbsent(t *testing.T) {
 	h.pass(5)
 	rollout := h.begin(t, plan(), 22)
 	h.pass(20)
-	if x := h.get(rollout); x.Run.State != waves.Done || h.having(22) != 20 {
-		t.Fatalf("it is %s, %d have it: %s", x.Run.State, h.having(22), x.Run.Why)
+	if x := h.get(rollout); x.Run.State != waves.CatchingUp || h.having(22) != 19 || fmt.Sprint(x.Late) != "["+id+"]" {
+		t.Fatalf("it is %s, %d have it, late are %v: %s", x.Run.State, h.having(22), x.Late, x.Run.Why)
 	}
+	h.Onboard("tank-kilnside-98", "tank-probe", nil) // who joins now has what has passed every gate
+	if s, _, err := h.Settings.Of("tank-kilnside-98"); err != nil || s.Intended["stir_at"] != value.OfNumber(22) {
+		t.Errorf("who joins while one is still to come is to have %v, %v", s.Intended["stir_at"], err)
+	}
+	h.Restart(true)
 	sh, err := h.Rollouts.Show(rollout, nil)
 	h.Must(err)
 	if i := slices.IndexFunc(sh.Devices, func(d rollouts.ShownDevice) bool { return d.ID == id }); sh.Devices[i].State != "off line" {
@@ -248,6 +299,9 @@ func TestOfTheAbsent(t *testing.T) {
 	if s, _, _ := h.Settings.Of(id); !s.Confirmed() || s.Applied["stir_at"] != value.OfNumber(22) {
 		t.Errorf("back again it has %v", s.Applied["stir_at"])
 	}
+	if h.pass(6); h.get(rollout).Run.State != waves.Done {
+		t.Errorf("with everybody back and watched it is %+v", h.get(rollout).Run)
+	}
 	// Three in ten that are away are too many.
 	for _, id := range h.ids[:6] {
 		h.away[id] = true
@@ -255,7 +309,7 @@ func TestOfTheAbsent(t *testing.T) {
 	h.pass(5)
 	rollout = h.begin(t, plan(), 23)
 	h.pass(80)
-	if x := h.get(rollout); x.Run.State != waves.Stopped || !strings.Contains(x.Run.Why, "14 of 20 devices were reached") {
+	if x := h.get(rollout); x.Run.State != waves.Stopped || !strings.Contains(x.Run.Why, "14 of 21 devices were reached") {
 		t.Errorf("with six away it is %s: %s", x.Run.State, x.Run.Why)
 	}
 }

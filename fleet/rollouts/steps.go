@@ -30,7 +30,7 @@ func (r *Rollouts) Handle(shard int, ev event.Event) {
 		return
 	}
 	for _, x := range r.List() { // a step reads the table itself, which All would have locked
-		if (x.Run.State == waves.Running || x.Run.State == waves.Waiting) && !x.Asks() {
+		if s := x.Run.State; (s == waves.Running || s == waves.Waiting || s == waves.CatchingUp) && !x.Asks() {
 			r.step(x)
 		}
 	}
@@ -44,21 +44,36 @@ func (r *Rollouts) step(x *Rollout) {
 	if busy {
 		return
 	}
-	members := r.members(x)
-	var conditions []waves.Condition
-	if x.Run.State == waves.Running {
-		conditions = r.conditions(x, members)
-	}
 	run := x.Run
 	run.Once = slices.Clone(run.Once)
 	now := r.o.Now()
-	s := run.Step(&x.Plan, len(x.Waves), x.Soak, now, members, conditions)
+	var s waves.Step
+	members := r.members(x)
+	if newer, _ := r.latest.Get(x.Layer); run.State == waves.CatchingUp && (newer != x.ID || !r.current(nil, x)) {
+		s.Changed = run.Supersede(now)
+	} else {
+		var conditions []waves.Condition
+		if run.State != waves.Waiting {
+			conditions = r.conditions(x, members)
+		}
+		s = run.Step(&x.Plan, len(x.Waves), x.Soak, now, members, conditions)
+	}
 	if !s.Changed && len(s.Offer) == 0 {
 		return
 	}
-	var befores map[string]string
-	if s.Next {
-		befores = r.befores(x, run.Wave)
+	late := x.Late
+	if run.Passed && !x.Run.Passed {
+		for _, m := range members {
+			if m.Offered.IsZero() {
+				late = append(late, m.ID)
+			}
+		}
+	}
+	befores := x.Befores
+	if s.Next || len(late) > len(x.Late) {
+		next := *x
+		next.Run, next.Late = run, late
+		befores = r.befores(&next)
 	}
 	r.mu.Lock()
 	r.stepped[x.ID] = true
@@ -69,8 +84,8 @@ func (r *Rollouts) step(x *Rollout) {
 			return nil
 		}
 		next := *x
-		next.Run = run
-		r.stage(tx, x, &next, s, befores, now)
+		next.Run, next.Late, next.Befores = run, late, befores
+		r.stage(tx, x, &next, s, now)
 		return nil
 	}, func(err error) {
 		r.mu.Lock()
@@ -83,22 +98,34 @@ func (r *Rollouts) step(x *Rollout) {
 }
 
 // stage makes a step part of a commit.
-func (r *Rollouts) stage(tx *commit.Tx, was, next *Rollout, s waves.Step, befores map[string]string, now time.Time) {
+func (r *Rollouts) stage(tx *commit.Tx, was, next *Rollout, s waves.Step, now time.Time) {
 	if len(s.Offer) > 0 {
 		r.offer(tx, next.ID, s.Offer, now)
 	}
 	if s.Next {
-		next.Befores = befores
 		if next.Run.Wave > 0 {
 			next.WaveEnds = append(slices.Clone(was.WaveEnds), now)
 			r.tell(tx, was, fmt.Sprintf("passed the gate of wave %d", next.Run.Wave), "")
 		}
 		r.tell(tx, next, fmt.Sprintf("wave %d begins with %s", next.Run.Wave+1, plural(len(next.Waves[next.Run.Wave]), "device")), "")
 	}
+	if next.Run.Passed && !was.Run.Passed {
+		next.WaveEnds = append(slices.Clone(was.WaveEnds), now)
+		says := "passed its last gate; every device has it now"
+		if n := len(next.Late); n > 0 {
+			says = "passed its last gate; " + plural(n, "device") + " that could not be offered it yet will be when they are back"
+		}
+		r.tell(tx, next, says, "")
+	}
 	switch {
 	case next.Run.State == waves.Done:
-		next.WaveEnds = append(slices.Clone(was.WaveEnds), now)
-		r.tell(tx, next, "passed its last gate; every device has it now, and gets it when it returns", "")
+		if was.Run.Passed {
+			says := "those that came late have it, too"
+			if n := r.missing(tx, next); n > 0 {
+				says = "something newer takes its place for " + plural(n, "device") + " that had not come back"
+			}
+			r.tell(tx, next, says, "")
+		}
 		r.drop(tx, next.ID)
 	case next.Run.State == waves.Stopped && was.Run.State != waves.Stopped:
 		next.Run.Why += r.refusers(next)
@@ -109,7 +136,7 @@ func (r *Rollouts) stage(tx *commit.Tx, was, next *Rollout, s waves.Step, before
 			r.back(tx, next, "")
 			r.tell(tx, next, "was undone by itself, as its plan says", "")
 		case "undo_wave":
-			r.takeBack(tx, next, next.Waves[next.Run.Wave])
+			r.takeBack(tx, next, r.ofWave(next))
 			r.tell(tx, next, fmt.Sprintf("wave %d was undone by itself, as its plan says", next.Run.Wave+1), "")
 		}
 	}
@@ -122,11 +149,31 @@ func (r *Rollouts) stage(tx *commit.Tx, was, next *Rollout, s waves.Step, before
 	tx.After(func() { r.o.Settings.Touch(touch...) })
 }
 
+// missing counts those that were late and were never offered it.
+func (r *Rollouts) missing(tx *commit.Tx, x *Rollout) int {
+	offers, _ := r.offers.In(tx, x.ID)
+	n := 0
+	for _, id := range x.Late {
+		if _, has := offers[id]; !has && !slices.Contains(x.LeftOut, id) {
+			n++
+		}
+	}
+	return n
+}
+
+// ofWave are the devices of the present wave, or those that come late.
+func (r *Rollouts) ofWave(x *Rollout) []string {
+	if x.Run.Passed {
+		return x.Late
+	}
+	return x.Waves[x.Run.Wave]
+}
+
 // refusers names the devices of a rollout's present wave that have refused it.
 func (r *Rollouts) refusers(x *Rollout) string {
 	offers, _ := r.offers.Get(x.ID)
 	var out []string
-	for _, id := range x.Waves[x.Run.Wave] {
+	for _, id := range r.ofWave(x) {
 		if d := r.shownDevice(x, x.Run.Wave, id, offers[id]); d.State == "refused" {
 			out = append(out, strings.TrimSuffix(id+" refused "+d.Reason, " refused "))
 		}

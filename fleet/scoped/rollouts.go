@@ -36,7 +36,7 @@ func (f *Fleet) Rollout(c access.Caller, id string) (rollouts.Shown, error) {
 		}
 		// What is computed over all, or names others, is for whoever sees all of them.
 		part := *x.Rollout
-		part.Waves, part.LeftOut, part.Run.Why, part.To.Target, part.Plan.Waves, part.From = nil, nil, "", "", nil, nil
+		part.Waves, part.LeftOut, part.Late, part.Run.Why, part.To.Target, part.Plan.Waves, part.From = nil, nil, nil, "", "", nil, nil
 		part.Plan.Gate.Conditions = nil
 		x.Rollout, x.Conditions = &part, nil
 	}

@@ -6209,6 +6209,8 @@ export interface components {
              */
             holds?: string;
             id: string;
+            /** @description What happened to it, the newest first, 200 at most */
+            journal?: components["schemas"]["JournalEntry"][];
             layer: string;
             plan?: components["schemas"]["Plan"];
             /**
@@ -6221,8 +6223,11 @@ export interface components {
              * @description For how long it must, in seconds
              */
             soak: number;
-            /** @enum {string} */
-            state: "waiting" | "running" | "paused" | "stopped" | "done" | "undone";
+            /**
+             * @description Catching up: its last gate was passed, and those that were away are offered it as they return
+             * @enum {string}
+             */
+            state: "waiting" | "running" | "catching up" | "paused" | "stopped" | "done" | "undone";
             to?: components["schemas"]["Layer"];
             /**
              * Format: int64

@@ -11,6 +11,7 @@ import { Trouble } from "./parts";
 const said: Record<string, string> = {
   waiting: "waits for its start",
   running: "goes out",
+  "catching up": "waits for those that were off line",
   paused: "is paused",
   stopped: "has stopped",
   done: "is done",

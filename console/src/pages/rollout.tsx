@@ -22,6 +22,7 @@ const states = [
 export const rolloutState: Record<string, string> = {
   waiting: "waits for its start",
   running: "goes out",
+  "catching up": "passed its last gate, and waits for those that were off line",
   paused: "paused",
   stopped: "stopped",
   done: "done",
@@ -71,6 +72,7 @@ function Shown({ r, now }: { r: Rollout; now: number }) {
   const devices = r.devices ?? [];
   const wrong = devices.filter((d) => d.state === "refused" || d.state === "off line");
   const total = devices.length;
+  const late = r.waves.every((w) => w.ended_at) && r.state !== "done";
   return (
     <>
       <div className="flex flex-wrap items-start gap-x-4 gap-y-2 pb-3">
@@ -101,7 +103,7 @@ function Shown({ r, now }: { r: Rollout; now: number }) {
       <ol className="flex flex-wrap border-y border-line" aria-label="Waves">
         {r.waves.map((w, i) => {
           const passed = Boolean(w.ended_at);
-          const here = i + 1 === r.wave && !["done", "undone", "waiting"].includes(r.state);
+          const here = i + 1 === r.wave && !passed && !["done", "undone", "waiting"].includes(r.state);
           return (
             <li
               key={i}
@@ -135,8 +137,12 @@ function Shown({ r, now }: { r: Rollout; now: number }) {
           {r.gate && r.gate.length > 0 && (
             <>
               <h2 className="pb-1">
-                <b>Gate of wave {r.wave}</b>{" "}
-                <span className="text-muted">must hold for {lasting(r.soak * 1000)}</span>
+                <b>{late ? "Gate of those that come late" : `Gate of wave ${r.wave}`}</b>{" "}
+                <span className="text-muted">
+                  {late
+                    ? "what breaks among them stops the others"
+                    : `must hold for ${lasting(r.soak * 1000)}`}
+                </span>
               </h2>
               <ul className="border-t border-line">
                 {r.gate.map((g) => (
@@ -168,6 +174,25 @@ function Shown({ r, now }: { r: Rollout; now: number }) {
                       {d.state}
                     </span>
                     <span className="text-muted">{d.reason}</span>
+                  </li>
+                ))}
+              </ul>
+            </>
+          )}
+          {r.journal && r.journal.length > 0 && (
+            <>
+              <h2 className="pt-4 pb-1 font-semibold">What happened</h2>
+              <ul className="border-t border-line" aria-label="What happened">
+                {r.journal.map((e) => (
+                  <li
+                    key={e.number}
+                    className="grid gap-x-4 border-b border-line py-1.5 sm:grid-cols-[8rem_minmax(0,1fr)_8rem]"
+                  >
+                    <time dateTime={e.at} title={absolute(e.at)} className="text-muted">
+                      {ago(e.at, now)}
+                    </time>
+                    <span>{sentence(e.text, r.layer)}</span>
+                    <span className="text-muted sm:text-right">{e.person ?? "by itself"}</span>
                   </li>
                 ))}
               </ul>
@@ -221,6 +246,12 @@ function Shown({ r, now }: { r: Rollout; now: number }) {
     </>
   );
 }
+
+// sentence is an entry of the journal without what the page says already.
+const sentence = (text: string, layer: string) => {
+  const said = text.replace(`the rollout of the layer ${layer}: `, "");
+  return said.charAt(0).toUpperCase() + said.slice(1);
+};
 
 // Units draws the devices of a wave: full once they have confirmed.
 function Units({ devices }: { devices: NonNullable<Rollout["devices"]> }) {
@@ -293,9 +324,13 @@ function Acts({ r, wrong }: { r: Rollout; wrong: string[] }) {
         setDevice(wrong[0]);
         setAsking("leave-out");
       })}
-      {button(operator && r.state === "running", "Stop", quick({ act: "stop" }, "The rollout is stopped."))}
       {button(
-        operator && (r.state === "running" || r.state === "waiting"),
+        operator && (r.state === "running" || r.state === "catching up"),
+        "Stop",
+        quick({ act: "stop" }, "The rollout is stopped."),
+      )}
+      {button(
+        operator && ["running", "waiting", "catching up"].includes(r.state),
         "Pause",
         quick({ act: "pause" }, "The rollout is paused."),
       )}
