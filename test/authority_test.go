@@ -26,6 +26,7 @@ func ports(t *testing.T, n int) []string {
 // The keys are exported, a drill says whether a service would come back, and both
 // certificates of the authority are renewed while devices go on.
 func TestAuthority(t *testing.T) {
+	t.Parallel()
 	root := t.TempDir()
 	data := filepath.Join(root, "data")
 	at := ports(t, 2)

@@ -33,6 +33,7 @@ func airs(t *testing.T, s *service.Service, ids ...string) func(id string, co2 i
 // An operator goes through the alarms with the keys alone: marks, acknowledges, shelves,
 // says something, and opens one.
 func TestAlarmsByKeyboard(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	send := airs(t, s, "air-kilnside-1", "air-kilnside-2", "air-kilnside-3")
@@ -105,6 +106,7 @@ func TestAlarmsByKeyboard(t *testing.T) {
 // A rule is changed in a form while the replay beside it tells what that would have done,
 // and the deadband is dragged.
 func TestRuleFormAndReplay(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	send := airs(t, s, "air-kilnside-1")

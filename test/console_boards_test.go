@@ -31,6 +31,7 @@ func press(key string, shift bool) string {
 // An engineer makes a board from nothing: instruments are put on it, moved by keyboard,
 // undone, saved, and there after a reload; a draft survives too.
 func TestABoardFromNothing(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	send := airs(t, s, "air-kilnside-1", "air-kilnside-2")
@@ -115,6 +116,7 @@ func TestABoardFromNothing(t *testing.T) {
 // Boards are there by themselves, can be made somebody's own, fill the screen, and are on a
 // phone; whoever sees some devices sees those on them.
 func TestMadeBoards(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	send := airs(t, s, "air-kilnside-1", "air-kilnside-2")

@@ -14,6 +14,7 @@ import (
 // A command for many devices is given from the list: who gets it is shown first, two have it
 // at a time, what they reply comes up by itself, and the rest is withdrawn.
 func TestACommandForMany(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	tokens := map[string]string{}

@@ -14,6 +14,7 @@ import (
 // A second factor as people meet it: the picture, a code, recovery codes, the field
 // at the next sign-in, and the command line's question.
 func TestSecondFactorInTheConsole(t *testing.T) {
+	t.Parallel()
 	const within = 10 * time.Second
 	s := start(t)
 	p := open(t, s, "/")

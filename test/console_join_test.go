@@ -24,6 +24,7 @@ func asksToJoin(t *testing.T, s *service.Service, serial, secret, nonce string) 
 
 // A batch from the form to the first device that was let in, without a reload.
 func TestBatchInTheConsole(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	p := open(t, s, "/")

@@ -13,6 +13,7 @@ import (
 // TestModelsInTheConsole writes, checks, publishes and rolls a model forward
 // and back in a browser.
 func TestModelsInTheConsole(t *testing.T) {
+	t.Parallel()
 	s := fleet(t)
 	p := open(t, s, "/models")
 	ok(t, p.SignIn("engineer", service.Password))

@@ -32,6 +32,7 @@ func quiet(t *testing.T, p *browser.Page, what string) {
 
 // TestSitesRulesAndJournal works on what people make, by mouse and by keyboard.
 func TestSitesRulesAndJournal(t *testing.T) {
+	t.Parallel()
 	s := fleet(t)
 	p := open(t, s, "/")
 	ok(t, p.SignIn("engineer", service.Password))
@@ -250,6 +251,7 @@ func edit(t *testing.T, p *browser.Page, from, to string) {
 // TestOnboardingInTheConsole onboards a device, hears it, names it, and takes it
 // out of service, without leaving the console.
 func TestOnboardingInTheConsole(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	cli(t, s, "device", "create", "hub-fennimore", "--model", "cellar-hub")

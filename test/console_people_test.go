@@ -16,6 +16,7 @@ const within = 30 * time.Second
 // TestPeopleInTheConsole invites somebody, chooses a password with the link, and
 // sees what a viewer is offered; then more is, at once, and nothing after the end.
 func TestPeopleInTheConsole(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	const tank = "tank-fennimore-07"

@@ -12,6 +12,7 @@ import (
 // TestFirstReadingAndDeletion shows the one reading of a device as a point, says
 // which addresses lead nowhere, and deletes what it shows after it has counted it.
 func TestFirstReadingAndDeletion(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	const tank = "tank-fennimore-07"

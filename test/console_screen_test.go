@@ -18,6 +18,7 @@ import (
 // A screen is let in with a code, once, to show one page; what that page asks is
 // answered, and nothing else is, whatever the screen says.
 func TestScreens(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	const tank, other = "tank-fennimore-07", "tank-fennimore-08"
@@ -32,7 +33,7 @@ func TestScreens(t *testing.T) {
 		"  - instrument: bars\n    place: [6, 0, 6, 4]\n    metrics: [must_temp]\n  - instrument: tally\n    place: [0, 4, 4, 3]\n    count: must_temp > 3\n  - instrument: control\n    place: [4, 4, 3, 3]\n    setting: max_temp\n"), 0o600))
 	cli(t, s, "board", "load", hall)
 	// Every kind of page works without a question being refused.
-	for name, c := range map[string]struct{ page, shows string }{
+	pages := map[string]struct{ page, shows string }{
 		"fleet":      {"/?by=site", "Least headspace"},
 		"fleet-some": {"/?view=list&where=" + url.QueryEscape(`must_temp < 23`), tank},
 		"alarms":     {"/alarms?view=all", "Alarms"},
@@ -41,7 +42,11 @@ func TestScreens(t *testing.T) {
 		"made-board": {"/boards/made/model/tank-probe?span=6h", tank},
 		"fleetboard": {"/boards/made/fleet", tank},
 		"own-board":  {"/boards/hall?at=" + url.QueryEscape("model=tank-probe"), tank},
-	} {
+	}
+	one := func(t *testing.T, name string, c struct{ page, shows string }) {
+		b, err := b.Apart()
+		ok(t, err)
+		defer b.Close()
 		out := cli(t, s, "key", "make", "screen-"+name, "--role", "viewer", "--page", c.page)
 		i := strings.Index(out, s.Console+"/screen#")
 		if i < 0 {
@@ -73,6 +78,11 @@ func TestScreens(t *testing.T) {
 		}
 		p.Close()
 	}
+	t.Run("pages", func(t *testing.T) {
+		for name, c := range pages {
+			t.Run(name, func(t *testing.T) { t.Parallel(); one(t, name, c) })
+		}
+	})
 
 	// It shows a code of its own, and is let in from elsewhere.
 	cli(t, s, "key", "make", "press-hall-screen", "--role", "viewer", "--page", "/devices/"+tank, "--access", `device.id == "`+tank+`"`, "--yes")
@@ -103,6 +113,7 @@ func TestScreens(t *testing.T) {
 
 // A screen's cookie is good for what its stored page asks, to the letter.
 func TestScreenAsksForNothingElse(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	const tank, other = "tank-fennimore-07", "tank-fennimore-08"
@@ -243,6 +254,7 @@ func post(t *testing.T, url, body string) (int, string) {
 
 // Units, zone and the first day of the week are followed by the pages.
 func TestPreferencesInTheConsole(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	const tank = "tank-fennimore-07"
@@ -283,6 +295,7 @@ func TestPreferencesInTheConsole(t *testing.T) {
 // A list that is dropped on the page Join is looked at first, line by line, and made
 // with its bundles to save.
 func TestListInTheConsole(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	p := open(t, s, "/")

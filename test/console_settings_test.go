@@ -11,6 +11,7 @@ import (
 // An engineer makes a layer, sees what it would do before it is saved, moves it, finds out
 // why a value is so, and goes back; a rule that sets something by itself is stopped.
 func TestLayersAndResponses(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	cli(t, s, "layer", "load", filepath.Join(service.Root(), "examples", "cellars", "layers"))

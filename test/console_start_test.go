@@ -12,6 +12,7 @@ import (
 // A start page: where somebody begins, and with only, all that there is; it says so
 // when what it shows is old, and is live again by itself.
 func TestStartPage(t *testing.T) {
+	t.Parallel()
 	const within = 10 * time.Second
 	data := t.TempDir()
 	s, err := service.Start(data)

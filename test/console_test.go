@@ -23,6 +23,10 @@ var (
 	browserOnce sync.Once
 	chromium    *browser.Browser
 	browserErr  error
+
+	// A service's pages share cookies and a window.
+	apartMu sync.Mutex
+	apart   = map[*service.Service]*browser.Browser{}
 )
 
 func closeBrowser() {
@@ -41,7 +45,20 @@ func open(t testing.TB, s *service.Service, path string) *browser.Page {
 	if browserErr != nil {
 		t.Fatal(browserErr)
 	}
-	p, err := chromium.Open(s.Console+path, 1280, 800)
+	apartMu.Lock()
+	b := apart[s]
+	if b == nil {
+		var err error
+		if b, err = chromium.Apart(); err != nil {
+			apartMu.Unlock()
+			t.Fatal(err)
+		}
+		if apart[s] = b; !strings.Contains(t.Name(), "/") {
+			t.Cleanup(b.Close)
+		}
+	}
+	apartMu.Unlock()
+	p, err := b.Open(s.Console+path, 1280, 800)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -72,7 +89,7 @@ func populate(t testing.TB, s *service.Service) {
 	if out, errs, code := s.CLI("", "sim", "--onboard", "--credentials", creds, "--history", "2h", "--live=false"); code != 0 {
 		t.Fatalf("%d %s %s", code, out, errs)
 	}
-	live := exec.Command(service.Binary(), "sim", "--credentials", creds, "--for", "3min")
+	live := exec.Command(service.Binary(), "sim", "--credentials", creds, "--for", "6min")
 	ok(t, live.Start())
 	t.Cleanup(func() { live.Process.Signal(os.Interrupt); live.Wait() })
 	until(t, "devices are connected", func() bool {
@@ -82,6 +99,7 @@ func populate(t testing.TB, s *service.Service) {
 }
 
 func TestConsole(t *testing.T) {
+	t.Parallel()
 	s := fleet(t)
 	p := open(t, s, "/")
 
@@ -403,6 +421,7 @@ func TestConsole(t *testing.T) {
 
 // TestAccessible runs axe-core on every page, in both themes.
 func TestAccessible(t *testing.T) {
+	t.Parallel()
 	axe := read(t, "test/corpora/node_modules/axe-core/axe.min.js")
 	s := fleet(t)
 	p := open(t, s, "/")
@@ -422,44 +441,48 @@ func TestAccessible(t *testing.T) {
 		Plan: client.WavePlan{Waves: []waves.Size{{Count: 3}}}})
 	ok(t, err)
 	roll := began.ID
-	for _, theme := range []string{"light", "dark"} {
-		_, err := browser.Eval[any](p, fmt.Sprintf("localStorage.setItem('ullage-theme', %q)", theme))
+	turn := func(theme string) { // as the menu does
+		_, err := browser.Eval[any](p, fmt.Sprintf("(document.documentElement.dataset.theme = %q, dispatchEvent(new Event('theme')))", theme))
 		ok(t, err)
-		for path, ready := range map[string]string{
-			"/":                                 `document.querySelectorAll('section[aria-label=Vessels] li').length === 48`,
-			"/?view=list":                       `document.querySelectorAll("tbody tr").length === 48`,
-			"/devices/air-kilnside-2":           `document.querySelector("figure canvas")`,
-			"/devices/tank-kilnside-01":         `document.querySelector("[data-setting=stir_at]")`,
-			"/devices/air-kilnside-2/history":   `document.querySelectorAll("[data-metric] canvas").length === 4`,
-			"/devices/air-kilnside-2/traffic":   `document.querySelectorAll("ol li").length > 0`,
-			"/devices/tank-kilnside-01/journal": `document.querySelector("tbody tr")`,
-			"/alarms":                           `document.querySelector("main li") || document.body.innerText.includes("No alarm")`,
-			"/models":                           `document.querySelectorAll("tbody tr").length === 6`,
-			"/models/tank-probe":                `document.body.innerText.includes("set.tank_depth")`,
-			"/models/tank-probe/edit":           `document.querySelector(".cm-content") && document.body.innerText.includes("as it is published")`,
-			"/models/new?from=message":          `document.querySelector("textarea")`,
-			"/query?metric=must_temp":           `document.querySelectorAll("[data-line]").length === 18 && document.querySelector("figure canvas")`,
-			"/service?by=metric":                `document.body.innerText.includes("Room on the disk")`,
-			"/traffic":                          `document.querySelectorAll("ol li").length > 0`,
-			"/people":                           `document.querySelectorAll("tbody tr").length === 1`,
-			"/people/engineer":                  `document.body.innerText.includes("Sign-ins")`,
-			"/you":                              `document.querySelector("#you-old")`,
-			"/sites":                            `document.querySelectorAll("tbody tr").length === 6`,
-			"/sites/Fennimore":                  `document.querySelector("main img")?.complete`,
-			"/rules":                            `document.querySelectorAll("tbody tr").length === 11`,
-			"/rules/must_too_warm":              `document.querySelector("[aria-label=Metric]") && document.querySelector("[aria-label=Replay] table")`,
-			"/rules/must_too_warm?as=text&beside=now": `document.querySelector(".cm-content") && document.body.innerText.includes("Nearest to the limit")`,
-			"/settings/" + layer:                      `document.querySelector("#layer-set-report_every") && document.body.innerText.includes("Versions")`,
-			"/rollouts/" + roll:                       `document.querySelectorAll("[aria-label=Waves] li").length === 2`,
-			"/settings":                               `document.querySelector("main ol li, main code")`,
-			"/maintenance":                            `document.body.innerText.includes("No maintenance is planned")`,
-			"/journal":                                `document.querySelectorAll("ol li").length > 10`,
-			"/documents/devices":                      `document.querySelector("article table")`,
-			"/join":                                   `document.querySelectorAll("#join-model option").length === 7`,
-			"/nowhere":                                `document.body.innerText.includes("no such page")`,
-		} {
-			ok(t, p.Go(s.Console+path))
-			ok(t, p.Wait(ready, 15*time.Second))
+		time.Sleep(50 * time.Millisecond)
+	}
+	for path, ready := range map[string]string{
+		"/":                                 `document.querySelectorAll('section[aria-label=Vessels] li').length === 48`,
+		"/?view=list":                       `document.querySelectorAll("tbody tr").length === 48`,
+		"/devices/air-kilnside-2":           `document.querySelector("figure canvas")`,
+		"/devices/tank-kilnside-01":         `document.querySelector("[data-setting=stir_at]")`,
+		"/devices/air-kilnside-2/history":   `document.querySelectorAll("[data-metric] canvas").length === 4`,
+		"/devices/air-kilnside-2/traffic":   `document.querySelectorAll("ol li").length > 0`,
+		"/devices/tank-kilnside-01/journal": `document.querySelector("tbody tr")`,
+		"/alarms":                           `document.querySelector("main li") || document.body.innerText.includes("No alarm")`,
+		"/models":                           `document.querySelectorAll("tbody tr").length === 6`,
+		"/models/tank-probe":                `document.body.innerText.includes("set.tank_depth")`,
+		"/models/tank-probe/edit":           `document.querySelector(".cm-content") && document.body.innerText.includes("as it is published")`,
+		"/models/new?from=message":          `document.querySelector("textarea")`,
+		"/query?metric=must_temp":           `document.querySelectorAll("[data-line]").length === 18 && document.querySelector("figure canvas")`,
+		"/service?by=metric":                `document.body.innerText.includes("Room on the disk")`,
+		"/traffic":                          `document.querySelectorAll("ol li").length > 0`,
+		"/people":                           `document.querySelectorAll("tbody tr").length === 1`,
+		"/people/engineer":                  `document.body.innerText.includes("Sign-ins")`,
+		"/you":                              `document.querySelector("#you-old")`,
+		"/sites":                            `document.querySelectorAll("tbody tr").length === 6`,
+		"/sites/Fennimore":                  `document.querySelector("main img")?.complete`,
+		"/rules":                            `document.querySelectorAll("tbody tr").length === 11`,
+		"/rules/must_too_warm":              `document.querySelector("[aria-label=Metric]") && document.querySelector("[aria-label=Replay] table")`,
+		"/rules/must_too_warm?as=text&beside=now": `document.querySelector(".cm-content") && document.body.innerText.includes("Nearest to the limit")`,
+		"/settings/" + layer:                      `document.querySelector("#layer-set-report_every") && document.body.innerText.includes("Versions")`,
+		"/rollouts/" + roll:                       `document.querySelectorAll("[aria-label=Waves] li").length === 2`,
+		"/settings":                               `document.querySelector("main ol li, main code")`,
+		"/maintenance":                            `document.body.innerText.includes("No maintenance is planned")`,
+		"/journal":                                `document.querySelectorAll("ol li").length > 10`,
+		"/documents/devices":                      `document.querySelector("article table")`,
+		"/join":                                   `document.querySelectorAll("#join-model option").length === 7`,
+		"/nowhere":                                `document.body.innerText.includes("no such page")`,
+	} {
+		ok(t, p.Go(s.Console+path))
+		ok(t, p.Wait(ready, 15*time.Second))
+		for _, theme := range []string{"light", "dark"} {
+			turn(theme)
 			check(theme + " " + path)
 		}
 	}
@@ -476,6 +499,7 @@ func TestAccessible(t *testing.T) {
 
 // TestStalePageSaysSo stops the service under an open page.
 func TestStalePageSaysSo(t *testing.T) {
+	t.Parallel()
 	s, err := service.Start(t.TempDir())
 	ok(t, err)
 	p := open(t, s, "/")
@@ -487,17 +511,19 @@ func TestStalePageSaysSo(t *testing.T) {
 
 // TestNarrowAndWide looks for a page that must be scrolled sideways.
 func TestNarrowAndWide(t *testing.T) {
+	t.Parallel()
 	s := fleet(t)
 	p := open(t, s, "/")
 	ok(t, p.SignIn("engineer", service.Password))
-	for _, size := range [][2]int64{{390, 844}, {1280, 800}, {3840, 2160}} {
-		ok(t, p.Size(size[0], size[1]))
-		for _, path := range []string{"/", "/devices/tank-fennimore-07", "/alarms", "/traffic", "/models",
-			"/models/tank-probe", "/models/tank-probe/edit", "/devices/tank-fennimore-07/history", "/query?metric=co2", "/service",
-			"/sites", "/sites/High Orchard", "/people", "/people/engineer", "/you", "/rules", "/rules/cellar_silent", "/rules/co2_high", "/maintenance", "/journal", "/documents/devices", "/join"} {
-			ok(t, p.Go(s.Console+path))
-			ok(t, p.Wait(`document.querySelector("h1")`, 10*time.Second))
-			time.Sleep(300 * time.Millisecond)
+	for _, path := range []string{"/", "/devices/tank-fennimore-07", "/alarms", "/traffic", "/models",
+		"/models/tank-probe", "/models/tank-probe/edit", "/devices/tank-fennimore-07/history", "/query?metric=co2", "/service",
+		"/sites", "/sites/High Orchard", "/people", "/people/engineer", "/you", "/rules", "/rules/cellar_silent", "/rules/co2_high", "/maintenance", "/journal", "/documents/devices", "/join"} {
+		ok(t, p.Size(390, 844))
+		ok(t, p.Go(s.Console+path))
+		ok(t, p.Wait(`document.querySelector("h1")`, 10*time.Second))
+		for _, size := range [][2]int64{{390, 844}, {1280, 800}, {3840, 2160}} {
+			ok(t, p.Size(size[0], size[1]))
+			time.Sleep(200 * time.Millisecond)
 			over, err := browser.Eval[int](p,
 				`document.documentElement.scrollWidth - document.documentElement.clientWidth`)
 			if err != nil || over > 1 {

@@ -13,6 +13,7 @@ import (
 // The traffic is searched, taken as an example, sent as a device and found again behind
 // a restart, without a reload but for that.
 func TestTrafficInTheConsole(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	s, err := service.Start(data)
 	ok(t, err)

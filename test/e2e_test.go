@@ -100,6 +100,7 @@ func until(t testing.TB, what string, f func() bool) {
 // TestTheWholeWay goes from a model to a confirmed setting with the command
 // line, mosquitto's clients and curl.
 func TestTheWholeWay(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	if out := cli(t, s, "model", "list"); !strings.Contains(out, "tank-probe") || !strings.Contains(out, "1.2.0") {
@@ -220,6 +221,7 @@ func read(t testing.TB, path string) string {
 
 // TestGoClient publishes and subscribes with an MQTT client for Go.
 func TestGoClient(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	o := onboard(t, s, "hub-saltmarsh", "cellar-hub")
@@ -257,6 +259,7 @@ func TestGoClient(t *testing.T) {
 
 // TestCommandLine calls commands in the wrong way and reads what they say.
 func TestCommandLine(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	onboard(t, s, "tank-fennimore-07", "tank-probe", "site=Fennimore")
@@ -314,6 +317,7 @@ func TestCommandLine(t *testing.T) {
 }
 
 func TestOutputFormats(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	onboard(t, s, "tank-fennimore-07", "tank-probe", "site=Fennimore")
@@ -345,6 +349,7 @@ func TestOutputFormats(t *testing.T) {
 
 // TestBadStarts starts services that cannot run.
 func TestBadStarts(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	for name, c := range map[string]struct {
 		flags []string
@@ -367,6 +372,7 @@ func TestBadStarts(t *testing.T) {
 // TestSimulatedFleet onboards the fleet, tells some history through the front
 // door, and sees settings obeyed and refused by devices in another process.
 func TestSimulatedFleet(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	creds := filepath.Join(t.TempDir(), "fleet.json")

@@ -15,6 +15,7 @@ import (
 
 // TestExpressionCommands drives the language through the binary and the API.
 func TestExpressionCommands(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	run := func(want int, args ...string) (string, string) {
 		t.Helper()
@@ -203,6 +204,7 @@ func TestCheckCommand(t *testing.T) {
 // TestModelCompare says what a change would break before it is loaded, and the
 // service refuses it.
 func TestModelCompare(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	onboard(t, s, "tank-fennimore-07", "tank-probe")

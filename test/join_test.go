@@ -24,6 +24,7 @@ func secretOf(t *testing.T, s *service.Service, key, serial string) string {
 // A pallet joins by itself, with nothing but curl on the device's side, and what it gets
 // lets it in.
 func TestJoinWithCurl(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	root := t.TempDir()
@@ -114,6 +115,7 @@ func TestJoinWithCurl(t *testing.T) {
 // Certificates come and are renewed by EST, with strongSwan's client and with openssl,
 // and the list of revoked ones is read by openssl.
 func TestEST(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	root := t.TempDir()
@@ -202,6 +204,7 @@ func TestEST(t *testing.T) {
 // A listener takes the credentials that its row says, and none listens for devices from
 // elsewhere without a name.
 func TestListenersTakeWhatTheySay(t *testing.T) {
+	t.Parallel()
 	config := filepath.Join(t.TempDir(), "ullage.yaml")
 	free, err := net.Listen("tcp", "127.0.0.1:0")
 	ok(t, err)
@@ -245,6 +248,7 @@ func TestListenersTakeWhatTheySay(t *testing.T) {
 
 // The time of the plain port is signed, as openssl sees it with nothing but ca.crt.
 func TestTimeOnly(t *testing.T) {
+	t.Parallel()
 	s := start(t, "--time-only", "127.0.0.1:0")
 	root := t.TempDir()
 	said := run(t, root, true, "bash", "-c", `set -e -o pipefail

@@ -56,6 +56,7 @@ func wants(t *testing.T, what, out string, code, wantCode int, says ...string) {
 
 // TestModelTestCommand tries the examples beside the scenario's models.
 func TestModelTestCommand(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	out, errs, code := s.CLI("", "model", "test", filepath.Join(service.Root(), "examples/cellars/models"))
 	wants(t, "model test", out+errs, code, 0, "ok    a full reading", "18 examples passed, 0 failed")
@@ -74,6 +75,7 @@ func TestModelTestCommand(t *testing.T) {
 // TestFolderCommands brings the scenario's folder into a service, sees what a
 // change would do, and moves devices to it.
 func TestFolderCommands(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	root := filepath.Join(service.Root(), "examples", "cellars")
 	out, errs, code := s.CLI("", "compare", root)
@@ -121,6 +123,7 @@ var shellBlock = regexp.MustCompile("(?s)```sh\n(.*?)```")
 
 // TestPageLines pastes every line of the page for firmware authors into a shell.
 func TestPageLines(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	for _, model := range []string{"tank-probe", "cellar-air", "press-scale"} {
@@ -203,6 +206,7 @@ type form struct {
 // TestThingDescriptionForms takes the forms of a device's Thing Description as
 // they are written, with clients that know nothing of Ullage.
 func TestThingDescriptionForms(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	o := onboard(t, s, "tank-kilnside-01", "tank-probe")
@@ -347,6 +351,7 @@ func obey(t *testing.T, forms []form, id, token string, replies map[string]strin
 // TestThingEvents hears of an event through the form of the Thing Description,
 // and sees it in the journal.
 func TestThingEvents(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	o := onboard(t, s, "air-kilnside-2", "cellar-air")
@@ -412,6 +417,7 @@ func publish(t *testing.T, href, topic, user, password, body string) {
 
 // TestSimulatedModel plays devices of a model before there is hardware.
 func TestSimulatedModel(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	file := filepath.Join(t.TempDir(), "cask-lid.tm.yaml")
 	ok(t, os.WriteFile(file, []byte(`"@context": [https://www.w3.org/2022/wot/td/v1.1, {ullage: "urn:ullage:vocabulary:"}]
@@ -467,6 +473,7 @@ actions:
 
 // TestBackfillCommand computes the past of a metric that a newer version derives.
 func TestBackfillCommand(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	o := onboard(t, s, "valve-kilnside-01", "jacket-valve")

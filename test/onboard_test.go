@@ -48,6 +48,7 @@ func readingsOf(t *testing.T, s *service.Service, id string) int {
 // The bundle of a device works as it is: in a shell, in Python, in C and in Go, with a
 // token and with a certificate.
 func TestBundleWorks(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	root := t.TempDir()
@@ -147,6 +148,7 @@ func toldSince(t *testing.T, s *service.Service, says string, since time.Time) c
 
 // Whoever does not get in hears nothing but a ref, and the engineer why.
 func TestRefusalsOverTLS(t *testing.T) {
+	t.Parallel()
 	s := start(t, "--address-failures", "1000")
 	cellars(t, s)
 	root := t.TempDir()
@@ -331,6 +333,7 @@ func resuming(t *testing.T, at, ca, cert, key string) func() (resumed bool, stat
 // The user's own certificate is shown to devices, and another is taken up without a
 // restart.
 func TestOwnCertificateForDevices(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write := func() {
 		t.Helper()
@@ -366,6 +369,7 @@ func TestOwnCertificateForDevices(t *testing.T) {
 // A list is made whole or not at all, goes on where it was interrupted, and each of its
 // bundles lets its device in.
 func TestListOfDevices(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	dir := t.TempDir()

@@ -72,6 +72,7 @@ func readRecording(t *testing.T) map[string][]row {
 // TestRecording plays the recording through MQTT, a message a row, and finds
 // in the store exactly what the file holds, and the alarm where it is marked.
 func TestRecording(t *testing.T) {
+	t.Parallel()
 	motes := readRecording(t)
 	total := 0
 	for _, rows := range motes {

@@ -11,6 +11,7 @@ import (
 // A rollout over simulated devices stops by itself where probes refuse it, goes on over a
 // killed service, and is undone from its page.
 func TestARolloutStopsByItself(t *testing.T) {
+	t.Parallel()
 	s, err := service.Start(t.TempDir())
 	ok(t, err)
 	defer func() { s.Kill() }()

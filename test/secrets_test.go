@@ -32,6 +32,7 @@ const radio = `{
 // refuse and leak them, and then looks for them in everything that the service tells and
 // keeps. The device alone has them.
 func TestSecretsStaySecret(t *testing.T) {
+	t.Parallel()
 	const ofLayer, ofDevice, ofMany, wrong = `lime"wash\vault-0417`, "quern-and-mortar", "many-a-mickle-9", "shor-7"
 	const pin = 481516234
 	dir := t.TempDir()

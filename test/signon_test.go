@@ -236,6 +236,7 @@ func TestSignOn(t *testing.T) {
 }
 
 func TestSignOnIsChecked(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		flags []string
 		says  string

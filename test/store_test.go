@@ -38,6 +38,7 @@ func season(t *testing.T, path string, begin time.Time) (rows int) {
 // TestReadingsOutAndIn imports a day from CSV, asks for it in every way, and
 // takes it through every format into the same service again.
 func TestReadingsOutAndIn(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	for d := range 3 {
@@ -143,6 +144,7 @@ func TestReadingsOutAndIn(t *testing.T) {
 
 // TestSenMLInCBOR sends a pack as a device does that counts its bytes.
 func TestSenMLInCBOR(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	o := onboard(t, s, "tank-kilnside-01", "tank-probe")
@@ -169,6 +171,7 @@ func TestSenMLInCBOR(t *testing.T) {
 // TestDamagedHistory damages a chunk of a stopped service: everything else is
 // still answered, what is missing is said, and the check repairs what it can.
 func TestDamagedHistory(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s, err := service.Start(dir)
 	ok(t, err)

@@ -17,6 +17,7 @@ import (
 // whose fingerprint is printed, a sign-in has a cookie of its own there, and the
 // plain one stays where it was.
 func TestConsoleOverTLS(t *testing.T) {
+	t.Parallel()
 	s, err := service.Start(t.TempDir())
 	if err != nil {
 		t.Fatal(err)
@@ -55,6 +56,7 @@ func TestConsoleOverTLS(t *testing.T) {
 // Whichever of its listeners begins first, the service speaks HTTP/2 over TLS, also in
 // a stream, and HTTP/1.1 to whoever wants that.
 func TestEveryStartSpeaksHTTP2(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	for i := range 6 {
 		s, err := service.Start(data)
@@ -76,6 +78,7 @@ func TestEveryStartSpeaksHTTP2(t *testing.T) {
 // The command line takes no certificate that nobody vouches for, and from a
 // sign-in on only the one that was compared.
 func TestCommandLinePinsTheCertificate(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	s, err := service.Start(data)
 	if err != nil {
@@ -140,6 +143,7 @@ func TestCommandLinePinsTheCertificate(t *testing.T) {
 
 // The user's files are taken, and taken again when they are replaced.
 func TestOwnFilesAreReloaded(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	crt, key := filepath.Join(dir, "c.pem"), filepath.Join(dir, "k.pem")
 	request := func() {
@@ -165,6 +169,7 @@ func TestOwnFilesAreReloaded(t *testing.T) {
 
 // Who is not on this machine sees nothing about the service without a sign-in.
 func TestPagesOfTheServiceAreGuarded(t *testing.T) {
+	t.Parallel()
 	s, err := service.Start(t.TempDir(), "--trusted-proxies", "127.0.0.1")
 	if err != nil {
 		t.Fatal(err)
@@ -197,6 +202,7 @@ func TestPagesOfTheServiceAreGuarded(t *testing.T) {
 // A sign-in makes a session of its own whatever cookie came with it, another site
 // makes no change with it, and a cookie of one listener does not count on the other.
 func TestCookiesAgainstTheRunningService(t *testing.T) {
+	t.Parallel()
 	s, err := service.Start(t.TempDir())
 	if err != nil {
 		t.Fatal(err)
@@ -260,6 +266,7 @@ func TestCookiesAgainstTheRunningService(t *testing.T) {
 // A program comes with a key: remembered, or in the environment; it is out within a
 // second once the key is taken away.
 func TestCommandLineWithAKey(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	cellars(t, s)
 	onboard(t, s, "air-kilnside-1", "cellar-air", "site=Kilnside")

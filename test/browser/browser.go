@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
@@ -50,6 +51,17 @@ func Start() (*Browser, error) {
 	return b, nil
 }
 
+// Apart returns the same browser with cookies and a window of its own, so that services at
+// different ports of one address do not share them.
+func (b *Browser) Apart() (*Browser, error) {
+	ctx, cancel := chromedp.NewContext(b.ctx, chromedp.WithNewBrowserContext())
+	if err := chromedp.Do(ctx, chromedp.Navigate("about:blank")); err != nil {
+		cancel()
+		return nil, err
+	}
+	return &Browser{ctx, cancel}, nil
+}
+
 // Close ends the browser.
 func (b *Browser) Close() { b.cancel() }
 
@@ -83,7 +95,14 @@ func (b *Browser) Open(url string, width, height int64) (*Page, error) {
 		}
 	}))
 	p.ctx, p.Close = ctx, cancel
-	return p, chromedp.Do(ctx, chromedp.EmulateViewport(width, height), chromedp.Navigate(url))
+	if err := chromedp.Do(ctx, chromedp.EmulateViewport(width, height)); err != nil {
+		return p, err
+	}
+	// Pages beside each other all take keys and draw, as if each had the focus.
+	if _, err := chromedp.Call(ctx, emulation.SetFocusEmulationEnabled, emulation.SetFocusEmulationEnabledParams{Enabled: true}); err != nil {
+		return p, err
+	}
+	return p, chromedp.Do(ctx, chromedp.Navigate(url))
 }
 
 func (p *Page) complain(s string) {
