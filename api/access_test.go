@@ -91,7 +91,8 @@ func newForeign(t *testing.T) *foreign {
 	_, err = f.Devices.Behind(ctx, tank, "qqx-hub", "engineer")
 	f.Must(err)
 	for _, name := range []string{"Fennimore", "Qqx Orchard"} {
-		_, err := f.Sites.Put(ctx, site.Site{Name: name, Note: strings.ReplaceAll(name, "Fennimore", "")}, noun.If{}, "engineer")
+		_, err := f.Sites.Put(ctx, site.Site{Name: name, Note: strings.ReplaceAll(name, "Fennimore", ""),
+			At: map[string][]float64{tank: {30, 40}, "qqx-tank-1": {50, 40}}}, noun.If{}, "engineer")
 		f.Must(err)
 	}
 	for _, src := range []string{
@@ -459,7 +460,8 @@ func TestSeenIsSeen(t *testing.T) {
 		"/api/v1/alarms/counts":                                  "too_warm",
 		"/api/v1/rules":                                          `label.crew != \"…\" and label.site != \"…\"`,
 		"/api/v1/models":                                         "tank-probe",
-		"/api/v1/sites":                                          `"devices":1`,
+		"/api/v1/sites":                                          `"at":{"` + tank + `":[30,40]}`,
+		"/api/v1/sites/Fennimore":                                `"devices":1`,
 		"/api/v1/journal":                                        tank,
 		"/api/v1/journal/after":                                  tank,
 		"/api/v1/traffic":                                        tank,

@@ -13,6 +13,7 @@ import (
 func (s *server) activityRoutes() {
 	type asked struct {
 		Where
+		Off  int    `query:"off" minimum:"0" maximum:"200" doc:"Tell so many of the times off line of each device, the newest; with a condition or a short span, as the answer grows by them"`
 		Span string `query:"span" default:"30d" maxLength:"20" doc:"How far it goes back, such as 24h or 30d"`
 	}
 	huma.Get(s.api, "/api/v1/activity", func(ctx context.Context, in *asked) (*body[[]client.Activity], error) {
@@ -26,9 +27,13 @@ func (s *server) activityRoutes() {
 		}
 		out := []client.Activity{}
 		for _, a := range all {
-			out = append(out, client.Activity{Device: a.Device, Model: a.Model, Version: a.Version, Firmware: a.Firmware, Site: a.Site, From: a.From,
+			row := client.Activity{Device: a.Device, Model: a.Model, Version: a.Version, Firmware: a.Firmware, Site: a.Site, From: a.From,
 				Online: 100 * a.Online, Spells: a.Spells, Longest: a.Longest.Seconds(), Total: a.Total.Seconds(), Link: string(a.Link),
-				LastAt: optional(a.LastAt), Refused: a.Refused, Versions: a.Versions})
+				LastAt: optional(a.LastAt), Refused: a.Refused, Versions: a.Versions}
+			for _, x := range a.Off[max(0, len(a.Off)-in.Off):] {
+				row.Off = append(row.Off, client.OffLine{From: x.From, To: optional(x.End)})
+			}
+			out = append(out, row)
 		}
 		return &body[[]client.Activity]{out}, nil
 	}, describe("activity", "How devices were in contact over a span", "Devices"))

@@ -118,8 +118,8 @@ func (s *server) boardAsks(p *person.Shown, c access.Caller, op string, path fun
 			return len(x.Metrics) > 0 && metrics && q.Get("where") == mine && q.Get("group_by") == x.GroupBy &&
 				(fixed || inWindow(from, to, spanOf(span), now, time.Time{}))
 		})
-	case opPlaces: // a map shows where they are
-		return slices.ContainsFunc(b.Instruments, func(x board.Instrument) bool { return x.Kind == "map" }) && len(q) == 0
+	case opPlaces: // a map shows where they are, and a plan where devices stand
+		return slices.ContainsFunc(b.Instruments, func(x board.Instrument) bool { return x.Kind == "map" || x.Kind == "plan" }) && len(q) == 0
 	case "site-plan":
 		chosen, _ := url.ParseQuery(p.Query.Get("at"))
 		return slices.ContainsFunc(b.Instruments, func(x board.Instrument) bool {

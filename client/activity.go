@@ -22,6 +22,13 @@ type Activity struct {
 	LastAt   *time.Time `json:"last_at,omitempty" doc:"Newest reading"`
 	Refused  int        `json:"refused" doc:"Messages, or parts of them, that were refused in the last hour"`
 	Versions int        `json:"versions" doc:"Versions of its model that it had in the span"`
+	Off      []OffLine  `json:"off,omitempty" doc:"The newest times off line, as many as were asked for, the oldest first"`
+}
+
+// OffLine is a time in which a device was off line.
+type OffLine struct {
+	From time.Time  `json:"from"`
+	To   *time.Time `json:"to,omitempty" doc:"Left out while it still is"`
 }
 
 // Activity tells how the devices for which a condition is true were in contact, the worst

@@ -76,6 +76,33 @@ func TestSitesRulesAndJournal(t *testing.T) {
 		quiet(t, p, "there and back")
 	})
 
+	t.Run("who to call, and a device is put on the plan from the keyboard", func(t *testing.T) {
+		ok(t, p.Go(s.Console+"/sites/Fennimore"))
+		ok(t, p.WaitText("+49 30 23125 014", within))
+		ok(t, p.Wait(`document.querySelectorAll("[aria-label=Devices] svg[aria-label*='on line for']").length === 12`, within))
+		ok(t, p.ClickText("Place devices"))
+		_, err := browser.Eval[any](p, `document.querySelector("[role=button][title=hub-fennimore]").focus()`)
+		ok(t, err)
+		ok(t, p.Keys("ArrowRight", "ArrowRight", "ArrowUp"))
+		ok(t, p.ClickText("Save places"))
+		ok(t, p.WaitText("The places on the plan of Fennimore are saved", within))
+		ok(t, p.Wait(`[...document.querySelectorAll("[title=hub-fennimore]")].some((e) => e.style.left === "62%" && e.style.top === "83%")`, within))
+		if out := cli(t, s, "site", "show", "Fennimore", "-o", "json"); !strings.Contains(strings.Join(strings.Fields(out), ""), `"hub-fennimore":[62,83]`) {
+			t.Errorf("the site is kept as %s", out)
+		}
+		ok(t, p.ClickText("Change"))
+		ok(t, p.Wait(`document.querySelector("#site-call")`, within))
+		ok(t, p.Type("#site-call", "press-duty, +49 30 23125 011, by day"))
+		ok(t, p.ClickText("Save"))
+		ok(t, p.WaitText("press-duty", within))
+		if out := cli(t, s, "site", "show", "Fennimore", "-o", "yaml"); !strings.Contains(out, "hub-fennimore:") || !strings.Contains(out, "who: press-duty") || !strings.Contains(out, "when: by day") {
+			t.Errorf("the site is kept as %s", out)
+		}
+		quiet(t, p, "the page of a site")
+		ok(t, p.Go(s.Console+"/sites"))
+		ok(t, p.Wait(rows(6), within))
+	})
+
 	t.Run("a site is made, changed, removed and put back", func(t *testing.T) {
 		ok(t, p.ClickText("New site"))
 		ok(t, p.Wait(`document.querySelector("#site-site")`, within))

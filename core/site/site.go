@@ -4,7 +4,9 @@ package site
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -29,9 +31,30 @@ type Site struct {
 	// Plan is the name of a picture beside the file; in the service it is kept
 	// apart, and only its type is known here.
 	Plan string `yaml:"plan,omitempty" json:"plan,omitempty" readOnly:"true" maxLength:"200" doc:"In a file the name of the plan picture beside it; in the service its media type. The picture itself is at …/plan" example:"image/svg+xml"`
+	// At is where devices stand on the plan, and Call who is called about the place, the first
+	// one first.
+	At   map[string][]float64 `yaml:"at,omitempty,flow" json:"at,omitempty" doc:"Where devices stand on the plan, in percent from the left and from the top" example:"{\"tank-fennimore-07\":[30,40]}"`
+	Call []OnCall             `yaml:"call,omitempty" json:"call,omitempty" maxItems:"20" doc:"Who is called about it, the first one first"`
 	// Devices is filled in by the service.
 	Devices int `yaml:"-" json:"devices,omitempty" readOnly:"true" minimum:"0" doc:"How many devices are there; the service counts them"`
 }
+
+// OnCall is somebody who is called about a site. They need not be a person of Ullage.
+type OnCall struct {
+	Who   string `yaml:"who" json:"who" minLength:"1" maxLength:"100" doc:"Name, or what they are there" example:"cellar-master"`
+	Phone string `yaml:"phone,omitempty" json:"phone,omitempty" maxLength:"40" example:"+49 30 23125 014"`
+	Mail  string `yaml:"mail,omitempty" json:"mail,omitempty" maxLength:"254" example:"cellar-master@example.org"`
+	When  string `yaml:"when,omitempty" json:"when,omitempty" maxLength:"200" doc:"When, and what for" example:"by day"`
+}
+
+// The bounds of a site.
+const (
+	MostPlaced = 1000 // devices on a plan
+	MostOnCall = 20
+)
+
+// phone is a number as people write it down.
+var phone = regexp.MustCompile(`^\+?[0-9][0-9 ()/.-]{2,38}$`)
 
 // Parse reads one site from YAML and checks it.
 func Parse(src []byte) (*Site, error) {
@@ -91,9 +114,45 @@ func (s *Site) Check() error {
 			return wrong(key, "%s: the %s has %d characters; %d are the most", s.Name, key, n, most)
 		}
 	}
+	if len(s.At) > MostPlaced {
+		return wrong("at", "%s: %d devices stand on its plan; %d are the most", s.Name, len(s.At), MostPlaced)
+	}
+	for _, id := range slices.Sorted(maps.Keys(s.At)) {
+		if p := s.At[id]; len(id) > 63 || len(p) != 2 || !(p[0] >= 0 && p[0] <= 100 && p[1] >= 0 && p[1] <= 100) {
+			return wrong("at", "%s: %s stands nowhere on the plan; write percent from the left and from the top, like [30, 40]", s.Name, value.Clip(id, 63))
+		}
+	}
+	if len(s.Call) > MostOnCall {
+		return wrong("call", "%s: %d people are to be called; %d are the most", s.Name, len(s.Call), MostOnCall)
+	}
+	for i, c := range s.Call {
+		if err := c.check(); err != nil {
+			return wrong("call", "%s: number %d of those to call: %s", s.Name, i+1, err)
+		}
+	}
 	if s.Plan != "" && !picture.MatchString(s.Plan) {
 		return wrong("plan", "%s: the plan is %q; name a picture beside the file that ends in .svg, .png or .jpg",
 			s.Name, value.Clip(s.Plan, 60))
+	}
+	return nil
+}
+
+func (c *OnCall) check() error {
+	for _, f := range []struct {
+		what, text string
+		most       int
+	}{{"name", c.Who, 100}, {"mail address", c.Mail, 254}, {"when", c.When, 200}} {
+		if utf8.RuneCountInString(f.text) > f.most || !utf8.ValidString(f.text) || strings.ContainsFunc(f.text, unicode.IsControl) {
+			return fmt.Errorf("the %s is one line of at most %d characters", f.what, f.most)
+		}
+	}
+	switch {
+	case strings.TrimSpace(c.Who) == "":
+		return errors.New("say who it is")
+	case c.Phone != "" && !phone.MatchString(c.Phone):
+		return fmt.Errorf("%q is no number; write it like +49 30 23125 014", value.Clip(c.Phone, 40))
+	case c.Mail != "" && (strings.Count(c.Mail, "@") != 1 || strings.ContainsAny(c.Mail, " <>\"?&") || strings.HasPrefix(c.Mail, "@") || strings.HasSuffix(c.Mail, "@")):
+		return fmt.Errorf("%q is no mail address", value.Clip(c.Mail, 60))
 	}
 	return nil
 }

@@ -18,6 +18,14 @@ longitude: 8.198
 address: Orchard Lane 1, High Orchard
 note: The gate is locked after six.
 plan: high-orchard.svg
+at:
+  hub-high-orchard: [12.5, 80]
+call:
+  - who: cellar-master
+    phone: +49 30 23125 014
+    when: by day
+  - who: night-duty
+    mail: night-duty@example.org
 `
 
 func TestParse(t *testing.T) {
@@ -29,23 +37,31 @@ func TestParse(t *testing.T) {
 		t.Errorf("read as %+v", s)
 	}
 	again, err := site.Parse(s.YAML())
-	if err != nil || again.Name != s.Name || *again.Longitude != *s.Longitude || again.Note != s.Note {
+	if err != nil || again.Name != s.Name || *again.Longitude != *s.Longitude || again.Note != s.Note || again.At["hub-high-orchard"][1] != 80 || again.Call[1] != s.Call[1] {
 		t.Errorf("written and read again: %+v, %v", again, err)
 	}
 	for change, says := range map[string]string{
-		"site: High Orchard|site: ''":             "a site has a name",
-		"site: High Orchard|site: 'a/b'":          "a site has a name",
-		"site: High Orchard|site: ' x'":           "a site has a name",
-		"zone: UTC|zone: Mars/Olympus":            "is no time zone",
-		"zone: UTC|zone: Local":                   "is no time zone",
-		"latitude: 47.701|latitude: 91":           "from -90 to 90",
-		"latitude: 47.701|latitude: .nan":         "from -90 to 90",
-		"longitude: 8.198|longitude: 181":         "from -180 to 180",
-		"longitude: 8.198\n|":                     "write both or none",
-		"plan: high-orchard.svg|plan: ../etc.svg": "name a picture beside the file",
-		"plan: high-orchard.svg|plan: x.exe":      "name a picture beside the file",
-		"zone: UTC|zones: UTC":                    "zones",
-		"note: The|note: !!binary The":            "",
+		"site: High Orchard|site: ''":                        "a site has a name",
+		"site: High Orchard|site: 'a/b'":                     "a site has a name",
+		"site: High Orchard|site: ' x'":                      "a site has a name",
+		"zone: UTC|zone: Mars/Olympus":                       "is no time zone",
+		"zone: UTC|zone: Local":                              "is no time zone",
+		"latitude: 47.701|latitude: 91":                      "from -90 to 90",
+		"latitude: 47.701|latitude: .nan":                    "from -90 to 90",
+		"longitude: 8.198|longitude: 181":                    "from -180 to 180",
+		"longitude: 8.198\n|":                                "write both or none",
+		"plan: high-orchard.svg|plan: ../etc.svg":            "name a picture beside the file",
+		"plan: high-orchard.svg|plan: x.exe":                 "name a picture beside the file",
+		"zone: UTC|zones: UTC":                               "zones",
+		"note: The|note: !!binary The":                       "",
+		"[12.5, 80]|[12.5]":                                  "stands nowhere on the plan",
+		"[12.5, 80]|[12.5, 101]":                             "stands nowhere on the plan",
+		"[12.5, 80]|[.nan, 1]":                               "stands nowhere on the plan",
+		"who: night-duty|who: ''":                            "number 2 of those to call: say who it is",
+		"phone: +49 30 23125 014|phone: javascript:alert(1)": "is no number",
+		"night-duty@example.org|night-duty":                  "is no mail address",
+		"night-duty@example.org|a@b?cc=c":                    "is no mail address",
+		"when: by day|who2: x":                               "who2",
 	} {
 		old, next, _ := strings.Cut(change, "|")
 		if _, err := site.Parse([]byte(strings.Replace(good, old, next, 1))); says != "" && (err == nil || !strings.Contains(err.Error(), says)) {

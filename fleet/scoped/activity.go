@@ -32,6 +32,7 @@ type Activity struct {
 	LastAt   time.Time // newest reading; zero for none
 	Versions int       // of its model that it has had in the span
 	Refused  int       // messages or parts of them, of late
+	Off      []health.Spell
 }
 
 // Activity tells how the devices for which a condition is true were in contact over a span that
@@ -89,6 +90,7 @@ func (f *Fleet) Activity(ctx context.Context, c access.Caller, where string, spa
 			away = append(away, health.Spell{From: a.LastAt})
 		}
 		a.Away = health.AwayIn(away, a.From, now)
+		a.Off = away
 		if width := now.Sub(a.From); width > 0 {
 			a.Online = 1 - float64(a.Total)/float64(width)
 		}

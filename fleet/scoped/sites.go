@@ -2,6 +2,7 @@ package scoped
 
 import (
 	"context"
+	"maps"
 
 	"ullage/core/person"
 	"ullage/core/site"
@@ -29,7 +30,7 @@ func (f *Fleet) Sites(c access.Caller) []site.Site {
 	out := []site.Site{}
 	for _, x := range f.o.Sites.List() {
 		if x.Devices = f.countAt(c, x.Name); x.Devices > 0 || c.MayAll(person.Viewer) {
-			out = append(out, x)
+			out = append(out, placed(c, x))
 		}
 	}
 	return out
@@ -43,7 +44,17 @@ func (f *Fleet) Site(c access.Caller, name string) (site.Site, error) {
 	}
 	x, err := f.o.Sites.Get(name)
 	x.Devices = n
-	return x, err
+	return placed(c, x), err
+}
+
+// placed leaves out of a site where devices stand that the caller does not see.
+func placed(c access.Caller, x site.Site) site.Site {
+	if c.MayAll(person.Viewer) || x.At == nil {
+		return x
+	}
+	x.At = maps.Clone(x.At)
+	maps.DeleteFunc(x.At, func(id string, _ []float64) bool { return !c.Sees(id) })
+	return x
 }
 
 // SitePlan returns the plan picture of a site.

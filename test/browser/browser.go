@@ -214,10 +214,14 @@ func (p *Page) Type(selector, text string) error {
 
 // Keys presses keys by their names: ArrowDown, Enter, Tab, Escape.
 func (p *Page) Keys(names ...string) error {
-	codes := map[string]string{"ArrowDown": kb.ArrowDown, "ArrowUp": kb.ArrowUp, "Enter": kb.Enter, "Tab": kb.Tab,
+	codes := map[string]string{"ArrowDown": kb.ArrowDown, "ArrowUp": kb.ArrowUp, "ArrowLeft": kb.ArrowLeft, "ArrowRight": kb.ArrowRight, "Enter": kb.Enter, "Tab": kb.Tab,
 		"Escape": kb.Escape}
 	for _, n := range names {
-		if err := chromedp.Do(p.ctx, chromedp.KeyEvent(codes[n])); err != nil {
+		code, known := codes[n]
+		if !known {
+			return fmt.Errorf("there is no key %q here", n)
+		}
+		if err := chromedp.Do(p.ctx, chromedp.KeyEvent(code)); err != nil {
 			return fmt.Errorf("pressing %s: %w", n, err)
 		}
 		time.Sleep(60 * time.Millisecond) // as a person would, one after the other

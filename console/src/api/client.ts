@@ -28,6 +28,7 @@ export type Layer = Schemas["Layer"];
 export type LayerSummary = Schemas["LayerSummary"];
 export type LayerChange = Schemas["LayerChange"];
 export type LayerPreview = Schemas["LayerPreview"];
+export type Activity = components["schemas"]["Activity"];
 export type Rollout = Schemas["Rollout"];
 export type WavePlan = Schemas["Plan"];
 export type Cause = Schemas["Cause"];

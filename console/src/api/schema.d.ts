@@ -3108,6 +3108,8 @@ export interface components {
              */
             longest: number;
             model: string;
+            /** @description The newest times off line, as many as were asked for, the oldest first */
+            off?: components["schemas"]["OffLine"][];
             /**
              * Format: double
              * @description Share of the span in which it was on line, in percent
@@ -5569,6 +5571,31 @@ export interface components {
              */
             name?: string;
         };
+        OffLine: {
+            /** Format: date-time */
+            from: string;
+            /**
+             * Format: date-time
+             * @description Left out while it still is
+             */
+            to?: string;
+        };
+        OnCall: {
+            /** @example cellar-master@example.org */
+            mail?: string;
+            /** @example +49 30 23125 014 */
+            phone?: string;
+            /**
+             * @description When, and what for
+             * @example by day
+             */
+            when?: string;
+            /**
+             * @description Name, or what they are there
+             * @example cellar-master
+             */
+            who: string;
+        };
         Onboarded: {
             /** @description All that the device needs, with samples that work as they are: a zip file, in Base64 */
             bundle?: string;
@@ -6887,6 +6914,20 @@ export interface components {
             /** @description Where to drive to */
             address?: string;
             /**
+             * @description Where devices stand on the plan, in percent from the left and from the top
+             * @example {
+             *       "tank-fennimore-07": [
+             *         30,
+             *         40
+             *       ]
+             *     }
+             */
+            at?: {
+                [key: string]: number[];
+            };
+            /** @description Who is called about it, the first one first */
+            call?: components["schemas"]["OnCall"][];
+            /**
              * Format: int64
              * @description How many devices are there; the service counts them
              */
@@ -7485,6 +7526,8 @@ export interface operations {
             query?: {
                 /** @description Only of devices for which this condition is true now */
                 where?: string;
+                /** @description Tell so many of the times off line of each device, the newest; with a condition or a short span, as the answer grows by them */
+                off?: number;
                 /** @description How far it goes back, such as 24h or 30d */
                 span?: string;
             };

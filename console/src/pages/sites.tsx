@@ -1,7 +1,17 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, ask, listed, Refusal, tagged, type Device, type Site, type Tagged } from "../api/client";
+import {
+  api,
+  ask,
+  listed,
+  Refusal,
+  tagged,
+  type Activity,
+  type Device,
+  type Site,
+  type Tagged,
+} from "../api/client";
 import { useFleet } from "../api/live";
 import { About } from "../components/about";
 import { Badge } from "../components/badge";
@@ -9,10 +19,11 @@ import { Dialog, Entry } from "../components/dialog";
 import { fieldLook } from "../components/field";
 import { useTell } from "../components/notices";
 import { Button, Command, Empty, Trouble } from "../components/parts";
+import { middle, Pinned, type Places } from "../components/plan";
 import { Things, type Column } from "../components/things";
 import { Vessel } from "../components/vessel";
-import { calling } from "../lib/alarms";
-import { called, plural, rank } from "../lib/format";
+import { calling, waits } from "../lib/alarms";
+import { absolute, ago, called, number, plural, rank, words } from "../lib/format";
 import { byNeed } from "../lib/need";
 import { useNow, useParam, useTitle } from "../lib/use";
 import { useSite } from "../lib/place";
@@ -160,6 +171,41 @@ function Alarms({ devices }: { devices: Device[] }) {
   );
 }
 
+// mostRows is how many devices of a site its page lists.
+const mostRows = 100;
+
+// LinkDay is when a device was on line over the last day, and when not.
+function LinkDay({ row, now }: { row?: Activity; now: number }) {
+  if (!row) return <span />;
+  const width = 24 * 3600_000;
+  const x = (at: number) => Math.max(0, 1000 * (1 - (now - at) / width));
+  const known = x(Date.parse(row.from));
+  return (
+    <svg
+      viewBox="0 0 1000 10"
+      preserveAspectRatio="none"
+      className="h-2.5 w-full"
+      role="img"
+      aria-label={`${known > 500 ? "known for less than half a day, " : ""}on line for ${number(row.online, 0)} % of the last day${row.spells > 0 ? `, off line ${plural(row.spells, "time")}` : ""}`}
+    >
+      <rect y="4.5" width={known} height="1" className="fill-line" />
+      <rect x={known} width={1000 - known} height="10" className="fill-muted/60" />
+      {(row.off ?? []).map((o) => {
+        const from = x(Date.parse(o.from));
+        const to = o.to ? x(Date.parse(o.to)) : 1000;
+        return (
+          to > 0 && (
+            <g key={o.from}>
+              <rect x={from} width={Math.max(3, to - from)} height="10" className="fill-ground" />
+              <rect x={from} width={Math.max(3, to - from)} y="7" height="3" className="fill-watch" />
+            </g>
+          )
+        );
+      })}
+    </svg>
+  );
+}
+
 export function SitePage() {
   const { name = "" } = useParams();
   useTitle(name);
@@ -167,6 +213,7 @@ export function SitePage() {
   const [changing, setChanging] = useState(false);
   const [removing, setRemoving] = useState(false);
   const [gone, setGone] = useState(false);
+  const [placing, setPlacing] = useState<Places>();
   const tell = useTell();
   const navigate = useNavigate();
   const queries = useQueryClient();
@@ -177,6 +224,14 @@ export function SitePage() {
     enabled: !gone,
     retry: false,
     queryFn: () => tagged(api.GET("/api/v1/sites/{name}", { params: { path: { name } } })),
+  });
+  const links = useQuery({
+    queryKey: ["activity", "24h", name],
+    refetchInterval: 60_000,
+    queryFn: () =>
+      ask(
+        api.GET("/api/v1/activity", { params: { query: { span: "24h", off: 50, where: condition(name) } } }),
+      ),
   });
   if (site.isPending) return <p className="py-6 text-muted">Loading…</p>;
   const missing = site.error instanceof Refusal && site.error.status === 404;
@@ -193,6 +248,24 @@ export function SitePage() {
   }
   const s = site.data.value;
   const rows = [...devices].sort(byNeed);
+  const alarms = devices
+    .flatMap((d) => calling(d.alarms).map((a) => ({ a, d })))
+    .sort((p, q) => rank(p.a.priority) - rank(q.a.priority) || q.a.raised_at.localeCompare(p.a.raised_at));
+  const save = async (at: Places) => {
+    try {
+      await ask(
+        api.PUT("/api/v1/sites/{name}", {
+          params: { path: { name }, header: { "If-Match": site.data.tag } },
+          body: { ...s, at: at as Site["at"] },
+        }),
+      );
+      setPlacing(undefined);
+      await queries.invalidateQueries({ queryKey: ["sites"] });
+      tell(`The places on the plan of ${name} are saved`);
+    } catch (e) {
+      tell((e as Error).message, { bad: true });
+    }
+  };
   const remove = async () => {
     setGone(true); // what is not there any more is not asked for
     try {
@@ -224,7 +297,7 @@ export function SitePage() {
       </p>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 pt-1 pb-3">
         <h1 className="text-[1.375rem] font-bold">{name}</h1>
-        <p className="text-muted">
+        <p className="flex items-center gap-1.5 text-muted">
           <Alarms devices={devices} /> open{" "}
           {plural(devices.flatMap((d) => calling(d.alarms)).length, "alarm").replace(/^\S+ /, "")}
         </p>
@@ -237,62 +310,165 @@ export function SitePage() {
           </May>
         </div>
       </div>
-      <div className="grid grid-cols-[minmax(0,1fr)] gap-x-8 gap-y-5 lg:grid-cols-[minmax(0,1fr)_minmax(20rem,34rem)]">
-        <section aria-label="Devices" className="max-lg:order-2">
-          <h2 className="pb-1 text-base font-semibold">
-            <Link
-              to={`/?${new URLSearchParams({ where: condition(name) })}`}
-              className="text-press underline"
-            >
-              {plural(devices.length, "device")}
-            </Link>
-          </h2>
-          {devices.length === 0 && (
-            <Empty
-              title="No device is here"
-              why={`A device is here when its label site is ${name}.`}
-              next={<Command>{`ullage device label ID site=${JSON.stringify(name)}`}</Command>}
-            />
-          )}
-          <ul className="border-t border-line">
-            {rows.map((d) => (
-              <li key={d.id} className="flex items-center gap-3 border-b border-line py-1">
-                <Vessel device={d} width={15} badge={false} />
-                <Link to={`/devices/${d.id}`} className={d.name ? "" : "font-mono"}>
-                  {called(d)}
-                </Link>
-                <span
-                  className={`ml-auto truncate text-right ${d.health === "poor" ? "text-poor" : d.health === "watch" ? "text-watch" : "text-muted"}`}
-                >
-                  {d.reasons.join("; ") || d.health}
-                </span>
-              </li>
-            ))}
-          </ul>
-        </section>
-        <section aria-label="The place">
-          <dl className="grid grid-cols-[6rem_minmax(0,1fr)] gap-y-1">
-            {fact("Time there", s.zone && [timeThere(s.zone, now), s.zone].filter(Boolean).join(", "))}
-            {!s.zone && fact("Time there", "that of the service")}
-            {fact("Position", position(s))}
-            {fact("Address", s.address)}
-            {fact("Note", s.note)}
-          </dl>
+      <div className="grid grid-cols-[minmax(0,1fr)] gap-x-8 gap-y-5 lg:grid-cols-[minmax(0,11fr)_minmax(0,10fr)]">
+        <section aria-label="The place" className="max-lg:order-3">
           {s.plan ? (
-            <img
-              src={`/api/v1/sites/${encodeURIComponent(name)}/plan?v=${site.dataUpdatedAt}`}
-              alt={`Plan of ${name}`}
-              className="mt-4 w-full border border-line bg-white"
-            />
+            <>
+              <div className="border border-line bg-surface p-1">
+                <Pinned
+                  site={name}
+                  devices={devices}
+                  at={placing ?? s.at ?? {}}
+                  width={() => "100%"}
+                  version={site.dataUpdatedAt}
+                  onPlace={
+                    placing &&
+                    ((id, move) => setPlacing((now) => ({ ...now, [id]: move(now?.[id] ?? middle) })))
+                  }
+                />
+              </div>
+              <May role="engineer">
+                <p className="flex flex-wrap items-center gap-x-3 gap-y-1 pt-2">
+                  {placing ? (
+                    <>
+                      <span className="text-muted">Drag each device to where it stands.</span>
+                      <Button primary onClick={() => void save(placing)}>
+                        Save places
+                      </Button>
+                      <Button onClick={() => setPlacing(undefined)}>Cancel</Button>
+                    </>
+                  ) : (
+                    <button
+                      type="button"
+                      className="text-press underline"
+                      onClick={() => setPlacing({ ...s.at })}
+                    >
+                      Place devices
+                    </button>
+                  )}
+                </p>
+              </May>
+            </>
           ) : (
-            <div className="pt-4">
+            <div>
               <p className="pb-2 text-muted">
                 There is no plan of this site. An SVG, a PNG or a JPEG can be one.
               </p>
               <Command>{`ullage site plan ${JSON.stringify(name)} FILE`}</Command>
             </div>
           )}
+          <dl className="grid grid-cols-[6rem_minmax(0,1fr)] gap-y-1 pt-3">
+            {fact("Time there", s.zone && [timeThere(s.zone, now), s.zone].filter(Boolean).join(", "))}
+            {!s.zone && fact("Time there", "that of the service")}
+            {fact("Position", position(s))}
+            {fact("Address", s.address)}
+            {fact("Note", s.note)}
+          </dl>
         </section>
+        <div className="grid min-w-0 content-start gap-y-5 max-lg:contents">
+          <section aria-label="Alarms" className="max-lg:order-1">
+            <h2 className="pb-1 text-base font-semibold">Open alarms</h2>
+            <ul className="border-t border-line">
+              {alarms.length === 0 && <li className="py-1 text-muted">None.</li>}
+              {alarms.slice(0, 20).map(({ a, d }) => (
+                <li key={a.id} className="flex items-start gap-2.5 border-b border-line py-1.5">
+                  <Badge priority={a.priority} waiting={waits(a)} />
+                  <Link to={`/alarms/${a.id}`} className="min-w-0 flex-1 hover:text-press">
+                    {a.message || `${words(a.rule)}, ${d.id}`}
+                  </Link>
+                  <span className="whitespace-nowrap text-muted" title={absolute(a.raised_at)}>
+                    {ago(a.raised_at, now)}
+                  </span>
+                </li>
+              ))}
+              {alarms.length > 20 && (
+                <li className="py-1 text-muted">and {plural(alarms.length - 20, "more", "more")}</li>
+              )}
+            </ul>
+          </section>
+          {s.call && s.call.length > 0 && (
+            <section aria-label="People to call" className="max-lg:order-2">
+              <h2 className="pb-1 text-base font-semibold">People to call</h2>
+              <ul className="border-t border-line">
+                {s.call.map((c) => (
+                  <li
+                    key={c.who + c.when}
+                    className="flex flex-wrap items-baseline gap-x-4 border-b border-line py-1.5"
+                  >
+                    <b className="font-semibold">{c.who}</b>
+                    <span className="text-muted">{c.when}</span>
+                    {c.phone && (
+                      <a
+                        href={`tel:${c.phone.replace(/[^+\d]/g, "")}`}
+                        className="ml-auto text-press underline"
+                      >
+                        {c.phone}
+                      </a>
+                    )}
+                    {c.mail && (
+                      <a
+                        href={`mailto:${c.mail}`}
+                        className={`text-press underline ${c.phone ? "" : "ml-auto"}`}
+                      >
+                        {c.mail}
+                      </a>
+                    )}
+                  </li>
+                ))}
+              </ul>
+            </section>
+          )}
+          <section aria-label="Devices" className="max-lg:order-4">
+            <div className="flex items-baseline justify-between gap-3 pb-1">
+              <h2 className="text-base font-semibold">
+                <Link
+                  to={`/?${new URLSearchParams({ where: condition(name) })}`}
+                  className="text-press underline"
+                >
+                  {plural(devices.length, "device")}
+                </Link>
+              </h2>
+              <span className="text-muted">on line over the last 24 h</span>
+            </div>
+            {devices.length === 0 && (
+              <Empty
+                title="No device is here"
+                why={`A device is here when its label site is ${name}.`}
+                next={<Command>{`ullage device label ID site=${JSON.stringify(name)}`}</Command>}
+              />
+            )}
+            <ul className="border-t border-line">
+              {rows.slice(0, mostRows).map((d) => (
+                <li
+                  key={d.id}
+                  className="grid grid-cols-[minmax(0,1fr)_7rem] items-center gap-x-3 border-b border-line py-1 sm:grid-cols-[minmax(0,1fr)_minmax(0,1fr)_10rem]"
+                >
+                  <span className="flex min-w-0 items-center gap-3">
+                    <Vessel device={d} width={15} badge={false} />
+                    <Link
+                      to={`/devices/${d.id}`}
+                      className={`truncate hover:text-press ${d.name ? "" : "font-mono"}`}
+                    >
+                      {called(d)}
+                    </Link>
+                  </span>
+                  <span
+                    className={`truncate max-sm:order-3 max-sm:col-span-2 ${d.health === "poor" ? "text-poor" : d.health === "watch" ? "text-watch" : "text-muted"}`}
+                    title={d.reasons.join("; ")}
+                  >
+                    {d.reasons[0] ?? d.health}
+                  </span>
+                  <LinkDay row={links.data?.find((l) => l.device === d.id)} now={now} />
+                </li>
+              ))}
+            </ul>
+            {rows.length > mostRows && (
+              <p className="pt-1 text-muted">
+                The {number(mostRows)} that need it most are shown; the link above leads to all.
+              </p>
+            )}
+          </section>
+        </div>
       </div>
       {changing && <SiteDialog read={site.data} onClose={() => setChanging(false)} />}
       {removing && (
@@ -313,6 +489,21 @@ export function SitePage() {
   );
 }
 
+// contactsText writes down who is called, one on a line; contactsOf reads it.
+const contactsText = (call: Site["call"]) =>
+  (call ?? []).map((c) => [c.who, c.phone, c.mail, c.when].filter(Boolean).join(", ")).join("\n");
+const contactsOf = (text: string): Site["call"] =>
+  text
+    .split("\n")
+    .map((line) => line.split(",").map((part) => part.trim()))
+    .filter((parts) => parts[0])
+    .map(([who, ...rest]) => {
+      const mail = rest.find((x) => x.includes("@"));
+      const phone = rest.find((x) => /^\+?\d[\d ()/.-]+$/.test(x));
+      const when = rest.filter((x) => x !== mail && x !== phone && x !== "").join(", ");
+      return { who, phone, mail, when: when || undefined };
+    });
+
 // numberOf reads what stands in a field for degrees; NaN where that is none.
 const numberOf = (text: string) => (text.trim() === "" ? undefined : Number(text.replace(",", ".")));
 
@@ -322,6 +513,7 @@ function SiteDialog({ read, onClose }: { read?: Tagged<Site>; onClose: () => voi
   const [s, setS] = useState<Site>(site ?? { site: "" });
   const [north, setNorth] = useState(site?.latitude?.toString() ?? "");
   const [east, setEast] = useState(site?.longitude?.toString() ?? "");
+  const [call, setCall] = useState(contactsText(site?.call));
   const [plan, setPlan] = useState<File>();
   const queries = useQueryClient();
   const navigate = useNavigate();
@@ -347,6 +539,8 @@ function SiteDialog({ read, onClose }: { read?: Tagged<Site>; onClose: () => voi
       note: s.note || undefined,
       latitude,
       longitude,
+      at: s.at,
+      call: contactsOf(call),
     };
     await ask(
       api.PUT("/api/v1/sites/{name}", {
@@ -416,6 +610,16 @@ function SiteDialog({ read, onClose }: { read?: Tagged<Site>; onClose: () => voi
       </Entry>
       <Entry label="Note" hint="for whoever goes there" id="site-note">
         <textarea {...text("note")} rows={3} />
+      </Entry>
+      <Entry label="People to call" hint="one on a line: who, number, mail, when" id="site-call">
+        <textarea
+          id="site-call"
+          value={call}
+          onChange={(e) => setCall(e.target.value)}
+          rows={3}
+          placeholder="night-duty, +49 30 23125 010, at night"
+          className={fieldLook}
+        />
       </Entry>
       <Entry label="Plan" hint="SVG, PNG or JPEG, up to 2 MB" id="site-plan">
         <input

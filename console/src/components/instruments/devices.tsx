@@ -1,4 +1,4 @@
-import { lazy, Suspense, useMemo, useRef, useState, type PointerEvent } from "react";
+import { lazy, Suspense, useMemo, useState } from "react";
 import { Link } from "react-router";
 import type { Device, Instrument } from "../../api/client";
 import { useFleet } from "../../api/live";
@@ -6,7 +6,8 @@ import { useChosen, type Seen } from "../../lib/board";
 import { calling } from "../../lib/alarms";
 import { ago, called, number, plural, rank, say, words } from "../../lib/format";
 import { byNeed } from "../../lib/need";
-import { planOf } from "../../lib/place";
+import { usePlaces } from "../../lib/place";
+import { middle, Pinned } from "../plan";
 import { Vessels as Field } from "../../pages/fleet-vessels";
 import { Badge } from "../badge";
 import { useMatching } from "../where";
@@ -286,8 +287,8 @@ export function Roster({ x, seen }: { x: Instrument; seen: Seen }) {
   );
 }
 
-// Plan is the picture of a site with its devices where somebody put them; while a board is
-// changed they are dragged there.
+// Plan is the picture of a site with its devices where somebody put them, on this board or on
+// the page of the site; while a board is changed they are dragged there.
 export function Plan({
   x,
   seen,
@@ -301,34 +302,10 @@ export function Plan({
 }) {
   const site = x.site ?? seen.site ?? "";
   const { devices } = useChosen(seen.where);
-  const box = useRef<HTMLDivElement>(null);
-  const [dragged, setDragged] = useState<{ id: string; at: [number, number] }>();
+  const places = usePlaces(site !== "");
   const [broken, setBroken] = useState("");
-  const [ratio, setRatio] = useState(1.5);
   const here = devices.filter((d) => !site || d.labels.site === site);
-  const placed = here.filter((d) => x.at?.[d.id] || dragged?.id === d.id);
-  const free = here.filter((d) => !placed.includes(d));
-  const where = (e: PointerEvent): [number, number] => {
-    const r = box.current!.getBoundingClientRect();
-    const percent = (v: number) => Math.round(Math.min(100, Math.max(0, v)) * 10) / 10;
-    return [percent((100 * (e.clientX - r.left)) / r.width), percent((100 * (e.clientY - r.top)) / r.height)];
-  };
-  const grip = (d: Device) =>
-    onChange
-      ? {
-          onPointerDown: (e: PointerEvent) => {
-            e.preventDefault();
-            (e.target as Element).setPointerCapture(e.pointerId);
-            setDragged({ id: d.id, at: x.at?.[d.id] ? (x.at[d.id] as [number, number]) : where(e) });
-          },
-          onPointerMove: (e: PointerEvent) => dragged?.id === d.id && setDragged({ id: d.id, at: where(e) }),
-          onPointerUp: (e: PointerEvent) => {
-            if (dragged?.id !== d.id) return;
-            setDragged(undefined);
-            onChange({ ...x, at: { ...x.at, [d.id]: where(e) } });
-          },
-        }
-      : {};
+  const at = { ...places.data?.items.find((s) => s.site === site)?.at, ...x.at };
   if (site === "")
     return (
       <Frame title={titleOf(x)}>
@@ -340,54 +317,16 @@ export function Plan({
       {broken === site ? (
         <None>{site} has no plan yet; it is added on the page of the sites.</None>
       ) : (
-        <div
-          ref={box}
-          className="relative touch-none"
-          style={{ aspectRatio: ratio, width: `min(100%, ${Math.max(height - grown(66), 80) * ratio}px)` }}
-        >
-          <img
-            src={planOf(site)}
-            alt={`Plan of ${site}`}
-            draggable={false}
-            onLoad={(e) => {
-              const { naturalWidth: w, naturalHeight: h } = e.currentTarget;
-              if (w > 0 && h > 0) setRatio(w / h);
-            }}
-            onError={() => setBroken(site)}
-            className="block size-full"
-          />
-          {placed.map((d) => {
-            const [left, top] = dragged?.id === d.id ? dragged.at : x.at![d.id];
-            return (
-              <span
-                key={d.id}
-                className="absolute -translate-1/2"
-                style={{ left: `${left}%`, top: `${top}%` }}
-                title={d.id}
-                {...grip(d)}
-              >
-                {onChange ? (
-                  <Vessel device={d} width={22} />
-                ) : (
-                  <Link to={`/devices/${d.id}`} aria-label={`${called(d)}, ${d.health ?? d.status}`}>
-                    <Vessel device={d} width={22} />
-                  </Link>
-                )}
-              </span>
-            );
-          })}
-        </div>
-      )}
-      {free.length > 0 && (
-        <p className="flex flex-wrap items-center gap-1.5 pt-1 text-muted">
-          {onChange ? "not placed:" : `${number(free.length)} not placed`}
-          {onChange &&
-            free.slice(0, 40).map((d) => (
-              <span key={d.id} className="cursor-grab" title={d.id} {...grip(d)}>
-                <Vessel device={d} width={16} badge={false} />
-              </span>
-            ))}
-        </p>
+        <Pinned
+          site={site}
+          devices={here}
+          at={at}
+          width={(ratio) => `min(100%, ${Math.max(height - grown(66), 80) * ratio}px)`}
+          onBroken={() => setBroken(site)}
+          onPlace={
+            onChange && ((id, move) => onChange({ ...x, at: { ...x.at, [id]: move(at[id] ?? middle) } }))
+          }
+        />
       )}
     </Frame>
   );
