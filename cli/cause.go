@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -26,6 +27,7 @@ func causeCommand() *cobra.Command {
 				column[client.Cause]{"why", func(x client.Cause) string { return x.Why }},
 				column[client.Cause]{"devices", func(x client.Cause) string { return fmt.Sprint(len(x.Devices)) }},
 				column[client.Cause]{"since", func(x client.Cause) string { return ago(&x.Since) }},
+				column[client.Cause]{"who", func(x client.Cause) string { return strings.Join(x.By, ", ") }},
 				column[client.Cause]{"do", func(x client.Cause) string { return x.Do }})
 		},
 	})

@@ -35,6 +35,8 @@ type Unit struct {
 	HwRev, Firmware string
 	// Writable says that it takes settings.
 	Writable bool
+	// NoClock says that it has lost the time: it starts in 1970 with each start of the live part.
+	NoClock bool
 	// Of is the model of a device that is no part of the story; see FleetOf.
 	Of *model.Model
 }
@@ -86,7 +88,7 @@ func Fleet(n int) []Unit {
 				HwRev: "A", Firmware: "2.0.0", Labels: labels})
 		}
 		for i := 1; i <= presses[site]; i++ {
-			add(Unit{ID: fmt.Sprintf("press-%s-%d", key, i), Model: "press-scale", Protocol: HTTP,
+			add(Unit{ID: fmt.Sprintf("press-%s-%d", key, i), Model: "press-scale", Protocol: HTTP, NoClock: site == "Coldharbour",
 				Every: 2 * time.Minute, HwRev: "A", Firmware: "1.2.1", Writable: true,
 				Labels: map[string]string{"site": site, "row": "press hall"}})
 		}

@@ -192,7 +192,11 @@ const holdsFor = 6 * time.Hour
 // live reports as the device's settings say until the context ends.
 func (p *player) live(ctx context.Context) {
 	send := func(t time.Time) {
-		if err := p.dev.Send(t, p.world.Sample(p.Unit, t, p.settings())); err != nil {
+		says := t
+		if p.NoClock {
+			says = time.Unix(0, 0).Add(t.Sub(p.world.Start.Add(-holdsFor)))
+		}
+		if err := p.dev.Send(says, p.world.Sample(p.Unit, t, p.settings())); err != nil {
 			p.log.Warn("a reading is not sent", "error", err)
 		}
 	}

@@ -174,6 +174,7 @@ func TestCausesAreFoundInThreeClicks(t *testing.T) {
 		{"refuse the setting stir_at", "refused", "where=", "tank-coldharbour-0"},
 		{"headspace on battery", "headspace", "/devices/bung-saltmarsh-112", "battery"},
 		{"Alder Bank, fermentation hall: CO₂", "alarm", "/alarms/", "co2 high"},
+		{"The clock of press-coldharbour-1", "clock", "/devices/press-coldharbour-1", "its clock is not set"},
 	} {
 		ok(t, p.Go(d.Console+"/"))
 		ok(t, p.WaitText(c.line, 40*time.Second))

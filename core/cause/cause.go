@@ -5,6 +5,7 @@ package cause
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -25,6 +26,7 @@ type Device struct {
 	Alarms               []Alarm        // open, and calling
 	Least                *health.Margin // with the least headspace; nil for none
 	Differs              []Differs      // settings that are not as intended
+	Firmware             string         // what it reports as that; empty where it does not
 }
 
 // Alarm is an open alarm of a device or a group.
@@ -33,6 +35,7 @@ type Alarm struct {
 	Priority          rule.Priority
 	Since             time.Time
 	Acknowledged      bool
+	By                string // who has acknowledged it
 	Group             string // as in site=Kilnside, for one of a group
 }
 
@@ -58,6 +61,8 @@ const (
 	Refused   Kind = "refused"   // a setting that devices refuse for one reason
 	Drift     Kind = "drift"     // a setting that devices have otherwise than they confirmed
 	Headspace Kind = "headspace" // a device that is near a limit
+	Firmware  Kind = "firmware"  // a firmware with which devices have less headspace than with others
+	Clock     Kind = "clock"     // devices of a site whose clocks cannot be right
 	Other     Kind = "other"     // what else speaks against a device's health
 )
 
@@ -76,8 +81,9 @@ type Cause struct {
 	Rule     string
 	Setting  string
 	Site     string
-	// Acknowledged says that somebody has every alarm of it.
+	// Acknowledged says that somebody has every alarm of it, and By who they are.
 	Acknowledged bool
+	By           []string
 }
 
 // Find returns the causes, the most pressing first. Groups are the open alarms of groups,
@@ -89,6 +95,8 @@ func Find(devices []Device, groups []Alarm, advice func(rule string) Advice, now
 	f.alarms(devices, groups)
 	f.settings(devices)
 	f.margins(devices)
+	f.firmware(devices)
+	f.clocks(devices)
 	f.others(devices)
 	slices.SortStableFunc(f.out, func(a, b Cause) int {
 		return cmp.Or(pressing(a)-pressing(b), len(b.Devices)-len(a.Devices), a.Since.Compare(b.Since), strings.Compare(a.ID, b.ID))
@@ -216,6 +224,9 @@ func (f *finder) tellSilent(c Cause, ds []Device) {
 
 // worst notes an alarm where it is the worst of a cause so far, with what its rule says.
 func (f *finder) worst(c *Cause, a Alarm) {
+	if a.Acknowledged && a.By != "" && !slices.Contains(c.By, a.By) {
+		c.By = append(c.By, a.By)
+	}
 	if c.Priority != "" && c.Priority.Rank() <= a.Priority.Rank() {
 		return
 	}
@@ -342,13 +353,108 @@ func (f *finder) margins(devices []Device) {
 	}
 }
 
+// What a firmware must come to before it is told: so many devices with it and with others,
+// and so much less headspace in the median.
+const (
+	leastOfFirmware = 3
+	lessHeadspace   = 0.2
+)
+
+// firmware tells of a firmware with which the devices of a model have less headspace than
+// those with another one: in the median, and three in four of them less than the median of
+// the others. What a device is near to for reasons of its own moves neither.
+func (f *finder) firmware(devices []Device) {
+	type key struct{ model, firmware string }
+	by, of := map[key][]Device{}, map[string][]string{}
+	for _, d := range devices {
+		if d.Firmware == "" || d.Least == nil || !d.Least.Known {
+			continue
+		}
+		k := key{d.Model, d.Firmware}
+		if len(by[k]) == 0 {
+			of[d.Model] = append(of[d.Model], d.Firmware)
+		}
+		by[k] = append(by[k], d)
+	}
+	for _, name := range sorted(of) {
+		if len(of[name]) < 2 {
+			continue
+		}
+		slices.Sort(of[name])
+		for _, version := range of[name] {
+			mine := by[key{name, version}]
+			var others []float64
+			for _, other := range of[name] {
+				if other != version {
+					others = append(others, headspaces(by[key{name, other}])...)
+				}
+			}
+			if len(mine) < leastOfFirmware || len(others) < leastOfFirmware {
+				continue
+			}
+			slices.Sort(others)
+			with, without := among(headspaces(mine), 0.5), among(others, 0.5)
+			if without-with < lessHeadspace || among(headspaces(mine), 0.75) >= without {
+				continue
+			}
+			c := Cause{ID: "firmware " + name + " " + version, Kind: Firmware, Since: f.now,
+				Title: fmt.Sprintf("%s with firmware %s have %.0f %% headspace, others %.0f %%", name, version, 100*with, 100*without),
+				Why:   fmt.Sprintf("in the median over %s and %d with another one", plural(len(mine)), len(others)),
+				Do:    "Compare one of them with what it was before, and bring no more devices to this firmware"}
+			for _, d := range mine {
+				c.Devices = append(c.Devices, d.ID)
+			}
+			f.out = append(f.out, c)
+		}
+	}
+}
+
+func headspaces(ds []Device) (out []float64) {
+	for _, d := range ds {
+		out = append(out, d.Least.Headspace)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// among returns the value that a share of some sorted values does not exceed.
+func among(sorted []float64, share float64) float64 {
+	return sorted[max(0, int(math.Ceil(share*float64(len(sorted))))-1)]
+}
+
+// clocks tells of devices whose clocks cannot be right, of each site in one line: they may
+// have the time from one place.
+func (f *finder) clocks(devices []Device) {
+	for _, wrong := range []string{health.ClockNotSet, health.ClockAhead} {
+		by := map[string][]string{}
+		for _, d := range devices {
+			if slices.Contains(d.Reasons, wrong) {
+				by[d.Site] = append(by[d.Site], d.ID)
+			}
+		}
+		how := strings.TrimPrefix(wrong, "its clock is ")
+		for _, site := range sorted(by) {
+			ids := by[site]
+			c := Cause{ID: "clock " + how + " " + site, Kind: Clock, Site: site, Devices: ids, Since: f.now, Title: fmt.Sprintf("The clock of %s is %s", ids[0], how),
+				Why: "its readings are kept under the time at which they arrive", Do: "Let it ask for the time when it starts, before it measures"}
+			if len(ids) > 1 {
+				c.Title, c.Why = fmt.Sprintf("The clocks of %s are %s", plural(len(ids)), how), "their readings are kept under the time at which they arrive"
+				if site != "" {
+					c.Title = fmt.Sprintf("The clocks of %s at %s are %s", plural(len(ids)), site, how)
+				}
+			}
+			f.out = append(f.out, c)
+		}
+	}
+}
+
 // others tells what else speaks against the health of devices: the reasons that none of the
 // above is about.
 func (f *finder) others(devices []Device) {
 	for _, d := range devices {
 		for _, r := range d.Reasons {
 			told := strings.HasPrefix(r, "silent for") || strings.Contains(r, " alarm ") || strings.HasPrefix(r, "headspace ") ||
-				strings.Contains(r, " has drifted for ") || d.Health == health.None || d.Health == health.Awaited
+				strings.Contains(r, " has drifted for ") || r == health.ClockNotSet || r == health.ClockAhead || d.Health == health.None || d.Health == health.Awaited
 			if told {
 				continue
 			}

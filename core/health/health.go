@@ -126,10 +126,18 @@ type Signs struct {
 	// used at once; zero for neither.
 	Ends   time.Time
 	Shared string
+	// Clock is what is known against the clock behind its newest reading.
+	Clock value.Quality
 	// Out says why the device is out of service: "suspended" or "retired"; "" if
 	// it is not.
 	Out string
 }
+
+// What is said of a device whose clock cannot be right.
+const (
+	ClockNotSet = "its clock is not set"
+	ClockAhead  = "its clock is ahead"
+)
 
 // Judge returns the health and every reason that speaks for it, the weightiest
 // first. A device that never connected is awaited; one that is suspended or
@@ -175,6 +183,12 @@ func Judge(s Signs, now time.Time) (Health, []string) {
 	}
 	if s.Shared != "" {
 		watch = append(watch, "one credential from two addresses, "+s.Shared)
+	}
+	switch {
+	case s.Clock&value.ClockNotSet != 0:
+		watch = append(watch, ClockNotSet)
+	case s.Clock&value.ClockAhead != 0:
+		watch = append(watch, ClockAhead)
 	}
 	reasons := append(append(dark, poor...), watch...)
 	switch {

@@ -9,6 +9,7 @@ import (
 	"ullage/core/health"
 	"ullage/core/rule"
 	"ullage/core/stats"
+	"ullage/core/value"
 )
 
 var now = time.Date(2026, 3, 9, 14, 0, 0, 0, time.UTC)
@@ -81,6 +82,8 @@ func TestJudge(t *testing.T) {
 		{"fresh drift", with(func(s *health.Signs) { s.DriftSince, s.Drifting = now.Add(-14*time.Minute), []string{"stir_at"} }), health.Sound, ""},
 		{"drift", with(func(s *health.Signs) { s.DriftSince, s.Drifting = now.Add(-15*time.Minute), []string{"stir_at"} }), health.Watch, "stir_at has drifted for 15min"},
 		{"refusals", with(func(s *health.Signs) { s.Refusals = 5 }), health.Watch, "5 refusals"},
+		{"no clock", with(func(s *health.Signs) { s.Clock = value.ClockNotSet | value.BeyondRange }), health.Watch, "its clock is not set"},
+		{"beyond range is no clock", with(func(s *health.Signs) { s.Clock = value.BeyondRange }), health.Sound, ""},
 		{"suspended", with(func(s *health.Signs) { s.Out, s.Link = "suspended", health.Silent }), health.None, "suspended"},
 		{"dark beats poor", with(func(s *health.Signs) {
 			s.Link, s.LastAt, s.Alarms = health.Silent, now.Add(-time.Hour), []health.Alarm{{"x", rule.High, true}}

@@ -83,6 +83,7 @@ type Alarm struct {
 	State             lifecycle.State // as people see it
 	Holds             bool            // its condition
 	RaisedAt          time.Time
+	By                string // who has acknowledged it
 }
 
 // Margins were measured: how far the device is from the limits of its rules.

@@ -41,6 +41,7 @@ type Alarm struct {
 	State    lifecycle.State // as people see it
 	Holds    bool            // its condition, whatever people do about it
 	RaisedAt time.Time
+	By       string // who has acknowledged it
 }
 
 // Device is everything known about one device now. A Device that was handed
@@ -211,7 +212,7 @@ func (b *Fleet) Restore(device string, a Alarm) {
 	defer s.mu.Unlock()
 	if e := s.devices[device]; e != nil {
 		b.alarm(e, event.Alarm{Device: device, ID: a.ID, Rule: a.Rule, Message: a.Message, Priority: a.Priority,
-			State: a.State, Holds: a.Holds, RaisedAt: a.RaisedAt})
+			State: a.State, Holds: a.Holds, RaisedAt: a.RaisedAt, By: a.By})
 		e.dirty, e.Seq = true, b.seq.Add(1)
 	}
 }
@@ -368,7 +369,7 @@ func (b *Fleet) tell(e *entry, now time.Time, told bool) {
 func (b *Fleet) alarm(e *entry, ev event.Alarm) {
 	e.Alarms = slices.DeleteFunc(slices.Clone(e.Alarms), func(a Alarm) bool { return a.ID == ev.ID })
 	if ev.State.Open() {
-		e.Alarms = append(e.Alarms, Alarm{ev.ID, ev.Rule, ev.Message, ev.Priority, ev.State, ev.Holds, ev.RaisedAt})
+		e.Alarms = append(e.Alarms, Alarm{ev.ID, ev.Rule, ev.Message, ev.Priority, ev.State, ev.Holds, ev.RaisedAt, ev.By})
 		slices.SortFunc(e.Alarms, func(x, y Alarm) int {
 			if d := x.Priority.Rank() - y.Priority.Rank(); d != 0 {
 				return d
@@ -428,6 +429,13 @@ func (b *Fleet) judge(e *entry) {
 		Link: e.Link, LastAt: e.LastAt, Interval: e.Interval, Least: e.Least,
 		DriftSince: e.DriftSince, Drifting: e.Drifting, Refusals: e.Refusals, Ends: e.ends,
 	}
+	var newest Latest
+	for _, l := range e.Latest {
+		if l.At.After(newest.At) {
+			newest = l
+		}
+	}
+	signs.Clock = newest.Quality
 	if e.shared != "" && now.Before(e.sharedUntil) {
 		signs.Shared = e.shared
 	}

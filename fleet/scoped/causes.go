@@ -20,11 +20,11 @@ func (f *Fleet) Causes(c access.Caller) []cause.Cause {
 			continue
 		}
 		x := cause.Device{ID: d.ID, Site: d.Labels["site"], Hub: d.Hub, Model: d.Model, Health: d.Health, Reasons: d.Reasons, Silent: d.Link == health.Silent,
-			LastAt: d.LastAt, Interval: d.Interval, Least: d.Least}
+			LastAt: d.LastAt, Interval: d.Interval, Least: d.Least, Firmware: d.Attributes["firmware"].Text}
 		for _, a := range d.Alarms {
 			if calls(a.State) {
 				x.Alarms = append(x.Alarms, cause.Alarm{ID: a.ID, Rule: a.Rule, Message: a.Message, Priority: a.Priority, Since: a.RaisedAt,
-					Acknowledged: !unacknowledged(a.State)})
+					Acknowledged: !unacknowledged(a.State), By: a.By})
 			}
 		}
 		if !d.DriftSince.IsZero() {
@@ -40,7 +40,7 @@ func (f *Fleet) Causes(c access.Caller) []cause.Cause {
 	for _, a := range f.Groups(c) {
 		if calls(a.State) {
 			groups = append(groups, cause.Alarm{ID: a.ID, Rule: a.Rule, Message: a.Message, Priority: a.Priority, Since: a.RaisedAt, Group: a.Group,
-				Acknowledged: !unacknowledged(a.State)})
+				Acknowledged: !unacknowledged(a.State), By: a.AcknowledgedBy})
 		}
 	}
 	advice := map[string]cause.Advice{}

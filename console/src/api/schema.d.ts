@@ -3514,6 +3514,8 @@ export interface components {
             acknowledged?: boolean;
             /** @description The alarm to open */
             alarm?: string;
+            /** @description Who has acknowledged alarms of it */
+            by?: string[];
             /** @description Ids */
             devices: string[];
             /** @description What to do next */
@@ -3521,10 +3523,10 @@ export interface components {
             /** @description The same as long as the cause is, whichever devices it shows on */
             id: string;
             /**
-             * @description A silent hub with what is behind it, a silent site, silent devices, alarms of a rule, a setting that is refused or has drifted, a device near a limit, or what else there is
+             * @description A silent hub with what is behind it, a silent site, silent devices, alarms of a rule, a setting that is refused or has drifted, a device near a limit, a firmware with which devices are nearer to their limits, a clock that cannot be right, or what else there is
              * @enum {string}
              */
-            kind: "hub" | "site" | "link" | "alarm" | "refused" | "drift" | "headspace" | "other";
+            kind: "hub" | "site" | "link" | "alarm" | "refused" | "drift" | "headspace" | "firmware" | "clock" | "other";
             /**
              * @description Of its worst alarm; absent where nothing calls
              * @enum {string}

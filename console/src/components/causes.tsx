@@ -92,7 +92,7 @@ export function Causes() {
                     {before && !before.has(c.id) && <b className="pr-1.5 text-press">new</b>}
                     {c.title}
                   </Link>
-                  {c.kind !== "headspace" && c.kind !== "other" && (
+                  {!["headspace", "firmware", "clock", "other"].includes(c.kind) && (
                     <span className="whitespace-nowrap text-muted" title={absolute(c.since)}>
                       {ago(c.since, now)}
                     </span>
@@ -108,7 +108,15 @@ export function Causes() {
                       </Link>
                     </>
                   )}
-                  {c.acknowledged && <> · somebody has it</>}
+                  {c.by && c.by.length > 0 ? (
+                    <>
+                      {" "}
+                      · {c.by.join(" and ")} {c.by.length === 1 ? "has" : "have"}{" "}
+                      {c.acknowledged ? "it" : "a part of it"}
+                    </>
+                  ) : (
+                    c.acknowledged && <> · somebody has it</>
+                  )}
                 </p>
                 {c.do && <p className="text-[0.8125rem]">→ {c.do}</p>}
               </div>
