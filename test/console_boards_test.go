@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ullage/client"
+	"ullage/test/browser"
 	"ullage/test/service"
 )
 
@@ -209,6 +210,20 @@ func TestCausesAreFoundInThreeClicks(t *testing.T) {
 	ok(t, p.Click("input[type=checkbox]"))
 	ok(t, p.WaitText("13 peers", within))
 	quiet(t, p, "what was different")
+
+	// The fleet as it was four hours ago: the hub was silent already, and the air at Alder Bank
+	// was not over its limit yet.
+	ok(t, p.Go(d.Console+"/?asof="+time.Now().Add(-4*time.Hour).UTC().Format(time.RFC3339)))
+	ok(t, p.Wait(`document.querySelector("[aria-label='Open then']")?.textContent.includes("hub-saltmarsh was silent")`, within))
+	ok(t, p.Wait(`document.querySelector("[aria-label='Open then']").textContent.includes("must too warm, tank-fennimore-07")`, within))
+	if open, err := browser.Eval[string](p, `document.querySelector("[aria-label='Open then']").textContent`); err != nil || strings.Contains(open, "air-alder-bank-1") {
+		t.Errorf("four hours ago there was open: %s, %v", open, err)
+	}
+	ok(t, p.ClickText("an hour earlier"))
+	ok(t, p.Wait(`decodeURIComponent(location.search).includes("asof=")`, within))
+	quiet(t, p, "the fleet as it was")
+	ok(t, p.ClickText("Back to now"))
+	ok(t, p.WaitText("Needs somebody", within))
 
 	// The board of a device as it was an hour ago has the values of then.
 	then := time.Now().Add(-time.Hour).UTC().Format(time.RFC3339)

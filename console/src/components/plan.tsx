@@ -54,7 +54,8 @@ export function Pinned({
   const [dragged, setDragged] = useState<{ id: string; at: [number, number] }>();
   const [ratio, setRatio] = useState(1.5);
   const wide = useWidth(box);
-  const size = Math.min(44, Math.max(11, wide / 27)); // of a vessel
+  const root = parseFloat(getComputedStyle(document.documentElement).fontSize) / 16;
+  const size = Math.min(44, Math.max(11, wide / root / 27)); // of a vessel
   const placed = devices.filter((d) => at[d.id] || dragged?.id === d.id);
   const free = devices.filter((d) => !placed.includes(d));
   const percent = (v: number) => Math.round(Math.min(100, Math.max(0, v)) * 10) / 10;

@@ -2,6 +2,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { createContext, useContext, useMemo } from "react";
 import { api, ask, listed, type Device } from "../api/client";
 import { useDevices } from "../api/live";
+import { expectedGap } from "./history";
 
 // Moment is a past time that a page is looked at as of: its devices are those of then.
 export interface Moment {
@@ -54,19 +55,23 @@ export function useMoment(at: number, metrics: readonly string[]) {
           priority: priority.get(a.rule) ?? "medium",
           raised_at: a.since,
         })) as Device["alarms"];
+      // Of one that is here since later only its readings are known: without new ones it was silent.
+      const newest = Math.max(0, ...Object.values(d.latest ?? {}).map((l) => Date.parse(l.at)));
+      const quiet = newest > 0 && at - newest > expectedGap(today?.interval ?? "1min", 0);
+      const link = d.link ?? (!d.later ? "never" : quiet ? "silent" : "online");
       const worst = alarms.map((a) => a.priority);
       const health: Device["health"] =
         d.status === "suspended" || d.status === "retired"
           ? undefined
-          : d.link === "silent"
+          : link === "silent"
             ? "dark"
             : worst.some((p) => p === "urgent" || p === "high")
               ? "poor"
               : worst.length > 0
                 ? "watch"
-                : d.link || d.later
-                  ? "sound"
-                  : "awaited";
+                : link === "never"
+                  ? "awaited"
+                  : "sound";
       devices.set(d.id, {
         ...(today ?? {
           attributes: {},
@@ -82,7 +87,7 @@ export function useMoment(at: number, metrics: readonly string[]) {
         model_version: d.version ?? "",
         status: (d.status ?? "active") as Device["status"],
         labels: d.labels,
-        link: (d.link ?? (d.later ? "online" : "never")) as Device["link"],
+        link: link as Device["link"],
         health,
         alarms,
         drifting: [],

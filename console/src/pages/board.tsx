@@ -3,14 +3,14 @@ import { lazy, Suspense, useEffect, useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, ask, tagged, type Board, type Instrument as Described } from "../api/client";
 import { useDevices } from "../api/live";
-import { Dialog, Entry } from "../components/dialog";
-import { fieldLook } from "../components/field";
+import { AsOf, AsWas, useAsOf } from "../components/as-of";
+import { Dialog } from "../components/dialog";
 import { Instrument } from "../components/instruments";
 import { useMayAll } from "../components/may";
 import { useTell } from "../components/notices";
 import { Button, Empty, Trouble } from "../components/parts";
 import { both, bottom, choices, chosenWhere, metricsOf, type Seen } from "../lib/board";
-import { absolute, plural } from "../lib/format";
+import { plural } from "../lib/format";
 import { MomentContext, useMoment } from "../lib/moment";
 import { boardSpans, timesOf } from "../lib/history";
 import { useScreen } from "../lib/screen";
@@ -108,7 +108,7 @@ function Page({
         {!screen && (
           <div className="ml-auto flex flex-wrap items-center gap-2 print:hidden">
             {head}
-            {!changing && <AsOf at={asOf} now={seen.now} onChange={setAsOf} />}
+            {!changing && <AsOf at={asOf} what="The board" onChange={setAsOf} />}
             {!changing &&
               (board.made
                 ? may && !full && <Button onClick={() => setCopying(true)}>Make it mine…</Button>
@@ -131,20 +131,7 @@ function Page({
           </div>
         )}
       </div>
-      {asOf > 0 && (
-        <p
-          role="status"
-          className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-1 border-y border-line bg-surface px-3 py-2"
-        >
-          <span>
-            As it was at <b>{absolute(new Date(asOf).toISOString())}</b>: values, links, alarms and labels of
-            then.
-          </span>
-          <Button onClick={() => setAsOf(0)} className="!px-2.5 !py-0.5">
-            Back to now
-          </Button>
-        </p>
-      )}
+      {asOf > 0 && <AsWas at={asOf} onChange={setAsOf} />}
       {error && asOf > 0 ? (
         <Trouble>{error.message}</Trouble>
       ) : pending ? (
@@ -183,8 +170,7 @@ function useHead(board: Board, site?: string) {
     board.devices,
     chosenWhere(parameters, (p) => values.get(p) ?? ""),
   );
-  const [asked, setAsked] = useParam("asof", "");
-  const asOf = Date.parse(asked) || 0;
+  const [asOf, setAsOf] = useAsOf();
   // A span of a past moment ends there; one that has a name is that of its day, week or month.
   const times = asOf ? { ...timesOf(span, asOf), live: false } : timesOf(span, now);
   const seen: Seen = {
@@ -242,50 +228,7 @@ function useHead(board: Board, site?: string) {
       {!preset && <OwnSpan from={times.from} to={times.to} onChange={setSpan} />}
     </>
   );
-  const setAsOf = (at: number) => setAsked(at ? new Date(at).toISOString() : "");
   return { head, seen, asOf, setAsOf };
-}
-
-// AsOf asks for a past moment.
-function AsOf({ at, now, onChange }: { at: number; now: number; onChange: (at: number) => void }) {
-  const [asking, setAsking] = useState(false);
-  const [text, setText] = useState("");
-  return (
-    <>
-      <Button
-        onClick={() => {
-          setText(typedTime(at || now - 3600_000));
-          setAsking(true);
-        }}
-      >
-        As of…
-      </Button>
-      {asking && (
-        <Dialog
-          title="As it was"
-          about="The board as of a past moment: the values, links, open alarms and labels of then."
-          verb="Look back"
-          ready={Date.parse(text) > 0}
-          act={async () => {
-            if (Date.parse(text) > Date.now())
-              throw new Error("That is in the future; what was so is asked about.");
-            onChange(Date.parse(text));
-          }}
-          onClose={() => setAsking(false)}
-        >
-          <Entry label="When" id="as-of">
-            <input
-              id="as-of"
-              type="datetime-local"
-              value={text}
-              onChange={(e) => setText(e.target.value)}
-              className={fieldLook}
-            />
-          </Entry>
-        </Dialog>
-      )}
-    </>
-  );
 }
 
 // typedTime writes a time as a field for it wants it, by the clock of this browser.

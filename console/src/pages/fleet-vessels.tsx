@@ -51,7 +51,12 @@ export const Vessels = memo(function Vessels({
   const large = devices.length > singly;
   const width = devices.length <= 60 ? 34 : devices.length <= 300 ? 22 : devices.length <= 1200 ? 14 : 10;
   return (
-    <section aria-label="Vessels" className="field-of-vessels" data-devices={devices.length}>
+    <section
+      aria-label="Vessels"
+      className="field-of-vessels"
+      data-devices={devices.length}
+      data-few={(devices.length <= 60 && groups.length <= 7) || undefined}
+    >
       {groups.map(([name, ds]) => (
         <div
           key={name}

@@ -3,8 +3,9 @@ import { lazy, memo, Suspense, useMemo } from "react";
 import { Link } from "react-router";
 import { api, ask, type Device, type Margin, type Model } from "../api/client";
 import { useDevices, useFleet } from "../api/live";
+import { AsOf, AsWas, OpenThen, useAsOf } from "../components/as-of";
 import { Causes } from "../components/causes";
-import { Button, Choice, Command, Empty } from "../components/parts";
+import { Button, Choice, Command, Empty, Trouble } from "../components/parts";
 import { headspaceOf } from "../components/legend";
 import { Spark } from "../components/spark";
 import { Vessel } from "../components/vessel";
@@ -12,6 +13,7 @@ import { useMatching, Where } from "../components/where";
 import { calling } from "../lib/alarms";
 import { called, clock, lasting, number, plural, rank, rate, say, soon, words } from "../lib/format";
 import { conditionOf, exampleOf, labelKeys } from "../lib/example";
+import { useMoment } from "../lib/moment";
 import { byNeed } from "../lib/need";
 import { useScreen } from "../lib/screen";
 import { useNow, useParam, useTitle } from "../lib/use";
@@ -24,12 +26,16 @@ export function FleetPage() {
   const fleet = useFleet();
   const screen = useScreen();
   const [by, setBy] = useParam("by", "site");
-  const [view, setView] = useParam("view", "vessels");
+  const [chosen, setView] = useParam("view", "vessels");
+  const [asOf, setAsOf] = useAsOf();
+  const { moment, pending: lookingBack, error: notThen } = useMoment(asOf, useMetricsOfEach(asOf > 0));
+  const view = asOf && chosen === "activity" ? "vessels" : chosen; // it is about a span that ends now
   const wide = view === "list" || view === "activity";
   const [only, setOnly] = useParam("health", "all");
   const [where, setWhere] = useParam("where", "");
   const { matching, pending } = useMatching(where);
-  const devices = useDevices();
+  const live = useDevices();
+  const devices = moment?.devices ?? live;
   const inUse = useMemo(() => [...devices.values()].filter((d) => d.status !== "retired"), [devices]);
   const shown = useMemo(() => {
     return inUse
@@ -93,13 +99,15 @@ export function FleetPage() {
                   { value: "vessels", name: "Vessels" },
                   { value: "list", name: "List" },
                   { value: "map", name: "Map" },
-                  { value: "activity", name: "Activity" },
+                  ...(asOf ? [] : [{ value: "activity", name: "Activity" }]),
                 ]}
               />
+              <AsOf at={asOf} what="The fleet" onChange={setAsOf} />
             </div>
           </>
         )}
       </div>
+      {asOf > 0 && <AsWas at={asOf} onChange={setAsOf} />}
       <div className="pb-3">
         <Where
           value={where}
@@ -108,8 +116,18 @@ export function FleetPage() {
           placeholder={`Filter by a condition${example ? `, such as ${conditionOf(example)}` : ""}, or a word`}
         />
       </div>
-      {(fleet.state === "connecting" && devices.size === 0) || pending ? (
+      {notThen && asOf > 0 ? (
+        <Trouble>{notThen.message}</Trouble>
+      ) : lookingBack ? (
+        <p className="py-8 text-muted">Looking back…</p>
+      ) : (fleet.state === "connecting" && devices.size === 0) || pending ? (
         <p className="py-8 text-muted">Loading the fleet…</p>
+      ) : inUse.length === 0 && asOf > 0 ? (
+        <Empty
+          title="There was no device then"
+          why="None was onboarded by that moment, and none has readings that are as old."
+          next={<Button onClick={() => setAsOf(0)}>Back to now</Button>}
+        />
       ) : inUse.length === 0 ? (
         <Empty
           title="No device is onboarded yet"
@@ -150,19 +168,53 @@ export function FleetPage() {
               </div>
             </Suspense>
           ) : (
-            <Vessels devices={shown} by={by} raised={raised} only={only} />
+            <Vessels devices={shown} by={by} raised={asOf ? undefined : raised} only={only} />
           )}
           {!wide && (
             <div className="max-lg:-order-1">
-              {!screen && !matching && <Causes />}
-              <Least devices={matching ? shown : inUse} />
+              {asOf > 0 ? (
+                <>
+                  <OpenThen at={asOf} devices={shown} />
+                  <p className="pt-2 text-muted">
+                    Headspace is worked out of now alone, so every vessel is drawn empty.
+                  </p>
+                </>
+              ) : (
+                <>
+                  {!screen && !matching && <Causes />}
+                  <Least devices={matching ? shown : inUse} />
+                </>
+              )}
             </div>
           )}
         </div>
       )}
-      <Foot devices={inUse} />
+      {asOf === 0 && <Foot devices={inUse} />}
     </>
   );
+}
+
+// useMetricsOfEach chooses what to ask of a past moment: some metrics of each model, those of
+// rules first, so that each device is known by its readings of then.
+function useMetricsOfEach(asked: boolean): readonly string[] {
+  const live = useDevices();
+  return useMemo(() => {
+    if (!asked) return [];
+    const of = new Map<string, Set<string>>();
+    for (const d of live.values()) {
+      const mine = of.get(d.model) ?? new Set();
+      for (const m of d.margins) mine.add(m.metric);
+      for (const name of Object.keys(d.latest)) mine.add(name);
+      of.set(d.model, mine);
+    }
+    const out = new Set<string>();
+    for (let i = 0; i < 5 && out.size < 20; i++)
+      for (const mine of of.values()) {
+        const name = [...mine][i];
+        if (name && out.size < 20) out.add(name);
+      }
+    return [...out].sort();
+  }, [live, asked]);
 }
 
 // The map brings the shapes of the land, which nobody else needs.
