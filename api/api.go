@@ -267,6 +267,7 @@ func (s *server) routes() {
 	s.commandJobRoutes()
 	s.historyRoutes()
 	s.differentRoutes()
+	s.snapshotRoutes()
 	s.logRoutes()
 	s.activityRoutes()
 	s.deletionRoutes()

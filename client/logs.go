@@ -52,3 +52,9 @@ func (c *Client) Log(ctx context.Context, id string, f LogLineFilter) (LogLines,
 	}
 	return get[LogLines](ctx, c, "/devices/"+url.PathEscape(id)+"/log?"+q.Encode())
 }
+
+// Snapshot returns an HTML file with everything about a device over a span.
+func (c *Client) Snapshot(ctx context.Context, id string, from, to time.Time) ([]byte, error) {
+	q := url.Values{"from": {from.UTC().Format(time.RFC3339Nano)}, "to": {to.UTC().Format(time.RFC3339Nano)}}
+	return c.raw(ctx, "/devices/"+url.PathEscape(id)+"/snapshot?"+q.Encode())
+}

@@ -58,6 +58,11 @@ export function DeviceActions({ device: d }: { device: Device }) {
             )}
             {d.status !== "retired" && entry("retire", "Retire")}
             <DropdownMenu.Separator className="my-1 border-t border-line" />
+            <DropdownMenu.Item className={item} asChild>
+              <a href={`/api/v1/devices/${d.id}/snapshot`} download>
+                Snapshot of the last 24 h
+              </a>
+            </DropdownMenu.Item>
             {entry("delete", "Delete readings")}
           </DropdownMenu.Content>
         </DropdownMenu.Portal>
