@@ -5,6 +5,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"ullage/client"
 	"ullage/core/board"
 	"ullage/fleet/noun"
 )
@@ -34,6 +35,21 @@ func (s *server) boardRoutes() {
 		}
 		return &body[board.Board]{*b}, nil
 	}, describe("made-board", "The board of a device, a model, a site or the fleet, made of the models", "Boards"), notFound)
+	huma.Get(s.api, "/api/v1/boards/{name}/versions", func(ctx context.Context, in *ThingNamed) (*body[[]client.BoardVersion], error) {
+		vs, err := s.Fleet.BoardVersions(ctx, caller(ctx), in.Name)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		out := []client.BoardVersion{}
+		for i, v := range vs {
+			x := client.BoardVersion{ID: v.ID, At: v.At, By: v.By, Verb: v.Verb, Board: v.Board, Changed: []string{}}
+			if i+1 < len(vs) && v.Verb == "changed" {
+				x.Changed = board.Differences(&vs[i+1].Board, &v.Board)
+			}
+			out = append(out, x)
+		}
+		return &body[[]client.BoardVersion]{out}, nil
+	}, describe("board-versions", "The versions of a board, the newest first", "Boards"), notFound)
 	huma.Get(s.api, "/api/v1/boards/{name}/lacks", func(ctx context.Context, in *ThingNamed) (*body[[]board.Lack], error) {
 		b, err := s.Fleet.Board(caller(ctx), in.Name)
 		if err != nil {

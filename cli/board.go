@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -28,8 +29,29 @@ var boardThings = things[client.Board]{
 
 func boardCommand() *cobra.Command {
 	c := boardThings.command()
-	c.AddCommand(boardMake(), boardCheck())
+	c.AddCommand(boardMake(), boardCheck(), boardHistory())
 	return c
+}
+
+func boardHistory() *cobra.Command {
+	return &cobra.Command{Use: "history BOARD", Short: "List the versions of a board: who has changed what, and when",
+		Long: "Lists the versions of a board, the newest first; 100 are kept. With -o json each comes\nwhole; the console goes back to one.",
+		Args: exactly(1, "one board"), ValidArgsFunction: boardThings.names(),
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			vs, err := cl.BoardVersions(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return list(c, vs, "It has no versions.",
+				column[client.BoardVersion]{"when", func(v client.BoardVersion) string { return v.At.Local().Format(time.DateTime) }},
+				column[client.BoardVersion]{"by", func(v client.BoardVersion) string { return v.By }},
+				column[client.BoardVersion]{"what", func(v client.BoardVersion) string { return v.Verb }},
+				column[client.BoardVersion]{"difference", func(v client.BoardVersion) string { return strings.Join(v.Changed, "; ") }})
+		}}
 }
 
 func boardMake() *cobra.Command {

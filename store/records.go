@@ -34,7 +34,7 @@ type Records struct {
 var keepers = []keeper{modelKind, deviceKind, credentialKind, credentialUseKind, settingKind, jobKind, progressKind, ruleKind, alarmKind, shelfKind, maintenanceKind, ruleVersionKind,
 	detectionKind, commandKind, personKind, passwordKind, invitationKind, sessionKind, teamKind, keyKind, keySecretKind, keyUseKind, factorKind, siteKind, planKind,
 	joinKeyKind, joinSaltKind, joinRecordKind, bulkJobKind, bulkProgressKind, commandJobKind, commandProgressKind, boardKind, responseKind, switchKind,
-	layerKind, layerOrderKind, layerVersionKind, rolloutKind, offerKind}
+	layerKind, layerOrderKind, layerVersionKind, rolloutKind, offerKind, boardVersionKind}
 
 // recordMigrations make the tables. A migration that adds a column or a table
 // does nothing on a store that was made in the newer shape.
@@ -151,6 +151,9 @@ var recordMigrations = []*gormigrate.Migration{{
 		}
 		return tx.AutoMigrate(&commandJobRow{}, &commandProgressRow{}, &boardRow{})
 	},
+}, {
+	ID:      "11",
+	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&boardVersionRow{}) },
 }}
 
 // storeRow is about the store itself; there is one.

@@ -109,6 +109,31 @@ func TestABoardFromNothing(t *testing.T) {
 	if b, _, err := s.Client.Boards().Get(t.Context(), "press-hall"); err != nil || len(b.Instruments) != 2 || b.Title != "Press hall" {
 		t.Errorf("mine over theirs is %+v, %v", b, err)
 	}
+	// Each change is a version, and one goes back to an earlier one.
+	if out := cli(t, s, "board", "history", "press-hall"); !strings.Contains(out, "took out") || strings.Count(out, "\n") != 6 {
+		t.Errorf("its history is\n%s", out)
+	}
+	ok(t, p.ClickText("Versions"))
+	ok(t, p.WaitText("title: Theirs → Press hall", within))
+	ok(t, p.ClickText("Take this one"))
+	ok(t, p.WaitText("Go back to this version?", within))
+	ok(t, p.ClickText("Go back to it"))
+	ok(t, p.WaitText("is as it was", within))
+	if b, _, err := s.Client.Boards().Get(t.Context(), "press-hall"); err != nil || b.Title != "Theirs" {
+		t.Errorf("gone back to, it is %+v, %v", b, err)
+	}
+	// In turn with another one, each for some seconds; the readings of an instrument are a table.
+	ok(t, p.Go(s.Console+"/boards"))
+	ok(t, p.ClickText("Show in turn…"))
+	ok(t, p.Wait(`document.querySelectorAll("[role=dialog] input[type=checkbox]").length > 2`, within))
+	ok(t, p.Wait(`(() => { const x = [...document.querySelectorAll("[role=dialog] input[type=checkbox]")]; x[1].click(); x[0].click(); return true })()`, within))
+	ok(t, p.Type("#turn-seconds", "3"))
+	ok(t, p.ClickText("Show them"))
+	ok(t, p.Wait(`location.search.includes("made%2Ffleet%3A3%2Cpress-hall%3A3") && document.querySelector("h1")?.textContent.includes("The whole fleet")`, within))
+	ok(t, p.Wait(`document.querySelector("h1")?.textContent.includes("Theirs") && getComputedStyle(document.querySelector("header")).display === "none"`, within))
+	ok(t, p.Wait(`document.querySelector("h1")?.textContent.includes("The whole fleet")`, within))
+	ok(t, p.Wait(`(async () => { const a = document.querySelector("a[aria-label$='as CSV']"); const r = a && await fetch(a.href); const text = r ? await r.text() : ""; return text.startsWith("time") || text.includes("air-kilnside-1") })()`, within))
+	quiet(t, p, "boards in turn")
 	if out := cli(t, s, "board", "check", "press-hall"); !strings.Contains(out, "still there") {
 		t.Errorf("the check says %s", out)
 	}

@@ -26,6 +26,7 @@ const JoinRequestsPage = lazy(() => import("./pages/join-requests"));
 const JournalPage = lazy(() => import("./pages/journal"));
 const DocumentsPage = lazy(() => import("./pages/documents"));
 const BoardsPage = lazy(() => import("./pages/boards"));
+const BoardRotationPage = lazy(() => import("./pages/board-rotation"));
 const OwnBoardPage = lazy(() => import("./pages/board").then((m) => ({ default: m.OwnBoardPage })));
 const MadeBoardPage = lazy(() => import("./pages/board").then((m) => ({ default: m.MadeBoardPage })));
 const CommandJobPage = lazy(() => import("./pages/command-job"));
@@ -197,6 +198,7 @@ export function App() {
               <Route path="/settings" element={<SettingsPage />} />
               <Route path="/settings/:name" element={<LayerPage />} />
               <Route path="/boards" element={<BoardsPage />} />
+              <Route path="/boards/made/in-turn" element={<BoardRotationPage />} />
               <Route path="/boards/:name" element={<OwnBoardPage />} />
               <Route path="/boards/made/:kind" element={<MadeBoardPage />} />
               <Route path="/boards/made/:kind/:of" element={<MadeBoardPage />} />

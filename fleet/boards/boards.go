@@ -13,14 +13,27 @@ import (
 	"ullage/core/value"
 	"ullage/fleet/commit"
 	"ullage/fleet/devices"
+	"ullage/fleet/fact"
 	"ullage/fleet/fault"
 	"ullage/fleet/models"
 	"ullage/fleet/noun"
 )
 
-// Records reads what is stored. What changes is put into commits as board.Board.
+// Records reads what is stored. What changes is put into commits as board.Board and Version.
 type Records interface {
 	Boards(context.Context) ([]board.Board, error)
+	// BoardVersions returns those of a board, the newest first.
+	BoardVersions(ctx context.Context, name string) ([]Version, error)
+}
+
+// Version is a board as somebody saved it.
+type Version struct {
+	ID    string // in the order of time
+	Name  string
+	At    time.Time
+	By    string
+	Verb  string // added, changed or removed
+	Board board.Board
 }
 
 // Options are what Boards are made of.
@@ -40,8 +53,11 @@ type Boards struct {
 	o Options
 }
 
-// Most is how many boards there may be.
-const Most = 1000
+// Most is how many boards there may be, and mostVersions how many versions of each are kept.
+const (
+	Most         = 1000
+	mostVersions = 100
+)
 
 // Open reads every board.
 func Open(ctx context.Context, o Options) (*Boards, error) {
@@ -51,8 +67,36 @@ func Open(ctx context.Context, o Options) (*Boards, error) {
 	}
 	b := &Boards{o: o}
 	b.Register = noun.New(noun.Options[board.Board]{Word: "board", Name: func(x board.Board) string { return x.Name },
-		Check: func(x board.Board) error { return x.Check() }, Most: Most, Stored: stored, Commits: o.Commits, Now: o.Now})
+		Check: func(x board.Board) error { return x.Check() }, Told: b.told, Most: Most, Stored: stored, Commits: o.Commits, Now: o.Now})
 	return b, nil
+}
+
+// told keeps a version of each change, in its commit.
+func (b *Boards) told(tx *commit.Tx, old, next *board.Board, by string) {
+	verb, of := "changed", next
+	switch {
+	case old == nil:
+		verb = "added"
+	case next == nil:
+		verb, of = "removed", old
+	}
+	// What cannot be read now is taken out with a later one.
+	if all, err := b.o.Records.BoardVersions(context.Background(), of.Name); err == nil && len(all) >= mostVersions {
+		for _, v := range all[mostVersions-1:] {
+			tx.Put(commit.Delete{Record: Version{ID: v.ID}})
+		}
+	}
+	now := b.o.Now()
+	tx.Put(Version{ID: fact.NewID(now), Name: of.Name, At: now, By: by, Verb: verb, Board: *of})
+}
+
+// Versions returns the versions of a board, the newest first; also of one that was removed.
+func (b *Boards) Versions(ctx context.Context, name string) ([]Version, error) {
+	out, err := b.o.Records.BoardVersions(ctx, name)
+	if err == nil && len(out) == 0 {
+		return nil, b.Unknown(name)
+	}
+	return out, err
 }
 
 // Put makes a board, or changes the one of its name. A metric, setting or command that no

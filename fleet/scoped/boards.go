@@ -11,6 +11,7 @@ import (
 	"ullage/core/model"
 	"ullage/core/person"
 	"ullage/fleet/access"
+	"ullage/fleet/boards"
 	"ullage/fleet/fault"
 	"ullage/fleet/noun"
 )
@@ -39,6 +40,15 @@ func (f *Fleet) Board(c access.Caller, name string) (board.Board, error) {
 		return board.Board{}, f.o.Boards.Unknown(name)
 	}
 	return x, nil
+}
+
+// BoardVersions returns the versions of a board, the newest first. It needs a viewer of all
+// devices, as a version may speak of any of them.
+func (f *Fleet) BoardVersions(ctx context.Context, c access.Caller, name string) ([]boards.Version, error) {
+	if err := f.everywhere(c, person.Viewer); err != nil {
+		return nil, err
+	}
+	return f.o.Boards.Versions(ctx, name)
 }
 
 // part is what somebody who does not see everything knows of the fleet.

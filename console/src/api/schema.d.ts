@@ -372,6 +372,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/boards/{name}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The versions of a board, the newest first
+         * @description Also of a board that was removed. 100 are kept; to go back to one, save it again.
+         */
+        get: operations["board-versions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/causes": {
         parameters: {
             query?: never;
@@ -3509,6 +3529,17 @@ export interface components {
              * @example Fennimore, fermentation hall
              */
             title?: string;
+        };
+        BoardVersion: {
+            /** Format: date-time */
+            at: string;
+            by?: string;
+            /** @description What differs from the version before, in words */
+            changed: string[];
+            content: components["schemas"]["Board"];
+            id: string;
+            /** @enum {string} */
+            verb: "added" | "changed" | "removed";
         };
         Candidate: {
             /**
@@ -8672,6 +8703,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Lack"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "board-versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BoardVersion"][];
                 };
             };
             /** @description Unauthorized */

@@ -9,6 +9,7 @@ import { Instrument } from "../components/instruments";
 import { useMayAll } from "../components/may";
 import { useTell } from "../components/notices";
 import { Button, Empty, Trouble } from "../components/parts";
+import { VersionList } from "../components/version-list";
 import { both, bottom, choices, chosenWhere, metricsOf, type Seen } from "../lib/board";
 import { plural } from "../lib/format";
 import { MomentContext, useMoment } from "../lib/moment";
@@ -23,6 +24,11 @@ const InstrumentForm = lazy(() => import("../components/instrument-form"));
 // OwnBoardPage is a board that somebody made.
 export function OwnBoardPage() {
   const { name = "" } = useParams();
+  return <OwnBoard name={name} />;
+}
+
+// OwnBoard is such a board; a bare one has nothing but its instruments.
+export function OwnBoard({ name, bare }: { name: string; bare?: boolean }) {
   const board = useQuery({
     queryKey: ["boards", name],
     queryFn: () => tagged(api.GET("/api/v1/boards/{name}", { params: { path: { name } } })),
@@ -38,6 +44,7 @@ export function OwnBoardPage() {
       key={name}
       board={board.data.value}
       tag={board.data.tag}
+      bare={bare}
       lacks={new Map((lacks.data ?? []).map((l) => [l.instrument, l.sentence]))}
     />
   );
@@ -46,13 +53,24 @@ export function OwnBoardPage() {
 // MadeBoardPage is a board that is made from the models.
 export function MadeBoardPage() {
   const { kind = "fleet", of = "" } = useParams();
+  return <MadeBoard kind={kind} of={of} />;
+}
+
+export function MadeBoard({ kind, of, bare }: { kind: string; of: string; bare?: boolean }) {
   const board = useQuery({
     queryKey: ["models", "made-board", kind, of],
     queryFn: () => ask(api.GET("/api/v1/made-board", { params: { query: { kind: kind as "fleet", of } } })),
   });
   if (board.isPending) return <p className="py-6 text-muted">Loading…</p>;
   if (board.error) return <Missing why={board.error.message} />;
-  return <Page key={JSON.stringify(board.data)} board={board.data} site={kind === "site" ? of : undefined} />;
+  return (
+    <Page
+      key={JSON.stringify(board.data)}
+      board={board.data}
+      site={kind === "site" ? of : undefined}
+      bare={bare}
+    />
+  );
 }
 
 const Missing = ({ why }: { why: string }) => (
@@ -72,7 +90,9 @@ function Page({
   tag = "",
   lacks,
   site,
+  bare,
 }: {
+  bare?: boolean;
   board: Board;
   tag?: string;
   lacks?: Map<number, string>;
@@ -84,6 +104,7 @@ function Page({
   const [change, setChange] = useParam("change", "");
   const [full, setFull] = useParam("full", "");
   const [copying, setCopying] = useState(false);
+  const [looking, setLooking] = useState(false);
   const changing = change === "yes" && may && !board.made;
   useEffect(() => {
     if (!full) return;
@@ -103,16 +124,22 @@ function Page({
       <div className="flex flex-wrap items-center gap-x-3 gap-y-2 py-3">
         <h1 className="min-w-0 text-[1.375rem] font-bold">
           {board.title || board.board}{" "}
-          {!screen && !full && <span className="text-base font-normal text-muted">board</span>}
+          {!screen && !full && !bare && <span className="text-base font-normal text-muted">board</span>}
         </h1>
-        {!screen && (
+        {!screen && !bare && (
           <div className="ml-auto flex flex-wrap items-center gap-2 print:hidden">
             {head}
             {!changing && <AsOf at={asOf} what="The board" onChange={setAsOf} />}
             {!changing &&
               (board.made
                 ? may && !full && <Button onClick={() => setCopying(true)}>Make it mine…</Button>
-                : may && !full && <Button onClick={() => setChange("yes")}>Change</Button>)}
+                : may &&
+                  !full && (
+                    <>
+                      <Button onClick={() => setLooking(true)}>Versions</Button>
+                      <Button onClick={() => setChange("yes")}>Change</Button>
+                    </>
+                  ))}
             {!changing && (
               <Button
                 onClick={() => {
@@ -154,7 +181,54 @@ function Page({
         </MomentContext>
       )}
       {copying && <NewBoard from={board} onClose={() => setCopying(false)} />}
+      {looking && <BoardVersions board={board} tag={tag} onClose={() => setLooking(false)} />}
     </div>
+  );
+}
+
+// BoardVersions lists the versions of a board, and goes back to one.
+function BoardVersions({ board, tag, onClose }: { board: Board; tag: string; onClose: () => void }) {
+  const tell = useTell();
+  const queries = useQueryClient();
+  const [taken, setTaken] = useState<Board>();
+  const versions = useQuery({
+    queryKey: ["boards", "versions", board.board],
+    queryFn: () =>
+      ask(api.GET("/api/v1/boards/{name}/versions", { params: { path: { name: board.board } } })),
+  });
+  const save = async (to: Board, from: string) => {
+    await ask(
+      api.PUT("/api/v1/boards/{name}", {
+        params: { path: { name: board.board }, header: { "If-Match": from } },
+        body: to,
+      }),
+    );
+    await queries.invalidateQueries({ queryKey: ["boards"] });
+  };
+  return (
+    <Dialog
+      title={taken ? "Go back to this version?" : `Versions of ${board.title || board.board}`}
+      about={
+        taken
+          ? `It becomes the newest version, with ${plural(taken.instruments.length, "instrument")}; what is now stays in the list.`
+          : undefined
+      }
+      verb={taken ? "Go back to it" : "Close"}
+      act={async () => {
+        if (!taken) return;
+        await save(taken, tag);
+        tell(`${board.title || board.board} is as it was`);
+      }}
+      onClose={onClose}
+    >
+      {taken ? null : versions.isPending ? (
+        <p className="text-muted">Loading…</p>
+      ) : versions.error ? (
+        <Trouble>{versions.error.message}</Trouble>
+      ) : (
+        <VersionList versions={versions.data} onTake={(v) => setTaken(v.content)} />
+      )}
+    </Dialog>
   );
 }
 

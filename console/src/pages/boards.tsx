@@ -9,6 +9,7 @@ import { fieldLook } from "../components/field";
 import { useMayAll } from "../components/may";
 import { Button, Command, Empty, Trouble } from "../components/parts";
 import { plural } from "../lib/format";
+import { turnsTo } from "../lib/rotation";
 import { useTitle } from "../lib/use";
 
 // The Boards page lists the boards that people have made, and those that exist by
@@ -18,6 +19,7 @@ export default function BoardsPage() {
   const may = useMayAll("engineer");
   const devices = useDevices();
   const [making, setMaking] = useState(false);
+  const [turning, setTurning] = useState(false);
   const own = useQuery({ queryKey: ["boards"], queryFn: () => listed(api.GET("/api/v1/boards")) });
   const { sites, models } = useMemo(() => {
     const count = (key: (d: { labels: Record<string, string>; model: string }) => string | undefined) => {
@@ -41,13 +43,14 @@ export default function BoardsPage() {
             a query
           </Link>
         </p>
-        {may && (
-          <span className="ml-auto">
+        <span className="ml-auto flex gap-2">
+          <Button onClick={() => setTurning(true)}>Show in turn…</Button>
+          {may && (
             <Button primary onClick={() => setMaking(true)}>
               New board
             </Button>
-          </span>
-        )}
+          )}
+        </span>
       </div>
       <h2 className="pb-1 font-semibold">Made by people</h2>
       {own.isPending ? (
@@ -94,6 +97,16 @@ export default function BoardsPage() {
         </section>
       </div>
       <p className="pt-4 text-muted">That of a device is on its page, under Board.</p>
+      {turning && (
+        <InTurn
+          boards={[
+            ...(own.data?.items ?? []).map((b) => ({ board: b.board, title: b.title || b.board })),
+            { board: "made/fleet", title: "The whole fleet" },
+            ...sites.map(([name]) => ({ board: `made/site/${encodeURIComponent(name)}`, title: name })),
+          ]}
+          onClose={() => setTurning(false)}
+        />
+      )}
       {making && (
         <NewBoard names={own.data?.items.map((b) => b.board) ?? []} onClose={() => setMaking(false)} />
       )}
@@ -114,6 +127,57 @@ function Made({ kind, names, none }: { kind: string; names: [string, number][]; 
         </li>
       ))}
     </ul>
+  );
+}
+
+// InTurn chooses boards that are shown one after the other.
+function InTurn({
+  boards,
+  onClose,
+}: {
+  boards: readonly { board: string; title: string }[];
+  onClose: () => void;
+}) {
+  const navigate = useNavigate();
+  const [chosen, setChosen] = useState<readonly string[]>([]);
+  const [seconds, setSeconds] = useState("20");
+  const each = Number(seconds);
+  return (
+    <Dialog
+      title="Show boards in turn"
+      about="On a full screen, one after the other, in the order in which they are chosen. The address can be shared."
+      verb="Show them"
+      ready={chosen.length > 0 && each >= 3 && each <= 3600}
+      act={async () => void navigate(turnsTo(chosen.map((board) => ({ board, seconds: Math.round(each) }))))}
+      onClose={onClose}
+    >
+      <ul className="max-h-72 overflow-y-auto border-y border-line">
+        {boards.map((b) => (
+          <li key={b.board}>
+            <label className="flex items-center gap-2.5 py-1">
+              <input
+                type="checkbox"
+                checked={chosen.includes(b.board)}
+                onChange={(e) =>
+                  setChosen(e.target.checked ? [...chosen, b.board] : chosen.filter((c) => c !== b.board))
+                }
+              />
+              <span className="min-w-0 flex-1">{b.title}</span>
+              {chosen.includes(b.board) && <span className="text-muted">{chosen.indexOf(b.board) + 1}</span>}
+            </label>
+          </li>
+        ))}
+      </ul>
+      <Entry label="Seconds each" hint="3 to 3,600" id="turn-seconds">
+        <input
+          id="turn-seconds"
+          inputMode="numeric"
+          value={seconds}
+          onChange={(e) => setSeconds(e.target.value)}
+          className={`${fieldLook} text-right`}
+        />
+      </Entry>
+    </Dialog>
   );
 }
 

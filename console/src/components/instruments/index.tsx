@@ -1,6 +1,7 @@
 import { memo, useEffect, useRef, useState } from "react";
 import type { Instrument as Described } from "../../api/client";
 import { seenBy, type Seen } from "../../lib/board";
+import { useScreen } from "../../lib/screen";
 import { Boundary } from "../boundary";
 import { Alarms, MapOf, Plan, Roster, Tally, VesselField } from "./devices";
 import { Frame, None, titleOf } from "./parts";
@@ -42,7 +43,8 @@ export const Instrument = memo(function Instrument({
   const { box, near, height } = useNear();
   const s = seenBy(x, seen);
   return (
-    <div ref={box} className="h-full min-w-0">
+    <div ref={box} className="group/instrument relative h-full min-w-0">
+      {near && !lack && !onChange && <Export x={x} seen={s} />}
       {near && (
         <Boundary place={`${x.instrument} ${JSON.stringify(x.place)}`}>
           {lack ? (
@@ -57,6 +59,31 @@ export const Instrument = memo(function Instrument({
     </div>
   );
 });
+
+const measures = new Set(["trace", "strip", "bars", "histogram", "figure", "dial"]);
+
+// Export leads to the readings that an instrument shows, as a table for other programs. It is
+// there for who points at the instrument, or comes to it with the keyboard.
+function Export({ x, seen }: { x: Described; seen: Seen }) {
+  const screen = useScreen();
+  if (screen || !measures.has(x.instrument) || !x.metrics?.length) return null;
+  const q = new URLSearchParams({
+    metric: x.metrics.join(","),
+    where: seen.where || "true",
+    span: `${new Date(seen.times.from).toISOString()}..${new Date(seen.times.to).toISOString()}`,
+    format: "wide",
+  });
+  return (
+    <a
+      href={`/api/v1/export?${q}`}
+      download
+      aria-label={`Readings of ${titleOf(x)} as CSV`}
+      className="absolute top-1.5 right-0 z-10 bg-ground pl-2 text-press underline opacity-0 group-hover/instrument:opacity-100 focus:opacity-100 print:hidden"
+    >
+      CSV
+    </a>
+  );
+}
 
 function Drawn({
   x,
