@@ -326,7 +326,8 @@ func printRollout(w io.Writer, r client.Rollout) {
 		rows := [][]string{{"WHEN", "WHAT HAPPENED", "WHO"}}
 		const most = 20
 		for _, e := range r.Journal[:min(len(r.Journal), most)] {
-			rows = append(rows, []string{ago(&e.At), strings.TrimPrefix(e.Text, "the rollout of the layer "+r.Layer+": "), e.Person})
+			said := strings.TrimPrefix(strings.TrimPrefix(e.Text, e.Person+": "), "the rollout of the layer "+r.Layer+": ")
+			rows = append(rows, []string{ago(&e.At), said, e.Person})
 		}
 		table(w, rows)
 	}

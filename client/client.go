@@ -507,8 +507,11 @@ func (c *Client) JournalAfter(ctx context.Context, number int64, limit int, wait
 }
 
 // AsOf returns what was so at a past moment, of one device or of all.
-func (c *Client) AsOf(ctx context.Context, at time.Time, device string) (AsOf, error) {
+func (c *Client) AsOf(ctx context.Context, at time.Time, device string, metrics ...string) (AsOf, error) {
 	q := url.Values{"at": {at.UTC().Format(time.RFC3339Nano)}}
+	if len(metrics) > 0 {
+		q.Set("metric", strings.Join(metrics, ","))
+	}
 	if device != "" {
 		q.Set("device", device)
 	}

@@ -117,8 +117,12 @@ func (f Fact) Sentence() string {
 		return string(f.Kind)
 	}
 	text := c.sentence()
-	if f.Person != "" && f.Kind != SignedIn {
-		text = f.Person + " " + text
+	switch {
+	case f.Person == "" || f.Kind == SignedIn:
+	case f.Kind == RolloutGoesOn: // whose sentence is about the rollout, whoever moves it
+		return f.Person + ": " + text
+	default:
+		return f.Person + " " + text
 	}
 	return text
 }

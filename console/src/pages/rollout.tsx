@@ -96,7 +96,7 @@ function Shown({ r, now }: { r: Rollout; now: number }) {
               {r.approved_by && `, approved by ${r.approved_by}`}
             </span>
           </p>
-          {r.why && <p className="max-w-[60rem]">{r.why}</p>}
+          {r.why && <p className="max-w-[60rem]">{r.why.charAt(0).toUpperCase() + r.why.slice(1)}</p>}
         </div>
         <Acts r={r} wrong={wrong.map((d) => d.id)} />
       </div>
@@ -249,7 +249,8 @@ function Shown({ r, now }: { r: Rollout; now: number }) {
 
 // sentence is an entry of the journal without what the page says already.
 const sentence = (text: string, layer: string) => {
-  const said = text.replace(`the rollout of the layer ${layer}: `, "");
+  const mark = `the rollout of the layer ${layer}: `;
+  const said = text.slice(Math.max(0, text.indexOf(mark)) + (text.includes(mark) ? mark.length : 0));
   return said.charAt(0).toUpperCase() + said.slice(1);
 };
 

@@ -1,0 +1,165 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"os/exec"
+	"path/filepath"
+	"time"
+
+	"ullage/client"
+	"ullage/core/board"
+	"ullage/sim"
+	"ullage/test/browser"
+	"ullage/test/service"
+)
+
+// boardDevices is how many devices have a month of history.
+const boardDevices = 1000
+
+// boardFigures measures what looks back: boards over a month, the fleet as of a past moment,
+// what was different, and the map of many devices while it is moved.
+func boardFigures(dir string) ([]figure, error) {
+	s, err := serve(filepath.Join(dir, "boards"))
+	if err != nil {
+		return nil, err
+	}
+	defer s.Stop()
+	if _, errs, code := s.CLI("", "site", "load", filepath.Join(service.Root(), "examples", "cellars", "sites")); code != 0 {
+		return nil, fmt.Errorf("the sites: %s", errs)
+	}
+	fmt.Printf("a month of history of %d devices …\n", boardDevices)
+	begun := time.Now()
+	var creds sim.Credentials
+	if err := sim.Onboard(context.Background(), s.Client, sim.Fleet(boardDevices), &creds, func() {}); err != nil {
+		return nil, err
+	}
+	creds.MQTT, creds.HTTP = s.MQTT, s.HTTP
+	path := filepath.Join(dir, "boards.json")
+	if err := sim.WriteCredentials(path, creds); err != nil {
+		return nil, err
+	}
+	if out, err := exec.Command(service.Binary(), "sim", "--credentials", path, "--count", fmt.Sprint(boardDevices), "--history", "30d", "--live=false").CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("the history: %w: %s", err, out)
+	}
+	fmt.Printf("  in %s\n", time.Since(begun).Round(time.Second))
+	ctx := context.Background()
+	now := time.Now()
+	asOf, err := timed(20, func(i int) error {
+		at := now.Add(-time.Duration(1+i) * 35 * time.Hour)
+		x, err := s.Client.AsOf(ctx, at, "", "must_temp", "co2", "ullage", "battery")
+		if err == nil && len(x.Devices) < boardDevices*9/10 {
+			err = fmt.Errorf("%d devices as of %s", len(x.Devices), at)
+		}
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	peers := 0
+	different, err := timed(10, func(int) error {
+		x, err := s.Client.Different(ctx, "tank-fennimore-07", "", "24h")
+		peers = len(x.Peers)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	fmt.Println("opening boards …")
+	b, err := browser.Start()
+	if err != nil {
+		return nil, err
+	}
+	defer b.Close()
+	p, err := b.Open(s.Console, 1280, 2400)
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	if err := p.SignIn("engineer", service.Password); err != nil {
+		return nil, err
+	}
+	wide := client.Board{Name: "month", Title: "A month", Span: "30d", Instruments: []board.Instrument{}}
+	for i := range 24 {
+		metric := []string{"must_temp", "density", "ullage", "co2_flow", "battery", "rssi"}[i%6]
+		wide.Instruments = append(wide.Instruments, board.Instrument{Kind: "trace", Metrics: []string{metric}, Place: []int{3 * (i % 4), 4 * (i / 4), 3, 4},
+			Devices: fmt.Sprintf("device.id == %q", fmt.Sprintf("tank-fennimore-%02d", 1+i/4))})
+	}
+	if _, err := s.Client.Boards().Put(ctx, wide, ""); err != nil {
+		return nil, err
+	}
+	drawn := `document.querySelectorAll("[data-instrument] canvas").length >= 24 || document.querySelectorAll("main canvas").length >= 24`
+	boards, err := timed(7, func(int) error {
+		if err := p.Go(s.Console + "/boards/month"); err != nil {
+			return err
+		}
+		return p.Wait(drawn, 30*time.Second)
+	})
+	if err != nil {
+		return nil, err
+	}
+	then, err := timed(5, func(i int) error {
+		if err := p.Go(s.Console + "/?asof=" + url.QueryEscape(now.Add(-time.Duration(3+i)*50*time.Hour).UTC().Format(time.RFC3339))); err != nil {
+			return err
+		}
+		return p.Wait(`document.querySelectorAll("section[aria-label=Vessels] li").length >= 900`, 30*time.Second)
+	})
+	if err != nil {
+		return nil, err
+	}
+	// The map is dragged for a second; what its script takes of each frame is measured in it.
+	if err := p.Size(1280, 800); err != nil {
+		return nil, err
+	}
+	if err := p.Go(s.Console + "/?view=map"); err != nil {
+		return nil, err
+	}
+	if err := p.Wait(`document.querySelector("[aria-label^='Map of'] svg, svg[aria-label^='Map of'], [aria-label^='Map of'] canvas")`, 30*time.Second); err != nil {
+		return nil, err
+	}
+	frame, err := browser.Eval[float64](p, dragged)
+	if err != nil {
+		return nil, err
+	}
+	return []figure{
+		{fmt.Sprintf("%d devices as of a moment of the last 30 days, with 4 metrics, p50 of %d", boardDevices, len(asOf)), median(asOf).Round(time.Millisecond).String(), "under 1 s", ""},
+		{"  as the page of the fleet, until it is drawn", median(then).Round(time.Millisecond).String(), "", ""},
+		{fmt.Sprintf("what was different over 24 h: all metrics of a tank, %d peers", peers), median(different).Round(time.Millisecond).String(), "under 500 ms", ""},
+		{"board with 24 instruments over 30 days, from the address to the last line", median(boards).Round(time.Millisecond).String(), "under 1 s", ""},
+		{fmt.Sprintf("map of %d devices while it is dragged: script of a frame, mean", boardDevices), fmt.Sprintf("%.1f ms", frame), "under 8 ms", ""},
+	}, nil
+}
+
+// dragged moves the map by hand for 60 frames, and returns how long its handlers and the
+// drawing that they ask for take of each, in milliseconds.
+const dragged = `(async () => {
+	const box = document.querySelector("[aria-label^='Map of']");
+	const r = box.getBoundingClientRect();
+	const at = (type, i) => box.dispatchEvent(new PointerEvent(type, { bubbles: true, pointerId: 1, button: 0, buttons: 1, clientX: r.left + 300 + 2 * i, clientY: r.top + 200 + i }));
+	const frame = () => new Promise((done) => requestAnimationFrame(done));
+	at("pointerdown", 0);
+	let took = 0;
+	for (let i = 1; i <= 60; i++) {
+		await frame();
+		const begun = performance.now();
+		at("pointermove", i);
+		await Promise.resolve();
+		took += performance.now() - begun;
+	}
+	at("pointerup", 60);
+	return took / 60;
+})()`
+
+// timed calls something some times and returns how long each took, sorted.
+func timed(n int, call func(i int) error) ([]time.Duration, error) {
+	var out []time.Duration
+	for i := range n {
+		begun := time.Now()
+		if err := call(i); err != nil {
+			return nil, err
+		}
+		out = append(out, time.Since(begun))
+	}
+	return out, nil
+}
