@@ -126,7 +126,7 @@ func (s *server) layerRoutes() {
 		out := client.SettingExplained{Device: in.ID, Setting: in.Setting, Display: unit.Display(p.Unit), Steps: []client.SettingStep{}}
 		for _, x := range steps {
 			out.Steps = append(out.Steps, client.SettingStep{Source: string(x.Source), Name: x.Name, Target: x.Target, Matches: x.Matches.String(),
-				Gives: x.Gives.Shown(), Removes: x.Removes, Wins: x.Wins})
+				Gives: x.Gives.Shown(), Removes: x.Removes, Wins: x.Wins, Wrong: x.Wrong})
 		}
 		return &body[client.SettingExplained]{out}, nil
 	}, describe("explain-setting", "Why a setting of a device has its value", "Settings"), notFound)

@@ -422,6 +422,9 @@ func printExplainedSetting(w io.Writer, x client.SettingExplained) {
 		if s.Removes {
 			gives = "takes it off"
 		}
+		if s.Wrong != "" {
+			gives = "not allowed: " + s.Wrong
+		}
 		from := s.Source
 		if s.Name != "" {
 			from += " " + s.Name

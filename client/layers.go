@@ -114,6 +114,7 @@ type SettingStep struct {
 	Gives   any    `json:"gives,omitempty"`
 	Removes bool   `json:"removes,omitempty" doc:"It takes off what is below it"`
 	Wins    bool   `json:"wins"`
+	Wrong   string `json:"wrong,omitempty" doc:"Why the version of the device's model does not allow what the layer gives, so that the device does not get it"`
 }
 
 // SettingExplained says why a setting of a device has its value.

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -76,6 +77,25 @@ func TestForbids(t *testing.T) {
 	}
 	if got := r.Layers.Forbids(func(id string) bool { return id == another }); len(got) != 1 || len(got[0].Devices) != 1 {
 		t.Errorf("for somebody who sees one: %+v", got)
+	}
+}
+
+// TestLeftOutIsSaid: what the version of a device does not allow of a layer is left out there,
+// and its explanation says why.
+func TestLeftOutIsSaid(t *testing.T) {
+	r := cellar(t)
+	r.Must(put(r, "base", "", map[string]any{"max_temp": 31.0}))
+	publishNarrower(t, r)
+	_, err := r.Devices.Move(t.Context(), probe, "2.0.0", "mara")
+	r.Must(err)
+	r.Settle()
+	steps, _, err := r.Layers.Explain(probe, "max_temp")
+	r.Must(err)
+	if len(steps) != 2 || !steps[0].Wins || steps[1].Wins || !strings.Contains(steps[1].Wrong, "30") {
+		t.Errorf("explained it is %+v", steps)
+	}
+	if steps, _, err := r.Layers.Explain(another, "max_temp"); err != nil || !steps[len(steps)-1].Wins || steps[len(steps)-1].Wrong != "" {
+		t.Errorf("on the other version it is %+v, %v", steps, err)
 	}
 }
 

@@ -218,6 +218,9 @@ type Step struct {
 	Gives   value.Value
 	Removes bool
 	Wins    bool
+	// Wrong says why the version of the device's model does not allow what a layer gives, so
+	// that the device does not get it.
+	Wrong string
 }
 
 // Explain says, for a setting of a device, everything that could give it, the weakest
@@ -247,8 +250,12 @@ func (l *Layers) Explain(id, setting string) ([]Step, *model.Property, error) {
 			continue
 		}
 		c := l.compiled(x, m)
-		out = append(out, Step{Origin: layering.Origin{Source: layering.FromLayer, Name: x.Name}, Target: x.Target, Matches: l.matches(c, d),
-			Gives: c.part.Gives[setting], Removes: v == nil})
+		s := Step{Origin: layering.Origin{Source: layering.FromLayer, Name: x.Name}, Target: x.Target, Matches: l.matches(c, d),
+			Gives: c.part.Gives[setting], Removes: v == nil}
+		if _, wrong := m.Fields(map[string]any{setting: v}, model.Setting); v != nil && len(wrong) > 0 {
+			s.Wrong = wrong[0].Sentence
+		}
+		out = append(out, s)
 	}
 	parts, err := l.o.Settings.Parts(id)
 	if err != nil {

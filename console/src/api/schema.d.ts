@@ -6766,6 +6766,8 @@ export interface components {
             source: "model" | "layer" | "response" | "override";
             target?: string;
             wins: boolean;
+            /** @description Why the version of the device's model does not allow what the layer gives, so that the device does not get it */
+            wrong?: string;
         };
         SettingThen: {
             /** Format: date-time */

@@ -73,7 +73,9 @@ function Steps({ device, setting }: { device: string; setting: string }) {
             key={i}
             className={`grid grid-cols-[4rem_minmax(0,1fr)_auto] gap-x-3 border-t border-line py-1.5 ${s.wins ? "font-semibold" : "text-muted"}`}
           >
-            <span>{s.wins ? "wins" : s.matches === "true" ? "below" : "not here"}</span>
+            <span>
+              {s.wins ? "wins" : s.matches !== "true" ? "not here" : s.wrong ? "left out" : "below"}
+            </span>
             <span className="min-w-0">
               {s.source === "layer" ? (
                 <Link to={`/settings/${s.name}`} className="hover:text-press">
@@ -87,6 +89,7 @@ function Steps({ device, setting }: { device: string; setting: string }) {
                   {s.target}
                 </code>
               )}
+              {s.wrong && <span className="block font-normal text-watch">{s.wrong}</span>}
             </span>
             <span className="text-right whitespace-nowrap">
               {s.removes ? "takes it off" : say(s.gives)}{" "}
