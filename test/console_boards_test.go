@@ -156,6 +156,15 @@ func TestMadeBoards(t *testing.T) {
 		ok(t, p.WaitText("air-kilnside-1", within))
 		quiet(t, p, "the board of "+at)
 	}
+	// One crosshair stands in all traces at the same time.
+	ok(t, p.Wait(`(async () => {
+		const over = [...document.querySelectorAll(".u-over")];
+		if (over.length < 2) return false;
+		const r = over[0].getBoundingClientRect();
+		for (const type of ["mouseenter", "mousemove"]) over[0].dispatchEvent(new MouseEvent(type, { bubbles: true, view: window, clientX: r.left + 120, clientY: r.top + 20 }));
+		await new Promise((done) => setTimeout(done, 100));
+		return [...document.querySelectorAll(".u-cursor-x")].filter((x) => x.style.transform.startsWith("translate(120px")).length >= 2;
+	})()`, within))
 	ok(t, p.ClickText("Full screen"))
 	ok(t, p.Wait(`new URLSearchParams(location.search).get("full") === "yes"`, within))
 	ok(t, p.Wait(`getComputedStyle(document.querySelector("header")).display === "none"`, within))
@@ -226,6 +235,14 @@ func TestCausesAreFoundInThreeClicks(t *testing.T) {
 	ok(t, p.Wait(`[...document.querySelectorAll("button")].some((b) => b.textContent === "all")`, within))
 	ok(t, p.Wait(`(() => { const x = [...document.querySelectorAll("[aria-label^='Map of'] a")].find((a) => a.getAttribute("aria-label").includes("devices,")); x?.click(); return !!x })()`, within))
 	ok(t, p.Wait(`location.search.includes("view=list") && location.search.includes("label.site")`, within))
+
+	// A hub is asked for its log, and its reply stands there line by line.
+	ok(t, p.Go(d.Console+"/devices/hub-kilnside/log"))
+	ok(t, p.ClickText("Pull the log…"))
+	ok(t, p.Type("#input-lines", "3"))
+	ok(t, p.Keys("Enter"))
+	ok(t, p.Wait(`document.querySelector("pre[aria-label='Reply to pull_log']")?.textContent.split("\n").length === 3`, within))
+	quiet(t, p, "the log of a hub")
 
 	// From the tank that is too warm it is two clicks to what was different.
 	ok(t, p.Go(d.Console+"/devices/tank-fennimore-07/history?span=6h"))

@@ -11,7 +11,19 @@ import { Button, Trouble } from "./parts";
 const shown = 5;
 
 // Commands are what the device can be told to do, and what became of it.
-export function Commands({ device, model, now }: { device: Device; model?: Model; now: number }) {
+export function Commands({
+  device,
+  model,
+  now,
+  only,
+  title = "Commands",
+}: {
+  device: Device;
+  model?: Model;
+  now: number;
+  only?: (name: string) => boolean; // those of them; their replies are shown whole
+  title?: string;
+}) {
   const tell = useTell();
   const may = useMayOn(device.id);
   const queries = useQueryClient();
@@ -38,16 +50,21 @@ export function Commands({ device, model, now }: { device: Device; model?: Model
     onSettled: () => queries.invalidateQueries({ queryKey: key }),
     onError: (e) => tell(e.message, { bad: true }),
   });
-  if (!model || model.actions.length === 0) return null;
+  const actions = (model?.actions ?? []).filter((a) => !only || only(a.name));
+  if (actions.length === 0) return null;
+  const replies = (given.data ?? []).filter((c) => !only || only(c.name));
   const barred = device.status === "suspended" || device.status === "retired";
   return (
     <section aria-label="Commands">
-      <h2 className="pt-6 pb-1.5 font-semibold">Commands</h2>
+      <h2 className="pt-6 pb-1.5 font-semibold">{title}</h2>
       <div className="flex flex-wrap gap-2 pb-2">
         {!may("operator") && (
-          <p className="text-muted">An operator can give {words(model.actions[0].name)} and others.</p>
+          <p className="text-muted">
+            An operator can give {words(actions[0].name)}
+            {actions.length > 1 && " and others"}.
+          </p>
         )}
-        {(may("operator") ? model.actions : []).map((a) => (
+        {(may("operator") ? actions : []).map((a) => (
           <Button
             key={a.name}
             disabled={barred || give.isPending}
@@ -63,9 +80,9 @@ export function Commands({ device, model, now }: { device: Device; model?: Model
           </Button>
         ))}
       </div>
-      {given.data && given.data.length > 0 && (
+      {replies.length > 0 && (
         <ul className="border-t border-line" aria-live="polite">
-          {given.data.map((c) => (
+          {replies.slice(0, only ? 1 : undefined).map((c) => (
             <li
               key={c.id}
               className="flex items-start gap-2 border-b border-line py-1.5"
@@ -77,6 +94,15 @@ export function Commands({ device, model, now }: { device: Device; model?: Model
                 <span className="block text-[0.8125rem]">
                   <Outcome c={c} now={now} />
                 </span>
+                {only && linesOf(c.output).length > 0 && (
+                  <pre
+                    tabIndex={0}
+                    aria-label={`Reply to ${c.name}`}
+                    className="mt-1 max-h-72 overflow-auto bg-surface px-2 py-1 font-mono text-[0.8125rem]"
+                  >
+                    {linesOf(c.output).join("\n")}
+                  </pre>
+                )}
               </div>
               {waits(c) && may("operator") ? (
                 <Button
@@ -148,6 +174,18 @@ function Outcome({ c, now }: { c: GivenCommand; now: number }) {
       {c.phase === "sent" ? "handed over, no reply yet" : "on its way"}; given up in {left}
     </i>
   );
+}
+
+// linesOf are the lines of text in a reply, in whichever of its fields they come.
+function linesOf(output: unknown): string[] {
+  const list = Array.isArray(output)
+    ? output
+    : output && typeof output === "object"
+      ? Object.values(output).find(Array.isArray)
+      : typeof output === "string"
+        ? output.split("\n")
+        : undefined;
+  return (list ?? []).map((x: unknown) => (typeof x === "string" ? x : JSON.stringify(x)));
 }
 
 function took(c: GivenCommand): string {

@@ -34,6 +34,7 @@ export function Lines({
   onZoom,
   colour = own,
   limits,
+  usual,
 }: {
   lines: ManyLines[];
   from: number;
@@ -46,12 +47,14 @@ export function Lines({
   colour?: (i: number) => string;
   // limits are drawn dotted, where they are near what is shown.
   limits?: { value: number; name: string }[];
+  // usual is where values are on a good day, shaded behind the lines.
+  usual?: readonly number[];
 }) {
   const holder = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot>(undefined);
-  const live = useRef({ from, to, onZoom, limits, colour });
+  const live = useRef({ from, to, onZoom, limits, usual, colour });
   useEffect(() => {
-    live.current = { from, to, onZoom, limits, colour };
+    live.current = { from, to, onZoom, limits, usual, colour };
   });
   const columns = useMemo<uPlot.AlignedData>(
     () =>
@@ -76,6 +79,8 @@ export function Lines({
             cursor: {
               drag: { x: Boolean(live.current.onZoom), y: false, setScale: false },
               points: { size: 5 },
+              // One crosshair stands in all charts of a page, at the same time.
+              sync: { key: "page", setSeries: false, scales: ["x", null] },
             },
             scales: {
               x: { time: true, range: () => [live.current.from / 1000, live.current.to / 1000] },
@@ -123,6 +128,7 @@ export function Lines({
                 : [],
             ),
             hooks: {
+              drawClear: [(u) => shadeUsual(u, live.current.usual)],
               draw: [(u) => drawLimits(u, live.current.limits ?? [], muted, font)],
               setSelect: [dragged((a, b) => live.current.onZoom?.(a * 1000, b * 1000))],
             },
@@ -152,6 +158,20 @@ function roomFor(low: number | null, high: number | null, limits: { value: numbe
   }
   const edge = 0.06 * (b - a || Math.abs(b) || 1);
   return [a - edge, b + edge];
+}
+
+// shadeUsual draws the usual range behind everything else.
+function shadeUsual(u: uPlot, usual?: readonly number[]) {
+  if (!usual || usual.length < 2) return;
+  const { left, width, top, height } = u.bbox;
+  const edge = (v: number) => Math.min(top + height, Math.max(top, u.valToPos(v, "y", true)));
+  const [high, low] = [edge(usual[1]), edge(usual[0])];
+  if (low <= high) return;
+  u.ctx.save();
+  u.ctx.globalAlpha = 0.35;
+  u.ctx.fillStyle = css("--liquid");
+  u.ctx.fillRect(left, high, width, low - high);
+  u.ctx.restore();
 }
 
 function drawLimits(u: uPlot, limits: { value: number; name: string }[], colour: string, font: string) {

@@ -173,7 +173,7 @@ export default function DevicePage() {
         <Route path="history" element={<History device={device} model={model.data} />} />
         <Route path="rules" element={<Rules device={device} />} />
         <Route path="traffic" element={<TrafficList device={id} className="pt-4" />} />
-        <Route path="log" element={<DeviceLog device={id} />} />
+        <Route path="log" element={<LogTab device={device} model={model.data} />} />
         <Route path="journal" element={<Journal id={id} />} />
       </Routes>
       {changing && settings.data && (
@@ -216,6 +216,20 @@ function Verdict({ device }: { device: Device }) {
       )}
       {speaks}
     </p>
+  );
+}
+
+// pullsLog tells from the name of a command that it asks a device for its log.
+const pullsLog = (name: string) => /(^|_)logs?(_|$)/.test(name);
+
+// LogTab is what a device has written into its log, and what it says of it when it is asked.
+function LogTab({ device, model }: { device: Device; model?: Model }) {
+  const now = useNow(1000);
+  return (
+    <>
+      <Commands device={device} model={model} now={now} only={pullsLog} title="Ask the device for it" />
+      <DeviceLog device={device.id} />
+    </>
   );
 }
 

@@ -194,26 +194,19 @@ export function FleetPage() {
   );
 }
 
-// useMetricsOfEach chooses what to ask of a past moment: some metrics of each model, those of
-// rules first, so that each device is known by its readings of then.
+// useMetricsOfEach chooses what to ask of a past moment: one metric of each model, of a rule
+// where there is one, so that each device is known by its readings of then.
 function useMetricsOfEach(asked: boolean): readonly string[] {
   const live = useDevices();
   return useMemo(() => {
-    if (!asked) return [];
-    const of = new Map<string, Set<string>>();
-    for (const d of live.values()) {
-      const mine = of.get(d.model) ?? new Set();
-      for (const m of d.margins) mine.add(m.metric);
-      for (const name of Object.keys(d.latest)) mine.add(name);
-      of.set(d.model, mine);
-    }
-    const out = new Set<string>();
-    for (let i = 0; i < 5 && out.size < 20; i++)
-      for (const mine of of.values()) {
-        const name = [...mine][i];
-        if (name && out.size < 20) out.add(name);
+    const of = new Map<string, string>();
+    if (asked)
+      for (const d of live.values()) {
+        const names = d.margins.length > 0 ? d.margins.map((m) => m.metric) : Object.keys(d.latest);
+        const first = names.sort()[0];
+        if (first && !(first > (of.get(d.model) ?? "~"))) of.set(d.model, first);
       }
-    return [...out].sort();
+    return [...new Set(of.values())].sort().slice(0, 20);
   }, [live, asked]);
 }
 

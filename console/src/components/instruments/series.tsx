@@ -109,6 +109,7 @@ export function Trace({ x, seen, height }: { x: Instrument; seen: Seen; height: 
             summary={summary}
             colour={paint}
             limits={steady}
+            usual={several ? undefined : (p?.usual as number[] | undefined)}
           />
           <p
             className="flex flex-wrap gap-x-3 overflow-hidden text-[0.8125rem] whitespace-nowrap text-muted"
