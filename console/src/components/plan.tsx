@@ -30,9 +30,9 @@ export const middle = [50, 50] as const;
 
 export type Places = Record<string, readonly number[]>;
 
-// Pinned is the picture of a site with its devices where they stand. With onPlace they are put
+// PlanPicture is the picture of a site with its devices where they stand. With onPlace they are put
 // there: dragged, or moved with the arrow keys.
-export function Pinned({
+export function PlanPicture({
   site,
   devices,
   at,

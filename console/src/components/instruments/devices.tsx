@@ -7,7 +7,7 @@ import { calling } from "../../lib/alarms";
 import { ago, called, number, plural, rank, say, words } from "../../lib/format";
 import { byNeed } from "../../lib/need";
 import { usePlaces } from "../../lib/place";
-import { middle, Pinned } from "../plan";
+import { middle, PlanPicture } from "../plan";
 import { Vessels as Field } from "../../pages/fleet-vessels";
 import { Badge } from "../badge";
 import { useMatching } from "../where";
@@ -317,7 +317,7 @@ export function Plan({
       {broken === site ? (
         <None>{site} has no plan yet; it is added on the page of the sites.</None>
       ) : (
-        <Pinned
+        <PlanPicture
           site={site}
           devices={here}
           at={at}
