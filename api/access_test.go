@@ -18,9 +18,12 @@ import (
 	"ullage/api"
 	"ullage/client"
 	"ullage/core/board"
+	"ullage/core/layering"
 	"ullage/core/person"
 	"ullage/core/rule"
 	"ullage/core/site"
+	"ullage/core/waves"
+	"ullage/fleet/access"
 	"ullage/fleet/alarms"
 	"ullage/fleet/commands"
 	"ullage/fleet/devices"
@@ -126,6 +129,21 @@ func newForeign(t *testing.T) *foreign {
 		b, err := board.Parse([]byte(src))
 		f.Must(err)
 		_, err = f.Boards.Put(ctx, *b, noun.If{}, "engineer")
+		f.Must(err)
+	}
+	for _, l := range []layering.Layer{
+		{Name: "qqx-layer", Target: `label.crew == "Qqx crew"`, Set: map[string]any{"report_every": 20.0}},
+		{Name: "both", Target: `label.crew == "Qqx crew" or label.crew == "a"`, Set: map[string]any{"max_temp": 30.5}, Why: "qqx reasons",
+			Author: "qqx-author", Access: `label.crew == "Qqx crew" or label.crew == "a"`},
+	} {
+		_, err := f.Layers.Put(ctx, l, noun.If{}, "engineer")
+		f.Must(err)
+	}
+	for _, l := range []layering.Layer{
+		{Name: "qqx-layer", Target: `label.crew == "Qqx crew"`, Set: map[string]any{"report_every": 21.0}},
+		{Name: "both", Target: `label.crew == "Qqx crew" or label.crew == "a"`, Set: map[string]any{"max_temp": 30.6}},
+	} {
+		_, err := f.Fleet.StartRollout(ctx, access.Whole("engineer"), l, waves.Plan{Waves: []waves.Size{{Devices: []string{"qqx-tank-1"}}, {Where: `label.crew == "Qqx crew"`}}}, "")
 		f.Must(err)
 	}
 	f.Settle()

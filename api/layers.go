@@ -125,7 +125,7 @@ func (s *server) layerRoutes() {
 		}
 		out := client.SettingExplained{Device: in.ID, Setting: in.Setting, Display: unit.Display(p.Unit), Steps: []client.SettingStep{}}
 		for _, x := range steps {
-			out.Steps = append(out.Steps, client.SettingStep{Source: string(x.Source), Name: x.Name, Target: x.Target, Matches: x.Matches.String(),
+			out.Steps = append(out.Steps, client.SettingStep{Source: string(x.Source), Name: x.Name, Target: x.Target, Access: x.Access, Matches: x.Matches.String(),
 				Gives: x.Gives.Shown(), Removes: x.Removes, Wins: x.Wins, Wrong: x.Wrong})
 		}
 		return &body[client.SettingExplained]{out}, nil

@@ -224,8 +224,9 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		Models: a.Models, Bus: a.Bus, Revisions: o.Revisions, Drift: o.Drift, Secrets: secrets, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
+	mayOperate := func(who, device string) bool { return a.Access.Caller(who, "").May(person.Operator, device) }
 	if a.Commands, err = commands.Open(ctx, commands.Options{Records: records, Commits: a.Commits, Devices: a.Devices,
-		Models: a.Models, Bus: a.Bus, Log: o.Log, Now: o.Now}); err != nil {
+		Models: a.Models, Bus: a.Bus, MayOperate: mayOperate, Log: o.Log, Now: o.Now}); err != nil {
 		return a, err
 	}
 	if a.Bulk, err = bulk.Open(ctx, bulk.Options{Records: records, Commits: a.Commits, Devices: a.Devices, Models: a.Models, Settings: a.Settings,
@@ -260,8 +261,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	}
 	if a.Maintenances, err = maintenances.Open(ctx, maintenances.Options{Records: records, Commits: a.Commits, Devices: a.Devices,
 		Matching:   func(where string) (map[string]bool, error) { return a.Expressions.Where(where) },
-		MayOperate: func(who, device string) bool { return a.Access.Caller(who, "").May(person.Operator, device) },
-		Zone:       a.Present.Zone, Now: o.Now}); err != nil {
+		MayOperate: mayOperate, Zone: a.Present.Zone, Now: o.Now}); err != nil {
 		return a, err
 	}
 	if a.Responses, err = responses.Open(ctx, responses.Options{Records: records, Facts: a.Facts, Commits: a.Commits,

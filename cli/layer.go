@@ -50,10 +50,7 @@ set while they are raised, and on top what is set on a device itself.`,
 				column[client.LayerSummary]{"layer", func(l client.LayerSummary) string { return l.Name }},
 				column[client.LayerSummary]{"sets", func(l client.LayerSummary) string { return valuesSaid(l.Set) }},
 				column[client.LayerSummary]{"on", func(l client.LayerSummary) string {
-					if l.Target == "" {
-						return "all devices"
-					}
-					return l.Target
+					return chosenBy(l.Target, l.Access)
 				}},
 				column[client.LayerSummary]{"devices", count(func(l client.LayerSummary) int { return l.Devices })},
 				column[client.LayerSummary]{"as intended", count(func(l client.LayerSummary) int { return l.AsIntended })},
@@ -61,6 +58,19 @@ set while they are raised, and on top what is set on a device itself.`,
 				column[client.LayerSummary]{"refused", count(func(l client.LayerSummary) int { return l.Refused })},
 				column[client.LayerSummary]{"drift", count(func(l client.LayerSummary) int { return l.Drifted })})
 		}}
+}
+
+// chosenBy tells which devices a layer is for: those of its target that its author reaches.
+func chosenBy(target, access string) string {
+	switch {
+	case target == "" && access == "":
+		return "all devices"
+	case access == "":
+		return target
+	case target == "":
+		return access
+	}
+	return "(" + target + ") and (" + access + ")"
 }
 
 // layerChange is how a change of layers is shown and asked about before it is made.
@@ -169,7 +179,11 @@ func layerSet() *cobra.Command {
 		Use: "set LAYER SETTING=VALUE…", Short: "Make a layer, on top, or change values of one",
 		Long: `Makes a layer, which stands on top of the others, or changes values of the one of
 that name; values that are not named stay. It shows what would change on which
-devices, and asks before it is done.`,
+devices, and asks before it is done.
+
+Whoever is engineer for some devices makes layers for those alone. Their names begin
+with their author's, like cellar-master-summer; the order stays with whoever is
+engineer for all devices.`,
 		Example: "  ullage layer set white-must --target 'label.must == \"white\"' max_temp=24\n  ullage layer set base report_every=30 --dry-run",
 		Args:    atLeast(1, "a layer, and settings"), ValidArgsFunction: layerThings.names(),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -429,9 +443,9 @@ func printExplainedSetting(w io.Writer, x client.SettingExplained) {
 		if s.Name != "" {
 			from += " " + s.Name
 		}
-		on := s.Target
-		if on == "" && s.Source == "layer" {
-			on = "all devices"
+		on := ""
+		if s.Source == "layer" {
+			on = chosenBy(s.Target, s.Access)
 		}
 		if s.Source == "layer" && s.Matches != "true" {
 			on += "  (" + map[string]string{"false": "not this device", "unknown": "not known of this device"}[s.Matches] + ")"

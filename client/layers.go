@@ -110,6 +110,7 @@ type SettingStep struct {
 	Source  string `json:"source" enum:"model,layer,response,override"`
 	Name    string `json:"name,omitempty" doc:"The version of the model, the layer, or the rule"`
 	Target  string `json:"target,omitempty"`
+	Access  string `json:"access,omitempty" doc:"Of a layer whose author has some devices: what they reach, which is and-ed to the target"`
 	Matches string `json:"matches" enum:"true,false,unknown" doc:"Whether the device is among the target"`
 	Gives   any    `json:"gives,omitempty"`
 	Removes bool   `json:"removes,omitempty" doc:"It takes off what is below it"`

@@ -27,6 +27,15 @@ type Layer struct {
 	Target string         `yaml:"target,omitempty" json:"target,omitempty" maxLength:"4000" doc:"Selector of the devices; all where it is left out. Beside labels it may use attr., raised(rule) and during(…)" example:"label.must == \"white\""`
 	Set    map[string]any `yaml:"set" json:"set" maxProperties:"500" doc:"Values by setting; null takes off what earlier layers give, so that the model's default is there again" example:"{\"max_temp\": 28}"`
 	Why    string         `yaml:"why,omitempty" json:"why,omitempty" maxLength:"400" doc:"What it is for"`
+	// What follows is the service's to say.
+	Author string `yaml:"-" json:"author,omitempty" readOnly:"true" doc:"Who made it, if they are engineer for some devices only"`
+	Access string `yaml:"-" json:"access,omitempty" readOnly:"true" doc:"What its author reaches, which is and-ed to the target and follows when that changes"`
+}
+
+// For is l as made for another: with the author and the access of who, and all else its own.
+func (l Layer) For(who Layer) Layer {
+	l.Author, l.Access = who.Author, who.Access
+	return l
 }
 
 var layerName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)

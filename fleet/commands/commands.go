@@ -119,8 +119,10 @@ type Options struct {
 	Devices *devices.Registry
 	Models  *models.Catalogue
 	Bus     *event.Bus
-	Log     *slog.Logger
-	Now     func() time.Time
+	// MayOperate tells whether somebody may operate a device; nil for all.
+	MayOperate func(who, device string) bool
+	Log        *slog.Logger
+	Now        func() time.Time
 }
 
 // Queue holds the commands that wait for a reply. Make one with Open and give
@@ -133,6 +135,8 @@ type Queue struct {
 	bus     *event.Bus
 	log     *slog.Logger
 	now     func() time.Time
+
+	mayOperate func(who, device string) bool
 
 	open *commit.Table[string, []Command] // by device, the oldest first
 	jobs jobs
@@ -147,7 +151,7 @@ type Queue struct {
 // Open reads the commands that still wait.
 func Open(ctx context.Context, o Options) (*Queue, error) {
 	q := &Queue{records: o.Records, commits: o.Commits, devices: o.Devices, models: o.Models, bus: o.Bus, log: o.Log,
-		now: o.Now, changed: map[string]chan struct{}{}, sent: map[string]time.Time{}}
+		now: o.Now, mayOperate: o.MayOperate, changed: map[string]chan struct{}{}, sent: map[string]time.Time{}}
 	all, err := o.Records.Commands(ctx, Filter{Open: true})
 	if err != nil {
 		return nil, err

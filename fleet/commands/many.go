@@ -25,8 +25,11 @@ type Job struct {
 	Input  json.RawMessage
 	Expiry Expiry // of each device's command, from when that is given
 	// AtOnce is how many devices at most have the command without having replied; 0 for all.
-	AtOnce  int
-	By      string
+	AtOnce int
+	By     string
+	// Whole says that whoever gave it was operator for all devices. Otherwise only those get
+	// it which they may still operate when their turn comes.
+	Whole   bool
 	At      time.Time
 	Devices []string // in the order in which they get it
 
@@ -122,28 +125,27 @@ func (q *Queue) fits(d devices.Device, name string, input json.RawMessage) (json
 	return check(m, name, input)
 }
 
-// GiveMany decides that devices are given a command, in their order and at most so many at
-// a time (0 for all), and returns once that is on the disk. Each of them must be able to
-// have it.
-func (q *Queue) GiveMany(ctx context.Context, ids []string, name string, input json.RawMessage, e Expiry, atOnce int,
-	by string) (*Job, error) {
+// GiveMany decides that devices are given a command as a job says, and returns once that is
+// on the disk. Each of them must be able to have it.
+func (q *Queue) GiveMany(ctx context.Context, asked Job) (*Job, error) {
+	ids := asked.Devices
 	switch {
 	case len(ids) == 0:
 		return nil, fault.New(fault.Invalid, "no device is chosen, so no command was given").Then("choose devices by their ids or by a condition")
 	case len(ids) > MostDevices:
 		return nil, fault.New(fault.TooLarge, "%d devices are too many at once; %d are the most", len(ids), MostDevices)
-	case atOnce < 0:
-		return nil, fault.New(fault.Invalid, "at most %d at a time is none", atOnce).Then("say a number from 1, or leave it out for all at once")
+	case asked.AtOnce < 0:
+		return nil, fault.New(fault.Invalid, "at most %d at a time is none", asked.AtOnce).Then("say a number from 1, or leave it out for all at once")
 	}
 	at := q.now()
-	j := &Job{ID: fact.NewID(at), Name: name, Input: input, Expiry: e, AtOnce: atOnce, By: by, At: at}
+	j := &Job{ID: fact.NewID(at), Name: asked.Name, Input: asked.Input, Expiry: asked.Expiry, AtOnce: asked.AtOnce, By: asked.By, Whole: asked.Whole, At: at}
 	had := map[string]bool{}
 	for _, id := range ids {
 		if had[id] {
 			continue
 		}
 		had[id] = true
-		short, err := q.Fits(id, name, input)
+		short, err := q.Fits(id, j.Name, asked.Input)
 		if err != nil {
 			return nil, err
 		}
@@ -152,7 +154,7 @@ func (q *Queue) GiveMany(ctx context.Context, ids []string, name string, input j
 	err := q.commits.Do(ctx, func(tx *commit.Tx) error {
 		tx.Put(*j)
 		q.jobs.rows.Set(tx, j.ID, j)
-		tx.Tell(fact.New(at, fact.Given{Command: name, Input: j.Input, Job: j.ID, Devices: len(j.Devices)}).By(by))
+		tx.Tell(fact.New(at, fact.Given{Command: j.Name, Input: j.Input, Job: j.ID, Devices: len(j.Devices)}).By(j.By))
 		for _, old := range q.Jobs()[min(q.jobs.rows.Len(), jobsKept-1):] {
 			if !old.EndedAt.IsZero() {
 				tx.Put(commit.Delete{Record: *old})
@@ -190,6 +192,14 @@ func (q *Queue) pump(id string) {
 	})
 }
 
+// allowed returns an error where whoever gave a job may not operate a device any more.
+func (q *Queue) allowed(j *Job, device string) error {
+	if j.Whole || q.mayOperate == nil || q.mayOperate(j.By, device) {
+		return nil
+	}
+	return fault.New(fault.NotAllowed, "%s may not give it commands any more", j.By)
+}
+
 // giveNext gives the command to the devices whose turn it is.
 func (q *Queue) giveNext(tx *commit.Tx, was *Job) {
 	j := *was
@@ -197,7 +207,11 @@ func (q *Queue) giveNext(tx *commit.Tx, was *Job) {
 	for j.Given < end && (j.AtOnce == 0 || j.open < j.AtOnce) {
 		device := j.Devices[j.Given]
 		j.Given++
-		if _, err := q.give(tx, device, j.Name, j.Input, j.Expiry, given{by: j.By, job: j.ID}); err != nil {
+		err := q.allowed(&j, device)
+		if err == nil {
+			_, err = q.give(tx, device, j.Name, j.Input, j.Expiry, given{by: j.By, job: j.ID})
+		}
+		if err != nil {
 			// It is kept as one that was never handed over, with the reason.
 			at := q.now()
 			tx.Put(Command{ID: fact.NewID(at), Device: device, Name: j.Name, Input: j.Input, By: j.By, Job: j.ID, Phase: Withdrawn,

@@ -59,7 +59,7 @@ func TestManyKeepToTheirLimit(t *testing.T) {
 			r := rig.New(t)
 			ids := tanks(r, 25)
 			most := 1 + random.IntN(6)
-			j, err := r.Commands.GiveMany(t.Context(), ids, "zero_level", json.RawMessage(`{"reference_cm":30}`), commands.Expiry{}, most, "mara")
+			j, err := r.Commands.GiveMany(t.Context(), commands.Job{Devices: ids, Name: "zero_level", Input: json.RawMessage(`{"reference_cm":30}`), AtOnce: most, By: "mara", Whole: true})
 			r.Must(err)
 			for step := 0; ; step++ {
 				r.Settle()
@@ -105,7 +105,7 @@ func TestManyKeepToTheirLimit(t *testing.T) {
 func TestManyAreWithdrawn(t *testing.T) {
 	r := rig.New(t)
 	ids := tanks(r, 8)
-	j, err := r.Commands.GiveMany(t.Context(), ids, "identify", nil, commands.Expiry{After: time.Hour}, 3, "mara")
+	j, err := r.Commands.GiveMany(t.Context(), commands.Job{Devices: ids, Name: "identify", Expiry: commands.Expiry{After: time.Hour}, AtOnce: 3, By: "mara", Whole: true})
 	r.Must(err)
 	r.Settle()
 	if n := len(opened(ofJob(r, j.ID))); n != 3 {
@@ -159,7 +159,7 @@ func TestWhatManyAreRefused(t *testing.T) {
 		{[]string{"tank-nowhere-01"}, "identify", 0, "tank-nowhere-01"},
 		{make([]string, commands.MostDevices+1), "identify", 0, "too many at once"},
 	} {
-		_, err := r.Commands.GiveMany(t.Context(), c.ids, c.name, nil, commands.Expiry{}, c.atOnce, "mara")
+		_, err := r.Commands.GiveMany(t.Context(), commands.Job{Devices: c.ids, Name: c.name, AtOnce: c.atOnce, By: "mara", Whole: true})
 		if err == nil || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s for %d devices: %v, want %q", c.name, len(c.ids), err, c.says)
 		}

@@ -270,6 +270,7 @@ func (l *Loader) rules(files []check.File, out *Outcome) ([]rule.Rule, error) {
 		i := Item{Kind: "rule", Name: r.Name, File: f.Path, State: "new"}
 		if old, err := l.o.Alarms.Rule(r.Name); err == nil {
 			i.State = "same"
+			r.Author, r.Access = old.Author, old.Access // a folder does not say them
 			if !old.Same(r) {
 				i.State, i.Lines = "changed", difference(string(old.YAML()), string(r.YAML()))
 			}
@@ -341,7 +342,7 @@ func (l *Loader) layers(files []check.File, out *Outcome) ([]layering.Layer, []s
 		}
 		i := Item{Kind: "layer", Name: x.Name, File: f.Path, State: "new"}
 		if old, err := l.o.Layers.Get(x.Name); err == nil {
-			i.State = "same"
+			i.State, *x = "same", x.For(old)
 			if record.Tag(old) != record.Tag(*x) {
 				i.State, i.Lines = "changed", difference(string(old.Shown().YAML()), string(x.Shown().YAML()))
 			}

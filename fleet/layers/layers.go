@@ -18,6 +18,7 @@ import (
 	"ullage/core/expr"
 	"ullage/core/layering"
 	"ullage/core/model"
+	"ullage/core/person"
 	"ullage/core/rule"
 	"ullage/core/secret"
 	"ullage/core/value"
@@ -120,7 +121,7 @@ func (l *Layers) onto(tx *commit.Tx, x layering.Layer, device string) (layering.
 	if is == nil {
 		return x, false
 	}
-	return *is, true
+	return is.For(x), true // its author may reach other devices by now
 }
 
 // free returns an error where a layer is being rolled out.
@@ -266,9 +267,9 @@ func (l *Layers) view(tx *commit.Tx) view {
 
 // cacheKey says of which layer, in which version, and for which model something was made.
 type cacheKey struct {
-	name, target string
-	set          uintptr
-	model        *model.Model
+	name, target, access string
+	set                  uintptr
+	model                *model.Model
 }
 
 // compiled is a layer made ready for the devices of a version of a model.
@@ -276,6 +277,7 @@ type compiled struct {
 	part    layering.Part
 	nothing bool           // it has nothing for the model
 	never   bool           // its target says nothing of the model
+	access  *person.Access // of its author; nil for every device
 	program *expr.Program  // nil for every device
 	set     map[string]any // keeps the key's pointer alive
 
@@ -287,7 +289,7 @@ type compiled struct {
 const maxCache = 20_000
 
 func (l *Layers) compiled(x layering.Layer, m *model.Model) *compiled {
-	k := cacheKey{x.Name, x.Target, reflect.ValueOf(x.Set).Pointer(), m}
+	k := cacheKey{x.Name, x.Target, x.Access, reflect.ValueOf(x.Set).Pointer(), m}
 	l.cacheMu.RLock()
 	c := l.cache[k]
 	l.cacheMu.RUnlock()
@@ -320,6 +322,12 @@ func (l *Layers) compile(x layering.Layer, m *model.Model) *compiled {
 		}
 	}
 	slices.Sort(c.part.Removes)
+	if x.Access != "" {
+		var err error
+		if c.access, err = person.NewAccess(x.Access); err != nil {
+			c.never = true
+		}
+	}
 	if c.nothing = len(c.part.Gives)+len(c.part.Removes) == 0; strings.TrimSpace(x.Target) == "" {
 		return c
 	}
@@ -369,6 +377,8 @@ func (l *Layers) truth(c *compiled, d devices.Device, ever bool) expr.Truth {
 	switch {
 	case c.never:
 		return expr.Unknown
+	case c.access != nil && !c.access.Reaches(d.ID, d.Model, d.Labels):
+		return expr.False
 	case c.program == nil:
 		return expr.True
 	}
@@ -513,13 +523,34 @@ func (l *Layers) scope(x *layering.Layer) func(*model.Model) bool {
 	return nil
 }
 
+// within are the models in use that a layer may be about: of one whose author has some
+// devices, those of these devices.
+func (l *Layers) within(x *layering.Layer) []*model.Model {
+	all := l.inUse()
+	if x.Access == "" {
+		return all
+	}
+	reaches, err := person.NewAccess(x.Access)
+	has := map[[2]string]bool{}
+	for _, d := range l.o.Devices.List() {
+		if err == nil && reaches.Reaches(d.ID, d.Model, d.Labels) {
+			has[[2]string{d.Model, d.Version}] = true
+		}
+	}
+	return slices.DeleteFunc(all, func(m *model.Model) bool { return !has[[2]string{m.Name, m.Version}] })
+}
+
 // judge checks a layer against models, rules and the other layers.
 func (l *Layers) judge(x *layering.Layer) (check.LayerFit, error) {
+	models := l.within(x)
+	if len(models) == 0 && x.Access != "" {
+		return check.LayerFit{}, fault.New(fault.Invalid, "%s reaches no device, so a layer of theirs would be for none", x.Author).On("layer")
+	}
 	var rules []*rule.Rule
 	for _, r := range l.o.Rules() {
 		rules = append(rules, &r)
 	}
-	fit, wrong := check.FitLayer(x, l.inUse(), l.scope(x), rules, l.around())
+	fit, wrong := check.FitLayer(x, models, l.scope(x), rules, l.around())
 	if len(wrong) > 0 {
 		e := fault.New(fault.Invalid, "the layer %s was not saved: %s", value.Clip(x.Name, 63), model.Findings(wrong).Error()).On("layer")
 		e.Findings = wrong
@@ -533,6 +564,9 @@ func (l *Layers) judge(x *layering.Layer) (check.LayerFit, error) {
 	}
 	asked = append(asked, check.LayerOf(x))
 	if loop := check.Loop(rules, asked, l.o.Models.List()); loop != "" {
+		if x.Access != "" { // the way there may lead through what its author does not see
+			loop = "what it gives changes whether raised(" + strings.Join(x.Asks(), "), raised(") + ") is true"
+		}
 		return fit, fault.New(fault.Invalid, "the layer %s would come and go by what it gives itself: %s", x.Name, loop).
 			Then("give another setting, or ask for another rule").On("layer")
 	}
@@ -603,6 +637,25 @@ func (l *Layers) Remove(ctx context.Context, name string, cond noun.If, by strin
 		}
 	}
 	return l.Register.Remove(ctx, name, cond, by)
+}
+
+// Regranted lets the layers of somebody follow what they reach now: everything where access is
+// empty, and then the layers are nobody's in particular.
+func (l *Layers) Regranted(ctx context.Context, author, access string) error {
+	l.editing.Lock()
+	defer l.editing.Unlock()
+	for _, x := range l.List() {
+		if x.Author != author || x.Access == access {
+			continue
+		}
+		if x.Access = access; access == "" {
+			x.Author = ""
+		}
+		if _, err := l.Register.Put(ctx, x, noun.If{}, ""); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // checkOrder says what is wrong with an order.

@@ -450,6 +450,22 @@ func TestPreviewIsWhatComes(t *testing.T) {
 	}
 }
 
+// What a change before has not brought to the devices yet is none of the next one.
+func TestPreviewWhileAnotherIsOnItsWay(t *testing.T) {
+	r := cellar(t)
+	_, err := r.Layers.Put(t.Context(), layering.Layer{Name: "base", Set: map[string]any{"report_every": 20.0, "max_temp": 29.0}}, noun.If{}, "mara")
+	r.Must(err)
+	cool := layers.Proposal{Layer: &layering.Layer{Name: "cool", Set: map[string]any{"max_temp": 27.0}}}
+	early, err := r.Layers.Preview(cool, nil)
+	r.Must(err)
+	r.Settle()
+	late, err := r.Layers.Preview(cool, nil)
+	r.Must(err)
+	if early.Tag != late.Tag || len(early.Differences) != 2 || early.Differences[0].From != value.OfNumber(29) {
+		t.Errorf("at once it would change %+v, and a moment later %+v", early.Differences, late.Differences)
+	}
+}
+
 func TestExplainAndStatus(t *testing.T) {
 	r := cellar(t)
 	r.Must(put(r, "base", "", map[string]any{"max_temp": 31.0}))

@@ -116,6 +116,9 @@ func (l *Layers) Preview(p Proposal, sees func(device string) bool) (Preview, er
 		chosen[id] = true
 	}
 	all := l.o.Devices.List()
+	// While settings are being worked out, what is intended lags behind: a change that is on its
+	// way already is none of this one.
+	lags := l.o.Settings.Pending() > 0
 	type found struct {
 		differences []Difference
 		scope       bool
@@ -130,7 +133,7 @@ func (l *Layers) Preview(p Proposal, sees func(device string) bool) (Preview, er
 				if d.Status == devices.Retired || sees != nil && !sees(d.ID) {
 					continue
 				}
-				results[i].differences, results[i].scope = l.differences(v, p, d, chosen[d.ID])
+				results[i].differences, results[i].scope = l.differences(v, p, d, chosen[d.ID], lags)
 			}
 		})
 	}
@@ -152,8 +155,9 @@ func (l *Layers) Preview(p Proposal, sees func(device string) bool) (Preview, er
 	return out, nil
 }
 
-// differences are what a proposal changes on one device.
-func (l *Layers) differences(v view, p Proposal, d devices.Device, chosen bool) (out []Difference, scope bool) {
+// differences are what a proposal changes on one device: beside what it was sent, or where that
+// lags behind what it will be sent anyway.
+func (l *Layers) differences(v view, p Proposal, d devices.Device, chosen, lags bool) (out []Difference, scope bool) {
 	s, m, err := l.o.Settings.Of(d.ID)
 	if err != nil {
 		return nil, false
@@ -185,25 +189,27 @@ func (l *Layers) differences(v view, p Proposal, d devices.Device, chosen bool) 
 		scope = !c.nothing && l.matches(c, next) == expr.True
 	}
 	would := l.o.Settings.Would(next, to, l.parts(v, next, to))
+	was := make(layering.Settings, len(s.Intended)+len(s.Kept))
+	if lags {
+		was = l.o.Settings.Would(d, m, l.parts(l.view(nil), d, m)).Settings
+	} else {
+		maps.Copy(was, s.Intended)
+		maps.Copy(was, s.Kept)
+	}
 	for _, name := range would.Settings.Names() {
 		prop, ok := to.Property(name)
 		if !ok {
 			continue
 		}
-		is := s.Intended[name]
-		if prop.KeptByService {
-			is = s.Kept[name]
-		}
+		is := was[name]
 		if is != would.Settings[name] {
 			out = append(out, Difference{Device: d.ID, Setting: name, From: is, To: would.Settings[name], By: would.Origin[name],
 				Refused: s.Refused[name], Kept: prop.KeptByService})
 		}
 	}
-	for _, from := range []layering.Settings{s.Intended, s.Kept} {
-		for name, is := range from {
-			if _, ok := would.Settings[name]; !ok {
-				out = append(out, Difference{Device: d.ID, Setting: name, From: is})
-			}
+	for name, is := range was {
+		if _, ok := would.Settings[name]; !ok {
+			out = append(out, Difference{Device: d.ID, Setting: name, From: is})
 		}
 	}
 	slices.SortFunc(out, func(a, b Difference) int { return strings.Compare(a.Setting, b.Setting) })
@@ -214,6 +220,7 @@ func (l *Layers) differences(v view, p Proposal, d devices.Device, chosen bool) 
 type Step struct {
 	layering.Origin
 	Target  string
+	Access  string     // of the author of a layer, if they have some devices only
 	Matches expr.Truth // of layers; the others do
 	Gives   value.Value
 	Removes bool
@@ -250,7 +257,7 @@ func (l *Layers) Explain(id, setting string) ([]Step, *model.Property, error) {
 			continue
 		}
 		c := l.compiled(x, m)
-		s := Step{Origin: layering.Origin{Source: layering.FromLayer, Name: x.Name}, Target: x.Target, Matches: l.matches(c, d),
+		s := Step{Origin: layering.Origin{Source: layering.FromLayer, Name: x.Name}, Target: x.Target, Access: x.Access, Matches: l.matches(c, d),
 			Gives: c.part.Gives[setting], Removes: v == nil}
 		if _, wrong := m.Fields(map[string]any{setting: v}, model.Setting); v != nil && len(wrong) > 0 {
 			s.Wrong = wrong[0].Sentence

@@ -180,10 +180,10 @@ func (r *Rollouts) content(tx *commit.Tx, layer, device string) (content *layeri
 func (r *Rollouts) current(tx *commit.Tx, x *Rollout) bool {
 	if tx != nil {
 		now, ok := r.o.Layers.FindIn(tx, x.Layer)
-		return ok && record.Tag(now) == record.Tag(x.To)
+		return ok && record.Tag(now) == record.Tag(x.To.For(now))
 	}
 	now, err := r.o.Layers.Get(x.Layer)
-	return err == nil && record.Tag(now) == record.Tag(x.To)
+	return err == nil && record.Tag(now) == record.Tag(x.To.For(now))
 }
 
 // busy refuses a change of a layer of which a rollout is under way.

@@ -223,7 +223,11 @@ func (r *Rollouts) drop(tx *commit.Tx, id string) {
 // back gives the layer the content that it had.
 func (r *Rollouts) back(tx *commit.Tx, x *Rollout, by string) {
 	if x.From != nil {
-		_ = r.o.Layers.Stage(tx, []layering.Layer{*x.From}, by) // it was checked when it was saved
+		from := *x.From
+		if now, ok := r.o.Layers.FindIn(tx, x.Layer); ok {
+			from = from.For(now)
+		}
+		_ = r.o.Layers.Stage(tx, []layering.Layer{from}, by) // it was checked when it was saved
 	} else {
 		_ = r.o.Layers.StageRemove(tx, x.Layer, by)
 	}

@@ -126,7 +126,8 @@ func (f *Fleet) GiveMany(ctx context.Context, c access.Caller, ids []string, whe
 		return nil, fault.New(fault.Unmet, "the devices are others by now: it would be %d, %d of them off line", len(p.Devices), p.Offline).
 			Then("look at the list again").On("command")
 	}
-	return f.o.Commands.GiveMany(ctx, p.Devices, name, input, e, atOnce, c.Name)
+	return f.o.Commands.GiveMany(ctx, commands.Job{Devices: p.Devices, Name: name, Input: input, Expiry: e, AtOnce: atOnce,
+		By: c.Name, Whole: c.MayAll(person.Operator)})
 }
 
 // theirs reports whether a command for many devices is the caller's own, or theirs to see.

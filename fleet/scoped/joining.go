@@ -51,7 +51,7 @@ func (f *Fleet) joins(c access.Caller, k *join.Key) error {
 	if !c.Role().Does(person.Engineer) {
 		return f.everywhere(c, person.Engineer)
 	}
-	prefix := strings.ReplaceAll(rulePrefix(c.Name), "_", "-")
+	prefix := strings.ReplaceAll(ownPrefix(c.Name, "_"), "_", "-")
 	if !strings.HasPrefix(k.Name, prefix) {
 		return fault.New(fault.NotAllowed, "%s is engineer for some devices, and makes join keys whose names begin with %s", c.Name, prefix).
 			Then("call it %s%s", prefix, strings.TrimPrefix(k.Name, prefix)).On("join key")

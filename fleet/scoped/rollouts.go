@@ -30,7 +30,7 @@ func (f *Fleet) Rollout(c access.Caller, id string) (rollouts.Shown, error) {
 	if err != nil {
 		return x, err
 	}
-	if sees != nil {
+	if sees != nil && !(madeBy(c, x.To) && len(x.Devices) == len(slices.Concat(x.Waves...))) {
 		if len(x.Devices) == 0 {
 			return rollouts.Shown{}, rollouts.Unknown(id)
 		}
@@ -43,21 +43,51 @@ func (f *Fleet) Rollout(c access.Caller, id string) (rollouts.Shown, error) {
 	return x, nil
 }
 
-// PlanRollout works out a rollout, and changes nothing. It needs a viewer of all devices.
+// PlanRollout works out a rollout, and changes nothing. It needs a viewer of all devices, or
+// the author of the layer.
 func (f *Fleet) PlanRollout(c access.Caller, x layering.Layer, p waves.Plan) (rollouts.Planned, error) {
-	if err := f.everywhere(c, person.Viewer); err != nil {
+	x, err := f.rolled(c, person.Viewer, x, p)
+	if err != nil {
 		return rollouts.Planned{}, err
 	}
 	return f.o.Rollouts.Plan(x, p)
 }
 
-// StartRollout begins a rollout. Layers are of the whole fleet: it needs an engineer for all
-// devices, and so does whatever is done about it.
+// StartRollout begins a rollout of a layer that the caller may change.
 func (f *Fleet) StartRollout(ctx context.Context, c access.Caller, x layering.Layer, p waves.Plan, tag string) (*rollouts.Rollout, error) {
-	if err := f.everywhere(c, person.Engineer); err != nil {
+	x, err := f.rolled(c, person.Engineer, x, p)
+	if err != nil {
 		return nil, err
 	}
 	return f.o.Rollouts.Start(ctx, x, p, tag, c.Name)
+}
+
+// rolled returns the layer that a rollout would bring, with its author and what they reach.
+// What the plan of somebody with some devices names is checked by what they see alone.
+func (f *Fleet) rolled(c access.Caller, needs person.Role, x layering.Layer, p waves.Plan) (layering.Layer, error) {
+	x, err := f.laid(c, needs, x)
+	if err != nil || c.MayAll(needs) {
+		return x, err
+	}
+	if err := f.asks(c, p.Conditions()...); err != nil {
+		return x, err
+	}
+	for _, w := range p.Waves {
+		if err := f.asks(c, w.Where); err != nil {
+			return x, err
+		}
+		if w.Where != "" {
+			if _, err := f.Expressions(c).Where(w.Where); err != nil {
+				return x, err
+			}
+		}
+		for _, id := range w.Devices {
+			if err := f.reach(c, person.Engineer, id); err != nil {
+				return x, err
+			}
+		}
+	}
+	return x, nil
 }
 
 // ActOnRollout approves, pauses, resumes or stops a rollout, undoes it or its wave, or leaves a device
@@ -67,7 +97,7 @@ func (f *Fleet) ActOnRollout(ctx context.Context, c access.Caller, id, act, devi
 	if act == "pause" || act == "stop" {
 		needs = person.Operator // who is on duty may always stop it
 	}
-	if err := f.everywhere(c, needs); err != nil {
+	if err := f.acts(c, needs, id, act, device); err != nil {
 		return nil, nil, err
 	}
 	var x *rollouts.Rollout
@@ -90,4 +120,18 @@ func (f *Fleet) ActOnRollout(ctx context.Context, c access.Caller, id, act, devi
 		x, err = f.o.Rollouts.LeaveOut(ctx, id, device, c.Name)
 	}
 	return x, conflicts, err
+}
+
+// acts returns an error unless the caller may do something about a rollout: whoever has the
+// role for all devices, and the author of its layer while they reach any of its devices. An
+// approval is never for the latter.
+func (f *Fleet) acts(c access.Caller, needs person.Role, id, act, device string) error {
+	x, err := f.o.Rollouts.Get(id)
+	if err != nil || act == "approve" || !madeBy(c, x.To) || !c.Role().Does(person.Engineer) {
+		return f.everywhere(c, needs)
+	}
+	if device != "" {
+		return f.reach(c, person.Engineer, device)
+	}
+	return nil
 }

@@ -54,7 +54,7 @@ func (f *Fleet) ownRule(c access.Caller, name string, theirs bool) error {
 	if !c.Role().Does(person.Engineer) {
 		return f.everywhere(c, person.Engineer)
 	}
-	prefix := rulePrefix(c.Name)
+	prefix := ownPrefix(c.Name, "_")
 	if theirs || strings.HasPrefix(name, prefix) {
 		return nil
 	}
@@ -62,10 +62,10 @@ func (f *Fleet) ownRule(c access.Caller, name string, theirs bool) error {
 		Then("call it %s%s, or ask somebody who is engineer for all devices", prefix, strings.TrimPrefix(name, prefix)).On("rule")
 }
 
-var notInRuleNames = regexp.MustCompile(`[^a-z0-9]+`)
+var notInNames = regexp.MustCompile(`[^a-z0-9]+`)
 
-// rulePrefix is what the names of the rules of somebody begin with.
-func rulePrefix(name string) string { return notInRuleNames.ReplaceAllString(name, "_") + "_" }
+// ownPrefix is what the names of what somebody with some devices makes begin with.
+func ownPrefix(name, mark string) string { return notInNames.ReplaceAllString(name, mark) + mark }
 
 var asked = regexp.MustCompile(`raised\s*\(\s*([a-z0-9_]+)`)
 
@@ -83,16 +83,8 @@ func (f *Fleet) fits(c access.Caller, r *rule.Rule) error {
 	if len(r.Suppresses) > 0 {
 		return fault.New(fault.NotAllowed, "a rule that suppresses the alarms of others needs an engineer for all devices").Then("leave suppresses out").On("rule")
 	}
-	var seen []string
-	for _, x := range f.Rules(c) {
-		seen = append(seen, x.Name)
-	}
-	for _, src := range []string{r.Devices, r.Raise, r.Clear, r.Suppress, r.Message} {
-		for _, m := range asked.FindAllStringSubmatch(src, -1) {
-			if !slices.Contains(seen, m[1]) {
-				return fault.New(fault.Invalid, "there is no rule %s to ask about", m[1]).On("rule")
-			}
-		}
+	if err := f.asks(c, r.Devices, r.Raise, r.Clear, r.Suppress, r.Message); err != nil {
+		return err
 	}
 	for i := range r.Responses {
 		src, _ := r.Responses[i].Bound(nil)
@@ -146,7 +138,7 @@ func (f *Fleet) RemoveRule(ctx context.Context, c access.Caller, name string, co
 	return f.o.Alarms.RemoveRule(ctx, name, cond, c.Name)
 }
 
-// Regranted lets the rules and join keys of somebody follow what they reach now. Those of whoever
+// Regranted lets the rules, layers and join keys of somebody follow what they reach now. Those of whoever
 // was taken away stay as they are, and are anybody's who is engineer for all devices.
 func (f *Fleet) Regranted(ctx context.Context, name string) error {
 	c := f.o.Access.Caller(name, "")
@@ -164,6 +156,9 @@ func (f *Fleet) Regranted(ctx context.Context, name string) error {
 		if _, err := f.o.Alarms.PutRule(ctx, r, noun.If{}, ""); err != nil {
 			return err
 		}
+	}
+	if err := f.o.Layers.Regranted(ctx, name, source); err != nil {
+		return err
 	}
 	return f.o.Joining.Regranted(ctx, name, source)
 }

@@ -5006,6 +5006,10 @@ export interface components {
             value: unknown;
         };
         Layer: {
+            /** @description What its author reaches, which is and-ed to the target and follows when that changes */
+            readonly access?: string;
+            /** @description Who made it, if they are engineer for some devices only */
+            readonly author?: string;
             /**
              * @description Name
              * @example white-must
@@ -5132,8 +5136,12 @@ export interface components {
             values: components["schemas"]["LayerValue"][];
         };
         LayerSummary: {
+            /** @description What its author reaches, which is and-ed to the target and follows when that changes */
+            readonly access?: string;
             /** Format: int64 */
             as_intended: number;
+            /** @description Who made it, if they are engineer for some devices only */
+            readonly author?: string;
             /**
              * Format: int64
              * @description That its target chooses now
@@ -6752,6 +6760,8 @@ export interface components {
             steps: components["schemas"]["SettingStep"][];
         };
         SettingStep: {
+            /** @description Of a layer whose author has some devices: what they reach, which is and-ed to the target */
+            access?: string;
             gives?: unknown;
             /**
              * @description Whether the device is among the target

@@ -14,6 +14,7 @@ import {
 } from "../api/client";
 import { number, plural, say, sealed } from "../lib/format";
 import { readValue } from "../lib/layers";
+import { meQuery, useMay } from "../lib/me";
 import { useDelayed } from "../lib/use";
 import { Dialog, Entry } from "./dialog";
 import { choicesOf, Field, fieldLook, rangeOf } from "./field";
@@ -295,7 +296,10 @@ export function LayerDialog({ names, onClose }: { names: string[]; onClose: () =
   const tell = useTell();
   const navigate = useNavigate();
   const queries = useQueryClient();
-  const [layer, setLayer] = useState<Layer>({ layer: "", set: {} });
+  const { data: me } = useQuery(meQuery);
+  const limited = !useMay()("engineer");
+  const prefix = limited && me ? `${me.person.replace(/[^a-z0-9]+/g, "-")}-` : "";
+  const [layer, setLayer] = useState<Layer>({ layer: prefix, set: {} });
   const whole = layer.layer !== "" && Object.keys(layer.set).length > 0;
   const { preview, pending, error } = usePreview(whole ? { put: layer } : undefined);
   const [atOnce, setAtOnce] = useState(false);
@@ -303,7 +307,11 @@ export function LayerDialog({ names, onClose }: { names: string[]; onClose: () =
   return (
     <Dialog
       title="New layer"
-      about="It stands on top of the others; it can be moved afterwards."
+      about={
+        limited
+          ? `It stands on top of the others, and is for the devices that you have. Its name begins with ${prefix}`
+          : "It stands on top of the others; it can be moved afterwards."
+      }
       verb={preview && preview.devices > 0 ? `Change ${plural(preview.devices, "device")}` : "Save"}
       wide
       ready={whole && !pending && !error && !taken && (atOnce || !preview?.waves)}

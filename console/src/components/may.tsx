@@ -34,6 +34,14 @@ function MayOn({ role, device, children }: { role: Role; device: string; childre
 // useMayAll tells whether whoever is signed in has a role for all devices.
 export const useMayAll = (role: Role) => useMay()(role);
 
+// useMayOwn tells the same of something that somebody who has some devices may have made: it is
+// for whoever has the role for all devices, and for its author.
+export function useMayOwn(role: Role, author: string | undefined): boolean {
+  const may = useMay();
+  const { data } = useQuery(meQuery);
+  return may(role) || (author !== undefined && author === data?.person && may(role, true));
+}
+
 // who names those who can grant more.
 export const who = (owners: readonly string[]) =>
   owners.length === 0

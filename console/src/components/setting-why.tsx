@@ -3,6 +3,7 @@ import { Popover } from "radix-ui";
 import { Link } from "react-router";
 import { api, ask } from "../api/client";
 import { say } from "../lib/format";
+import { chosenBy } from "../lib/layers";
 import { Trouble } from "./parts";
 
 const from: Record<string, string> = {
@@ -84,9 +85,9 @@ function Steps({ device, setting }: { device: string; setting: string }) {
               ) : (
                 [s.source === "model" ? "" : from[s.source], s.name].filter(Boolean).join(" ")
               )}
-              {s.target && (
+              {chosenBy(s) && (
                 <code className="block font-mono text-[0.8125rem] font-normal break-words text-muted">
-                  {s.target}
+                  {chosenBy(s)}
                 </code>
               )}
               {s.wrong && <span className="block font-normal text-watch">{s.wrong}</span>}

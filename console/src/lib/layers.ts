@@ -14,3 +14,8 @@ export function readValue(type: string, text: string): unknown {
   if (type === "boolean") return text === "true";
   return text;
 }
+
+// chosenBy is the condition for the devices of a layer: its target, and what its author reaches
+// if they have some devices only; empty for all devices.
+export const chosenBy = (l: { target?: string; access?: string }) =>
+  l.target && l.access ? `(${l.target}) and (${l.access})` : l.target || l.access || "";

@@ -4,13 +4,13 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, ask, type Layer, type LayerChange } from "../api/client";
 import { Dialog } from "../components/dialog";
 import { AtOnce, LayerForm, PreviewList, usePreview } from "../components/layer-form";
-import { useMayAll } from "../components/may";
+import { useMayAll, useMayOwn } from "../components/may";
 import { useTell } from "../components/notices";
 import { Button, Trouble } from "../components/parts";
 import { VersionList } from "../components/version-list";
 import { RolloutDialog } from "../components/rollouts";
 import { number, plural, say } from "../lib/format";
-import { valuesOf } from "../lib/layers";
+import { chosenBy, valuesOf } from "../lib/layers";
 import { useTitle } from "../lib/use";
 import { Convergence } from "./settings";
 
@@ -43,7 +43,8 @@ export default function LayerPage() {
 
 function Editor({ given }: { given: Layer }) {
   const name = given.layer;
-  const may = useMayAll("engineer");
+  const may = useMayOwn("engineer", given.author);
+  const orders = useMayAll("engineer");
   const tell = useTell();
   const navigate = useNavigate();
   const queries = useQueryClient();
@@ -113,6 +114,12 @@ function Editor({ given }: { given: Layer }) {
           </span>
         )}
       </div>
+      {given.access && (
+        <p className="pb-3">
+          Made by {given.author}, and for what they reach alone:{" "}
+          <code className="font-mono text-[0.8125rem]">{given.access}</code>
+        </p>
+      )}
       {trouble && <Trouble>{trouble}</Trouble>}
       {dirty && <AtOnce preview={preview} value={atOnce} onChange={setAtOnce} />}
       {removing && (
@@ -120,7 +127,7 @@ function Editor({ given }: { given: Layer }) {
           name={name}
           onClose={() => setRemoving(false)}
           act={async (c) => {
-            const was = order();
+            const was = orders ? order() : undefined;
             const back = { put: given, order: was, at_once: true };
             if (await change(c, `The layer ${name} is removed.`, back, `The layer ${name} is back.`))
               navigate("/settings");
@@ -135,7 +142,7 @@ function Editor({ given }: { given: Layer }) {
           ) : (
             <dl>
               <dt className="text-muted">Devices</dt>
-              <dd className="pb-2 font-mono text-[0.8125rem]">{given.target || "all devices"}</dd>
+              <dd className="pb-2 font-mono text-[0.8125rem]">{chosenBy(given) || "all devices"}</dd>
               {valuesOf(given.set).map(([k, v]) => (
                 <div key={k} className="flex gap-3 border-t border-line py-1.5">
                   <dt className="font-mono text-[0.8125rem]">{k}</dt>
@@ -153,16 +160,19 @@ function Editor({ given }: { given: Layer }) {
               <p className="pb-2">
                 <b>{plural(status.data.scope, "device")}</b>{" "}
                 <span className="text-muted">chosen by its target now</span>
-                {given.target && status.data.scope > 0 && (
+                {chosenBy(given) && status.data.scope > 0 && (
                   <>
                     {" · "}
-                    <Link to={`/?where=${encodeURIComponent(given.target)}`} className="text-press underline">
+                    <Link
+                      to={`/?where=${encodeURIComponent(chosenBy(given))}`}
+                      className="text-press underline"
+                    >
                       show them
                     </Link>
                   </>
                 )}
               </p>
-              <Convergence status={status.data} target={given.target} />
+              <Convergence status={status.data} target={chosenBy(given)} />
               {status.data.values.length > 0 && (
                 <table className="mt-4 w-full border-collapse">
                   <thead>

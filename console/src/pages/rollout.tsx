@@ -3,7 +3,7 @@ import { useState, type ReactNode } from "react";
 import { Link, useParams } from "react-router";
 import { api, ask, type Rollout } from "../api/client";
 import { Dialog } from "../components/dialog";
-import { useMayAll } from "../components/may";
+import { useMayAll, useMayOwn } from "../components/may";
 import { useTell } from "../components/notices";
 import { Button, Trouble } from "../components/parts";
 import { absolute, ago, lasting, number, plural } from "../lib/format";
@@ -288,8 +288,10 @@ function Units({ devices }: { devices: NonNullable<Rollout["devices"]> }) {
 }
 
 function Acts({ r, wrong }: { r: Rollout; wrong: string[] }) {
-  const engineer = useMayAll("engineer");
-  const operator = useMayAll("operator");
+  const all = useMayAll("engineer");
+  const engineer = useMayOwn("engineer", r.to?.author);
+  const onDuty = useMayAll("operator");
+  const operator = onDuty || engineer;
   const tell = useTell();
   const queries = useQueryClient();
   const [asking, setAsking] = useState<"undo" | "leave-out">();
@@ -335,12 +337,7 @@ function Acts({ r, wrong }: { r: Rollout; wrong: string[] }) {
         "Pause",
         quick({ act: "pause" }, "The rollout is paused."),
       )}
-      {button(
-        engineer && Boolean(r.asks),
-        "Approve",
-        quick({ act: "approve" }, "The rollout is approved."),
-        true,
-      )}
+      {button(all && Boolean(r.asks), "Approve", quick({ act: "approve" }, "The rollout is approved."), true)}
       {button(
         engineer && (r.state === "paused" || r.state === "stopped"),
         "Go on",

@@ -12,7 +12,8 @@ import { CommandJobs } from "../components/command-many";
 import { Rollouts } from "../components/rollouts";
 import { Where } from "../components/where";
 import { number, plural } from "../lib/format";
-import { valuesOf } from "../lib/layers";
+import { chosenBy, valuesOf } from "../lib/layers";
+import { useMay } from "../lib/me";
 import { useTitle } from "../lib/use";
 
 // SettingsPage shows the layers as strata, the highest first, over the defaults of the
@@ -20,6 +21,7 @@ import { useTitle } from "../lib/use";
 export default function SettingsPage() {
   useTitle("Settings");
   const may = useMayAll("engineer");
+  const makes = useMay()("engineer", true);
   const [making, setMaking] = useState(false);
   const [order, setOrder] = useState<string[]>();
   const layers = useQuery({
@@ -49,7 +51,7 @@ export default function SettingsPage() {
           Layers stand one over the other: where two give a setting, the higher one wins.
         </p>
         <span className="ml-auto">
-          {may && (
+          {makes && (
             <Button primary onClick={() => setMaking(true)}>
               New layer
             </Button>
@@ -345,8 +347,8 @@ function Stratum({
         </p>
       </div>
       <div className="min-w-0 max-lg:col-span-2 max-lg:row-start-2">
-        <p className="truncate font-mono text-[0.8125rem]" title={layer.target}>
-          {layer.target || "all devices"}
+        <p className="truncate font-mono text-[0.8125rem]" title={chosenBy(layer)}>
+          {chosenBy(layer) || "all devices"}
         </p>
         <Spread over={layer.spread} />
       </div>
