@@ -37,7 +37,8 @@ const sign = "qqx"
 
 const foreignModel = `{"@context":["https://www.w3.org/2022/wot/td/v1.1",{"ullage":"urn:ullage:vocabulary:"}],"@type":"tm:ThingModel",
 	"title":"Qqx valve","version":{"model":"1.0.0"},"ullage:name":"qqx-valve","ullage:interval":"1min",
-	"properties":{"qqx_flow":{"type":"number","unit":"L/s","readOnly":true,"ullage:role":"telemetry"}},
+	"properties":{"qqx_flow":{"type":"number","unit":"L/s","readOnly":true,"ullage:role":"telemetry"},
+		"qqx_limit":{"type":"number","default":3,"ullage:role":"setting"}},
 	"actions":{"qqx_open":{"title":"Qqx open"}}}`
 
 // foreign is a fleet of which somebody sees one device, tank-fennimore-07.
@@ -133,7 +134,7 @@ func newForeign(t *testing.T) *foreign {
 	}
 	for _, l := range []layering.Layer{
 		{Name: "qqx-layer", Target: `label.crew == "Qqx crew"`, Set: map[string]any{"report_every": 20.0}},
-		{Name: "both", Target: `label.crew == "Qqx crew" or label.crew == "a"`, Set: map[string]any{"max_temp": 30.5}, Why: "qqx reasons",
+		{Name: "both", Target: `label.crew == "Qqx crew" or label.crew == "a"`, Set: map[string]any{"max_temp": 30.5, "qqx_limit": 4.0}, Why: "qqx reasons",
 			Author: "qqx-author", Access: `label.crew == "Qqx crew" or label.crew == "a"`},
 	} {
 		_, err := f.Layers.Put(ctx, l, noun.If{}, "engineer")
@@ -141,7 +142,7 @@ func newForeign(t *testing.T) *foreign {
 	}
 	for _, l := range []layering.Layer{
 		{Name: "qqx-layer", Target: `label.crew == "Qqx crew"`, Set: map[string]any{"report_every": 21.0}},
-		{Name: "both", Target: `label.crew == "Qqx crew" or label.crew == "a"`, Set: map[string]any{"max_temp": 30.6}},
+		{Name: "both", Target: `label.crew == "Qqx crew" or label.crew == "a"`, Set: map[string]any{"max_temp": 30.6, "qqx_limit": 4.0}},
 	} {
 		_, err := f.Fleet.StartRollout(ctx, access.Whole("engineer"), l, waves.Plan{Waves: []waves.Size{{Devices: []string{"qqx-tank-1"}}, {Where: `label.crew == "Qqx crew"`}}}, "")
 		f.Must(err)

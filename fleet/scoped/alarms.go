@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"ullage/core/model"
 	"ullage/core/person"
 	"ullage/core/rule"
 	"ullage/fleet/access"
@@ -208,12 +209,12 @@ func (f *Fleet) Rules(c access.Caller) []rule.Rule {
 	for _, m := range f.Models(c) {
 		seen[m.Name] = true
 	}
-	known := f.words(c)
+	foreign := f.words(c)
 	var out []rule.Rule
 	for _, r := range all {
 		if slices.ContainsFunc(r.Models, func(m string) bool { return seen[m] }) {
 			if r.Author != c.Name {
-				r = veiled(r, seen, known)
+				r = veiled(r, seen, foreign)
 			}
 			out = append(out, r)
 		}
@@ -221,8 +222,9 @@ func (f *Fleet) Rules(c access.Caller) []rule.Rule {
 	return out
 }
 
-// words returns the texts that name foreign devices: ids, names and labels that no
-// device which the caller sees has.
+// words returns the texts that name what is foreign: ids, names and labels that no device
+// which the caller sees has, models of which they see none, their attributes, and the rules
+// about those alone.
 func (f *Fleet) words(c access.Caller) map[string]bool {
 	foreign, own := map[string]bool{}, map[string]bool{}
 	for _, d := range f.o.Devices.List() {
@@ -231,8 +233,29 @@ func (f *Fleet) words(c access.Caller) map[string]bool {
 			into = own
 		}
 		into[d.ID], into[d.Name] = true, true
-		for _, v := range d.Labels {
-			into[v] = true
+		for k, v := range d.Labels {
+			into[k], into[v] = true, true
+		}
+	}
+	seen := map[string]bool{}
+	for _, m := range f.Models(c) {
+		seen[m.Name] = true
+	}
+	for _, m := range f.o.Models.List() {
+		into := foreign
+		if seen[m.Name] {
+			into = own
+		}
+		into[m.Name] = true
+		for _, p := range m.Properties {
+			if p.Role == model.Attribute {
+				into[p.Name] = true
+			}
+		}
+	}
+	for _, r := range f.o.Alarms.Rules() {
+		if !slices.ContainsFunc(r.Models, func(m string) bool { return seen[m] }) {
+			foreign[r.Name] = true
 		}
 	}
 	for w := range own {
@@ -253,25 +276,30 @@ func veiled(r rule.Rule, models, foreign map[string]bool) rule.Rule {
 	r.Author, r.Access = "", ""
 	r.Suppresses = nil
 	for _, part := range []*string{&r.Devices, &r.Raise, &r.Clear, &r.Suppress, &r.Message, &r.Cause, &r.Response} {
-		*part = quoted.ReplaceAllStringFunc(*part, func(q string) string {
-			if foreign[strings.Trim(q, `"`)] {
-				return `"…"`
-			}
-			return q
-		})
-		for w := range foreign {
-			if strings.ContainsRune(w, ' ') {
-				*part = strings.ReplaceAll(*part, w, "…")
-			}
-		}
-		*part = plainWord.ReplaceAllStringFunc(*part, func(w string) string {
-			if foreign[w] {
-				return "…"
-			}
-			return w
-		})
+		*part = veil(*part, foreign)
 	}
 	return r
+}
+
+// veil puts … in the place of foreign words in a text.
+func veil(text string, foreign map[string]bool) string {
+	text = quoted.ReplaceAllStringFunc(text, func(q string) string {
+		if foreign[strings.Trim(q, `"`)] {
+			return `"…"`
+		}
+		return q
+	})
+	for w := range foreign {
+		if strings.ContainsRune(w, ' ') {
+			text = strings.ReplaceAll(text, w, "…")
+		}
+	}
+	return plainWord.ReplaceAllStringFunc(text, func(w string) string {
+		if foreign[w] {
+			return "…"
+		}
+		return w
+	})
 }
 
 // Rule returns one of the rules that the caller sees.

@@ -24,16 +24,49 @@ import (
 func (f *Fleet) Layers(c access.Caller) []layering.Layer {
 	out := []layering.Layer{}
 	sees := seeing(c)
+	var foreign, has map[string]bool
 	for _, x := range f.o.Layers.Ordered() {
 		if sees != nil && !madeBy(c, x) {
 			on, err := f.o.Layers.Touches(x.Name, "site", sees)
 			if err != nil || len(on) == 0 {
 				continue
 			}
-			x.Target, x.Why = "", "" // they may name what is not seen
-			x = x.For(layering.Layer{})
+			if foreign == nil {
+				foreign, has = f.words(c), f.settings(c)
+			}
+			x = veiledLayer(x, foreign, has)
 		}
 		out = append(out, x)
+	}
+	return out
+}
+
+// veiledLayer leaves out of a layer of somebody else what names what is not seen: words of its
+// target, what it is for, and settings that no model has which is seen.
+func veiledLayer(x layering.Layer, foreign, has map[string]bool) layering.Layer {
+	x.Target, x.Access = veil(x.Target, foreign), veil(x.Access, foreign)
+	x.Author, x.Why = "", ""
+	set := map[string]any{}
+	for name, v := range x.Set {
+		if has[name] {
+			set[name] = v
+		}
+	}
+	x.Set = set
+	return x
+}
+
+// settings are the names of the settings of the models that a caller sees, in every version.
+func (f *Fleet) settings(c access.Caller) map[string]bool {
+	out := map[string]bool{}
+	for _, m := range f.Models(c) {
+		for _, v := range f.o.Models.Versions(m.Name) {
+			for _, p := range v.Model.Properties {
+				if p.Role == model.Setting {
+					out[p.Name] = true
+				}
+			}
+		}
 	}
 	return out
 }
@@ -205,10 +238,11 @@ func (f *Fleet) ExplainSetting(c access.Caller, id, setting string) ([]layers.St
 	steps, p, err := f.o.Layers.Explain(id, setting)
 	if err == nil && !c.MayAll(person.Viewer) {
 		steps = slices.Clone(steps)
+		foreign := f.words(c)
 		for i, step := range steps {
 			x, _ := f.o.Layers.Find(step.Name)
 			if step.Source != layering.FromLayer || !madeBy(c, x) {
-				steps[i].Target, steps[i].Access = "", ""
+				steps[i].Target, steps[i].Access = veil(step.Target, foreign), veil(step.Access, foreign)
 			}
 		}
 	}

@@ -19,3 +19,6 @@ export function readValue(type: string, text: string): unknown {
 // if they have some devices only; empty for all devices.
 export const chosenBy = (l: { target?: string; access?: string }) =>
   l.target && l.access ? `(${l.target}) and (${l.access})` : l.target || l.access || "";
+
+// askable is a condition that may be asked: one in which nothing is left out.
+export const askable = (condition: string) => (condition.includes("…") ? "" : condition);

@@ -10,7 +10,7 @@ import { Button, Trouble } from "../components/parts";
 import { VersionList } from "../components/version-list";
 import { RolloutDialog } from "../components/rollouts";
 import { number, plural, say } from "../lib/format";
-import { chosenBy, valuesOf } from "../lib/layers";
+import { askable, chosenBy, valuesOf } from "../lib/layers";
 import { useTitle } from "../lib/use";
 import { Convergence } from "./settings";
 
@@ -160,7 +160,7 @@ function Editor({ given }: { given: Layer }) {
               <p className="pb-2">
                 <b>{plural(status.data.scope, "device")}</b>{" "}
                 <span className="text-muted">chosen by its target now</span>
-                {chosenBy(given) && status.data.scope > 0 && (
+                {askable(chosenBy(given)) && status.data.scope > 0 && (
                   <>
                     {" · "}
                     <Link
@@ -172,7 +172,7 @@ function Editor({ given }: { given: Layer }) {
                   </>
                 )}
               </p>
-              <Convergence status={status.data} target={chosenBy(given)} />
+              <Convergence status={status.data} target={askable(chosenBy(given))} />
               {status.data.values.length > 0 && (
                 <table className="mt-4 w-full border-collapse">
                   <thead>
