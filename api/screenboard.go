@@ -9,6 +9,7 @@ import (
 
 	"ullage/core/board"
 	"ullage/core/person"
+	"ullage/core/value"
 	"ullage/fleet/access"
 )
 
@@ -71,6 +72,18 @@ func (s *server) whereShown(c access.Caller, p *person.Shown) string {
 	return both(b.Devices, strings.Join(parts, " and "))
 }
 
+// earlier is a fixed span, so much earlier; empty for another one.
+func earlier(span string, by time.Duration) string {
+	from, to, _ := strings.Cut(span, "..")
+	a, errA := time.Parse(time.RFC3339, from)
+	b, errB := time.Parse(time.RFC3339, to)
+	if errA != nil || errB != nil {
+		return ""
+	}
+	const form = "2006-01-02T15:04:05.000Z" // as the console writes it
+	return a.UTC().Add(-by).Format(form) + ".." + b.UTC().Add(-by).Format(form)
+}
+
 // boardAsks reports whether a board on a screen asks for an operation.
 func (s *server) boardAsks(p *person.Shown, c access.Caller, op string, path func(string) string, q url.Values, now time.Time) bool {
 	b := s.boardOn(c, p)
@@ -115,9 +128,22 @@ func (s *server) boardAsks(p *person.Shown, c access.Caller, op string, path fun
 			}
 			metrics := slices.Equal(q["metric"], x.Metrics) || q.Get("metric") == strings.Join(x.Metrics, ",")
 			fixed := strings.Contains(span, "..") && q.Get("span") == span
-			return len(x.Metrics) > 0 && metrics && q.Get("where") == mine && q.Get("group_by") == x.GroupBy &&
-				(fixed || inWindow(from, to, spanOf(span), now, time.Time{}))
+			if len(x.Metrics) == 0 || !metrics || q.Get("where") != mine || q.Get("group_by") != x.GroupBy {
+				return false
+			}
+			if before, err := value.ParseDuration(x.Compare); err == nil && (inWindow(from, to, spanOf(span), now.Add(-before.Std()), time.Time{}) ||
+				q.Get("span") == earlier(span, before.Std())) {
+				return true
+			}
+			return fixed || inWindow(from, to, spanOf(span), now, time.Time{})
 		})
+	case "forecast":
+		return len(q) == 3 && len(q["device"]) == 1 && s.shows(p, c, q.Get("device")) && slices.ContainsFunc(b.Instruments, func(x board.Instrument) bool {
+			return x.Forecast != "" && q.Get("ahead") == x.Forecast && slices.Equal(q["metric"], x.Metrics)
+		})
+	case "alarms": // those of a trace of one device
+		return len(q) == 3 && s.shows(p, c, q.Get("device")) && q.Get("all") == "true" && q.Get("limit") == "500" &&
+			slices.ContainsFunc(b.Instruments, func(x board.Instrument) bool { return x.Kind == "trace" })
 	case opPlaces: // a map shows where they are, and a plan where devices stand
 		return slices.ContainsFunc(b.Instruments, func(x board.Instrument) bool { return x.Kind == "map" || x.Kind == "plan" }) && len(q) == 0
 	case "site-plan":

@@ -51,6 +51,8 @@ type Instrument struct {
 	Aggregate string   `yaml:"aggregate,omitempty" json:"aggregate,omitempty" enum:"mean,weighted_mean,min,max,sum,count,last" doc:"How readings become one value; mean if left out"`
 	GroupBy   string   `yaml:"group_by,omitempty" json:"group_by,omitempty" maxLength:"80" doc:"A label, or model: one line or bar for each of its values in the place of each device" example:"site"`
 	Span      string   `yaml:"span,omitempty" json:"span,omitempty" maxLength:"80" doc:"A span of its own"`
+	Compare   string   `yaml:"compare,omitempty" json:"compare,omitempty" maxLength:"20" doc:"Of a trace: how long before the same is drawn beside it, dashed" example:"24h"`
+	Forecast  string   `yaml:"forecast,omitempty" json:"forecast,omitempty" maxLength:"20" doc:"Of a trace of one metric and one device: how far ahead it is forecast" example:"6h"`
 	Count     string   `yaml:"count,omitempty" json:"count,omitempty" maxLength:"4000" doc:"Of a tally: health, link, model, version, a label as label.KEY, or a condition" example:"health"`
 	Columns   []string `yaml:"columns,omitempty,flow" json:"columns,omitempty" maxItems:"20" nullable:"false" doc:"Of a roster: metrics, health, link, model, headspace, seen, or labels as label.KEY" example:"[\"health\",\"must_temp\"]"`
 	Site      string   `yaml:"site,omitempty" json:"site,omitempty" maxLength:"100" doc:"Of a plan: whose picture it is; that of the board's parameter site if left out"`
@@ -156,6 +158,19 @@ func isSpan(s string) bool {
 	return err == nil && d.Std() > 0
 }
 
+// How long before a trace may be compared with, and how far ahead it may be forecast.
+const (
+	maxCompare  = 366 * 24 * time.Hour
+	minForecast = 5 * time.Minute
+	maxForecast = 14 * 24 * time.Hour
+)
+
+// lasts reports whether s is a duration between two others.
+func lasts(s string, least, most time.Duration) bool {
+	d, err := value.ParseDuration(s)
+	return err == nil && d.Std() >= least && d.Std() <= most
+}
+
 // over reports whether two instruments stand on the same cells.
 func (x *Instrument) over(o *Instrument) bool {
 	a, b := x.Place, o.Place
@@ -196,6 +211,14 @@ func (x *Instrument) check() *Error {
 		return wrong("/at", "only a plan says where devices stand, of 500 at most")
 	case !isSpan(x.Span):
 		return wrong("/span", "%q is no span of time; write one like 24h, or one of %s", value.Clip(x.Span, 60), strings.Join(spanNames, ", "))
+	case (x.Compare != "" || x.Forecast != "") && x.Kind != "trace":
+		return wrong("", "only a trace compares and forecasts; leave that out of a %s", x.Kind)
+	case x.Compare != "" && !lasts(x.Compare, time.Minute, maxCompare):
+		return wrong("/compare", "%q is not how long before; write from 1min to 366d, like 24h or 7d", value.Clip(x.Compare, 20))
+	case x.Forecast != "" && !lasts(x.Forecast, minForecast, maxForecast):
+		return wrong("/forecast", "%q is not how far ahead; write from 5min to 14d, like 6h", value.Clip(x.Forecast, 20))
+	case x.Forecast != "" && len(x.Metrics) > 1:
+		return wrong("/forecast", "a forecast is of one metric; make a trace for each")
 	}
 	for _, id := range slices.Sorted(maps.Keys(x.At)) {
 		if p := x.At[id]; len(p) != 2 || !(p[0] >= 0 && p[0] <= 100 && p[1] >= 0 && p[1] <= 100) {

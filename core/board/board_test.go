@@ -114,6 +114,10 @@ func TestWhatIsWrong(t *testing.T) {
 		{one("  - instrument: roster\n    place: [6, 0, 3, 3]\n    at: {tank-1: [30, 40]}\n"), "/instruments/1/at", "only a plan"},
 		{one("    group_by: model\n"), "/instruments/0/group_by", "grouped by a label"},
 		{one("    agregate: max\n"), "", "agregate"},
+		{"board: hall\ninstruments:\n  - {instrument: bars, place: [0, 0, 3, 3], metrics: [co2], compare: 24h}\n", "/instruments/0", "only a trace compares"},
+		{"board: hall\ninstruments:\n  - {instrument: trace, place: [0, 0, 3, 3], metrics: [co2], compare: yesterday}\n", "/instruments/0/compare", "like 24h or 7d"},
+		{"board: hall\ninstruments:\n  - {instrument: trace, place: [0, 0, 3, 3], metrics: [co2], forecast: 30d}\n", "/instruments/0/forecast", "from 5min to 14d"},
+		{"board: hall\ninstruments:\n  - {instrument: trace, place: [0, 0, 3, 3], metrics: [co2, must_temp], forecast: 6h}\n", "/instruments/0/forecast", "one metric"},
 		{"board: hall\ninstruments:\n" + strings.Repeat("  - instrument: alarms\n    place: [0, 0, 1, 1]\n", 500), "/instruments", "60 are the most"},
 	} {
 		_, err := board.Parse([]byte(c.src))

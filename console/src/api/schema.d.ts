@@ -4611,12 +4611,22 @@ export interface components {
             /** @description Of a control: the command that the devices are given */
             command?: string;
             /**
+             * @description Of a trace: how long before the same is drawn beside it, dashed
+             * @example 24h
+             */
+            compare?: string;
+            /**
              * @description Of a tally: health, link, model, version, a label as label.KEY, or a condition
              * @example health
              */
             count?: string;
             /** @description Selector of its devices, of those of the board */
             devices?: string;
+            /**
+             * @description Of a trace of one metric and one device: how far ahead it is forecast
+             * @example 6h
+             */
+            forecast?: string;
             /**
              * @description A label, or model: one line or bar for each of its values in the place of each device
              * @example site

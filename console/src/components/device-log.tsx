@@ -4,6 +4,7 @@ import { absolute, plural } from "../lib/format";
 import { written } from "../lib/prefer";
 import { useDelayed, useParam } from "../lib/use";
 import { fieldLook } from "./field";
+import { gravity } from "./log-look";
 import { Command, Empty, Trouble } from "./parts";
 
 interface LogLine {
@@ -14,10 +15,6 @@ interface LogLine {
 }
 
 const most = 2000;
-const looks: Record<string, string> = {
-  error: "font-semibold text-urgent",
-  warn: "font-semibold text-watch",
-};
 const levels = [
   { value: "", name: "every level" },
   { value: "info", name: "info and graver" },
@@ -162,7 +159,7 @@ export function DeviceLog({ device }: { device: string }) {
                 <time dateTime={l.at} title={absolute(l.at)} className="text-muted">
                   {written(Date.parse(l.at), { hour: "2-digit", minute: "2-digit", second: "2-digit" })}
                 </time>
-                <span className={looks[l.level] ?? "text-muted"}>{l.level}</span>
+                <span className={gravity(l.level)}>{l.level}</span>
                 <span className="break-words">{l.text}</span>
               </p>
             </div>

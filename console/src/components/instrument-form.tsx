@@ -124,7 +124,10 @@ export default function InstrumentForm({
             multiple={x.instrument === "trace"}
             size={x.instrument === "trace" ? 6 : undefined}
             value={x.instrument === "trace" ? (x.metrics ?? []) : (x.metrics?.[0] ?? "")}
-            onChange={(e) => set({ metrics: [...e.target.selectedOptions].map((o) => o.value).slice(0, 8) })}
+            onChange={(e) => {
+              const metrics = [...e.target.selectedOptions].map((o) => o.value).slice(0, 8);
+              set({ metrics, ...(metrics.length > 1 && { forecast: undefined }) });
+            }}
             className={fieldLook}
           >
             {x.instrument !== "trace" && !x.metrics?.length && <option value="">choose one</option>}
@@ -187,6 +190,30 @@ export default function InstrumentForm({
             none="that of the board"
           />
         </Row>
+      )}
+      {x.instrument === "trace" && (
+        <>
+          <Row label="Beside it, dashed" id="i-compare">
+            <Choose
+              id="i-compare"
+              value={x.compare ?? ""}
+              none="nothing"
+              options={compares}
+              onChange={(v) => set({ compare: v || undefined })}
+            />
+          </Row>
+          {x.metrics?.length === 1 && (
+            <Row label="Forecast, of one device" id="i-forecast">
+              <Choose
+                id="i-forecast"
+                value={x.forecast ?? ""}
+                none="none"
+                options={forecasts}
+                onChange={(v) => set({ forecast: v || undefined })}
+              />
+            </Row>
+          )}
+        </>
       )}
       {x.instrument === "dial" && (
         <label className="flex items-center gap-2 pb-2.5">
@@ -305,6 +332,49 @@ function Row({ label, id, children }: { label: string; id: string; children: Rea
       </label>
       {children}
     </div>
+  );
+}
+
+const compares = [
+  { value: "1h", name: "1 h before" },
+  { value: "24h", name: "a day before" },
+  { value: "7d", name: "a week before" },
+  { value: "28d", name: "four weeks before" },
+  { value: "365d", name: "a year before" },
+];
+
+const forecasts = [
+  { value: "1h", name: "1 h ahead" },
+  { value: "6h", name: "6 h ahead" },
+  { value: "12h", name: "12 h ahead" },
+  { value: "24h", name: "24 h ahead" },
+  { value: "7d", name: "7 d ahead" },
+];
+
+// Choose is one of some options, or none; what a file says beside them stays.
+function Choose({
+  id,
+  value,
+  none,
+  options,
+  onChange,
+}: {
+  id: string;
+  value: string;
+  none: string;
+  options: { value: string; name: string }[];
+  onChange: (v: string) => void;
+}) {
+  return (
+    <select id={id} value={value} onChange={(e) => onChange(e.target.value)} className={fieldLook}>
+      <option value="">{none}</option>
+      {value && !options.some((o) => o.value === value) && <option>{value}</option>}
+      {options.map((o) => (
+        <option key={o.value} value={o.value}>
+          {o.name}
+        </option>
+      ))}
+    </select>
   );
 }
 

@@ -1,7 +1,9 @@
 import { useEffect, useMemo, useRef } from "react";
 import uPlot from "uplot";
+import { page } from "../lib/crosshair";
 import { timeLabels } from "../lib/history";
 import { alone, css, dragged, inZone, look, mount, ticks } from "../lib/plot";
+import { drawAlarm, type AlarmSpan } from "./trace";
 
 export interface ManyLines {
   name: string;
@@ -11,6 +13,8 @@ export interface ManyLines {
   // scale: drawn as a band behind the line, so that no spike is smoothed away.
   min?: (number | null)[];
   max?: (number | null)[];
+  // before says that it is from another time, and ahead that it is forecast: drawn dashed.
+  drawn?: "before" | "ahead";
 }
 
 // banded is how many lines have their bands drawn at once; of more only that of
@@ -35,6 +39,7 @@ export function Lines({
   colour = own,
   limits,
   usual,
+  alarms,
 }: {
   lines: ManyLines[];
   from: number;
@@ -49,12 +54,14 @@ export function Lines({
   limits?: { value: number; name: string }[];
   // usual is where values are on a good day, shaded behind the lines.
   usual?: readonly number[];
+  // alarms are when an alarm stood, along the top.
+  alarms?: readonly AlarmSpan[];
 }) {
   const holder = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot>(undefined);
-  const live = useRef({ from, to, onZoom, limits, usual, colour });
+  const live = useRef({ from, to, onZoom, limits, usual, alarms, colour });
   useEffect(() => {
-    live.current = { from, to, onZoom, limits, usual, colour };
+    live.current = { from, to, onZoom, limits, usual, alarms, colour };
   });
   const columns = useMemo<uPlot.AlignedData>(
     () =>
@@ -80,7 +87,8 @@ export function Lines({
               drag: { x: Boolean(live.current.onZoom), y: false, setScale: false },
               points: { size: 5 },
               // One crosshair stands in all charts of a page, at the same time.
-              sync: { key: "page", setSeries: false, scales: ["x", null] },
+              y: false,
+              sync: { key: page, setSeries: false, scales: ["x", null] },
             },
             scales: {
               x: { time: true, range: () => [live.current.from / 1000, live.current.to / 1000] },
@@ -108,17 +116,18 @@ export function Lines({
             ],
             series: [
               {},
-              ...(lines.length === 0 ? [{}] : lines).flatMap((_, i) => [
+              ...(lines.length === 0 ? [undefined] : lines).flatMap((l, i) => [
                 ...(lines.length === 0 ? [] : [{ points: { show: false } }, { points: { show: false } }]),
                 {
                   stroke: picked >= 0 && picked !== i ? css("--line") : live.current.colour(i),
-                  width: picked === i ? 2.4 : i < colours ? 1.6 : 1,
+                  width: picked === i ? 2.4 : l?.drawn === "before" ? 1.2 : i < colours ? 1.6 : 1,
+                  dash: l?.drawn && (l.drawn === "before" ? [5, 4] : [2, 3]),
                   points: { show: false, filter: alone, size: 6, fill: live.current.colour(i) },
                 },
               ]),
             ],
             bands: lines.flatMap((l, i) =>
-              l.min && (picked === i || (picked < 0 && lines.length <= banded))
+              l.min && (l.drawn === "ahead" || picked === i || (picked < 0 && lines.length <= banded))
                 ? [
                     {
                       series: [3 * i + 1, 3 * i + 2] as [number, number],
@@ -129,7 +138,10 @@ export function Lines({
             ),
             hooks: {
               drawClear: [(u) => shadeUsual(u, live.current.usual)],
-              draw: [(u) => drawLimits(u, live.current.limits ?? [], muted, font)],
+              draw: [
+                (u) => drawLimits(u, live.current.limits ?? [], muted, font),
+                (u) => live.current.alarms?.forEach((a) => drawAlarm(u, a)),
+              ],
               setSelect: [dragged((a, b) => live.current.onZoom?.(a * 1000, b * 1000))],
             },
           },
@@ -137,7 +149,7 @@ export function Lines({
           holder.current!,
         );
       }),
-    [columns, lines, height, picked, limits],
+    [columns, lines, height, picked, limits, alarms],
   );
   return (
     <figure className="m-0 min-w-0">

@@ -1,5 +1,6 @@
 import { useEffect, useMemo, useRef } from "react";
 import uPlot from "uplot";
+import { page } from "../lib/crosshair";
 import { timeLabels } from "../lib/history";
 import { alone, css, dragged, inZone, look, mount, ticks } from "../lib/plot";
 
@@ -26,7 +27,6 @@ interface Props {
   decimals: number;
   unit: string;
   summary: string;
-  syncKey?: string;
   step?: boolean;
   // Something to compare with, drawn dashed on the same times.
   other?: TraceData;
@@ -59,8 +59,7 @@ export interface AlarmSpan {
 // Trace is the one wrapper round the chart library: a line of means in a band
 // of least and greatest values, with the limit drawn in.
 export function Trace(props: Props) {
-  const { data, from, to, height, limits, decimals, unit, summary, syncKey, step, other, alarms, ahead } =
-    props;
+  const { data, from, to, height, limits, decimals, unit, summary, step, other, alarms, ahead } = props;
   const holder = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot>(undefined);
   const { peers, marks } = props;
@@ -101,7 +100,8 @@ export function Trace(props: Props) {
             height,
             tzDate: inZone,
             cursor: {
-              sync: syncKey ? { key: syncKey } : undefined,
+              y: false,
+              sync: { key: page, scales: ["x", null] },
               drag: { x: zooms, y: false, setScale: false },
               points: { size: 5 },
             },
@@ -197,7 +197,7 @@ export function Trace(props: Props) {
           holder.current!,
         );
       }),
-    [height, syncKey, step, zooms],
+    [height, step, zooms],
   );
 
   useEffect(() => {
@@ -274,7 +274,7 @@ function rounded(v: number, u: uPlot): number {
 }
 
 // drawAlarm marks when an alarm stood, along the top.
-function drawAlarm(u: uPlot, a: AlarmSpan) {
+export function drawAlarm(u: uPlot, a: AlarmSpan) {
   const { ctx, bbox } = u;
   const clamp = (x: number) => Math.min(Math.max(x, bbox.left), bbox.left + bbox.width);
   const left = clamp(u.valToPos(a.from, "x", true));

@@ -2,6 +2,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { api, ask, type Board, type Device, type Instrument, type Property } from "../api/client";
 import { useDevicesSeen } from "./moment";
+import type { AlarmSpan } from "../components/trace";
 import { useMatching } from "../components/where";
 import { iso, timesOf, type Times } from "./history";
 
@@ -126,6 +127,30 @@ export function useLines(
         }),
       ),
   });
+}
+
+// useAlarmsOf are the alarms of one device on a metric, as spans of time; none without one.
+export function useAlarmsOf(d: Device | undefined, metric: string, now: number): AlarmSpan[] {
+  const answer = useQuery({
+    queryKey: ["alarms", d?.id, "all", d?.alarms.map((a) => a.id + a.state).join()],
+    enabled: d !== undefined,
+    retry: false,
+    queryFn: () =>
+      ask(api.GET("/api/v1/alarms", { params: { query: { device: d!.id, all: true, limit: 500 } } })),
+  });
+  const minute = Math.ceil(now / 60_000) * 60;
+  return useMemo(
+    () =>
+      (answer.data ?? [])
+        .filter((a) => a.metric === metric)
+        .map((a) => ({
+          from: Date.parse(a.raised_at) / 1000,
+          to: a.returned_at ? Date.parse(a.returned_at) / 1000 : minute,
+          priority: a.priority,
+          often: a.times > 1,
+        })),
+    [answer.data, metric, minute],
+  );
 }
 
 // latestOf is the newest value of a metric of a device as a number, where it is not too old.

@@ -49,6 +49,10 @@ export function ago(at: string | undefined, now: number): string {
 
 export const absolute = (at: string) => written(at, { dateStyle: "medium", timeStyle: "medium" });
 
+// minuteOf is a time to the minute, with its day.
+export const minuteOf = (at: number) =>
+  written(at, { weekday: "short", day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
+
 // soonest is the day of a time, without its hour.
 export const soonest = (at: string) => written(at, { dateStyle: "medium" });
 

@@ -103,11 +103,16 @@ export function timesOf(span: string, now: number): Times {
   }
   const [from, to] = span.split("..").map(Date.parse);
   if (from < to) return { from, to, live: false };
-  const [, n, unit] = /^(\d+)(min|h|d)$/.exec(span) ?? [];
-  const ms = Number(n) * ({ min: 60_000, h: hour, d: 24 * hour }[unit] ?? 0) || 24 * hour;
+  const ms = msOf(span) || 24 * hour;
   // The window moves on every ten seconds, so that charts do not crawl.
   const end = Math.ceil(now / 10_000) * 10_000;
   return { from: end - ms, to: end, live: true };
+}
+
+// msOf is how long a written duration is, such as 24h or 7d; 0 for none.
+export function msOf(s: string | undefined): number {
+  const [, n, unit] = /^(\d+)(s|min|h|d)$/.exec(s ?? "") ?? [];
+  return Number(n) * ({ s: 1000, min: 60_000, h: hour, d: 24 * hour }[unit] ?? 0) || 0;
 }
 
 // newestOf is the time of the newest reading of a device, live or from a file.

@@ -102,3 +102,19 @@ export function useMoment(at: number, metrics: readonly string[]) {
   }, [then.data, rules.data, now, at]);
   return { moment, pending: at > 0 && then.isPending, error: then.error };
 }
+
+// useMetricsOfEach chooses what to ask of a past moment: one metric of each model, of a rule
+// where there is one, so that each device is known by its readings of then.
+export function useMetricsOfEach(asked: boolean): readonly string[] {
+  const live = useDevices();
+  return useMemo(() => {
+    const of = new Map<string, string>();
+    if (asked)
+      for (const d of live.values()) {
+        const names = d.margins.length > 0 ? d.margins.map((m) => m.metric) : Object.keys(d.latest);
+        const first = names.sort()[0];
+        if (first && !(first > (of.get(d.model) ?? "~"))) of.set(d.model, first);
+      }
+    return [...new Set(of.values())].sort().slice(0, 20);
+  }, [live, asked]);
+}

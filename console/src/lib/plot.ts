@@ -1,4 +1,5 @@
 import uPlot from "uplot";
+import { pointed } from "./crosshair";
 import { number } from "./format";
 import { zone } from "./prefer";
 
@@ -38,6 +39,7 @@ export function mount(
   const again = () => {
     plot.current?.destroy();
     plot.current = draw(holder.clientWidth);
+    pointed(plot.current);
   };
   again();
   const resized = new ResizeObserver(() => plot.current?.setSize({ width: holder.clientWidth, height }));

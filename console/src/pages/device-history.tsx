@@ -15,10 +15,10 @@ import { firstLimit, useForecast } from "../api/forecast";
 import { useFleet } from "../api/live";
 import { Button, Choice, Empty, Notes, Trouble } from "../components/parts";
 import { LimitAheadNote } from "../components/limit-ahead";
+import { LogLane } from "../components/log-lane";
 import { Different } from "../components/different";
 import { Trace, type AlarmSpan, type TraceData } from "../components/trace";
-import { number, plural, say } from "../lib/format";
-import { written } from "../lib/prefer";
+import { minuteOf, number, plural, say } from "../lib/format";
 import {
   expectedGap,
   iso,
@@ -186,7 +186,7 @@ export function History({ device, model }: { device: Device; model?: Model }) {
       {asked && <Different device={device.id} times={times} onClose={() => setAsked("")} />}
       <p className="flex flex-wrap items-baseline gap-x-3 pb-1 text-muted">
         <b className="text-ink">
-          {moment(times.from)} – {times.live ? "now" : moment(times.to)}
+          {minuteOf(times.from)} – {times.live ? "now" : minuteOf(times.to)}
         </b>
         <span>
           {lines.data ? `a point every ${lines.data.step}` : "…"}. Drag over a chart to look closer; Ctrl and
@@ -255,6 +255,7 @@ export function History({ device, model }: { device: Device; model?: Model }) {
             onZoom={go}
           />
         ))}
+        <LogLane device={device.id} from={times.from} to={shownTo} />
       </div>
     </section>
   );
@@ -355,9 +356,6 @@ function exportOf(device: string, shown: Property[], s: Times, format: string): 
   return `/api/v1/export?${q}`;
 }
 
-const moment = (ms: number) =>
-  written(ms, { weekday: "short", day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
-
 function Row({
   device,
   property: p,
@@ -444,7 +442,7 @@ function Row({
               </span>{" "}
               <span className="text-muted">{p.display}</span>
             </p>
-            <p className="text-[0.8125rem] text-muted">{moment(under.at * 1000)}</p>
+            <p className="text-[0.8125rem] text-muted">{minuteOf(under.at * 1000)}</p>
           </>
         ) : low !== undefined && p.type !== "boolean" ? (
           <p className="text-muted">
@@ -504,7 +502,6 @@ function Row({
           limits={limits}
           decimals={p.decimals}
           unit={p.display ?? ""}
-          syncKey={"history " + device.id}
           step={p.type === "boolean"}
           summary={summarise(p, data, times.from, times.to)}
           onZoom={(a, b) => onZoom(a * 1000, b * 1000)}

@@ -410,7 +410,6 @@ function Metric({
           limits={limits}
           decimals={p.decimals}
           unit={p.display ?? ""}
-          syncKey={device.id}
           step={p.type === "boolean"}
           summary={summarise(p, data, from, to)}
         />

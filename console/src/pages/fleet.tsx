@@ -13,7 +13,7 @@ import { useMatching, Where } from "../components/where";
 import { calling } from "../lib/alarms";
 import { called, clock, lasting, number, plural, rank, rate, say, soon, words } from "../lib/format";
 import { conditionOf, exampleOf, labelKeys } from "../lib/example";
-import { useMoment } from "../lib/moment";
+import { useMetricsOfEach, useMoment } from "../lib/moment";
 import { byNeed } from "../lib/need";
 import { useScreen } from "../lib/screen";
 import { useNow, useParam, useTitle } from "../lib/use";
@@ -192,22 +192,6 @@ export function FleetPage() {
       {asOf === 0 && <Foot devices={inUse} />}
     </>
   );
-}
-
-// useMetricsOfEach chooses what to ask of a past moment: one metric of each model, of a rule
-// where there is one, so that each device is known by its readings of then.
-function useMetricsOfEach(asked: boolean): readonly string[] {
-  const live = useDevices();
-  return useMemo(() => {
-    const of = new Map<string, string>();
-    if (asked)
-      for (const d of live.values()) {
-        const names = d.margins.length > 0 ? d.margins.map((m) => m.metric) : Object.keys(d.latest);
-        const first = names.sort()[0];
-        if (first && !(first > (of.get(d.model) ?? "~"))) of.set(d.model, first);
-      }
-    return [...new Set(of.values())].sort().slice(0, 20);
-  }, [live, asked]);
 }
 
 // The map brings the shapes of the land, which nobody else needs.

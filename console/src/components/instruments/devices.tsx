@@ -2,17 +2,20 @@ import { lazy, Suspense, useMemo, useState } from "react";
 import { Link } from "react-router";
 import type { Device, Instrument } from "../../api/client";
 import { useFleet } from "../../api/live";
-import { useChosen, type Seen } from "../../lib/board";
+import { both, useChosen, type Seen } from "../../lib/board";
+import { useCrosshair } from "../../lib/crosshair";
 import { calling } from "../../lib/alarms";
-import { ago, called, number, plural, rank, say, words } from "../../lib/format";
+import { absolute, ago, called, number, plural, rank, say, words } from "../../lib/format";
+import { useMetricsOfEach, useMoment } from "../../lib/moment";
 import { byNeed } from "../../lib/need";
 import { usePlaces } from "../../lib/place";
+import { useScreen } from "../../lib/screen";
+import { useDelayed } from "../../lib/use";
 import { middle, PlanPicture } from "../plan";
 import { Vessels as Field } from "../../pages/fleet-vessels";
 import { Badge } from "../badge";
 import { useMatching } from "../where";
 import { Vessel } from "../vessel";
-import { both } from "../../lib/board";
 import { Frame, grown, None, titleOf } from "./parts";
 
 export function Alarms({ x, seen }: { x: Instrument; seen: Seen }) {
@@ -289,6 +292,17 @@ export function Roster({ x, seen }: { x: Instrument; seen: Seen }) {
 
 // Plan is the picture of a site with its devices where somebody put them, on this board or on
 // the page of the site; while a board is changed they are dragged there.
+// useThen is how all devices were at the time at which the crosshair of the page rests; undefined
+// where it does not.
+function useThen(now: number, on: boolean) {
+  const screen = useScreen();
+  const cross = useCrosshair();
+  const at = cross === null ? 0 : Math.floor(cross / 60_000) * 60_000;
+  const rests = useDelayed(String(at), 400) ?? "0";
+  const past = on && !screen && at < now && rests === String(at) ? at : 0;
+  return useMoment(past, useMetricsOfEach(past > 0)).moment;
+}
+
 export function Plan({
   x,
   seen,
@@ -301,7 +315,9 @@ export function Plan({
   onChange?: (x: Instrument) => void;
 }) {
   const site = x.site ?? seen.site ?? "";
-  const { devices } = useChosen(seen.where);
+  const { devices: now } = useChosen(seen.where);
+  const then = useThen(seen.now, !onChange && !seen.asOf);
+  const devices = then ? now.flatMap((d) => then.devices.get(d.id) ?? []) : now;
   const places = usePlaces(site !== "");
   const [broken, setBroken] = useState("");
   const here = devices.filter((d) => !site || d.labels.site === site);
@@ -313,7 +329,16 @@ export function Plan({
       </Frame>
     );
   return (
-    <Frame title={titleOf(x)} aside={onChange ? "drag a device to its place" : site}>
+    <Frame
+      title={titleOf(x)}
+      aside={
+        onChange
+          ? "drag a device to its place"
+          : then
+            ? `as of ${absolute(new Date(then.at).toISOString())}`
+            : site
+      }
+    >
       {broken === site ? (
         <None>{site} has no plan yet; it is added on the page of the sites.</None>
       ) : (

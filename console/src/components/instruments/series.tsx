@@ -1,11 +1,14 @@
-import { useMemo } from "react";
+import { useMemo, type ReactNode } from "react";
 import { Link } from "react-router";
 import type { Device, Instrument } from "../../api/client";
-import { useChosen, useLines, useProperty, type Seen } from "../../lib/board";
-import { lasting, number, plural, say, words } from "../../lib/format";
-import { expectedGap, withGaps } from "../../lib/history";
+import { useForecast } from "../../api/forecast";
+import { useAlarmsOf, useChosen, useLines, useProperty, type Seen } from "../../lib/board";
+import { pointAt, useCrosshair } from "../../lib/crosshair";
+import { lasting, minuteOf, number, plural, say, words } from "../../lib/format";
+import { expectedGap, msOf, withGaps } from "../../lib/history";
 import { css } from "../../lib/plot";
 import { Lines, type ManyLines } from "../lines";
+import type { TraceData } from "../trace";
 import { worst } from "../vessel";
 import { about, Frame, grown, limitsNear, None, titleOf } from "./parts";
 
@@ -23,7 +26,20 @@ function abnormal(d: Device | undefined): string | undefined {
 export function Trace({ x, seen, height }: { x: Instrument; seen: Seen; height: number }) {
   const { devices, pending } = useChosen(seen.where);
   const p = useProperty(x.metrics?.[0] ?? "", devices);
-  const answer = useLines(x.metrics ?? [], seen, { aggregate: x.aggregate, groupBy: x.group_by });
+  const asked = { aggregate: x.aggregate, groupBy: x.group_by };
+  const answer = useLines(x.metrics ?? [], seen, asked);
+  const before = msOf(x.compare);
+  const { from, to } = seen.times;
+  const past = useLines(
+    x.metrics ?? [],
+    { ...seen, times: { ...seen.times, from: from - before, to: to - before } },
+    { ...asked, enabled: before > 0 },
+  );
+  const one = devices.length === 1 ? devices[0] : undefined;
+  // A forecast is of what comes after now.
+  const ahead = one && seen.times.live && !seen.asOf && p?.type !== "boolean" ? (x.forecast ?? "") : "";
+  const forecast = useForecast(one?.id ?? "", x.metrics?.[0] ?? "", ahead, one !== undefined);
+  const alarms = useAlarmsOf(one, x.metrics?.[0] ?? "", seen.now);
   const by = useMemo(() => new Map(devices.map((d) => [d.id, d])), [devices]);
   const several = (x.metrics?.length ?? 0) > 1;
   const rows = useMemo(
@@ -37,7 +53,13 @@ export function Trace({ x, seen, height }: { x: Instrument; seen: Seen; height: 
             expectedGap(d?.interval ?? "1min", seen.times.to - seen.times.from, 240),
           );
           const of = l.device ?? (l.group ?? "").replace(/^[^=]*=/, "");
-          return { d, data, name: several ? `${of} ${words(l.metric)}` : of };
+          return {
+            d,
+            data,
+            of: l.device ?? l.group,
+            metric: l.metric,
+            name: several ? `${of} ${words(l.metric)}` : of,
+          };
         })
         .sort(
           (a, b) =>
@@ -47,16 +69,38 @@ export function Trace({ x, seen, height }: { x: Instrument; seen: Seen; height: 
         .slice(-most),
     [answer.data, by, several, seen.times.from, seen.times.to],
   );
-  const lines = useMemo<ManyLines[]>(
-    () =>
-      rows.map((r) => ({
-        name: r.name,
-        at: r.data.at,
-        value: r.data.mean,
-        ...(rows.length <= 2 && { min: r.data.min, max: r.data.max }),
-      })),
-    [rows],
-  );
+  // Beside each line that of before, of the same colour, and at last what is forecast.
+  const { lines, owner } = useMemo(() => {
+    const lines: ManyLines[] = rows.map((r) => ({
+      name: r.name,
+      at: r.data.at,
+      value: r.data.mean,
+      ...(rows.length <= 2 && { min: r.data.min, max: r.data.max }),
+    }));
+    const owner = rows.map((_, i) => i);
+    if (before > 0)
+      rows.forEach((r, i) => {
+        const was = past.data?.lines?.find((l) => (l.device ?? l.group) === r.of && l.metric === r.metric);
+        if (!was?.steps.length) return;
+        const gap = expectedGap(r.d?.interval ?? "1min", to - from, 240);
+        const d = withGaps(was.steps, gap, before);
+        lines.push({ name: `${r.name}, before`, at: d.at, value: d.mean, drawn: "before" });
+        owner.push(i);
+      });
+    if (ahead !== "" && forecast.data && rows.length === 1) {
+      const steps = forecast.data.steps;
+      lines.push({
+        name: "forecast",
+        at: steps.map((s) => Date.parse(s.at) / 1000),
+        value: steps.map((s) => s.mean),
+        min: steps.map((s) => s.low),
+        max: steps.map((s) => s.high),
+        drawn: "ahead",
+      });
+      owner.push(0);
+    }
+    return { lines, owner };
+  }, [rows, before, past.data, ahead, forecast.data, from, to]);
   const limits = useMemo(
     () =>
       several
@@ -78,15 +122,16 @@ export function Trace({ x, seen, height }: { x: Instrument; seen: Seen; height: 
     if (c && !several) return css(c);
     return own ? css(`--line-${(i % 8) + 1}`) : css("--muted");
   };
-  const span = seen.times.to - seen.times.from;
+  const span = to - from;
   const unit = p?.display ?? "";
+  const last = ahead === "" ? undefined : forecast.data?.steps.at(-1);
   const summary = `${titleOf(x, p)} over ${lasting(span)}: ${rows
     .slice(-8)
     .map((r) => {
       const known = r.data.mean.filter((v): v is number => v !== null);
       return `${r.name} ${say(known.at(-1), p)} ${unit}`;
     })
-    .join(", ")}`;
+    .join(", ")}${last ? `; in ${ahead} probably ${say(last.mean, p)} ${unit}` : ""}`;
   return (
     <Frame
       title={titleOf(x, p)}
@@ -102,49 +147,170 @@ export function Trace({ x, seen, height }: { x: Instrument; seen: Seen; height: 
         <>
           <Lines
             lines={lines}
-            from={seen.times.from}
-            to={seen.times.to}
+            from={from}
+            to={to + (last ? msOf(ahead) : 0)}
             height={Math.max(height - grown(own && rows.length > 3 ? 86 : 64), 80)}
             picked={-1}
             summary={summary}
-            colour={paint}
+            colour={(i) => paint(owner[i] ?? i)}
             limits={steady}
+            alarms={several ? undefined : alarms}
             usual={several ? undefined : (p?.usual as number[] | undefined)}
           />
           <p
             className="flex flex-wrap gap-x-3 overflow-hidden text-[0.8125rem] whitespace-nowrap text-muted"
             style={{ maxHeight: "2.5rem" }}
           >
-            {(rows.length === 1 ? [] : own ? rows : bad)
-              .slice(-8)
-              .reverse()
-              .map((r) => (
-                <span key={r.name} className="inline-flex items-center gap-1.5">
-                  <i
-                    aria-hidden
-                    className="inline-block h-0.5 w-3"
-                    style={{ background: paint(rows.indexOf(r)) }}
-                  />
-                  {r.d ? (
-                    <Link to={`/devices/${r.d.id}`} className="hover:text-press">
-                      {r.name}
-                    </Link>
-                  ) : (
-                    r.name
-                  )}
+            <Under
+              from={from}
+              to={to}
+              says={(t) =>
+                rows
+                  .map((r, i) => ({ i, name: r.name, v: valueAt(r.data, t) }))
+                  .filter((r) => r.v !== null)
+                  .reverse()
+                  .slice(0, 8)
+                  .map((r) => (
+                    <span key={r.name} className="inline-flex items-center gap-1.5">
+                      <i aria-hidden className="inline-block h-0.5 w-3" style={{ background: paint(r.i) }} />
+                      {rows.length > 1 && `${r.name} `}
+                      <b className="font-semibold text-ink">{say(r.v!, p)}</b>
+                      {!several && unit}
+                    </span>
+                  ))
+              }
+            >
+              {(rows.length === 1 ? [] : own ? rows : bad)
+                .slice(-8)
+                .reverse()
+                .map((r) => (
+                  <span key={r.name} className="inline-flex items-center gap-1.5">
+                    <i
+                      aria-hidden
+                      className="inline-block h-0.5 w-3"
+                      style={{ background: paint(rows.indexOf(r)) }}
+                    />
+                    {r.d ? (
+                      <Link to={`/devices/${r.d.id}`} className="hover:text-press">
+                        {r.name}
+                      </Link>
+                    ) : (
+                      r.name
+                    )}
+                  </span>
+                ))}
+              {lines.some((l) => l.drawn === "before") && (
+                <span className="inline-flex items-center gap-1.5">
+                  <i aria-hidden className="inline-block w-4 border-t border-dashed border-current" />
+                  {lasting(before)} before
                 </span>
-              ))}
-            {!own && rows.length > bad.length && (
-              <span>
-                {bad.length
-                  ? `and ${number(rows.length - bad.length)} others, in grey`
-                  : `${number(rows.length)} lines, all sound`}
-              </span>
-            )}
+              )}
+              {last ? (
+                <span
+                  className="inline-flex items-center gap-1.5"
+                  title="With 95 % it lies within the shaded band"
+                >
+                  <i aria-hidden className="inline-block w-4 border-t-2 border-dotted border-current" />
+                  in {lasting(msOf(ahead))} probably {say(last.mean, p)} {unit}, {say(last.low, p)} to{" "}
+                  {say(last.high, p)}
+                </span>
+              ) : (
+                ahead !== "" && forecast.error && <span>no forecast: {forecast.error.message}</span>
+              )}
+              {!own && rows.length > bad.length && (
+                <span>
+                  {bad.length
+                    ? `and ${number(rows.length - bad.length)} others, in grey`
+                    : `${number(rows.length)} lines, all sound`}
+                </span>
+              )}
+            </Under>
           </p>
         </>
       )}
     </Frame>
+  );
+}
+
+// valueAt is the value of a line at a time in ms, the last before it; null in a gap.
+function valueAt(d: TraceData, t: number): number | null {
+  let [a, b] = [0, d.at.length];
+  while (a < b) {
+    const m = (a + b) >> 1;
+    if (d.at[m] * 1000 <= t) a = m + 1;
+    else b = m;
+  }
+  return a === 0 ? null : d.mean[a - 1];
+}
+
+// Under says what stands under the crosshair of the page, in the place of something else.
+function Under({
+  from,
+  to,
+  says,
+  children,
+}: {
+  from: number;
+  to: number;
+  says: (t: number) => ReactNode;
+  children: ReactNode;
+}) {
+  const cross = useCrosshair();
+  if (cross === null || cross < from || cross > to) return children;
+  return (
+    <>
+      <span>{minuteOf(cross)}</span>
+      {says(cross)}
+    </>
+  );
+}
+
+// Crossed lays the crosshair of the page over a row of a time axis, and says what was there.
+function Crossed({
+  from,
+  to,
+  says,
+  children,
+}: {
+  from: number;
+  to: number;
+  says: (t: number) => string;
+  children: ReactNode;
+}) {
+  const cross = useCrosshair();
+  const part = cross === null ? -1 : (cross - from) / (to - from);
+  const over = part >= 0 && part <= 1;
+  return (
+    <div
+      className="relative"
+      onPointerMove={(e) => {
+        const box = e.currentTarget.getBoundingClientRect();
+        pointAt(from + ((e.clientX - box.left) / box.width) * (to - from));
+      }}
+      onPointerLeave={() => pointAt(null)}
+    >
+      {children}
+      {over && (
+        <>
+          <i
+            aria-hidden
+            className="pointer-events-none absolute -inset-y-1 border-l border-dashed border-muted"
+            style={{ left: `${100 * part}%` }}
+          />
+          <span
+            aria-hidden
+            className="pointer-events-none absolute top-1/2 -translate-y-1/2 bg-ground/90 px-1 text-[0.8125rem] whitespace-nowrap"
+            style={
+              part < 0.5
+                ? { left: `calc(${100 * part}% + 4px)` }
+                : { right: `calc(${100 - 100 * part}% + 4px)` }
+            }
+          >
+            {says(cross!)}
+          </span>
+        </>
+      )}
+    </div>
   );
 }
 
@@ -202,29 +368,38 @@ export function Strip({ x, seen }: { x: Instrument; seen: Seen }) {
             return (
               <div
                 key={l.device}
-                className="grid grid-cols-[minmax(6rem,9rem)_minmax(0,1fr)] items-center gap-3 py-0.5"
+                className="relative grid grid-cols-[minmax(6rem,9rem)_minmax(0,1fr)] items-center gap-3 py-0.5"
               >
                 <Link to={`/devices/${l.device}`} className="truncate hover:text-press">
                   {d?.name || l.device}
                 </Link>
-                <svg
-                  viewBox={`0 0 1000 10`}
-                  preserveAspectRatio="none"
-                  className="h-3 w-full"
-                  role="img"
-                  aria-label={`${l.device}: ${states.map((s) => `${said(s)} ${number(100 * share(s), 0)} %`).join(", ")}`}
+                <Crossed
+                  from={from}
+                  to={to}
+                  says={(t) => {
+                    const then = parts.find((q) => q.from <= t && t < q.to);
+                    return then ? said(then.s) : "nothing came";
+                  }}
                 >
-                  {parts.map((q) => (
-                    <rect
-                      key={q.from}
-                      x={(1000 * (q.from - from)) / (to - from)}
-                      width={Math.max(1, (1000 * (q.to - q.from)) / (to - from))}
-                      y="0"
-                      height="10"
-                      style={{ fill: fill(q.s) }}
-                    />
-                  ))}
-                </svg>
+                  <svg
+                    viewBox={`0 0 1000 10`}
+                    preserveAspectRatio="none"
+                    className="h-3 w-full"
+                    role="img"
+                    aria-label={`${l.device}: ${states.map((s) => `${said(s)} ${number(100 * share(s), 0)} %`).join(", ")}`}
+                  >
+                    {parts.map((q) => (
+                      <rect
+                        key={q.from}
+                        x={(1000 * (q.from - from)) / (to - from)}
+                        width={Math.max(1, (1000 * (q.to - q.from)) / (to - from))}
+                        y="0"
+                        height="10"
+                        style={{ fill: fill(q.s) }}
+                      />
+                    ))}
+                  </svg>
+                </Crossed>
               </div>
             );
           })}
