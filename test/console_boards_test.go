@@ -267,6 +267,25 @@ func TestCausesAreFoundInThreeClicks(t *testing.T) {
 	ok(t, p.ClickText("Back to now"))
 	ok(t, p.WaitText("Needs somebody", within))
 
+	// One crosshair stands in all that has a time axis: the strips say what was then, and where
+	// it rests the plan shows it. The trace compares, and goes on into what probably comes.
+	point := func(chart int, at float64) string {
+		return fmt.Sprintf(`(() => { const o = document.querySelectorAll(".u-over")[%d]; if (!o) return false; o.scrollIntoView({ block: "center" });
+			const b = o.getBoundingClientRect();
+			for (const t of ["mouseenter", "mousemove"]) o.dispatchEvent(new MouseEvent(t, { clientX: b.left + b.width * %g, clientY: b.top + b.height / 2, bubbles: true }));
+			return true })()`, chart, at)
+	}
+	ok(t, p.Go(d.Console+"/boards/fennimore-hall"))
+	ok(t, p.WaitText("in 12 h probably", within))
+	ok(t, p.WaitText("1 d before", within))
+	ok(t, p.Wait(point(0, 0.5)+` && [...document.querySelectorAll("[data-instrument=strip] span")].some((x) => x.textContent === "off" && x.ariaHidden === "true")`, within))
+	ok(t, p.Wait(`document.querySelector("[data-instrument=plan]")?.textContent.includes("as of ")`, within))
+	quiet(t, p, "a board under the crosshair")
+	ok(t, p.Go(d.Console+"/devices/tank-fennimore-07/history?span=1h"))
+	ok(t, p.WaitText("sys: started", within))
+	ok(t, p.Wait(point(0, 0.2)+` && document.querySelector("[aria-label='Log on the same time axis']").textContent.includes("Nothing was written before that")`, within))
+	quiet(t, p, "the log under the traces")
+
 	// The board of a device as it was an hour ago has the values of then.
 	then := time.Now().Add(-time.Hour).UTC().Format(time.RFC3339)
 	ok(t, p.Go(d.Console+"/boards/made/device/tank-fennimore-07?asof="+then))
