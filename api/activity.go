@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -9,6 +10,10 @@ import (
 	"ullage/core/value"
 	"ullage/fleet/fault"
 )
+
+// knownAfter is for how long messages are counted before it is said what they would be in a
+// month.
+const knownAfter = 6 * time.Hour
 
 func (s *server) activityRoutes() {
 	type asked struct {
@@ -29,7 +34,14 @@ func (s *server) activityRoutes() {
 		for _, a := range all {
 			row := client.Activity{Device: a.Device, Model: a.Model, Version: a.Version, Firmware: a.Firmware, Site: a.Site, From: a.From,
 				Online: 100 * a.Online, Spells: a.Spells, Longest: a.Longest.Seconds(), Total: a.Total.Seconds(), Link: string(a.Link),
-				LastAt: optional(a.LastAt), Refused: a.Refused, Versions: a.Versions}
+				LastAt: optional(a.LastAt), Messages: a.Up + a.Down, Bytes: a.UpBytes + a.DownBytes, Refused: a.Refused, Late: a.Late,
+				Connects: a.Connects, Versions: a.Versions}
+			if !a.Counted.IsZero() {
+				row.Counted = optional(a.Counted)
+				if long := s.Now().Sub(a.Counted); long >= knownAfter {
+					row.Monthly = float64(row.Bytes) * float64(30*24*time.Hour) / float64(long)
+				}
+			}
 			for _, x := range a.Off[max(0, len(a.Off)-in.Off):] {
 				row.Off = append(row.Off, client.OffLine{From: x.From, To: optional(x.End)})
 			}

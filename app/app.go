@@ -15,6 +15,7 @@ import (
 	"ullage/core/person"
 	"ullage/core/secret"
 	"ullage/fleet/access"
+	"ullage/fleet/activity"
 	"ullage/fleet/ahead"
 	"ullage/fleet/alarms"
 	"ullage/fleet/asof"
@@ -147,6 +148,7 @@ type App struct {
 	Expressions  *expressions.Expressions
 	Queries      *query.Queries
 	Logs         *logs.Logs
+	Activity     *activity.Counter
 	Revisions    *revisions.Revisions
 	Folder       *folder.Loader
 	Importer     *imports.Importer
@@ -169,6 +171,7 @@ type App struct {
 	refusedAt time.Time
 	kept      *store.Traffic // nil where no traffic is kept
 	keptLogs  *store.Logs
+	keptCount *store.Activity
 	damage    int // how much of the data folder is known to be damaged
 	running   bool
 	stop      context.CancelFunc
@@ -299,13 +302,24 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	if aside != "" {
 		o.Log.Error("the logs of devices cannot be read, and were put aside", "file", aside)
 	}
+	if a.keptCount, aside, err = store.OpenActivity(o.Dir); err != nil {
+		return a, err
+	}
+	if aside != "" {
+		o.Log.Error("what passed between devices and the service cannot be read, and was put aside", "file", aside)
+	}
+	a.Activity = activity.New(activity.Options{Keeper: a.keptCount, Now: o.Now,
+		Failed: func(err error) {
+			o.Log.Error("what passed between devices and the service could not be counted", "error", err)
+		}})
+	a.Traffic.Counting(a.Activity.Passed)
 	a.Logs = logs.New(logs.Options{Keeper: a.keptLogs, Devices: a.Devices, Models: a.Models, Hide: a.Settings.Hide, Now: o.Now,
 		Failed: func(err error) { o.Log.Error("lines of logs could not be kept", "error", err) }})
 	a.Meter = &ingest.Meter{}
 	a.Derivations = derived.New(derived.Options{Devices: a.Devices, Models: a.Models, Present: a.Present,
 		History: past, Store: telemetry, Bus: a.Bus, Log: o.Log, Now: o.Now})
 	a.Intake = ingest.New(ingest.Options{Store: telemetry, Devices: a.Devices, Models: a.Models, Settings: a.Settings,
-		Commands: a.Commands, Commits: a.Commits, Traffic: a.Traffic, Bus: a.Bus, Derive: a.Derivations, Logs: a.Logs, Now: o.Now})
+		Commands: a.Commands, Commits: a.Commits, Traffic: a.Traffic, Bus: a.Bus, Derive: a.Derivations, Logs: a.Logs, Late: a.Activity.Late, Now: o.Now})
 	a.Door = door.New(door.Options{Devices: a.Devices, Intake: a.Intake, Settings: a.Settings, Commands: a.Commands,
 		Traffic: a.Traffic, Joining: a.Joining, Models: a.Models, Ways: o.Ways, Judge: o.Judge, Takes: o.Takes, Limits: o.Limits, Log: o.Log, Now: o.Now})
 	a.Expressions = expressions.New(expressions.Options{Models: a.Models, Devices: a.Devices, Present: a.Present,
@@ -326,14 +340,14 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.Importer = imports.New(imports.Options{Intake: a.Intake, Devices: a.Devices, Models: a.Models, Store: telemetry,
 		Derive: a.Derivations, Bus: a.Bus, Now: o.Now})
 	a.Deleter = deletion.New(deletion.Options{Store: telemetry, Names: past.Names, Devices: a.Devices, Commits: a.Commits,
-		Traffic: a.Traffic, Logs: a.Logs, Bus: a.Bus, Forget: a.Derivations.Forget, Now: o.Now})
+		Traffic: a.Traffic, Logs: a.Logs, Activity: a.Activity, Bus: a.Bus, Forget: a.Derivations.Forget, Now: o.Now})
 	a.Retention = retention.New(retention.Options{Store: telemetry, Records: records, Devices: a.Devices,
 		Models: a.Models, Facts: o.KeepFacts, Readings: o.KeepReadings, Rollups: o.KeepRollups, Log: o.Log, Now: o.Now})
 	a.AsOf = asof.New(asof.Options{Records: records, History: past, Devices: a.Devices, Models: a.Models,
 		Now: o.Now})
 
 	a.Fleet = scoped.New(scoped.Options{Access: a.Access, Models: a.Models, Devices: a.Devices, Sites: a.Sites, Maintenances: a.Maintenances, Replays: a.Replays, Responses: a.Responses, Layers: a.Layers, Boards: a.Boards, Rollouts: a.Rollouts, Joining: a.Joining, Bulk: a.Bulk,
-		Settings: a.Settings, Commands: a.Commands, Alarms: a.Alarms, Present: a.Present, Logs: a.Logs, Changes: records, Expressions: a.Expressions,
+		Settings: a.Settings, Commands: a.Commands, Alarms: a.Alarms, Present: a.Present, Logs: a.Logs, Activity: a.Activity, Changes: records, Expressions: a.Expressions,
 		Facts: a.Facts, News: a.News, AsOf: a.AsOf, History: past, Queries: a.Queries, Importer: a.Importer,
 		Deleter: a.Deleter, Traffic: a.Traffic, Revisions: a.Revisions, Derivations: a.Derivations, Folder: a.Folder,
 		Intake: a.Intake, Meter: a.Meter, Commits: a.Commits, Now: o.Now})
@@ -493,7 +507,7 @@ func (a *App) close(graceful bool) error {
 		_ = a.Devices.SaveUses(context.Background()) // the latest uses of credentials, if there is time
 	}
 	a.Commits.Close()
-	return errors.Join(a.closeTraffic(), a.closeLogs(), a.Store.Close())
+	return errors.Join(a.closeTraffic(), a.closeLogs(), a.closeActivity(), a.Store.Close())
 }
 
 func (a *App) closeLogs() error {
@@ -502,6 +516,14 @@ func (a *App) closeLogs() error {
 	}
 	a.Logs.End()
 	return a.keptLogs.Close()
+}
+
+func (a *App) closeActivity() error {
+	if a.Activity == nil {
+		return nil
+	}
+	a.Activity.End()
+	return a.keptCount.Close()
 }
 
 func (a *App) closeTraffic() error {

@@ -116,7 +116,7 @@ func size(n int64) string {
 		return fmt.Sprintf("%d B", n)
 	case n < 10_000_000:
 		return fmt.Sprintf("%.0f kB", float64(n)/1e3)
-	case n < 10_000_000_000:
+	case n < 2_000_000_000:
 		return fmt.Sprintf("%.1f MB", float64(n)/1e6)
 	}
 	return fmt.Sprintf("%.1f GB", float64(n)/1e9)

@@ -20,7 +20,14 @@ type Activity struct {
 	Total    float64    `json:"total" doc:"All of it, in seconds"`
 	Link     string     `json:"link" enum:"online,overdue,silent,never"`
 	LastAt   *time.Time `json:"last_at,omitempty" doc:"Newest reading"`
-	Refused  int        `json:"refused" doc:"Messages, or parts of them, that were refused in the last hour"`
+	// What passed is counted by the hour, for 35 days.
+	Messages uint64     `json:"messages" doc:"How many passed in the span, both ways"`
+	Bytes    uint64     `json:"bytes" doc:"Of these messages, without what the protocols add"`
+	Monthly  float64    `json:"monthly" doc:"Bytes in a month of 30 days, if it goes on like that; 0 until six hours were counted"`
+	Refused  uint64     `json:"refused" doc:"Messages of which something was refused"`
+	Late     uint64     `json:"late" doc:"Readings that came more than five intervals, and five minutes, after they were taken"`
+	Connects uint64     `json:"connects" doc:"Sessions that began; over HTTP there are none"`
+	Counted  *time.Time `json:"counted,omitempty" doc:"From when on these were counted, where that is later than the span"`
 	Versions int        `json:"versions" doc:"Versions of its model that it had in the span"`
 	Off      []OffLine  `json:"off,omitempty" doc:"The newest times off line, as many as were asked for, the oldest first"`
 }

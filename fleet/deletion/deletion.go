@@ -64,6 +64,8 @@ type Options struct {
 	Names   func(device, metric string) []string
 	Commits *commit.Writer
 	Logs    interface{ Forget(device string) error }
+	// Activity is what is counted of devices.
+	Activity interface{ Drop(device string) error }
 	Traffic *traffic.Log
 	Bus     *event.Bus
 	// Forget drops what was derived from readings of a device and is remembered.
@@ -166,7 +168,7 @@ func (x *Deleter) Delete(ctx context.Context, s Span, by string) (Deletion, erro
 		return d, err
 	}
 	if s.All {
-		if err := errors.Join(x.o.Traffic.Forget(s.Device), x.o.Logs.Forget(s.Device)); err != nil {
+		if err := errors.Join(x.o.Traffic.Forget(s.Device), x.o.Logs.Forget(s.Device), x.o.Activity.Drop(s.Device)); err != nil {
 			return d, err
 		}
 	}

@@ -118,6 +118,8 @@ type Options struct {
 	Bus      *event.Bus
 	Derive   Deriver // nil for no derived telemetry
 	Logs     *logs.Logs
+	// Late counts readings of a device that came late; nil for nobody.
+	Late func(device string, at time.Time, readings int)
 	Now      func() time.Time
 }
 
@@ -313,6 +315,7 @@ func (d *Intake) acceptReadings(m Message, dev devices.Device, arrived time.Time
 			}
 			d.readings.Add(uint64(len(checked.Readings)))
 			d.o.Devices.Seen(m.Device)
+			d.late(m.Device, checked.Readings, mod.Interval, arrived)
 			d.o.Bus.Publish(event.Readings{Device: m.Device, Readings: checked.Readings, Arrived: arrived})
 			done(d.finish(m, arrived, out))
 		}})
@@ -320,6 +323,22 @@ func (d *Intake) acceptReadings(m Message, dev devices.Device, arrived time.Time
 		d.forget(m.Device, receipt)
 		done(d.finish(m, arrived, Outcome{Err: fault.From(err)}))
 	}
+}
+
+// late counts readings that came more than five intervals, and five minutes, after they were
+// taken.
+func (d *Intake) late(device string, rs []value.Reading, every time.Duration, arrived time.Time) {
+	if d.o.Late == nil {
+		return
+	}
+	n := 0
+	before := arrived.Add(-max(5*every, 5*time.Minute))
+	for i := range rs {
+		if rs[i].At.Before(before) {
+			n++
+		}
+	}
+	d.o.Late(device, arrived, n)
 }
 
 // Hold waits until a message of a kind may be read. Whoever sees to the order of

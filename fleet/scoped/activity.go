@@ -9,6 +9,7 @@ import (
 	"ullage/core/health"
 	"ullage/core/person"
 	"ullage/fleet/access"
+	"ullage/fleet/activity"
 	"ullage/fleet/commit"
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
@@ -31,8 +32,11 @@ type Activity struct {
 	Link     health.Link
 	LastAt   time.Time // newest reading; zero for none
 	Versions int       // of its model that it has had in the span
-	Refused  int       // messages or parts of them, of late
 	Off      []health.Spell
+	// Count is what passed in the span, from Counted on: since then it is counted, at the
+	// earliest since the device is here.
+	activity.Count
+	Counted time.Time
 }
 
 // Activity tells how the devices for which a condition is true were in contact over a span that
@@ -55,6 +59,10 @@ func (f *Fleet) Activity(ctx context.Context, c access.Caller, where string, spa
 	if err != nil {
 		return nil, err
 	}
+	passed, since, err := f.o.Activity.Sum(ctx, from, now)
+	if err != nil {
+		return nil, err
+	}
 	spells, versions := links.Spells(changed), map[string]int{}
 	for _, v := range moved {
 		versions[v.Subject]++
@@ -71,10 +79,11 @@ func (f *Fleet) Activity(ctx context.Context, c access.Caller, where string, spa
 		if d.JoinedAt.After(from) {
 			a.From = d.JoinedAt
 		}
+		a.Count, a.Counted = passed[d.ID], latest(from, since, d.JoinedAt)
 		away := spells[d.ID]
 		a.Link = health.Never
 		if p, ok := f.o.Present.Get(d.ID); ok {
-			a.Link, a.LastAt, a.Refused = p.Link, p.LastAt, p.Refusals
+			a.Link, a.LastAt = p.Link, p.LastAt
 		}
 		if !a.LastAt.IsZero() && a.LastAt.Before(a.From) { // its readings are older than it is here
 			if a.From = a.LastAt; a.From.Before(from) {
@@ -100,4 +109,13 @@ func (f *Fleet) Activity(ctx context.Context, c access.Caller, where string, spa
 		return cmp.Or(cmp.Compare(a.Online, b.Online), cmp.Compare(b.Spells, a.Spells), cmp.Compare(a.Device, b.Device))
 	})
 	return out, nil
+}
+
+func latest(ts ...time.Time) (out time.Time) {
+	for _, t := range ts {
+		if t.After(out) {
+			out = t
+		}
+	}
+	return out
 }

@@ -13,6 +13,7 @@ import (
 
 	"ullage/core/person"
 	"ullage/fleet/access"
+	"ullage/fleet/activity"
 	"ullage/fleet/alarms"
 	"ullage/fleet/asof"
 	"ullage/fleet/boards"
@@ -76,6 +77,7 @@ type Options struct {
 	Derivations  *derived.Derivations
 	Folder       *folder.Loader
 	Logs         *logs.Logs
+	Activity     *activity.Counter
 	Changes      Changes
 	Intake       *ingest.Intake
 	Meter        *ingest.Meter

@@ -95,6 +95,7 @@ type Log struct {
 	refused uint64
 	changed chan struct{} // closed with the next entry; nil while nobody waits
 	hide    func(device, text string) string
+	count   func(*Entry)
 	keeper  Keeper // nil for memory alone
 	keep    *keeping
 }
@@ -121,6 +122,9 @@ func (l *Log) each() int { return min(l.o.EachDevice, max(4, l.o.Devices/max(len
 // first entry.
 func (l *Log) Hiding(hide func(device, text string) string) { l.hide = hide }
 
+// Counting has every entry counted too. It must be called before the first entry.
+func (l *Log) Counting(count func(*Entry)) { l.count = count }
+
 // Changed returns a channel that is closed with the next entry.
 func (l *Log) Changed() <-chan struct{} {
 	l.mu.Lock()
@@ -139,6 +143,9 @@ func (l *Log) Add(e Entry) Entry {
 		e.Refused, e.Marked = l.hidden(e.Device, e.Refused), l.hidden(e.Device, e.Marked)
 	}
 	e.cut()
+	if l.count != nil {
+		l.count(&e)
+	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.seq++

@@ -3127,6 +3127,21 @@ export interface components {
             secret: string;
         };
         Activity: {
+            /**
+             * Format: int64
+             * @description Of these messages, without what the protocols add
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Sessions that began; over HTTP there are none
+             */
+            connects: number;
+            /**
+             * Format: date-time
+             * @description From when on these were counted, where that is later than the span
+             */
+            counted?: string;
             device: string;
             /** @description What it reports as its firmware */
             firmware?: string;
@@ -3140,6 +3155,11 @@ export interface components {
              * @description Newest reading
              */
             last_at?: string;
+            /**
+             * Format: int64
+             * @description Readings that came more than five intervals, and five minutes, after they were taken
+             */
+            late: number;
             /** @enum {string} */
             link: "online" | "overdue" | "silent" | "never";
             /**
@@ -3147,7 +3167,17 @@ export interface components {
              * @description The longest time off line, in seconds
              */
             longest: number;
+            /**
+             * Format: int64
+             * @description How many passed in the span, both ways
+             */
+            messages: number;
             model: string;
+            /**
+             * Format: double
+             * @description Bytes in a month of 30 days, if it goes on like that; 0 until six hours were counted
+             */
+            monthly: number;
             /** @description The newest times off line, as many as were asked for, the oldest first */
             off?: components["schemas"]["OffLine"][];
             /**
@@ -3157,7 +3187,7 @@ export interface components {
             online: number;
             /**
              * Format: int64
-             * @description Messages, or parts of them, that were refused in the last hour
+             * @description Messages of which something was refused
              */
             refused: number;
             site?: string;

@@ -14,9 +14,9 @@ export const rate = (x: number) => `${number(x, x < 10 ? 1 : 0)} a second`;
 
 // bytes writes a size as people read it.
 export function bytes(n: number): string {
-  if (n < 10_000) return `${n} B`;
+  if (n < 10_000) return `${number(n, 0)} B`;
   if (n < 1e7) return `${number(n / 1e3, 0)} kB`;
-  if (n < 1e10) return `${(n / 1e6).toFixed(1)} MB`;
+  if (n < 2e9) return `${number(n / 1e6, 1)} MB`;
   return `${(n / 1e9).toFixed(1)} GB`;
 }
 

@@ -79,18 +79,20 @@ export function FleetPage() {
               }))}
             />
             <div className="ml-auto flex flex-wrap items-center gap-3">
-              <label className="text-muted">
-                by{" "}
-                <select
-                  value={by}
-                  onChange={(e) => setBy(e.target.value)}
-                  className="rounded-[4px] border border-line bg-surface px-1.5 py-1 text-ink"
-                >
-                  {groupings.map((g) => (
-                    <option key={g}>{g}</option>
-                  ))}
-                </select>
-              </label>
+              {view !== "activity" && (
+                <label className="text-muted">
+                  by{" "}
+                  <select
+                    value={by}
+                    onChange={(e) => setBy(e.target.value)}
+                    className="rounded-[4px] border border-line bg-surface px-1.5 py-1 text-ink"
+                  >
+                    {groupings.map((g) => (
+                      <option key={g}>{g}</option>
+                    ))}
+                  </select>
+                </label>
+              )}
               <Choice
                 label="View"
                 value={view}
