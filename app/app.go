@@ -347,7 +347,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 		Now: o.Now})
 
 	a.Fleet = scoped.New(scoped.Options{Access: a.Access, Models: a.Models, Devices: a.Devices, Sites: a.Sites, Maintenances: a.Maintenances, Replays: a.Replays, Responses: a.Responses, Layers: a.Layers, Boards: a.Boards, Rollouts: a.Rollouts, Joining: a.Joining, Bulk: a.Bulk,
-		Settings: a.Settings, Commands: a.Commands, Alarms: a.Alarms, Present: a.Present, Logs: a.Logs, Activity: a.Activity, Changes: records, Expressions: a.Expressions,
+		Settings: a.Settings, Commands: a.Commands, Alarms: a.Alarms, Present: a.Present, Logs: a.Logs, Teams: teamsOf{a.People}, Activity: a.Activity, Changes: records, Expressions: a.Expressions,
 		Facts: a.Facts, News: a.News, AsOf: a.AsOf, History: past, Queries: a.Queries, Importer: a.Importer,
 		Deleter: a.Deleter, Traffic: a.Traffic, Revisions: a.Revisions, Derivations: a.Derivations, Folder: a.Folder,
 		Intake: a.Intake, Meter: a.Meter, Commits: a.Commits, Now: o.Now})
@@ -532,4 +532,14 @@ func (a *App) closeTraffic() error {
 	}
 	a.Traffic.End()
 	return a.kept.Close()
+}
+
+// teamsOf are the teams of people, as the fleet asks for them.
+type teamsOf struct{ people *people.Register }
+
+func (t teamsOf) Of(name string) ([]string, bool) { return t.people.TeamsOf(name) }
+
+func (t teamsOf) Known(team string) bool {
+	_, ok := t.people.Teams.Find(team)
+	return ok
 }

@@ -35,6 +35,7 @@ type Board struct {
 	// Parameters are what whoever looks at it chooses at the top.
 	Parameters  []string     `yaml:"parameters,omitempty" json:"parameters,omitempty" maxItems:"8" nullable:"false" doc:"What is chosen at the top: device, model, or a label by its key" example:"[\"site\"]"`
 	Span        string       `yaml:"span,omitempty" json:"span,omitempty" maxLength:"80" doc:"The span of time it opens with; 24h if left out" example:"24h"`
+	Teams       []string     `yaml:"teams,omitempty,flow" json:"teams,omitempty" maxItems:"20" nullable:"false" doc:"Whose people may open it, beside engineers for all devices; everybody if left out" example:"[\"night-duty\"]"`
 	Instruments []Instrument `yaml:"instruments" json:"instruments" maxItems:"60" nullable:"false"`
 	// Made is filled in by the service: the board is made out of the models.
 	Made bool `yaml:"-" json:"made,omitempty" readOnly:"true" doc:"It is made out of the models by the service, and follows them"`
@@ -72,6 +73,7 @@ var measures = []string{"trace", "dial", "figure", "bars", "histogram", "strip"}
 
 var (
 	boardName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
+	teamName  = regexp.MustCompile(`^[a-z][a-z0-9._-]{0,62}$`)
 	labelKey  = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
 	spanNames = []string{"today", "yesterday", "week", "last-week", "month", "last-month"}
 )
@@ -107,12 +109,19 @@ func (b *Board) Check() error {
 		return wrong("/title", "the title of %s has %d characters; 120 are the most", b.Name, utf8.RuneCountInString(b.Title))
 	case len(b.Parameters) > 8:
 		return wrong("/parameters", "%s has %d parameters; 8 are the most", b.Name, len(b.Parameters))
+	case len(b.Teams) > 20:
+		return wrong("/teams", "%s is for %d teams; 20 are the most", b.Name, len(b.Teams))
 	case len(b.Instruments) > Most:
 		return wrong("/instruments", "%s has %d instruments; %d are the most: make two boards of it", b.Name, len(b.Instruments), Most)
 	}
 	for i, p := range b.Parameters {
 		if !labelKey.MatchString(p) || slices.Index(b.Parameters, p) != i {
 			return wrong(fmt.Sprintf("/parameters/%d", i), "%q is no parameter of %s, or is there twice; write device, model, or the key of a label, like site", value.Clip(p, 60), b.Name)
+		}
+	}
+	for i, t := range b.Teams {
+		if !teamName.MatchString(t) || slices.Index(b.Teams, t) != i {
+			return wrong(fmt.Sprintf("/teams/%d", i), "%q is no name of a team, or is there twice; write it as it is in the list of the teams", value.Clip(t, 60))
 		}
 	}
 	if err := checkSelector(b.Devices); err != nil {

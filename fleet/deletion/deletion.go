@@ -66,8 +66,8 @@ type Options struct {
 	Logs    interface{ Forget(device string) error }
 	// Activity is what is counted of devices.
 	Activity interface{ Drop(device string) error }
-	Traffic *traffic.Log
-	Bus     *event.Bus
+	Traffic  *traffic.Log
+	Bus      *event.Bus
 	// Forget drops what was derived from readings of a device and is remembered.
 	Forget func(device string)
 	Now    func() time.Time

@@ -120,7 +120,7 @@ type Options struct {
 	Logs     *logs.Logs
 	// Late counts readings of a device that came late; nil for nobody.
 	Late func(device string, at time.Time, readings int)
-	Now      func() time.Time
+	Now  func() time.Time
 }
 
 // Intake takes messages.

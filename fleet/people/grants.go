@@ -102,6 +102,20 @@ func (g *Register) grantAll() {
 	}
 }
 
+// TeamsOf returns the teams of a person, by name; ok is false for whoever is no person, as a
+// program with a key.
+func (g *Register) TeamsOf(name string) (teams []string, ok bool) {
+	if _, ok = g.Find(name); !ok {
+		return nil, false
+	}
+	for _, t := range g.Teams.List() {
+		if slices.Contains(t.People, name) {
+			teams = append(teams, t.Name)
+		}
+	}
+	return teams, true
+}
+
 // GrantsOf returns what somebody may: their own grants, and those of their teams.
 func (g *Register) GrantsOf(name string) []Given {
 	p, ok := g.Find(name)

@@ -94,9 +94,13 @@ func (f *Fleet) partOf(c access.Caller) *part {
 // boardFor returns a board as the caller may see it: without instruments of what they do
 // not see. It is false for a board that is about none of their devices.
 func (f *Fleet) boardFor(c access.Caller, p *part, b board.Board) (board.Board, bool) {
+	if !f.opens(c, b) {
+		return b, false
+	}
 	if p == nil {
 		return b, true
 	}
+	b.Teams = nil
 	if len(p.models) == 0 || !f.ownSelector(c, p, b.Devices, true) {
 		return b, false
 	}
@@ -157,11 +161,28 @@ func (f *Fleet) ownSelector(c access.Caller, p *part, source string, some bool) 
 	return err == nil && (!some || len(among) > 0)
 }
 
+// opens reports whether a board is for the caller: for the people of its teams, and for
+// engineers for all devices. A program with a key, and so a screen, is in no team: it was given
+// its page by an owner.
+func (f *Fleet) opens(c access.Caller, b board.Board) bool {
+	if len(b.Teams) == 0 || c.MayAll(person.Engineer) {
+		return true
+	}
+	teams, person := f.o.Teams.Of(c.Name)
+	return !person || slices.ContainsFunc(teams, func(t string) bool { return slices.Contains(b.Teams, t) })
+}
+
 // PutBoard makes a board, or changes the one of its name. Boards are for everybody, so they
 // need an engineer for all devices.
 func (f *Fleet) PutBoard(ctx context.Context, c access.Caller, x board.Board, cond noun.If) (noun.Saved[board.Board], error) {
 	if err := f.everywhere(c, person.Engineer); err != nil {
 		return noun.Saved[board.Board]{}, err
+	}
+	for _, t := range x.Teams {
+		if !f.o.Teams.Known(t) {
+			return noun.Saved[board.Board]{}, fault.New(fault.Invalid, "there is no team %s, so nobody of it could open the board", t).
+				Then("name one that there is, or leave teams out for everybody").On("board")
+		}
 	}
 	selectors := []string{x.Devices}
 	for _, i := range x.Instruments {

@@ -77,12 +77,21 @@ type Options struct {
 	Derivations  *derived.Derivations
 	Folder       *folder.Loader
 	Logs         *logs.Logs
+	Teams        Teams
 	Activity     *activity.Counter
 	Changes      Changes
 	Intake       *ingest.Intake
 	Meter        *ingest.Meter
 	Commits      *commit.Writer
 	Now          func() time.Time
+}
+
+// Teams knows the teams of people.
+type Teams interface {
+	// Of returns those of a person; false for whoever is none.
+	Of(name string) (teams []string, person bool)
+	// Known reports whether there is a team.
+	Known(team string) bool
 }
 
 // Fleet is what callers see and change.

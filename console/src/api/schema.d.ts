@@ -3555,6 +3555,13 @@ export interface components {
              */
             span?: string;
             /**
+             * @description Whose people may open it, beside engineers for all devices; everybody if left out
+             * @example [
+             *       "night-duty"
+             *     ]
+             */
+            teams?: string[];
+            /**
              * @description What stands over it; its name if left out
              * @example Fennimore, fermentation hall
              */

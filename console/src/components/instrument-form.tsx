@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useMemo, type ReactNode } from "react";
+import { useMemo, useState, type ReactNode } from "react";
 import { api, ask, type Board, type Instrument } from "../api/client";
 import { useDevices } from "../api/live";
 import { boardSpans } from "../lib/history";
@@ -89,6 +89,13 @@ export default function InstrumentForm({
               <option key={l}>{l}</option>
             ))}
           </select>
+        </Row>
+        <Row label="For the people of these teams, with commas; for everybody if empty" id="b-teams">
+          <Names
+            id="b-teams"
+            value={board.teams ?? []}
+            onChange={(teams) => onBoard({ ...board, teams: teams.length ? teams : undefined })}
+          />
         </Row>
         <Row label="Opens with" id="b-span">
           <Spans id="b-span" value={board.span ?? "24h"} onChange={(span) => onBoard({ ...board, span })} />
@@ -332,6 +339,36 @@ function Row({ label, id, children }: { label: string; id: string; children: Rea
       </label>
       {children}
     </div>
+  );
+}
+
+// Names are some names, written with commas between them.
+function Names({
+  id,
+  value,
+  onChange,
+}: {
+  id: string;
+  value: readonly string[];
+  onChange: (v: string[]) => void;
+}) {
+  const [text, setText] = useState(value.join(", "));
+  return (
+    <input
+      id={id}
+      value={text}
+      onChange={(e) => {
+        setText(e.target.value);
+        onChange(
+          e.target.value
+            .split(",")
+            .map((t) => t.trim())
+            .filter(Boolean),
+        );
+      }}
+      placeholder="everybody"
+      className={fieldLook}
+    />
   );
 }
 
