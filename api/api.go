@@ -270,6 +270,7 @@ func (s *server) routes() {
 	s.snapshotRoutes()
 	s.logRoutes()
 	s.activityRoutes()
+	s.originRoutes()
 	s.deletionRoutes()
 	s.queryRoutes()
 	s.figureRoutes()

@@ -1132,6 +1132,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{id}/values/{name}/origin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Where a reading is from: its message, or what it was derived from
+         * @description Of the newest reading of a metric, or of the newest at or before a time: when it was taken and when it came, the message that brought it, the readings from which it was derived, and the limits that rules set it.
+         */
+        get: operations["origin"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/documents": {
         parameters: {
             query?: never;
@@ -4129,6 +4149,62 @@ export interface components {
             text?: string;
             title: string;
         };
+        Entry: {
+            /**
+             * Format: date-time
+             * @description When it passed
+             */
+            at: string;
+            /** @description The message, cut at 2 KiB */
+            body?: string;
+            /** @description Person who sent it as the device, which did not */
+            by?: string;
+            /** @description Device id that an unrecognised caller claimed */
+            claimed?: string;
+            /** @description Device it is of; empty where nobody was recognised */
+            device?: string;
+            /**
+             * @description up is from the device, down is to it
+             * @enum {string}
+             */
+            direction: "up" | "down";
+            /**
+             * Format: int64
+             * @description Readings or values that were kept
+             */
+            kept: number;
+            /** @description What was kept with a mark, and why */
+            marked?: components["schemas"]["Finding"][];
+            /** @description Anything else worth knowing */
+            note?: string;
+            /** @description Why the whole message or connection was refused */
+            reason?: string;
+            /** @description What a stranger was told instead of the reason */
+            ref?: string;
+            /** @description What was not kept, and why */
+            refused?: components["schemas"]["Finding"][];
+            /** @description Network address of the other side */
+            remote?: string;
+            /**
+             * Format: int64
+             * @description Grows by one with each entry since the service started
+             */
+            seq: number;
+            /**
+             * Format: int64
+             * @description Bytes of the whole message
+             */
+            size: number;
+            /**
+             * @description TLS version of a connection that is encrypted
+             * @example TLS 1.3
+             */
+            tls?: string;
+            /** @description Topic below the device's own, such as readings, or connect */
+            topic: string;
+            /** @description mqtt or http */
+            transport: string;
+        };
         ExampleHelp: {
             /** @enum {string} */
             purpose: "filter" | "rule" | "group";
@@ -5746,6 +5822,50 @@ export interface components {
             rule: string;
             /** @enum {string} */
             state: "unacknowledged" | "acknowledged" | "returned unacknowledged" | "latched unacknowledged" | "latched" | "shelved" | "suppressed" | "out of service";
+        };
+        Origin: {
+            /**
+             * Format: date-time
+             * @description When the message came that brought it
+             */
+            arrived?: string;
+            /**
+             * Format: date-time
+             * @description When it was taken, by the device, or else when it came
+             */
+            at: string;
+            /** @description The expression that computes it */
+            derived?: string;
+            device: string;
+            /** @description Why there is no message */
+            gone?: string;
+            /** @description The readings that it was computed from */
+            inputs?: components["schemas"]["OriginInput"][];
+            /** @description Those of the rules that look at it; of the newest reading alone */
+            limits?: components["schemas"]["OriginLimit"][];
+            message?: components["schemas"]["Entry"];
+            metric: string;
+            /** @description Its marks, such as beyond range */
+            quality?: string[];
+            /** @description That unit, as people read it */
+            unit?: string;
+            /** @description In the unit of the model */
+            value: unknown;
+        };
+        OriginInput: {
+            /** Format: date-time */
+            at: string;
+            metric: string;
+            value: unknown;
+        };
+        OriginLimit: {
+            /** Format: double */
+            limit: number;
+            /** @description What the limit is on, as the rule writes it */
+            of: string;
+            rule: string;
+            /** @description The alarm is above it */
+            upward: boolean;
         };
         Part: {
             /** @description The same for programs: a number with all of its digits, a text, or a truth */
@@ -11928,6 +12048,79 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    origin: {
+        parameters: {
+            query?: {
+                /** @description The newest reading at or before that; of now if left out */
+                at?: string;
+            };
+            header?: never;
+            path: {
+                /** @description Device id */
+                id: string;
+                /** @description Name of a metric, attribute or setting */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Origin"];
+                };
             };
             /** @description Unauthorized */
             401: {

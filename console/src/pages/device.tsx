@@ -1,6 +1,6 @@
 import { May, who, Why } from "../components/may";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useMemo, useState } from "react";
+import { useEffect, useMemo, useState, type ReactNode } from "react";
 import { Link, NavLink, Route, Routes, useParams } from "react-router";
 import { api, ask, type Device, type Model, type Property, type Settings } from "../api/client";
 import { useFleet } from "../api/live";
@@ -16,6 +16,7 @@ import { Trace } from "../components/trace";
 import { Vessel } from "../components/vessel";
 import { headspaceOf } from "../components/legend";
 import { TrafficList } from "../components/traffic-list";
+import { ValueOrigin } from "../components/value-origin";
 import { why } from "../lib/alarms";
 import { absolute, ago, called, between, lasting, say, soon, words } from "../lib/format";
 import { written } from "../lib/prefer";
@@ -364,10 +365,12 @@ function Metric({
       <div className="pr-2">
         <h3 className="font-mono text-[0.8125rem] font-semibold">{p.name}</h3>
         <p className="whitespace-nowrap">
-          <span className="text-[1.375rem] leading-tight font-bold">
-            {latest ? say(latest.value, p) : "–"}
-          </span>{" "}
-          <span className="text-muted">{p.display}</span>
+          <Origin device={device} metric={p.name} known={latest !== undefined}>
+            <span className="text-[1.375rem] leading-tight font-bold">
+              {latest ? say(latest.value, p) : "–"}
+            </span>{" "}
+            <span className="text-muted">{p.display}</span>
+          </Origin>
         </p>
         <p className="text-muted" title={latest && absolute(latest.at)}>
           {marks ? (
@@ -568,5 +571,26 @@ function Journal({ id }: { id: string }) {
         ))}
       </tbody>
     </table>
+  );
+}
+
+// Origin lets a value say where it is from, but for a screen, which has nobody to press it.
+function Origin({
+  device,
+  metric,
+  known,
+  children,
+}: {
+  device: Device;
+  metric: string;
+  known: boolean;
+  children: ReactNode;
+}) {
+  const screen = useScreen();
+  if (screen || !known) return children;
+  return (
+    <ValueOrigin device={device.id} metric={metric}>
+      {children}
+    </ValueOrigin>
   );
 }
