@@ -278,6 +278,7 @@ func TestCausesAreFoundInThreeClicks(t *testing.T) {
 	ok(t, p.Go(d.Console+"/boards/fennimore-hall"))
 	ok(t, p.WaitText("in 12 h probably", within))
 	ok(t, p.WaitText("1 d before", within))
+	ok(t, p.Wait(`/\d °C/.test(document.querySelector("[data-instrument=plan]")?.textContent) && /\d ppm/.test(document.querySelector("[data-instrument=plan]").textContent)`, within))
 	ok(t, p.Wait(point(0, 0.5)+` && [...document.querySelectorAll("[data-instrument=strip] span")].some((x) => x.textContent === "off" && x.ariaHidden === "true")`, within))
 	ok(t, p.Wait(`document.querySelector("[data-instrument=plan]")?.textContent.includes("as of ")`, within))
 	quiet(t, p, "a board under the crosshair")

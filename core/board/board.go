@@ -58,7 +58,7 @@ type Instrument struct {
 	Columns   []string `yaml:"columns,omitempty,flow" json:"columns,omitempty" maxItems:"20" nullable:"false" doc:"Of a roster: metrics, health, link, model, headspace, seen, or labels as label.KEY" example:"[\"health\",\"must_temp\"]"`
 	Site      string   `yaml:"site,omitempty" json:"site,omitempty" maxLength:"100" doc:"Of a plan: whose picture it is; that of the board's parameter site if left out"`
 	// At is where devices stand on a plan, in percent of its width and height.
-	At      map[string][]float64 `yaml:"at,omitempty,flow" json:"at,omitempty" doc:"Of a plan: where devices stand on it, in percent from the left and from the top" example:"{\"tank-fennimore-07\":[30,40]}"`
+	At      map[string][]float64 `yaml:"at,omitempty,flow" json:"at,omitempty" doc:"Of a plan: where devices stand on it, and values as DEVICE/METRIC, in percent from the left and from the top" example:"{\"tank-fennimore-07\":[30,40],\"tank-fennimore-07/must_temp\":[30,50]}"`
 	Text    string               `yaml:"text,omitempty" json:"text,omitempty" maxLength:"8000" doc:"Of a note: Markdown"`
 	Setting string               `yaml:"setting,omitempty" json:"setting,omitempty" maxLength:"200" doc:"Of a control: the setting that is set on the devices"`
 	Command string               `yaml:"command,omitempty" json:"command,omitempty" maxLength:"200" doc:"Of a control: the command that the devices are given"`
@@ -72,10 +72,11 @@ var Kinds = []string{"trace", "dial", "figure", "bars", "histogram", "roster", "
 var measures = []string{"trace", "dial", "figure", "bars", "histogram", "strip"}
 
 var (
-	boardName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
-	teamName  = regexp.MustCompile(`^[a-z][a-z0-9._-]{0,62}$`)
-	labelKey  = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
-	spanNames = []string{"today", "yesterday", "week", "last-week", "month", "last-month"}
+	boardName  = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
+	teamName   = regexp.MustCompile(`^[a-z][a-z0-9._-]{0,62}$`)
+	metricName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]{0,199}$`)
+	labelKey   = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
+	spanNames  = []string{"today", "yesterday", "week", "last-week", "month", "last-month"}
 )
 
 // Error is one thing wrong with a board.
@@ -98,6 +99,12 @@ func Parse(src []byte) (*Board, error) {
 
 // YAML writes b as its file.
 func (b *Board) YAML() []byte { return yamldoc.Encode(b) }
+
+// Placed is the device of a place on a plan, and the metric where it is a value that stands there.
+func Placed(key string) (device, metric string) {
+	device, metric, _ = strings.Cut(key, "/")
+	return device, metric
+}
 
 // Check checks b alone. The error is of type *Error.
 func (b *Board) Check() error {
@@ -232,6 +239,9 @@ func (x *Instrument) check() *Error {
 	for _, id := range slices.Sorted(maps.Keys(x.At)) {
 		if p := x.At[id]; len(p) != 2 || !(p[0] >= 0 && p[0] <= 100 && p[1] >= 0 && p[1] <= 100) {
 			return wrong("/at", "%s stands nowhere on the plan; write percent from the left and from the top, like [30, 40]", value.Clip(id, 63))
+		}
+		if _, metric := Placed(id); strings.Contains(id, "/") && !metricName.MatchString(metric) {
+			return wrong("/at", "%q is no value on the plan; write a device and a metric, like tank-fennimore-07/must_temp", value.Clip(id, 63))
 		}
 	}
 	if a := x.Aggregate; a != "" && !slices.Contains([]string{"mean", "weighted_mean", "min", "max", "sum", "count", "last"}, a) {

@@ -118,6 +118,7 @@ func TestWhatIsWrong(t *testing.T) {
 		{"board: hall\ninstruments:\n  - {instrument: trace, place: [0, 0, 3, 3], metrics: [co2], compare: yesterday}\n", "/instruments/0/compare", "like 24h or 7d"},
 		{"board: hall\ninstruments:\n  - {instrument: trace, place: [0, 0, 3, 3], metrics: [co2], forecast: 30d}\n", "/instruments/0/forecast", "from 5min to 14d"},
 		{"board: hall\ninstruments:\n  - {instrument: trace, place: [0, 0, 3, 3], metrics: [co2, must_temp], forecast: 6h}\n", "/instruments/0/forecast", "one metric"},
+		{"board: hall\ninstruments:\n  - {instrument: plan, place: [0, 0, 3, 3], at: {tank-fennimore-07/: [3, 3]}}\n", "/instruments/0/at", "a device and a metric"},
 		{"board: hall\ninstruments:\n" + strings.Repeat("  - instrument: alarms\n    place: [0, 0, 1, 1]\n", 500), "/instruments", "60 are the most"},
 	} {
 		_, err := board.Parse([]byte(c.src))

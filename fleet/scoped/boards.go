@@ -112,7 +112,7 @@ func (f *Fleet) boardFor(c access.Caller, p *part, b board.Board) (board.Board, 
 			continue
 		}
 		x.At = maps.Clone(x.At)
-		maps.DeleteFunc(x.At, func(id string, _ []float64) bool { return !p.sees(id) })
+		maps.DeleteFunc(x.At, func(key string, _ []float64) bool { id, _ := board.Placed(key); return !p.sees(id) })
 		x.Columns = slices.DeleteFunc(slices.Clone(x.Columns), func(col string) bool { return !p.knowsColumn(col) })
 		kept = append(kept, x)
 	}

@@ -4702,11 +4702,15 @@ export interface components {
              */
             aggregate?: "mean" | "weighted_mean" | "min" | "max" | "sum" | "count" | "last";
             /**
-             * @description Of a plan: where devices stand on it, in percent from the left and from the top
+             * @description Of a plan: where devices stand on it, and values as DEVICE/METRIC, in percent from the left and from the top
              * @example {
              *       "tank-fennimore-07": [
              *         30,
              *         40
+             *       ],
+             *       "tank-fennimore-07/must_temp": [
+             *         30,
+             *         50
              *       ]
              *     }
              */

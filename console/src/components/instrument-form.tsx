@@ -273,6 +273,14 @@ export default function InstrumentForm({
         </Row>
       )}
       {x.instrument === "plan" && (
+        <PlanValue
+          devices={[...devices.values()].map((d) => d.id).sort()}
+          metrics={metrics.map(([name]) => name)}
+          at={x.at ?? {}}
+          onChange={(at) => set({ at })}
+        />
+      )}
+      {x.instrument === "plan" && (
         <Row label="Site" id="i-site">
           <input
             id="i-site"
@@ -339,6 +347,71 @@ function Row({ label, id, children }: { label: string; id: string; children: Rea
       </label>
       {children}
     </div>
+  );
+}
+
+// PlanValue puts values on a plan, in its middle, from where they are dragged to their place, and
+// takes them off.
+function PlanValue({
+  devices,
+  metrics,
+  at,
+  onChange,
+}: {
+  devices: readonly string[];
+  metrics: readonly string[];
+  at: NonNullable<Instrument["at"]>;
+  onChange: (at: NonNullable<Instrument["at"]>) => void;
+}) {
+  const [device, setDevice] = useState("");
+  const [metric, setMetric] = useState("");
+  const key = `${device}/${metric}`;
+  const there = Object.keys(at).filter((k) => k.includes("/"));
+  const ready = devices.includes(device) && metrics.includes(metric) && !at[key];
+  return (
+    <fieldset className="pb-2.5">
+      <legend className="pb-1">Values on it, dragged to their place</legend>
+      {there.map((k) => (
+        <p key={k} className="flex items-center gap-2 pb-1">
+          <span className="min-w-0 flex-1 truncate">{k.replace("/", ", ")}</span>
+          <Button
+            className="!px-2 !py-0.5"
+            onClick={() => onChange(Object.fromEntries(Object.entries(at).filter(([o]) => o !== k)))}
+          >
+            Take off
+          </Button>
+        </p>
+      ))}
+      <div className="flex flex-wrap gap-1.5">
+        <input
+          aria-label="Device of the value"
+          list="plan-devices"
+          placeholder="device"
+          value={device}
+          onChange={(e) => setDevice(e.target.value)}
+          className={`${fieldLook} !w-40`}
+        />
+        <datalist id="plan-devices">
+          {devices.map((d) => (
+            <option key={d} value={d} />
+          ))}
+        </datalist>
+        <select
+          aria-label="Metric of the value"
+          value={metric}
+          onChange={(e) => setMetric(e.target.value)}
+          className={`${fieldLook} !w-32`}
+        >
+          <option value="">metric</option>
+          {metrics.map((m) => (
+            <option key={m}>{m}</option>
+          ))}
+        </select>
+        <Button disabled={!ready} onClick={() => onChange({ ...at, [key]: [50, 50] })}>
+          Put on it
+        </Button>
+      </div>
+    </fieldset>
   );
 }
 

@@ -10,7 +10,7 @@ import { Link } from "react-router";
 import type { Device } from "../api/client";
 import { called, number } from "../lib/format";
 import { planOf } from "../lib/place";
-import { Vessel } from "./vessel";
+import { Vessel, worst } from "./vessel";
 
 // useWidth is how wide an element is, in pixels.
 function useWidth(of: RefObject<HTMLElement | null>): number {
@@ -30,6 +30,14 @@ export const middle = [50, 50] as const;
 
 export type Places = Record<string, readonly number[]>;
 
+// PlacedValue is a value that stands on a plan by itself, under a key of its places.
+export interface PlacedValue {
+  key: string;
+  device: Device;
+  metric: string;
+  text: string; // with its unit
+}
+
 // PlanPicture is the picture of a site with its devices where they stand. With onPlace they are put
 // there: dragged, or moved with the arrow keys.
 export function PlanPicture({
@@ -38,6 +46,7 @@ export function PlanPicture({
   at,
   width,
   version,
+  values = [],
   onPlace,
   onBroken,
 }: {
@@ -46,6 +55,7 @@ export function PlanPicture({
   at: Places;
   width: (ratio: number) => string; // of the picture, by its width over its height
   version?: number; // changes with the picture
+  values?: readonly PlacedValue[];
   // To where from where it is; from the middle for one that is not placed yet.
   onPlace?: (id: string, move: (from: readonly number[]) => [number, number]) => void;
   onBroken?: () => void;
@@ -63,11 +73,11 @@ export function PlanPicture({
     const r = box.current!.getBoundingClientRect();
     return [percent((100 * (e.clientX - r.left)) / r.width), percent((100 * (e.clientY - r.top)) / r.height)];
   };
-  const grip = (d: Device) =>
+  const grip = (d: { id: string }, name: string) =>
     onPlace && {
       tabIndex: 0,
       role: "button",
-      "aria-label": `${called(d)}: drag it, or move it with the arrow keys`,
+      "aria-label": `${name}: drag it, or move it with the arrow keys`,
       onPointerDown: (e: PointerEvent) => {
         e.preventDefault();
         e.currentTarget.setPointerCapture(e.pointerId);
@@ -109,7 +119,7 @@ export function PlanPicture({
               className={`absolute -translate-1/2 ${onPlace ? "cursor-grab" : ""}`}
               style={{ left: `${left}%`, top: `${top}%` }}
               title={d.id}
-              {...grip(d)}
+              {...grip(d, called(d))}
             >
               {onPlace ? (
                 <Vessel device={d} width={size} />
@@ -121,13 +131,42 @@ export function PlanPicture({
             </span>
           );
         })}
+        {values.map((v) => {
+          const [left, top] = dragged?.id === v.key ? dragged.at : (at[v.key] ?? middle);
+          const state = worst(v.device)?.priority;
+          return (
+            <span
+              key={v.key}
+              className={`absolute -translate-1/2 rounded-[4px] bg-ground/85 px-1 font-semibold whitespace-nowrap ${onPlace ? "cursor-grab" : ""}`}
+              style={{
+                left: `${left}%`,
+                top: `${top}%`,
+                fontSize: `${Math.max(0.75, size / 24)}rem`,
+                color: state ? `var(--${state})` : undefined,
+              }}
+              title={`${v.metric} of ${v.device.id}`}
+              {...grip({ id: v.key }, `${v.metric} of ${called(v.device)}`)}
+            >
+              {onPlace ? (
+                v.text
+              ) : (
+                <Link
+                  to={`/devices/${v.device.id}`}
+                  aria-label={`${v.metric} of ${called(v.device)}: ${v.text}`}
+                >
+                  {v.text}
+                </Link>
+              )}
+            </span>
+          );
+        })}
       </div>
       {free.length > 0 && (
         <p className="flex flex-wrap items-center gap-1.5 pt-1 text-muted">
           {onPlace ? "not placed:" : `${number(free.length)} not placed`}
           {onPlace &&
             free.slice(0, 40).map((d) => (
-              <span key={d.id} className="cursor-grab" title={d.id} {...grip(d)}>
+              <span key={d.id} className="cursor-grab" title={d.id} {...grip(d, called(d))}>
                 <Vessel device={d} width={16} badge={false} />
               </span>
             ))}

@@ -165,6 +165,7 @@ export const metricsOf = (b: Board) => [
   ...new Set(
     b.instruments.flatMap((x) => [
       ...(x.metrics ?? []),
+      ...Object.keys(x.at ?? {}).flatMap((k) => k.split("/").slice(1)), // values on a plan
       ...(x.columns ?? []).filter((c) => /^[a-z][a-z0-9_]*$/.test(c) && !notMetrics.has(c)),
     ]),
   ),

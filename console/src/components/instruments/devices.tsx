@@ -1,6 +1,7 @@
 import { lazy, Suspense, useMemo, useState } from "react";
 import { Link } from "react-router";
-import type { Device, Instrument } from "../../api/client";
+import { useQuery } from "@tanstack/react-query";
+import { api, ask, type Device, type Instrument } from "../../api/client";
 import { useFleet } from "../../api/live";
 import { both, useChosen, type Seen } from "../../lib/board";
 import { useCrosshair } from "../../lib/crosshair";
@@ -11,7 +12,7 @@ import { byNeed } from "../../lib/need";
 import { usePlaces } from "../../lib/place";
 import { useScreen } from "../../lib/screen";
 import { useDelayed } from "../../lib/use";
-import { middle, PlanPicture } from "../plan";
+import { middle, PlanPicture, type PlacedValue } from "../plan";
 import { Vessels as Field } from "../../pages/fleet-vessels";
 import { Badge } from "../badge";
 import { useMatching } from "../where";
@@ -292,6 +293,26 @@ export function Roster({ x, seen }: { x: Instrument; seen: Seen }) {
 
 // Plan is the picture of a site with its devices where somebody put them, on this board or on
 // the page of the site; while a board is changed they are dragged there.
+// usePlaced are the values that stand on a plan by themselves.
+function usePlaced(at: Instrument["at"], devices: readonly Device[]): PlacedValue[] {
+  const keys = Object.keys(at ?? {}).filter((k) => k.includes("/"));
+  const models = useQuery({
+    queryKey: ["models"],
+    enabled: keys.length > 0,
+    queryFn: () => ask(api.GET("/api/v1/models")),
+  });
+  return keys.flatMap((key) => {
+    const [id, metric] = key.split("/");
+    const device = devices.find((d) => d.id === id);
+    if (!device) return [];
+    const p = models.data?.find((m) => m.name === device.model)?.properties.find((q) => q.name === metric);
+    const latest = device.latest[metric];
+    return [
+      { key, device, metric, text: latest ? `${say(latest.value, p)} ${p?.display ?? ""}`.trim() : "–" },
+    ];
+  });
+}
+
 // useThen is how all devices were at the time at which the crosshair of the page rests; undefined
 // where it does not.
 function useThen(now: number, on: boolean) {
@@ -322,6 +343,7 @@ export function Plan({
   const [broken, setBroken] = useState("");
   const here = devices.filter((d) => !site || d.labels.site === site);
   const at = { ...places.data?.items.find((s) => s.site === site)?.at, ...x.at };
+  const values = usePlaced(x.at, here);
   if (site === "")
     return (
       <Frame title={titleOf(x)}>
@@ -348,6 +370,7 @@ export function Plan({
           at={at}
           width={(ratio) => `min(100%, ${Math.max(height - grown(66), 80) * ratio}px)`}
           onBroken={() => setBroken(site)}
+          values={values}
           onPlace={
             onChange && ((id, move) => onChange({ ...x, at: { ...x.at, [id]: move(at[id] ?? middle) } }))
           }
