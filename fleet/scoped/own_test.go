@@ -94,6 +94,26 @@ func TestOwnLayers(t *testing.T) {
 	is("a layer of nobody in particular", 26, 26, 26)
 }
 
+// Somebody who sees everything and is engineer for some devices previews what they would make.
+func TestOwnLayersOfWhoSeesAll(t *testing.T) {
+	r, c, _, _ := author(t)
+	r.Access.Grant("cellar-master", person.Grants{{Role: person.Viewer}, {Role: person.Engineer, Access: `label.site == "Fennimore"`}})
+	own := layering.Layer{Name: "cellar-master-cool", Set: map[string]any{"max_temp": 27.0}}
+	p, err := r.Fleet.PreviewLayers(c, layers.Proposal{Layer: &own})
+	r.Must(err)
+	if p.Devices != 2 {
+		t.Errorf("their own is previewed on %d devices, want 2", p.Devices)
+	}
+	r.Must(r.Fleet.ApplyLayers(t.Context(), c, layers.Proposal{Layer: &own}, p.Tag, false))
+	other := layering.Layer{Name: "base", Set: map[string]any{"report_every": 20.0}}
+	if p, err = r.Fleet.PreviewLayers(c, layers.Proposal{Layer: &other}); err != nil || p.Devices != 3 {
+		t.Errorf("another layer is previewed on %d devices, %v; want 3", p.Devices, err)
+	}
+	if err := r.Fleet.ApplyLayers(t.Context(), c, layers.Proposal{Layer: &other}, p.Tag, false); !fault.Is(err, fault.NotAllowed) {
+		t.Errorf("and made: %v", err)
+	}
+}
+
 // What an author with some devices may not do is refused in the same words whether the thing
 // is there or not, and without a name of what they do not see.
 func TestNotOwnLayers(t *testing.T) {
