@@ -201,8 +201,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 			if a.Commits != nil {
 				a.Commits.Close()
 			}
-			a.closeTraffic()
-			err = errors.Join(err, a.Store.Close())
+			err = errors.Join(err, a.closeAside(), a.Store.Close())
 			a = nil
 		}
 	}()
@@ -507,31 +506,28 @@ func (a *App) close(graceful bool) error {
 		_ = a.Devices.SaveUses(context.Background()) // the latest uses of credentials, if there is time
 	}
 	a.Commits.Close()
-	return errors.Join(a.closeTraffic(), a.closeLogs(), a.closeActivity(), a.Store.Close())
+	return errors.Join(a.closeAside(), a.Store.Close())
 }
 
-func (a *App) closeLogs() error {
-	if a.Logs == nil {
-		return nil
+// closeAside closes the files on which nothing depends.
+func (a *App) closeAside() (err error) {
+	if a.kept != nil {
+		a.Traffic.End()
+		err = errors.Join(err, a.kept.Close())
 	}
-	a.Logs.End()
-	return a.keptLogs.Close()
-}
-
-func (a *App) closeActivity() error {
-	if a.Activity == nil {
-		return nil
+	if a.Logs != nil {
+		a.Logs.End()
 	}
-	a.Activity.End()
-	return a.keptCount.Close()
-}
-
-func (a *App) closeTraffic() error {
-	if a.kept == nil {
-		return nil
+	if a.keptLogs != nil {
+		err = errors.Join(err, a.keptLogs.Close())
 	}
-	a.Traffic.End()
-	return a.kept.Close()
+	if a.Activity != nil {
+		a.Activity.End()
+	}
+	if a.keptCount != nil {
+		err = errors.Join(err, a.keptCount.Close())
+	}
+	return err
 }
 
 // teamsOf are the teams of people, as the fleet asks for them.

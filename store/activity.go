@@ -3,8 +3,6 @@ package store
 import (
 	"context"
 	"encoding/binary"
-	"net/url"
-	"os"
 	"path/filepath"
 	"slices"
 
@@ -33,24 +31,11 @@ var activityMigrations = []*gormigrate.Migration{{ID: "1", Migrate: func(tx *gor
 // OpenActivity opens activity.db of a data folder that is locked already. One that cannot be
 // read is put aside, since nothing depends on it; aside tells where.
 func OpenActivity(dir string) (a *Activity, aside string, err error) {
-	path := filepath.Join(dir, "activity.db")
-	if a, err = openActivity(path); err == nil {
-		return a, "", nil
-	}
-	if aside, err = putAside(path, err); err != nil {
-		return nil, "", err
-	}
-	a, err = openActivity(path)
-	return a, aside, err
+	return openOrAside(filepath.Join(dir, "activity.db"), openActivity)
 }
 
 func openActivity(path string) (*Activity, error) {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return nil, err
-	}
-	f.Close()
-	db, err := openDatabase(path, url.Values{"_pragma": {"synchronous(NORMAL)"}}, activityMigrations)
+	db, err := openLoose(path, activityMigrations)
 	if err != nil {
 		return nil, err
 	}

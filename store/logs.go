@@ -2,8 +2,6 @@ package store
 
 import (
 	"context"
-	"net/url"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -43,24 +41,11 @@ var logMigrations = []*gormigrate.Migration{{ID: "1", Migrate: func(tx *gorm.DB)
 // OpenLogs opens logs.db of a data folder that is locked already. One that cannot be read is
 // put aside, since nothing depends on it; aside tells where.
 func OpenLogs(dir string) (l *Logs, aside string, err error) {
-	path := filepath.Join(dir, "logs.db")
-	if l, err = openLogs(path); err == nil {
-		return l, "", nil
-	}
-	if aside, err = putAside(path, err); err != nil {
-		return nil, "", err
-	}
-	l, err = openLogs(path)
-	return l, aside, err
+	return openOrAside(filepath.Join(dir, "logs.db"), openLogs)
 }
 
 func openLogs(path string) (*Logs, error) {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return nil, err
-	}
-	f.Close()
-	db, err := openDatabase(path, url.Values{"_pragma": {"synchronous(NORMAL)"}}, logMigrations)
+	db, err := openLoose(path, logMigrations)
 	if err != nil {
 		return nil, err
 	}

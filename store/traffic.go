@@ -66,15 +66,31 @@ var trafficMigrations = []*gormigrate.Migration{{ID: "1", Migrate: func(tx *gorm
 // OpenTraffic opens traffic.db of a data folder that is locked already. One that cannot
 // be read is put aside, since nothing depends on it; aside tells where.
 func OpenTraffic(dir string, o TrafficOptions) (t *Traffic, aside string, err error) {
-	path := filepath.Join(dir, "traffic.db")
-	if t, err = openTraffic(path, o); err == nil {
-		return t, "", nil
+	return openOrAside(filepath.Join(dir, "traffic.db"), func(path string) (*Traffic, error) { return openTraffic(path, o) })
+}
+
+// openOrAside opens a file on which nothing depends. One that cannot be read is put aside, and a
+// new one begins; aside tells where.
+func openOrAside[T any](path string, open func(path string) (*T, error)) (x *T, aside string, err error) {
+	if x, err = open(path); err == nil {
+		return x, "", nil
 	}
 	if aside, err = putAside(path, err); err != nil {
 		return nil, "", err
 	}
-	t, err = openTraffic(path, o)
-	return t, aside, err
+	x, err = open(path)
+	return x, aside, err
+}
+
+// openLoose opens the database of such a file. Nobody is told that something stands in it: the
+// disk may take its time.
+func openLoose(path string, migrations []*gormigrate.Migration) (database, error) {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return database{}, err
+	}
+	f.Close()
+	return openDatabase(path, url.Values{"_pragma": {"synchronous(NORMAL)"}}, migrations)
 }
 
 // putAside moves a file that cannot be read, with what belongs to it, and tells where; it
@@ -96,13 +112,7 @@ func openTraffic(path string, o TrafficOptions) (*Traffic, error) {
 	if o.Keep == 0 {
 		o.Keep = trafficKeep
 	}
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return nil, err
-	}
-	f.Close()
-	// Nobody is told that a message stands here: the disk may take its time.
-	db, err := openDatabase(path, url.Values{"_pragma": {"synchronous(NORMAL)"}}, trafficMigrations)
+	db, err := openLoose(path, trafficMigrations)
 	if err != nil {
 		return nil, err
 	}

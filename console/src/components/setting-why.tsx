@@ -1,9 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
-import { Popover } from "radix-ui";
 import { Link } from "react-router";
 import { api, ask } from "../api/client";
 import { say } from "../lib/format";
 import { chosenBy } from "../lib/layers";
+import { Explained } from "./explained";
 import { Trouble } from "./parts";
 
 const from: Record<string, string> = {
@@ -28,24 +28,13 @@ export function SettingWhy({
 }) {
   const says = source === "model" ? from.model : [from[source], name].filter(Boolean).join(" ");
   return (
-    <Popover.Root>
-      <Popover.Trigger
-        className="text-left underline decoration-dotted underline-offset-2 hover:text-press"
-        aria-label={`${setting}: ${says}. Show why`}
-      >
-        {says}
-      </Popover.Trigger>
-      <Popover.Portal>
-        <Popover.Content
-          align="start"
-          sideOffset={4}
-          collisionPadding={12}
-          className="z-40 max-h-[60vh] w-[min(34rem,calc(100vw-1rem))] overflow-auto border border-line bg-surface p-4 shadow-lg"
-        >
-          <Steps device={device} setting={setting} />
-        </Popover.Content>
-      </Popover.Portal>
-    </Popover.Root>
+    <Explained
+      label={`${setting}: ${says}. Show why`}
+      look="underline decoration-dotted underline-offset-2 hover:text-press"
+      says={<Steps device={device} setting={setting} />}
+    >
+      {says}
+    </Explained>
   );
 }
 

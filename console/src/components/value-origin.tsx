@@ -1,9 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
-import { Popover } from "radix-ui";
 import type { ReactNode } from "react";
 import { Link } from "react-router";
 import { api, ask } from "../api/client";
 import { absolute, clock, lasting, number, say, words } from "../lib/format";
+import { Explained } from "./explained";
 import { Trouble } from "./parts";
 
 // ValueOrigin says, when its value is pressed, where that is from: its times, its message, what it
@@ -20,25 +20,14 @@ export function ValueOrigin({
   children: ReactNode;
 }) {
   return (
-    <Popover.Root>
-      <Popover.Trigger
-        className="cursor-pointer rounded-[4px] text-left decoration-dotted decoration-1 underline-offset-4 hover:underline"
-        title="Where it is from"
-      >
-        {children}
-      </Popover.Trigger>
-      <Popover.Portal>
-        <Popover.Content
-          align="start"
-          sideOffset={4}
-          collisionPadding={12}
-          aria-label={`Where ${words(metric)} is from`}
-          className="z-40 max-h-[60vh] w-[min(32rem,calc(100vw-1rem))] overflow-auto border border-line bg-surface p-4 shadow-lg"
-        >
-          <Told device={device} metric={metric} at={at} />
-        </Popover.Content>
-      </Popover.Portal>
-    </Popover.Root>
+    <Explained
+      title="Where it is from"
+      about={`Where ${words(metric)} is from`}
+      look="cursor-pointer rounded-[4px] decoration-dotted decoration-1 underline-offset-4 hover:underline"
+      says={<Told device={device} metric={metric} at={at} />}
+    >
+      {children}
+    </Explained>
   );
 }
 
