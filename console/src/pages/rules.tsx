@@ -337,7 +337,9 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
   const [given, setGiven] = useState({ text: stored });
   const [findings, setFindings] = useState<FolderFinding[]>();
   const [checked, setChecked] = useState<string>(); // the text that they are about
-  const [trouble, setTrouble] = useState("");
+  const [unchecked, setUnchecked] = useState(""); // why the text could not be checked
+  const [refused, setRefused] = useState(""); // why it was not saved
+  const trouble = refused || unchecked;
   const [jump, setJump] = useState<{ line: number; column: number; n: number }>();
   const [removing, setRemoving] = useState(false);
   const [busy, setBusy] = useState(false);
@@ -368,9 +370,9 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
           if (stale) return;
           setFindings(o.findings.filter((f) => f.file === path));
           setChecked(text);
-          setTrouble("");
+          setUnchecked("");
         },
-        (e: Error) => !stale && setTrouble(e.message),
+        (e: Error) => !stale && setUnchecked(e.message),
       );
     }, 250);
     return () => {
@@ -378,9 +380,13 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
       window.clearTimeout(timer);
     };
   }, [text]);
+  const write = (next: string) => {
+    setText(next);
+    setRefused("");
+  };
   // replaceText puts another text into the field, whichever way it is shown.
   const replaceText = (next: string) => {
-    setText(next);
+    write(next);
     setGiven({ text: next });
   };
   const change = (key: keyof Rule, value: unknown) => {
@@ -397,7 +403,7 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
     setBase(b);
     setText(b.text);
     setGiven({ text: b.text });
-    setTrouble("");
+    setRefused("");
   };
   const other = inForce && inForce.tag !== base.tag && !past.includes(inForce.tag) ? inForce : undefined;
   if (other && !changed) begin(baseOf(other));
@@ -431,7 +437,7 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
         setPast([]);
         void queries.invalidateQueries({ queryKey: ["rules", "one"] });
       }
-      setTrouble((e as Error).message);
+      setRefused((e as Error).message);
     } finally {
       setBusy(false);
     }
@@ -510,7 +516,7 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
           {other && !gone && (
             <>
               <Button onClick={() => begin(baseOf(other))}>Take theirs</Button>
-              <Button onClick={() => (setBase(baseOf(other)), setTrouble(""))}>Go on with mine</Button>
+              <Button onClick={() => (setBase(baseOf(other)), setRefused(""))}>Go on with mine</Button>
             </>
           )}
         </div>
@@ -548,7 +554,7 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
                     schema={schema.data as Schema | undefined}
                     mistakes={findings ?? []}
                     label="Alarm rule"
-                    onChange={setText}
+                    onChange={write}
                     jump={jump}
                   />
                 </Suspense>
