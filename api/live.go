@@ -32,6 +32,9 @@ const (
 	soon       = 30 * time.Millisecond
 	few        = 1000
 	pulseEvery = 2 * time.Second
+	// part is how many devices are told at once of a whole fleet: neither side holds
+	// more of it as text, and one writes while the other reads.
+	part = 250
 )
 
 // filter says what a stream tells.
@@ -66,7 +69,7 @@ func (s *server) liveRoutes() {
 	sse.Register(s.api, huma.Operation{OperationID: "live", Method: http.MethodGet, Path: "/api/v1/live",
 		Tags: []string{"Service"}, Summary: "Changes as they happen, as server-sent events",
 		Middlewares: huma.Middlewares{s.stream}, Errors: []int{http.StatusTooManyRequests},
-		Description: "First comes what is so now (event whole), then what changes (event changes): of each device that was told before only the members that are other than they were, " +
+		Description: "First comes what is so now (event whole, in parts: more is true for all but the last), then what changes (event changes): of each device that was told before only the members that are other than they were, " +
 			"as a JSON merge patch (RFC 7396). The id of an event is a cursor; whoever connects again with it is told only what has changed since."},
 		map[string]any{"whole": client.Whole{}, "changes": client.Changes{}, "pulse": client.Pulse{},
 			"traffic": client.TrafficPassed{}, "happened": client.Happened{}, "matching": client.Matched{}},
@@ -308,6 +311,12 @@ func (l *listener) begin(cursor uint64) bool {
 	all := l.s.Fleet.Chosen(l.caller, ids)
 	for _, d := range all {
 		l.known[d.ID] = d
+	}
+	for len(all) > part {
+		if l.send.Data(client.Whole{Devices: l.own.devices(all[:part]), More: true}) != nil {
+			return false
+		}
+		all = all[part:]
 	}
 	return l.send(sse.Message{ID: int(l.seq), Data: client.Whole{Devices: l.own.devices(all)}}) == nil
 }

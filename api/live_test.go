@@ -23,6 +23,7 @@ import (
 type mirror struct {
 	mu      sync.Mutex // of devices
 	devices map[string]any
+	part    bool // more of a whole is to come
 	cursor  string
 	events  map[string]int
 	bytes   atomic.Int64
@@ -108,13 +109,15 @@ func (m *mirror) take(name, data string) {
 	var x struct {
 		Devices, Patches []map[string]any
 		Gone             []string
+		More             bool
 	}
 	if name != "whole" && name != "changes" || json.Unmarshal([]byte(data), &x) != nil {
 		return
 	}
-	if name == "whole" {
+	if name == "whole" && !m.part {
 		m.devices = map[string]any{}
 	}
+	m.part = x.More
 	for _, d := range x.Devices {
 		m.devices[d["id"].(string)] = d
 	}

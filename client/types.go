@@ -422,9 +422,10 @@ type Readings struct {
 
 // Events of the live stream.
 type (
-	// Whole carries every device that the stream is about.
+	// Whole carries every device that the stream is about, in parts if they are many.
 	Whole struct {
 		Devices []Device `json:"devices"`
+		More    bool     `json:"more,omitempty" doc:"A further part follows; only the last has a cursor"`
 	}
 	// Changes carry what is other than it was.
 	Changes struct {

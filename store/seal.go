@@ -83,7 +83,8 @@ func (t *Telemetry) sealing(atMost time.Duration, dropFirst bool) error {
 		s.clear()
 	}
 	t.unsealedMu.Unlock()
-	t.dirty = append(t.dirty[:0:0], t.dirty[n:]...)
+	clear(t.dirty[:n])
+	t.dirty = t.dirty[n:]
 	t.kept = slices.DeleteFunc(t.kept, func(k kept) bool { return k.seq < cut })
 	t.stats.Unsealed.Store(int64(t.unsealed))
 	return nil
@@ -152,7 +153,7 @@ func (t *Telemetry) place(id int64, before, next chunk, group []series.Sample) e
 	var old []series.Sample
 	if base.data != nil {
 		var err error
-		if old, err = series.Decode(nil, base.data); err != nil {
+		if old, err = series.Decode(t.room[:0], base.data); err != nil {
 			// Nothing can be merged into it. It is put aside, or it would keep
 			// everything after it from being sealed.
 			if err := t.exec("INSERT OR REPLACE INTO damaged (key, data) VALUES (?, ?)", base.key, base.data); err != nil {
@@ -161,7 +162,13 @@ func (t *Telemetry) place(id int64, before, next chunk, group []series.Sample) e
 			old = nil
 		}
 	}
-	all := merge(old, group)
+	var all []series.Sample
+	if len(old) == 0 || old[len(old)-1].At < group[0].At {
+		all = append(old, group...)
+		t.room = all
+	} else {
+		all = merge(old, group)
+	}
 	size := chunkTarget
 	if next.data != nil {
 		// In the middle of a series nothing fills a chunk up any more.
@@ -331,7 +338,7 @@ func (t *Telemetry) putRollups(id int64, level int, from, to int64, cells []seri
 const holds = 3
 
 // eachChunk gives the chunks that may hold samples of a span, as the writer
-// sees them.
+// sees them. What f gets is its until it returns.
 func (t *Telemetry) eachChunk(id, from, to int64, f func([]series.Sample) error) error {
 	c, err := t.chunkAt(id, from)
 	if err != nil {
@@ -341,11 +348,11 @@ func (t *Telemetry) eachChunk(id, from, to int64, f func([]series.Sample) error)
 	if c.data == nil {
 		c.key = first - 1
 	}
-	var xs []series.Sample
 	for {
 		if c.data != nil {
 			// A damaged chunk counts as a gap here; store check names it.
-			if xs, err = series.Decode(xs[:0], c.data); err == nil {
+			if xs, err := series.Decode(t.room[:0], c.data); err == nil {
+				t.room = xs
 				if err := f(xs); err != nil {
 					return err
 				}

@@ -56,8 +56,9 @@ type Telemetry struct {
 	tx       queries              // the open transaction
 	often    map[string]*sql.Stmt // prepared, by their text
 	opened   time.Time
-	emptied  time.Time // when there was nothing unsealed last
-	above    int       // Options.SealAbove
+	emptied  time.Time       // when there was nothing unsealed last
+	above    int             // Options.SealAbove
+	room     []series.Sample // for those of one chunk
 
 	// Of the start alone.
 	arrivals map[string][]alarms.Arrival

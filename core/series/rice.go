@@ -28,14 +28,17 @@ func unzigzag(u uint64) int64 { return int64(u>>1) ^ -int64(u&1) }
 // length in bits.
 func riceBits(xs []int64) (k, length int) {
 	var of [65]int // how many numbers have so many bits
+	shortest, longest := 64, 0
 	for _, x := range xs {
-		of[bits.Len64(zigzag(x))]++
+		l := bits.Len64(zigzag(x))
+		of[l]++
+		shortest, longest = min(shortest, l), max(longest, l)
 	}
 	length = -1
-	for try := range 64 {
+	for try := range min(longest+1, 64) { // more lower bits than the longest has only add to all
 		n := 0
-		for l, count := range of {
-			unary := 0
+		for l := shortest; l <= longest; l++ {
+			count, unary := of[l], 0
 			if l > try {
 				// A number of l bits lies in the middle of what those can be.
 				if unary = riceEscape + 64; l-try < 6 {

@@ -12,8 +12,10 @@ import (
 	"sync"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -96,6 +98,10 @@ func (b *Browser) Open(url string, width, height int64) (*Page, error) {
 	}))
 	p.ctx, p.Close = ctx, cancel
 	if err := chromedp.Do(ctx, chromedp.EmulateViewport(width, height)); err != nil {
+		return p, err
+	}
+	// Whoever looks at a page has no tools open that copy all it is sent.
+	if _, err := chromedp.Call(ctx, network.Disable, cdp.Empty{}); err != nil {
 		return p, err
 	}
 	// Pages beside each other all take keys and draw, as if each had the focus.

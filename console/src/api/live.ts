@@ -8,9 +8,12 @@ export interface Fleet {
   // state is "live" while the stream speaks, "stale" when it has stopped.
   state: "connecting" | "live" | "stale";
   heardAt: number;
+  // coming is how many devices have come of a fleet that is still being told.
+  coming: number;
 }
 
-let fleet: Fleet = { devices: new Map(), state: "connecting", heardAt: 0 };
+const nothing: Fleet = { devices: new Map(), state: "connecting", heardAt: 0, coming: 0 };
+let fleet = nothing;
 const listeners = new Set<() => void>();
 
 // What pages about all devices show. Of a large fleet something changes with
@@ -123,10 +126,18 @@ export function startLive(): () => void {
     () => `/api/v1/live?units=own${cursor ? `&after=${cursor}` : ""}`,
     (source) => {
       set({ heardAt: Date.now() });
+      let coming = new Map<string, Device>();
+      source.addEventListener("open", () => (coming = new Map())); // also when it comes again
       source.addEventListener("whole", (e) => {
-        const all = JSON.parse(e.data).devices as Device[];
+        const { devices, more } = JSON.parse(e.data) as { devices: Device[]; more?: boolean };
+        for (const d of devices) coming.set(d.id, d);
+        if (more) {
+          if (Date.now() - fleet.heardAt > 250) set({ coming: coming.size, heardAt: Date.now() });
+          return;
+        }
         cursor = e.lastEventId;
-        set({ devices: new Map(all.map((d) => [d.id, d])), state: "live", heardAt: Date.now() });
+        set({ devices: coming, coming: 0, state: "live", heardAt: Date.now() });
+        coming = new Map();
       });
       source.addEventListener("changes", (e) => {
         const {
@@ -158,7 +169,7 @@ export function startLive(): () => void {
   );
   return () => {
     stop();
-    fleet = { devices: new Map(), state: "connecting", heardAt: 0 };
+    fleet = nothing;
     all = fleet.devices;
   };
 }

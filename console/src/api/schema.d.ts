@@ -1953,7 +1953,7 @@ export interface paths {
         };
         /**
          * Changes as they happen, as server-sent events
-         * @description First comes what is so now (event whole), then what changes (event changes): of each device that was told before only the members that are other than they were, as a JSON merge patch (RFC 7396). The id of an event is a cursor; whoever connects again with it is told only what has changed since.
+         * @description First comes what is so now (event whole, in parts: more is true for all but the last), then what changes (event changes): of each device that was told before only the members that are other than they were, as a JSON merge patch (RFC 7396). The id of an event is a cursor; whoever connects again with it is told only what has changed since.
          */
         get: operations["live"];
         put?: never;
@@ -7526,6 +7526,8 @@ export interface components {
         };
         Whole: {
             devices: components["schemas"]["Device"][];
+            /** @description A further part follows; only the last has a cursor */
+            more?: boolean;
         };
         WorstOf: {
             /** Format: int64 */

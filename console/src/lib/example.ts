@@ -3,15 +3,18 @@ import type { Device } from "../api/client";
 // Examples are made from the fleet that is there: a name that somebody knows
 // teaches more than one that is made up.
 
+// With so many values a label is a name of each device, and no group.
+const enough = 500;
+
 // labelKeys are the labels that devices have, those with the fewest values first:
 // they are what people group by.
 export function labelKeys(devices: Iterable<Device>): string[] {
   const values = new Map<string, Set<string>>();
   for (const d of devices)
-    for (const [k, v] of Object.entries(d.labels)) {
+    for (const k in d.labels) {
       const seen = values.get(k);
-      if (seen) seen.add(v);
-      else values.set(k, new Set([v]));
+      if (!seen) values.set(k, new Set([d.labels[k]]));
+      else if (seen.size < enough) seen.add(d.labels[k]);
     }
   return [...values].sort((a, b) => a[1].size - b[1].size || (a[0] < b[0] ? -1 : 1)).map(([k]) => k);
 }

@@ -123,7 +123,9 @@ export function FleetPage() {
       ) : lookingBack ? (
         <p className="py-8 text-muted">Looking back…</p>
       ) : (fleet.state === "connecting" && devices.size === 0) || pending ? (
-        <p className="py-8 text-muted">Loading the fleet…</p>
+        <p className="py-8 text-muted">
+          Loading the fleet…{fleet.coming > 0 && ` ${number(fleet.coming)} devices have come`}
+        </p>
       ) : inUse.length === 0 && asOf > 0 ? (
         <Empty
           title="There was no device then"
