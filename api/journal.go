@@ -140,7 +140,7 @@ func (s *server) kinds() []string {
 }
 
 func thenOf(d *asof.Device) client.DeviceThen {
-	out := client.DeviceThen{ID: d.ID, Status: d.Status.Value, Model: d.Model, Version: d.Version.Value,
+	out := client.DeviceThen{ID: d.ID, Status: d.Status.Value, Model: d.Model, Version: d.Version.Value, Firmware: d.Firmware.Value,
 		Later: d.Later, Link: d.Link.Value, LinkedAt: optional(d.Link.Since), Labels: map[string]string{}, Settings: map[string]client.SettingThen{}, Alarms: []client.AlarmThen{}}
 	for k, v := range d.Labels {
 		out.Labels[k] = v.Value

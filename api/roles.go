@@ -15,7 +15,7 @@ var needs = map[string]person.Role{
 	"begin-second-factor": person.Viewer, "confirm-second-factor": person.Viewer, "drop-second-factor": person.Viewer,
 
 	"devices": person.Viewer, "device": person.Viewer, "description": person.Viewer, "device-events": person.Viewer,
-	"history": person.Viewer, "different": person.Viewer, "peers": person.Viewer, "device-log": person.Viewer, "board-versions": person.Viewer, "snapshot": person.Viewer, "origin": person.Viewer, "activity": person.Viewer, "readings": person.Viewer, "values": person.Viewer, "value": person.Viewer,
+	"history": person.Viewer, "different": person.Viewer, "peers": person.Viewer, "device-log": person.Viewer, "board-versions": person.Viewer, "snapshot": person.Viewer, "origin": person.Viewer, "activity": person.Viewer, "upkeep": person.Viewer, "course": person.Viewer, "readings": person.Viewer, "values": person.Viewer, "value": person.Viewer,
 	"settings": person.Viewer, "contact": person.Viewer, "settings-job": person.Viewer, "commands": person.Viewer, "command": person.Viewer,
 	"query": person.Viewer, "statistics": person.Viewer, "forecast": person.Viewer, "export": person.Viewer,
 	"models": person.Viewer, "model": person.Viewer, "model-page": person.Viewer, "model-source": person.Viewer,

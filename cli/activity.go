@@ -40,6 +40,7 @@ counted by the hour and kept for 35 days; a month is known after six hours.`,
 					return seconds(a.Longest)
 				}},
 				column[client.Activity]{"link", func(a client.Activity) string { return a.Link }},
+				column[client.Activity]{"first", func(a client.Activity) string { return day(a.FirstAt, "") }},
 				column[client.Activity]{"last", func(a client.Activity) string { return ago(a.LastAt) }},
 				column[client.Activity]{"model", func(a client.Activity) string { return a.Model + " " + a.Version }},
 				column[client.Activity]{"firmware", func(a client.Activity) string { return a.Firmware }},

@@ -15,7 +15,7 @@ import (
 
 func deviceCommand() *cobra.Command {
 	return noun(groupJoin, "device", "Onboard devices and look after them", deviceCreate(), deviceList(), deviceShow(),
-		deviceDescription(), deviceLabel(), deviceName(), deviceHub(), deviceLoad(), deviceWatch(), deviceRenew(), deviceReplace(), deviceCredentials(), deviceRevoke(), deviceChangesList(), deviceUndo(), deviceSendAs(), deviceDifferent(), deviceLog(), deviceSnapshot(), deviceOrigin(), deviceActivity(),
+		deviceDescription(), deviceLabel(), deviceName(), deviceHub(), deviceLoad(), deviceWatch(), deviceRenew(), deviceReplace(), deviceCredentials(), deviceRevoke(), deviceChangesList(), deviceUndo(), deviceSendAs(), deviceDifferent(), deviceLog(), deviceSnapshot(), deviceOrigin(), deviceActivity(), deviceUpkeep(), deviceVersions(),
 		deviceStatus("suspend", "suspended", "Keep a device out until it is let in again",
 			"is kept out; let it in with: ullage device resume %s"),
 		deviceStatus("resume", "active", "Let a suspended device in again", "may connect again"),

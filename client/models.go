@@ -28,6 +28,7 @@ type Property struct {
 	KeptByService   bool      `json:"kept_by_service,omitempty" doc:"A setting that lives in the service only"`
 	Optional        bool      `json:"optional,omitempty" doc:"Not on every device"`
 	Derived         string    `json:"derived,omitempty" doc:"The expression that computes it"`
+	Tells           string    `json:"tells,omitempty" enum:"battery,signal,neither" doc:"What it tells of the device itself"`
 	Retention       string    `json:"retention,omitempty" doc:"How long its readings are kept" example:"365d"`
 	RollupRetention string    `json:"rollup_retention,omitempty" doc:"How long their roll-ups are kept" example:"1825d"`
 	Says            string    `json:"says,omitempty" doc:"What a value may be, in words"`

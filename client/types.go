@@ -517,6 +517,7 @@ type DeviceThen struct {
 	Status   string                 `json:"status,omitempty"`
 	Model    string                 `json:"model,omitempty"`
 	Version  string                 `json:"version,omitempty" doc:"Of the model"`
+	Firmware string                 `json:"firmware,omitempty" doc:"What it had reported as its firmware"`
 	Link     string                 `json:"link,omitempty" doc:"online or silent; absent before the first reading"`
 	LinkedAt *time.Time             `json:"linked_at,omitempty" doc:"Since when"`
 	Labels   map[string]string      `json:"labels"`

@@ -112,7 +112,7 @@ func (w World) Sample(u Unit, at time.Time, applied map[string]any) map[string]a
 		return map[string]any{"opening": round(opening, 0), "flow": round(opening*0.62+jit("flow"), 1),
 			"supply_temp": round(supply, 1), "faults": faults}
 	case "cask-bung":
-		battery := 3.3 + 0.12*own + 0.01*day + 0.006*jit("battery")
+		battery := 3.3 + 0.12*own - (0.00006+0.00003*own)*h + 0.01*day + 0.006*jit("battery")
 		if u.ID == "bung-saltmarsh-112" {
 			battery = 2.572 - 0.0011*h + 0.008*day + 0.004*jit("battery")
 		}
@@ -159,7 +159,7 @@ func (w World) tank(u Unit, h, day, own float64, slow, quick, jit func(string) f
 		temp += 9.8 * bump(h, -29, -26.5, -24)
 	}
 	ullage := 34 + 11*own + 1.5*slow("ullage") + 0.2*jit("ullage")
-	battery := 3.42 + 0.08*own + 0.004*day + 0.0004*-h + 0.004*jit("battery")
+	battery := 3.42 + 0.08*own + 0.004*day + (0.0001+0.00006*own)*-h + 0.004*jit("battery")
 	return map[string]any{"must_temp": round(temp+0.06*jit("temp"), 1), "density": round(density+0.2*jit("density"), 1),
 		"ullage": round(ullage, 1), "co2_flow": round(math.Max(0, flow+0.3*jit("flow")), 1), "battery": round(battery, 2), "rssi": round(-66+9*own+3*quick("rssi")+1.5*jit("rssi"), 0)}
 }

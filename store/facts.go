@@ -196,6 +196,18 @@ func (r *Records) Since(ctx context.Context, kind commit.ValidityKind, from time
 	})
 }
 
+// First returns when each subject had something of a kind for the first time that is kept.
+func (r *Records) First(ctx context.Context, kind commit.ValidityKind) (map[string]time.Time, error) {
+	var rows []validityRow
+	err := r.db.read.WithContext(ctx).Model(&validityRow{}).Select("subject, min(since) AS since").
+		Where("kind = ?", string(kind)).Group("subject").Find(&rows).Error
+	out := make(map[string]time.Time, len(rows))
+	for _, x := range rows {
+		out[x.Subject] = at(x.From)
+	}
+	return out, translate(err)
+}
+
 // Validity returns the changes of one kind of a subject, in order.
 func (r *Records) Validity(ctx context.Context, kind commit.ValidityKind, subject string) ([]commit.Validity, error) {
 	var rows []validityRow

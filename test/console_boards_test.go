@@ -226,6 +226,32 @@ func TestCausesAreFoundInThreeClicks(t *testing.T) {
 	ok(t, p.Wait(`document.querySelector("[aria-label=Activity] tbody tr")?.textContent.includes("hub-saltmarsh")`, within))
 	quiet(t, p, "activity")
 
+	// The bung whose battery is near its end is the first in the queue of batteries, once there
+	// are days enough, and what devices run is counted.
+	env := []string{"ULLAGE_URL=" + d.Console, "ULLAGE_LOGIN=" + filepath.Join(t.TempDir(), "login.json")}
+	rows := "device,metric,at,value\n"
+	for day := 3; day < 30; day++ {
+		rows += fmt.Sprintf("bung-saltmarsh-112,battery,%s,%.3f\n", time.Now().AddDate(0, 0, -day).UTC().Format(time.RFC3339), 2.572+0.0264*float64(day))
+	}
+	file := filepath.Join(t.TempDir(), "battery.csv")
+	ok(t, os.WriteFile(file, []byte(rows), 0o600))
+	for _, args := range [][]string{{"login", d.Console, "--person", "engineer", "--password-stdin"}, {"import", file}} {
+		if out, errs, code := service.Run(d.Password+"\n", env, args...); code != 0 {
+			t.Fatalf("%v: %s%s", args, out, errs)
+		}
+	}
+	ok(t, p.ClickText("Batteries and signal"))
+	ok(t, p.WaitText("eight at least", within)) // of the others
+	ok(t, p.Wait(`/bung-saltmarsh-112.*in \d+ days?/.test(document.querySelector("[aria-label='Batteries and signal'] tbody tr")?.textContent)`, within))
+	ok(t, p.ClickText("site"))
+	ok(t, p.Wait(`location.search.includes("by-upkeep=site") && document.querySelector("[aria-label='Batteries and signal'] tbody tr")?.textContent.includes("Alder Bank")`, within))
+	quiet(t, p, "batteries")
+	ok(t, p.ClickText("Versions"))
+	ok(t, p.Wait(`[...document.querySelectorAll("[aria-label=Versions] h2")].map((h) => h.textContent).join().startsWith("tank-probe,cellar-air")`, within))
+	ok(t, p.ClickText("2.3.1"))
+	ok(t, p.Wait(`location.search.includes("attr.firmware") && document.querySelectorAll("main tbody tr").length === 18`, within))
+	quiet(t, p, "versions")
+
 	// On the map each site has its place, and leads to its devices.
 	ok(t, p.Go(d.Console+"/?view=map"))
 	ok(t, p.WaitText("Needs somebody", within))

@@ -187,6 +187,9 @@ func (c *comparer) property(at string, p, q *Property) {
 		c.add(at+"/ullage:usual", Careful,
 			"the usual range of %s is other than it was: headspace is measured from another middle", p.Name)
 	}
+	if p.Tells != q.Tells {
+		c.add(at+"/ullage:tells", Safe, "what %s tells of the device itself is other than it was", p.Name)
+	}
 	if p.Derived != q.Derived {
 		c.add(at+"/ullage:derived", Careful, "%s is computed by %s and was %s: its history was computed the other way",
 			p.Name, orSent(q.Derived), orSent(p.Derived))

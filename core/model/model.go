@@ -9,6 +9,7 @@ package model
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -71,6 +72,8 @@ type Property struct {
 	// Was names what this telemetry was called in versions before: its history goes
 	// on from there.
 	Was []string
+	// Tells is what of the device itself this telemetry tells, if anything.
+	Tells Tells
 	// Derived is the expression that computes this telemetry; a device does not
 	// send it. Package check compiles it.
 	Derived string
@@ -78,6 +81,30 @@ type Property struct {
 	Schema *Schema
 
 	strict bool // Schema says more than what stands above
+}
+
+// Tells is what of a device itself telemetry can tell.
+type Tells string
+
+// What telemetry can tell of a device itself.
+const (
+	Battery Tells = "battery" // what its battery has left, in any unit that falls as it empties
+	Signal  Tells = "signal"  // how well its radio is heard
+	Neither Tells = "neither" // although the name or the unit look like it
+)
+
+// guessed is what telemetry tells of which the model does not say it: models from
+// elsewhere do not know the word.
+func (p *Property) guessed() Tells {
+	switch name := p.Path[len(p.Path)-1]; {
+	case p.Role != Telemetry || p.Kind != value.Number:
+		return ""
+	case slices.Contains([]string{"battery", "battery_voltage", "battery_level", "battery_percent", "battery_v"}, name):
+		return Battery
+	case p.Unit == "dBm" || name == "rssi":
+		return Signal
+	}
+	return ""
 }
 
 // Stored reports whether readings of p can be kept: those of a single value.

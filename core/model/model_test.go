@@ -91,6 +91,9 @@ func TestParseRefuses(t *testing.T) {
 		{"a name before of two", head + `"properties":{"a":{"type":"number","readOnly":true,"ullage:was":"c"},"b":{"type":"number","readOnly":true,"ullage:was":["c"]}}}`, "/properties/b/ullage:was", "both a and b"},
 		{"a name before of a setting", head + `"properties":{"a":{"type":"number","ullage:role":"setting","ullage:was":"c"}}}`, "/properties/a/ullage:was", "only telemetry"},
 		{"no name before", head + `"properties":{"a":{"type":"number","readOnly":true,"ullage:was":[]}}}`, "/properties/a/ullage:was", "a list of at most"},
+		{"a word for what it tells", head + `"properties":{"a":{"type":"number","readOnly":true,"ullage:tells":"power"}}}`, "/properties/a/ullage:tells", "battery, signal or neither"},
+		{"a setting that tells", head + `"properties":{"a":{"type":"number","ullage:role":"setting","ullage:tells":"battery"}}}`, "/properties/a/ullage:tells", "only telemetry"},
+		{"a text that tells", head + `"properties":{"a":{"type":"string","readOnly":true,"ullage:tells":"signal"}}}`, "/properties/a/ullage:tells", "only a number"},
 		{"a number before", head + `"properties":{"a":{"type":"number","readOnly":true,"ullage:was":4}}}`, "/properties/a/ullage:was", "a list of at most"},
 		{"a name before that is none", head + `"properties":{"a":{"type":"number","readOnly":true,"ullage:was":"x\u0007"}}}`, "/properties/a/ullage:was", "no name of a metric"},
 		{"too deep", strings.Repeat(`[`, 40), "", "nested"},
@@ -348,6 +351,35 @@ func BenchmarkReadings(b *testing.B) {
 	for b.Loop() {
 		if _, err := m.Readings(body, arrived); err != nil {
 			b.Fatal(err)
+		}
+	}
+}
+
+// TestTells: what a metric tells of the device itself is as the model says, or as its name and
+// its unit let one guess.
+func TestTells(t *testing.T) {
+	m, err := model.Parse([]byte(`{"@context":"https://www.w3.org/2022/wot/td/v1.1","@type":"tm:ThingModel","title":"Probe",
+		"version":{"model":"1.0.0"},"ullage:name":"probe","properties":{
+		"battery":{"type":"number","unit":"V","readOnly":true},
+		"cell":{"type":"number","unit":"V","readOnly":true,"ullage:tells":"battery"},
+		"rssi":{"type":"number","unit":"dBm","readOnly":true},
+		"noise":{"type":"number","unit":"dBm","readOnly":true,"ullage:tells":"neither"},
+		"heard":{"type":"number","unit":"dBm","readOnly":true},
+		"level":{"type":"number","unit":"cm","readOnly":true},
+		"power":{"type":"object","properties":{"battery_level":{"type":"number","unit":"%","readOnly":true}},"readOnly":true},
+		"battery_low":{"type":"number","unit":"V"}}}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]model.Tells{"battery": model.Battery, "cell": model.Battery, "rssi": model.Signal, "noise": model.Neither,
+		"heard": model.Signal, "level": "", "battery_low": ""} {
+		if p, ok := m.Property(name); !ok || p.Tells != want {
+			t.Errorf("%s tells %q, want %q", name, p.Tells, want)
+		}
+	}
+	for _, p := range m.Properties {
+		if p.Path[len(p.Path)-1] == "battery_level" && p.Tells != model.Battery {
+			t.Errorf("%s tells %q", p.Name, p.Tells)
 		}
 	}
 }

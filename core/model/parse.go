@@ -318,6 +318,11 @@ func (m *Model) leaf(p Property, at string, n *node, must bool, wrong *Findings)
 	p.strict = s.Const != nil || len(s.OneOf) > 0 || s.Above != nil || s.Below != nil || s.MultipleOf != nil ||
 		s.Pattern != nil ||
 		s.Format != "" || s.Encoding != "" || p.Kind == value.Number && len(s.Enum) > 0 || p.Kind == value.None
+	if p.Tells == "" {
+		p.Tells = p.guessed()
+	} else if p.Kind != value.Number {
+		wrong.add(at+"/ullage:tells", "only a number tells how a battery or a signal is")
+	}
 	m.theDefault(&p, at, n, wrong)
 	m.Properties = append(m.Properties, p)
 }
@@ -404,7 +409,7 @@ func kindByte(v any) byte {
 var (
 	thingTerms    = []string{"name", "interval", "additional", "log_lines", "log_keep"}
 	propertyTerms = []string{"role", "decimals", "usual", "accept", "kept_by_service", "retention", "rollup_retention", "was",
-		"derived"}
+		"derived", "tells"}
 )
 
 // ours refuses a term under Ullage's prefix that Ullage does not know: it is a
@@ -475,6 +480,14 @@ func (p *Property) additions(n *node, at string, wrong *Findings) {
 			wrong.add(at+"/ullage:was", "only telemetry has a history that goes on under another name")
 		default:
 			p.Was = names
+		}
+	}
+	if t := n.get("ullage:tells"); t != nil {
+		switch p.Tells = Tells(t.text); {
+		case t.kind != '"' || !slices.Contains([]Tells{Battery, Signal, Neither}, p.Tells):
+			wrong.add(at+"/ullage:tells", "this is what telemetry tells of the device itself: battery, signal or neither")
+		case p.Role != Telemetry:
+			wrong.add(at+"/ullage:tells", "only telemetry tells how a battery or a signal is over time")
 		}
 	}
 	if d := n.get("ullage:derived"); d != nil {

@@ -66,6 +66,7 @@ type Device struct {
 	Status   Held
 	Model    string
 	Version  Held
+	Firmware Held // empty where none was told
 	Link     Held // empty before it was heard for the first time
 	Labels   map[string]Held
 	Settings map[string]Setting
@@ -225,6 +226,8 @@ func gather(rows []commit.Validity) map[string]*Device {
 		case commit.Version:
 			model, version, _ := strings.Cut(v.Value, " ")
 			d.Model, d.Version = model, Held{version, v.From}
+		case commit.Firmware:
+			d.Firmware = held
 		case commit.Link:
 			d.Link = held
 		case commit.Label:

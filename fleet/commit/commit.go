@@ -42,6 +42,8 @@ const (
 	Label   ValidityKind = "label"
 	Version ValidityKind = "version"
 	Status  ValidityKind = "status"
+	// Firmware is what a device says that it runs.
+	Firmware ValidityKind = "firmware"
 )
 
 // Tx is one use case's part of a commit.

@@ -556,6 +556,9 @@ func (g *Registry) SetAttributes(id string, a map[string]value.Value, done func(
 		at := g.now()
 		if before, tell := g.damping.allow(id, at); tell {
 			tx.Tell(fact.New(at, fact.Attributes{Changed: changed, Before: before}).Of(id))
+			if v, ok := changed["firmware"]; ok {
+				tx.Hold(commit.Validity{Kind: commit.Firmware, Subject: id, From: at, Value: v.Is})
+			}
 		}
 		tx.After(func() { g.bus.Publish(event.Attributes{Device: id}) })
 		return nil

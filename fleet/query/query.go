@@ -115,6 +115,7 @@ type Queries struct {
 	devices  *devices.Registry
 	models   *models.Catalogue
 	limits   Limits
+	upkeeps  upkeeps
 	matching func(where string) (map[string]bool, error)
 	zone     *time.Location
 	zoneFor  func(device string) *time.Location

@@ -7,11 +7,9 @@ import (
 	"time"
 
 	"ullage/core/health"
-	"ullage/core/person"
 	"ullage/fleet/access"
 	"ullage/fleet/activity"
 	"ullage/fleet/commit"
-	"ullage/fleet/devices"
 	"ullage/fleet/fault"
 	"ullage/fleet/links"
 )
@@ -21,6 +19,8 @@ type Changes interface {
 	// Since returns what everything of a kind was at a time, and every change of it after
 	// that.
 	Since(ctx context.Context, kind commit.ValidityKind, from time.Time) ([]commit.Validity, error)
+	// First returns when each subject had something of a kind for the first time that is kept.
+	First(ctx context.Context, kind commit.ValidityKind) (map[string]time.Time, error)
 }
 
 // Activity is how a device was in contact over a span.
@@ -30,6 +30,7 @@ type Activity struct {
 	Online                                 float64   // share of the span, from 0 to 1
 	health.Away
 	Link     health.Link
+	FirstAt  time.Time // when it was first heard that is known of; zero for never
 	LastAt   time.Time // newest reading; zero for none
 	Versions int       // of its model that it has had in the span
 	Off      []health.Spell
@@ -45,7 +46,7 @@ func (f *Fleet) Activity(ctx context.Context, c access.Caller, where string, spa
 	if span < time.Hour || span > 366*24*time.Hour {
 		return nil, fault.New(fault.Invalid, "the span is %s; it is between an hour and a year", span)
 	}
-	among, _, err := f.Among(c, where)
+	all, err := f.inUse(c, where)
 	if err != nil {
 		return nil, err
 	}
@@ -63,16 +64,17 @@ func (f *Fleet) Activity(ctx context.Context, c access.Caller, where string, spa
 	if err != nil {
 		return nil, err
 	}
+	first, err := f.o.Changes.First(ctx, commit.Link)
+	if err != nil {
+		return nil, err
+	}
 	spells, versions := links.Spells(changed), map[string]int{}
 	for _, v := range moved {
 		versions[v.Subject]++
 	}
 	out := []Activity{}
-	for _, d := range f.o.Devices.List() {
-		if d.Status == devices.Retired || among != nil && !among[d.ID] || !c.May(person.Viewer, d.ID) {
-			continue
-		}
-		a := Activity{Device: d.ID, Model: d.Model, Version: d.Version, Site: d.Labels["site"], From: from, Versions: versions[d.ID]}
+	for _, d := range all {
+		a := Activity{Device: d.ID, Model: d.Model, Version: d.Version, Site: d.Labels["site"], From: from, Versions: versions[d.ID], FirstAt: first[d.ID]}
 		if v, ok := d.Attributes["firmware"]; ok {
 			a.Firmware = v.String()
 		}

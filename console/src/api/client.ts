@@ -21,6 +21,7 @@ export type CommandJob = Schemas["CommandJob"];
 export type GivenCommand = Schemas["Command"];
 export type Line = Schemas["Line"];
 export type LimitAhead = Schemas["LimitAhead"];
+export type Reserve = Schemas["Reserve"];
 export type Forecast = Schemas["Forecast"];
 export type Rule = Schemas["Rule"];
 export type RuleResponse = Schemas["Response"];

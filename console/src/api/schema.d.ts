@@ -480,6 +480,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/course": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How many devices had which version over a span
+         * @description Counts of devices at 61 moments of a span that ends now, for each firmware that they report, or for each version of their models.
+         */
+        get: operations["course"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/device-changes": {
         parameters: {
             query?: never;
@@ -3132,6 +3152,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/upkeep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What batteries have left and until when, and how well devices are heard
+         * @description Those whose battery is empty first come first. The day is when the trend of the battery's days, since it was last replaced or charged, gets to the limit of the rule that watches it; there are eight days at least behind it. A metric tells of a battery or a signal where its model says so.
+         */
+        get: operations["upkeep"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -3165,6 +3205,11 @@ export interface components {
             device: string;
             /** @description What it reports as its firmware */
             firmware?: string;
+            /**
+             * Format: date-time
+             * @description When it was heard for the first time that is known of
+             */
+            first_at?: string;
             /**
              * Format: date-time
              * @description Where the span begins, or when the device was onboarded after that
@@ -3809,6 +3854,23 @@ export interface components {
              */
             windows: number;
         };
+        Course: {
+            /** @description Moments, evenly spaced; the last is now, the first where the span begins, or with the first device */
+            at: string[];
+            /** @description What most have now comes first */
+            parts: components["schemas"]["CoursePart"][];
+        };
+        CoursePart: {
+            /** @description How many had it at each moment */
+            counts: number[];
+            /**
+             * Format: date-time
+             * @description When the first had it that is known of; where the span begins for those that had it by then
+             */
+            first: string;
+            /** @description A model with its version, or with a firmware; the model alone for those that told none */
+            name: string;
+        };
         Credential: {
             /** Format: date-time */
             created_at: string;
@@ -4064,6 +4126,8 @@ export interface components {
         };
         DeviceThen: {
             alarms: components["schemas"]["AlarmThen"][];
+            /** @description What it had reported as its firmware */
+            firmware?: string;
             id: string;
             labels: {
                 [key: string]: string;
@@ -6095,6 +6159,11 @@ export interface components {
             says?: string;
             /** @description A setting that is kept sealed and shown to nobody: writeOnly in the model */
             secret?: boolean;
+            /**
+             * @description What it tells of the device itself
+             * @enum {string}
+             */
+            tells?: "battery" | "signal" | "neither";
             title?: string;
             /**
              * @description Nothing for values that are checked and not stored
@@ -6338,6 +6407,68 @@ export interface components {
             this: components["schemas"]["ReplaySide"];
             /** Format: date-time */
             to: string;
+        };
+        Reserve: {
+            /** @description Means of the newest days, as many as were asked for, one after the other up to the newest; null for a day without readings */
+            days?: (number | null)[];
+            /**
+             * Format: int64
+             * @description Digits that make sense on screen
+             */
+            decimals: number;
+            /** @description The unit as people write it */
+            display?: string;
+            /**
+             * Format: date-time
+             * @description When it does if the trend is as steep as its days allow for, with 95 % confidence
+             */
+            early?: string;
+            /**
+             * Format: date-time
+             * @description The first day of which there are readings
+             */
+            from: string;
+            /**
+             * Format: date-time
+             * @description When it does if the trend is as flat; left out for not within ten years
+             */
+            late?: string;
+            /**
+             * Format: date-time
+             * @description When it gets there, as the trend of its days has it
+             */
+            likely?: string;
+            /**
+             * Format: double
+             * @description Its limit
+             */
+            limit?: number;
+            /**
+             * Format: double
+             * @description The least single reading of the last seven days
+             */
+            low: number;
+            metric: string;
+            /** @description Why no day is known */
+            note?: string;
+            /**
+             * Format: double
+             * @description Of a battery: what it loses in 30 days, as its trend has it
+             */
+            per_month?: number;
+            /**
+             * Format: date-time
+             * @description The first day of the present cell, or charge, where there was another before
+             */
+            replaced?: string;
+            /** @description Of a battery: the rule that says from where on it is empty */
+            rule?: string;
+            unit?: string;
+            /**
+             * Format: double
+             * @description Mean of the newest day
+             */
+            value: number;
         };
         Response: {
             /**
@@ -7523,6 +7654,15 @@ export interface components {
             /** @example temperature */
             dimension: string;
             units: components["schemas"]["UnitChoice"][];
+        };
+        Upkeep: {
+            /** @description Left out for a device that tells nothing of one */
+            battery?: components["schemas"]["Reserve"];
+            device: string;
+            model: string;
+            /** @description Left out for a device that does not tell how well it is heard */
+            signal?: components["schemas"]["Reserve"];
+            site?: string;
         };
         Whole: {
             devices: components["schemas"]["Device"][];
@@ -9328,6 +9468,69 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Command"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    course: {
+        parameters: {
+            query?: {
+                /** @description Only of devices for which this condition is true now */
+                where?: string;
+                /** @description What is counted: what devices report as their firmware, or their model with its version */
+                of?: "firmware" | "model";
+                /** @description How far it goes back, such as 30d or 365d */
+                span?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Course"];
                 };
             };
             /** @description Unauthorized */
@@ -20314,6 +20517,67 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TrafficEntry"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    upkeep: {
+        parameters: {
+            query?: {
+                /** @description Only of devices for which this condition is true now */
+                where?: string;
+                /** @description Tell so many of the newest days of each device, of the first 300 devices */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Upkeep"][];
                 };
             };
             /** @description Unauthorized */

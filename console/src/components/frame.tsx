@@ -158,7 +158,8 @@ function Tally() {
   const counts: Record<string, number> = {};
   for (const a of calling(service?.groups ?? [])) counts[a.priority] = (counts[a.priority] ?? 0) + 1;
   for (const d of devices.values())
-    for (const a of d.alarms.length ? calling(d.alarms) : []) counts[a.priority] = (counts[a.priority] ?? 0) + 1;
+    for (const a of d.alarms.length ? calling(d.alarms) : [])
+      counts[a.priority] = (counts[a.priority] ?? 0) + 1;
   return (
     <Link to="/alarms" className="flex items-center gap-2 max-lg:ml-auto sm:gap-3">
       <span className="sr-only">Open alarms</span>

@@ -88,26 +88,31 @@ export function Command({ children, wrap = false }: { children: string; wrap?: b
 export function Head({
   children,
   right = false,
+  title,
+  className = "",
   sorted,
   onSort,
 }: {
   children: ReactNode;
   right?: boolean;
-  sorted?: "ascending" | "descending";
+  title?: string;
+  className?: string;
+  sorted?: "ascending" | "descending" | "reversed";
   onSort: () => void;
 }) {
   return (
     <th
       scope="col"
-      className={`py-1 pr-6 font-normal last:pr-0 ${right ? "text-right" : "text-left"}`}
-      aria-sort={sorted ?? "none"}
+      title={title}
+      className={`py-1 pr-6 font-normal last:pr-0 ${right ? "text-right" : "text-left"} ${className}`}
+      aria-sort={sorted === "reversed" ? "descending" : (sorted ?? "none")}
     >
       <button
         type="button"
         onClick={onSort}
         className={`py-1 whitespace-nowrap ${sorted ? "font-semibold" : "text-muted"}`}
       >
-        {children} {sorted && "↓"}
+        {children} {sorted && <span aria-hidden="true">{sorted === "reversed" ? "↑" : "↓"}</span>}
       </button>
     </th>
   );

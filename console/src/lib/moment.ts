@@ -83,6 +83,7 @@ export function useMoment(at: number, metrics: readonly string[]) {
           refusals: 0,
         }),
         id: d.id,
+        attributes: { ...today?.attributes, ...(d.firmware ? { firmware: d.firmware } : {}) },
         model: d.model,
         model_version: d.version ?? "",
         status: (d.status ?? "active") as Device["status"],

@@ -9,6 +9,7 @@ import { Badge } from "../components/badge";
 import { Doctor } from "../components/contact";
 import { DeviceActions } from "../components/device-actions";
 import { Commands } from "../components/commands";
+import { BatteryEmpty } from "../components/empty-about";
 import { Button, Choice, Command, Empty } from "../components/parts";
 import { SettingWhy } from "../components/setting-why";
 import { SettingsDialog } from "../components/settings-dialog";
@@ -395,6 +396,11 @@ function Metric({
                 limit probably {soon(margin.to_limit.likely)}
               </b>
             )}
+          </p>
+        )}
+        {p.tells === "battery" && !margin?.to_limit && (
+          <p className="text-muted">
+            <BatteryEmpty device={device.id} />
           </p>
         )}
       </div>
