@@ -30,6 +30,7 @@ var described = map[string]string{
 	"alarms":                "Open alarms are those that are not normal again and acknowledged. Pages go from the newest to older ones; the address of the next one is in the Link header. While an alarm is open, what is measured now stands beside what was measured when it was raised.",
 	"alarm-counts":          "One entry for each rule that has raised an alarm in the time asked for, or has one open.",
 	"alarm":                 "With what was measured when it was raised, and what is measured now while it is open.",
+	"rule-at-once":          "As the values are now, whatever the delay, without those on which a rule of that name is raised already. Many is true for more than a fifth: who puts such a rule in force is asked first. Nothing is changed.",
 	"rule-versions":         "The latest 200, each with who has put it in force and what differs from the one before. To go back, put that version in force again. Rules that were removed have versions, too.",
 	"suggest":               "A deadband beyond the noise, a delay longer than what is over before anybody acts, a limit from the distribution, and whether the rule is never or always raised. Each is computed from some of the devices, or the first part of the time, and judged on the others.",
 	"alarm-performance":     "After ISA-18.2, IEC 62682 and EEMUA 191: how many alarms an operator gets, peaks and floods, what chatters, is fleeting or stale, how the priorities are split, how long it takes until somebody acknowledges, and which rules and devices make most of it.",

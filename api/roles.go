@@ -32,7 +32,7 @@ var needs = map[string]person.Role{
 	"causes": person.Viewer, "boards": person.Viewer, "board": person.Viewer, "made-board": person.Viewer, "board-lacks": person.Viewer, "put-board": person.Engineer, "remove-board": person.Engineer,
 	"rollouts": person.Viewer, "rollout": person.Viewer, "preview-rollout": person.Viewer, "start-rollout": person.Engineer, "act-on-rollout": person.Operator,
 	"responses": person.Viewer, "release-response": person.Operator, "switch-responses": person.Operator,
-	"alarm": person.Viewer, "replay": person.Viewer, "suggest": person.Viewer, "alarm-performance": person.Viewer, "handover": person.Viewer, "rule-versions": person.Viewer, "shelves": person.Viewer,
+	"alarm": person.Viewer, "replay": person.Viewer, "suggest": person.Viewer, "alarm-performance": person.Viewer, "handover": person.Viewer, "rule-versions": person.Viewer, "rule-at-once": person.Engineer, "shelves": person.Viewer,
 	"shelve-alarm": person.Operator, "unshelve-alarm": person.Operator, "reset-alarm": person.Operator, "comment-alarm": person.Operator, "act-on-alarms": person.Operator,
 	"acknowledge-alarm": person.Operator, "give-command": person.Operator, "withdraw-command": person.Operator, "give-many": person.Operator, "command-jobs": person.Viewer, "command-job": person.Viewer, "withdraw-many": person.Operator,
 	"invoke": person.Operator, "change-settings": person.Operator, "retry-settings": person.Operator, "change-many-settings": person.Operator,

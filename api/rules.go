@@ -23,6 +23,14 @@ func (s *server) ruleRoutes() {
 			return s.Fleet.RemoveRule(ctx, caller(ctx), name, cond)
 		},
 	})
+	type atOnce struct{ Body rule.Rule }
+	huma.Post(s.api, "/api/v1/rules/at-once", func(ctx context.Context, in *atOnce) (*body[client.AtOnce], error) {
+		a, err := s.Fleet.AtOnce(ctx, caller(ctx), in.Body)
+		if err != nil {
+			return nil, s.failed(err)
+		}
+		return &body[client.AtOnce]{client.AtOnce{Of: a.Of, Asked: a.Asked, Devices: append([]string{}, a.Devices...), Many: a.Many()}}, nil
+	}, describe("rule-at-once", "On which devices a rule would be raised at once", "Rules"))
 	huma.Get(s.api, "/api/v1/rules/{name}/versions", func(ctx context.Context, in *ThingNamed) (*body[[]client.RuleVersion], error) {
 		vs, err := s.Fleet.RuleVersions(ctx, caller(ctx), in.Name)
 		if err != nil {

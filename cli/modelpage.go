@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -211,7 +210,7 @@ func fillings(pairs []string) (map[string]string, error) {
 func confirm(c *cobra.Command, question string) error {
 	in, ok := c.InOrStdin().(*os.File)
 	if !ok || !term.IsTerminal(int(in.Fd())) {
-		return usageError{errors.New("this asks first, and nobody is there to answer; say --yes")}
+		return usageError{fmt.Errorf("this asks first, and nobody is there to answer; say --yes. It asks: %s", question)}
 	}
 	fmt.Fprintf(c.ErrOrStderr(), "\n%s [y/N] ", question)
 	answer, err := bufio.NewReader(in).ReadString('\n')

@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"fmt"
 	"strings"
 
 	"github.com/goccy/go-yaml"
+	"github.com/spf13/cobra"
 
 	"ullage/client"
 	"ullage/core/rule"
@@ -33,6 +35,18 @@ var ruleThings = things[client.Rule]{
 	},
 	removed: "its open alarms close", example: "must_too_warm", folder: "examples/cellars/rules", set: "disabled=true",
 	together: "rules",
+	asks: func(c *cobra.Command, cl *client.Client, r client.Rule) (string, error) {
+		at, err := cl.RuleAtOnce(c.Context(), r)
+		if err != nil || !at.Many {
+			return "", nil // what is wrong with the rule is said when it is put in force
+		}
+		some, more := at.Devices, ""
+		if len(some) > 8 {
+			some, more = some[:8], fmt.Sprintf(" and %d more", len(some)-8)
+		}
+		return fmt.Sprintf("%s would be raised at once on %d of %s: %s%s. Put it in force?", r.Name, len(at.Devices), plural(at.Asked, "device"),
+			strings.Join(some, ", "), more), nil
+	},
 }
 
 func yesNo(b bool) string {

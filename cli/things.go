@@ -30,6 +30,8 @@ type things[T any] struct {
 	yaml func(T) []byte
 	// loaded is done after one was loaded from a file in a folder; nil for nothing.
 	loaded func(c *cobra.Command, cl *client.Client, x T, folder string) error
+	// asks returns what is to be confirmed before one is put in force; nil, or "", for nothing.
+	asks func(c *cobra.Command, cl *client.Client, x T) (string, error)
 	// removed is what the verb remove says it does beside; may be empty.
 	removed string
 	example string // name of one
@@ -144,7 +146,8 @@ func resultOf[T any](s client.Saved[T]) string {
 }
 
 func (n things[T]) load() *cobra.Command {
-	return &cobra.Command{
+	var yes bool
+	c := &cobra.Command{
 		Use:   "load FILE|FOLDER…",
 		Short: "Load " + n.words + " from their files",
 		Long: "Reads " + n.words + " (YAML, one a file) and puts them in force. Of a folder, every .yaml\n" +
@@ -161,7 +164,7 @@ func (n things[T]) load() *cobra.Command {
 				return err
 			}
 			if n.together != "" {
-				return n.loadTogether(c, cl, files)
+				return n.loadTogether(c, cl, files, yes)
 			}
 			xs := make([]*T, len(files))
 			for i, f := range files {
@@ -187,10 +190,37 @@ func (n things[T]) load() *cobra.Command {
 			return n.outcomes(c, out)
 		},
 	}
+	n.yesFlag(c, &yes)
+	return c
+}
+
+func (n things[T]) yesFlag(c *cobra.Command, yes *bool) {
+	if n.asks != nil {
+		c.Flags().BoolVar(yes, "yes", false, "do not ask")
+	}
+}
+
+// asked asks what is to be confirmed before some are put in force.
+func (n things[T]) asked(c *cobra.Command, cl *client.Client, yes bool, xs ...T) error {
+	if n.asks == nil || yes {
+		return nil
+	}
+	for _, x := range xs {
+		question, err := n.asks(c, cl, x)
+		if err != nil {
+			return err
+		}
+		if question != "" {
+			if err := confirm(c, question); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // loadTogether loads files as a part of a fleet folder.
-func (n things[T]) loadTogether(c *cobra.Command, cl *client.Client, files []string) error {
+func (n things[T]) loadTogether(c *cobra.Command, cl *client.Client, files []string, yes bool) error {
 	var ask client.Folder
 	local := map[string]string{} // the file on this machine, by the path that the service sees
 	for i, f := range files {
@@ -201,6 +231,15 @@ func (n things[T]) loadTogether(c *cobra.Command, cl *client.Client, files []str
 		path := fmt.Sprintf("%d/%s/%s", i, n.together, filepath.Base(f)) // some files are known by their names
 		local[path] = f
 		ask.Files = append(ask.Files, client.FolderFile{Path: path, Text: strings.ToValidUTF8(string(b), "\uFFFD")})
+	}
+	var xs []T
+	for _, f := range ask.Files { // what is wrong with a file the service says, with its line
+		if x, err := n.read([]byte(f.Text)); err == nil {
+			xs = append(xs, *x)
+		}
+	}
+	if err := n.asked(c, cl, yes, xs...); err != nil {
+		return err
 	}
 	o, err := cl.LoadFolder(c.Context(), ask)
 	if err != nil {
@@ -228,7 +267,8 @@ func (n things[T]) loadTogether(c *cobra.Command, cl *client.Client, files []str
 }
 
 func (n things[T]) save() *cobra.Command {
-	return &cobra.Command{
+	var yes bool
+	c := &cobra.Command{
 		Use:   "save NAME FIELD=VALUE…",
 		Short: "Make a " + n.word + ", or change fields of one",
 		Long: "Makes a " + n.word + ", or changes the fields that are given of the one of that name; the\n" +
@@ -257,6 +297,9 @@ func (n things[T]) save() *cobra.Command {
 			if err := n.change(&x, args[0], args[1:]); err != nil {
 				return err
 			}
+			if err := n.asked(c, cl, yes, x); err != nil {
+				return err
+			}
 			s, err := n.of(cl).Put(c.Context(), x, tag)
 			if err != nil {
 				return err
@@ -264,6 +307,8 @@ func (n things[T]) save() *cobra.Command {
 			return n.outcomes(c, []outcome{{args[0], resultOf(s)}})
 		},
 	}
+	n.yesFlag(c, &yes)
+	return c
 }
 
 // settable are the fields that people fill in, but for the name.

@@ -155,3 +155,16 @@ func (c *Client) Replay(ctx context.Context, a ReplayAsk, told func(ReplayLine) 
 	}
 	return nil
 }
+
+// AtOnce is on which devices a rule would be raised if it were put in force now.
+type AtOnce struct {
+	Of      int      `json:"of" doc:"How many devices it is for"`
+	Asked   int      `json:"asked" doc:"How many of them were looked at: not all, where they are many and the rule looks back"`
+	Devices []string `json:"devices" doc:"Those on which it would be raised, by id"`
+	Many    bool     `json:"many" doc:"Whether they are more than a fifth of those that were looked at"`
+}
+
+// RuleAtOnce tells on which devices a rule would be raised if it were put in force now.
+func (c *Client) RuleAtOnce(ctx context.Context, r Rule) (AtOnce, error) {
+	return send[AtOnce](ctx, c, http.MethodPost, "/rules/at-once", r)
+}

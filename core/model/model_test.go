@@ -358,7 +358,7 @@ func BenchmarkReadings(b *testing.B) {
 // TestTells: what a metric tells of the device itself is as the model says, or as its name and
 // its unit let one guess.
 func TestTells(t *testing.T) {
-	m, err := model.Parse([]byte(`{"@context":"https://www.w3.org/2022/wot/td/v1.1","@type":"tm:ThingModel","title":"Probe",
+	m, err := model.Parse([]byte(`{"@context":["https://www.w3.org/2022/wot/td/v1.1",{"ullage":"urn:ullage:vocabulary:"}],"@type":"tm:ThingModel","title":"Probe",
 		"version":{"model":"1.0.0"},"ullage:name":"probe","properties":{
 		"battery":{"type":"number","unit":"V","readOnly":true},
 		"cell":{"type":"number","unit":"V","readOnly":true,"ullage:tells":"battery"},

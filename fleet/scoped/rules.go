@@ -4,7 +4,9 @@ import (
 	"context"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
+	"time"
 
 	"ullage/core/expr"
 	"ullage/core/person"
@@ -161,4 +163,78 @@ func (f *Fleet) Regranted(ctx context.Context, name string) error {
 		return err
 	}
 	return f.o.Joining.Regranted(ctx, name, source)
+}
+
+// AtOnce is on which devices a rule would be raised if it were put in force now.
+type AtOnce struct {
+	Of      int      // devices that it is for and that the caller sees
+	Asked   int      // those that were looked at: not all, where they are many and it looks back
+	Devices []string // by id; without those on which the rule is raised already
+}
+
+// Many reports whether that is on more than a fifth of those that were looked at, which is
+// rarely what somebody wants to wake people with.
+func (a AtOnce) Many() bool { return 5*len(a.Devices) > a.Asked }
+
+// mostLookedBack is on how many devices a condition that looks back is worked out for this.
+const mostLookedBack = 300
+
+// AtOnce works out on which devices a rule would be raised at once, whatever its delay. A rule
+// of a group, or one that is off, is raised on none of them.
+func (f *Fleet) AtOnce(ctx context.Context, c access.Caller, r rule.Rule) (AtOnce, error) {
+	if r.Disabled || r.Each != "" || len(r.Models) == 0 {
+		return AtOnce{}, nil
+	}
+	if !c.MayAll(person.Engineer) {
+		if err := f.fits(c, &r); err != nil {
+			return AtOnce{}, err
+		}
+	}
+	among := func(where string) ([]string, error) {
+		_, ids, err := f.Among(c, where)
+		return ids, err
+	}
+	models := make([]string, len(r.Models))
+	for i, m := range r.Models {
+		models[i] = "device.model == " + strconv.Quote(m)
+	}
+	scope := "(" + strings.Join(models, " or ") + ")"
+	for _, more := range []string{r.Devices, r.Access} {
+		if strings.TrimSpace(more) != "" {
+			scope += " and (" + more + ")"
+		}
+	}
+	all, err := among(scope)
+	if err != nil {
+		return AtOnce{}, err
+	}
+	out := AtOnce{Of: len(all), Asked: len(all)}
+	if out.Devices, err = among(scope + " and (" + r.Raise + ")"); err != nil {
+		// A filter cannot look back, so each is worked out by itself, evenly chosen.
+		if step := len(all)/mostLookedBack + 1; step > 1 {
+			var some []string
+			for i := 0; i < len(all); i += step {
+				some = append(some, all[i])
+			}
+			all = some
+		}
+		out.Asked, out.Devices = len(all), nil
+		for _, id := range all {
+			x, err := f.Expressions(c).Explain(ctx, r.Raise, id, time.Time{}, nil)
+			if err != nil {
+				return AtOnce{}, err
+			}
+			if x.Part.Truth == "true" {
+				out.Devices = append(out.Devices, id)
+			}
+		}
+	}
+	if was, err := f.Rule(c, r.Name); err == nil && !was.Disabled {
+		raised, err := f.Expressions(c).Where("raised(" + r.Name + ")")
+		if err != nil {
+			return AtOnce{}, err
+		}
+		out.Devices = slices.DeleteFunc(out.Devices, func(id string) bool { return raised[id] })
+	}
+	return out, nil
 }

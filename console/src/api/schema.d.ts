@@ -2656,6 +2656,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rules/at-once": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * On which devices a rule would be raised at once
+         * @description As the values are now, whatever the delay, without those on which a rule of that name is raised already. Many is true for more than a fifth: who puts such a rule in force is asked first. Nothing is changed.
+         */
+        post: operations["rule-at-once"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rules/{name}": {
         parameters: {
             query?: never;
@@ -3539,6 +3559,22 @@ export interface components {
             at: string;
             /** @description By id; groups with an open alarm are among them */
             devices: components["schemas"]["DeviceThen"][];
+        };
+        AtOnce: {
+            /**
+             * Format: int64
+             * @description How many of them were looked at: not all, where they are many and the rule looks back
+             */
+            asked: number;
+            /** @description Those on which it would be raised, by id */
+            devices: string[];
+            /** @description Whether they are more than a fifth of those that were looked at */
+            many: boolean;
+            /**
+             * Format: int64
+             * @description How many devices it is for
+             */
+            of: number;
         };
         Backfill: {
             /** @description Ids; empty for every device of the model */
@@ -18335,6 +18371,66 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rule"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Details"];
+                };
+            };
+        };
+    };
+    "rule-at-once": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Rule"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AtOnce"];
                 };
             };
             /** @description Unauthorized */

@@ -82,23 +82,13 @@ export function keyed(text: string, findings: FolderFinding[]): (FolderFinding &
   });
 }
 
-// alreadyOver returns the devices on which a rule would be raised now, where they are more
-// than a fifth of those that it is for and it was not raised there already.
-export async function alreadyOver(next: Rule, was?: Rule): Promise<string[]> {
-  if (next.disabled || next.each) return [];
-  const condition = `(${next.raise})${next.devices ? ` and (${next.devices})` : ""}`;
-  const of = (where: string) =>
-    ask(api.GET("/api/v1/expressions/matching", { params: { query: { where } } })).then((x) => x.ids);
+// alreadyOver returns the devices on which a rule would be raised at once, where they are more
+// than a fifth of those that it is for.
+export async function alreadyOver(next: Rule): Promise<string[]> {
   try {
-    const models = next.models.map((m) => `device.model == ${JSON.stringify(m)}`).join(" or ");
-    const [all, over, before] = await Promise.all([
-      of(`(${models})${next.devices ? ` and (${next.devices})` : ""}`),
-      of(`(${models}) and ${condition}`),
-      was && !was.disabled ? of(`raised(${was.rule})`) : Promise.resolve([]),
-    ]);
-    const fresh = over.filter((id) => !before.includes(id));
-    return fresh.length > all.length / 5 ? fresh : [];
+    const x = await ask(api.POST("/api/v1/rules/at-once", { body: next }));
+    return x.many ? x.devices : [];
   } catch {
-    return []; // a condition that a filter cannot ask, such as one over windows
+    return []; // what is wrong with it is said when it is put in force
   }
 }

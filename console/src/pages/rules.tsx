@@ -412,7 +412,7 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
     setBusy(true);
     try {
       const next = parse(text, { maxAliasCount: 0 }) as Rule;
-      const atOnce = asked ? [] : await alreadyOver(next, gone ? undefined : rule);
+      const atOnce = asked ? [] : await alreadyOver(next);
       if (atOnce.length) {
         setAsking(atOnce);
         return;
