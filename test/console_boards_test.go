@@ -252,6 +252,24 @@ func TestCausesAreFoundInThreeClicks(t *testing.T) {
 	ok(t, p.Wait(`location.search.includes("attr.firmware") && document.querySelectorAll("main tbody tr").length === 18`, within))
 	quiet(t, p, "versions")
 
+	// A chart, pressed, says where the reading of that time is from, and begins a rule with the
+	// value at that height as its limit.
+	ok(t, p.Go(d.Console+"/devices/tank-fennimore-07"))
+	ok(t, p.Wait(`(() => {
+		const o = document.querySelector(".u-over"), r = o?.getBoundingClientRect();
+		if (document.body.innerText.includes("with its limit here")) return true;
+		if (!o) return false;
+		const at = { bubbles: true, clientX: r.left + r.width * 0.98, clientY: r.top + 20, button: 0 };
+		o.dispatchEvent(new PointerEvent("pointerdown", at));
+		o.dispatchEvent(new PointerEvent("pointerup", at));
+		return false;
+	})()`, within))
+	ok(t, p.WaitText("taken", within))
+	ok(t, p.Wait(`(() => { const x = [...document.querySelectorAll("button")].find((b) => /^above (2[5-9]|3\d)/.test(b.textContent)); x?.click(); return !!x })()`, within))
+	ok(t, p.Wait(`location.pathname === "/rules/new"`, within))
+	ok(t, p.Wait(`[...document.querySelectorAll("input, textarea, .cm-content")].some((x) => /^must_temp > [23]\d.* 'Cel'/.test(x.value ?? x.innerText))`, within))
+	quiet(t, p, "a rule from a chart")
+
 	// On the map each site has its place, and leads to its devices.
 	ok(t, p.Go(d.Console+"/?view=map"))
 	ok(t, p.WaitText("Needs somebody", within))

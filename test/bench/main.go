@@ -41,7 +41,7 @@ type figure struct{ what, got, target, ratio string }
 
 func main() {
 	only := flag.String("only", "",
-		"measure only this part: ingest, lockstep, sessions, converge, changes, store, expressions, alarms, models, people, onboarding, attacks, boards, fleet or tenthousand")
+		"measure only this part: ingest, lockstep, sessions, converge, changes, store, expressions, alarms, models, people, onboarding, attacks, boards, screen, fleet or tenthousand")
 	ceiling := flag.String("echo", "", "be the ceiling of lockstep, on this file; the benchmark starts itself so")
 	strike := flag.String("attack", "", "be the attackers of attacks, one of them at an address; the benchmark starts itself so")
 	bare := flag.String("bare", "", "be a bare server, over tls or plain; the benchmark starts itself so")
@@ -103,6 +103,7 @@ func run(only string) ([]figure, error) {
 		{"onboarding", func() ([]figure, error) { return onboardingFigures(dir) }},
 		{"attacks", func() ([]figure, error) { return attackFigures(dir) }},
 		{"boards", func() ([]figure, error) { return boardFigures(dir) }},
+		{"screen", func() ([]figure, error) { return screenFigures(dir) }},
 		{"fleet", func() ([]figure, error) { return fleetFigures(dir, 1000) }},
 		{"tenthousand", func() ([]figure, error) { return fleetFigures(dir, 10_000) }},
 	} {

@@ -14,7 +14,9 @@ import (
 
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/heapprofiler"
 	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/memory"
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
@@ -299,4 +301,25 @@ func (p *Page) Accessible(axe string) ([]string, error) {
 		out = append(out, fmt.Sprintf("%s: %s\n    %s", v.ID, v.Help, strings.Join(where, "\n    ")))
 	}
 	return out, nil
+}
+
+// Held is what a page holds on to.
+type Held struct {
+	Heap             float64 // bytes of script, after its garbage was collected
+	Nodes, Listeners int64   // of the document
+}
+
+// Held collects the garbage of a page and tells what is left.
+func (p *Page) Held() (h Held, err error) {
+	for range 2 { // what ends with the first waits for the second
+		if _, err := chromedp.Call(p.ctx, heapprofiler.CollectGarbage, cdp.Empty{}); err != nil {
+			return h, err
+		}
+	}
+	used, err := chromedp.Call(p.ctx, runtime.GetHeapUsage, cdp.Empty{})
+	if err != nil {
+		return h, err
+	}
+	dom, err := chromedp.Call(p.ctx, memory.GetDOMCounters, cdp.Empty{})
+	return Held{used.UsedSize, int64(dom.Nodes), int64(dom.JsEventListeners)}, err
 }

@@ -44,8 +44,18 @@ interface Props {
   onDeadband?: (value: number) => void;
   // Dragging over a times of time asks for it.
   onZoom?: (from: number, to: number) => void;
+  // A press on the chart: where it was on the page, its time in seconds, and the value at its
+  // height.
+  onPoint?: (p: TracePoint) => void;
   // What stands under the cursor: its time in seconds, and the values there.
   onHover?: (at: number | null, value: number | null, other: number | null) => void;
+}
+
+export interface TracePoint {
+  x: number;
+  y: number;
+  at: number;
+  level: number;
 }
 
 export interface AlarmSpan {
@@ -63,8 +73,21 @@ export function Trace(props: Props) {
   const holder = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot>(undefined);
   const { peers, marks } = props;
-  const { deadband, onZoom, onHover, onLimit, onDeadband } = props;
-  const now = { limits, from, to, decimals, alarms, marks, deadband, onZoom, onHover, onLimit, onDeadband };
+  const { deadband, onZoom, onHover, onLimit, onDeadband, onPoint } = props;
+  const now = {
+    limits,
+    from,
+    to,
+    decimals,
+    alarms,
+    marks,
+    deadband,
+    onZoom,
+    onHover,
+    onLimit,
+    onDeadband,
+    onPoint,
+  };
   const live = useRef(now);
   useEffect(() => {
     live.current = now;
@@ -176,7 +199,7 @@ export function Trace(props: Props) {
               { series: [9, 8], fill: `${muted}2e` },
             ],
             hooks: {
-              ready: [(u) => grips(u, () => live.current)],
+              ready: [(u) => grips(u, () => live.current), (u) => presses(u, () => live.current.onPoint)],
               draw: [
                 (u) => live.current.limits.forEach((l) => drawLimit(u, l, font, muted)),
                 (u) => drawDeadband(u, live.current.deadband, live.current.limits[0]?.value, muted),
@@ -264,6 +287,22 @@ function grips(u: uPlot, now: () => Gripped) {
   const end = () => (held = undefined);
   u.over.addEventListener("pointerup", end);
   u.over.addEventListener("pointercancel", end);
+}
+
+// presses tells a press on the chart that drags nothing.
+function presses(u: uPlot, now: () => Props["onPoint"]) {
+  let down: PointerEvent | undefined;
+  u.over.addEventListener("pointerdown", (e) => (down = e));
+  u.over.addEventListener("pointerup", (e) => {
+    const still = down && Math.hypot(e.clientX - down.clientX, e.clientY - down.clientY) < 4;
+    if (!still || e.button !== 0 || u.data[0].length === 0) return;
+    now()?.({
+      x: e.clientX,
+      y: e.clientY,
+      at: u.posToVal(e.offsetX, "x"),
+      level: rounded(u.posToVal(e.offsetY, "y"), u),
+    });
+  });
 }
 
 // rounded leaves as many digits as a pixel is worth.

@@ -24,14 +24,15 @@ export function ValueOrigin({
       title="Where it is from"
       about={`Where ${words(metric)} is from`}
       look="cursor-pointer rounded-[4px] decoration-dotted decoration-1 underline-offset-4 hover:underline"
-      says={<Told device={device} metric={metric} at={at} />}
+      says={<OriginTold device={device} metric={metric} at={at} />}
     >
       {children}
     </Explained>
   );
 }
 
-function Told({ device, metric, at }: { device: string; metric: string; at?: string }) {
+// OriginTold is what is known of where a value is from: the newest, or that of a time.
+export function OriginTold({ device, metric, at }: { device: string; metric: string; at?: string }) {
   const origin = useQuery({
     queryKey: ["origin", device, metric, at],
     staleTime: 0,

@@ -17,6 +17,7 @@ import { Button, Choice, Empty, Notes, Trouble } from "../components/parts";
 import { LimitAheadNote } from "../components/limit-ahead";
 import { LogLane } from "../components/log-lane";
 import { Different } from "../components/different";
+import { usePoint } from "../components/trace-point";
 import { Trace, type AlarmSpan, type TraceData } from "../components/trace";
 import { minuteOf, number, plural, say } from "../lib/format";
 import {
@@ -411,6 +412,7 @@ function Row({
   const last = ahead === "" ? undefined : forecast.data?.steps.at(-1);
   const limits = useMemo(() => limitsOf(device.margins, p), [device.margins, p]);
   const peers = usePeers(device.id, p.name, times, band && p.type !== "boolean");
+  const { onPoint, point } = usePoint(device, p);
   const ticks = useMemo(() => happened.map((h) => h.at), [happened]);
   const near =
     under && happened.filter((h) => Math.abs(h.at - under.at) * 1000 < (times.to - times.from) / 150);
@@ -506,8 +508,10 @@ function Row({
           summary={summarise(p, data, times.from, times.to)}
           onZoom={(a, b) => onZoom(a * 1000, b * 1000)}
           onHover={(at, value, o) => setUnder(at === null ? undefined : { at, value, other: o })}
+          onPoint={onPoint}
         />
       )}
+      {point}
     </div>
   );
 }

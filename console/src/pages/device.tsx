@@ -13,6 +13,7 @@ import { BatteryEmpty } from "../components/empty-about";
 import { Button, Choice, Command, Empty } from "../components/parts";
 import { SettingWhy } from "../components/setting-why";
 import { SettingsDialog } from "../components/settings-dialog";
+import { usePoint } from "../components/trace-point";
 import { Trace } from "../components/trace";
 import { Vessel } from "../components/vessel";
 import { headspaceOf } from "../components/legend";
@@ -359,6 +360,7 @@ function Metric({
       ),
     [history.data, device.interval, to, from],
   );
+  const { onPoint, point } = usePoint(device, p);
   const limits = useMemo(() => limitsOf(device.margins, p), [device.margins, p]);
   const marks = latest?.quality?.join(", ");
   return (
@@ -421,8 +423,10 @@ function Metric({
           unit={p.display ?? ""}
           step={p.type === "boolean"}
           summary={summarise(p, data, from, to)}
+          onPoint={onPoint}
         />
       )}
+      {point}
     </div>
   );
 }
