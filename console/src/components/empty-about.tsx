@@ -19,7 +19,7 @@ export function EmptyAbout({ r, now }: { r: Reserve; now: number }) {
       {left <= 0
         ? "it is"
         : left < 14
-          ? `in ${plural(Math.max(1, Math.round(left)), "day")}`
+          ? `in ${plural(Math.max(1, Math.floor(left)), "day")}`
           : soonest(r.likely)}
     </span>
   );

@@ -1,11 +1,12 @@
 import type { History } from "../api/client";
+import { rem } from "../lib/format";
 
 // Spark is a trend at a glance, with the limit as a dotted line.
 export function Spark({ history, limit }: { history?: History; limit?: number }) {
   const w = 92;
   const h = 34;
   const b = history?.steps ?? [];
-  if (b.length === 0) return <span className="inline-block" style={{ width: w, height: h }} />;
+  if (b.length === 0) return <span className="inline-block" style={{ width: rem(w), height: rem(h) }} />;
   const from = Date.parse(history!.from);
   const to = Date.parse(history!.to);
   let low = Math.min(...b.map((x) => x.mean));
@@ -29,7 +30,12 @@ export function Spark({ history, limit }: { history?: History; limit?: number })
     })
     .join("");
   return (
-    <svg viewBox={`0 0 ${w} ${h}`} width={w} height={h} aria-hidden="true" className="shrink-0">
+    <svg
+      viewBox={`0 0 ${w} ${h}`}
+      style={{ width: rem(w), height: rem(h) }}
+      aria-hidden="true"
+      className="shrink-0"
+    >
       {shown && (
         <line
           x1="0"

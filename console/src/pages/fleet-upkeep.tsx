@@ -7,7 +7,7 @@ import { Empty, Trouble } from "../components/parts";
 import { SortHead } from "../components/sort-head";
 import { Vessel } from "../components/vessel";
 import { download, table } from "../lib/csv";
-import { called, number, plural } from "../lib/format";
+import { called, number, plural, rem } from "../lib/format";
 import { useNow, useParam } from "../lib/use";
 
 const days = 180;
@@ -282,8 +282,7 @@ function Days({ r, limit }: { r: Reserve; limit?: number }) {
   return (
     <svg
       viewBox={`0 0 120 ${high}`}
-      width="120"
-      height={high}
+      style={{ width: rem(120), height: rem(high) }}
       role="img"
       aria-label={`${plural(all.length, "day")}, from ${said(r, known[0])} to ${said(r, known[known.length - 1])}`}
     >
@@ -319,7 +318,12 @@ function Axis({ now, to }: { now: number; to: number }) {
   )
     if (m.getUTCMonth() % each === 0) marks.push(m);
   return (
-    <svg viewBox={`0 0 ${wide} 22`} width={wide} height="22" aria-hidden="true" className="overflow-visible">
+    <svg
+      viewBox={`0 0 ${wide} 22`}
+      style={{ width: rem(wide), height: rem(22) }}
+      aria-hidden="true"
+      className="overflow-visible"
+    >
       {marks.map((m) => (
         <g key={m.getTime()}>
           <line
@@ -347,7 +351,12 @@ function When({ r, now, to }: { r: Reserve; now: number; to: number }) {
   const x = at(likely, now, to);
   const from = at(early, now, to);
   return (
-    <svg viewBox={`0 0 ${wide} 14`} width={wide} height="14" aria-hidden="true" className="overflow-visible">
+    <svg
+      viewBox={`0 0 ${wide} 14`}
+      style={{ width: rem(wide), height: rem(14) }}
+      aria-hidden="true"
+      className="overflow-visible"
+    >
       <line x1="0" x2={wide} y1="7" y2="7" stroke="var(--line)" />
       <rect x={from} width={Math.max(at(late, now, to) - from, 1)} y="3" height="8" fill="var(--probable)" />
       {likely > to ? (
