@@ -2,6 +2,7 @@ package query
 
 import (
 	"context"
+	"maps"
 	"math"
 	"slices"
 	"sync"
@@ -60,8 +61,9 @@ const (
 
 // upkeeps remember what was worked out, by device.
 type upkeeps struct {
-	mu  sync.Mutex
-	all map[string]keptUp
+	mu    sync.Mutex
+	all   map[string]keptUp
+	swept time.Time
 }
 
 type keptUp struct {
@@ -110,10 +112,9 @@ func (c *Queries) Upkeep(ctx context.Context, d devices.Device) (Upkeep, error) 
 	if c.upkeeps.all == nil {
 		c.upkeeps.all = map[string]keptUp{}
 	}
-	for id, x := range c.upkeeps.all { // a device that is gone leaves nothing for long
-		if now.Sub(x.at) >= upkeepFresh {
-			delete(c.upkeeps.all, id)
-		}
+	if now.Sub(c.upkeeps.swept) >= upkeepFresh { // a device that is gone leaves nothing for long
+		c.upkeeps.swept = now
+		maps.DeleteFunc(c.upkeeps.all, func(_ string, x keptUp) bool { return now.Sub(x.at) >= upkeepFresh })
 	}
 	c.upkeeps.all[d.ID] = keptUp{now, out}
 	return out, nil

@@ -176,8 +176,12 @@ type AtOnce struct {
 // rarely what somebody wants to wake people with.
 func (a AtOnce) Many() bool { return 5*len(a.Devices) > a.Asked }
 
-// mostLookedBack is on how many devices a condition that looks back is worked out for this.
-const mostLookedBack = 300
+// mostLookedBack is on how many devices a condition that looks back is worked out for this, and
+// lookFor for how long: somebody waits for the answer.
+const (
+	mostLookedBack = 300
+	lookFor        = 2 * time.Second
+)
 
 // AtOnce works out on which devices a rule would be raised at once, whatever its delay. A rule
 // of a group, or one that is off, is raised on none of them.
@@ -218,8 +222,9 @@ func (f *Fleet) AtOnce(ctx context.Context, c access.Caller, r rule.Rule) (AtOnc
 			}
 			all = some
 		}
-		out.Asked, out.Devices = len(all), nil
-		for _, id := range all {
+		out.Asked, out.Devices = 0, nil
+		for begun := time.Now(); out.Asked < len(all) && time.Since(begun) < lookFor; out.Asked++ {
+			id := all[out.Asked]
 			x, err := f.Expressions(c).Explain(ctx, r.Raise, id, time.Time{}, nil)
 			if err != nil {
 				return AtOnce{}, err
