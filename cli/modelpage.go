@@ -206,14 +206,19 @@ func fillings(pairs []string) (map[string]string, error) {
 	return out, nil
 }
 
+// answers reports whether somebody is there who can be asked.
+func answers(c *cobra.Command) bool {
+	in, ok := c.InOrStdin().(*os.File)
+	return ok && term.IsTerminal(int(in.Fd()))
+}
+
 // confirm asks on the terminal; where there is none it refuses.
 func confirm(c *cobra.Command, question string) error {
-	in, ok := c.InOrStdin().(*os.File)
-	if !ok || !term.IsTerminal(int(in.Fd())) {
+	if !answers(c) {
 		return usageError{fmt.Errorf("this asks first, and nobody is there to answer; say --yes. It asks: %s", question)}
 	}
 	fmt.Fprintf(c.ErrOrStderr(), "\n%s [y/N] ", question)
-	answer, err := bufio.NewReader(in).ReadString('\n')
+	answer, err := bufio.NewReader(c.InOrStdin()).ReadString('\n')
 	if err != nil && err != io.EOF {
 		return err
 	}

@@ -44,7 +44,7 @@ var ruleThings = things[client.Rule]{
 		if len(some) > 8 {
 			some, more = some[:8], fmt.Sprintf(" and %d more", len(some)-8)
 		}
-		return fmt.Sprintf("%s would be raised at once on %d of %s: %s%s. Put it in force?", r.Name, len(at.Devices), plural(at.Asked, "device"),
+		return fmt.Sprintf("%s would be raised at once on %d of %s: %s%s", r.Name, len(at.Devices), plural(at.Asked, "device"),
 			strings.Join(some, ", "), more), nil
 	},
 }

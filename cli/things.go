@@ -30,7 +30,8 @@ type things[T any] struct {
 	yaml func(T) []byte
 	// loaded is done after one was loaded from a file in a folder; nil for nothing.
 	loaded func(c *cobra.Command, cl *client.Client, x T, folder string) error
-	// asks returns what is to be confirmed before one is put in force; nil, or "", for nothing.
+	// asks returns what somebody is to know, and to confirm, before one is put in force; nil, or
+	// "", for nothing.
 	asks func(c *cobra.Command, cl *client.Client, x T) (string, error)
 	// removed is what the verb remove says it does beside; may be empty.
 	removed string
@@ -200,20 +201,26 @@ func (n things[T]) yesFlag(c *cobra.Command, yes *bool) {
 	}
 }
 
-// asked asks what is to be confirmed before some are put in force.
+// asked asks what is to be confirmed before some are put in force, where somebody is there.
 func (n things[T]) asked(c *cobra.Command, cl *client.Client, yes bool, xs ...T) error {
 	if n.asks == nil || yes {
 		return nil
 	}
 	for _, x := range xs {
-		question, err := n.asks(c, cl, x)
+		says, err := n.asks(c, cl, x)
 		if err != nil {
 			return err
 		}
-		if question != "" {
-			if err := confirm(c, question); err != nil {
-				return err
-			}
+		if says == "" {
+			continue
+		}
+		// A script has nobody to ask: it is told, and goes on.
+		if !answers(c) {
+			fmt.Fprintln(c.ErrOrStderr(), "ullage: "+says)
+			continue
+		}
+		if err := confirm(c, says+". Put it in force?"); err != nil {
+			return err
 		}
 	}
 	return nil

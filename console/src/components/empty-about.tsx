@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { api, ask, type Reserve } from "../api/client";
 import { number, plural, soonest, words } from "../lib/format";
+import { useScreen } from "../lib/screen";
 import { useNow } from "../lib/use";
 
 const day = 86_400_000;
@@ -28,8 +29,10 @@ export function EmptyAbout({ r, now }: { r: Reserve; now: number }) {
 // BatteryEmpty says of one device when its battery is empty, where that is known.
 export function BatteryEmpty({ device }: { device: string }) {
   const now = useNow(60_000);
+  const screen = useScreen(); // it may ask for no more than its page shows
   const found = useQuery({
     queryKey: ["upkeep", device],
+    enabled: !screen,
     staleTime: 600_000,
     queryFn: () =>
       ask(
