@@ -5,6 +5,7 @@ import { api, ask, type Device } from "../api/client";
 import { fieldLook } from "../components/field";
 import { Choice, Trouble } from "../components/parts";
 import { SortHead } from "../components/sort-head";
+import { byWorth, SaveCsv, SortedTable } from "../components/sorted-table";
 import { Vessel } from "../components/vessel";
 import { download, table } from "../lib/csv";
 import { labelKeys } from "../lib/example";
@@ -145,8 +146,6 @@ const partOf = (by: string, d: Device): string =>
         ? "everything"
         : (d.labels[by] ?? "");
 
-const most = 300;
-
 // Contact is how devices were in contact over a span, and what passed, the worst first.
 export function Contact({ devices }: { devices: readonly Device[] }) {
   const [span, setSpan] = useParam("over", "30d");
@@ -172,13 +171,7 @@ export function Contact({ devices }: { devices: readonly Device[] }) {
       }
       out = [...parts].map(([name, rs]) => together(name, rs));
     }
-    return out.sort((a, b) => {
-      const [p, q] = [column.worth(a), column.worth(b)];
-      return (
-        (down ? -1 : 1) *
-        (typeof p === "number" && typeof q === "number" ? p - q : String(p).localeCompare(String(q)))
-      );
-    });
+    return byWorth(out, column.worth, down);
   }, [found.data, devices, sort, down, by, shown]);
   const since = rows
     .map((r) => r.counted ?? "")
@@ -223,9 +216,7 @@ export function Contact({ devices }: { devices: readonly Device[] }) {
         <span className="text-muted">
           the worst first{short && `; messages are counted since ${soonest(since)}`}
         </span>
-        <button type="button" onClick={save} className="ml-auto text-press underline">
-          CSV
-        </button>
+        <SaveCsv onSave={save} />
       </div>
       {found.error ? (
         <Trouble>{found.error.message}</Trouble>
@@ -234,50 +225,39 @@ export function Contact({ devices }: { devices: readonly Device[] }) {
       ) : rows.length === 0 ? (
         <p className="py-6 text-muted">No device is chosen.</p>
       ) : (
-        <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="Contact as a table">
-          <table className="w-full">
-            <thead>
-              <tr className="border-b border-line text-left">
-                {shown.map((c) => (
-                  <SortHead
-                    key={c.key}
-                    column={c}
-                    name={c.key === "device" && by ? by : c.name}
-                    sort={sort}
-                    onSort={setSort}
-                  />
-                ))}
-              </tr>
-            </thead>
-            <tbody>
-              {rows.slice(0, most).map((r) => (
-                <tr key={r.name} className="border-b border-line">
-                  {shown.map((c) => (
-                    <td
-                      key={c.key}
-                      className={`py-1 pr-6 whitespace-nowrap last:pr-0 ${c.right ? "text-right tabular-nums" : ""} ${c.key === "online" ? "w-44" : ""}`}
-                    >
-                      {c.key === "device" ? (
-                        <Name r={r} by={by} />
-                      ) : c.key === "online" ? (
-                        <OnLine share={r.online} />
-                      ) : c.says ? (
-                        c.says(r, now)
-                      ) : (
-                        said(c.worth(r))
-                      )}
-                    </td>
-                  ))}
-                </tr>
+        <SortedTable
+          label="Contact as a table"
+          rows={rows}
+          heads={shown.map((c) => (
+            <SortHead
+              key={c.key}
+              column={c}
+              name={c.key === "device" && by ? by : c.name}
+              sort={sort}
+              onSort={setSort}
+            />
+          ))}
+          row={(r) => (
+            <tr key={r.name} className="border-b border-line">
+              {shown.map((c) => (
+                <td
+                  key={c.key}
+                  className={`py-1 pr-6 whitespace-nowrap last:pr-0 ${c.right ? "text-right tabular-nums" : ""} ${c.key === "online" ? "w-44" : ""}`}
+                >
+                  {c.key === "device" ? (
+                    <Name r={r} by={by} />
+                  ) : c.key === "online" ? (
+                    <OnLine share={r.online} />
+                  ) : c.says ? (
+                    c.says(r, now)
+                  ) : (
+                    said(c.worth(r))
+                  )}
+                </td>
               ))}
-            </tbody>
-          </table>
-          {rows.length > most && (
-            <p className="pt-1 text-muted">
-              The first {number(most)} of {number(rows.length)} are shown; the CSV has all.
-            </p>
+            </tr>
           )}
-        </div>
+        />
       )}
     </section>
   );

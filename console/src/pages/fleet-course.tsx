@@ -3,6 +3,7 @@ import { useMemo } from "react";
 import { Link } from "react-router";
 import { api, ask, type Device } from "../api/client";
 import { Choice, Trouble } from "../components/parts";
+import { SaveCsv } from "../components/sorted-table";
 import { download, table } from "../lib/csv";
 import { minuteOf, number, plural, rem, soonest } from "../lib/format";
 import { useParam } from "../lib/use";
@@ -68,9 +69,7 @@ export function Course({ devices }: { devices: readonly Device[] }) {
           ]}
         />
         <Choice label="Span" options={spans} value={span} onChange={setSpan} />
-        <button type="button" onClick={save} className="ml-auto text-press underline">
-          CSV
-        </button>
+        <SaveCsv onSave={save} />
       </div>
       {found.error ? (
         <Trouble>{found.error.message}</Trouble>

@@ -5,13 +5,13 @@ import { api, ask, type Device, type Reserve } from "../api/client";
 import { EmptyAbout, saidOf as said } from "../components/empty-about";
 import { Empty, Trouble } from "../components/parts";
 import { SortHead } from "../components/sort-head";
+import { byWorth, SaveCsv, SortedTable } from "../components/sorted-table";
 import { Vessel } from "../components/vessel";
 import { download, table } from "../lib/csv";
 import { called, number, plural, rem } from "../lib/format";
 import { useNow, useParam } from "../lib/use";
 
 const days = 180;
-const most = 300;
 const day = 86_400_000;
 
 type Told = NonNullable<ReturnType<typeof useUpkeep>["data"]>[number];
@@ -89,18 +89,11 @@ export function Upkeep({ devices }: { devices: readonly Device[] }) {
   const rows = useMemo(() => {
     const seen = new Map(devices.map((d) => [d.id, d]));
     const column = columns.find((c) => c.key === sort.replace("-", "")) ?? columns[2];
-    return (found.data ?? [])
-      .flatMap((u): Row[] => {
-        const of = seen.get(u.device);
-        return of ? [{ ...u, of }] : [];
-      })
-      .sort((a, b) => {
-        const [p, q] = [column.worth(a), column.worth(b)];
-        return (
-          (down ? -1 : 1) *
-          (typeof p === "number" && typeof q === "number" ? p - q : String(p).localeCompare(String(q)))
-        );
-      });
+    const told = (found.data ?? []).flatMap((u): Row[] => {
+      const of = seen.get(u.device);
+      return of ? [{ ...u, of }] : [];
+    });
+    return byWorth(told, column.worth, down);
   }, [found.data, devices, sort, down]);
   const within = (ms: number) => rows.filter((r) => end(r) < now + ms).length;
   const soon = useMemo(() => spanOf(rows, now), [rows, now]);
@@ -170,74 +163,56 @@ export function Upkeep({ devices }: { devices: readonly Device[] }) {
           <span className="text-muted">within three,</span> <b>{number(within(365 * day))}</b>{" "}
           <span className="text-muted">within a year</span>
         </p>
-        <button type="button" onClick={save} className="ml-auto text-press underline">
-          CSV
-        </button>
+        <SaveCsv onSave={save} />
       </div>
-      <div
-        className="overflow-x-auto"
-        tabIndex={0}
-        role="region"
-        aria-label="Batteries and signal as a table"
-      >
-        <table className="w-full">
-          <thead>
-            <tr className="border-b border-line text-left align-bottom">
-              {columns.map((c) =>
-                c.key === "when" ? (
-                  <th key={c.key} scope="col" className="pr-6 font-normal max-sm:hidden">
-                    <Axis {...soon} />
-                  </th>
-                ) : (
-                  <SortHead
-                    key={c.key}
-                    column={c}
-                    sort={sort}
-                    onSort={setSort}
-                    className={c.wide ? "max-sm:hidden" : ""}
-                  />
-                ),
-              )}
-            </tr>
-          </thead>
-          <tbody>
-            {rows.slice(0, most).map((r) => (
-              <tr key={r.device} className="border-b border-line">
-                <Cell>
-                  <Link to={`/devices/${r.device}`} className="flex items-center gap-2 text-press">
-                    <Vessel device={r.of} width={14} badge={false} />
-                    {called(r.of)}
-                  </Link>
-                </Cell>
-                <Cell wide>
-                  <span className="text-muted">{r.site}</span>
-                </Cell>
-                <Cell>{r.battery && <EmptyAbout r={r.battery} now={now} />}</Cell>
-                <Cell wide>{r.battery?.likely && <When r={r.battery} {...soon} />}</Cell>
-                <Cell right>{r.battery && said(r.battery, r.battery.value)}</Cell>
-                <Cell>{r.battery && <Days r={r.battery} limit={r.battery.limit} />}</Cell>
-                <Cell right>
-                  {r.battery?.per_month ? (
-                    <span className="text-muted">−{said(r.battery, r.battery.per_month)}</span>
-                  ) : (
-                    ""
-                  )}
-                </Cell>
-                <Cell right>{r.signal && said(r.signal, r.signal.value)}</Cell>
-                <Cell>{r.signal && <Days r={r.signal} />}</Cell>
-                <Cell right>
-                  {r.signal && <span className="text-muted">{said(r.signal, r.signal.low)}</span>}
-                </Cell>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-        {rows.length > most && (
-          <p className="pt-1 text-muted">
-            The first {number(most)} of {number(rows.length)} are shown; the CSV has all.
-          </p>
+      <SortedTable
+        label="Batteries and signal as a table"
+        rows={rows}
+        heads={columns.map((c) =>
+          c.key === "when" ? (
+            <th key={c.key} scope="col" className="pr-6 font-normal max-sm:hidden">
+              <Axis {...soon} />
+            </th>
+          ) : (
+            <SortHead
+              key={c.key}
+              column={c}
+              sort={sort}
+              onSort={setSort}
+              className={c.wide ? "max-sm:hidden" : ""}
+            />
+          ),
         )}
-      </div>
+        row={(r) => (
+          <tr key={r.device} className="border-b border-line">
+            <Cell>
+              <Link to={`/devices/${r.device}`} className="flex items-center gap-2 text-press">
+                <Vessel device={r.of} width={14} badge={false} />
+                {called(r.of)}
+              </Link>
+            </Cell>
+            <Cell wide>
+              <span className="text-muted">{r.site}</span>
+            </Cell>
+            <Cell>{r.battery && <EmptyAbout r={r.battery} now={now} />}</Cell>
+            <Cell wide>{r.battery?.likely && <When r={r.battery} {...soon} />}</Cell>
+            <Cell right>{r.battery && said(r.battery, r.battery.value)}</Cell>
+            <Cell>{r.battery && <Days r={r.battery} limit={r.battery.limit} />}</Cell>
+            <Cell right>
+              {r.battery?.per_month ? (
+                <span className="text-muted">−{said(r.battery, r.battery.per_month)}</span>
+              ) : (
+                ""
+              )}
+            </Cell>
+            <Cell right>{r.signal && said(r.signal, r.signal.value)}</Cell>
+            <Cell>{r.signal && <Days r={r.signal} />}</Cell>
+            <Cell right>
+              {r.signal && <span className="text-muted">{said(r.signal, r.signal.low)}</span>}
+            </Cell>
+          </tr>
+        )}
+      />
       <p className="max-w-3xl pt-3 text-muted">
         A battery is empty when the trend of its days, since it was last replaced or charged, gets to the
         limit of the rule that watches it. The bar is where that day lies with 95 %. There are eight days at
