@@ -241,7 +241,7 @@ func TestCausesAreFoundInThreeClicks(t *testing.T) {
 		}
 	}
 	ok(t, p.ClickText("Batteries and signal"))
-	ok(t, p.WaitText("eight at least", within)) // of the others
+	ok(t, p.WaitText("known after eight days", within)) // of the others
 	ok(t, p.Wait(`/bung-saltmarsh-112.*in \d+ days?/.test(document.querySelector("[aria-label='Batteries and signal'] tbody tr")?.textContent)`, within))
 	ok(t, p.ClickText("site"))
 	ok(t, p.Wait(`location.search.includes("by-upkeep=site") && document.querySelector("[aria-label='Batteries and signal'] tbody tr")?.textContent.includes("Alder Bank")`, within))

@@ -167,10 +167,10 @@ func (c *Queries) empties(r *Reserve, device, own string, now time.Time) {
 	}
 	switch {
 	case !ok:
-		r.Note = "it takes days of readings to say when it is empty, eight at least"
+		r.Note = "known after eight days"
 		return
 	case r.Rule == "":
-		r.Note = "no rule says when it is empty"
+		r.Note = "no rule watches it"
 	}
 	r.PerMonth = max(0, -30*x.Trend.Slope)
 	when := func(days float64) time.Time {
@@ -183,7 +183,7 @@ func (c *Queries) empties(r *Reserve, device, own string, now time.Time) {
 		r.Empty = health.ToLimit{Likely: when(x.Likely), Early: when(x.Early), Late: when(x.Late)}
 		if r.Empty.Likely.IsZero() {
 			r.Empty = health.ToLimit{}
-			r.Note = "it loses so little that no end is in sight"
+			r.Note = "no end in sight"
 		}
 	}
 }
