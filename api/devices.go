@@ -318,6 +318,14 @@ func deviceAs(d *present.Device, brief bool) client.Device {
 	if brief {
 		return c
 	}
+	for _, x := range d.Components {
+		y := client.Component{Name: x.Name, Health: string(x.Health), Reasons: append([]string{}, x.Reasons...)}
+		if x.Least != nil {
+			h := x.Least.Headspace
+			y.Headspace = &h
+		}
+		c.Components = append(c.Components, y)
+	}
 	for k, v := range d.Attributes {
 		c.Attributes[k] = v.Any()
 	}

@@ -285,6 +285,7 @@ func (s *server) model(c access.Caller, m *model.Model, counts map[[2]string]dev
 		if a.Output != nil {
 			x.Output = handbook.Fields(a.Output)
 		}
+		x.Component = a.Component
 		out.Actions = append(out.Actions, x)
 	}
 	for _, e := range m.Events {
@@ -325,7 +326,7 @@ func (s *server) version(c access.Caller, v models.Published, counts map[[2]stri
 func property(p *model.Property) client.Property {
 	c := client.Property{Name: p.Name, Title: p.Title, Description: p.Description, Role: string(p.Role),
 		Type: kindName(p), Unit: p.Unit, Display: unit.Display(p.Unit), Decimals: p.Decimals, Minimum: p.Min, Maximum: p.Max, Enum: p.Enum,
-		Default: p.Default.Any(), KeptByService: p.KeptByService, Secret: p.Secret, Optional: p.Optional, Derived: p.Derived, Tells: string(p.Tells), Says: p.Schema.Words()}
+		Default: p.Default.Any(), KeptByService: p.KeptByService, Secret: p.Secret, Optional: p.Optional, Derived: p.Derived, Tells: string(p.Tells), Component: p.Component, Says: p.Schema.Words()}
 	if p.Usual != nil {
 		c.Usual = []float64{p.Usual.Low, p.Usual.High}
 	}

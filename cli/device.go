@@ -315,6 +315,17 @@ func printDevice(w io.Writer, d client.Device, m client.Model) {
 		fmt.Fprintf(w, ": %s", strings.Join(d.Reasons, "; "))
 	}
 	fmt.Fprintf(w, "\nlink       %s, last reading %s, expected every %s\n", d.Link, ago(d.LastAt), d.Interval)
+	for i, x := range d.Components {
+		head := ""
+		if i == 0 {
+			head = "components"
+		}
+		line := fmt.Sprintf("%-10s %s %s", head, x.Name, x.Health)
+		if len(x.Reasons) > 0 {
+			line += ": " + strings.Join(x.Reasons, "; ")
+		}
+		fmt.Fprintln(w, line)
+	}
 	fmt.Fprintf(w, "headspace  %s\n", percent(d.Headspace))
 	confirmed := "none confirmed yet"
 	if d.Applied > 0 {

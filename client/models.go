@@ -28,6 +28,7 @@ type Property struct {
 	KeptByService   bool      `json:"kept_by_service,omitempty" doc:"A setting that lives in the service only"`
 	Optional        bool      `json:"optional,omitempty" doc:"Not on every device"`
 	Derived         string    `json:"derived,omitempty" doc:"The expression that computes it"`
+	Component       string    `json:"component,omitempty" doc:"What of the device it belongs to, such as left for the left one of two jackets"`
 	Tells           string    `json:"tells,omitempty" enum:"battery,signal,neither" doc:"What it tells of the device itself"`
 	Retention       string    `json:"retention,omitempty" doc:"How long its readings are kept" example:"365d"`
 	RollupRetention string    `json:"rollup_retention,omitempty" doc:"How long their roll-ups are kept" example:"1825d"`
@@ -40,6 +41,7 @@ type Affordance struct {
 	Title       string `json:"title,omitempty"`
 	Description string `json:"description,omitempty"`
 	Optional    bool   `json:"optional,omitempty" doc:"Not on every device"`
+	Component   string `json:"component,omitempty" doc:"What of the device a command is for"`
 	Data        string `json:"data" doc:"What goes with it, in words" example:"reference_cm, a number from 0 to 400 cm"`
 	// Fields are the members of an object of single values, for a form.
 	Fields  []InputField    `json:"fields,omitempty" doc:"What goes with it, member by member, where each is a single value"`

@@ -129,6 +129,7 @@ type Device struct {
 	Interval     string            `json:"interval" doc:"How often it is expected to report"`
 	Health       string            `json:"health,omitempty" enum:"sound,awaited,watch,poor,dark"`
 	Reasons      []string          `json:"reasons" doc:"Why its health is not sound"`
+	Components   []Component       `json:"components,omitempty" doc:"How each of its components is, where its model has some"`
 	Headspace    *float64          `json:"headspace,omitempty" doc:"Least headspace over its rules, from 1 to 0"`
 	Margins      []Margin          `json:"margins"`
 	Latest       map[string]Latest `json:"latest"`
@@ -137,6 +138,14 @@ type Device struct {
 	Applied      int64             `json:"applied" doc:"Revision it confirmed last; 0 for none"`
 	Drifting     []string          `json:"drifting" doc:"Settings in which it is not as intended although it confirmed"`
 	Refusals     int               `json:"refusals" doc:"Refusals within the last hour"`
+}
+
+// Component is how one component of a device is, judged by what concerns it alone.
+type Component struct {
+	Name      string   `json:"name" doc:"As the model has it" example:"left"`
+	Health    string   `json:"health,omitempty" enum:"sound,awaited,watch,poor,dark"`
+	Reasons   []string `json:"reasons" doc:"Why its health is not sound"`
+	Headspace *float64 `json:"headspace,omitempty" doc:"Least headspace over the rules on its metrics, from 1 to 0"`
 }
 
 // NewDevice asks for a device to be onboarded.

@@ -254,16 +254,22 @@ func TestCausesAreFoundInThreeClicks(t *testing.T) {
 
 	// A chart, pressed, says where the reading of that time is from, and begins a rule with the
 	// value at that height as its limit.
-	ok(t, p.Go(d.Console+"/devices/tank-fennimore-07"))
-	ok(t, p.Wait(`(() => {
-		const o = document.querySelector(".u-over"), r = o?.getBoundingClientRect();
-		if (document.body.innerText.includes("with its limit here")) return true;
-		if (!o) return false;
-		const at = { bubbles: true, clientX: r.left + r.width * 0.98, clientY: r.top + 20, button: 0 };
-		o.dispatchEvent(new PointerEvent("pointerdown", at));
-		o.dispatchEvent(new PointerEvent("pointerup", at));
-		return false;
-	})()`, within))
+	for _, c := range []struct{ path, says string }{
+		{"/query?metric=co2&group_by=site&then=max&span=24h", "the max of mean of co2 of "},
+		{"/boards/made/device/tank-fennimore-07", "with its limit here"},
+		{"/devices/tank-fennimore-07", "with its limit here"},
+	} {
+		ok(t, p.Go(d.Console+c.path))
+		ok(t, p.Wait(fmt.Sprintf(`(() => {
+			if (document.body.innerText.includes(%q)) return true;
+			const o = document.querySelector(".u-over"), r = o?.getBoundingClientRect();
+			if (!o || document.querySelector("[aria-label$='at a time']")) return false;
+			const at = { bubbles: true, clientX: r.left + r.width * 0.98, clientY: r.top + 20, button: 0 };
+			o.dispatchEvent(new PointerEvent("pointerdown", at));
+			o.dispatchEvent(new PointerEvent("pointerup", at));
+			return false;
+		})()`, c.says), within))
+	}
 	ok(t, p.WaitText("taken", within))
 	ok(t, p.Wait(`(() => { const x = [...document.querySelectorAll("button")].find((b) => /^above (2[5-9]|3\d)/.test(b.textContent)); x?.click(); return !!x })()`, within))
 	ok(t, p.Wait(`location.pathname === "/rules/new"`, within))

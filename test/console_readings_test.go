@@ -2,6 +2,8 @@ package test
 
 import (
 	"net/http"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -17,15 +19,7 @@ func TestFirstReadingAndDeletion(t *testing.T) {
 	cellars(t, s)
 	const tank = "tank-fennimore-07"
 	device := onboard(t, s, tank, "tank-probe")
-	req, err := http.NewRequest(http.MethodPost, "http://"+s.HTTP+"/device/v1/readings", strings.NewReader(`{"must_temp":21.5}`))
-	ok(t, err)
-	req.Header.Set("Authorization", "Bearer "+device.Token)
-	resp, err := http.DefaultClient.Do(req)
-	ok(t, err)
-	resp.Body.Close()
-	if resp.StatusCode != http.StatusOK {
-		t.Fatalf("the reading is answered %s", resp.Status)
-	}
+	report(t, s, device.Token, `{"must_temp":21.5}`)
 
 	p := open(t, s, "/")
 	ok(t, p.SignIn("engineer", service.Password))
@@ -75,6 +69,7 @@ func TestFirstReadingAndDeletion(t *testing.T) {
 	// In the span, or at all: the page may hear of the one before the other.
 	ok(t, p.Wait(`!document.querySelector("figure canvas") && /No reading (in this span|has come yet)/.test(document.body.innerText)`, within))
 
+	componentsOf(t, s, p)
 	for path, says := range map[string]string{"/devices/nobody": "There is no device nobody", "/models/none": `there is no model "none"`,
 		"/sites/nowhere": "There is no site nowhere", "/alarms/x/y": "There is no such page"} {
 		ok(t, p.Go(s.Console+path))
@@ -82,4 +77,53 @@ func TestFirstReadingAndDeletion(t *testing.T) {
 			t.Errorf("%s does not say %q: %v", path, says, err)
 		}
 	}
+}
+
+// report sends a message of readings over HTTP, as a device does.
+func report(t *testing.T, s *service.Service, token, body string) {
+	t.Helper()
+	req, err := http.NewRequest(http.MethodPost, "http://"+s.HTTP+"/device/v1/readings", strings.NewReader(body))
+	ok(t, err)
+	req.Header.Set("Authorization", "Bearer "+token)
+	resp, err := http.DefaultClient.Do(req)
+	ok(t, err)
+	resp.Body.Close()
+	if resp.StatusCode != http.StatusOK {
+		t.Fatalf("the reading is answered %s", resp.Status)
+	}
+}
+
+// componentsOf goes from a hub to the device behind it, to the one of its jackets that is poor, and
+// to the readings of that alone; the span stays.
+func componentsOf(t *testing.T, s *service.Service, p *browser.Page) {
+	dir := t.TempDir()
+	write := func(name, text string) string {
+		file := filepath.Join(dir, name)
+		ok(t, os.WriteFile(file, []byte(text), 0o600))
+		return file
+	}
+	const head = `{"@context":["https://www.w3.org/2022/wot/td/v1.1",{"ullage":"urn:ullage:vocabulary:"}],"@type":"tm:ThingModel",`
+	write("jacket.tm.json", head+`"title":"Jacket","properties":{"flow":{"type":"number","unit":"L/min","readOnly":true,"ullage:role":"telemetry","ullage:usual":[2,8]},
+		"target_temp":{"type":"number","unit":"Cel","default":4}},"actions":{"exercise":{"title":"Exercise"}}}`)
+	tank := write("great-tank.tm.json", head+`"title":"Great tank","ullage:name":"great-tank","version":{"model":"1.0.0"},
+		"links":[{"rel":"tm:submodel","href":"./jacket.tm.json","instanceName":"left"},{"rel":"tm:submodel","href":"./jacket.tm.json","instanceName":"right"}],
+		"properties":{"must_temp":{"type":"number","unit":"Cel","readOnly":true,"ullage:role":"telemetry"}}}`)
+	cli(t, s, "model", "publish", tank)
+	cli(t, s, "rule", "load", write("flow.yaml", "rule: flow_low\nmodels: [great-tank]\nraise: right_flow < 1 'L/min'\npriority: high\nmessage: The right jacket is cold\n"))
+	onboard(t, s, "hub-fennimore", "cellar-hub", "site=Fennimore")
+	device := onboard(t, s, "great-1", "great-tank", "site=Fennimore")
+	cli(t, s, "device", "hub", "great-1", "hub-fennimore")
+	report(t, s, device.Token, `{"must_temp":19,"left_flow":5,"right_flow":0.2}`)
+	if out := cli(t, s, "device", "show", "great-1"); !strings.Contains(out, "components left sound\n           right poor: high alarm flow_low") {
+		t.Errorf("the components are not told:\n%s", out)
+	}
+	ok(t, p.Go(s.Console+"/devices/hub-fennimore?span=6h"))
+	ok(t, p.Wait(`(() => { const x = document.querySelector("[aria-label='Behind it'] li a"); if (!x?.textContent.includes("The right jacket is cold")) return false; x.click(); return true })()`, within))
+	ok(t, p.Wait(`location.pathname === "/devices/great-1" && location.search === "?span=6h"`, within))
+	ok(t, p.Wait(`(() => { const x = [...document.querySelectorAll("[aria-label=Components] button")]; if (x.length < 2 || !x[1].textContent.includes("poor")) return false; x[1].click(); return true })()`, within))
+	ok(t, p.Wait(`[...document.querySelectorAll("[data-metric], [data-setting]")].map((x) => x.dataset.metric ?? x.dataset.setting).join() === "right_flow,right_target_temp"`, within))
+	ok(t, p.WaitText("Right: Exercise", within))
+	ok(t, p.ClickText("History"))
+	ok(t, p.Wait(`location.pathname.endsWith("/history") && location.search === "?span=6h&component=right" && document.querySelectorAll("main figure").length === 1`, within))
+	quiet(t, p, "a component")
 }

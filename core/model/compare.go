@@ -190,6 +190,9 @@ func (c *comparer) property(at string, p, q *Property) {
 	if p.Tells != q.Tells {
 		c.add(at+"/ullage:tells", Safe, "what %s tells of the device itself is other than it was", p.Name)
 	}
+	if p.Component != q.Component {
+		c.add(at+"/ullage:component", Safe, "%s belongs to another component of the device than it did", p.Name)
+	}
 	if p.Derived != q.Derived {
 		c.add(at+"/ullage:derived", Careful, "%s is computed by %s and was %s: its history was computed the other way",
 			p.Name, orSent(q.Derived), orSent(p.Derived))

@@ -74,6 +74,9 @@ type Property struct {
 	Was []string
 	// Tells is what of the device itself this telemetry tells, if anything.
 	Tells Tells
+	// Component is what of the device it belongs to, such as left for the left one of two
+	// jackets; empty for the device itself.
+	Component string
 	// Derived is the expression that computes this telemetry; a device does not
 	// send it. Package check compiles it.
 	Derived string
@@ -116,6 +119,7 @@ type Action struct {
 	Input, Output            *Schema // nil for none
 	Safe, Idempotent         bool
 	Optional                 bool
+	Component                string // as of a Property
 }
 
 // Event is something that a device tells when it happens.
@@ -187,6 +191,18 @@ func (m *Model) Property(name string) (*Property, bool) {
 		return nil, false
 	}
 	return &m.Properties[i], true
+}
+
+// Components returns the components of a device, in the order of the file: those that its
+// properties name.
+func (m *Model) Components() []string {
+	var out []string
+	for i := range m.Properties {
+		if c := m.Properties[i].Component; c != "" && !slices.Contains(out, c) {
+			out = append(out, c)
+		}
+	}
+	return out
 }
 
 // With returns the properties of one role, in the order of the file.

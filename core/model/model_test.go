@@ -92,6 +92,8 @@ func TestParseRefuses(t *testing.T) {
 		{"a name before of a setting", head + `"properties":{"a":{"type":"number","ullage:role":"setting","ullage:was":"c"}}}`, "/properties/a/ullage:was", "only telemetry"},
 		{"no name before", head + `"properties":{"a":{"type":"number","readOnly":true,"ullage:was":[]}}}`, "/properties/a/ullage:was", "a list of at most"},
 		{"a word for what it tells", head + `"properties":{"a":{"type":"number","readOnly":true,"ullage:tells":"power"}}}`, "/properties/a/ullage:tells", "battery, signal or neither"},
+		{"no name of a component", head + `"properties":{"a":{"type":"number","readOnly":true,"ullage:component":"the left"}}}`, "/properties/a/ullage:component", "letters, digits and underscores"},
+		{"a component that is a number", head + `"properties":{"a":{"type":"number","readOnly":true}},"actions":{"b":{"ullage:component":2}}}`, "/actions/b/ullage:component", "such as \"left\""},
 		{"a setting that tells", head + `"properties":{"a":{"type":"number","ullage:role":"setting","ullage:tells":"battery"}}}`, "/properties/a/ullage:tells", "only telemetry"},
 		{"a text that tells", head + `"properties":{"a":{"type":"string","readOnly":true,"ullage:tells":"signal"}}}`, "/properties/a/ullage:tells", "only a number"},
 		{"a number before", head + `"properties":{"a":{"type":"number","readOnly":true,"ullage:was":4}}}`, "/properties/a/ullage:was", "a list of at most"},

@@ -409,7 +409,7 @@ func kindByte(v any) byte {
 var (
 	thingTerms    = []string{"name", "interval", "additional", "log_lines", "log_keep"}
 	propertyTerms = []string{"role", "decimals", "usual", "accept", "kept_by_service", "retention", "rollup_retention", "was",
-		"derived", "tells"}
+		"derived", "tells", "component"}
 )
 
 // ours refuses a term under Ullage's prefix that Ullage does not know: it is a
@@ -482,6 +482,9 @@ func (p *Property) additions(n *node, at string, wrong *Findings) {
 			p.Was = names
 		}
 	}
+	if c := component(n, at, wrong); c != "" {
+		p.Component = c
+	}
 	if t := n.get("ullage:tells"); t != nil {
 		switch p.Tells = Tells(t.text); {
 		case t.kind != '"' || !slices.Contains([]Tells{Battery, Signal, Neither}, p.Tells):
@@ -516,6 +519,20 @@ func span(n *node, key, at string, wrong *Findings) *Span {
 	return &Span{s.kids[0].num, s.kids[1].num}
 }
 
+// component reads what of a device an affordance belongs to.
+func component(n *node, at string, wrong *Findings) string {
+	c := n.get("ullage:component")
+	switch {
+	case c == nil:
+		return ""
+	case c.kind != '"' || !instanceName.MatchString(c.text):
+		wrong.add(at+"/ullage:component",
+			"this is what of the device it belongs to, such as \"left\": letters, digits and underscores, starting with a letter")
+		return ""
+	}
+	return c.text
+}
+
 // interactions reads actions and events.
 func (m *Model) interactions(n *node, wrong *Findings) {
 	optional := texts(n.get("tm:optional"))
@@ -537,7 +554,8 @@ func (m *Model) interactions(n *node, wrong *Findings) {
 			may := slices.Contains(optional, at)
 			if group == "actions" {
 				m.Actions = append(m.Actions, Action{Name: name, Title: x.str("title"),
-					Description: x.str("description"), Input: schemaOf(x.get("input")), Output: schemaOf(x.get("output")), Safe: x.truth("safe"), Idempotent: x.truth("idempotent"), Optional: may})
+					Description: x.str("description"), Input: schemaOf(x.get("input")), Output: schemaOf(x.get("output")), Safe: x.truth("safe"), Idempotent: x.truth("idempotent"), Optional: may,
+					Component: component(x, at, wrong)})
 			} else {
 				m.Events = append(m.Events, Event{Name: name, Title: x.str("title"), Description: x.str("description"),
 					Data: schemaOf(x.get("data")), Optional: may})

@@ -354,7 +354,7 @@ func union(a, b []string) *node {
 
 var instanceName = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_]{0,30}$`)
 
-// submodel returns the affordances of a part, under its instance name.
+// submodel returns the affordances of a component, under its instance name.
 func (r *resolver) submodel(l *node, from, at string) *node {
 	instance := l.str("instanceName")
 	whole := r.other(l.str("href"), from, at)
@@ -366,7 +366,7 @@ func (r *resolver) submodel(l *node, from, at string) *node {
 	}
 	if !instanceName.MatchString(instance) {
 		r.wrong.add(strings.TrimSuffix(at, "href")+"instanceName",
-			"%q is no name for a part; use letters, digits and underscores, starting with a letter", value.Clip(instance, 40))
+			"%q is no name for a component; use letters, digits and underscores, starting with a letter", value.Clip(instance, 40))
 		return nil
 	}
 	part := object()
@@ -383,6 +383,10 @@ func (r *resolver) submodel(l *node, from, at string) *node {
 			if m.kind == '{' {
 				if t := m.str("title"); t != "" {
 					m.set("title", textNode(title+": "+t))
+				}
+				if group != "events" {
+					// A component of a component is named by both.
+					m.set("ullage:component", textNode(strings.TrimSuffix(instance+"_"+m.str("ullage:component"), "_")))
 				}
 				if d := m.str("ullage:derived"); d != "" {
 					m.set("ullage:derived", textNode(renamed(d, siblings, instance+"_")))
@@ -406,7 +410,7 @@ func (r *resolver) submodel(l *node, from, at string) *node {
 	return part
 }
 
-// compose puts the affordances of a part into a model.
+// compose puts the affordances of a component into a model.
 func (r *resolver) compose(out, part *node, top bool) {
 	for i, group := range part.keys {
 		switch group {

@@ -80,8 +80,45 @@ func TestComposition(t *testing.T) {
 		len(doc["links"].([]any)) != 1 {
 		t.Errorf("the whole is not whole: %v\n%s", err, m.Whole)
 	}
-	if again, err := model.Parse(m.Whole); err != nil || len(again.Properties) != len(m.Properties) {
-		t.Errorf("the whole does not stand alone: %v", err)
+	again, err := model.Parse(m.Whole)
+	if err != nil || len(again.Properties) != len(m.Properties) {
+		t.Fatalf("the whole does not stand alone: %v", err)
+	}
+	for _, m := range []*model.Model{m, again} {
+		if c := m.Components(); len(c) != 1 || c[0] != "jacket" || battery.Component != "" {
+			t.Errorf("its components are %q", c)
+		}
+		if p, _ := m.Property("jacket_fill"); p.Component != "jacket" {
+			t.Errorf("jacket_fill is of %q", p.Component)
+		}
+	}
+}
+
+// TestComponentsOfComponents names what is inside a component by both, and lets a model name a
+// component without a file of its own.
+func TestComponentsOfComponents(t *testing.T) {
+	files := map[string]string{
+		"valve.tm.json": top + `"title":"Valve","properties":{"opening":{"type":"number","readOnly":true,"ullage:role":"telemetry"}},"actions":{"exercise":{}}}`,
+		"jacket.tm.json": top + `"title":"Jacket","links":[{"rel":"tm:submodel","href":"valve.tm.json","instanceName":"inlet"}],
+			"properties":{"flow":{"type":"number","readOnly":true,"ullage:role":"telemetry"}}}`,
+	}
+	m, err := model.Read([]byte(top+`"title":"Great tank","ullage:name":"great-tank","version":{"model":"1.0.0"},
+		"links":[{"rel":"tm:submodel","href":"jacket.tm.json","instanceName":"left"},{"rel":"tm:submodel","href":"jacket.tm.json","instanceName":"right"}],
+		"properties":{"lid":{"type":"object","ullage:role":"telemetry","ullage:component":"top","properties":{"open":{"type":"boolean"}}},
+			"must_temp":{"type":"number","readOnly":true,"ullage:role":"telemetry"}}}`), folder(files))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]string{"must_temp": "", "lid_open": "top", "left_flow": "left", "right_flow": "right", "left_inlet_opening": "left_inlet"} {
+		if p, ok := m.Property(name); !ok || p.Component != want {
+			t.Errorf("%s is of %+v, want %q", name, p, want)
+		}
+	}
+	if a, ok := m.Action("right_inlet_exercise"); !ok || a.Component != "right_inlet" {
+		t.Errorf("right_inlet_exercise is of %+v", a)
+	}
+	if c := strings.Join(m.Components(), " "); c != "top left left_inlet right right_inlet" {
+		t.Errorf("the components are %s", c)
 	}
 }
 
@@ -97,7 +134,7 @@ func TestCompositionRefuses(t *testing.T) {
 		{"no pointer", `"properties":{"x":{"tm:ref":"lib.tm.json"}}}`, "/properties/x/tm:ref", "a place in it"},
 		{"broken parent", `"links":[{"rel":"tm:extends","href":"broken.tm.json"}]}`, "/links/0/href", "broken.tm.json is itself wrong: /properties"},
 		{"other type", `"links":[{"rel":"tm:extends","href":"base.tm.json"}],"properties":{"battery":{"type":"string"}}}`, "/properties/battery/type", "narrow"},
-		{"bad instance", `"links":[{"rel":"tm:submodel","href":"base.tm.json","instanceName":"a b"}]}`, "/links/0/instanceName", "no name for a part"},
+		{"bad instance", `"links":[{"rel":"tm:submodel","href":"base.tm.json","instanceName":"a b"}]}`, "/links/0/instanceName", "no name for a component"},
 		{"optional nothing", `"tm:optional":["/properties/x"]}`, "/tm:optional/0", "there is no /properties/x"},
 		{"unknown term", `"properties":{"x":{"type":"number","ullage:usal":[1,2]}}}`, "/properties/x/ullage:usal", "did you mean ullage:usual"},
 		{"retention", `"properties":{"x":{"type":"number","readOnly":true,"ullage:retention":"5s"}}}`, "/properties/x/ullage:retention", "one day at least"},

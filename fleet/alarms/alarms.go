@@ -370,7 +370,7 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 
 func (a *Alarm) present() present.Alarm {
 	return present.Alarm{ID: a.ID, Rule: a.Rule, Message: a.Message, Priority: a.Priority, State: a.Shown(), Holds: a.State.Holds(),
-		RaisedAt: a.RaisedAt, By: a.AcknowledgedBy}
+		RaisedAt: a.RaisedAt, By: a.AcknowledgedBy, Metric: a.Metric}
 }
 
 // save sends what is unsaved on its way to disk, if nothing is on its way yet.
@@ -494,7 +494,7 @@ func (e *Engine) tell(a Alarm) {
 		e.openMu.Unlock()
 	}
 	e.bus.Publish(event.Alarm{Device: a.Device, Group: a.Group, ID: a.ID, Rule: a.Rule, Message: a.Message,
-		Priority: a.Priority, State: a.Shown(), Holds: a.State.Holds(), RaisedAt: a.RaisedAt, By: a.AcknowledgedBy})
+		Priority: a.Priority, State: a.Shown(), Holds: a.State.Holds(), RaisedAt: a.RaisedAt, By: a.AcknowledgedBy, Metric: a.Metric})
 }
 
 // saveEvery is how often what rules have seen is stored. What came since is

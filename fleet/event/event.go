@@ -84,6 +84,7 @@ type Alarm struct {
 	Holds             bool            // its condition
 	RaisedAt          time.Time
 	By                string // who has acknowledged it
+	Metric            string // that it is about
 }
 
 // Margins were measured: how far the device is from the limits of its rules.

@@ -42,6 +42,7 @@ type Alarm struct {
 	Holds    bool            // its condition, whatever people do about it
 	RaisedAt time.Time
 	By       string // who has acknowledged it
+	Metric   string // that it is about
 }
 
 // Device is everything known about one device now. A Device that was handed
@@ -55,16 +56,18 @@ type Device struct {
 	LastAt       time.Time // of the newest reading
 	Health       health.Health
 	Reasons      []string
-	Latest       map[string]Latest
-	Margins      []health.Margin
-	Least        *health.Margin
-	Alarms       []Alarm
-	Revision     int64
-	Applied      int64
-	Drifting     []string
-	DriftSince   time.Time
-	Refusals     int
-	Seq          uint64 // grows with every change of any device
+	// Components are how the components that its model has are, each alone.
+	Components []health.Component
+	Latest     map[string]Latest
+	Margins    []health.Margin
+	Least      *health.Margin
+	Alarms     []Alarm
+	Revision   int64
+	Applied    int64
+	Drifting   []string
+	DriftSince time.Time
+	Refusals   int
+	Seq        uint64 // grows with every change of any device
 }
 
 // Telemetry gives the newest reading of every metric of every device.
@@ -212,7 +215,7 @@ func (b *Fleet) Restore(device string, a Alarm) {
 	defer s.mu.Unlock()
 	if e := s.devices[device]; e != nil {
 		b.alarm(e, event.Alarm{Device: device, ID: a.ID, Rule: a.Rule, Message: a.Message, Priority: a.Priority,
-			State: a.State, Holds: a.Holds, RaisedAt: a.RaisedAt, By: a.By})
+			State: a.State, Holds: a.Holds, RaisedAt: a.RaisedAt, By: a.By, Metric: a.Metric})
 		e.dirty, e.Seq = true, b.seq.Add(1)
 	}
 }
@@ -369,7 +372,7 @@ func (b *Fleet) tell(e *entry, now time.Time, told bool) {
 func (b *Fleet) alarm(e *entry, ev event.Alarm) {
 	e.Alarms = slices.DeleteFunc(slices.Clone(e.Alarms), func(a Alarm) bool { return a.ID == ev.ID })
 	if ev.State.Open() {
-		e.Alarms = append(e.Alarms, Alarm{ev.ID, ev.Rule, ev.Message, ev.Priority, ev.State, ev.Holds, ev.RaisedAt, ev.By})
+		e.Alarms = append(e.Alarms, Alarm{ev.ID, ev.Rule, ev.Message, ev.Priority, ev.State, ev.Holds, ev.RaisedAt, ev.By, ev.Metric})
 		slices.SortFunc(e.Alarms, func(x, y Alarm) int {
 			if d := x.Priority.Rank() - y.Priority.Rank(); d != 0 {
 				return d
@@ -442,18 +445,72 @@ func (b *Fleet) judge(e *entry) {
 	if e.Status == devices.Suspended || e.Status == devices.Retired {
 		signs.Out = string(e.Status)
 	}
-	for _, a := range e.Alarms {
-		switch a.State {
-		case lifecycle.Shelved, lifecycle.Suppressed, lifecycle.OutOfService: // they do not stand out
-		default:
-			signs.Alarms = append(signs.Alarms, health.Alarm{Rule: a.Rule, Priority: a.Priority, Holds: a.Holds})
-		}
-	}
-	health, reasons := health.Judge(signs, now)
-	if health != e.Health || !slices.Equal(reasons, e.Reasons) {
-		e.Health, e.Reasons = health, reasons
+	signs.Alarms = standingOut(e.Alarms, nil)
+	judged, reasons := health.Judge(signs, now)
+	if judged != e.Health || !slices.Equal(reasons, e.Reasons) {
+		e.Health, e.Reasons = judged, reasons
 		e.Seq = b.seq.Add(1)
 	}
+	components := e.judgeComponents(signs.Out, now)
+	if !slices.EqualFunc(components, e.Components, func(a, b health.Component) bool {
+		return a.Name == b.Name && a.Health == b.Health && slices.Equal(a.Reasons, b.Reasons)
+	}) {
+		e.Components = components
+		e.Seq = b.seq.Add(1)
+	}
+}
+
+// standingOut are the open alarms that people look at: all, or those on the metrics of a component.
+func standingOut(open []Alarm, of func(metric string) bool) []health.Alarm {
+	var out []health.Alarm
+	for _, a := range open {
+		switch a.State {
+		case lifecycle.Shelved, lifecycle.Suppressed, lifecycle.OutOfService:
+			continue
+		}
+		if of == nil || of(a.Metric) {
+			out = append(out, health.Alarm{Rule: a.Rule, Priority: a.Priority, Holds: a.Holds})
+		}
+	}
+	return out
+}
+
+// judgeComponents judges each component of a device by what concerns it alone.
+func (e *entry) judgeComponents(out string, now time.Time) []health.Component {
+	if e.model == nil {
+		return nil
+	}
+	names := e.model.Components()
+	if len(names) == 0 {
+		return nil
+	}
+	judged := make([]health.Component, len(names))
+	for i, name := range names {
+		of := func(property string) bool {
+			p, ok := e.model.Property(property)
+			return ok && p.Component == name
+		}
+		signs := health.Signs{Interval: e.Interval, Out: out, Alarms: standingOut(e.Alarms, of), DriftSince: e.DriftSince}
+		var newest Latest
+		for metric, l := range e.Latest {
+			if l.At.After(newest.At) && of(metric) {
+				newest = l
+			}
+		}
+		signs.LastAt, signs.Clock = newest.At, newest.Quality
+		for _, m := range e.Margins {
+			if m.Known && of(m.Metric) && (signs.Least == nil || m.Headspace < signs.Least.Headspace) {
+				signs.Least = &m
+			}
+		}
+		for _, d := range e.Drifting {
+			if of(d) {
+				signs.Drifting = append(signs.Drifting, d)
+			}
+		}
+		judged[i] = health.JudgeComponent(name, signs, now)
+	}
+	return judged
 }
 
 // Get returns a device now.

@@ -49,6 +49,48 @@ func TestWhatWasHandedOutStays(t *testing.T) {
 	}
 }
 
+// TestComponents judges the left jacket of a tank and the right one each by what concerns it.
+func TestComponents(t *testing.T) {
+	r := rig.New(t)
+	part := func(name string) string {
+		metric := `{"type":"number","unit":"L/min","readOnly":true,"ullage:role":"telemetry","ullage:usual":[2,8],"ullage:component":"` + name + `"}`
+		return `"` + name + `_flow":` + metric
+	}
+	_, _, err := r.Models.Publish(t.Context(), []byte(`{"@context":["https://www.w3.org/2022/wot/td/v1.1",{"ullage":"urn:ullage:vocabulary:"}],"@type":"tm:ThingModel",
+		"title":"Great tank","ullage:name":"great-tank","ullage:interval":"1min","version":{"model":"1.0.0"},"properties":{
+		"must_temp":{"type":"number","unit":"Cel","readOnly":true,"ullage:role":"telemetry"},`+part("left")+","+part("right")+`}}`), nil, "tester")
+	r.Must(err)
+	r.Rule("rule: flow_low\nmodels: [great-tank]\nraise: right_flow < 1 'L/min'\nclear: right_flow > 1.5 'L/min'\npriority: high\nmessage: low\n")
+	r.Onboard("great-1", "great-tank", nil)
+	says := func(want string) {
+		t.Helper()
+		got := ""
+		for _, c := range r.Device("great-1").Components {
+			got += fmt.Sprintf("%s %s %q; ", c.Name, c.Health, c.Reasons)
+		}
+		if got != want {
+			t.Errorf("the components are\n%s, want\n%s", got, want)
+		}
+	}
+	says(`left awaited ["no reading from it yet"]; right awaited ["no reading from it yet"]; `)
+	r.Keep("great-1", `{"must_temp":19,"left_flow":5,"right_flow":0.2}`)
+	says(`left sound []; right poor ["high alarm flow_low" "headspace 0 % on right_flow"]; `)
+	r.Pass(time.Second)
+	r.Keep("great-1", `{"right_flow":5}`)
+	says(`left sound []; right poor ["high alarm flow_low, returned and not acknowledged"]; `)
+	// The right one falls silent while the rest reports on.
+	for range 4 {
+		r.Pass(time.Minute)
+		r.Keep("great-1", `{"must_temp":19,"left_flow":5}`)
+	}
+	says(`left sound []; right dark ["silent for 4min, expected every 1min" "high alarm flow_low, returned and not acknowledged"]; `)
+	if d := r.Device("great-1"); d.Link != health.Online {
+		t.Errorf("the device itself is %s", d.Link)
+	}
+	r.Restart(false)
+	says(`left sound []; right dark ["silent for 4min, expected every 1min" "high alarm flow_low, returned and not acknowledged"]; `)
+}
+
 // TestRefusalsAreForgotten counts refusals for an hour and says so both times.
 func TestRefusalsAreForgotten(t *testing.T) {
 	r := rig.New(t)

@@ -4,6 +4,7 @@ import type { components, paths } from "./schema";
 export type Schemas = components["schemas"];
 export type Device = Schemas["Device"];
 export type Model = Schemas["Model"];
+export type Component = Schemas["Component"];
 export type Property = Schemas["Property"];
 export type Settings = Schemas["Settings"];
 export type Setting = Schemas["Setting"];

@@ -3294,6 +3294,8 @@ export interface components {
             versions: number;
         };
         Affordance: {
+            /** @description What of the device a command is for */
+            component?: string;
             /**
              * @description What goes with it, in words
              * @example reference_cm, a number from 0 to 400 cm
@@ -3844,6 +3846,22 @@ export interface components {
             /** @description At most 2,000 characters */
             text: string;
         };
+        Component: {
+            /**
+             * Format: double
+             * @description Least headspace over the rules on its metrics, from 1 to 0
+             */
+            headspace?: number;
+            /** @enum {string} */
+            health?: "sound" | "awaited" | "watch" | "poor" | "dark";
+            /**
+             * @description As the model has it
+             * @example left
+             */
+            name: string;
+            /** @description Why its health is not sound */
+            reasons: string[];
+        };
         Contact: {
             device: string;
             /** @description Why it is not in, or not well; none where all is well */
@@ -4058,6 +4076,8 @@ export interface components {
             attributes: {
                 [key: string]: unknown;
             };
+            /** @description How each of its components is, where its model has some */
+            components?: components["schemas"]["Component"][];
             /** @description Settings in which it is not as intended although it confirmed */
             drifting: string[];
             /**
@@ -6158,6 +6178,8 @@ export interface components {
         Property: {
             /** @description What is physically possible; readings outside are refused */
             accept?: number[];
+            /** @description What of the device it belongs to, such as left for the left one of two jackets */
+            component?: string;
             /**
              * Format: int64
              * @description Digits after the point on screen; -1 where the model gives none

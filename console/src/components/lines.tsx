@@ -3,7 +3,7 @@ import uPlot from "uplot";
 import { page } from "../lib/crosshair";
 import { timeLabels } from "../lib/history";
 import { alone, css, dragged, inZone, look, mount, ticks } from "../lib/plot";
-import { drawAlarm, type AlarmSpan } from "./trace";
+import { drawAlarm, presses, type AlarmSpan, type TracePoint } from "./trace";
 
 export interface ManyLines {
   name: string;
@@ -36,6 +36,7 @@ export function Lines({
   picked,
   summary,
   onZoom,
+  onPoint,
   colour = own,
   limits,
   usual,
@@ -48,6 +49,8 @@ export function Lines({
   picked: number;
   summary: string;
   onZoom?: (from: number, to: number) => void;
+  // A press on the chart: where it was, and the line that is nearest there.
+  onPoint?: (p: TracePoint, line: number) => void;
   // colour gives each line its colour; those of the set, one after the other, if left out.
   colour?: (i: number) => string;
   // limits are drawn dotted, where they are near what is shown.
@@ -59,9 +62,9 @@ export function Lines({
 }) {
   const holder = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot>(undefined);
-  const live = useRef({ from, to, onZoom, limits, usual, alarms, colour });
+  const live = useRef({ from, to, onZoom, onPoint, lines, limits, usual, alarms, colour });
   useEffect(() => {
-    live.current = { from, to, onZoom, limits, usual, alarms, colour };
+    live.current = { from, to, onZoom, onPoint, lines, limits, usual, alarms, colour };
   });
   const columns = useMemo<uPlot.AlignedData>(
     () =>
@@ -137,6 +140,18 @@ export function Lines({
                 : [],
             ),
             hooks: {
+              ready: [
+                (u) =>
+                  presses(
+                    u,
+                    () =>
+                      live.current.onPoint &&
+                      ((p) => {
+                        const line = nearest(u, live.current.lines, p);
+                        if (line >= 0) live.current.onPoint?.(p, line);
+                      }),
+                  ),
+              ],
               drawClear: [(u) => shadeUsual(u, live.current.usual)],
               draw: [
                 (u) => drawLimits(u, live.current.limits ?? [], muted, font),
@@ -157,6 +172,28 @@ export function Lines({
       <figcaption className="sr-only">{summary}</figcaption>
     </figure>
   );
+}
+
+// nearest is the line that is nearest to a point, above or below it; -1 if none is there. What is
+// from another time or forecast has no readings to tell of.
+function nearest(u: uPlot, lines: ManyLines[], p: TracePoint): number {
+  const far = lines.map((l, i) => {
+    const v = l.drawn ? null : valueAt(l.at, l.value, p.at);
+    return { i, by: v === null ? Infinity : Math.abs(u.valToPos(v, "y") - u.valToPos(p.level, "y")) };
+  });
+  const least = far.reduce((a, b) => (b.by < a.by ? b : a), { i: -1, by: Infinity });
+  return least.i;
+}
+
+// valueAt is the value of a line at a time in seconds, the last before it; null in a gap.
+export function valueAt(at: number[], value: (number | null)[], t: number): number | null {
+  let [a, b] = [0, at.length];
+  while (a < b) {
+    const m = (a + b) >> 1;
+    if (at[m] <= t) a = m + 1;
+    else b = m;
+  }
+  return a === 0 ? null : value[a - 1];
 }
 
 // roomFor widens what an axis shows to the limits that are near.

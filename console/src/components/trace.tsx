@@ -290,7 +290,7 @@ function grips(u: uPlot, now: () => Gripped) {
 }
 
 // presses tells a press on the chart that drags nothing.
-function presses(u: uPlot, now: () => Props["onPoint"]) {
+export function presses(u: uPlot, now: () => Props["onPoint"]) {
   let down: PointerEvent | undefined;
   u.over.addEventListener("pointerdown", (e) => (down = e));
   u.over.addEventListener("pointerup", (e) => {

@@ -22,6 +22,14 @@ export const both = (a: string | undefined, b: string | undefined) =>
 
 const quoted = (s: string) => JSON.stringify(s);
 
+// ofGroup is the selector of a group of devices, as a query names it: label=value, and none for
+// those without the label.
+export function ofGroup(group: string): string {
+  const i = group.indexOf("=");
+  const [label, value] = [`label.${group.slice(0, i)}`, group.slice(i + 1)];
+  return value === "none" ? `${label} in ("", "none")` : `${label} == ${quoted(value)}`;
+}
+
 // chosenWhere is the selector of what is chosen at the top.
 export function chosenWhere(parameters: readonly string[], value: (p: string) => string): string {
   return parameters

@@ -9,7 +9,11 @@ export function ticks(_u: uPlot, values: (number | null)[], _axis: number, _spac
   let decimals = 0;
   while (decimals < 8 && Math.abs(step * 10 ** decimals - Math.round(step * 10 ** decimals)) > 1e-6)
     decimals++;
-  return values.map((v) => (v === null ? "" : number(v, decimals)));
+  // Large numbers would not fit beside the axis; all are in thousands or millions then.
+  const most = Math.max(...values.map((v) => Math.abs(v ?? 0)));
+  const [by, sign] = most >= 1e7 ? [1e6, " M"] : most >= 1e5 ? [1e3, " k"] : [1, ""];
+  if (by > 1) decimals = Number.isInteger(step / by) ? 0 : 1;
+  return values.map((v) => (v === null ? "" : number(v / by, decimals) + (v === 0 ? "" : sign)));
 }
 
 // inZone is a time of an axis as the clock of the zone that was chosen shows it, so

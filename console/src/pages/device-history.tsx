@@ -16,6 +16,7 @@ import { useFleet } from "../api/live";
 import { Button, Choice, Empty, Notes, Trouble } from "../components/parts";
 import { LimitAheadNote } from "../components/limit-ahead";
 import { LogLane } from "../components/log-lane";
+import { ofComponent } from "../components/inside";
 import { Different } from "../components/different";
 import { usePoint } from "../components/trace-point";
 import { Trace, type AlarmSpan, type TraceData } from "../components/trace";
@@ -43,7 +44,7 @@ const horizons: Record<string, number> = { "6h": 6 * 3600_000, "12h": 12 * 3600_
 const shifts: Record<string, number> = { day: day, week: 7 * day };
 
 // History is every number of a device on one time axis.
-export function History({ device, model }: { device: Device; model?: Model }) {
+export function History({ device, model, component }: { device: Device; model?: Model; component: string }) {
   const now = useNow(5000);
   const fleet = useFleet();
   const [span, setSpan] = useParam("span", "24h");
@@ -53,7 +54,8 @@ export function History({ device, model }: { device: Device; model?: Model }) {
   const [band, setBand] = useParam("peers", "");
   const [asked, setAsked] = useParam("different", "");
   const hide = hidden.split(",").filter(Boolean);
-  const telemetry = (model?.properties ?? []).filter((p) => p.role === "telemetry");
+  const of = ofComponent(model, component);
+  const telemetry = (model?.properties ?? []).filter((p) => p.role === "telemetry" && of(p.name));
   const numeric = telemetry.filter((p) => p.type !== "text" && p.type !== "nothing");
   const shown = numeric.filter((p) => !hide.includes(p.name));
   const newest = newestOf(device);
@@ -412,7 +414,7 @@ function Row({
   const last = ahead === "" ? undefined : forecast.data?.steps.at(-1);
   const limits = useMemo(() => limitsOf(device.margins, p), [device.margins, p]);
   const peers = usePeers(device.id, p.name, times, band && p.type !== "boolean");
-  const { onPoint, point } = usePoint(device, p);
+  const { onPoint, point } = usePoint();
   const ticks = useMemo(() => happened.map((h) => h.at), [happened]);
   const near =
     under && happened.filter((h) => Math.abs(h.at - under.at) * 1000 < (times.to - times.from) / 150);
@@ -508,7 +510,7 @@ function Row({
           summary={summarise(p, data, times.from, times.to)}
           onZoom={(a, b) => onZoom(a * 1000, b * 1000)}
           onHover={(at, value, o) => setUnder(at === null ? undefined : { at, value, other: o })}
-          onPoint={onPoint}
+          onPoint={(at) => onPoint(at, { device: device.id, metric: p.name })}
         />
       )}
       {point}

@@ -1,7 +1,7 @@
 import { May, who, Why } from "../components/may";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useState, type ReactNode } from "react";
-import { Link, NavLink, Route, Routes, useParams } from "react-router";
+import { Link, NavLink, Route, Routes, useMatch, useParams } from "react-router";
 import { api, ask, type Device, type Model, type Property, type Settings } from "../api/client";
 import { useFleet } from "../api/live";
 import { Acknowledge } from "../components/acknowledge";
@@ -10,6 +10,7 @@ import { Doctor } from "../components/contact";
 import { DeviceActions } from "../components/device-actions";
 import { Commands } from "../components/commands";
 import { BatteryEmpty } from "../components/empty-about";
+import { Behind, Components, ofComponent } from "../components/inside";
 import { Button, Choice, Command, Empty } from "../components/parts";
 import { SettingWhy } from "../components/setting-why";
 import { SettingsDialog } from "../components/settings-dialog";
@@ -59,6 +60,10 @@ export default function DevicePage() {
     staleTime: 60_000,
   });
   const [changing, setChanging] = useState(false);
+  const [span] = useParam("span", "");
+  const [component, setComponent] = useParam("component", "");
+  const [now, history] = [useMatch("/devices/:id"), useMatch("/devices/:id/history")];
+  const ofReadings = now !== null || history !== null;
   const may = useMayOn(device ? id : "");
   const me = useQuery(meQuery).data;
   const settings = useSettings(device);
@@ -80,6 +85,9 @@ export default function DevicePage() {
       />
     );
   }
+  // The tabs keep what is looked at: the span, and the component.
+  const kept = new URLSearchParams({ ...(span && { span }), ...(component && { component }) });
+  const to = (path: string) => ({ pathname: path, search: kept.toString() });
   const tab = ({ isActive }: { isActive: boolean }) =>
     `border-b-2 px-3 py-2 ${isActive ? "border-ink font-semibold" : "border-transparent text-muted hover:text-ink"}`;
   return (
@@ -138,13 +146,13 @@ export default function DevicePage() {
       </div>
       {!screen && (
         <nav aria-label="Parts of this device" className="mt-2 flex overflow-x-auto border-b border-line">
-          <NavLink end to={`/devices/${id}`} className={tab}>
+          <NavLink end to={to(`/devices/${id}`)} className={tab}>
             Now
           </NavLink>
-          <NavLink to={`/devices/${id}/history`} className={tab}>
+          <NavLink to={to(`/devices/${id}/history`)} className={tab}>
             History
           </NavLink>
-          <NavLink to={`/boards/made/device/${id}`} className={tab}>
+          <NavLink to={to(`/boards/made/device/${id}`)} className={tab}>
             Board
           </NavLink>
           <NavLink to={`/devices/${id}/rules`} className={tab}>
@@ -161,6 +169,7 @@ export default function DevicePage() {
           </NavLink>
         </nav>
       )}
+      {ofReadings && <Components device={device} chosen={component} onChoose={setComponent} />}
       <Routes>
         <Route
           index
@@ -168,12 +177,16 @@ export default function DevicePage() {
             <Now
               device={device}
               model={model.data}
+              component={component}
               settings={settings.data}
               onChange={() => setChanging(true)}
             />
           }
         />
-        <Route path="history" element={<History device={device} model={model.data} />} />
+        <Route
+          path="history"
+          element={<History device={device} model={model.data} component={component} />}
+        />
         <Route path="rules" element={<Rules device={device} />} />
         <Route path="traffic" element={<TrafficList device={id} className="pt-4" />} />
         <Route path="log" element={<LogTab device={device} model={model.data} />} />
@@ -239,11 +252,13 @@ function LogTab({ device, model }: { device: Device; model?: Model }) {
 function Now({
   device,
   model,
+  component,
   settings,
   onChange,
 }: {
   device: Device;
   model?: Model;
+  component: string;
   settings?: Settings;
   onChange: () => void;
 }) {
@@ -253,7 +268,8 @@ function Now({
   const narrow = useNarrow();
   const now = useNow(1000);
   const chosen = spans.find((s) => s.value === span) ?? spans[2];
-  const telemetry = model?.properties.filter((p) => p.role === "telemetry") ?? [];
+  const of = ofComponent(model, component);
+  const telemetry = model?.properties.filter((p) => p.role === "telemetry" && of(p.name)) ?? [];
   const heard = Object.keys(device.latest).length > 0;
   const newest = newestOf(device);
   // The window moves on every ten seconds, so that charts do not crawl.
@@ -261,7 +277,7 @@ function Now({
   const { from, to, live } = whereDataIs({ from: end - chosen.ms, to: end, live: true }, newest);
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-x-6 lg:grid-cols-[minmax(0,1fr)_minmax(19rem,23rem)]">
-      {narrow && <OpenAlarms device={device} now={now} />}
+      {narrow && <OpenAlarms device={device} now={now} of={of} />}
       <section aria-label="Readings">
         <div className="flex flex-wrap items-center gap-2 py-3 text-muted">
           {screen ? (
@@ -296,12 +312,13 @@ function Now({
           ))}
       </section>
       <aside className="lg:border-l lg:border-line lg:pl-6">
-        {!narrow && <OpenAlarms device={device} now={now} />}
+        {!narrow && <OpenAlarms device={device} now={now} of={of} />}
+        <Behind hub={device.id} span={span} />
         {!screen && <Doctor device={device.id} />}
-        <SettingsTable settings={settings} may={may} now={now} onChange={onChange} />
+        <SettingsTable settings={settings} of={of} may={may} now={now} onChange={onChange} />
         {!screen && (
           <>
-            <Commands device={device} model={model} now={now} />
+            <Commands device={device} model={model} now={now} only={component ? of : undefined} />
             <h2 className="pt-6 pb-1.5 font-semibold">
               <Link to="traffic">Traffic</Link>
             </h2>
@@ -360,7 +377,7 @@ function Metric({
       ),
     [history.data, device.interval, to, from],
   );
-  const { onPoint, point } = usePoint(device, p);
+  const { onPoint, point } = usePoint();
   const limits = useMemo(() => limitsOf(device.margins, p), [device.margins, p]);
   const marks = latest?.quality?.join(", ");
   return (
@@ -423,7 +440,7 @@ function Metric({
           unit={p.display ?? ""}
           step={p.type === "boolean"}
           summary={summarise(p, data, from, to)}
-          onPoint={onPoint}
+          onPoint={(at) => onPoint(at, { device: device.id, metric: p.name })}
         />
       )}
       {point}
@@ -431,13 +448,15 @@ function Metric({
   );
 }
 
-function OpenAlarms({ device, now }: { device: Device; now: number }) {
+function OpenAlarms({ device, now, of }: { device: Device; now: number; of: (metric: string) => boolean }) {
   const alarms = useQuery({
     queryKey: ["alarms", device.id, device.alarms.map((a) => a.id + a.state).join()],
     queryFn: () => ask(api.GET("/api/v1/alarms", { params: { query: { device: device.id } } })),
     placeholderData: (old) => old,
   });
-  const open = (alarms.data ?? []).filter((a) => device.alarms.some((x) => x.id === a.id));
+  const open = (alarms.data ?? []).filter(
+    (a) => device.alarms.some((x) => x.id === a.id) && of(a.metric ?? ""),
+  );
   if (open.length === 0) return <h2 className="pt-3 pb-1 text-muted">No open alarm</h2>;
   return (
     <>
@@ -471,16 +490,19 @@ function OpenAlarms({ device, now }: { device: Device; now: number }) {
 
 function SettingsTable({
   settings,
+  of,
   now,
   may,
   onChange,
 }: {
   settings?: Settings;
+  of: (setting: string) => boolean;
   may: (needs: Role) => boolean;
   now: number;
   onChange: () => void;
 }) {
-  if (!settings || settings.settings.length === 0) return null;
+  const shown = settings?.settings.filter((s) => of(s.name)) ?? [];
+  if (!settings || shown.length === 0) return null;
   const state = {
     pending: "on its way to the device",
     applied: "confirmed by the device",
@@ -510,7 +532,7 @@ function SettingsTable({
           </tr>
         </thead>
         <tbody>
-          {settings.settings.map((s) => (
+          {shown.map((s) => (
             <tr
               key={s.name}
               className="border-b border-line align-top"

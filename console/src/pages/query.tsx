@@ -6,6 +6,7 @@ import { useFleet } from "../api/live";
 import { About } from "../components/about";
 import { colourOf, colours, Lines, type ManyLines } from "../components/lines";
 import { Choice, Command, Empty, Notes, Trouble } from "../components/parts";
+import { usePoint } from "../components/trace-point";
 import { Where } from "../components/where";
 import { labelKeys } from "../lib/example";
 import { plural, say, words } from "../lib/format";
@@ -84,6 +85,7 @@ export default function QueryPage() {
       })),
     [rows, aggregate, by, then],
   );
+  const { onPoint, point } = usePoint();
   const field = "rounded-[4px] border border-muted bg-ground px-2 py-1 text-ink";
   const command = `ullage query ${metric || known[0] || "METRIC"} --span ${span.includes("..") ? `'${span}'` : span}${where ? ` --where '${where}'` : ""}${by ? ` --group-by ${by} --then ${then}` : where ? "" : " --where true"}${aggregate === "mean" ? "" : ` --aggregate ${aggregate}`}`;
   return (
@@ -161,13 +163,30 @@ export default function QueryPage() {
             height={screen ? Math.max(320, window.innerHeight - 250 - 34 * Math.min(rows.length, 12)) : 320}
             picked={picked}
             summary={`${metric} of ${plural(rows.length, by ? "group" : "device")}.`}
+            onPoint={
+              screen
+                ? undefined
+                : (at, i) => {
+                    const of = rows[i].line;
+                    onPoint(
+                      at,
+                      of.device
+                        ? { device: of.device, metric }
+                        : {
+                            metric,
+                            together: { line: of, how: named, step: answer.data?.step ?? "", where, span },
+                          },
+                    );
+                  }
+            }
             onZoom={screen ? undefined : (a, b) => setSpan(`${iso(Math.round(a))}..${iso(Math.round(b))}`)}
           />
+          {point}
           <p className="py-2 text-muted">
             {plural(rows.length, by ? "group" : "device")}
             {answer.data && `, a step every ${answer.data.step}`}
             {rows.length > colours && `; the ${colours} greatest have colours`}.{" "}
-            {!screen && "Drag over the chart to look closer."}
+            {!screen && "Drag over the chart to look closer, press it for where a value is from."}
           </p>
           <table className="w-full border-collapse" onMouseLeave={() => setPicked(-1)}>
             <thead>

@@ -7,8 +7,9 @@ import { pointAt, useCrosshair } from "../../lib/crosshair";
 import { lasting, minuteOf, number, plural, say, words } from "../../lib/format";
 import { expectedGap, msOf, withGaps } from "../../lib/history";
 import { css } from "../../lib/plot";
-import { Lines, type ManyLines } from "../lines";
-import type { TraceData } from "../trace";
+import { useScreen } from "../../lib/screen";
+import { Lines, valueAt, type ManyLines } from "../lines";
+import { usePoint, type PointOf } from "../trace-point";
 import { worst } from "../vessel";
 import { about, Frame, grown, limitsNear, None, titleOf } from "./parts";
 
@@ -39,6 +40,8 @@ export function Trace({ x, seen, height }: { x: Instrument; seen: Seen; height: 
   // A forecast is of what comes after now.
   const ahead = one && seen.times.live && !seen.asOf && p?.type !== "boolean" ? (x.forecast ?? "") : "";
   const forecast = useForecast(one?.id ?? "", x.metrics?.[0] ?? "", ahead, one !== undefined);
+  const screen = useScreen();
+  const { onPoint, point } = usePoint();
   const alarms = useAlarmsOf(one, x.metrics?.[0] ?? "", seen.now);
   const by = useMemo(() => new Map(devices.map((d) => [d.id, d])), [devices]);
   const several = (x.metrics?.length ?? 0) > 1;
@@ -58,6 +61,7 @@ export function Trace({ x, seen, height }: { x: Instrument; seen: Seen; height: 
             data,
             of: l.device ?? l.group,
             metric: l.metric,
+            line: l,
             name: several ? `${of} ${words(l.metric)}` : of,
           };
         })
@@ -122,6 +126,20 @@ export function Trace({ x, seen, height }: { x: Instrument; seen: Seen; height: 
     if (c && !several) return css(c);
     return own ? css(`--line-${(i % 8) + 1}`) : css("--muted");
   };
+  const pointOf = (i: number): PointOf => {
+    const { line, metric, d } = rows[owner[i] ?? i];
+    if (d) return { device: d.id, metric };
+    return {
+      metric,
+      together: {
+        line,
+        how: words(x.aggregate ?? "mean"),
+        step: answer.data?.step ?? "",
+        where: seen.where,
+        span: seen.span,
+      },
+    };
+  };
   const span = to - from;
   const unit = p?.display ?? "";
   const last = ahead === "" ? undefined : forecast.data?.steps.at(-1);
@@ -152,11 +170,13 @@ export function Trace({ x, seen, height }: { x: Instrument; seen: Seen; height: 
             height={Math.max(height - grown(own && rows.length > 3 ? 86 : 64), 80)}
             picked={-1}
             summary={summary}
+            onPoint={screen ? undefined : (at, i) => onPoint(at, pointOf(i))}
             colour={(i) => paint(owner[i] ?? i)}
             limits={steady}
             alarms={several ? undefined : alarms}
             usual={several ? undefined : (p?.usual as number[] | undefined)}
           />
+          {point}
           <p
             className="flex flex-wrap gap-x-3 overflow-hidden text-[0.8125rem] whitespace-nowrap text-muted"
             style={{ maxHeight: "2.5rem" }}
@@ -166,7 +186,7 @@ export function Trace({ x, seen, height }: { x: Instrument; seen: Seen; height: 
               to={to}
               says={(t) =>
                 rows
-                  .map((r, i) => ({ i, name: r.name, v: valueAt(r.data, t) }))
+                  .map((r, i) => ({ i, name: r.name, v: valueAt(r.data.at, r.data.mean, t / 1000) }))
                   .filter((r) => r.v !== null)
                   .reverse()
                   .slice(0, 8)
@@ -230,17 +250,6 @@ export function Trace({ x, seen, height }: { x: Instrument; seen: Seen; height: 
       )}
     </Frame>
   );
-}
-
-// valueAt is the value of a line at a time in ms, the last before it; null in a gap.
-function valueAt(d: TraceData, t: number): number | null {
-  let [a, b] = [0, d.at.length];
-  while (a < b) {
-    const m = (a + b) >> 1;
-    if (d.at[m] * 1000 <= t) a = m + 1;
-    else b = m;
-  }
-  return a === 0 ? null : d.mean[a - 1];
 }
 
 // Under says what stands under the crosshair of the page, in the place of something else.
