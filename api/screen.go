@@ -214,6 +214,9 @@ func (s *server) asksFor(p *person.Shown, c access.Caller, op string, path func(
 		}
 		return true
 	}
+	if len(p.Turns) > 0 {
+		return s.turnsAsk(p, c, op, path, q, now)
+	}
 	if p.Board != "" {
 		return s.boardAsks(p, c, op, path, q, now)
 	}

@@ -2,6 +2,7 @@ package api
 
 import (
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strings"
@@ -48,6 +49,19 @@ func both(a, b string) string {
 
 // whereShown is the condition for the devices that a screen's page is about.
 func (s *server) whereShown(c access.Caller, p *person.Shown) string {
+	if len(p.Turns) > 0 {
+		var any []string
+		for _, t := range p.Turns {
+			w := s.whereShown(c, t)
+			if w == "" {
+				return ""
+			}
+			if w = "(" + w + ")"; !slices.Contains(any, w) {
+				any = append(any, w)
+			}
+		}
+		return strings.Join(any, " or ")
+	}
 	if p.Board == "" {
 		return p.Where()
 	}
@@ -84,13 +98,37 @@ func earlier(span string, by time.Duration) string {
 	return a.UTC().Add(-by).Format(form) + ".." + b.UTC().Add(-by).Format(form)
 }
 
+// turnsAsk reports whether one of the boards that a screen shows in turn asks for an operation. One
+// stream of conditions may have some of two boards, while the one follows the other.
+func (s *server) turnsAsk(p *person.Shown, c access.Caller, op string, path func(string) string, q url.Values, now time.Time) bool {
+	asks := func(q url.Values) bool {
+		return slices.ContainsFunc(p.Turns, func(t *person.Shown) bool { return s.boardAsks(t, c, op, path, q, now) })
+	}
+	if op != "live" || q.Get("only") != "matching" {
+		return asks(q)
+	}
+	for _, each := range q["each"] {
+		one := maps.Clone(q)
+		if one["each"] = []string{each}; !asks(one) {
+			return false
+		}
+	}
+	return len(q["each"]) > 0
+}
+
 // boardAsks reports whether a board on a screen asks for an operation.
 func (s *server) boardAsks(p *person.Shown, c access.Caller, op string, path func(string) string, q url.Values, now time.Time) bool {
+	kind, of, made := strings.Cut(p.Board, "/")
+	switch op { // also of one that is not there any more, which is said so then
+	case "board", "board-lacks":
+		return !made && path("name") == p.Board && len(q) == 0
+	case "made-board":
+		return made && q.Get("kind") == kind && q.Get("of") == of
+	}
 	b := s.boardOn(c, p)
 	if b == nil {
-		return false
+		return op == "me" && len(q) == 0
 	}
-	kind, of, made := strings.Cut(p.Board, "/")
 	where := s.whereShown(c, p)
 	switch op {
 	case "models", "me":
@@ -98,10 +136,6 @@ func (s *server) boardAsks(p *person.Shown, c access.Caller, op string, path fun
 	case "model": // for the units of what its instruments show
 		_, err := s.Fleet.Model(c, path("name"))
 		return err == nil && len(q) == 0
-	case "board", "board-lacks":
-		return !made && path("name") == p.Board && len(q) == 0
-	case "made-board":
-		return made && q.Get("kind") == kind && q.Get("of") == of
 	case "live":
 		if q.Get("only") != "matching" {
 			return q.Get("only") == "" && len(q["where"]) == 0

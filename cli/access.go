@@ -368,7 +368,7 @@ ask for nothing else. It has no secret: each screen is let in with a code of its
 	wordFlag(c, &role, "role", "", "what it may do", "viewer", "operator", "engineer")
 	c.MarkFlagRequired("role")
 	c.Flags().StringVar(&access, "access", "", "for these devices, a condition over labels, device.id and device.model; for all if empty")
-	c.Flags().StringVar(&page, "page", "", "for screens, which show this page of the console: /, /alarms, /devices/ID or /query, with its parameters")
+	c.Flags().StringVar(&page, "page", "", "for screens, which show this page of the console: /, /alarms, /devices/ID, /boards/NAME, /boards/made/in-turn or /query, with its parameters")
 	c.Flags().StringVar(&expires, "expires", "", "how long it holds, like 90d; always if empty")
 	c.Flags().StringVar(&note, "note", "", "what it is for, for other people")
 	c.Flags().BoolVar(&yes, "yes", false, "also where the access reaches no device, or all of them")

@@ -41,6 +41,7 @@ func TestScreens(t *testing.T) {
 		"query":      {"/query?metric=must_temp&span=1h", tank},
 		"made-board": {"/boards/made/model/tank-probe?span=6h", tank},
 		"fleetboard": {"/boards/made/fleet", tank},
+		"in-turn":    {"/boards/made/in-turn?span=6h&show=hall:4,made/model/tank-probe:4,none:4", tank},
 		"own-board":  {"/boards/hall?at=" + url.QueryEscape("model=tank-probe"), tank},
 	}
 	one := func(t *testing.T, name string, c struct{ page, shows string }) {
@@ -64,6 +65,15 @@ func TestScreens(t *testing.T) {
 		ok(t, err)
 		if path, _, _ := strings.Cut(c.page, "?"); !strings.HasPrefix(where, path) {
 			t.Errorf("%s: the screen is at %s, want %s", name, where, c.page)
+		}
+		if name == "in-turn" {
+			// One board follows the other; of one that does not exist it says so and goes on.
+			for _, title := range []string{"tank probe", "hall", "tank probe"} {
+				ok(t, p.Wait(`document.querySelector("h1")?.innerText.toLowerCase().startsWith("`+title+`")`, within))
+			}
+			ok(t, p.WaitText("there is no board \"none\"", within))
+			p.Forget() // that it is not there
+			ok(t, p.Wait(`document.querySelector("h1")?.innerText.toLowerCase().startsWith("hall")`, within))
 		}
 		quiet(t, p, name)
 		text, err := browser.Eval[string](p, `document.body.innerText`)
@@ -158,6 +168,7 @@ func TestScreenAsksForNothingElse(t *testing.T) {
 	at := func(back time.Duration) string { return now.Add(-back).Format(time.RFC3339) }
 	device := let("/devices/" + tank + "?span=6h")
 	board := let("/boards/made/device/" + tank)
+	turns := let("/boards/made/in-turn?show=made/device/" + tank + ":20,made/model/press-scale")
 	query := let("/query?metric=must_temp&span=24h&where=" + url.QueryEscape(`device.id == "`+tank+`"`))
 	where := url.QueryEscape(`device.id == "` + tank + `"`)
 	for _, c := range []struct {
@@ -196,6 +207,14 @@ func TestScreenAsksForNothingElse(t *testing.T) {
 		{query, "GET", "/api/v1/query?metric=must_temp&steps=400&aggregate=mean&where=" + where + "&span=24h", 403},
 		{query, "GET", "/api/v1/query?metric=must_temp&steps=400&aggregate=mean&where=" + where + "&group_by=site&span=" + at(24*time.Hour) + ".." + at(0), 403},
 		{query, "GET", "/api/v1/models", 403},
+		{turns, "GET", "/api/v1/made-board?kind=device&of=" + tank, 200},
+		{turns, "GET", "/api/v1/made-board?kind=fleet&of=", 403},
+		{turns, "GET", "/api/v1/made-board?kind=device&of=" + other, 403},
+		{turns, "GET", "/api/v1/made-board?kind=model&of=press-scale", 200},
+		{turns, "GET", "/api/v1/live?only=matching&each=" + url.QueryEscape(`device.id == "`+tank+`"`) + "&each=" + url.QueryEscape(`device.model == "press-scale"`), 200},
+		{turns, "GET", "/api/v1/live?only=matching&each=" + url.QueryEscape(`device.id == "`+tank+`"`) + "&each=true", 403},
+		{turns, "GET", "/api/v1/devices/" + other + "/settings", 403},
+		{turns, "GET", "/api/v1/alarms", 403},
 		{board, "GET", "/api/v1/made-board?kind=device&of=" + tank, 200},
 		{board, "GET", "/api/v1/made-board?kind=device&of=" + other, 403},
 		{board, "GET", "/api/v1/made-board?kind=fleet", 403},

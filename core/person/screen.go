@@ -18,7 +18,12 @@ type Shown struct {
 	Device string // that it is about; empty for a page about many
 	// Board is the board that it is: its name, or what it is made of, as in site/Kilnside.
 	Board string
+	// Turns are the boards that it shows one after the other; none for another page.
+	Turns []*Shown
 }
+
+// maxTurns is how many boards a screen shows one after the other at most.
+const maxTurns = 50
 
 var (
 	deviceID   = regexp.MustCompile(`^/devices/([a-z0-9][a-z0-9-]{0,62})$`)
@@ -52,6 +57,9 @@ func ParseShown(page string) (*Shown, error) {
 		out.Device = m[1]
 		return out, nil
 	}
+	if u.Path == "/boards/made/in-turn" {
+		return out, out.readTurns()
+	}
 	if m := boardPath.FindStringSubmatch(u.Path); m != nil {
 		if out.Board = m[1]; m[2] != "" {
 			kind, of, _ := strings.Cut(m[2], "/")
@@ -61,12 +69,44 @@ func ParseShown(page string) (*Shown, error) {
 	}
 	switch {
 	case screenPath[u.Path] == "":
-		return nil, fmt.Errorf("%q is no page for a screen; there are / (the fleet), /alarms, /devices/ID, /boards/NAME and /query, each with its parameters",
+		return nil, fmt.Errorf("%q is no page for a screen; there are / (the fleet), /alarms, /devices/ID, /boards/NAME, /boards/made/in-turn and /query, each with its parameters",
 			value.Clip(u.Path, 60))
 	case u.Path == "/query" && q.Get("metric") == "":
 		return nil, errors.New("the query names no metric; write it like /query?metric=co2&span=24h")
 	}
 	return out, nil
+}
+
+// readTurns reads which boards are shown in turn, such as safe-air:20,made/site/Kilnside:30. What
+// else stands in the address, such as the span, is that of each.
+func (s *Shown) readTurns() error {
+	rest := url.Values{}
+	for k, v := range s.Query {
+		if k != "show" {
+			rest[k] = v
+		}
+	}
+	for part := range strings.SplitSeq(s.Query.Get("show"), ",") {
+		if part = strings.TrimSpace(part); part == "" {
+			continue
+		}
+		board := part
+		if i := strings.LastIndexByte(part, ':'); i >= 0 && i < len(part)-1 && strings.Trim(part[i+1:], "0123456789") == "" {
+			board = part[:i]
+		}
+		t, err := ParseShown("/boards/" + board + "?" + rest.Encode())
+		if err != nil || t.Board == "" {
+			return fmt.Errorf("%q is no board that is shown in turn; write show=safe-air:20,made/fleet:30, each with its seconds", value.Clip(part, 60))
+		}
+		if len(s.Turns) == maxTurns {
+			return fmt.Errorf("a screen shows %d boards in turn at most", maxTurns)
+		}
+		s.Turns = append(s.Turns, t)
+	}
+	if len(s.Turns) == 0 {
+		return errors.New("the address says which boards are shown in turn: /boards/made/in-turn?show=safe-air:20,made/fleet:30")
+	}
+	return nil
 }
 
 // Where is the condition for the devices that the page is about; empty for all that
@@ -91,6 +131,12 @@ func (s *Shown) Words() string {
 	switch {
 	case s.Device != "":
 		return "the readings, settings and alarms of " + s.Device
+	case len(s.Turns) > 0:
+		names := make([]string, len(s.Turns))
+		for i, t := range s.Turns {
+			names[i] = strings.TrimSuffix(t.Board, "/")
+		}
+		return "the boards " + strings.Join(names, ", ") + " in turn"
 	case s.Board != "":
 		return "the board " + strings.TrimSuffix(s.Board, "/")
 	case s.Path == "/query":

@@ -2,6 +2,7 @@ import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import { Empty } from "../components/parts";
 import { turnsOf } from "../lib/rotation";
+import { useScreen } from "../lib/screen";
 import { useNow, useParam, useTitle } from "../lib/use";
 import { MadeBoard, OwnBoard } from "./board";
 
@@ -14,6 +15,7 @@ export default function BoardRotationPage() {
   const [at, setAt] = useState(() => ({ i: 0, since: Date.now() }));
   const [paused, setPaused] = useState(false);
   const now = useNow(1000);
+  const screen = useScreen(); // nobody is at its keyboard
   const turn = turns[at.i % Math.max(1, turns.length)];
   const since = at.since;
   const left = turn ? Math.max(0, Math.ceil(turn.seconds - (now - since) / 1000)) : 0;
@@ -39,9 +41,9 @@ export default function BoardRotationPage() {
       else if (e.key === "ArrowLeft") setAt((was) => ({ i: (was.i + many - 1) % many, since: Date.now() }));
       else if (e.key === "Escape") window.history.back();
     };
-    if (many > 0) window.addEventListener("keydown", press);
+    if (many > 0 && !screen) window.addEventListener("keydown", press);
     return () => window.removeEventListener("keydown", press);
-  }, [many]);
+  }, [many, screen]);
   if (!turn)
     return (
       <Empty
@@ -61,7 +63,7 @@ export default function BoardRotationPage() {
       ) : (
         <OwnBoard key={turn.board} name={turn.board} bare />
       )}
-      {many > 1 && (
+      {many > 1 && !screen && (
         <p className="pt-2 text-muted print:hidden" role="status" aria-live="off">
           {at.i + 1} of {many}
           {paused ? ", paused" : `, the next in ${left} s`} · space pauses, the arrows go on and back, Escape

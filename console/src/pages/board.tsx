@@ -73,17 +73,22 @@ export function MadeBoard({ kind, of, bare }: { kind: string; of: string; bare?:
   );
 }
 
-const Missing = ({ why }: { why: string }) => (
-  <Empty
-    title="This board cannot be shown"
-    why={why}
-    next={
-      <Link to="/boards" className="text-press underline">
-        All boards
-      </Link>
-    }
-  />
-);
+function Missing({ why }: { why: string }) {
+  const screen = useScreen();
+  return (
+    <Empty
+      title="This board cannot be shown"
+      why={why}
+      next={
+        screen ? undefined : (
+          <Link to="/boards" className="text-press underline">
+            All boards
+          </Link>
+        )
+      }
+    />
+  );
+}
 
 function Page({
   board,
