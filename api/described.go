@@ -92,6 +92,8 @@ var described = map[string]string{
 	"decide-joins":          "All or none. A device that is let in gets its credential when it asks again; where there was a device of that serial already, its older credentials end then. With preview nothing changes.",
 	"preview-access":        "As it is now; a device that gets or loses a label comes and goes by itself. A comparison with a label that a device lacks reaches nothing.",
 	"explain-access":        "Each grant, their own and those of their teams, with what it looks at. Everybody may ask about themselves, an owner about others.",
+	"place-device":          "On maps it stands there, unless it reports its position itself. Without a position it is shown at its site.",
+	"unplace-device":        "It is shown at its site again, if that has a position.",
 	"change-device":         "Only the members that are sent are changed. The id of a device never changes.",
 	"give-command":          "The input is checked against the model before. A device that is away gets it when it is back, unless it has expired by then; wait says how long the answer waits for the device to reply.",
 	"give-many":             "Devices whose model does not have the command, or that are suspended or retired, are left out, and preview says which and why. It is decided at once and given device by device, those first of which something is heard; it goes on where it stopped if the service is stopped meanwhile.",

@@ -10,6 +10,7 @@ import (
 
 	"ullage/client"
 	"ullage/core/bundle"
+	"ullage/core/geo"
 	"ullage/core/health"
 	"ullage/core/layering"
 	"ullage/core/model"
@@ -210,6 +211,24 @@ func (s *server) deviceRoutes() {
 		s.Settle()
 		return s.device(ctx, in.ID)
 	}, describe("change-device", "Give a device another name for people, or another hub", "Devices"), notFound)
+	type position struct {
+		One
+		Body geo.Position
+	}
+	huma.Put(s.api, "/api/v1/devices/{id}/position", func(ctx context.Context, in *position) (*body[client.Device], error) {
+		if err := s.Fleet.Place(ctx, caller(ctx), in.ID, &in.Body); err != nil {
+			return nil, s.failed(err)
+		}
+		s.Settle()
+		return s.device(ctx, in.ID)
+	}, describe("place-device", "Say where a device stands", "Devices"), notFound)
+	huma.Delete(s.api, "/api/v1/devices/{id}/position", func(ctx context.Context, in *One) (*body[client.Device], error) {
+		if err := s.Fleet.Place(ctx, caller(ctx), in.ID, nil); err != nil {
+			return nil, s.failed(err)
+		}
+		s.Settle()
+		return s.device(ctx, in.ID)
+	}, describe("unplace-device", "Take back where a device stands: it is shown at its site", "Devices"), notFound)
 	type status struct {
 		One
 		Body struct {
@@ -310,6 +329,9 @@ func deviceAs(d *present.Device, brief bool) client.Device {
 	}
 	if c.Drifting == nil {
 		c.Drifting = []string{}
+	}
+	if p := d.Position; p != nil {
+		c.Position = p
 	}
 	if d.Least != nil {
 		h := d.Least.Headspace

@@ -38,7 +38,7 @@ var needs = map[string]person.Role{
 	"invoke": person.Operator, "change-settings": person.Operator, "retry-settings": person.Operator, "change-many-settings": person.Operator,
 	"set-value": person.Operator,
 
-	"create-device": person.Engineer, "read-list": person.Engineer, "create-devices": person.Engineer, "change-device": person.Engineer, "label-device": person.Engineer,
+	"create-device": person.Engineer, "read-list": person.Engineer, "create-devices": person.Engineer, "change-device": person.Engineer, "place-device": person.Engineer, "unplace-device": person.Engineer, "label-device": person.Engineer,
 	"set-status": person.Engineer, "new-credential": person.Engineer, "credentials": person.Engineer, "revoke-credential": person.Engineer, "delete-readings": person.Engineer,
 	"load-model": person.Engineer, "preview-model": person.Engineer, "model-from-message": person.Engineer,
 	"backfill-model": person.Engineer, "move-devices": person.Engineer, "put-rule": person.Engineer,

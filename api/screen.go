@@ -263,6 +263,9 @@ func (s *server) asksFor(p *person.Shown, c access.Caller, op string, path func(
 			want["then"] = p.Param("then", "mean")
 		}
 		from, to, _ := strings.Cut(q.Get("span"), "..")
+		if fleet {
+			return p.Query.Get("view") == "map" && s.waysAsk(c, p.Where(), q) && inWindow(from, to, 24*time.Hour, now, time.Time{})
+		}
 		if fixed := p.Query.Get("span"); strings.Contains(fixed, "..") {
 			return p.Path == "/query" && is(want, "span") && q.Get("span") == fixed
 		}

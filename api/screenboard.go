@@ -116,6 +116,29 @@ func (s *server) turnsAsk(p *person.Shown, c access.Caller, op string, path func
 	return len(q["each"]) > 0
 }
 
+// waysAsk reports whether a map asks for the ways of devices that move: for the metrics
+// with which they say where they are.
+func (s *server) waysAsk(c access.Caller, where string, q url.Values) bool {
+	if where == "" {
+		where = "true"
+	}
+	if q.Get("where") != where || q.Has("group_by") || len(q["metric"]) == 0 {
+		return false
+	}
+	names := map[string]bool{}
+	for _, m := range s.Fleet.Models(c) {
+		for _, x := range m.Positions() {
+			names[x] = true
+		}
+	}
+	for _, name := range q["metric"] {
+		if !names[name] {
+			return false
+		}
+	}
+	return true
+}
+
 // boardAsks reports whether a board on a screen asks for an operation.
 func (s *server) boardAsks(p *person.Shown, c access.Caller, op string, path func(string) string, q url.Values, now time.Time) bool {
 	kind, of, made := strings.Cut(p.Board, "/")
@@ -151,6 +174,9 @@ func (s *server) boardAsks(p *person.Shown, c access.Caller, op string, path fun
 		return len(q["each"]) > 0 && len(q["where"]) == 0
 	case "query":
 		from, to, _ := strings.Cut(q.Get("span"), "..")
+		if slices.ContainsFunc(b.Instruments, func(x board.Instrument) bool { return x.Kind == "map" && s.waysAsk(c, both(where, x.Devices), q) }) {
+			return inWindow(from, to, spanOf(p.Param("span", b.Span)), now, time.Time{})
+		}
 		return slices.ContainsFunc(b.Instruments, func(x board.Instrument) bool {
 			span := x.Span
 			if span == "" {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -9,13 +10,14 @@ import (
 	"github.com/spf13/cobra"
 
 	"ullage/client"
+	"ullage/core/geo"
 	"ullage/core/health"
 	"ullage/core/value"
 )
 
 func deviceCommand() *cobra.Command {
 	return noun(groupJoin, "device", "Onboard devices and look after them", deviceCreate(), deviceList(), deviceShow(),
-		deviceDescription(), deviceLabel(), deviceName(), deviceHub(), deviceLoad(), deviceWatch(), deviceRenew(), deviceReplace(), deviceCredentials(), deviceRevoke(), deviceChangesList(), deviceUndo(), deviceSendAs(), deviceDifferent(), deviceLog(), deviceSnapshot(), deviceOrigin(), deviceActivity(), deviceUpkeep(), deviceVersions(),
+		deviceDescription(), deviceLabel(), deviceName(), deviceHub(), devicePlace(), deviceLoad(), deviceWatch(), deviceRenew(), deviceReplace(), deviceCredentials(), deviceRevoke(), deviceChangesList(), deviceUndo(), deviceSendAs(), deviceDifferent(), deviceLog(), deviceSnapshot(), deviceOrigin(), deviceActivity(), deviceUpkeep(), deviceVersions(),
 		deviceStatus("suspend", "suspended", "Keep a device out until it is let in again",
 			"is kept out; let it in with: ullage device resume %s"),
 		deviceStatus("resume", "active", "Let a suspended device in again", "may connect again"),
@@ -99,6 +101,47 @@ func deviceName() *cobra.Command {
 func deviceHub() *cobra.Command {
 	return deviceChange("hub", "Say which device carries a device; without a hub none does",
 		"valve-fennimore-02 hub-fennimore", func(hub string) client.DeviceChange { return client.DeviceChange{Hub: &hub} })
+}
+
+func devicePlace() *cobra.Command {
+	at, none := "", false
+	c := &cobra.Command{
+		Use: "place ID", Short: "Say where a device stands, for maps; without a position it is shown at its site",
+		Example: "  ullage device place bung-saltmarsh-112 --at 47.5592,8.3317\n  ullage device place bung-saltmarsh-112 --none",
+		Args:    exactly(1, "the id of a device"), ValidArgsFunction: deviceNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			var to *geo.Position
+			if at == "" && !none {
+				return usageError{errors.New("nothing says where it stands; give --at LATITUDE,LONGITUDE, or --none to take its position back")}
+			}
+			if !none {
+				p, err := geo.ParsePosition(at)
+				if err != nil {
+					return usageError{err}
+				}
+				to = &p
+			}
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			d, err := cl.PlaceDevice(c.Context(), args[0], to)
+			if err != nil {
+				return err
+			}
+			return show(c, d, func(w io.Writer) {
+				if d.Position == nil {
+					fmt.Fprintf(w, "%s has no position of its own.\n", d.ID)
+					return
+				}
+				fmt.Fprintf(w, "%s stands at %s.\n", d.ID, d.Position)
+			})
+		},
+	}
+	c.Flags().StringVar(&at, "at", "", "latitude and longitude in degrees (WGS 84), such as 47.5592,8.3317")
+	c.Flags().BoolVar(&none, "none", false, "take its position back")
+	c.MarkFlagsMutuallyExclusive("at", "none")
+	return c
 }
 
 // deviceChange is a verb that says one thing about a device, or takes it away.

@@ -6,6 +6,8 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+
+	"ullage/core/geo"
 )
 
 // Things are the things of one noun that people make, such as sites and rules.
@@ -135,6 +137,14 @@ func (c *Client) PutPlan(ctx context.Context, site string, picture []byte) error
 	}
 	_, err := c.call(ctx, r, nil)
 	return err
+}
+
+// PlaceDevice says where a device stands; nil takes that back.
+func (c *Client) PlaceDevice(ctx context.Context, id string, at *geo.Position) (Device, error) {
+	if at == nil {
+		return send[Device](ctx, c, http.MethodDelete, device(id)+"/position", nil)
+	}
+	return send[Device](ctx, c, http.MethodPut, device(id)+"/position", at)
 }
 
 // ChangeDevice gives a device another name for people, or another hub.

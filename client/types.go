@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"ullage/core/geo"
 	"ullage/core/maintenance"
 	"ullage/core/model"
 	"ullage/core/person"
@@ -116,6 +117,7 @@ type Device struct {
 	ID           string            `json:"id"`
 	Name         string            `json:"name,omitempty" doc:"What people call it"`
 	Hub          string            `json:"hub,omitempty" doc:"The device that carries it"`
+	Position     *geo.Position     `json:"position,omitempty" doc:"Where people say that it stands"`
 	Model        string            `json:"model"`
 	ModelVersion string            `json:"model_version" doc:"The version that it was given"`
 	Reported     string            `json:"reported_version,omitempty" doc:"The version that it says it was built for, where that is another"`

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 
+	"ullage/core/geo"
 	"ullage/core/layering"
 	"ullage/fleet/devices"
 )
@@ -20,6 +21,8 @@ type deviceRow struct {
 	// every row back that it writes.
 	Name string
 	Hub  string
+	// Since version 12, NULL in older rows and where nobody has said it.
+	Latitude, Longitude *float64
 }
 
 func (deviceRow) TableName() string { return "devices" }
@@ -27,12 +30,20 @@ func (deviceRow) TableName() string { return "devices" }
 var deviceKind = &kind[devices.Device, string, deviceRow]{
 	key: func(x devices.Device) string { return x.ID },
 	row: sure(func(x devices.Device) deviceRow {
-		return deviceRow{ID: x.ID, Name: x.Name, Hub: x.Hub, Model: x.Model, Version: x.Version, Labels: x.Labels,
+		row := deviceRow{ID: x.ID, Name: x.Name, Hub: x.Hub, Model: x.Model, Version: x.Version, Labels: x.Labels,
 			Status: string(x.Status), JoinedAt: ms(x.JoinedAt), Attributes: x.Attributes}
+		if p := x.Position; p != nil {
+			row.Latitude, row.Longitude = &p.Latitude, &p.Longitude
+		}
+		return row
 	}),
 	record: sure(func(x deviceRow) devices.Device {
-		return devices.Device{ID: x.ID, Name: x.Name, Hub: x.Hub, Model: x.Model, Version: x.Version, Labels: x.Labels,
+		d := devices.Device{ID: x.ID, Name: x.Name, Hub: x.Hub, Model: x.Model, Version: x.Version, Labels: x.Labels,
 			Status: devices.Status(x.Status), JoinedAt: at(x.JoinedAt), Attributes: x.Attributes}
+		if x.Latitude != nil && x.Longitude != nil {
+			d.Position = &geo.Position{Latitude: *x.Latitude, Longitude: *x.Longitude}
+		}
+		return d
 	}),
 }
 

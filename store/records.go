@@ -154,6 +154,19 @@ var recordMigrations = []*gormigrate.Migration{{
 }, {
 	ID:      "11",
 	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&boardVersionRow{}) },
+}, {
+	ID: "12",
+	Migrate: func(tx *gorm.DB) error {
+		for _, column := range []string{"Latitude", "Longitude"} {
+			if tx.Migrator().HasColumn(&deviceRow{}, column) {
+				continue
+			}
+			if err := tx.Migrator().AddColumn(&deviceRow{}, column); err != nil {
+				return err
+			}
+		}
+		return nil
+	},
 }}
 
 // storeRow is about the store itself; there is one.

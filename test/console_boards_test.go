@@ -286,6 +286,21 @@ func TestCausesAreFoundInThreeClicks(t *testing.T) {
 	ok(t, p.Wait(`(() => { const x = [...document.querySelectorAll("[aria-label^='Map of'] a")].find((a) => a.getAttribute("aria-label").includes("devices,")); x?.click(); return !!x })()`, within))
 	ok(t, p.Wait(`location.search.includes("view=list") && location.search.includes("label.site")`, within))
 
+	// A device is put on the map by its pin, and taken back.
+	ok(t, p.Go(d.Console+"/?view=map"))
+	ok(t, p.ClickText("Place a device…"))
+	ok(t, p.Type("[aria-label='Device to place']", "tank-fennimore-07"))
+	ok(t, p.WaitText("47.58800, 8.26200: drag its pin", within))
+	ok(t, p.Wait(`(() => { const x = document.querySelector("[aria-label^='Pin of tank-fennimore-07']"); x?.focus(); return document.activeElement === x && Boolean(x) })()`, within))
+	ok(t, p.Keys("ArrowRight", "ArrowUp"))
+	ok(t, p.Wait(`!document.body.innerText.includes("47.58800, 8.26200") && /47\.58\d+, 8\.26\d+: drag its pin/.test(document.body.innerText)`, within))
+	ok(t, p.ClickText("Put it here"))
+	ok(t, p.WaitText(" stands there now", within))
+	ok(t, p.WaitText("At its site", within))
+	quiet(t, p, "placing a device")
+	ok(t, p.ClickText("Undo"))
+	ok(t, p.WaitText(" has no position of its own", within))
+
 	// A hub is asked for its log, and its reply stands there line by line.
 	ok(t, p.Go(d.Console+"/devices/hub-kilnside/log"))
 	ok(t, p.ClickText("Pull the log…"))

@@ -205,6 +205,20 @@ func (m *Model) Components() []string {
 	return out
 }
 
+// Positions returns the names of the telemetry and attributes with which a device says where it is:
+// those in lat and lon (SenML, RFC 8428), or that are called latitude and longitude.
+func (m *Model) Positions() []string {
+	var out []string
+	for i := range m.Properties {
+		switch p := &m.Properties[i]; {
+		case p.Role == Setting:
+		case p.Unit == "lat", p.Unit == "lon", p.Name == "latitude", p.Name == "longitude":
+			out = append(out, p.Name)
+		}
+	}
+	return out
+}
+
 // With returns the properties of one role, in the order of the file.
 func (m *Model) With(r Role) []*Property {
 	var out []*Property

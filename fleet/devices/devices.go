@@ -15,6 +15,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"ullage/core/geo"
 	"ullage/core/model"
 	"ullage/core/value"
 	"ullage/fleet/commit"
@@ -43,6 +44,8 @@ type Device struct {
 	Name string
 	// Hub is the id of the device that carries it; empty for none.
 	Hub string
+	// Position is where people say that it stands; nil where they do not.
+	Position *geo.Position
 	// Version is the version of the model that it was given.
 	Version    string
 	Labels     map[string]string
@@ -407,6 +410,28 @@ func (g *Registry) Rename(ctx context.Context, id, name, by string) (Device, err
 		}
 		return fact.Changed{Noun: "device", Name: id, Done: fact.Saved,
 			Fields: []string{"name: " + orNone(was) + " → " + orNone(name)}}
+	})
+}
+
+// Place says where a device stands; nil takes that back.
+func (g *Registry) Place(ctx context.Context, id string, at *geo.Position, by string) (Device, error) {
+	if at != nil {
+		if err := at.Check(); err != nil {
+			return Device{}, fault.New(fault.Invalid, "%s", err)
+		}
+	}
+	said := func(p *geo.Position) string {
+		if p == nil {
+			return "none"
+		}
+		return p.String()
+	}
+	return g.change(ctx, id, by, func(d *Device) fact.Content {
+		was := said(d.Position)
+		if d.Position = at; was == said(at) {
+			return nil
+		}
+		return fact.Changed{Noun: "device", Name: id, Done: fact.Saved, Fields: []string{"position: " + was + " → " + said(at)}}
 	})
 }
 

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"ullage/core/geo"
 	"ullage/fleet/devices"
 	"ullage/fleet/fact"
 	"ullage/fleet/fault"
@@ -157,6 +158,33 @@ func TestAtSite(t *testing.T) {
 	check("after changes")
 	r.Restart(false)
 	check("after a restart")
+}
+
+// TestPlace keeps where a device stands, also over a restart, and takes it back.
+func TestPlace(t *testing.T) {
+	r := rig.New(t)
+	r.Onboard("bung-saltmarsh-112", "cask-bung", nil)
+	at := &geo.Position{Latitude: 47.5592, Longitude: 8.3317}
+	for range 2 { // the second says nothing new
+		_, err := r.Devices.Place(t.Context(), "bung-saltmarsh-112", at, "tester")
+		r.Must(err)
+	}
+	if n := len(r.Journal("device changed")); n != 1 {
+		t.Errorf("the journal has %d entries about it, want 1", n)
+	}
+	if _, err := r.Devices.Place(t.Context(), "bung-saltmarsh-112", &geo.Position{}, "tester"); err == nil || !strings.Contains(err.Error(), "without a fix") {
+		t.Errorf("0, 0 is taken: %v", err)
+	}
+	r.Restart(false)
+	if d, err := r.Devices.Get("bung-saltmarsh-112"); err != nil || d.Position == nil || *d.Position != *at {
+		t.Errorf("after the restart it stands at %v, %v", d.Position, err)
+	}
+	_, err := r.Devices.Place(t.Context(), "bung-saltmarsh-112", nil, "tester")
+	r.Must(err)
+	r.Restart(true)
+	if d, _ := r.Devices.Get("bung-saltmarsh-112"); d.Position != nil {
+		t.Errorf("it was taken back, and it stands at %s", d.Position)
+	}
 }
 
 func TestLabels(t *testing.T) {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"ullage/core/geo"
 	"ullage/core/health"
 	"ullage/core/layering"
 	"ullage/core/model"
@@ -260,6 +261,15 @@ func (f *Fleet) Rename(ctx context.Context, c access.Caller, id, name string) er
 		return err
 	}
 	_, err := f.o.Devices.Rename(ctx, id, name, c.Name)
+	return err
+}
+
+// Place says where a device stands; nil takes that back.
+func (f *Fleet) Place(ctx context.Context, c access.Caller, id string, at *geo.Position) error {
+	if err := f.reach(c, person.Engineer, id); err != nil {
+		return err
+	}
+	_, err := f.o.Devices.Place(ctx, id, at, c.Name)
 	return err
 }
 

@@ -19,7 +19,7 @@ import (
 const boardDevices = 1000
 
 // boardFigures measures what looks back: boards over a month, the fleet as of a past moment,
-// what was different, and the map of many devices while it is moved.
+// and what was different.
 func boardFigures(dir string) ([]figure, error) {
 	s, err := serve(filepath.Join(dir, "boards"))
 	if err != nil {
@@ -108,53 +108,13 @@ func boardFigures(dir string) ([]figure, error) {
 	if err != nil {
 		return nil, err
 	}
-	frame, err := mapFrame(s, p)
-	if err != nil {
-		return nil, err
-	}
 	return []figure{
 		{fmt.Sprintf("%d devices as of a moment of the last 30 days, with 4 metrics, p50 of %d", boardDevices, len(asOf)), median(asOf).Round(time.Millisecond).String(), "under 1 s", ""},
 		{"  as the page of the fleet, until it is drawn", median(then).Round(time.Millisecond).String(), "", ""},
 		{fmt.Sprintf("what was different over 24 h: all metrics of a tank, %d peers", peers), median(different).Round(time.Millisecond).String(), "under 500 ms", ""},
 		{"board with 24 instruments over 30 days, from the address to the last line", median(boards).Round(time.Millisecond).String(), "under 1 s", ""},
-		{fmt.Sprintf("map of %d devices while it is dragged: script of a frame, mean", boardDevices), fmt.Sprintf("%.1f ms", frame), "under 8 ms", ""},
 	}, nil
 }
-
-// mapFrame opens the map and drags it for a second; what its script takes of each frame is
-// measured in it.
-func mapFrame(s *service.Service, p *browser.Page) (float64, error) {
-	if err := p.Size(1280, 800); err != nil {
-		return 0, err
-	}
-	if err := p.Go(s.Console + "/?view=map"); err != nil {
-		return 0, err
-	}
-	if err := p.Wait(`document.querySelector("[aria-label^='Map of'] svg, svg[aria-label^='Map of'], [aria-label^='Map of'] canvas")`, 30*time.Second); err != nil {
-		return 0, err
-	}
-	return browser.Eval[float64](p, dragged)
-}
-
-// dragged moves the map by hand for 60 frames, and returns how long its handlers and the
-// drawing that they ask for take of each, in milliseconds.
-const dragged = `(async () => {
-	const box = document.querySelector("[aria-label^='Map of']");
-	const r = box.getBoundingClientRect();
-	const at = (type, i) => box.dispatchEvent(new PointerEvent(type, { bubbles: true, pointerId: 1, button: 0, buttons: 1, clientX: r.left + 300 + 2 * i, clientY: r.top + 200 + i }));
-	const frame = () => new Promise((done) => requestAnimationFrame(done));
-	at("pointerdown", 0);
-	let took = 0;
-	for (let i = 1; i <= 60; i++) {
-		await frame();
-		const begun = performance.now();
-		at("pointermove", i);
-		await Promise.resolve();
-		took += performance.now() - begun;
-	}
-	at("pointerup", 60);
-	return took / 60;
-})()`
 
 // timed calls something some times and returns how long each took, sorted.
 func timed(n int, call func(i int) error) ([]time.Duration, error) {

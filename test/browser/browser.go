@@ -18,6 +18,7 @@ import (
 	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/memory"
 	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/cdproto/performance"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -322,4 +323,31 @@ func (p *Page) Held() (h Held, err error) {
 	}
 	dom, err := chromedp.Call(p.ctx, memory.GetDOMCounters, cdp.Empty{})
 	return Held{used.UsedSize, int64(dom.Nodes), int64(dom.JsEventListeners)}, err
+}
+
+// Spent is how long a page has worked since it began to be measured.
+type Spent struct{ Script, Layout, Style, Task float64 } // seconds
+
+// Spent tells how long the page has worked. The first call begins to measure.
+func (p *Page) Spent() (s Spent, err error) {
+	if _, err := chromedp.Call(p.ctx, performance.Enable, performance.EnableParams{}); err != nil {
+		return s, err
+	}
+	all, err := chromedp.Call(p.ctx, performance.GetMetrics, cdp.Empty{})
+	if err != nil {
+		return s, err
+	}
+	for _, m := range all.Metrics {
+		switch m.Name {
+		case "ScriptDuration":
+			s.Script = m.Value
+		case "LayoutDuration":
+			s.Layout = m.Value
+		case "RecalcStyleDuration":
+			s.Style = m.Value
+		case "TaskDuration":
+			s.Task = m.Value
+		}
+	}
+	return s, nil
 }

@@ -1,77 +1,22 @@
 import { geoMercator, geoPath, type GeoProjection } from "d3-geo";
 import { Minus, Plus } from "lucide-react";
-import { useEffect, useMemo, useRef, useState, type KeyboardEvent, type PointerEvent } from "react";
+import { memo, useEffect, useMemo, useRef, useState, type KeyboardEvent, type PointerEvent } from "react";
 import { Link } from "react-router";
 import { feature, mesh } from "topojson-client";
 import land110 from "world-atlas/countries-110m.json";
 import type { Device } from "../api/client";
 import { calling } from "../lib/alarms";
 import { number, plural, rank } from "../lib/format";
+import type { Times } from "../lib/history";
+import { clustered, positionOf, type Cluster, type LonLat } from "../lib/map";
 import { severityOf } from "../lib/need";
 import { usePlaces } from "../lib/place";
 import { Badge } from "./badge";
+import { Placing } from "./map-placing";
+import { usePositionMetrics, Ways } from "./map-ways";
 
 type World = Parameters<typeof feature>[0];
 type Shape = Parameters<typeof feature>[1];
-
-// Where a device is: where it says so itself, else at its site. A position of nought and
-// nought is that of a receiver without a fix.
-function positionOf(d: Device, sites: Map<string, [number, number]>): [number, number] | undefined {
-  const own = (name: string) => {
-    const v = d.latest[name]?.value ?? d.attributes[name];
-    return typeof v === "number" ? v : undefined;
-  };
-  const [lon, lat] = [own("longitude"), own("latitude")];
-  if (
-    lon !== undefined &&
-    lat !== undefined &&
-    (lon !== 0 || lat !== 0) &&
-    Math.abs(lat) <= 85 &&
-    Math.abs(lon) <= 180
-  )
-    return [lon, lat];
-  return sites.get(d.labels.site ?? "");
-}
-
-interface Cluster {
-  x: number;
-  y: number;
-  devices: Device[];
-  sites: Set<string>;
-}
-
-const apart = 46; // pixels between clusters
-
-// clustered puts what stands close together into one: by cells of a grid, so that ten
-// thousand devices cost a pass.
-function clustered(points: { d: Device; x: number; y: number }[], scale: number): Cluster[] {
-  const cells = new Map<string, Cluster>();
-  for (const p of points) {
-    const key = `${Math.floor((p.x * scale) / apart)} ${Math.floor((p.y * scale) / apart)}`;
-    let c = cells.get(key);
-    if (!c) cells.set(key, (c = { x: 0, y: 0, devices: [], sites: new Set() }));
-    c.x += p.x;
-    c.y += p.y;
-    c.devices.push(p.d);
-    if (p.d.labels.site) c.sites.add(p.d.labels.site);
-  }
-  // Neighbours across the edge of a cell are one as well.
-  const out: Cluster[] = [];
-  for (const c of cells.values()) {
-    const n = c.devices.length;
-    const near = out.find((o) => {
-      const m = o.devices.length;
-      return Math.hypot(o.x / m - c.x / n, o.y / m - c.y / n) * scale < apart * 0.8;
-    });
-    if (near) {
-      near.x += c.x;
-      near.y += c.y;
-      near.devices.push(...c.devices);
-      c.sites.forEach((s) => near.sites.add(s));
-    } else out.push(c);
-  }
-  return out.map((c) => ({ ...c, x: c.x / c.devices.length, y: c.y / c.devices.length }));
-}
 
 interface View {
   x: number; // of the middle, in the coordinates of the projection
@@ -96,10 +41,30 @@ function useWorld(fine: boolean) {
   return world as World;
 }
 
-// FleetMap shows where devices are, those that stand together as one, over the land and its
-// borders, which the service brings itself.
-export default function FleetMap({ devices, height }: { devices: readonly Device[]; height?: number }) {
+// useLakes are the lakes; they come after the land.
+function useLakes() {
+  const [lakes, setLakes] = useState<GeoJSON.MultiPolygon>();
+  useEffect(() => {
+    void import("virtual:lakes").then((m) => setLakes(m.default));
+  }, []);
+  return lakes;
+}
+
+// FleetMap shows where devices are, those that stand together as one, over the land, its borders and
+// lakes, which the service brings itself; and the ways of those that move, over some times.
+export default function FleetMap({
+  devices,
+  where,
+  times,
+  placing = false,
+}: {
+  devices: readonly Device[];
+  where: string; // that chooses them
+  times: Times;
+  placing?: boolean; // whether devices may be put somewhere else here
+}) {
   const places = usePlaces();
+  const metrics = usePositionMetrics();
   const holder = useRef<HTMLDivElement>(null);
   const [size, setSize] = useState({ w: 0, h: 0 });
   useEffect(() => {
@@ -108,7 +73,7 @@ export default function FleetMap({ devices, height }: { devices: readonly Device
     return () => watch.disconnect();
   }, []);
   const sites = useMemo(() => {
-    const out = new Map<string, [number, number]>();
+    const out = new Map<string, LonLat>();
     for (const s of places.data?.items ?? [])
       if (s.latitude !== undefined && s.longitude !== undefined) out.set(s.site, [s.longitude, s.latitude]);
     return out;
@@ -117,11 +82,11 @@ export default function FleetMap({ devices, height }: { devices: readonly Device
   const points = useMemo(
     () =>
       devices.flatMap((d) => {
-        const at = positionOf(d, sites);
+        const at = positionOf(d, sites, metrics);
         const p = at && projection(at);
         return p ? [{ d, x: p[0], y: p[1] }] : [];
       }),
-    [devices, sites, projection],
+    [devices, sites, metrics, projection],
   );
   const without = devices.length - points.length;
   // It begins with all of them in sight.
@@ -144,6 +109,7 @@ export default function FleetMap({ devices, height }: { devices: readonly Device
   const [moved, setMoved] = useState<View>();
   const view = moved ?? whole;
   const world = useWorld((view?.scale ?? 0) > 6);
+  const lakes = useLakes();
   const shapes = useMemo(() => {
     const path = geoPath(projection);
     const countries = (world as unknown as { objects: { countries: Shape } }).objects.countries;
@@ -152,6 +118,7 @@ export default function FleetMap({ devices, height }: { devices: readonly Device
       borders: path(mesh(world, countries as Parameters<typeof mesh>[1], (a, b) => a !== b)) ?? "",
     };
   }, [world, projection]);
+  const water = useMemo(() => (lakes ? (geoPath(projection)(lakes) ?? "") : ""), [lakes, projection]);
   const scale = view?.scale ?? 1;
   // Clusters follow the scale in steps, so that they do not change with every turn of a wheel.
   const step = 2 ** (Math.round(Math.log2(scale) * 2) / 2);
@@ -198,12 +165,16 @@ export default function FleetMap({ devices, height }: { devices: readonly Device
       act[e.key]();
     }
   };
-  const place = (c: Cluster) =>
-    view && { left: (c.x - view.x) * view.scale + size.w / 2, top: (c.y - view.y) * view.scale + size.h / 2 };
+  // What stands on the map is laid out about the middle of a tile, and moves as one with it, so that
+  // dragging draws nothing anew.
+  const middle = view && {
+    x: (Math.round((view.x * scale) / tile) * tile) / scale,
+    y: (Math.round((view.y * scale) / tile) * tile) / scale,
+  };
   const button =
     "flex size-8 items-center justify-center border border-line bg-surface text-ink hover:border-muted";
   return (
-    <div className="flex h-full min-h-0 flex-col" style={{ height }}>
+    <div className="flex h-full min-h-0 flex-col">
       <div
         ref={holder}
         tabIndex={0}
@@ -239,6 +210,7 @@ export default function FleetMap({ devices, height }: { devices: readonly Device
                 stroke="var(--line)"
                 vectorEffect="non-scaling-stroke"
               />
+              <path d={water} fill="var(--surface)" stroke="var(--line)" vectorEffect="non-scaling-stroke" />
               <path
                 d={shapes.borders}
                 fill="none"
@@ -246,15 +218,38 @@ export default function FleetMap({ devices, height }: { devices: readonly Device
                 strokeOpacity="0.45"
                 vectorEffect="non-scaling-stroke"
               />
+              <Ways devices={devices} where={where} times={times} metrics={metrics} projection={projection} />
             </g>
           </svg>
         )}
-        {clusters.map((c) => {
-          const at = place(c);
-          if (!at || at.left < -60 || at.top < -60 || at.left > size.w + 60 || at.top > size.h + 60)
-            return null;
-          return <Spot key={[...c.sites].join() + c.devices[0].id} c={c} {...at} />;
-        })}
+        {view && middle && (
+          <div
+            className="absolute inset-0"
+            style={{
+              transform: `translate(${(middle.x - view.x) * scale}px, ${(middle.y - view.y) * scale}px)`,
+            }}
+          >
+            <Spots clusters={clusters} x={middle.x} y={middle.y} scale={scale} w={size.w} h={size.h} />
+          </div>
+        )}
+        {placing && view && (
+          <Placing
+            devices={devices}
+            at={(d) => positionOf(d, sites, metrics)}
+            toScreen={(p) => {
+              const [x, y] = projection(p)!;
+              return [(x - view.x) * scale + size.w / 2, (y - view.y) * scale + size.h / 2];
+            }}
+            toEarth={(left, top) =>
+              projection.invert!([view.x + (left - size.w / 2) / scale, view.y + (top - size.h / 2) / scale])!
+            }
+            middle={[size.w / 2, size.h / 2]}
+            onShow={(p) => {
+              const [x, y] = projection(p)!;
+              setMoved({ x, y, scale: Math.max(scale, fitting) });
+            }}
+          />
+        )}
         <div className="absolute top-2 right-2 flex flex-col">
           <button type="button" aria-label="Closer" className={button} onClick={() => zoom(1.8)}>
             <Plus size={16} aria-hidden />
@@ -295,6 +290,35 @@ export default function FleetMap({ devices, height }: { devices: readonly Device
   );
 }
 
+const tile = 512;
+
+// Spots are the clusters of the tile and those around it.
+const Spots = memo(function Spots({
+  clusters,
+  x,
+  y,
+  scale,
+  w,
+  h,
+}: {
+  clusters: readonly Cluster[];
+  x: number;
+  y: number;
+  scale: number;
+  w: number;
+  h: number;
+}) {
+  const room = tile / 2 + 60;
+  return clusters.map((c) => {
+    const left = (c.x - x) * scale + w / 2;
+    const top = (c.y - y) * scale + h / 2;
+    if (left < -room || top < -room || left > w + room || top > h + room) return null;
+    return <Spot key={[...c.sites].join() + c.devices[0].id} c={c} left={left} top={top} />;
+  });
+});
+
+const named = 3; // sites that stand under a spot by name
+
 // Spot is what stands at one place: how many, and what is wrong with the worst of them.
 function Spot({ c, left, top }: { c: Cluster; left: number; top: number }) {
   const first = [...c.devices].sort((a, b) => severityOf(a) - severityOf(b))[0];
@@ -304,7 +328,11 @@ function Spot({ c, left, top }: { c: Cluster; left: number; top: number }) {
   const wrong = c.devices.filter((d) => severityOf(d) < 2).length;
   const dark = first.health === "dark";
   const one = c.devices.length === 1;
-  const name = one ? first.id : [...c.sites].sort().join(", ") || plural(c.devices.length, "device");
+  const name = one
+    ? first.id
+    : c.sites.size > named
+      ? plural(c.sites.size, "site")
+      : [...c.sites].sort().join(", ") || plural(c.devices.length, "device");
   const where =
     c.sites.size > 0 ? [...c.sites].map((s) => `label.site == ${JSON.stringify(s)}`).join(" or ") : "";
   const size = Math.min(44, 22 + 6 * Math.log2(c.devices.length));

@@ -55,7 +55,11 @@ export function StartPath({
   onChange: (page: string) => void;
 }) {
   return (
-    <Entry label="Page" hint="/ (the fleet), /alarms, /devices/ID, /boards/NAME, boards in turn or /query, with its parameters" id={id}>
+    <Entry
+      label="Page"
+      hint="/ (the fleet), /alarms, /devices/ID, /boards/NAME, boards in turn or /query, with its parameters"
+      id={id}
+    >
       <input
         id={id}
         value={value}

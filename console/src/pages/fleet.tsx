@@ -16,6 +16,7 @@ import { conditionOf, exampleOf, labelKeys } from "../lib/example";
 import { useMetricsOfEach, useMoment } from "../lib/moment";
 import { byNeed } from "../lib/need";
 import { useScreen } from "../lib/screen";
+import { timesOf } from "../lib/history";
 import { useNow, useParam, useTitle } from "../lib/use";
 import { Activity } from "./fleet-activity";
 import { List } from "./fleet-list";
@@ -29,6 +30,7 @@ export function FleetPage() {
   const [chosen, setView] = useParam("view", "vessels");
   const [asOf, setAsOf] = useAsOf();
   const { moment, pending: lookingBack, error: notThen } = useMoment(asOf, useMetricsOfEach(asOf > 0));
+  const minute = Math.ceil(useNow(60_000) / 60_000) * 60_000;
   const view = asOf && chosen === "activity" ? "vessels" : chosen; // it is about a span that ends now
   const wide = view === "list" || view === "activity";
   const [only, setOnly] = useParam("health", "all");
@@ -168,7 +170,12 @@ export function FleetPage() {
           ) : view === "map" ? (
             <Suspense fallback={<p className="py-8 text-muted">Loading the map…</p>}>
               <div className="h-[max(24rem,62vh)]">
-                <FleetMap devices={shown} />
+                <FleetMap
+                  devices={shown}
+                  where={where}
+                  times={timesOf("24h", asOf || minute)}
+                  placing={!asOf && !screen}
+                />
               </div>
             </Suspense>
           ) : (

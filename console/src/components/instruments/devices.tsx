@@ -159,7 +159,7 @@ export function MapOf({ x, seen }: { x: Instrument; seen: Seen }) {
         <None>{pending ? "Loading…" : "No device is chosen."}</None>
       ) : (
         <Suspense fallback={<None>Loading…</None>}>
-          <FleetMap devices={devices} />
+          <FleetMap devices={devices} where={seen.where} times={seen.times} />
         </Suspense>
       )}
     </Frame>
