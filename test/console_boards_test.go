@@ -165,6 +165,21 @@ func TestMadeBoards(t *testing.T) {
 		await new Promise((done) => setTimeout(done, 100));
 		return [...document.querySelectorAll(".u-cursor-x")].filter((x) => x.style.transform.startsWith("translate(120px")).length >= 2;
 	})()`, within))
+	// On paper it is light, and dark again after it.
+	printed, err := browser.Eval[string](p, `(() => {
+		localStorage.setItem("ullage-theme", "dark");
+		const now = () => document.documentElement.dataset.theme;
+		document.documentElement.dataset.theme = "dark";
+		window.dispatchEvent(new Event("beforeprint"));
+		const on = now();
+		window.dispatchEvent(new Event("afterprint"));
+		const out = on + " " + now();
+		localStorage.removeItem("ullage-theme");
+		return out;
+	})()`)
+	if ok(t, err); printed != "light dark" {
+		t.Errorf("the theme on paper and after it is %s", printed)
+	}
 	ok(t, p.ClickText("Full screen"))
 	ok(t, p.Wait(`new URLSearchParams(location.search).get("full") === "yes"`, within))
 	ok(t, p.Wait(`getComputedStyle(document.querySelector("header")).display === "none"`, within))

@@ -12,7 +12,7 @@ export function Button({
     <button
       type="button"
       {...rest}
-      className={`rounded-[4px] border px-3 py-1.5 font-semibold whitespace-nowrap disabled:opacity-50 ${look} ${className}`}
+      className={`rounded-[4px] border px-3 py-1.5 font-semibold whitespace-nowrap print:hidden disabled:opacity-50 ${look} ${className}`}
     />
   );
 }
@@ -40,7 +40,7 @@ export function Choice({
           className={`rounded-[4px] border px-2.5 py-1 whitespace-nowrap ${
             o.value === value
               ? "border-line bg-surface font-semibold text-ink"
-              : "border-transparent text-muted hover:text-ink"
+              : "border-transparent text-muted hover:text-ink print:hidden"
           }`}
         >
           {o.name}

@@ -13,4 +13,12 @@ export function applyTheme(t: Theme = theme()) {
   window.dispatchEvent(new Event("theme"));
 }
 
+// Paper is light, whatever the page is.
+window.addEventListener("beforeprint", () => {
+  if (document.documentElement.dataset.theme !== "dark") return;
+  document.documentElement.dataset.theme = "light";
+  window.dispatchEvent(new Event("theme"));
+  window.addEventListener("afterprint", () => applyTheme(), { once: true });
+});
+
 matchMedia("(prefers-color-scheme: dark)").addEventListener("change", () => applyTheme());

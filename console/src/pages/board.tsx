@@ -11,7 +11,7 @@ import { useTell } from "../components/notices";
 import { Button, Empty, Trouble } from "../components/parts";
 import { VersionList } from "../components/version-list";
 import { both, bottom, choices, chosenWhere, metricsOf, type Seen } from "../lib/board";
-import { plural } from "../lib/format";
+import { minuteOf, plural } from "../lib/format";
 import { MomentContext, useMoment } from "../lib/moment";
 import { boardSpans, timesOf } from "../lib/history";
 import { useScreen } from "../lib/screen";
@@ -121,7 +121,7 @@ function Page({
       window.removeEventListener("keydown", esc);
     };
   }, [full, setFull]);
-  const { head, seen, asOf, setAsOf } = useHead(board, site);
+  const { head, printed, seen, asOf, setAsOf } = useHead(board, site);
   const metrics = useMemo(() => metricsOf(board), [board]);
   const { moment, pending, error } = useMoment(asOf, metrics);
   return (
@@ -163,6 +163,7 @@ function Page({
           </div>
         )}
       </div>
+      <p className="hidden text-muted print:block">{printed}</p>
       {asOf > 0 && <AsWas at={asOf} onChange={setAsOf} />}
       {error && asOf > 0 ? (
         <Trouble>{error.message}</Trouble>
@@ -307,7 +308,11 @@ function useHead(board: Board, site?: string) {
       {!preset && <OwnSpan from={times.from} to={times.to} onChange={setSpan} />}
     </>
   );
-  return { head, seen, asOf, setAsOf };
+  const printed = [
+    ...parameters.filter((p) => values.get(p)).map((p) => `${p} ${values.get(p)}`),
+    `${minuteOf(times.from)} to ${minuteOf(times.to)}`,
+  ].join(", ");
+  return { head, printed, seen, asOf, setAsOf };
 }
 
 // typedTime writes a time as a field for it wants it, by the clock of this browser.

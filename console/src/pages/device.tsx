@@ -133,7 +133,7 @@ export default function DevicePage() {
           <Verdict device={device} />
           <Why device={device.id} />
         </div>
-        <div className="flex gap-3 max-sm:w-full">
+        <div className="flex gap-3 max-sm:w-full print:hidden">
           <May role="engineer" device={device.id}>
             <DeviceActions device={device} />
           </May>

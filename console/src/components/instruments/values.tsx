@@ -413,9 +413,9 @@ export function Histogram({ x, seen, height }: { x: Instrument; seen: Seen; heig
             />
           ))}
       </svg>
-      <p className="flex justify-between text-[0.8125rem] text-muted">
+      <p className="flex justify-between gap-3 text-[0.8125rem] whitespace-nowrap text-muted">
         <span>{say(low, p ?? { decimals: 1 })}</span>
-        <span>
+        <span className="truncate">
           median {say(median, p)} {p?.display}
           {usual && ", usual shaded"}
         </span>
