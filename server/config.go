@@ -26,6 +26,7 @@ import (
 	"ullage/api"
 	"ullage/app"
 	"ullage/core/value"
+	"ullage/core/yamldoc"
 	"ullage/fleet/fault"
 	"ullage/fleet/ingest"
 	"ullage/fleet/settings"
@@ -206,6 +207,9 @@ func readFile(path string) (map[string]any, error) {
 	b, err := os.ReadFile(path)
 	if err != nil {
 		return nil, fmt.Errorf("the config file cannot be read: %w", err)
+	}
+	if err := yamldoc.Bounded(b); err != nil {
+		return nil, fault.New(fault.Invalid, "the config file %s cannot be read: %s", path, err)
 	}
 	var raw map[string]any
 	if err := yaml.Unmarshal(b, &raw); err != nil {

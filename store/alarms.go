@@ -129,25 +129,53 @@ func amongAlarms(f alarms.Filter) func(*gorm.DB) *gorm.DB {
 }
 
 type detectionRow struct {
-	Rule     string             `gorm:"primaryKey"`
-	Device   string             `gorm:"primaryKey"`
-	Detector lifecycle.Detector `gorm:"serializer:json"`
+	Subject string           `gorm:"primaryKey"`
+	States  []alarms.RulesIn `gorm:"serializer:json"`
 }
 
-func (detectionRow) TableName() string { return "detections" }
+func (detectionRow) TableName() string { return "detection_states" }
 
-type detectionKey struct{ rule, device string }
-
-var detectionKind = &kind[alarms.Detection, detectionKey, detectionRow]{
-	key:     func(x alarms.Detection) detectionKey { return detectionKey{x.Rule, x.Device} },
-	row:     sure(func(x alarms.Detection) detectionRow { return detectionRow(x) }),
-	record:  sure(func(x detectionRow) alarms.Detection { return alarms.Detection(x) }),
+var detectionKind = &kind[alarms.Detections, string, detectionRow]{
+	key:     func(x alarms.Detections) string { return x.Subject },
+	row:     sure(func(x alarms.Detections) detectionRow { return detectionRow(x) }),
+	record:  sure(func(x detectionRow) alarms.Detections { return alarms.Detections(x) }),
 	compact: true,
 }
 
 // Detections implements alarms.Records.
-func (r *Records) Detections(ctx context.Context) ([]alarms.Detection, error) {
+func (r *Records) Detections(ctx context.Context) ([]alarms.Detections, error) {
 	return stored(ctx, r, detectionKind)
+}
+
+// bySubject puts detections that stood one by one, each of a rule on a device or group, together.
+func bySubject(tx *gorm.DB) error {
+	if err := detectionKind.migrate(tx); err != nil || !tx.Migrator().HasTable("detections") {
+		return err
+	}
+	var old []struct {
+		Rule, Device string
+		Detector     lifecycle.Detector `gorm:"serializer:json"`
+	}
+	if err := tx.Table("detections").Find(&old).Error; err != nil {
+		return err
+	}
+	rows := map[string]*detectionRow{}
+	for _, x := range old {
+		subject := x.Device
+		if strings.Contains(subject, "=") {
+			subject = x.Rule + " " + subject
+		}
+		if rows[subject] == nil {
+			rows[subject] = &detectionRow{Subject: subject}
+		}
+		rows[subject].States = append(rows[subject].States, alarms.RulesIn{State: x.Detector, Rules: []string{x.Rule}})
+	}
+	for _, row := range rows {
+		if err := tx.Create(row).Error; err != nil {
+			return err
+		}
+	}
+	return tx.Migrator().DropTable("detections")
 }
 
 // AlarmCounts implements alarms.Records.

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -190,5 +191,47 @@ func TestCredentialsOfVersionSix(t *testing.T) {
 	uses, e2 := s.Records.CredentialUses(ctx)
 	if err != nil || e != nil || e2 != nil || len(keys)+len(jobs)+len(uses) != 0 {
 		t.Errorf("there are %v, %v and %v; %v %v %v", keys, jobs, uses, err, e, e2)
+	}
+}
+
+// TestDetectionsOfVersionTwelve opens records in which each rule on each device had a row of its own.
+func TestDetectionsOfVersionTwelve(t *testing.T) {
+	dir := t.TempDir()
+	s, err := Open(dir, Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
+	db, err := connect(filepath.Join(dir, "records.db"), nil, 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, statement := range []string{"DROP TABLE detection_states", "DELETE FROM migrations WHERE id = '13'",
+		"CREATE TABLE detections (rule text, device text, detector text, PRIMARY KEY (rule, device)) WITHOUT ROWID",
+		`INSERT INTO detections VALUES ('must_too_warm', 'tank-fennimore-07', '{"up":true,"seen":"2026-11-01T10:00:00Z"}'),
+			('air_silent', 'tank-fennimore-07', '{"up":false}'), ('cellar_silent', 'site=Kilnside', '{"up":true}')`} {
+		if err := db.Exec(statement).Error; err != nil {
+			t.Fatalf("%s: %v", statement, err)
+		}
+	}
+	database{write: db}.close()
+	for range 2 { // the second finds nothing to carry over
+		if s, err = Open(dir, Options{}); err != nil {
+			t.Fatal(err)
+		}
+		ds, err := s.Records.Detections(context.Background())
+		up := map[string]bool{}
+		for _, d := range ds {
+			for _, st := range d.States {
+				for _, r := range st.Rules {
+					up[d.Subject+": "+r] = st.State.Up
+				}
+			}
+		}
+		want := map[string]bool{"tank-fennimore-07: must_too_warm": true, "tank-fennimore-07: air_silent": false, "cellar_silent site=Kilnside: cellar_silent": true}
+		if err != nil || len(ds) != 2 || !maps.Equal(up, want) {
+			t.Errorf("the detections are %v, %v", ds, err)
+		}
+		s.Close()
 	}
 }

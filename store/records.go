@@ -167,6 +167,9 @@ var recordMigrations = []*gormigrate.Migration{{
 		}
 		return nil
 	},
+}, {
+	ID:      "13",
+	Migrate: bySubject,
 }}
 
 // storeRow is about the store itself; there is one.

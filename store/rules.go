@@ -28,7 +28,8 @@ var ruleKind = &kind[rule.Rule, string, ruleRow]{
 		if err := tx.Where("name = ?", x.Name).Delete(&ruleRow{}).Error; err != nil {
 			return err
 		}
-		return tx.Where("rule = ?", x.Name).Delete(&detectionRow{}).Error
+		// Those of its groups; each device that it watched is stored anew without it.
+		return tx.Where("subject > ? AND subject < ?", x.Name+" ", x.Name+"!").Delete(&detectionRow{}).Error
 	},
 }
 

@@ -3,7 +3,10 @@
 // that opens a hundred thousand of them.
 package yamldoc
 
-import "fmt"
+import (
+	"bytes"
+	"fmt"
+)
 
 // MaxDepth is how deep a file may be nested by brackets, or by indicators on
 // one line; no file that a person writes comes near it.
@@ -14,9 +17,12 @@ const MaxDepth = 64
 const MaxSiblings = 5000
 
 // Bounded reports, with its line, the first place where a file is nested deeper
-// than MaxDepth or has more than MaxSiblings entries side by side; nil where
-// there is none. It knows quotes and comments, and counts what it is not sure of.
+// than MaxDepth, has more than MaxSiblings entries side by side, or begins a second
+// document, which a parser of one would leave out without a word; nil where there is none. It knows quotes and comments, and counts what it is not sure of.
 func Bounded(src []byte) error {
+	if err := single(src); err != nil {
+		return err
+	}
 	depth, line := 0, 1
 	var entries [MaxDepth + 2]int // by depth of brackets
 	var blocks levels
@@ -81,6 +87,31 @@ func Bounded(src []byte) error {
 		}
 		if depth > MaxDepth || leading > MaxDepth {
 			return fmt.Errorf("line %d: the file is nested more than %d deep", line, MaxDepth)
+		}
+	}
+	return nil
+}
+
+// single reports where a second document begins. A line that begins with --- does that wherever it
+// stands: YAML 1.2.2, section 9.1.2, forbids it inside of texts.
+func single(src []byte) error {
+	marker, begun, n := 0, false, 0
+	for line := range bytes.Lines(src) {
+		n++
+		text := bytes.TrimRight(line, " \t\r\n")
+		rest, marks := bytes.CutPrefix(text, []byte("---"))
+		marks = marks && (len(rest) == 0 || rest[0] == ' ' || rest[0] == '\t')
+		if marks && begun {
+			marker = n
+		}
+		if marks {
+			text = bytes.TrimSpace(rest)
+		}
+		if len(text) == 0 || bytes.TrimLeft(text, " \t")[0] == '#' || text[0] == '%' && !begun || string(text) == "..." {
+			continue
+		}
+		if begun = true; marker > 0 {
+			return fmt.Errorf("line %d: a second document begins here; a file is one YAML document, so put it into a file of its own beside this one", marker)
 		}
 	}
 	return nil

@@ -39,3 +39,29 @@ func TestBounded(t *testing.T) {
 		t.Errorf("the line is %v", err)
 	}
 }
+
+// TestOneDocument refuses a second document, which would be left out without a word, and no line
+// that only looks like the beginning of one.
+func TestOneDocument(t *testing.T) {
+	for src, line := range map[string]string{
+		"a: 1\n---\nb: 2\n":                   "line 2: ",
+		"# about\n---\na: 1\n--- b\n":         "line 4: ",
+		"---\na: 1\n...\n---\nb: 2\n":         "line 4: ",
+		"a: 1\r\n---\r\nb: 2\r\n":             "line 2: ",
+		"---\n---\na: 1\n":                    "",
+		"%YAML 1.2\n---\na: 1\n":              "",
+		"---\na: 1\n---\n# nothing more\n\n":  "",
+		"a: |\n  x\n  ---\n  y\nb: 1\n":       "",
+		"a: ---\n":                            "",
+		"----\n":                              "",
+		"a: 1\n---b\n":                        "",
+		"a: 1\n...\n":                         "",
+		"--- a: 1\n---\nb: 2\n":               "line 2: ",
+		strings.Repeat("# x\n", 3) + "a: 1\n": "",
+	} {
+		err := yamldoc.Bounded([]byte(src))
+		if line == "" && err != nil || line != "" && (err == nil || !strings.HasPrefix(err.Error(), line)) {
+			t.Errorf("%q gives %v, want %q", src, err, line)
+		}
+	}
+}

@@ -68,10 +68,19 @@ type Alarm struct {
 // have no = in them.
 func (a Alarm) Subject() string { return a.Device + a.Group }
 
-// Detection is the stored state of one rule on one device or group.
-type Detection struct {
-	Rule, Device string
-	Detector     lifecycle.Detector
+// Detections are the stored states of all rules on one subject: a device, or the group of a rule.
+// Most of a device's rules have seen the same and wait for nothing, so that equal states are kept
+// once, with the rules that are in them: a hundred rules on ten thousand devices are ten thousand
+// records, not a million.
+type Detections struct {
+	Subject string // the id of a device, or a rule and its group, as "cellar_silent site=Kilnside"
+	States  []RulesIn
+}
+
+// RulesIn are the rules of a subject that are in one state.
+type RulesIn struct {
+	State lifecycle.Detector `json:"state"`
+	Rules []string           `json:"rules"`
 }
 
 // Filter narrows a list of alarms.
@@ -93,13 +102,13 @@ type Filter struct {
 }
 
 // Records reads what is stored. What changes is put into commits as rule.Rule,
-// Alarm and Detection.
+// Alarm and Detections.
 type Records interface {
 	Rules(context.Context) ([]rule.Rule, error)
 	// SetAside notes that a stored record cannot be used, and why.
 	SetAside(noun, name string, why error)
 	Alarms(context.Context, Filter) ([]Alarm, error)
-	Detections(context.Context) ([]Detection, error)
+	Detections(context.Context) ([]Detections, error)
 	Shelves(context.Context) ([]Shelf, error)
 	// RuleVersions returns those of a rule, the newest first, and RuleVersionIDs the ids of
 	// all by rule, in order.
@@ -219,6 +228,7 @@ type shard struct {
 	wakes   wakes
 	chores  []string // devices whose trends and usual values are to be worked out
 	unsaved batch
+	touched map[*subject]struct{} // whose detections are to be stored with it
 	saving  bool // a batch is on its way to disk
 	// importing says that what is judged now came from a file.
 	importing bool
@@ -229,7 +239,7 @@ type shard struct {
 // batch is what is to be stored together.
 type batch struct {
 	alarms     []Alarm
-	detections []Detection
+	detections []Detections
 	shelves    []shelving
 	follows    []Follow
 	facts      []fact.Fact
@@ -290,7 +300,16 @@ func Open(ctx context.Context, o Options) (*Engine, error) {
 	}
 	known := map[key]lifecycle.Detector{}
 	for _, x := range detections {
-		known[key{x.Rule, x.Device}] = x.Detector
+		_, group, ofGroup := strings.Cut(x.Subject, " ")
+		for _, st := range x.States {
+			for _, rule := range st.Rules {
+				k := key{rule, x.Subject}
+				if ofGroup {
+					k.device = group
+				}
+				known[k] = st.State
+			}
+		}
 	}
 	for _, a := range open { // told before the service stopped; whoever shows them takes them from here
 		if a.Group != "" {
@@ -373,25 +392,44 @@ func (a *Alarm) present() present.Alarm {
 		RaisedAt: a.RaisedAt, By: a.AcknowledgedBy, Metric: a.Metric}
 }
 
+// touch has the detections of a subject stored with what is unsaved.
+func (s *shard) touch(w *subject) {
+	if s.touched == nil {
+		s.touched = map[*subject]struct{}{}
+	}
+	s.touched[w] = struct{}{}
+}
+
+func (s *shard) nothing() bool { return s.unsaved.empty() && len(s.touched) == 0 }
+
+// take returns what is unsaved, with the detections as they are now, and begins anew.
+func (s *shard) take() batch {
+	b := s.unsaved
+	for w := range s.touched {
+		b.detections = append(b.detections, w.detections())
+	}
+	s.unsaved, s.touched = batch{}, nil
+	return b
+}
+
 // save sends what is unsaved on its way to disk, if nothing is on its way yet.
 // What the store does not take is kept and tried again with the next tick; a
 // crash before that evaluates the readings again.
 func (e *Engine) save(s *shard) {
-	if s.saving || s.unsaved.empty() {
+	if s.saving || s.nothing() {
 		return
 	}
-	b := s.unsaved
-	s.unsaved, s.saving = batch{}, true
+	b := s.take()
+	s.saving = true
 	e.commits.Go(e.storing(&b), func(err error) { e.bus.Tell(s.n, saved{b, err}) })
 }
 
 // saveNow stores what is unsaved and waits for it, while the bus does not run.
 func (e *Engine) saveNow(s *shard) error {
-	if s.unsaved.empty() {
+	if s.nothing() {
 		return nil
 	}
-	b := s.unsaved
-	s.unsaved = batch{}
+	b := s.take()
 	err := e.commits.Do(context.Background(), e.storing(&b))
 	if err != nil {
 		e.log.Error("alarms were not stored", "error", err)
@@ -504,11 +542,8 @@ const saveEvery = 30 * time.Second
 // flush stores the detections that moved without a change.
 func (e *Engine) flush(s *shard) {
 	for w := range s.subjects() {
-		for _, x := range w.watches {
-			if x.dirty {
-				x.dirty = false
-				s.unsaved.detections = append(s.unsaved.detections, Detection{x.Rule.Name, w.id, x.Det})
-			}
+		if slices.ContainsFunc(w.watches, func(x *watch) bool { return x.dirty }) {
+			s.touch(w)
 		}
 	}
 	s.saved = e.now()

@@ -27,6 +27,24 @@ type subject struct {
 	watches []*watch
 }
 
+// detections returns the states of its rules as they are stored; what has moved is clean then.
+func (w *subject) detections() Detections {
+	d := Detections{Subject: w.id}
+	if _, group := w.about(); group != "" && len(w.watches) > 0 {
+		d.Subject = w.watches[0].Rule.Name + " " + group
+	}
+	for _, x := range w.watches {
+		x.dirty = false
+		i := slices.IndexFunc(d.States, func(s RulesIn) bool { return s.State == x.Det })
+		if i < 0 {
+			i = len(d.States)
+			d.States = append(d.States, RulesIn{State: x.Det})
+		}
+		d.States[i].Rules = append(d.States[i].Rules, x.Rule.Name)
+	}
+	return d
+}
+
 // about returns what an alarm on the subject is about. Ids of devices have no =.
 func (w *subject) about() (device, group string) {
 	if strings.Contains(w.id, "=") {
@@ -150,7 +168,8 @@ type changed struct {
 func newChanges(e *Engine, s *shard, w *subject) *changes { return &changes{e: e, s: s, w: w} }
 
 func (c *changes) touch(x *watch) {
-	c.s.unsaved.detections = append(c.s.unsaved.detections, Detection{x.Rule.Name, c.w.id, x.Det})
+	x.dirty = true
+	c.s.touch(c.w)
 }
 
 func (c *changes) add(x *watch, change lifecycle.Change) {
@@ -432,9 +451,12 @@ func (e *Engine) rewatch(s *shard, id string) {
 				x.Det.Seen = at.At
 			}
 			x.dirty = true
-			s.unsaved.detections = append(s.unsaved.detections, Detection{c.Name, id, x.Det})
+			s.touch(&w.subject)
 		}
 		w.watches = append(w.watches, x)
+	}
+	if len(old) > 0 {
+		s.touch(&w.subject)
 	}
 	for _, x := range old {
 		if x.alarm != nil && x.alarm.State.Open() {

@@ -103,6 +103,7 @@ func run(only string) ([]figure, error) {
 		{"onboarding", func() ([]figure, error) { return onboardingFigures(dir) }},
 		{"attacks", func() ([]figure, error) { return attackFigures(dir) }},
 		{"boards", func() ([]figure, error) { return boardFigures(dir) }},
+		{"hundred", func() ([]figure, error) { return hundredFigures(dir) }},
 		{"map", func() ([]figure, error) { return mapFigures(dir) }},
 		{"screen", func() ([]figure, error) { return screenFigures(dir) }},
 		{"fleet", func() ([]figure, error) { return fleetFigures(dir, 1000) }},
