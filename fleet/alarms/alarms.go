@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"ullage/core/check"
+	"ullage/core/health"
 	"ullage/core/lifecycle"
 	"ullage/core/rule"
 	"ullage/core/series"
@@ -215,21 +216,22 @@ func (e *Engine) Refilled() uint64 { return e.refilled.Load() }
 // shard is the state of some devices. It is the alone of the goroutine that
 // tells the news of the shard.
 type shard struct {
-	n       int
-	devices map[string]*watchedDevice
-	linked  map[string]*watchedDevice // those of devices that have a rule about their link
-	calming map[string]*watchedDevice // those with a built-in alarm
-	groups  grouped                   // of the first shard only
-	service map[string]*Alarm         // likewise: those of the service itself, by rule
-	held    map[*watch]*watchedDevice // watches that hold back what rose long ago
-	open    map[string]*opened        // alarms that are open, by id
-	shelves map[shelfKey]Shelf
-	tended  time.Time // when the open alarms were looked at
-	wakes   wakes
-	chores  []string // devices whose trends and usual values are to be worked out
-	unsaved batch
-	touched map[*subject]struct{} // whose detections are to be stored with it
-	saving  bool // a batch is on its way to disk
+	n        int
+	devices  map[string]*watchedDevice
+	linked   map[string]*watchedDevice // those of devices that have a rule about their link
+	calming  map[string]*watchedDevice // those with a built-in alarm
+	groups   grouped                   // of the first shard only
+	service  map[string]*Alarm         // likewise: those of the service itself, by rule
+	held     map[*watch]*watchedDevice // watches that hold back what rose long ago
+	open     map[string]*opened        // alarms that are open, by id
+	shelves  map[shelfKey]Shelf
+	tended   time.Time // when the open alarms were looked at
+	wakes    wakes
+	chores   []string // devices whose trends and usual values are to be worked out
+	unsaved  batch
+	measured []health.Margin       // room for the margins of one device
+	touched  map[*subject]struct{} // whose detections are to be stored with it
+	saving   bool                  // a batch is on its way to disk
 	// importing says that what is judged now came from a file.
 	importing bool
 	owed      []owed

@@ -150,7 +150,7 @@ func (e *Engine) advance(s *shard, w *subject, ms int64) {
 // trend keeps some margins of one rule on one device, spread over a recent
 // span, and where they lead.
 type trend struct {
-	points []stats.Point
+	points []trendPoint
 	line   stats.Trend // through the points
 	// approaching says that they lead to the limit.
 	approaching bool
@@ -158,6 +158,14 @@ type trend struct {
 }
 
 const trendPoints = 30
+
+// trendPoint is a margin at a time in seconds after the start of its trend, in half the room: there
+// are thirty of them for each rule on each device.
+type trendPoint struct{ x, y float32 }
+
+// restart is how many seconds after its start a trend begins to count anew, while a float32 still
+// knows hundredths of a second. It is more than twice the longest span.
+const restart = 100_000
 
 // span is how far back a trend looks: sixty readings, within reason.
 func trendSpan(interval time.Duration) time.Duration {
@@ -177,15 +185,24 @@ func (t *trend) add(at time.Time, a expr.Answer, interval time.Duration) {
 	}
 	span := trendSpan(interval).Seconds()
 	x := at.Sub(t.start).Seconds()
-	if n := len(t.points); n == 0 || x-t.points[n-1].X >= span/trendPoints {
-		for len(t.points) > 0 && x-t.points[0].X > span {
+	if len(t.points) > 0 && x > restart {
+		by := t.points[0].x
+		for i := range t.points {
+			t.points[i].x -= by
+		}
+		t.start, x = t.start.Add(time.Duration(float64(by)*float64(time.Second))), x-float64(by)
+	}
+	if n := len(t.points); n == 0 || x-float64(t.points[n-1].x) >= span/trendPoints {
+		for len(t.points) > 0 && x-float64(t.points[0].x) > span {
 			t.points = t.points[:copy(t.points, t.points[1:])]
 		}
-		if t.points == nil {
-			t.points = make([]stats.Point, 0, trendPoints+1)
+		t.points = append(t.points, trendPoint{float32(x), float32(a.Margin)})
+		var room [trendPoints + 2]stats.Point
+		points := room[:0]
+		for _, p := range t.points {
+			points = append(points, stats.Point{X: float64(p.x), Y: float64(p.y)})
 		}
-		t.points = append(t.points, stats.Point{X: x, Y: a.Margin})
-		t.line, _ = stats.TheilSen(t.points)
+		t.line, _ = stats.TheilSen(points)
 	}
 	t.approaching = health.Approaching(t.line, a.Margin)
 }

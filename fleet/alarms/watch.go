@@ -490,7 +490,7 @@ func (e *Engine) settle(s *shard, w *watchedDevice) {
 // measure works out the margins of a device, tells them if they changed, and
 // queues the device for when time alone may change something.
 func (e *Engine) measure(s *shard, w *watchedDevice) {
-	margins := make([]health.Margin, 0, len(w.watches))
+	margins := s.measured[:0]
 	for _, x := range w.watches {
 		d, ok := x.Rule.Raises.Decider(w.state, x.Answer)
 		if !ok || !x.Asked {
@@ -501,9 +501,9 @@ func (e *Engine) measure(s *shard, w *watchedDevice) {
 		m.Headspace, m.Known, m.Reason = x.Answer.Headspace()
 		margins = append(margins, m)
 	}
-	if !slices.Equal(margins, w.margins) {
-		w.margins = margins
-		e.bus.Publish(event.Margins{Device: w.id, Margins: slices.Clone(margins)})
+	if s.measured = margins; !slices.Equal(margins, w.margins) {
+		w.margins = slices.Clone(margins) // nobody writes to them
+		e.bus.Publish(event.Margins{Device: w.id, Margins: w.margins})
 	}
 	if wake := w.next(); wake < math.MaxInt64 && (w.queued == 0 || wake+w.lag < w.queued) {
 		w.queued = wake + w.lag
