@@ -30,6 +30,7 @@ function follow() {
   if (all.size > many && fleet.devices.size > many && wait > 0) {
     allDue ||= window.setTimeout(() => {
       allDue = 0;
+      if (paused) return; // it follows with what comes after that
       follow();
       listeners.forEach((f) => f());
     }, wait);
@@ -41,8 +42,20 @@ function follow() {
 
 function set(next: Partial<Fleet>) {
   fleet = { ...fleet, ...next };
+  if (paused) return;
   if (next.devices) follow();
   listeners.forEach((f) => f());
+}
+
+// Pages stand still while somebody drags something over them, so that it follows the hand.
+let paused = false;
+
+// pauseFleet has pages stay as they are, until it is told to go on.
+export function pauseFleet(pause: boolean) {
+  if (paused === pause) return;
+  paused = pause;
+  if (!paused && waiting.length > 0) takeWaiting();
+  else if (!paused) set({ devices: fleet.devices });
 }
 
 // askWhetherSignedIn finds out why a stream was refused, which a browser does not
@@ -119,6 +132,22 @@ export function onHappened(heard: (facts: Happening[]) => void): () => void {
   return () => hearers.delete(heard);
 }
 
+// What has changed while pages stand still; it is not read before they go on, within bounds.
+let waiting: string[] = [];
+const mostWaiting = 100;
+
+function takeWaiting() {
+  const devices = new Map(fleet.devices);
+  for (const text of waiting) {
+    const changed = JSON.parse(text) as { devices: Device[]; patches: Patch[]; gone: string[] };
+    for (const d of changed.devices) devices.set(d.id, d);
+    for (const p of changed.patches) devices.set(p.id, merge(devices.get(p.id), p) as Device);
+    for (const id of changed.gone) devices.delete(id);
+  }
+  waiting = [];
+  set({ devices, state: "live", heardAt: Date.now() });
+}
+
 // startLive keeps the fleet up to date until the result is called.
 export function startLive(): () => void {
   let cursor = "";
@@ -136,21 +165,15 @@ export function startLive(): () => void {
           return;
         }
         cursor = e.lastEventId;
+        waiting = []; // it is in what came
         set({ devices: coming, coming: 0, state: "live", heardAt: Date.now() });
         coming = new Map();
       });
       source.addEventListener("changes", (e) => {
-        const {
-          devices: whole,
-          patches,
-          gone,
-        } = JSON.parse(e.data) as { devices: Device[]; patches: Patch[]; gone: string[] };
         cursor = e.lastEventId;
-        const devices = new Map(fleet.devices);
-        for (const d of whole) devices.set(d.id, d);
-        for (const p of patches) devices.set(p.id, merge(devices.get(p.id), p) as Device);
-        for (const id of gone) devices.delete(id);
-        set({ devices, state: "live", heardAt: Date.now() });
+        waiting.push(e.data as string);
+        if (paused && waiting.length < mostWaiting) set({ heardAt: Date.now() });
+        else takeWaiting();
       });
       source.addEventListener("happened", (e) => {
         const { facts } = JSON.parse(e.data) as { facts: Happening[] };
@@ -169,6 +192,7 @@ export function startLive(): () => void {
   );
   return () => {
     stop();
+    waiting = [];
     fleet = nothing;
     all = fleet.devices;
   };

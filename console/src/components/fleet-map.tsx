@@ -4,7 +4,8 @@ import { memo, useEffect, useMemo, useRef, useState, type KeyboardEvent, type Po
 import { Link } from "react-router";
 import { feature, mesh } from "topojson-client";
 import land110 from "world-atlas/countries-110m.json";
-import type { Device } from "../api/client";
+import type { Device, OpenAlarm } from "../api/client";
+import { pauseFleet } from "../api/live";
 import { calling } from "../lib/alarms";
 import { number, plural, rank } from "../lib/format";
 import type { Times } from "../lib/history";
@@ -50,10 +51,29 @@ function useLakes() {
   return lakes;
 }
 
+const every = 2000; // ms between two looks at what has changed
+
+// useSteady is what is given as it was a moment ago, so that ten thousand devices are not laid out
+// anew with each of their readings; while somebody drags it stays.
+function useSteady<T>(given: readonly T[], hold: boolean): readonly T[] {
+  const [shown, setShown] = useState(given);
+  const newest = useRef(given);
+  useEffect(() => {
+    newest.current = given;
+  });
+  useEffect(() => {
+    if (hold) return;
+    const look = setInterval(() => setShown(newest.current), every);
+    return () => clearInterval(look);
+  }, [hold]);
+  // What comes first, goes, or is filtered is seen at once.
+  return hold || shown.length === given.length ? shown : given;
+}
+
 // FleetMap shows where devices are, those that stand together as one, over the land, its borders and
 // lakes, which the service brings itself; and the ways of those that move, over some times.
 export default function FleetMap({
-  devices,
+  devices: given,
   where,
   times,
   placing = false,
@@ -63,6 +83,12 @@ export default function FleetMap({
   times: Times;
   placing?: boolean; // whether devices may be put somewhere else here
 }) {
+  const [dragging, setDragging] = useState(false);
+  const devices = useSteady(given, dragging);
+  useEffect(() => {
+    pauseFleet(dragging);
+    return () => pauseFleet(false);
+  }, [dragging]);
   const places = usePlaces();
   const metrics = usePositionMetrics();
   const holder = useRef<HTMLDivElement>(null);
@@ -150,6 +176,10 @@ export default function FleetMap({
   const held = useRef<{ x: number; y: number; view: View }>(undefined);
   const pan = (dx: number, dy: number) =>
     view && setMoved({ ...view, x: view.x + dx / view.scale, y: view.y + dy / view.scale });
+  const letGo = () => {
+    held.current = undefined;
+    setDragging(false);
+  };
   const keys = (e: KeyboardEvent) => {
     const act: Record<string, () => void> = {
       ArrowLeft: () => pan(-60, 0),
@@ -185,6 +215,7 @@ export default function FleetMap({
           if (!view || (e.target as Element).closest("a,button")) return;
           (e.currentTarget as Element).setPointerCapture(e.pointerId);
           held.current = { x: e.clientX, y: e.clientY, view };
+          setDragging(true);
         }}
         onPointerMove={(e: PointerEvent) => {
           const h = held.current;
@@ -195,8 +226,8 @@ export default function FleetMap({
               y: h.view.y - (e.clientY - h.y) / h.view.scale,
             });
         }}
-        onPointerUp={() => (held.current = undefined)}
-        onPointerCancel={() => (held.current = undefined)}
+        onPointerUp={letGo}
+        onPointerCancel={letGo}
         className="relative min-h-40 flex-1 cursor-grab touch-none overflow-hidden border border-line bg-surface active:cursor-grabbing"
       >
         {view && (
@@ -321,11 +352,16 @@ const named = 3; // sites that stand under a spot by name
 
 // Spot is what stands at one place: how many, and what is wrong with the worst of them.
 function Spot({ c, left, top }: { c: Cluster; left: number; top: number }) {
-  const first = [...c.devices].sort((a, b) => severityOf(a) - severityOf(b))[0];
-  const alarm = calling(c.devices.flatMap((d) => d.alarms)).sort(
-    (a, b) => rank(a.priority) - rank(b.priority),
-  )[0];
-  const wrong = c.devices.filter((d) => severityOf(d) < 2).length;
+  let first = c.devices[0];
+  let alarm: OpenAlarm | undefined;
+  let wrong = 0;
+  for (const d of c.devices) {
+    const severity = severityOf(d);
+    if (severity < severityOf(first)) first = d;
+    if (severity < 2) wrong++;
+    if (d.alarms.length > 0)
+      for (const a of calling(d.alarms)) if (!alarm || rank(a.priority) < rank(alarm.priority)) alarm = a;
+  }
   const dark = first.health === "dark";
   const one = c.devices.length === 1;
   const name = one
