@@ -117,7 +117,6 @@ type Device struct {
 	ID           string            `json:"id"`
 	Name         string            `json:"name,omitempty" doc:"What people call it"`
 	Hub          string            `json:"hub,omitempty" doc:"The device that carries it"`
-	Position     *geo.Position     `json:"position,omitempty" doc:"Where people say that it stands"`
 	Model        string            `json:"model"`
 	ModelVersion string            `json:"model_version" doc:"The version that it was given"`
 	Reported     string            `json:"reported_version,omitempty" doc:"The version that it says it was built for, where that is another"`
@@ -131,7 +130,6 @@ type Device struct {
 	Interval     string            `json:"interval" doc:"How often it is expected to report"`
 	Health       string            `json:"health,omitempty" enum:"sound,awaited,watch,poor,dark"`
 	Reasons      []string          `json:"reasons" doc:"Why its health is not sound"`
-	Components   []Component       `json:"components,omitempty" doc:"How each of its components is, where its model has some"`
 	Headspace    *float64          `json:"headspace,omitempty" doc:"Least headspace over its rules, from 1 to 0"`
 	Margins      []Margin          `json:"margins"`
 	Latest       map[string]Latest `json:"latest"`
@@ -140,6 +138,8 @@ type Device struct {
 	Applied      int64             `json:"applied" doc:"Revision it confirmed last; 0 for none"`
 	Drifting     []string          `json:"drifting" doc:"Settings in which it is not as intended although it confirmed"`
 	Refusals     int               `json:"refusals" doc:"Refusals within the last hour"`
+	Position     *geo.Position     `json:"position,omitempty" doc:"Where people say that it stands"`
+	Components   []Component       `json:"components,omitempty" doc:"How each of its components is, where its model has some"`
 }
 
 // Component is how one component of a device is, judged by what concerns it alone.

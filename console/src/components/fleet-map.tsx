@@ -55,7 +55,7 @@ const every = 2000; // ms between two looks at what has changed
 
 // useSteady is what is given as it was a moment ago, so that ten thousand devices are not laid out
 // anew with each of their readings; while somebody drags it stays.
-function useSteady<T>(given: readonly T[], hold: boolean): readonly T[] {
+function useSteady(given: readonly Device[], hold: boolean): readonly Device[] {
   const [shown, setShown] = useState(given);
   const newest = useRef(given);
   useEffect(() => {
@@ -67,7 +67,9 @@ function useSteady<T>(given: readonly T[], hold: boolean): readonly T[] {
     return () => clearInterval(look);
   }, [hold]);
   // What comes first, goes, or is filtered is seen at once.
-  return hold || shown.length === given.length ? shown : given;
+  const same =
+    shown.length === given.length && shown[0]?.id === given[0]?.id && shown.at(-1)?.id === given.at(-1)?.id;
+  return hold || same ? shown : given;
 }
 
 // FleetMap shows where devices are, those that stand together as one, over the land, its borders and
