@@ -210,19 +210,11 @@ func openAlarms(ctx context.Context, s *service.Service, send func(int, string) 
 
 // alarmList opens the list of alarms, scrolls it, and acknowledges one.
 func alarmList(s *service.Service) ([]figure, error) {
-	b, err := browser.Start()
+	p, closeAll, err := signedIn(s)
 	if err != nil {
 		return nil, err
 	}
-	defer b.Close()
-	p, err := b.Open(s.Console, 1280, 800)
-	if err != nil {
-		return nil, err
-	}
-	defer p.Close()
-	if err := p.SignIn("engineer", service.Password); err != nil {
-		return nil, err
-	}
+	defer closeAll()
 	begun := time.Now()
 	if err := p.Go(s.Console + "/alarms"); err != nil {
 		return nil, err

@@ -481,19 +481,11 @@ func fleetFigures(dir string, count int) ([]figure, error) {
 		return nil, err
 	}
 	fmt.Println("opening pages …")
-	b, err := browser.Start()
+	p, closeAll, err := signedIn(s)
 	if err != nil {
 		return nil, err
 	}
-	defer b.Close()
-	p, err := b.Open(s.Console, 1280, 800)
-	if err != nil {
-		return nil, err
-	}
-	defer p.Close()
-	if err := p.SignIn("engineer", service.Password); err != nil {
-		return nil, err
-	}
+	defer closeAll()
 	loads, err := pageLoads(s, p, count)
 	if err != nil {
 		return nil, err

@@ -44,19 +44,11 @@ func mapFigures(dir string) ([]figure, error) {
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
-	b, err := browser.Start()
+	p, closeAll, err := signedIn(s)
 	if err != nil {
 		return nil, err
 	}
-	defer b.Close()
-	p, err := b.Open(s.Console, 1280, 800)
-	if err != nil {
-		return nil, err
-	}
-	defer p.Close()
-	if err := p.SignIn("engineer", service.Password); err != nil {
-		return nil, err
-	}
+	defer closeAll()
 	far, err := mapFrame(s, p)
 	if err != nil {
 		return nil, err
@@ -150,3 +142,23 @@ const closer = `(async () => {
 	}
 	return took;
 })()`
+
+// signedIn opens the console in a browser of its own, with somebody signed in; what it returns last
+// closes both.
+func signedIn(s *service.Service) (*browser.Page, func(), error) {
+	b, err := browser.Start()
+	if err != nil {
+		return nil, nil, err
+	}
+	p, err := b.Open(s.Console, 1280, 800)
+	if err != nil {
+		b.Close()
+		return nil, nil, err
+	}
+	end := func() { p.Close(); b.Close() }
+	if err := p.SignIn("engineer", service.Password); err != nil {
+		end()
+		return nil, nil, err
+	}
+	return p, end, nil
+}
