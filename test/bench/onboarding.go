@@ -73,19 +73,11 @@ func onboardingFigures(dir string) ([]figure, error) {
 // joinPage measures from the navigation until the page Join can be used, with all these
 // devices expected.
 func joinPage(s *service.Service) (figure, error) {
-	b, err := browser.Start()
+	p, closeAll, err := signedIn(s)
 	if err != nil {
 		return figure{}, err
 	}
-	defer b.Close()
-	p, err := b.Open(s.Console, 1280, 800)
-	if err != nil {
-		return figure{}, err
-	}
-	defer p.Close()
-	if err := p.SignIn("engineer", service.Password); err != nil {
-		return figure{}, err
-	}
+	defer closeAll()
 	var all []time.Duration
 	for range 7 {
 		if err := p.Go(s.Console + "/join"); err != nil {
