@@ -28,8 +28,14 @@ function leadsTo(c: Cause): string {
   return listOf(c);
 }
 
+// What shows in a list why devices are in it, beside what is always there.
+const columnsOf: Partial<Record<Cause["kind"], string>> = {
+  refused: "&cols=site,model,link,last,settings,health",
+  drift: "&cols=site,model,link,last,settings,health",
+};
+
 const listOf = (c: Cause) =>
-  `/?view=list&where=${encodeURIComponent(
+  `/?view=list${columnsOf[c.kind] ?? ""}&where=${encodeURIComponent(
     `device.id in (${c.devices
       .slice(0, 500)
       .map((d) => JSON.stringify(d))

@@ -2,7 +2,8 @@ import { useEffect, useMemo, useRef } from "react";
 import uPlot from "uplot";
 import { page } from "../lib/crosshair";
 import { timeLabels } from "../lib/history";
-import { alone, css, dragged, inZone, look, mount, ticks } from "../lib/plot";
+import { alone, axes, css, dot, dragged, inZone, label, look, mount, ticks } from "../lib/plot";
+import { grown } from "../lib/size";
 import { drawAlarm, presses, type AlarmSpan, type TracePoint } from "./trace";
 
 export interface ManyLines {
@@ -88,7 +89,7 @@ export function Lines({
             legend: { show: false },
             cursor: {
               drag: { x: Boolean(live.current.onZoom), y: false, setScale: false },
-              points: { size: 5 },
+              points: { size: grown(5) },
               // One crosshair stands in all charts of a page, at the same time.
               y: false,
               sync: { key: page, setSeries: false, scales: ["x", null] },
@@ -97,35 +98,24 @@ export function Lines({
               x: { time: true, range: () => [live.current.from / 1000, live.current.to / 1000] },
               y: { range: (_u, low, high) => roomFor(low, high, live.current.limits ?? []) },
             },
-            axes: [
+            axes: axes(
+              { grid: { stroke: css("--line"), width: grown(1) }, values: timeLabels, size: grown(24) },
               {
-                stroke: muted,
-                font,
-                grid: { stroke: css("--line"), width: 1 },
-                ticks: { show: false },
-                size: 24,
-                values: timeLabels,
-                space: 90,
-              },
-              {
-                stroke: muted,
-                font,
-                size: 54,
+                grid: { stroke: css("--line"), width: grown(1) },
                 values: ticks,
-                space: 32,
-                grid: { stroke: css("--line"), width: 1 },
-                ticks: { show: false },
+                size: grown(54),
+                space: grown(32),
               },
-            ],
+            ),
             series: [
               {},
               ...(lines.length === 0 ? [undefined] : lines).flatMap((l, i) => [
                 ...(lines.length === 0 ? [] : [{ points: { show: false } }, { points: { show: false } }]),
                 {
                   stroke: picked >= 0 && picked !== i ? css("--line") : live.current.colour(i),
-                  width: picked === i ? 2.4 : l?.drawn === "before" ? 1.2 : i < colours ? 1.6 : 1,
-                  dash: l?.drawn && (l.drawn === "before" ? [5, 4] : [2, 3]),
-                  points: { show: false, filter: alone, size: 6, fill: live.current.colour(i) },
+                  width: grown(picked === i ? 2.4 : l?.drawn === "before" ? 1.2 : i < colours ? 1.6 : 1),
+                  dash: l?.drawn && (l.drawn === "before" ? [5, 4] : [2, 3]).map(grown),
+                  points: { show: false, filter: alone, size: grown(6), fill: live.current.colour(i) },
                 },
               ]),
             ],
@@ -225,11 +215,11 @@ function shadeUsual(u: uPlot, usual?: readonly number[]) {
 
 function drawLimits(u: uPlot, limits: { value: number; name: string }[], colour: string, font: string) {
   const { left, width, top, height } = u.bbox;
-  const scale = window.devicePixelRatio;
+  const scale = dot();
   u.ctx.save();
   u.ctx.strokeStyle = u.ctx.fillStyle = colour;
   u.ctx.lineWidth = scale;
-  u.ctx.font = font.replace(/^[\d.]+/, (px) => String(Number(px) * scale));
+  u.ctx.font = font.replace(/^[\d.]+/, (px) => String(Number(px) * devicePixelRatio));
   u.ctx.textAlign = "left";
   u.ctx.textBaseline = "bottom";
   u.ctx.setLineDash([3 * scale, 3 * scale]);
@@ -240,7 +230,7 @@ function drawLimits(u: uPlot, limits: { value: number; name: string }[], colour:
     u.ctx.moveTo(left, y);
     u.ctx.lineTo(left + width, y);
     u.ctx.stroke();
-    u.ctx.fillText(l.name, left + 4 * scale, y - 2 * scale);
+    label(u.ctx, l.name, left + 4 * scale, y - 2 * scale);
   }
   u.ctx.restore();
 }

@@ -5,12 +5,12 @@ import { api, ask } from "../api/client";
 import { page, useCrosshair } from "../lib/crosshair";
 import { plural } from "../lib/format";
 import { iso } from "../lib/history";
-import { css, inZone, mount } from "../lib/plot";
+import { axes, css, dot, inZone, mount } from "../lib/plot";
 import { written } from "../lib/prefer";
+import { grown } from "../lib/size";
 import { gravity } from "./log-look";
 
 const most = 1000; // lines of a span
-const height = 34;
 const near = 5; // lines that are shown as text
 
 const graver: Record<string, string> = { error: "--urgent", warn: "--medium" };
@@ -46,7 +46,7 @@ export function LogLane({ device, from, to }: { device: string; from: number; to
       </div>
       <div className="min-w-0">
         <Ticks lines={lines} from={from} to={to} />
-        <ol className="pl-[46px] font-mono text-[0.8125rem]" aria-live="off">
+        <ol className="pl-[2.875rem] font-mono text-[0.8125rem]" aria-live="off">
           {before.length === 0 && (
             <li className="font-sans text-muted">Nothing was written before that in this span.</li>
           )}
@@ -86,6 +86,7 @@ function Ticks({
       [0, 0],
     ]);
   }, [lines, from, to]);
+  const height = grown(34);
   useEffect(
     () =>
       mount(
@@ -109,11 +110,10 @@ function Ticks({
                 x: { time: true, range: () => [live.current.from / 1000, live.current.to / 1000] },
                 y: { range: () => [0, 1] },
               },
-              // As wide as those of the traces, so that the same time stands at the same place.
-              axes: [
-                { size: 4, values: () => [], grid: { show: false }, ticks: { show: false } },
-                { size: 46, values: () => [], grid: { show: false }, ticks: { show: false } },
-              ],
+              axes: axes(
+                { size: 4, values: () => [], grid: { show: false } },
+                { values: () => [], grid: { show: false } },
+              ),
               series: [{}, { show: false }],
               hooks: { draw: [(u) => drawTicks(u, live.current.lines)] },
             },
@@ -124,7 +124,7 @@ function Ticks({
             holder.current!,
           ),
       ),
-    [],
+    [height],
   );
   return <div ref={holder} aria-hidden="true" />;
 }
@@ -133,7 +133,7 @@ function Ticks({
 function drawTicks(u: uPlot, lines: readonly { at: string; level: string }[]) {
   const { ctx, bbox } = u;
   ctx.save();
-  ctx.lineWidth = 1.5 * devicePixelRatio;
+  ctx.lineWidth = 1.5 * dot();
   for (const grave of [false, true])
     for (const l of lines) {
       const colour = graver[l.level];

@@ -6,6 +6,7 @@ import { useFleet } from "../api/live";
 import { draggable, withLimit } from "../lib/condition";
 import { called, lasting, number, plural } from "../lib/format";
 import { expectedGap, withGaps } from "../lib/history";
+import { grown } from "../lib/size";
 import { useDelayed } from "../lib/use";
 import { Choice, Trouble } from "./parts";
 import { Trace, type AlarmSpan } from "./trace";
@@ -310,7 +311,7 @@ function OneTrace({
           data={data}
           from={Date.parse(from) / 1000}
           to={Date.parse(to) / 1000}
-          height={108}
+          height={grown(108)}
           limits={limits}
           decimals={-1}
           unit=""

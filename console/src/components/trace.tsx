@@ -2,7 +2,8 @@ import { useEffect, useMemo, useRef } from "react";
 import uPlot from "uplot";
 import { page } from "../lib/crosshair";
 import { timeLabels } from "../lib/history";
-import { alone, css, dragged, inZone, look, mount, ticks } from "../lib/plot";
+import { alone, axes, css, dot, dragged, inZone, label, look, mount, ticks } from "../lib/plot";
+import { grown } from "../lib/size";
 
 export interface TraceData {
   // times in seconds since 1970, with a hole (null) where there is a gap
@@ -126,7 +127,7 @@ export function Trace(props: Props) {
               y: false,
               sync: { key: page, scales: ["x", null] },
               drag: { x: zooms, y: false, setScale: false },
-              points: { size: 5 },
+              points: { size: grown(5) },
             },
             legend: { show: false },
             scales: {
@@ -147,49 +148,41 @@ export function Trace(props: Props) {
                 },
               },
             },
-            axes: [
+            axes: axes(
+              { grid: { stroke: line, width: grown(1) }, values: timeLabels },
               {
-                stroke: muted,
-                font,
-                grid: { stroke: line, width: 1 },
-                ticks: { show: false },
-                size: 20,
-                space: 90,
-                values: timeLabels,
-              },
-              {
-                stroke: muted,
-                font,
-                size: 46,
-                space: 26,
                 grid: { show: false },
-                ticks: { show: false },
                 values: step
                   ? (_u: uPlot, vs: number[]) => vs.map((v) => (v === 0 ? "no" : v === 1 ? "yes" : ""))
                   : ticks,
                 ...(step ? { splits: () => [0, 1] } : {}),
               },
-            ],
+            ),
             series: [
               {},
               { stroke: "transparent", points: { show: false } },
               { stroke: "transparent", points: { show: false } },
               {
                 stroke: css("--series"),
-                width: 1.6,
-                points: { show: false, filter: alone, size: 6, fill: css("--series") },
+                width: grown(1.6),
+                points: { show: false, filter: alone, size: grown(6), fill: css("--series") },
                 paths: step ? uPlot.paths.stepped!({ align: 1 }) : undefined,
               },
               {
                 stroke: css("--series-2"),
-                width: 1.3,
-                dash: [5, 4],
-                points: { show: false, filter: alone, size: 6, fill: css("--series-2") },
+                width: grown(1.3),
+                dash: [grown(5), grown(4)],
+                points: { show: false, filter: alone, size: grown(6), fill: css("--series-2") },
                 paths: step ? uPlot.paths.stepped!({ align: 1 }) : undefined,
               },
               { stroke: "transparent", points: { show: false } },
               { stroke: "transparent", points: { show: false } },
-              { stroke: css("--press"), width: 1.4, dash: [2, 3], points: { show: false } },
+              {
+                stroke: css("--press"),
+                width: grown(1.4),
+                dash: [grown(2), grown(3)],
+                points: { show: false },
+              },
               { stroke: "transparent", points: { show: false }, spanGaps: true },
               { stroke: "transparent", points: { show: false }, spanGaps: true },
             ],
@@ -247,8 +240,8 @@ function drawDeadband(u: uPlot, at: number | undefined, limit: number | undefine
   if (y < bbox.top || y > bbox.top + bbox.height) return;
   ctx.save();
   ctx.strokeStyle = colour;
-  ctx.setLineDash([devicePixelRatio, 3 * devicePixelRatio]);
-  ctx.lineWidth = 1.4 * devicePixelRatio;
+  ctx.setLineDash([dot(), 3 * dot()]);
+  ctx.lineWidth = 1.4 * dot();
   ctx.beginPath();
   ctx.moveTo(bbox.left, y);
   ctx.lineTo(bbox.left + bbox.width, y);
@@ -269,7 +262,7 @@ function grips(u: uPlot, now: () => Gripped) {
     const { limits, deadband, onLimit, onDeadband } = now();
     const far = (v: number | undefined) => (v === undefined ? Infinity : Math.abs(u.valToPos(v, "y") - y));
     const [a, b] = [onLimit ? far(limits[0]?.value) : Infinity, onDeadband ? far(deadband) : Infinity];
-    if (Math.min(a, b) > 7) return undefined;
+    if (Math.min(a, b) > grown(7)) return undefined;
     // Where both lie on one another, dragging inwards makes a deadband.
     return b <= a ? "onDeadband" : "onLimit";
   };
@@ -321,14 +314,9 @@ export function drawAlarm(u: uPlot, a: AlarmSpan) {
   if (a.to < u.scales.x.min! || a.from > u.scales.x.max!) return;
   ctx.save();
   ctx.fillStyle = css(`--${a.priority}`);
-  ctx.fillRect(
-    left,
-    bbox.top,
-    Math.max(right - left, 3 * devicePixelRatio),
-    (a.often ? 2 : 4) * devicePixelRatio,
-  );
+  ctx.fillRect(left, bbox.top, Math.max(right - left, 3 * dot()), (a.often ? 2 : 4) * dot());
   ctx.globalAlpha = a.often ? 0 : 0.08;
-  ctx.fillRect(left, bbox.top, Math.max(right - left, 3 * devicePixelRatio), bbox.height);
+  ctx.fillRect(left, bbox.top, Math.max(right - left, 3 * dot()), bbox.height);
   ctx.restore();
 }
 
@@ -337,7 +325,7 @@ function drawMark(u: uPlot, at: number, colour: string) {
   const { ctx, bbox } = u;
   const x = u.valToPos(at, "x", true);
   if (x < bbox.left || x > bbox.left + bbox.width) return;
-  const d = devicePixelRatio;
+  const d = dot();
   const foot = bbox.top + bbox.height;
   ctx.save();
   ctx.strokeStyle = ctx.fillStyle = colour;
@@ -365,8 +353,8 @@ function drawLimit(u: uPlot, limit: Limit, font: string, colour: string) {
   if (limit.upward) ctx.fillRect(bbox.left, bbox.top, bbox.width, y - bbox.top);
   else ctx.fillRect(bbox.left, y, bbox.width, bbox.top + bbox.height - y);
   ctx.strokeStyle = colour;
-  ctx.setLineDash([3 * devicePixelRatio, 3 * devicePixelRatio]);
-  ctx.lineWidth = 1.2 * devicePixelRatio;
+  ctx.setLineDash([3 * dot(), 3 * dot()]);
+  ctx.lineWidth = 1.2 * dot();
   ctx.beginPath();
   ctx.moveTo(bbox.left, y);
   ctx.lineTo(bbox.left + bbox.width, y);
@@ -374,8 +362,8 @@ function drawLimit(u: uPlot, limit: Limit, font: string, colour: string) {
   ctx.fillStyle = colour;
   ctx.font = font.replace(/^[\d.]+px/, (px) => `${parseFloat(px) * devicePixelRatio}px`);
   ctx.textAlign = "left";
-  const above = y - bbox.top > 16 * devicePixelRatio;
+  const above = y - bbox.top > 16 * dot();
   ctx.textBaseline = above ? "bottom" : "top";
-  ctx.fillText(limit.name, bbox.left + 4 * devicePixelRatio, y + (above ? -2 : 3) * devicePixelRatio);
+  label(ctx, limit.name, bbox.left + 4 * dot(), y + (above ? -2 : 3) * dot());
   ctx.restore();
 }

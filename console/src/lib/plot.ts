@@ -2,6 +2,7 @@ import uPlot from "uplot";
 import { pointed } from "./crosshair";
 import { number } from "./format";
 import { zone } from "./prefer";
+import { grown } from "./size";
 
 // ticks writes the numbers of an axis as all others are written, each with the
 // decimals that the distance of the ticks needs.
@@ -27,9 +28,41 @@ export const inZone = (ts: number) => {
 export const css = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
 
 // look is what axes are written and drawn with.
-export function look() {
-  const size = 0.75 * parseFloat(getComputedStyle(document.documentElement).fontSize);
-  return { muted: css("--muted"), font: `${size}px ${css("--font-sans") || "sans-serif"}` };
+export const look = () => ({
+  muted: css("--muted"),
+  font: `${grown(12)}px ${css("--font-sans") || "sans-serif"}`,
+});
+
+// dot is a length of one on the canvas of a chart, which grows with the letters of the page.
+export const dot = () => grown(devicePixelRatio);
+
+// label writes onto the canvas of a chart so that it is read across its lines.
+export function label(ctx: CanvasRenderingContext2D, text: string, x: number, y: number) {
+  ctx.save();
+  ctx.setLineDash([]);
+  ctx.lineJoin = "round";
+  ctx.lineWidth = 4 * dot();
+  ctx.strokeStyle = css("--ground");
+  ctx.strokeText(text, x, y);
+  ctx.restore();
+  ctx.fillText(text, x, y);
+}
+
+// The room beside a chart for the numbers of its axis, and below it for the times.
+const beside = 46;
+const below = 20;
+// space is how far the marks of an axis are from one another, at least.
+const space = { x: 90, y: 26 };
+
+// axes are the two of a chart: times below, and numbers beside it. They are as wide on every
+// chart of a page, so that the same time stands at the same place.
+export function axes(x: Partial<uPlot.Axis>, y: Partial<uPlot.Axis>): [uPlot.Axis, uPlot.Axis] {
+  const { muted, font } = look();
+  const both = { stroke: muted, font, gap: grown(5), ticks: { show: false } };
+  return [
+    { ...both, size: grown(below), space: grown(space.x), ...x },
+    { ...both, size: grown(beside), space: grown(space.y), ...y },
+  ];
 }
 
 // mount draws a plot into a holder, again whenever the theme changes, as wide as
@@ -46,7 +79,12 @@ export function mount(
     pointed(plot.current);
   };
   again();
-  const resized = new ResizeObserver(() => plot.current?.setSize({ width: holder.clientWidth, height }));
+  let size = grown(1);
+  const resized = new ResizeObserver(() => {
+    if (size === grown(1)) plot.current?.setSize({ width: holder.clientWidth, height });
+    else again(); // the letters have grown with the window
+    size = grown(1);
+  });
   resized.observe(holder);
   window.addEventListener("theme", again);
   return () => {

@@ -10,6 +10,7 @@ import { Trace } from "../components/trace";
 import { isAside, why } from "../lib/alarms";
 import { absolute, ago, called, lasting, soon, words } from "../lib/format";
 import { expectedGap, summarise, withGaps } from "../lib/history";
+import { stacked } from "../lib/size";
 import { useNow, useTitle } from "../lib/use";
 import { Details, groupLink } from "./alarms";
 
@@ -197,7 +198,7 @@ function Around({ alarm: a, now }: { alarm: Alarm; now: number }) {
         data={data}
         from={from / 1000}
         to={to / 1000}
-        height={210}
+        height={stacked(1, 480, 210)}
         limits={limit === undefined ? [] : [{ value: limit, upward: m?.upward ?? true, name: words(a.rule) }]}
         decimals={-1}
         unit={unit}

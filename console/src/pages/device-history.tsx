@@ -33,6 +33,7 @@ import {
   withGaps,
   type Times,
 } from "../lib/history";
+import { grown, stacked } from "../lib/size";
 import { useNow, useParam } from "../lib/use";
 
 const wished = 600;
@@ -58,6 +59,7 @@ export function History({ device, model, component }: { device: Device; model?: 
   const telemetry = (model?.properties ?? []).filter((p) => p.role === "telemetry" && of(p.name));
   const numeric = telemetry.filter((p) => p.type !== "text" && p.type !== "nothing");
   const shown = numeric.filter((p) => !hide.includes(p.name));
+  const tall = stacked(shown.length, 300, 96);
   const newest = newestOf(device);
   const times = whereDataIs(timesOf(span, now), newest);
   // A forecast is of what comes after now.
@@ -253,7 +255,7 @@ export function History({ device, model, component }: { device: Device; model?: 
             ahead={tomorrow ? ahead : ""}
             alarms={(alarms.data ?? []).filter((a) => a.metric === p.name)}
             now={now}
-            tall={i === 0}
+            height={Math.max(tall, i === 0 ? grown(150) : 0)}
             pending={lines.isPending}
             onZoom={go}
           />
@@ -372,7 +374,7 @@ function Row({
   ahead,
   alarms,
   now,
-  tall,
+  height,
   pending,
   onZoom,
 }: {
@@ -388,7 +390,7 @@ function Row({
   ahead: string;
   alarms: Alarm[];
   now: number;
-  tall: boolean;
+  height: number;
   pending: boolean;
   onZoom: (from: number, to: number) => void;
 }) {
@@ -502,7 +504,7 @@ function Row({
           alarms={marks}
           from={times.from / 1000}
           to={times.to / 1000}
-          height={tall ? 150 : 96}
+          height={height}
           limits={limits}
           decimals={p.decimals}
           unit={p.display ?? ""}

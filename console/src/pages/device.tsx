@@ -24,6 +24,7 @@ import { why } from "../lib/alarms";
 import { absolute, ago, called, between, lasting, say, soon, words } from "../lib/format";
 import { written } from "../lib/prefer";
 import { useScreen } from "../lib/screen";
+import { grown, stacked } from "../lib/size";
 import { useSite } from "../lib/place";
 import { expectedGap, limitsOf, newestOf, summarise, whereDataIs, withGaps } from "../lib/history";
 import { useNarrow, useNow, useParam, useTitle } from "../lib/use";
@@ -272,6 +273,7 @@ function Now({
   const telemetry = model?.properties.filter((p) => p.role === "telemetry" && of(p.name)) ?? [];
   const heard = Object.keys(device.latest).length > 0;
   const newest = newestOf(device);
+  const tall = stacked(telemetry.length, 260, 92);
   // The window moves on every ten seconds, so that charts do not crawl.
   const end = Math.ceil(now / 10_000) * 10_000;
   const { from, to, live } = whereDataIs({ from: end - chosen.ms, to: end, live: true }, newest);
@@ -308,7 +310,15 @@ function Now({
         )}
         {heard &&
           telemetry.map((p, i) => (
-            <Metric key={p.name} device={device} property={p} from={from} to={to} now={now} tall={i === 0} />
+            <Metric
+              key={p.name}
+              device={device}
+              property={p}
+              from={from}
+              to={to}
+              now={now}
+              height={Math.max(tall, i === 0 ? grown(150) : 0)}
+            />
           ))}
       </section>
       <aside className="lg:border-l lg:border-line lg:pl-6">
@@ -336,14 +346,14 @@ function Metric({
   from,
   to,
   now,
-  tall,
+  height,
 }: {
   device: Device;
   property: Property;
   from: number;
   to: number;
   now: number;
-  tall: boolean;
+  height: number;
 }) {
   const latest = device.latest[p.name];
   const margin = device.margins
@@ -434,7 +444,7 @@ function Metric({
           data={data}
           from={from / 1000}
           to={to / 1000}
-          height={tall ? 150 : 92}
+          height={height}
           limits={limits}
           decimals={p.decimals}
           unit={p.display ?? ""}

@@ -22,6 +22,7 @@ const standard: Record<string, string> = {
   last: "Last reading",
   headspace: "Headspace",
   limit: "Time to limit",
+  settings: "Settings",
   health: "Health",
 };
 const usualColumns = "site,model,link,last,headspace,health";
@@ -43,6 +44,8 @@ function sortValue(d: Device, key: string): string | number {
     case "headspace":
     case "limit":
       return d.headspace ?? Infinity;
+    case "settings": // those that are not as intended come first
+      return d.drifting.length > 0 ? `0 ${d.drifting.join()}` : d.applied < d.revision ? "1" : "2";
     case "health":
       return severityOf(d);
     case "id":
@@ -210,6 +213,20 @@ function Cell({
         </td>
       );
     }
+    case "settings":
+      return (
+        <td className="max-w-96 truncate pr-4 text-muted">
+          {d.drifting.length > 0 ? (
+            <>
+              <b className="font-mono text-[0.8125rem] text-watch">{d.drifting.join(", ")}</b> not as intended
+            </>
+          ) : d.applied < d.revision ? (
+            "on their way"
+          ) : (
+            "as intended"
+          )}
+        </td>
+      );
     case "health":
       return (
         <td className="max-w-96 truncate" title={d.reasons.join("; ")}>

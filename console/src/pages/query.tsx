@@ -12,6 +12,7 @@ import { labelKeys } from "../lib/example";
 import { plural, say, words } from "../lib/format";
 import { iso, spans, timesOf } from "../lib/history";
 import { useScreen } from "../lib/screen";
+import { grown } from "../lib/size";
 import { useNow, useParam, useTitle, useTyped } from "../lib/use";
 
 const steps = 400;
@@ -160,7 +161,11 @@ export default function QueryPage() {
             lines={lines}
             from={times.from}
             to={times.to}
-            height={screen ? Math.max(320, window.innerHeight - 250 - 34 * Math.min(rows.length, 12)) : 320}
+            height={
+              screen
+                ? Math.max(320, window.innerHeight - grown(250 + 34 * Math.min(rows.length, 12)))
+                : grown(320)
+            }
             picked={picked}
             summary={`${metric} of ${plural(rows.length, by ? "group" : "device")}.`}
             onPoint={

@@ -12,12 +12,13 @@ import { byNeed } from "../../lib/need";
 import { usePlaces } from "../../lib/place";
 import { useScreen } from "../../lib/screen";
 import { useDelayed } from "../../lib/use";
+import { grown } from "../../lib/size";
 import { middle, PlanPicture, type PlacedValue } from "../plan";
 import { Vessels as Field } from "../../pages/fleet-vessels";
 import { Badge } from "../badge";
 import { useMatching } from "../where";
 import { Vessel } from "../vessel";
-import { Frame, grown, None, titleOf } from "./parts";
+import { Frame, None, titleOf } from "./parts";
 
 export function Alarms({ x, seen }: { x: Instrument; seen: Seen }) {
   const { devices, pending } = useChosen(seen.where);

@@ -25,10 +25,6 @@ export function Frame({ title, aside, children }: { title: string; aside?: React
   );
 }
 
-// grown is a length that was said at the usual size of letters, as they are on this screen.
-export const grown = (px: number) =>
-  (px * parseFloat(getComputedStyle(document.documentElement).fontSize)) / 16;
-
 export const None = ({ children }: { children: ReactNode }) => <p className="py-2 text-muted">{children}</p>;
 
 // NoneYet says why there is no value of a metric.

@@ -8,10 +8,11 @@ import { lasting, minuteOf, number, plural, say, words } from "../../lib/format"
 import { expectedGap, msOf, withGaps } from "../../lib/history";
 import { css } from "../../lib/plot";
 import { useScreen } from "../../lib/screen";
+import { grown } from "../../lib/size";
 import { Lines, valueAt, type ManyLines } from "../lines";
 import { usePoint, type PointOf } from "../trace-point";
 import { worst } from "../vessel";
-import { about, Frame, grown, limitsNear, None, titleOf } from "./parts";
+import { about, Frame, limitsNear, None, titleOf } from "./parts";
 
 const most = 40; // lines that are drawn; more say nothing
 

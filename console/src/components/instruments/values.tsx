@@ -3,8 +3,9 @@ import { Link } from "react-router";
 import type { Device, Instrument, Property } from "../../api/client";
 import { latestOf, useChosen, useLines, useProperty, type Seen } from "../../lib/board";
 import { ago, lasting, number, plural, say, words } from "../../lib/format";
+import { grown } from "../../lib/size";
 import { worst } from "../vessel";
-import { about, Frame, grown, limitsNear, NoneYet, titleOf } from "./parts";
+import { about, Frame, limitsNear, NoneYet, titleOf } from "./parts";
 
 // rangeOf is what a scale goes over: the range of the model, or else what is usual, the
 // limits and the value, with some room.
