@@ -91,11 +91,13 @@ func TestABoardFromNothing(t *testing.T) {
 	if _, out, code := s.CLI("", "board", "load", file); code == 0 || !strings.Contains(out, "no model has the metric co3; did you mean co2?") {
 		t.Errorf("a metric that no model has: %d %s", code, out)
 	}
-	ok(t, os.WriteFile(file, []byte("board: press-hall\ntitle: Press hall\ninstruments:\n  - instrument: figure\n    place: [0, 0, 3, 3]\n    metrics: [co2]\n    aggregate: max\n"), 0o600))
+	ok(t, os.WriteFile(file, []byte("board: press-hall\ntitle: Press hall\ndevices: label.site == \"Kilnside\"\ninstruments:\n  - instrument: figure\n    place: [0, 0, 3, 3]\n    metrics: [co2]\n    aggregate: max\n"), 0o600))
 	cli(t, s, "board", "load", file)
 	ok(t, p.WaitText("max of 2 devices", within))
 	// Two change it at once: the second sees that, and nothing of theirs is lost.
 	ok(t, p.ClickText("Change"))
+	// What was shown is still known.
+	ok(t, p.Wait(`document.querySelector("[aria-label='Add an instrument']") && document.querySelector("main").innerText.includes("max of 2 devices")`, within))
 	ok(t, p.Wait(pick(`[aria-label="Add an instrument"]`, "alarms"), within))
 	ok(t, p.WaitText("a draft of this browser", within))
 	ok(t, os.WriteFile(file, []byte("board: press-hall\ntitle: Theirs\ninstruments:\n  - instrument: alarms\n    place: [0, 0, 3, 3]\n"), 0o600))

@@ -252,13 +252,15 @@ export function watchMatching(where: string, heard: (ids: ReadonlySet<string>) =
   return () => {
     held.heard.delete(heard);
     if (held.heard.size > 0) return;
-    watched.delete(where);
     window.clearTimeout(again);
     again = window.setTimeout(openMatching, 1000); // the next page may want the same
   };
 }
 
 function openMatching() {
+  // What nobody wants any more goes only now: what left a page and came back with the next has
+  // what it knew, and the stream that stays open does not tell it again.
+  for (const [where, { heard }] of watched) if (heard.size === 0) watched.delete(where);
   const all = [...watched.keys()];
   const next = JSON.stringify(all);
   if (next === asked) return;

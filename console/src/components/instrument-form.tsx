@@ -389,7 +389,7 @@ function PlanValue({
           placeholder="device"
           value={device}
           onChange={(e) => setDevice(e.target.value)}
-          className={`${fieldLook} !w-40`}
+          className={`${fieldLook} !w-full`}
         />
         <datalist id="plan-devices">
           {devices.map((d) => (
@@ -400,7 +400,7 @@ function PlanValue({
           aria-label="Metric of the value"
           value={metric}
           onChange={(e) => setMetric(e.target.value)}
-          className={`${fieldLook} !w-32`}
+          className={`${fieldLook} !w-40`}
         >
           <option value="">metric</option>
           {metrics.map((m) => (
