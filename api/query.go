@@ -152,7 +152,7 @@ func (s *server) figureRoutes() {
 					String(), Seasonal: o.Seasonal, Method: string(o.Method), Error: o.Error, Naive: o.Naive, NaiveSeasonal: o.NaiveSeasonal, Moments: o.Moments, Note: o.Note, Steps: make([]client.Probable,
 				len(o.Steps)), Limits: make([]client.LimitAhead, len(o.Limits))}
 		for i, r := range o.Limits {
-			out.Limits[i] = client.LimitAhead{Rule: r.Rule, Limit: r.Limit, Upward: r.Upward,
+			out.Limits[i] = client.LimitAhead{Rule: r.Rule, Limit: r.Limit, Upward: r.Upward, Beyond: r.Beyond,
 				Likely: optional(r.Likely), Early: optional(r.Early), Late: optional(r.Late)}
 		}
 		for i, p := range o.Steps {

@@ -103,6 +103,8 @@ func printLimitsAhead(w io.Writer, f client.Forecast, decimals int) {
 	for _, r := range f.Limits {
 		limit := fmt.Sprintf("%s at %s %s", r.Rule, num(r.Limit, decimals), f.Display)
 		switch {
+		case r.Beyond:
+			fmt.Fprintf(w, "It is beyond the limit of %s already.\n", limit)
 		case r.Likely != nil && r.Early != nil && r.Early.Before(*r.Likely):
 			late := ""
 			if r.Late != nil {

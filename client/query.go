@@ -224,6 +224,7 @@ type LimitAhead struct {
 	Limit  float64    `json:"limit"`
 	Upward bool       `json:"upward" doc:"The alarm lies above the limit"`
 	Likely *time.Time `json:"likely,omitempty" doc:"When it probably gets there; none if not within seven days"`
+	Beyond bool       `json:"beyond,omitempty" doc:"It is over the limit already, and the times are of no use"`
 	Early  *time.Time `json:"early,omitempty" doc:"Not before this with 95 %; none if surely not within seven days"`
 	Late   *time.Time `json:"late,omitempty" doc:"Not after this with 95 %; none if it may not get there"`
 }

@@ -299,7 +299,7 @@ func Diagnose(f Facts) []Finding {
 		if d.Hub != "" {
 			next = "see first whether its hub " + d.Hub + " is on line"
 		}
-		say("link", next, "it is %s: its last reading is of %s, and it is expected every %s", d.Link, d.LastAt.UTC().Format(time.RFC3339), value.Duration(d.Interval))
+		say("link", next, "it is %s: its last reading is of %s ago, and it is expected every %s", d.Link, health.Ago(f.Now.Sub(d.LastAt)), value.Duration(d.Interval))
 	}
 	return out
 }

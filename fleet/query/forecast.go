@@ -40,6 +40,7 @@ type LimitAhead struct {
 	Rule   string
 	Limit  float64 // in the unit of the forecast
 	Upward bool    // the alarm lies above it
+	Beyond bool    // it is over it already
 	health.ToLimit
 }
 
@@ -197,6 +198,7 @@ func (c *Queries) Forecast(ctx context.Context, q Query, ahead time.Duration) (*
 	}
 	for _, l := range limits {
 		l.Limit = convert(l.Limit)
+		l.Beyond = l.Upward && now > l.Limit || !l.Upward && now < l.Limit
 		o.Limits = append(o.Limits, l)
 	}
 	return o, nil

@@ -121,6 +121,17 @@ func TestForecastsAreOneWay(t *testing.T) {
 	if got := all[0].Limits[0].Likely.Sub(newest.At); got < 45*time.Minute || got > 90*time.Minute {
 		t.Errorf("the limit is reached in %s, want about 1h7min", got)
 	}
+	if all[0].Limits[0].Beyond {
+		t.Error("it is said to be beyond a limit that it is short of")
+	}
+	for upward, off := range map[bool]float64{true: -1, false: 1} {
+		c := clerk(nil, limits{{Rule: "past", Metric: "must_temp", Of: "must_temp", Unit: "Cel", Value: newest.Value.Num, Limit: newest.Value.Num + off, Upward: upward}})
+		o, err := c.Forecast(t.Context(), query.Query{Devices: []string{id}, Metrics: []string{"must_temp"}}, time.Hour)
+		r.Must(err)
+		if !o.Limits[0].Beyond {
+			t.Errorf("a limit that is passed (upward: %t) is %+v", upward, o.Limits[0])
+		}
+	}
 	for _, o := range all[1:] {
 		if o.Limits[0] != all[0].Limits[0] {
 			t.Errorf("in steps of %s it says %+v, want %+v", o.Step, o.Limits[0], all[0].Limits[0])

@@ -78,6 +78,8 @@ func run(console, password, out, only string) error {
 		}},
 		{name: "history", path: "/devices/tank-fennimore-07/history?span=6h&peers=1&different=1"},
 		{name: "device", path: "/devices/tank-fennimore-07?span=24h"},
+		{name: "map", path: "/?view=map"},
+		{name: "activity", path: "/?view=activity&over=24h"},
 		{name: "site", path: "/sites/Kilnside"},
 		{name: "board", path: "/boards/fennimore-hall"},
 		{name: "rule", path: "/rules/co2_high", after: func(p *browser.Page) error {
@@ -165,7 +167,7 @@ func run(console, password, out, only string) error {
 		}
 		fmt.Println(s.name)
 	}
-	if only == "" || strings.HasPrefix(only, "cli-") {
+	if only == "" || strings.HasPrefix(only, "cli") {
 		if err := terminals(console, password, out, only); err != nil {
 			return err
 		}
@@ -272,32 +274,41 @@ func terminals(console, password, out, only string) error {
 	if err != nil {
 		return err
 	}
-	screen := exec.Command("Xvfb", ":97", "-screen", "0", "1280x800x24")
+	screen := exec.Command("Xvfb", ":97", "-screen", "0", "1280x1600x24")
 	if err := screen.Start(); err != nil {
 		return fmt.Errorf("starting Xvfb: %w", err)
 	}
 	defer func() { screen.Process.Kill(); screen.Wait() }()
 	time.Sleep(time.Second)
-	for _, c := range []struct{ name, command string }{
-		{"cli-devices", "ullage device list --health watch; ullage rule list; ullage doctor hub-saltmarsh; ullage expr explain --device tank-fennimore-07 'must_temp > set.max_temp - 3 and mean(must_temp over 1h) > 29'"},
-		{"cli-watch", "ullage watch"},
-		{"cli-model", "ullage check examples/cellars; ullage model test examples/cellars/models/cellar-air.tm.json; ullage compare examples/cellars; ullage model show cellar-air"},
-		{"cli-query", "ullage query tank-fennimore-07 must_temp --span 12h --draw; ullage query tank-fennimore-07 must_temp --forecast 12h | tail -1; " +
-			"ullage store stats"},
+	for _, c := range []struct {
+		name    string
+		rows    int
+		command string
+	}{
+		{"cli", 84, "ullage cause list; ullage device list --health watch; ullage doctor hub-saltmarsh; " +
+			"ullage expr explain --device tank-fennimore-07 'must_temp > set.max_temp - 3 and mean(must_temp over 1h) > 29'; " +
+			"ullage query tank-fennimore-07 must_temp --span 12h --draw; ullage query tank-fennimore-07 must_temp --forecast 12h | tail -1; " +
+			"ullage check examples/cellars; ullage model test examples/cellars/models/cellar-air.tm.json; ullage compare examples/cellars; ullage store stats"},
+		{"cli-watch", 48, "ullage watch"},
 	} {
 		if only != "" && only != c.name {
 			continue
 		}
-		script := fmt.Sprintf("printf '$ %%s\n' %s; %s; sleep 20", quote(c.command), c.command)
-		term := exec.Command("xterm", "-geometry", "158x42+0+0", "-fa", "Monospace", "-fs", "10", "-bg", "#15181b",
-			"-fg", "#e7e4dc", "-b", "12", "+sb", "-e", "bash", "-c", script)
+		// Each command stands before what it prints.
+		var script strings.Builder
+		for one := range strings.SplitSeq(c.command, "; ") {
+			fmt.Fprintf(&script, "printf '$ %%s\n' %s; %s; ", quote(one), one)
+		}
+		script.WriteString("sleep 30")
+		term := exec.Command("xterm", "-geometry", fmt.Sprintf("158x%d+0+0", c.rows), "-fa", "Monospace", "-fs", "8", "-bg", "#15181b",
+			"-fg", "#e7e4dc", "-b", "12", "+sb", "-e", "bash", "-c", script.String())
 		term.Env = append(os.Environ(), "DISPLAY=:97", "ULLAGE_URL="+console, "ULLAGE_TOKEN="+in.Token,
 			"PATH="+filepath.Dir(service.Binary())+":"+os.Getenv("PATH"))
 		if err := term.Start(); err != nil {
 			return fmt.Errorf("xterm: %w", err)
 		}
-		time.Sleep(3 * time.Second)
-		shoot := exec.Command("import", "-window", "root", filepath.Join(out, c.name+".png"))
+		time.Sleep(6 * time.Second)
+		shoot := exec.Command("import", "-window", "root", "-crop", fmt.Sprintf("1280x%d+0+0", 16*c.rows+24), "+repage", filepath.Join(out, c.name+".png"))
 		shoot.Env = append(os.Environ(), "DISPLAY=:97")
 		if b, err := shoot.CombinedOutput(); err != nil {
 			return fmt.Errorf("import: %w: %s", err, b)

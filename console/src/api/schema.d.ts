@@ -5489,6 +5489,8 @@ export interface components {
             why: string;
         };
         LimitAhead: {
+            /** @description It is over the limit already, and the times are of no use */
+            beyond?: boolean;
             /**
              * Format: date-time
              * @description Not before this with 95 %; none if surely not within seven days

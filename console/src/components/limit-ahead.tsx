@@ -5,6 +5,12 @@ import { between, soon, words } from "../lib/format";
 export function LimitAheadNote({ limit }: { limit?: LimitAhead }) {
   if (!limit) return null;
   const rule = `limit of ${words(limit.rule)}`;
+  if (limit.beyond)
+    return (
+      <p className="text-[0.8125rem] font-semibold" title={rule}>
+        beyond its limit
+      </p>
+    );
   if (limit.likely) {
     return (
       <p className="text-[0.8125rem] font-semibold" title={`${rule}, ${between(limit)}`}>

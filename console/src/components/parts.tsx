@@ -104,7 +104,7 @@ export function Head({
     <th
       scope="col"
       title={title}
-      className={`py-1 pr-6 font-normal last:pr-0 ${right ? "text-right" : "text-left"} ${className}`}
+      className={`py-1 pr-6 font-normal last:pr-0 max-2xl:pr-4 max-2xl:last:pr-0 ${right ? "text-right" : "text-left"} ${className}`}
       aria-sort={sorted === "reversed" ? "descending" : (sorted ?? "none")}
     >
       <button

@@ -242,7 +242,7 @@ export function Contact({ devices }: { devices: readonly Device[] }) {
               {shown.map((c) => (
                 <td
                   key={c.key}
-                  className={`py-1 pr-6 whitespace-nowrap last:pr-0 ${c.right ? "text-right tabular-nums" : ""} ${c.key === "online" ? "w-44" : ""}`}
+                  className={`py-1 pr-6 whitespace-nowrap last:pr-0 max-2xl:pr-4 max-2xl:last:pr-0 ${c.right ? "text-right tabular-nums" : ""}`}
                 >
                   {c.key === "device" ? (
                     <Name r={r} by={by} />
@@ -296,8 +296,8 @@ function Name({ r, by }: { r: Row; by: string }) {
 
 function OnLine({ share }: { share: number }) {
   return (
-    <span className="flex items-center gap-2">
-      <span className="h-2 flex-1 bg-line/60" aria-hidden="true">
+    <span className="flex items-center justify-end gap-2 2xl:w-44">
+      <span className="hidden h-2 flex-1 bg-line/60 2xl:block" aria-hidden="true">
         <span
           className={`block h-full ${share < 95 ? "bg-watch" : "bg-muted/60"}`}
           style={{ width: `${Math.max(0, share)}%` }}

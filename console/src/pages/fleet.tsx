@@ -169,7 +169,7 @@ export function FleetPage() {
             <Activity devices={shown} />
           ) : view === "map" ? (
             <Suspense fallback={<p className="py-8 text-muted">Loading the map…</p>}>
-              <div className="h-[max(24rem,62vh)]">
+              <div className="h-[max(24rem,calc(100vh-14.5rem))]">
                 <FleetMap
                   devices={shown}
                   where={where}
