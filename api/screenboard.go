@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"net/url"
@@ -139,6 +140,20 @@ func (s *server) waysAsk(c access.Caller, where string, q url.Values) bool {
 	return true
 }
 
+// reaches reports whether a span of a board goes back to a time.
+func reaches(span string, to, now time.Time) bool {
+	const some = 2 * time.Minute
+	if begin, _, fixed := strings.Cut(span, ".."); fixed {
+		from, err := time.Parse(time.RFC3339, begin)
+		return err == nil && !to.Before(from.Add(-some))
+	}
+	long := spanOf(span)
+	if _, err := value.ParseDuration(span); err != nil { // of a day, a week or a month that may be over
+		long *= 2
+	}
+	return !to.Before(now.Add(-long - some))
+}
+
 // boardAsks reports whether a board on a screen asks for an operation.
 func (s *server) boardAsks(p *person.Shown, c access.Caller, op string, path func(string) string, q url.Values, now time.Time) bool {
 	kind, of, made := strings.Cut(p.Board, "/")
@@ -201,7 +216,18 @@ func (s *server) boardAsks(p *person.Shown, c access.Caller, op string, path fun
 		return len(q) == 3 && len(q["device"]) == 1 && s.shows(p, c, q.Get("device")) && slices.ContainsFunc(b.Instruments, func(x board.Instrument) bool {
 			return x.Forecast != "" && q.Get("ahead") == x.Forecast && slices.Equal(q["metric"], x.Metrics)
 		})
-	case "alarms": // those of a trace of one device
+	case "activity": // a strip of links
+		return slices.ContainsFunc(b.Instruments, func(x board.Instrument) bool {
+			from, err := value.ParseDuration(q.Get("span"))
+			return err == nil && x.States == board.OfLink && len(q) == 3 && q.Get("where") == cmp.Or(both(where, x.Devices), "true") && q.Get("off") == "200" &&
+				reaches(cmp.Or(x.Span, p.Param("span", b.Span)), now.Add(-from.Std()), now)
+		})
+	case "alarms": // a strip of them
+		if slices.ContainsFunc(b.Instruments, func(x board.Instrument) bool {
+			return x.States == board.OfAlarm && len(q) == 3 && q.Get("where") == cmp.Or(both(where, x.Devices), "true") && q.Get("all") == "true" && q.Get("limit") == "500"
+		}) {
+			return true
+		} // those of a trace of one device
 		return len(q) == 3 && s.shows(p, c, q.Get("device")) && q.Get("all") == "true" && q.Get("limit") == "500" &&
 			slices.ContainsFunc(b.Instruments, func(x board.Instrument) bool { return x.Kind == "trace" })
 	case opPlaces: // a map shows where they are, and a plan where devices stand

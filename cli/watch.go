@@ -404,7 +404,7 @@ func (m *watching) row(a client.Alarm) string {
 		state = "latched"
 	}
 	since := ago(&a.RaisedAt)
-	rest := fmt.Sprintf("%-15s %-10s %-20s %s", state, since, harmless(a.Device+a.Group), harmless(a.Message))
+	rest := fmt.Sprintf("%-15s %-12s %-20s %s", state, since, harmless(a.Device+a.Group), harmless(a.Message))
 	line := []rune(head + rest)
 	if len(line) > m.wide {
 		line = append(line[:max(m.wide-1, 0)], '…')

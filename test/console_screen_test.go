@@ -30,7 +30,8 @@ func TestScreens(t *testing.T) {
 
 	hall := filepath.Join(t.TempDir(), "hall.yaml")
 	ok(t, os.WriteFile(hall, []byte("board: hall\nparameters: [model]\ninstruments:\n  - instrument: trace\n    place: [0, 0, 6, 4]\n    metrics: [must_temp, ullage]\n    devices: must_temp < 50\n"+
-		"  - instrument: bars\n    place: [6, 0, 6, 4]\n    metrics: [must_temp]\n  - instrument: tally\n    place: [0, 4, 4, 3]\n    count: must_temp > 3\n  - instrument: control\n    place: [4, 4, 3, 3]\n    setting: max_temp\n"), 0o600))
+		"  - instrument: bars\n    place: [6, 0, 6, 4]\n    metrics: [must_temp]\n  - instrument: tally\n    place: [0, 4, 4, 3]\n    count: must_temp > 3\n  - instrument: control\n    place: [4, 4, 3, 3]\n    setting: max_temp\n"+
+		"  - {instrument: bars, place: [7, 4, 5, 3], metrics: [ullage], step: 1h}\n  - {instrument: strip, place: [0, 7, 6, 2], states: link, span: 7d}\n  - {instrument: strip, place: [6, 7, 6, 2], states: alarm, devices: must_temp < 50}\n"), 0o600))
 	cli(t, s, "board", "load", hall)
 	// Every kind of page works without a question being refused.
 	pages := map[string]struct{ page, shows string }{
@@ -74,6 +75,10 @@ func TestScreens(t *testing.T) {
 			ok(t, p.WaitText("there is no board \"none\"", within))
 			p.Forget() // that it is not there
 			ok(t, p.Wait(`document.querySelector("h1")?.innerText.toLowerCase().startsWith("hall")`, within))
+		}
+		if name == "own-board" {
+			ok(t, p.Wait(`document.querySelector("[aria-label='tank-fennimore-07: on line 100 %']") && document.body.innerText.includes("No alarm in 1 d")`, within))
+			ok(t, p.Wait(`[...document.querySelectorAll("figcaption")].some((f) => /mean of each 1 h: .* 30(\.5)? cm/.test(f.textContent) || f.textContent.includes("30.5 cm"))`, within))
 		}
 		quiet(t, p, name)
 		text, err := browser.Eval[string](p, `document.body.innerText`)
@@ -176,6 +181,13 @@ func TestScreenAsksForNothingElse(t *testing.T) {
 		method, path string
 		want         int
 	}{
+		{board, "GET", "/api/v1/activity?span=1441min&off=200&where=" + where, 200},
+		{board, "GET", "/api/v1/activity?span=1500min&off=200&where=" + where, 403},
+		{board, "GET", "/api/v1/activity?span=1441min&off=200", 403},
+		{board, "GET", "/api/v1/activity?span=1441min&off=200&where=" + url.QueryEscape(`device.id == "`+other+`"`), 403},
+		{board, "GET", "/api/v1/alarms?all=true&limit=500&where=" + where, 200},
+		{board, "GET", "/api/v1/alarms?all=true&limit=500", 403},
+		{board, "GET", "/api/v1/alarms?all=true&limit=500&rule=co2_high&where=" + where, 403},
 		{device, "GET", "/api/v1/me", 200},
 		{device, "GET", "/api/v1/devices/" + tank + "/settings?units=own", 200},
 		{device, "GET", "/api/v1/devices/" + other + "/settings", 403},

@@ -62,8 +62,22 @@ type Instrument struct {
 	Text    string               `yaml:"text,omitempty" json:"text,omitempty" maxLength:"8000" doc:"Of a note: Markdown"`
 	Setting string               `yaml:"setting,omitempty" json:"setting,omitempty" maxLength:"200" doc:"Of a control: the setting that is set on the devices"`
 	Command string               `yaml:"command,omitempty" json:"command,omitempty" maxLength:"200" doc:"Of a control: the command that the devices are given"`
+	States  string               `yaml:"states,omitempty" json:"states,omitempty" enum:"link,alarm" doc:"Of a strip: when devices were on line, or had an alarm, in the place of a metric"`
+	Step    string               `yaml:"step,omitempty" json:"step,omitempty" maxLength:"20" doc:"Of bars: a bar for each such step of the span, of all devices together, in the place of each device" example:"1d"`
 	Linear  bool                 `yaml:"linear,omitempty" json:"linear,omitempty" doc:"Of a dial: a bar in the place of an arc"`
 }
+
+// The states of devices that a strip shows beside those of metrics.
+const (
+	OfLink  = "link"
+	OfAlarm = "alarm"
+)
+
+// The steps of time that bars may have.
+const (
+	minStep = time.Minute
+	maxStep = 31 * 24 * time.Hour
+)
 
 // Kinds are the kinds of instruments, with what each needs.
 var Kinds = []string{"trace", "dial", "figure", "bars", "histogram", "roster", "alarms", "tally", "strip", "vessels", "map", "plan", "note", "control"}
@@ -205,7 +219,19 @@ func (x *Instrument) check() *Error {
 		return wrong("/place", "the place [%d, %d, %d, %d] is not on the grid, which has %d columns; an instrument is 1 to %d wide and 1 to 40 high", c, r, w, h, Columns, Columns)
 	}
 	switch {
-	case slices.Contains(measures, x.Kind) && len(x.Metrics) == 0:
+	case x.States != "" && x.Kind != "strip":
+		return wrong("/states", "only a strip shows link or alarm; leave states out of a %s", x.Kind)
+	case x.States != "" && x.States != OfLink && x.States != OfAlarm:
+		return wrong("/states", "%q is nothing that a strip shows; write link or alarm, or metrics in its place", value.Clip(x.States, 40))
+	case x.States != "" && len(x.Metrics) > 0:
+		return wrong("/states", "a strip shows a metric or %s; leave one of the two out", x.States)
+	case x.Step != "" && x.Kind != "bars":
+		return wrong("/step", "only bars have a step; leave it out of a %s", x.Kind)
+	case x.Step != "" && !lasts(x.Step, minStep, maxStep):
+		return wrong("/step", "%q is no step of time; write from 1min to 31d, like 1h or 1d", value.Clip(x.Step, 20))
+	case x.Step != "" && x.GroupBy != "":
+		return wrong("/step", "a bar for each step is of all devices together; leave out step or group_by")
+	case slices.Contains(measures, x.Kind) && len(x.Metrics) == 0 && x.States == "":
 		return wrong("/metrics", "a %s shows metrics; name one, like metrics: [must_temp]", x.Kind)
 	case !slices.Contains(measures, x.Kind) && len(x.Metrics) > 0:
 		return wrong("/metrics", "a %s shows no metrics; leave them out", x.Kind)

@@ -78,6 +78,8 @@ func ForDevice(id string, m *model.Model) *Board {
 	for _, p := range states[:min(len(states), 6)] {
 		r.put(6, 2, Instrument{Kind: "strip", Metrics: []string{p.Name}})
 	}
+	r.put(6, 2, Instrument{Kind: "strip", States: OfLink})
+	r.put(6, 2, Instrument{Kind: "strip", States: OfAlarm})
 	r.next()
 	for _, p := range m.With(model.Setting) {
 		if p.Stored() && len(b.Instruments) < Most-8 {

@@ -4925,6 +4925,16 @@ export interface components {
             site?: string;
             /** @description A span of its own */
             span?: string;
+            /**
+             * @description Of a strip: when devices were on line, or had an alarm, in the place of a metric
+             * @enum {string}
+             */
+            states?: "link" | "alarm";
+            /**
+             * @description Of bars: a bar for each such step of the span, of all devices together, in the place of each device
+             * @example 1d
+             */
+            step?: string;
             /** @description Of a note: Markdown */
             text?: string;
             /** @description What stands over it; said of what it shows if left out */

@@ -125,19 +125,31 @@ export default function InstrumentForm({
         />
       </Row>
       {measures.includes(x.instrument) && (
-        <Row label={x.instrument === "trace" ? "Metrics" : "Metric"} id="i-metric">
+        <Row label={x.instrument === "trace" ? "Metrics" : x.instrument === "strip" ? "What it shows" : "Metric"} id="i-metric">
           <select
             id="i-metric"
             multiple={x.instrument === "trace"}
             size={x.instrument === "trace" ? 6 : undefined}
-            value={x.instrument === "trace" ? (x.metrics ?? []) : (x.metrics?.[0] ?? "")}
+            value={
+              x.instrument === "trace" ? (x.metrics ?? []) : ofDevice(x.states) || (x.metrics?.[0] ?? "")
+            }
             onChange={(e) => {
+              const states = stripped.find((o) => ofDevice(o.of) === e.target.value)?.of;
               const metrics = [...e.target.selectedOptions].map((o) => o.value).slice(0, 8);
-              set({ metrics, ...(metrics.length > 1 && { forecast: undefined }) });
+              if (states) set({ states, metrics: undefined });
+              else set({ states: undefined, metrics, ...(metrics.length > 1 && { forecast: undefined }) });
             }}
             className={fieldLook}
           >
-            {x.instrument !== "trace" && !x.metrics?.length && <option value="">choose one</option>}
+            {x.instrument !== "trace" && !x.metrics?.length && !x.states && (
+              <option value="">choose one</option>
+            )}
+            {x.instrument === "strip" &&
+              stripped.map((o) => (
+                <option key={o.of} value={ofDevice(o.of)}>
+                  {o.name}
+                </option>
+              ))}
             {metrics.map(([name, title]) => (
               <option key={name} value={name}>
                 {name} ({title})
@@ -173,7 +185,18 @@ export default function InstrumentForm({
           </select>
         </Row>
       )}
-      {["trace", "bars", "vessels"].includes(x.instrument) && (
+      {x.instrument === "bars" && (
+        <Row label="A bar for each" id="i-step">
+          <Choose
+            id="i-step"
+            value={x.step ?? ""}
+            none={x.group_by ? "group" : "device, now"}
+            options={steps}
+            onChange={(v) => set({ step: v || undefined, ...(v && { group_by: undefined }) })}
+          />
+        </Row>
+      )}
+      {(x.instrument === "trace" || x.instrument === "vessels" || (x.instrument === "bars" && !x.step)) && (
         <Row label="Group by" id="i-group">
           <select
             id="i-group"
@@ -188,7 +211,7 @@ export default function InstrumentForm({
           </select>
         </Row>
       )}
-      {["trace", "figure", "strip"].includes(x.instrument) && (
+      {(["trace", "figure", "strip"].includes(x.instrument) || x.step) && (
         <Row label="Span" id="i-span">
           <Spans
             id="i-span"
@@ -452,6 +475,21 @@ const compares = [
   { value: "28d", name: "four weeks before" },
   { value: "365d", name: "a year before" },
 ];
+
+const steps = [
+  { value: "5min", name: "5 min" },
+  { value: "1h", name: "hour" },
+  { value: "6h", name: "6 hours" },
+  { value: "1d", name: "day" },
+  { value: "7d", name: "7 days" },
+];
+
+// What a strip shows of devices beside their metrics; no metric is called so.
+const stripped = [
+  { of: "link", name: "when they were on line" },
+  { of: "alarm", name: "when they had an alarm" },
+] as const;
+const ofDevice = (states: Instrument["states"]) => (states ? `: ${states}` : "");
 
 const forecasts = [
   { value: "1h", name: "1 h ahead" },

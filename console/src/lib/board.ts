@@ -96,7 +96,7 @@ export function useProperty(name: string, devices: readonly Device[], asModel = 
 export function useLines(
   metrics: readonly string[],
   s: Seen,
-  o: { aggregate?: string; groupBy?: string; steps?: number; enabled?: boolean },
+  o: { aggregate?: string; groupBy?: string; steps?: number; step?: string; enabled?: boolean },
 ) {
   return useQuery({
     queryKey: [
@@ -110,6 +110,7 @@ export function useLines(
       o.aggregate,
       o.groupBy,
       o.steps,
+      o.step,
     ],
     enabled: o.enabled !== false && metrics.length > 0,
     placeholderData: keepPreviousData,
@@ -121,7 +122,7 @@ export function useLines(
             query: {
               metric: [...metrics],
               span: `${iso(s.times.from)}..${iso(s.times.to)}`,
-              steps: o.steps ?? 240,
+              ...(o.step ? { step: o.step } : { steps: o.steps ?? 240 }),
               aggregate: (o.aggregate ?? "mean") as "mean",
               where: s.where || "true",
               ...(o.groupBy && {

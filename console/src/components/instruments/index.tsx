@@ -5,7 +5,9 @@ import { useScreen } from "../../lib/screen";
 import { Boundary } from "../boundary";
 import { Alarms, MapOf, Plan, Roster, Tally, VesselField } from "./devices";
 import { Frame, None, titleOf } from "./parts";
-import { Strip, Trace } from "./series";
+import { Trace } from "./series";
+import { Strip } from "./strip";
+import { StepBars } from "./step-bars";
 import { Bars, Dial, Figure, Histogram } from "./values";
 import { Control, Note } from "./words";
 
@@ -106,7 +108,7 @@ function Drawn({
     case "figure":
       return <Figure x={x} seen={seen} />;
     case "bars":
-      return <Bars x={x} seen={seen} />;
+      return x.step ? <StepBars x={x} seen={seen} height={height} /> : <Bars x={x} seen={seen} />;
     case "histogram":
       return <Histogram x={x} seen={seen} height={height} />;
     case "roster":

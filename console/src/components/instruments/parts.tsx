@@ -67,6 +67,8 @@ export function titleOf(x: Instrument, p?: Property): string {
       return x.count?.startsWith("label.") ? `By ${x.count.slice(6)}` : `By ${x.count ?? ""}`;
     case "control":
       return words(x.setting ?? x.command ?? "");
+    case "strip":
+      return x.states === "link" ? "On line" : x.states === "alarm" ? "Alarms over time" : metric;
     case "histogram":
       return `${metric}, how it is spread`;
   }

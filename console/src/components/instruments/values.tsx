@@ -6,6 +6,7 @@ import { ago, lasting, number, plural, say, words } from "../../lib/format";
 import { grown } from "../../lib/size";
 import { worst } from "../vessel";
 import { about, Frame, limitsNear, NoneYet, titleOf } from "./parts";
+import { mean, reduce } from "./reduce";
 
 // rangeOf is what a scale goes over: the range of the model, or else what is usual, the
 // limits and the value, with some room.
@@ -192,14 +193,6 @@ function Arc({ at, value, usual, limits, colour, said }: Scale) {
     </svg>
   );
 }
-
-const reduce: Record<string, (v: number[]) => number> = {
-  min: (v) => Math.min(...v),
-  max: (v) => Math.max(...v),
-  sum: (v) => v.reduce((a, b) => a + b, 0),
-  count: (v) => v.length,
-};
-const mean = (v: number[]) => v.reduce((a, b) => a + b, 0) / v.length;
 
 export function Figure({ x, seen }: { x: Instrument; seen: Seen }) {
   const metric = x.metrics?.[0] ?? "";
