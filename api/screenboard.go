@@ -201,9 +201,13 @@ func (s *server) boardAsks(p *person.Shown, c access.Caller, op string, path fun
 			if mine == "" {
 				mine = "true"
 			}
-			metrics := slices.Equal(q["metric"], x.Metrics) || q.Get("metric") == strings.Join(x.Metrics, ",")
+			shown := x.Metrics
+			if x.Kind == "roster" { // the course of each of its metrics stands beside the value
+				shown = x.MetricColumns()
+			}
+			metrics := slices.Equal(q["metric"], shown) || q.Get("metric") == strings.Join(shown, ",")
 			fixed := strings.Contains(span, "..") && q.Get("span") == span
-			if len(x.Metrics) == 0 || !metrics || q.Get("where") != mine || q.Get("group_by") != x.GroupBy {
+			if len(shown) == 0 || !metrics || q.Get("where") != mine || q.Get("group_by") != x.GroupBy {
 				return false
 			}
 			if before, err := value.ParseDuration(x.Compare); err == nil && (inWindow(from, to, spanOf(span), now.Add(-before.Std()), time.Time{}) ||

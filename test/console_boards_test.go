@@ -293,6 +293,11 @@ func TestCausesAreFoundInThreeClicks(t *testing.T) {
 	ok(t, p.Wait(`[...document.querySelectorAll("input, textarea, .cm-content")].some((x) => /^must_temp > [23]\d.* 'Cel'/.test(x.value ?? x.innerText))`, within))
 	quiet(t, p, "a rule from a chart")
 
+	// In a table of devices the course of a metric stands beside its value.
+	ok(t, p.Go(d.Console+"/boards/made/model/press-scale"))
+	ok(t, p.Wait(`(() => { [...document.querySelectorAll("[data-instrument]")].at(-1)?.scrollIntoView(); const x = document.querySelector("main table path[stroke='var(--series)']"); return x?.closest("td").innerText.includes(" kg") })()`, within))
+	quiet(t, p, "a table with courses")
+
 	// On the map each site has its place, and leads to its devices.
 	ok(t, p.Go(d.Console+"/?view=map"))
 	ok(t, p.WaitText("Needs somebody", within))

@@ -31,7 +31,7 @@ func TestScreens(t *testing.T) {
 	hall := filepath.Join(t.TempDir(), "hall.yaml")
 	ok(t, os.WriteFile(hall, []byte("board: hall\nparameters: [model]\ninstruments:\n  - instrument: trace\n    place: [0, 0, 6, 4]\n    metrics: [must_temp, ullage]\n    devices: must_temp < 50\n"+
 		"  - instrument: bars\n    place: [6, 0, 6, 4]\n    metrics: [must_temp]\n  - instrument: tally\n    place: [0, 4, 4, 3]\n    count: must_temp > 3\n  - instrument: control\n    place: [4, 4, 3, 3]\n    setting: max_temp\n"+
-		"  - {instrument: bars, place: [7, 4, 5, 3], metrics: [ullage], step: 1h}\n  - {instrument: strip, place: [0, 7, 6, 2], states: link, span: 7d}\n  - {instrument: strip, place: [6, 7, 6, 2], states: alarm, devices: must_temp < 50}\n"), 0o600))
+		"  - {instrument: bars, place: [7, 4, 5, 3], metrics: [ullage], step: 1h}\n  - {instrument: strip, place: [0, 7, 6, 2], states: link, span: 7d}\n  - {instrument: roster, place: [0, 9, 12, 3], columns: [health, must_temp, label.site, ullage]}\n  - {instrument: strip, place: [6, 7, 6, 2], states: alarm, devices: must_temp < 50}\n"), 0o600))
 	cli(t, s, "board", "load", hall)
 	// Every kind of page works without a question being refused.
 	pages := map[string]struct{ page, shows string }{

@@ -93,6 +93,20 @@ var (
 	spanNames  = []string{"today", "yesterday", "week", "last-week", "month", "last-month"}
 )
 
+// OfDevices are what a column may show beside metrics and labels.
+var OfDevices = []string{"health", "link", "model", "headspace", "seen"}
+
+// MetricColumns are the columns of a roster that are metrics.
+func (x *Instrument) MetricColumns() []string {
+	var out []string
+	for _, c := range x.Columns {
+		if !slices.Contains(OfDevices, c) && !strings.HasPrefix(c, "label.") {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
 // Error is one thing wrong with a board.
 type Error struct {
 	Key      string // pointer into the file, as in /instruments/2/metrics; empty for the whole

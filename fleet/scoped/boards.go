@@ -125,11 +125,7 @@ func (p *part) knowsColumn(col string) bool {
 	if key, ok := strings.CutPrefix(col, "label."); ok {
 		return p.labels[key]
 	}
-	switch col {
-	case "health", "link", "model", "headspace", "seen":
-		return true
-	}
-	return slices.ContainsFunc(p.models, func(m *model.Model) bool { _, ok := m.Property(col); return ok })
+	return slices.Contains(board.OfDevices, col) || slices.ContainsFunc(p.models, func(m *model.Model) bool { _, ok := m.Property(col); return ok })
 }
 
 func (f *Fleet) ownCount(c access.Caller, p *part, count string) bool {

@@ -125,7 +125,10 @@ export default function InstrumentForm({
         />
       </Row>
       {measures.includes(x.instrument) && (
-        <Row label={x.instrument === "trace" ? "Metrics" : x.instrument === "strip" ? "What it shows" : "Metric"} id="i-metric">
+        <Row
+          label={x.instrument === "trace" ? "Metrics" : x.instrument === "strip" ? "What it shows" : "Metric"}
+          id="i-metric"
+        >
           <select
             id="i-metric"
             multiple={x.instrument === "trace"}
@@ -211,7 +214,7 @@ export default function InstrumentForm({
           </select>
         </Row>
       )}
-      {(["trace", "figure", "strip"].includes(x.instrument) || x.step) && (
+      {(["trace", "figure", "strip", "roster"].includes(x.instrument) || x.step) && (
         <Row label="Span" id="i-span">
           <Spans
             id="i-span"

@@ -2,9 +2,19 @@ import type { History } from "../api/client";
 import { rem } from "../lib/format";
 
 // Spark is a trend at a glance, with the limit as a dotted line.
-export function Spark({ history, limit }: { history?: History; limit?: number }) {
-  const w = 92;
-  const h = 34;
+export function Spark({
+  history,
+  limit,
+  width: w = 92,
+  height: h = 34,
+}: {
+  history?: Pick<History, "from" | "to"> & {
+    steps: readonly Pick<History["steps"][number], "at" | "mean">[];
+  };
+  limit?: number;
+  width?: number; // at the usual size of letters
+  height?: number;
+}) {
   const b = history?.steps ?? [];
   if (b.length === 0) return <span className="inline-block" style={{ width: rem(w), height: rem(h) }} />;
   const from = Date.parse(history!.from);

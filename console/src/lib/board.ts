@@ -1,4 +1,4 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { api, ask, type Board, type Device, type Instrument, type Property } from "../api/client";
 import { useDevicesSeen } from "./moment";
@@ -92,6 +92,26 @@ export function useProperty(name: string, devices: readonly Device[], asModel = 
   return (asModel ? of : own.data)?.properties.find((p) => p.name === name);
 }
 
+const mostModels = 20; // of which units are asked for at once
+
+// useModelsOf are the properties of the models of some devices, in the units that whoever looks
+// prefers.
+export function useModelsOf(devices: readonly Device[]): ReadonlyMap<string, Property[]> {
+  const names = useMemo(
+    () => [...new Set(devices.map((d) => d.model))].sort().slice(0, mostModels),
+    [devices],
+  );
+  return useQueries({
+    queries: names.map((name) => ({
+      queryKey: ["model", name],
+      staleTime: 60_000,
+      queryFn: () => ask(api.GET("/api/v1/models/{name}", { params: { path: { name } } })),
+    })),
+    combine: (answers) =>
+      new Map(answers.flatMap((a) => (a.data ? [[a.data.name, a.data.properties] as const] : []))),
+  });
+}
+
 // useLines asks for a metric of an instrument's devices over its span.
 export function useLines(
   metrics: readonly string[],
@@ -175,12 +195,15 @@ export const metricsOf = (b: Board) => [
     b.instruments.flatMap((x) => [
       ...(x.metrics ?? []),
       ...Object.keys(x.at ?? {}).flatMap((k) => k.split("/").slice(1)), // values on a plan
-      ...(x.columns ?? []).filter((c) => /^[a-z][a-z0-9_]*$/.test(c) && !notMetrics.has(c)),
+      ...(x.columns ?? []).filter(isMetric),
     ]),
   ),
 ];
 
 const notMetrics = new Set(["health", "link", "model", "headspace", "seen"]);
+
+// isMetric tells whether a column of a roster is a metric.
+export const isMetric = (c: string) => /^[A-Za-z_][A-Za-z0-9_-]*$/.test(c) && !notMetrics.has(c);
 
 // bottom is the first row below everything on a board.
 export const bottom = (b: Board) => Math.max(0, ...b.instruments.map((x) => x.place[1] + x.place[3]));

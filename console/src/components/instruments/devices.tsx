@@ -6,7 +6,7 @@ import { useFleet } from "../../api/live";
 import { both, useChosen, type Seen } from "../../lib/board";
 import { useCrosshair } from "../../lib/crosshair";
 import { calling } from "../../lib/alarms";
-import { absolute, ago, called, number, plural, rank, say, words } from "../../lib/format";
+import { absolute, ago, number, plural, rank, say, words } from "../../lib/format";
 import { useMetricsOfEach, useMoment } from "../../lib/moment";
 import { byNeed } from "../../lib/need";
 import { usePlaces } from "../../lib/place";
@@ -17,7 +17,6 @@ import { middle, PlanPicture, type PlacedValue } from "../plan";
 import { Vessels as Field } from "../../pages/fleet-vessels";
 import { Badge } from "../badge";
 import { useMatching } from "../where";
-import { Vessel } from "../vessel";
 import { Frame, None, titleOf } from "./parts";
 
 export function Alarms({ x, seen }: { x: Instrument; seen: Seen }) {
@@ -167,133 +166,6 @@ export function MapOf({ x, seen }: { x: Instrument; seen: Seen }) {
   );
 }
 
-const heads: Record<string, string> = {
-  health: "health",
-  link: "link",
-  model: "model",
-  headspace: "headspace",
-  seen: "last heard",
-};
-
-export function Roster({ x, seen }: { x: Instrument; seen: Seen }) {
-  const { devices, pending } = useChosen(seen.where);
-  const columns = x.columns?.length ? x.columns : ["health", "headspace", "seen"];
-  const [sort, setSort] = useState("");
-  const down = sort.startsWith("-");
-  const key = down ? sort.slice(1) : sort;
-  const rows = useMemo(() => {
-    const worth = (d: Device): number | string => {
-      switch (key) {
-        case "id":
-          return d.id;
-        case "headspace":
-          return d.headspace ?? 2;
-        case "seen":
-          return d.last_at ?? "";
-        case "health":
-          return d.health ?? "";
-        case "link":
-          return d.link;
-        case "model":
-          return d.model;
-      }
-      if (key.startsWith("label.")) return d.labels[key.slice(6)] ?? "";
-      const v = d.latest[key]?.value;
-      return typeof v === "number" ? v : typeof v === "boolean" ? Number(v) : String(v ?? "");
-    };
-    const out = [...devices].sort(byNeed);
-    if (key)
-      out.sort((a, b) => {
-        const [p, q] = [worth(a), worth(b)];
-        return (
-          (down ? -1 : 1) *
-          (typeof p === "number" && typeof q === "number" ? p - q : String(p).localeCompare(String(q)))
-        );
-      });
-    return out;
-  }, [devices, key, down]);
-  const cell = (d: Device, c: string) => {
-    switch (c) {
-      case "health":
-        return d.health ?? d.status;
-      case "link":
-        return d.link;
-      case "model":
-        return d.model;
-      case "headspace":
-        return d.headspace === undefined ? "" : `${number(100 * d.headspace, 0)} %`;
-      case "seen":
-        return ago(d.last_at, seen.now);
-    }
-    if (c.startsWith("label.")) return d.labels[c.slice(6)] ?? "";
-    return d.latest[c]
-      ? say(d.latest[c].value, { decimals: typeof d.latest[c].value === "number" ? 1 : -1 })
-      : "";
-  };
-  const right = (c: string) => !["id", "health", "link", "model"].includes(c) && !c.startsWith("label.");
-  return (
-    <Frame title={titleOf(x)} aside={plural(rows.length, "device")}>
-      {rows.length === 0 ? (
-        <None>{pending ? "Loading…" : "No device is chosen."}</None>
-      ) : (
-        <table className="w-full border-collapse">
-          <thead className="sticky top-0 bg-ground">
-            <tr className="text-muted">
-              {["id", ...columns].map((c) => (
-                <th
-                  key={c}
-                  scope="col"
-                  aria-sort={key === c ? (down ? "descending" : "ascending") : undefined}
-                  className={`border-b border-line py-1 pr-4 font-normal whitespace-nowrap ${right(c) ? "text-right" : "text-left"}`}
-                >
-                  <button
-                    type="button"
-                    className="hover:text-ink"
-                    onClick={() => setSort(key === c && !down ? `-${c}` : c)}
-                  >
-                    {c === "id" ? "device" : (heads[c] ?? words(c.replace(/^label\./, "")))}{" "}
-                    {key === c ? (down ? "↓" : "↑") : ""}
-                  </button>
-                </th>
-              ))}
-            </tr>
-          </thead>
-          <tbody>
-            {rows.slice(0, 200).map((d) => (
-              <tr key={d.id} className="border-b border-line">
-                <td className="py-1 pr-4 whitespace-nowrap">
-                  <Link to={`/devices/${d.id}`} className="flex items-center gap-2.5 hover:text-press">
-                    <Vessel device={d} width={13} badge={false} />
-                    {called(d)}
-                  </Link>
-                </td>
-                {columns.map((c) => (
-                  <td
-                    key={c}
-                    className={`py-1 pr-4 whitespace-nowrap tabular-nums ${right(c) ? "text-right" : ""}`}
-                  >
-                    {cell(d, c)}
-                  </td>
-                ))}
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      )}
-      {rows.length > 200 && (
-        <p className="py-1 text-muted">
-          The first 200 are shown;{" "}
-          <Link to={`/?view=list&where=${encodeURIComponent(seen.where)}`} className="text-press underline">
-            all {number(rows.length)}
-          </Link>
-        </p>
-      )}
-    </Frame>
-  );
-}
-
-// Plan is the picture of a site with its devices where somebody put them, on this board or on
-// the page of the site; while a board is changed they are dragged there.
 // usePlaced are the values that stand on a plan by themselves.
 function usePlaced(at: Instrument["at"], devices: readonly Device[]): PlacedValue[] {
   const keys = Object.keys(at ?? {}).filter((k) => k.includes("/"));
@@ -325,6 +197,8 @@ function useThen(now: number, on: boolean) {
   return useMoment(past, useMetricsOfEach(past > 0)).moment;
 }
 
+// Plan is the picture of a site with its devices where somebody put them, on this board or on
+// the page of the site; while a board is changed they are dragged there.
 export function Plan({
   x,
   seen,
