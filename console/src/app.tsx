@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { lazy, Suspense, useEffect } from "react";
+import { useEffect, type ComponentType } from "react";
 import { Navigate, Route, Routes, useLocation } from "react-router";
 import { Refusal } from "./api/client";
 import { onHappened, startLive } from "./api/live";
@@ -11,48 +11,66 @@ import { Empty } from "./components/parts";
 import { FleetPage } from "./pages/fleet";
 import { meQuery } from "./lib/me";
 import { wasScreen } from "./lib/screen";
+import { whenAsked } from "./lib/when-asked";
 import { SignInPage } from "./pages/sign-in";
 
-// Charts are the heaviest part; the fleet page does not wait for them.
-const DevicePage = lazy(() => import("./pages/device"));
-const AlarmPage = lazy(() => import("./pages/alarm"));
-const AlarmPerformancePage = lazy(() => import("./pages/alarm-performance"));
-const HandoverPage = lazy(() => import("./pages/handover"));
-const MaintenancePage = lazy(() => import("./pages/maintenance"));
-const AlarmsPage = lazy(() => import("./pages/alarms"));
-const JoinPage = lazy(() => import("./pages/join"));
-const JoinKeyPage = lazy(() => import("./pages/join-key"));
-const JoinRequestsPage = lazy(() => import("./pages/join-requests"));
-const JournalPage = lazy(() => import("./pages/journal"));
-const DocumentsPage = lazy(() => import("./pages/documents"));
-const BoardsPage = lazy(() => import("./pages/boards"));
-const BoardRotationPage = lazy(() => import("./pages/board-rotation"));
-const OwnBoardPage = lazy(() => import("./pages/board").then((m) => ({ default: m.OwnBoardPage })));
-const MadeBoardPage = lazy(() => import("./pages/board").then((m) => ({ default: m.MadeBoardPage })));
-const CommandJobPage = lazy(() => import("./pages/command-job"));
-const SettingsPage = lazy(() => import("./pages/settings"));
-const LayerPage = lazy(() => import("./pages/layer"));
-const RolloutPage = lazy(() => import("./pages/rollout"));
-const SitesPage = lazy(() => import("./pages/sites").then((m) => ({ default: m.SitesPage })));
-const SitePage = lazy(() => import("./pages/sites").then((m) => ({ default: m.SitePage })));
-const RulesPage = lazy(() => import("./pages/rules").then((m) => ({ default: m.RulesPage })));
-const RulePage = lazy(() => import("./pages/rules").then((m) => ({ default: m.RulePage })));
-const ModelsPage = lazy(() => import("./pages/models"));
-const ModelPage = lazy(() => import("./pages/model"));
-const ModelEditPage = lazy(() => import("./pages/model-edit"));
-const QueryPage = lazy(() => import("./pages/query"));
-const ServicePage = lazy(() => import("./pages/service"));
-const PeoplePage = lazy(() => import("./pages/people").then((m) => ({ default: m.PeoplePage })));
-const PersonPage = lazy(() => import("./pages/people").then((m) => ({ default: m.PersonPage })));
-const TeamsPage = lazy(() => import("./pages/teams").then((m) => ({ default: m.TeamsPage })));
-const TeamPage = lazy(() => import("./pages/teams").then((m) => ({ default: m.TeamPage })));
-const KeysPage = lazy(() => import("./pages/keys").then((m) => ({ default: m.KeysPage })));
-const KeyPage = lazy(() => import("./pages/keys").then((m) => ({ default: m.KeyPage })));
-const SignInsPage = lazy(() => import("./pages/keys").then((m) => ({ default: m.SignInsPage })));
-const YouPage = lazy(() => import("./pages/you"));
-const ActivatePage = lazy(() => import("./pages/activate"));
-const ScreenPage = lazy(() => import("./pages/screen"));
-const TrafficPage = lazy(() => import("./pages/traffic"));
+// page is one whose code is loaded when somebody goes there.
+const page = (load: () => Promise<{ default: ComponentType }>) =>
+  whenAsked(load, <p className="p-6 text-muted">Loading…</p>);
+
+const DevicePage = page(() => import("./pages/device"));
+const AlarmPage = page(() => import("./pages/alarm"));
+const AlarmPerformancePage = page(() => import("./pages/alarm-performance"));
+const HandoverPage = page(() => import("./pages/handover"));
+const MaintenancePage = page(() => import("./pages/maintenance"));
+const AlarmsPage = page(() => import("./pages/alarms"));
+const JoinPage = page(() => import("./pages/join"));
+const JoinKeyPage = page(() => import("./pages/join-key"));
+const JoinRequestsPage = page(() => import("./pages/join-requests"));
+const JournalPage = page(() => import("./pages/journal"));
+const DocumentsPage = page(() => import("./pages/documents"));
+const BoardsPage = page(() => import("./pages/boards"));
+const BoardRotationPage = page(() => import("./pages/board-rotation"));
+const OwnBoardPage = page(() => import("./pages/board").then((m) => ({ default: m.OwnBoardPage })));
+const MadeBoardPage = page(() => import("./pages/board").then((m) => ({ default: m.MadeBoardPage })));
+const CommandJobPage = page(() => import("./pages/command-job"));
+const SettingsPage = page(() => import("./pages/settings"));
+const LayerPage = page(() => import("./pages/layer"));
+const RolloutPage = page(() => import("./pages/rollout"));
+const SitesPage = page(() => import("./pages/sites").then((m) => ({ default: m.SitesPage })));
+const SitePage = page(() => import("./pages/sites").then((m) => ({ default: m.SitePage })));
+const RulesPage = page(() => import("./pages/rules").then((m) => ({ default: m.RulesPage })));
+const RulePage = page(() => import("./pages/rules").then((m) => ({ default: m.RulePage })));
+const ModelsPage = page(() => import("./pages/models"));
+const ModelPage = page(() => import("./pages/model"));
+const ModelEditPage = page(() => import("./pages/model-edit"));
+const QueryPage = page(() => import("./pages/query"));
+const ServicePage = page(() => import("./pages/service"));
+const PeoplePage = page(() => import("./pages/people").then((m) => ({ default: m.PeoplePage })));
+const PersonPage = page(() => import("./pages/people").then((m) => ({ default: m.PersonPage })));
+const TeamsPage = page(() => import("./pages/teams").then((m) => ({ default: m.TeamsPage })));
+const TeamPage = page(() => import("./pages/teams").then((m) => ({ default: m.TeamPage })));
+const KeysPage = page(() => import("./pages/keys").then((m) => ({ default: m.KeysPage })));
+const KeyPage = page(() => import("./pages/keys").then((m) => ({ default: m.KeyPage })));
+const SignInsPage = page(() => import("./pages/keys").then((m) => ({ default: m.SignInsPage })));
+const YouPage = page(() => import("./pages/you"));
+const ActivatePage = page(() => import("./pages/activate"));
+const ScreenPage = page(() => import("./pages/screen"));
+const TrafficPage = page(() => import("./pages/traffic"));
+
+// What is opened most from a bookmark is loaded beside the question who is there.
+const ahead: Record<string, { begin: () => Promise<void> }> = {
+  devices: DevicePage,
+  alarms: AlarmsPage,
+  boards: OwnBoardPage,
+  sites: SitePage,
+  traffic: TrafficPage,
+  settings: SettingsPage,
+  join: JoinPage,
+  query: QueryPage,
+};
+// Where that fails, the page itself says so.
+void ahead[window.location.pathname.split("/")[1]]?.begin().catch(() => undefined);
 
 // shownBy names the answers that show something of a kind.
 function shownBy(kind: string): string[] {
@@ -140,11 +158,7 @@ export function App() {
   const location = useLocation();
   const place = location.pathname;
   if (place === "/activate" || place === "/screen")
-    return (
-      <Boundary place={place}>
-        <Suspense fallback={null}>{place === "/screen" ? <ScreenPage /> : <ActivatePage />}</Suspense>
-      </Boundary>
-    );
+    return <Boundary place={place}>{place === "/screen" ? <ScreenPage /> : <ActivatePage />}</Boundary>;
   if (me.isPending) return null;
   if (!me.data) {
     const status = me.error instanceof Refusal ? me.error.status : 0;
@@ -165,148 +179,146 @@ export function App() {
     <Notices>
       <Frame person={me.data.person} only={start?.only} screen={me.data.screen}>
         <Boundary place={place}>
-          <Suspense fallback={<p className="p-6 text-muted">Loading…</p>}>
-            <Routes>
-              <Route path="/" element={<FleetPage />} />
-              <Route path="/devices/:id/*" element={<DevicePage />} />
-              <Route path="/models" element={<ModelsPage />} />
-              <Route
-                path="/models/new"
-                element={
-                  <Only role="engineer">
-                    <ModelEditPage />
-                  </Only>
-                }
-              />
-              <Route path="/models/:name" element={<ModelPage />} />
-              <Route
-                path="/models/:name/edit"
-                element={
-                  <Only role="engineer">
-                    <ModelEditPage />
-                  </Only>
-                }
-              />
-              <Route path="/query" element={<QueryPage />} />
-              <Route path="/alarms" element={<AlarmsPage />} />
-              <Route path="/alarms/:id" element={<AlarmPage />} />
-              <Route path="/alarms/performance" element={<AlarmPerformancePage />} />
-              <Route path="/alarms/handover" element={<HandoverPage />} />
-              <Route path="/maintenance" element={<MaintenancePage />} />
-              <Route path="/rules" element={<RulesPage />} />
-              <Route path="/rules/:name" element={<RulePage />} />
-              <Route path="/settings" element={<SettingsPage />} />
-              <Route path="/settings/:name" element={<LayerPage />} />
-              <Route path="/boards" element={<BoardsPage />} />
-              <Route path="/boards/made/in-turn" element={<BoardRotationPage />} />
-              <Route path="/boards/:name" element={<OwnBoardPage />} />
-              <Route path="/boards/made/:kind" element={<MadeBoardPage />} />
-              <Route path="/boards/made/:kind/:of" element={<MadeBoardPage />} />
-              <Route path="/commands/:id" element={<CommandJobPage />} />
-              <Route path="/rollouts/:id" element={<RolloutPage />} />
-              <Route path="/sites" element={<SitesPage />} />
-              <Route path="/sites/:name" element={<SitePage />} />
-              <Route
-                path="/join"
-                element={
-                  <Only role="engineer">
-                    <JoinPage />
-                  </Only>
-                }
-              />
-              <Route
-                path="/join/keys/:name"
-                element={
-                  <Only role="engineer">
-                    <JoinKeyPage />
-                  </Only>
-                }
-              />
-              <Route
-                path="/join/requests"
-                element={
-                  <Only role="engineer">
-                    <JoinRequestsPage />
-                  </Only>
-                }
-              />
-              <Route path="/journal" element={<JournalPage />} />
-              <Route path="/documents" element={<DocumentsPage />} />
-              <Route path="/documents/:name" element={<DocumentsPage />} />
-              <Route path="/traffic" element={<TrafficPage />} />
-              <Route
-                path="/people"
-                element={
-                  <Only role="owner">
-                    <PeoplePage />
-                  </Only>
-                }
-              />
-              <Route
-                path="/people/:name"
-                element={
-                  <Only role="owner">
-                    <PersonPage />
-                  </Only>
-                }
-              />
-              <Route
-                path="/teams"
-                element={
-                  <Only role="owner">
-                    <TeamsPage />
-                  </Only>
-                }
-              />
-              <Route
-                path="/teams/:name"
-                element={
-                  <Only role="owner">
-                    <TeamPage />
-                  </Only>
-                }
-              />
-              <Route
-                path="/keys"
-                element={
-                  <Only role="owner">
-                    <KeysPage />
-                  </Only>
-                }
-              />
-              <Route
-                path="/keys/:name"
-                element={
-                  <Only role="owner">
-                    <KeyPage />
-                  </Only>
-                }
-              />
-              <Route
-                path="/sign-ins"
-                element={
-                  <Only role="owner">
-                    <SignInsPage />
-                  </Only>
-                }
-              />
-              <Route path="/you" element={<YouPage />} />
-              <Route path="/service" element={<ServicePage />} />
-              <Route
-                path="*"
-                element={
-                  <Empty
-                    title="There is no such page"
-                    next={
-                      <a href="/" className="text-press hover:underline">
-                        Go to the fleet
-                      </a>
-                    }
-                  />
-                }
-              />
-            </Routes>
-          </Suspense>
+          <Routes>
+            <Route path="/" element={<FleetPage />} />
+            <Route path="/devices/:id/*" element={<DevicePage />} />
+            <Route path="/models" element={<ModelsPage />} />
+            <Route
+              path="/models/new"
+              element={
+                <Only role="engineer">
+                  <ModelEditPage />
+                </Only>
+              }
+            />
+            <Route path="/models/:name" element={<ModelPage />} />
+            <Route
+              path="/models/:name/edit"
+              element={
+                <Only role="engineer">
+                  <ModelEditPage />
+                </Only>
+              }
+            />
+            <Route path="/query" element={<QueryPage />} />
+            <Route path="/alarms" element={<AlarmsPage />} />
+            <Route path="/alarms/:id" element={<AlarmPage />} />
+            <Route path="/alarms/performance" element={<AlarmPerformancePage />} />
+            <Route path="/alarms/handover" element={<HandoverPage />} />
+            <Route path="/maintenance" element={<MaintenancePage />} />
+            <Route path="/rules" element={<RulesPage />} />
+            <Route path="/rules/:name" element={<RulePage />} />
+            <Route path="/settings" element={<SettingsPage />} />
+            <Route path="/settings/:name" element={<LayerPage />} />
+            <Route path="/boards" element={<BoardsPage />} />
+            <Route path="/boards/made/in-turn" element={<BoardRotationPage />} />
+            <Route path="/boards/:name" element={<OwnBoardPage />} />
+            <Route path="/boards/made/:kind" element={<MadeBoardPage />} />
+            <Route path="/boards/made/:kind/:of" element={<MadeBoardPage />} />
+            <Route path="/commands/:id" element={<CommandJobPage />} />
+            <Route path="/rollouts/:id" element={<RolloutPage />} />
+            <Route path="/sites" element={<SitesPage />} />
+            <Route path="/sites/:name" element={<SitePage />} />
+            <Route
+              path="/join"
+              element={
+                <Only role="engineer">
+                  <JoinPage />
+                </Only>
+              }
+            />
+            <Route
+              path="/join/keys/:name"
+              element={
+                <Only role="engineer">
+                  <JoinKeyPage />
+                </Only>
+              }
+            />
+            <Route
+              path="/join/requests"
+              element={
+                <Only role="engineer">
+                  <JoinRequestsPage />
+                </Only>
+              }
+            />
+            <Route path="/journal" element={<JournalPage />} />
+            <Route path="/documents" element={<DocumentsPage />} />
+            <Route path="/documents/:name" element={<DocumentsPage />} />
+            <Route path="/traffic" element={<TrafficPage />} />
+            <Route
+              path="/people"
+              element={
+                <Only role="owner">
+                  <PeoplePage />
+                </Only>
+              }
+            />
+            <Route
+              path="/people/:name"
+              element={
+                <Only role="owner">
+                  <PersonPage />
+                </Only>
+              }
+            />
+            <Route
+              path="/teams"
+              element={
+                <Only role="owner">
+                  <TeamsPage />
+                </Only>
+              }
+            />
+            <Route
+              path="/teams/:name"
+              element={
+                <Only role="owner">
+                  <TeamPage />
+                </Only>
+              }
+            />
+            <Route
+              path="/keys"
+              element={
+                <Only role="owner">
+                  <KeysPage />
+                </Only>
+              }
+            />
+            <Route
+              path="/keys/:name"
+              element={
+                <Only role="owner">
+                  <KeyPage />
+                </Only>
+              }
+            />
+            <Route
+              path="/sign-ins"
+              element={
+                <Only role="owner">
+                  <SignInsPage />
+                </Only>
+              }
+            />
+            <Route path="/you" element={<YouPage />} />
+            <Route path="/service" element={<ServicePage />} />
+            <Route
+              path="*"
+              element={
+                <Empty
+                  title="There is no such page"
+                  next={
+                    <a href="/" className="text-press hover:underline">
+                      Go to the fleet
+                    </a>
+                  }
+                />
+              }
+            />
+          </Routes>
         </Boundary>
       </Frame>
     </Notices>

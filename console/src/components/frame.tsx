@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
-import { lazy, Suspense, useEffect, useState, type ReactNode } from "react";
+import { useEffect, useState, type ReactNode } from "react";
 import { Link, NavLink, useLocation, useNavigate } from "react-router";
 import { api, ask } from "../api/client";
 import { useFleet } from "../api/live";
@@ -10,10 +10,11 @@ import { meQuery, useMay, type Role } from "../lib/me";
 import { useReturn } from "../lib/return";
 import { applyTheme, theme, type Theme } from "../lib/theme";
 import { useNow } from "../lib/use";
+import { whenAsked } from "../lib/when-asked";
 import { Badge } from "./badge";
 import { Mark } from "./vessel";
 
-const Palette = lazy(() => import("./palette"));
+const Palette = whenAsked(() => import("./palette"));
 
 const pages: { to: string; name: string; also?: string[]; needs?: Role }[] = [
   { to: "/", name: "Fleet" },
@@ -119,11 +120,7 @@ export function Frame({
       <main id="main" tabIndex={-1} className="px-5 pb-8 !outline-none">
         {children}
       </main>
-      {finding && (
-        <Suspense>
-          <Palette onClose={() => setFinding(false)} />
-        </Suspense>
-      )}
+      {finding && <Palette onClose={() => setFinding(false)} />}
     </div>
   );
 }

@@ -1,5 +1,5 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
-import { useMemo } from "react";
+import { useMemo, useState } from "react";
 import { api, ask, type Board, type Device, type Instrument, type Property } from "../api/client";
 import { useDevicesSeen } from "./moment";
 import type { AlarmSpan } from "../components/trace";
@@ -64,14 +64,18 @@ export function seenBy(x: Instrument, s: Seen): Seen {
 export function useChosen(where: string): { devices: Device[]; pending: boolean } {
   const all = useDevicesSeen();
   const { matching, pending } = useMatching(where);
-  const devices = useMemo(
+  const chosen = useMemo(
     () =>
       pending
         ? []
         : [...all.values()].filter((d) => d.status !== "retired" && (!matching || matching.has(d.id))),
     [all, matching, pending],
   );
-  return { devices, pending };
+  // As long as none of them has changed they are the same, so that nothing is drawn anew.
+  const [devices, setDevices] = useState(chosen);
+  const same = devices.length === chosen.length && devices.every((d, i) => d === chosen[i]);
+  if (!same) setDevices(chosen);
+  return { devices: same ? devices : chosen, pending };
 }
 
 // useProperty is what the models say of a metric or setting of some devices: in the units that
@@ -133,6 +137,8 @@ export function useLines(
       o.step,
     ],
     enabled: o.enabled !== false && metrics.length > 0,
+    // Of a day, a week or a month that goes on more comes, though its times stay.
+    refetchInterval: !s.times.live && !s.asOf && s.times.to > s.now ? 60_000 : false,
     placeholderData: keepPreviousData,
     retry: false,
     queryFn: () =>

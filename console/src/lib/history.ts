@@ -104,9 +104,15 @@ export function timesOf(span: string, now: number): Times {
   const [from, to] = span.split("..").map(Date.parse);
   if (from < to) return { from, to, live: false };
   const ms = msOf(span) || 24 * hour;
-  // The window moves on every ten seconds, so that charts do not crawl.
-  const end = Math.ceil(now / 10_000) * 10_000;
+  const end = endOf(ms, now);
   return { from: end - ms, to: end, live: true };
+}
+
+// endOf is where a span ends that goes on with the clock. It moves on in steps, so that charts do
+// not crawl: of what they show in half a dot, of ten seconds at least and a minute at most.
+export function endOf(ms: number, now: number): number {
+  const step = Math.min(Math.max(Math.round(ms / 2000 / 1000) * 1000, 10_000), 60_000);
+  return Math.ceil(now / step) * step;
 }
 
 // msOf is how long a written duration is, such as 24h or 7d; 0 for none.

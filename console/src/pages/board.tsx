@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { lazy, Suspense, useEffect, useMemo, useState } from "react";
+import { useEffect, useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, ask, tagged, type Board, type Instrument as Described } from "../api/client";
 import { useDevices } from "../api/live";
@@ -16,10 +16,11 @@ import { MomentContext, useMoment } from "../lib/moment";
 import { boardSpans, timesOf } from "../lib/history";
 import { useScreen } from "../lib/screen";
 import { useNarrow, useNow, useParam, useTitle } from "../lib/use";
+import { whenAsked } from "../lib/when-asked";
 import { NewBoard } from "./boards";
 
-const BoardGrid = lazy(() => import("../components/board-grid"));
-const InstrumentForm = lazy(() => import("../components/instrument-form"));
+const BoardGrid = whenAsked(() => import("../components/board-grid"), <p className="text-muted">Loading…</p>);
+const InstrumentForm = whenAsked(() => import("../components/instrument-form"));
 
 // OwnBoardPage is a board that somebody made.
 export function OwnBoardPage() {
@@ -570,41 +571,39 @@ function Editor({
         </p>
       )}
       <div className="grid gap-5 lg:grid-cols-[minmax(0,1fr)_20rem]">
-        <Suspense fallback={<p className="text-muted">Loading…</p>}>
-          <BoardGrid
-            instruments={draft.instruments}
-            picked={picked}
-            onPick={setPicked}
-            onPlaces={(places) =>
-              put({ ...draft, instruments: draft.instruments.map((x, i) => ({ ...x, place: places[i] })) })
-            }
-            draw={(x, i) => (
-              <Instrument
-                x={x}
-                seen={seen}
-                lack={draft === board ? lacks?.get(i) : undefined}
-                onChange={(next) => change(i, next)}
-              />
-            )}
-          />
-          <InstrumentForm
-            key={picked}
-            board={draft}
-            onBoard={put}
-            x={draft.instruments[picked]}
-            onChange={(x) => change(picked, x)}
-            onCopy={() => {
-              const x = draft.instruments[picked];
-              const place = [x.place[0], bottom(draft), x.place[2], x.place[3]];
-              put({ ...draft, instruments: [...draft.instruments, { ...x, place }] });
-              setPicked(draft.instruments.length);
-            }}
-            onRemove={() => {
-              put({ ...draft, instruments: draft.instruments.filter((_, i) => i !== picked) });
-              setPicked(-1);
-            }}
-          />
-        </Suspense>
+        <BoardGrid
+          instruments={draft.instruments}
+          picked={picked}
+          onPick={setPicked}
+          onPlaces={(places) =>
+            put({ ...draft, instruments: draft.instruments.map((x, i) => ({ ...x, place: places[i] })) })
+          }
+          draw={(x, i) => (
+            <Instrument
+              x={x}
+              seen={seen}
+              lack={draft === board ? lacks?.get(i) : undefined}
+              onChange={(next) => change(i, next)}
+            />
+          )}
+        />
+        <InstrumentForm
+          key={picked}
+          board={draft}
+          onBoard={put}
+          x={draft.instruments[picked]}
+          onChange={(x) => change(picked, x)}
+          onCopy={() => {
+            const x = draft.instruments[picked];
+            const place = [x.place[0], bottom(draft), x.place[2], x.place[3]];
+            put({ ...draft, instruments: [...draft.instruments, { ...x, place }] });
+            setPicked(draft.instruments.length);
+          }}
+          onRemove={() => {
+            put({ ...draft, instruments: draft.instruments.filter((_, i) => i !== picked) });
+            setPicked(-1);
+          }}
+        />
       </div>
       {removing && (
         <Dialog

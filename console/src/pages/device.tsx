@@ -26,7 +26,7 @@ import { written } from "../lib/prefer";
 import { useScreen } from "../lib/screen";
 import { grown, stacked } from "../lib/size";
 import { useSite } from "../lib/place";
-import { expectedGap, limitsOf, newestOf, summarise, whereDataIs, withGaps } from "../lib/history";
+import { endOf, expectedGap, limitsOf, newestOf, summarise, whereDataIs, withGaps } from "../lib/history";
 import { useNarrow, useNow, useParam, useTitle } from "../lib/use";
 import { DeviceLog } from "../components/device-log";
 import { History } from "./device-history";
@@ -274,8 +274,7 @@ function Now({
   const heard = Object.keys(device.latest).length > 0;
   const newest = newestOf(device);
   const tall = stacked(telemetry.length, 260, 92);
-  // The window moves on every ten seconds, so that charts do not crawl.
-  const end = Math.ceil(now / 10_000) * 10_000;
+  const end = endOf(chosen.ms, now);
   const { from, to, live } = whereDataIs({ from: end - chosen.ms, to: end, live: true }, newest);
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-x-6 lg:grid-cols-[minmax(0,1fr)_minmax(19rem,23rem)]">

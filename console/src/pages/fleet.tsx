@@ -1,5 +1,5 @@
 import { useQueries, useQuery } from "@tanstack/react-query";
-import { lazy, memo, Suspense, useMemo } from "react";
+import { memo, useMemo } from "react";
 import { Link } from "react-router";
 import { api, ask, type Device, type Margin, type Model } from "../api/client";
 import { useDevices, useFleet } from "../api/live";
@@ -18,6 +18,7 @@ import { byNeed } from "../lib/need";
 import { useScreen } from "../lib/screen";
 import { timesOf } from "../lib/history";
 import { useNow, useParam, useTitle } from "../lib/use";
+import { whenAsked } from "../lib/when-asked";
 import { Activity } from "./fleet-activity";
 import { List } from "./fleet-list";
 import { Vessels } from "./fleet-vessels";
@@ -168,16 +169,14 @@ export function FleetPage() {
           ) : view === "activity" ? (
             <Activity devices={shown} />
           ) : view === "map" ? (
-            <Suspense fallback={<p className="py-8 text-muted">Loading the map…</p>}>
-              <div className="h-[max(24rem,calc(100vh-14.5rem))]">
-                <FleetMap
-                  devices={shown}
-                  where={where}
-                  times={timesOf("24h", asOf || minute)}
-                  placing={!asOf && !screen}
-                />
-              </div>
-            </Suspense>
+            <div className="h-[max(24rem,calc(100vh-14.5rem))]">
+              <FleetMap
+                devices={shown}
+                where={where}
+                times={timesOf("24h", asOf || minute)}
+                placing={!asOf && !screen}
+              />
+            </div>
           ) : (
             <Vessels devices={shown} by={by} raised={asOf ? undefined : raised} only={only} />
           )}
@@ -206,7 +205,10 @@ export function FleetPage() {
 }
 
 // The map brings the shapes of the land, which nobody else needs.
-const FleetMap = lazy(() => import("../components/fleet-map"));
+const FleetMap = whenAsked(
+  () => import("../components/fleet-map"),
+  <p className="py-8 text-muted">Loading the map…</p>,
+);
 
 // alarmed is the rank of a device's worst open alarm under a rule, or under any.
 const alarmed = (d: Device, rule?: string) =>

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { lazy, Suspense, useEffect, useState } from "react";
+import { useEffect, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { parse, stringify } from "yaml";
 import { api, ask, type Model, type ModelPreview } from "../api/client";
@@ -10,8 +10,12 @@ import { Button, Choice, Trouble } from "../components/parts";
 import type { Schema } from "../lib/model-complete";
 import { plural } from "../lib/format";
 import { useParam, useTitle } from "../lib/use";
+import { whenAsked } from "../lib/when-asked";
 
-const CodeEditor = lazy(() => import("../components/code-editor"));
+const CodeEditor = whenAsked(
+  () => import("../components/code-editor"),
+  <p className="p-3 text-muted">Loading…</p>,
+);
 
 type Format = "json" | "yaml";
 
@@ -178,17 +182,15 @@ function Editor({ name, published }: { name: string; published: string }) {
       <div className="grid min-h-0 flex-1 gap-4 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
         <div className="flex h-[60vh] min-h-0 flex-col lg:h-auto">
           <div className="min-h-0 flex-1">
-            <Suspense fallback={<p className="p-3 text-muted">Loading…</p>}>
-              <CodeEditor
-                given={given}
-                format={format}
-                schema={schema.data as Schema | undefined}
-                mistakes={preview?.findings ?? []}
-                label="Thing Model"
-                onChange={setText}
-                jump={jump}
-              />
-            </Suspense>
+            <CodeEditor
+              given={given}
+              format={format}
+              schema={schema.data as Schema | undefined}
+              mistakes={preview?.findings ?? []}
+              label="Thing Model"
+              onChange={setText}
+              jump={jump}
+            />
           </div>
           {preview && preview.findings.length > 0 && (
             <ul

@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { lazy, Suspense, useEffect, useMemo, useRef, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import { Link, useLocation, useNavigate, useParams } from "react-router";
 import { parse } from "yaml";
 import { api, ask, listed, Refusal, tagged, type FolderFinding, type Rule, type Tagged } from "../api/client";
@@ -23,8 +23,12 @@ import { useParam, useTitle } from "../lib/use";
 import { AlarmTabs } from "./alarms";
 import { May } from "../components/may";
 import { meQuery } from "../lib/me";
+import { whenAsked } from "../lib/when-asked";
 
-const CodeEditor = lazy(() => import("../components/code-editor"));
+const CodeEditor = whenAsked(
+  () => import("../components/code-editor"),
+  <p className="p-3 text-muted">Loading…</p>,
+);
 
 const at = (name: string) => `/rules/${encodeURIComponent(name)}`;
 
@@ -547,17 +551,15 @@ function Editor({ inForce, gone = false }: { inForce?: Tagged<Rule>; gone?: bool
           ) : (
             <div className="flex h-[60vh] min-h-0 flex-col lg:h-auto lg:flex-1">
               <div className="min-h-0 flex-1">
-                <Suspense fallback={<p className="p-3 text-muted">Loading…</p>}>
-                  <CodeEditor
-                    given={given}
-                    format="yaml"
-                    schema={schema.data as Schema | undefined}
-                    mistakes={findings ?? []}
-                    label="Alarm rule"
-                    onChange={write}
-                    jump={jump}
-                  />
-                </Suspense>
+                <CodeEditor
+                  given={given}
+                  format="yaml"
+                  schema={schema.data as Schema | undefined}
+                  mistakes={findings ?? []}
+                  label="Alarm rule"
+                  onChange={write}
+                  jump={jump}
+                />
               </div>
               {findings && findings.length > 0 && (
                 <ul

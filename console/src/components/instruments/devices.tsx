@@ -1,4 +1,4 @@
-import { lazy, Suspense, useMemo, useState } from "react";
+import { useMemo, useState } from "react";
 import { Link } from "react-router";
 import { useQuery } from "@tanstack/react-query";
 import { api, ask, type Device, type Instrument } from "../../api/client";
@@ -13,6 +13,7 @@ import { usePlaces } from "../../lib/place";
 import { useScreen } from "../../lib/screen";
 import { useDelayed } from "../../lib/use";
 import { grown } from "../../lib/size";
+import { whenAsked } from "../../lib/when-asked";
 import { middle, PlanPicture, type PlacedValue } from "../plan";
 import { Vessels as Field } from "../../pages/fleet-vessels";
 import { Badge } from "../badge";
@@ -149,7 +150,7 @@ export function VesselField({ x, seen }: { x: Instrument; seen: Seen }) {
   );
 }
 
-const FleetMap = lazy(() => import("../fleet-map"));
+const FleetMap = whenAsked(() => import("../fleet-map"), <None>Loading…</None>);
 
 export function MapOf({ x, seen }: { x: Instrument; seen: Seen }) {
   const { devices, pending } = useChosen(seen.where);
@@ -158,9 +159,7 @@ export function MapOf({ x, seen }: { x: Instrument; seen: Seen }) {
       {devices.length === 0 ? (
         <None>{pending ? "Loading…" : "No device is chosen."}</None>
       ) : (
-        <Suspense fallback={<None>Loading…</None>}>
-          <FleetMap devices={devices} where={seen.where} times={seen.times} />
-        </Suspense>
+        <FleetMap devices={devices} where={seen.where} times={seen.times} />
       )}
     </Frame>
   );

@@ -44,7 +44,10 @@ export function Trace({ x, seen, height }: { x: Instrument; seen: Seen; height: 
   const screen = useScreen();
   const { onPoint, point } = usePoint();
   const alarms = useAlarmsOf(one, x.metrics?.[0] ?? "", seen.now);
-  const by = useMemo(() => new Map(devices.map((d) => [d.id, d])), [devices]);
+  // A chart is drawn anew when devices look otherwise, and not with every reading.
+  const looks = devices.map((d) => `${d.id} ${d.interval} ${abnormal(d)}`).join();
+  // eslint-disable-next-line react-hooks/exhaustive-deps -- what else changes of them is not drawn
+  const by = useMemo(() => new Map(devices.map((d) => [d.id, d])), [looks]);
   const several = (x.metrics?.length ?? 0) > 1;
   const rows = useMemo(
     () =>
