@@ -145,7 +145,7 @@ func (s *server) deviceRoutes() {
 		for i, c := range list {
 			u := uses[i]
 			x := client.Credential{ID: c.ID, Kind: string(c.Kind), Serial: c.Serial, CreatedAt: c.CreatedAt.UTC(),
-				ExpiresAt: optional(c.ExpiresAt), RevokedAt: optional(c.RevokedAt), UsedAt: optional(u.At), UsedFrom: u.From, UsedOver: u.Over}
+				ExpiresAt: optional(c.ExpiresAt), RevokedAt: optional(c.RevokedAt), UsedAt: optional(u.At), UsedFrom: u.From, UsedOver: u.Over, Replaces: c.Replaces}
 			if !u.SharedAt.IsZero() {
 				x.SharedAt, x.SharedWith = optional(u.SharedAt), u.Other
 			}

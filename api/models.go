@@ -285,7 +285,7 @@ func (s *server) model(c access.Caller, m *model.Model, counts map[[2]string]dev
 		if a.Output != nil {
 			x.Output = handbook.Fields(a.Output)
 		}
-		x.Component = a.Component
+		x.Component, x.Renews = a.Component, a.Renews
 		out.Actions = append(out.Actions, x)
 	}
 	for _, e := range m.Events {

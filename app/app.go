@@ -218,7 +218,7 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 			return a, err
 		}
 	}
-	if a.Devices, err = devices.Open(ctx, devices.Options{Records: records, Commits: a.Commits, Models: a.Models, Issuer: o.Issuer,
+	if a.Devices, err = devices.Open(ctx, devices.Options{Records: records, Commits: a.Commits, Models: a.Models, Issuer: o.Issuer, Master: o.Master,
 		Bus: a.Bus, Now: o.Now}); err != nil {
 		return a, err
 	}

@@ -171,18 +171,27 @@ func handedOver(c *cobra.Command, o client.Onboarded, place string) error {
 
 func deviceRenew() *cobra.Command {
 	var f credentialFlags
-	var keep bool
+	var keep, tell bool
 	var many change
 	c := &cobra.Command{
 		Use:   "renew DEVICE",
 		Short: "Give a device another credential; the old ones stop at once, or work on",
-		Long:  "Gives a device a new token or certificate. With --keep the ones before work on, so\nthat the device can be changed over without a gap; end them then with\n\"ullage device revoke\". With --where every device for which the condition is true now\ngets one; their bundles go into the folder of --out, with a manifest, and where it was\ninterrupted the same command goes on.",
+		Long:  "Gives a device a new token or certificate. With --keep the ones before work on, so\nthat the device can be changed over without a gap; end them then with\n\"ullage device revoke\". With --where every device for which the condition is true now\ngets one; their bundles go into the folder of --out, with a manifest, and where it was\ninterrupted the same command goes on. With --tell the devices are given the command of\ntheir model that has them renew it by themselves (ullage:renews), and nobody sees it.",
 		Example: "  ullage device renew tank-fennimore-07\n  ullage device renew hub-fennimore --cert --keep --out hub-fennimore.zip\n" +
-			"  ullage device renew --where 'label.site == \"Saltmarsh\"' --cert --keep --out saltmarsh",
+			"  ullage device renew --where 'label.site == \"Saltmarsh\"' --cert --keep --out saltmarsh\n" +
+			"  ullage device renew --where 'label.site == \"Saltmarsh\"' --tell",
 		Args:              many.orOne(),
 		ValidArgsFunction: deviceNames,
 		RunE: func(c *cobra.Command, args []string) error {
-			if *many.where != "" {
+			if tell && (keep || f.certificate || f.csr != "" || f.out != "") {
+				return usageError{errors.New("with --tell the device makes and keeps it by itself; leave --keep, --cert, --csr and --out out")}
+			}
+			switch {
+			case tell && *many.where != "":
+				return many.tellRenew(c)
+			case tell:
+				return tellRenew(c, args[0])
+			case *many.where != "":
 				return many.renew(c, &f, keep)
 			}
 			cl, n, place, err := f.ready(c, args[0])
@@ -198,6 +207,7 @@ func deviceRenew() *cobra.Command {
 	}
 	f.add(c)
 	c.Flags().BoolVar(&keep, "keep", false, "let the old credentials work on")
+	c.Flags().BoolVar(&tell, "tell", false, "have the device renew it by itself, by a command of its model")
 	many.flags(c)
 	return c
 }

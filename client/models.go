@@ -47,6 +47,7 @@ type Affordance struct {
 	Fields  []InputField    `json:"fields,omitempty" doc:"What goes with it, member by member, where each is a single value"`
 	Example json.RawMessage `json:"example,omitempty" doc:"Something that may go with it"`
 	Output  string          `json:"output,omitempty" doc:"What a command gives back, in words"`
+	Renews  bool            `json:"renews,omitempty" doc:"A command that has the device renew what lets it in"`
 }
 
 // InputField is one value that goes with a command or an event.

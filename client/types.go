@@ -244,6 +244,7 @@ type Credential struct {
 	// SharedAt is when it was used from two addresses at once.
 	SharedAt   *time.Time `json:"shared_at,omitempty" doc:"When it was used last from two addresses at once, which one device does not"`
 	SharedWith string     `json:"shared_with,omitempty" doc:"The other of the two"`
+	Replaces   string     `json:"replaces,omitempty" doc:"The credential that ends when this one is used first"`
 }
 
 // Contact is how far a device is on its way in, and what is not as it should be.

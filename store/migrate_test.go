@@ -169,8 +169,8 @@ func TestCredentialsOfVersionSix(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, statement := range []string{"ALTER TABLE credentials DROP COLUMN warned_at", "DROP TABLE join_keys", "DROP TABLE join_salts", "DROP TABLE join_requests",
-		"DROP TABLE bulk_jobs", "DROP TABLE bulk_progress", "DROP TABLE credential_uses", "DELETE FROM migrations WHERE id = '7'",
+	for _, statement := range []string{"ALTER TABLE credentials DROP COLUMN warned_at", "ALTER TABLE credentials DROP COLUMN replaces", "DROP TABLE join_keys", "DROP TABLE join_salts", "DROP TABLE join_requests",
+		"DROP TABLE bulk_jobs", "DROP TABLE bulk_progress", "DROP TABLE credential_uses", "DELETE FROM migrations WHERE id IN ('7', '14')",
 		`INSERT INTO credentials (id, device, hash, created_at, kind, expires_at) VALUES ('crt-1', 'hub-saltmarsh', x'00', 1, 'certificate', 9)`} {
 		if err := db.Exec(statement).Error; err != nil {
 			t.Fatalf("%s: %v", statement, err)
@@ -183,7 +183,7 @@ func TestCredentialsOfVersionSix(t *testing.T) {
 	defer s.Close()
 	ctx := context.Background()
 	cs, err := s.Records.Credentials(ctx)
-	if err != nil || len(cs) != 1 || !cs[0].WarnedAt.IsZero() || cs[0].ExpiresAt.UnixMilli() != 9 {
+	if err != nil || len(cs) != 1 || !cs[0].WarnedAt.IsZero() || cs[0].Replaces != "" || cs[0].ExpiresAt.UnixMilli() != 9 {
 		t.Errorf("the credentials are %+v, %v", cs, err)
 	}
 	keys, err := s.Records.JoinKeys(ctx)

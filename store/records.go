@@ -170,6 +170,14 @@ var recordMigrations = []*gormigrate.Migration{{
 }, {
 	ID:      "13",
 	Migrate: bySubject,
+}, {
+	ID: "14",
+	Migrate: func(tx *gorm.DB) error {
+		if tx.Migrator().HasColumn(&credentialRow{}, "Replaces") {
+			return nil
+		}
+		return tx.Migrator().AddColumn(&credentialRow{}, "Replaces")
+	},
 }}
 
 // storeRow is about the store itself; there is one.

@@ -120,6 +120,8 @@ type Action struct {
 	Safe, Idempotent         bool
 	Optional                 bool
 	Component                string // as of a Property
+	// Renews says that the device renews what lets it in when it is given this command.
+	Renews bool
 }
 
 // Event is something that a device tells when it happens.

@@ -410,6 +410,7 @@ var (
 	thingTerms    = []string{"name", "interval", "additional", "log_lines", "log_keep"}
 	propertyTerms = []string{"role", "decimals", "usual", "accept", "kept_by_service", "retention", "rollup_retention", "was",
 		"derived", "tells", "component"}
+	actionTerms = []string{"component", "renews"}
 )
 
 // ours refuses a term under Ullage's prefix that Ullage does not know: it is a
@@ -553,9 +554,13 @@ func (m *Model) interactions(n *node, wrong *Findings) {
 			}
 			may := slices.Contains(optional, at)
 			if group == "actions" {
+				ours(x, at, actionTerms, wrong)
+				if r := x.get("ullage:renews"); r != nil && (r.kind != 't' || r.yes && x.get("input") != nil) {
+					wrong.add(at+"/ullage:renews", "this is true for a command that has a device renew what lets it in; such a command has no input")
+				}
 				m.Actions = append(m.Actions, Action{Name: name, Title: x.str("title"),
 					Description: x.str("description"), Input: schemaOf(x.get("input")), Output: schemaOf(x.get("output")), Safe: x.truth("safe"), Idempotent: x.truth("idempotent"), Optional: may,
-					Component: component(x, at, wrong)})
+					Component: component(x, at, wrong), Renews: x.truth("ullage:renews")})
 			} else {
 				m.Events = append(m.Events, Event{Name: name, Title: x.str("title"), Description: x.str("description"),
 					Data: schemaOf(x.get("data")), Optional: may})

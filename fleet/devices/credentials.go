@@ -44,6 +44,8 @@ type Credential struct {
 	ExpiresAt time.Time // of a certificate
 	RevokedAt time.Time
 	WarnedAt  time.Time // when it was told last that it ends
+	// Replaces is the credential that ends when this one is used first; empty for none.
+	Replaces string
 }
 
 // Issuer makes certificates for devices.
@@ -77,6 +79,8 @@ type Wanted struct {
 	Names []string
 	// Beside is a credential that works on where others end.
 	Beside string
+	// Replaces is a credential that ends when the new one is used first.
+	Replaces string
 	// Within is part of the commit of the credential; nil for nothing.
 	Within func(*commit.Tx) error
 }
@@ -160,11 +164,17 @@ func (g *Registry) Renew(ctx context.Context, id string, w Wanted, keep bool, by
 	if err != nil {
 		return Given{}, err
 	}
+	c.Replaces = w.Replaces
 	err = g.commits.Do(ctx, func(tx *commit.Tx) error {
 		if _, ok := g.devices.In(tx, id); !ok {
 			return noDevice(id)
 		}
 		ids, _ := g.tokens.In(tx, id)
+		if w.Beside != "" {
+			if err := g.maySelf(ids, tx, at); err != nil {
+				return err
+			}
+		}
 		revoked, working := 0, 0
 		for _, i := range ids {
 			old, ok := g.credentials.In(tx, i)

@@ -70,6 +70,9 @@ type Options struct {
 	Bus     *event.Bus
 	// Issuer makes certificates; devices have tokens alone if it is nil.
 	Issuer Issuer
+	// Master is the secret that tokens are made of which devices renew by themselves; none
+	// does where it is empty.
+	Master []byte
 	Now    func() time.Time
 }
 
@@ -79,6 +82,7 @@ type Registry struct {
 	models  *models.Catalogue
 	bus     *event.Bus
 	issuer  Issuer
+	master  []byte
 	now     func() time.Time
 
 	devices     *commit.Table[string, Device]
@@ -102,7 +106,7 @@ var (
 
 // Open reads every device.
 func Open(ctx context.Context, o Options) (*Registry, error) {
-	g := &Registry{commits: o.Commits, models: o.Models, bus: o.Bus, issuer: o.Issuer, now: o.Now, carries: map[string]int{},
+	g := &Registry{commits: o.Commits, models: o.Models, bus: o.Bus, issuer: o.Issuer, master: o.Master, now: o.Now, carries: map[string]int{},
 		places: places{at: map[string]map[string]bool{}}, uses: uses{of: map[string]*use{}, dirty: map[string]bool{}}}
 	ds, err := o.Records.Devices(ctx)
 	if err != nil {

@@ -53,6 +53,7 @@ type use struct {
 // one at once are known by the address that goes to and fro.
 func (g *Registry) Used(device, credential, from, over string) {
 	now := g.now()
+	g.follows(credential)
 	g.uses.mu.Lock()
 	u := g.uses.of[credential]
 	if u == nil {

@@ -108,6 +108,31 @@ func (d *Door) join(ctx context.Context, a joining.Asked, tls string) (joining.A
 	return d.o.Joining.Ask(ctx, a)
 }
 
+// RenewToken gives a device another token for the one that it came with, which ends when the
+// other is used first.
+func (v *Device) RenewToken(ctx context.Context, nonce string) (token string, err error) {
+	given, err := v.renewToken(ctx, nonce)
+	e := traffic.Entry{At: v.door.o.Now(), Device: v.ID, Direction: traffic.Up, Transport: v.Transport, Remote: v.Remote, TLS: v.TLS, Topic: "renew"}
+	if err != nil {
+		e.Reason = err.Error()
+	} else {
+		e.Note = "it has a new token; the one that it came with ends when that is used"
+	}
+	v.door.o.Traffic.Add(e)
+	return given.Token, err
+}
+
+func (v *Device) renewToken(ctx context.Context, nonce string) (devices.Given, error) {
+	switch {
+	case v.Credential.Kind != devices.Token:
+		return devices.Given{}, fault.New(fault.NotAllowed, "%s came with a certificate, and a token is renewed with the present one", v.ID).
+			Then("renew the certificate by EST, at /.well-known/est/simplereenroll")
+	case v.TLS == "" && !conns.Loopback(conns.HostOf(v.Remote)):
+		return devices.Given{}, fault.New(fault.NotAllowed, "a token is renewed over TLS only; use the port for devices over TLS")
+	}
+	return v.door.o.Devices.RenewToken(ctx, v.ID, v.Credential.ID, nonce)
+}
+
 // Reenroll gives a device another certificate, in DER, for the key in a request; what it came
 // with holds on beside it, and nothing else does.
 func (v *Device) Reenroll(ctx context.Context, csr []byte) (der []byte, err error) {

@@ -20,6 +20,9 @@ import (
 // of it.
 const maxJoin = 32 << 10
 
+// maxRenew is the largest request for another token, in bytes.
+const maxRenew = 1 << 10
+
 // Join is what a device sends that wants to join.
 type Join struct {
 	Secret string `json:"secret"`
@@ -62,6 +65,30 @@ func (w *handler) join(c *gin.Context) {
 	}
 	c.Header("Cache-Control", "no-store")
 	c.Data(200, "application/json", out.Answer)
+}
+
+// renewToken gives a device another token for the one that it came with.
+func (w *handler) renewToken(c *gin.Context) {
+	var in struct {
+		Nonce string `json:"nonce"`
+	}
+	b, err := io.ReadAll(io.LimitReader(c.Request.Body, maxRenew+1))
+	if err != nil || len(b) > maxRenew {
+		refuse(c, fault.New(fault.TooLarge, "the request for a token has more than %d bytes", maxRenew))
+		return
+	}
+	if err := json.Unmarshal(b, &in); err != nil {
+		refuse(c, fault.New(fault.Invalid, "the request for a token is no JSON object with a nonce").Then(`send {"nonce":"…"}, 16 random bytes in hexadecimal digits or Base64`))
+		return
+	}
+	dev := caller(c)
+	token, err := dev.RenewToken(c.Request.Context(), in.Nonce)
+	if err != nil {
+		refuse(c, fault.From(err))
+		return
+	}
+	c.Header("Cache-Control", "no-store")
+	c.JSON(200, gin.H{"device": dev.ID, "token": token})
 }
 
 // shown is what a device has shown in its connection.

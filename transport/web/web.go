@@ -70,9 +70,10 @@ func New(d Options) http.Handler {
 	v1.GET("/intended", w.intended)
 	v1.GET("/commands", w.commands)
 	v1.GET("/time", w.time)
+	v1.POST("/token", w.renewToken)
 	r.NoRoute(func(c *gin.Context) {
 		refuse(c, fault.New(fault.NotFound, "there is nothing at %s %s", c.Request.Method, c.Request.URL.Path).
-			Then("devices use POST /device/v1/readings, /about, /applied, /replies, /log, /events/NAME and GET /device/v1/intended, /commands, /time; to get in, POST /device/v1/join, and EST under /.well-known/est"))
+			Then("devices use POST /device/v1/readings, /about, /applied, /replies, /log, /events/NAME and GET /device/v1/intended, /commands, /time; POST /device/v1/token for another token; to get in, POST /device/v1/join, and EST under /.well-known/est"))
 	})
 	r.NoMethod(func(c *gin.Context) {
 		refuse(c, fault.New(fault.NoMethod, "%s is not taken at %s", c.Request.Method, c.Request.URL.Path).

@@ -3335,6 +3335,8 @@ export interface components {
             optional?: boolean;
             /** @description What a command gives back, in words */
             output?: string;
+            /** @description A command that has the device renew what lets it in */
+            renews?: boolean;
             title?: string;
         };
         Alarm: {
@@ -3960,6 +3962,8 @@ export interface components {
             id: string;
             /** @enum {string} */
             kind: "token" | "certificate";
+            /** @description The credential that ends when this one is used first */
+            replaces?: string;
             /**
              * Format: date-time
              * @description When it was revoked; absent while it works

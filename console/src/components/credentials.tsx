@@ -30,6 +30,18 @@ export function Credentials({ device: d, onClose }: { device: Device; onClose: (
     onError: (e) => tell(e.message, { bad: true }),
     onSettled: () => queries.invalidateQueries({ queryKey: key }),
   });
+  const model = useQuery({
+    queryKey: ["model", d.model],
+    staleTime: 60_000,
+    queryFn: () => ask(api.GET("/api/v1/models/{name}", { params: { path: { name: d.model } } })),
+  });
+  const renews = model.data?.actions.find((a) => a.renews)?.name;
+  const renew = useMutation({
+    mutationFn: (name: string) =>
+      ask(api.POST("/api/v1/devices/{id}/commands", { params: { path: { id: d.id } }, body: { name } })),
+    onSuccess: () => tell(`${called(d)} is told to renew it; the new one stands here once it is made`),
+    onError: (e) => tell(e.message, { bad: true }),
+  });
   const working = list.data?.filter((c) => !c.revoked_at) ?? [];
   return (
     <Dialog
@@ -58,6 +70,7 @@ export function Credentials({ device: d, onClose }: { device: Device; onClose: (
                 {c.used_at
                   ? `used ${ago(c.used_at, now)} from ${c.used_from} over ${c.used_over}`
                   : "never used"}
+                {!c.revoked_at && c.replaces && `; ${c.replaces} ends when it is used first`}
               </span>
               {c.shared_at && now - Date.parse(c.shared_at) < hour && (
                 <b className="block text-watch">
@@ -84,6 +97,17 @@ export function Credentials({ device: d, onClose }: { device: Device; onClose: (
           </li>
         ))}
       </ul>
+      {renews && (
+        <div className="flex flex-wrap items-center gap-3 border-t border-line pt-3">
+          <Button disabled={renew.isPending} onClick={() => renew.mutate(renews)}>
+            Have it renewed by the device
+          </Button>
+          <span className="text-muted">
+            It is given the command <span className="font-mono text-[0.8125rem]">{renews}</span>; what it has
+            works on until the new one is used.
+          </span>
+        </div>
+      )}
     </Dialog>
   );
 }
