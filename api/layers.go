@@ -63,7 +63,7 @@ func (s *server) layerRoutes() {
 				continue // it was removed meanwhile
 			}
 			out = append(out, client.LayerSummary{Layer: x, Place: i + 1, Devices: st.Scope, Spread: s.Fleet.LayerTouches(c, x.Name),
-				AsIntended: st.AsIntended, Pending: st.Pending, Refused: st.Refused, Drifted: st.Drifted, Offline: st.Offline})
+				AsIntended: st.AsIntended, Pending: st.Pending, Refused: st.Refused, Drifted: st.Drifted, Offline: st.Offline, Waiting: st.Waiting})
 		}
 		return &body[[]client.LayerSummary]{out}, nil
 	}, describe("layer-summaries", "The layers in their order, with how far their devices are", "Layers"))
@@ -163,7 +163,7 @@ func (s *server) previewOf(p layers.Preview) client.LayerPreview {
 
 func statusOf(st layers.Status) client.LayerStatus {
 	out := client.LayerStatus{Layer: st.Layer, Scope: st.Scope, AsIntended: st.AsIntended, Pending: st.Pending, Refused: st.Refused, Drifted: st.Drifted,
-		Offline: st.Offline, Live: st.Live, Reasons: []client.RefusalReason{}, Values: []client.LayerValue{}, Devices: map[string][]string{}}
+		Offline: st.Offline, Live: st.Live, Waiting: st.Waiting, Reasons: []client.RefusalReason{}, Values: []client.LayerValue{}, Devices: map[string][]string{}}
 	for _, r := range st.Reasons {
 		out.Reasons = append(out.Reasons, client.RefusalReason(r))
 	}

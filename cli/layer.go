@@ -56,7 +56,8 @@ set while they are raised, and on top what is set on a device itself.`,
 				column[client.LayerSummary]{"as intended", count(func(l client.LayerSummary) int { return l.AsIntended })},
 				column[client.LayerSummary]{"pending", count(func(l client.LayerSummary) int { return l.Pending })},
 				column[client.LayerSummary]{"refused", count(func(l client.LayerSummary) int { return l.Refused })},
-				column[client.LayerSummary]{"drift", count(func(l client.LayerSummary) int { return l.Drifted })})
+				column[client.LayerSummary]{"drift", count(func(l client.LayerSummary) int { return l.Drifted })},
+				column[client.LayerSummary]{"waiting", count(func(l client.LayerSummary) int { return l.Waiting })})
 		}}
 }
 
@@ -361,7 +362,7 @@ func printLayerStatus(w io.Writer, st client.LayerStatus) {
 		n    int
 		ids  []string
 	}{{"as intended", st.AsIntended, nil}, {"pending", st.Pending, st.Devices["pending"]}, {"refused", st.Refused, st.Devices["refused"]},
-		{"drift", st.Drifted, st.Devices["drift"]}} {
+		{"drift", st.Drifted, st.Devices["drift"]}, {"waiting", st.Waiting, st.Devices["waiting"]}} {
 		rows = append(rows, []string{x.name, fmt.Sprint(x.n), fewOf(x.ids)})
 	}
 	table(w, rows)

@@ -28,6 +28,7 @@ type LayerSummary struct {
 	Refused    int            `json:"refused"`
 	Drifted    int            `json:"drifted"`
 	Offline    int            `json:"off_line"`
+	Waiting    int            `json:"waiting" doc:"Has the version of before: it waits for its wave of a rollout, or was left out"`
 }
 
 // LayerVersion is a layer as it was from a time on.
@@ -136,9 +137,10 @@ type LayerStatus struct {
 	Drifted    int                 `json:"drifted"`
 	Offline    int                 `json:"off_line"`
 	Live       int                 `json:"live"`
+	Waiting    int                 `json:"waiting" doc:"Has the version of before: it waits for its wave of a rollout, or was left out"`
 	Reasons    []RefusalReason     `json:"reasons" doc:"Why devices refuse, the most frequent first"`
 	Values     []LayerValue        `json:"values" doc:"On how many devices each value of the layer wins"`
-	Devices    map[string][]string `json:"devices" doc:"Ids by state: applied, pending, refused, drift, offline; the first 1,000 of each"`
+	Devices    map[string][]string `json:"devices" doc:"Ids by state: applied, pending, refused, drift, waiting, offline; the first 1,000 of each"`
 }
 
 // RefusalReason is why some devices refuse a setting.

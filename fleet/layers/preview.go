@@ -14,6 +14,7 @@ import (
 	"ullage/core/expr"
 	"ullage/core/layering"
 	"ullage/core/model"
+	"ullage/core/record"
 	"ullage/core/value"
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
@@ -311,6 +312,7 @@ type Status struct {
 	Pending    int
 	Refused    int
 	Drifted    int
+	Waiting    int // has the version of before: it waits for its wave, or was left out
 	Offline    int // of those in scope: silent or never heard of
 	Live       int
 	Reasons    []Reason
@@ -332,6 +334,7 @@ func (l *Layers) Status(name string, link func(device string) (live, offline boo
 	}
 	reasons := map[[2]string]*Reason{}
 	fates := map[string]*Fate{}
+	newest, behind := x, l.behind()
 	for _, d := range l.o.Devices.List() {
 		if d.Status == devices.Retired || sees != nil && !sees(d.ID) {
 			continue
@@ -341,17 +344,19 @@ func (l *Layers) Status(name string, link func(device string) (live, offline boo
 			continue
 		}
 		of := func(string) bool { return true } // settings that count
+		waits := false
 		if name != "" {
-			x, has := l.onto(nil, x, d.ID)
-			if !has {
+			x, c, is, soon := l.chooses(newest, d, m, behind)
+			if !is && !soon {
 				continue
 			}
-			c := l.compiled(x, m)
-			if c.nothing || l.matches(c, d) != expr.True {
-				continue
+			waits = soon
+			of = func(setting string) bool { _, gives := x.Set[setting]; return is && gives }
+			if is {
+				l.fate(fates, x, c, d, m)
 			}
-			of = func(setting string) bool { _, gives := x.Set[setting]; return gives }
-			l.fate(fates, x, c, d, m)
+		} else {
+			waits = slices.ContainsFunc(l.Ordered(), func(x layering.Layer) bool { return behind(x, d.ID) && l.matches(l.compiled(x, m), d) == expr.True })
 		}
 		out.Scope++
 		state := "applied"
@@ -380,7 +385,12 @@ func (l *Layers) Status(name string, link func(device string) (live, offline boo
 			}
 			reasons[k].Devices = append(reasons[k].Devices, d.ID)
 		}
+		if state == "applied" && waits {
+			state = "waiting"
+		}
 		switch state {
+		case "waiting":
+			out.Waiting++
 		case "pending":
 			out.Pending++
 		case "refused":
@@ -409,6 +419,45 @@ func (l *Layers) Status(name string, link func(device string) (live, offline boo
 	}
 	slices.SortFunc(out.Fates, func(a, b Fate) int { return strings.Compare(a.Setting, b.Setting) })
 	return out, nil
+}
+
+// chooses tells whether the version of a layer that a device has chooses it, and whether
+// there is another version for it, by which it is or will be chosen.
+func (l *Layers) chooses(newest layering.Layer, d devices.Device, m *model.Model, behind func(layering.Layer, string) bool) (x layering.Layer, c *compiled, is, waits bool) {
+	x, has := l.onto(nil, newest, d.ID)
+	c = l.compiled(x, m)
+	is = has && !c.nothing && l.matches(c, d) == expr.True
+	if !behind(newest, d.ID) {
+		return x, c, is, false
+	}
+	next := l.compiled(newest, m)
+	return x, c, is, is || !next.nothing && l.matches(next, d) == expr.True
+}
+
+// behind returns what tells whether a device has another version of a layer than the newest,
+// as a rollout says so.
+func (l *Layers) behind() func(x layering.Layer, device string) bool {
+	type pair struct {
+		layer string
+		is    *layering.Layer
+	}
+	known := map[pair]bool{} // there are two versions at most, and as many devices as there are
+	return func(x layering.Layer, device string) bool {
+		if l.rolling == nil {
+			return false
+		}
+		is, rolling := l.rolling(nil, x.Name, device)
+		if !rolling || is == nil {
+			return rolling
+		}
+		k := pair{x.Name, is}
+		other, ok := known[k]
+		if !ok {
+			other = record.Tag(is.For(x)) != record.Tag(x)
+			known[k] = other
+		}
+		return other
+	}
 }
 
 // fate notes whether the values of a layer win on a device, and else to what they lose.
@@ -447,7 +496,7 @@ func (l *Layers) Touches(name, label string, sees func(device string) bool) (map
 	if err != nil {
 		return nil, err
 	}
-	out := map[string]int{}
+	out, behind := map[string]int{}, l.behind()
 	for _, d := range l.o.Devices.List() {
 		if d.Status == devices.Retired || sees != nil && !sees(d.ID) {
 			continue
@@ -456,8 +505,7 @@ func (l *Layers) Touches(name, label string, sees func(device string) bool) (map
 		if err != nil {
 			continue
 		}
-		x, has := l.onto(nil, x, d.ID)
-		if c := l.compiled(x, m); has && !c.nothing && l.matches(c, d) == expr.True {
+		if _, _, is, waits := l.chooses(x, d, m, behind); is || waits {
 			out[d.Labels[label]]++
 		}
 	}

@@ -120,8 +120,17 @@ func TestWaveAfterWave(t *testing.T) {
 	var seen []int
 	for range 60 {
 		h.pass(1)
-		if n := h.having(22); len(seen) == 0 || seen[len(seen)-1] != n {
+		n := h.having(22)
+		if len(seen) == 0 || seen[len(seen)-1] != n {
 			seen = append(seen, n)
+		}
+		// Those whose wave has not come yet are counted as what they are, of the layer and of the fleet.
+		for _, of := range []string{"base", ""} {
+			st, err := h.Layers.Status(of, func(string) (bool, bool) { return true, false }, nil)
+			h.Must(err)
+			if st.Scope != 10 || st.Waiting != 10-n || len(st.Devices["waiting"]) != 10-n || st.AsIntended+st.Pending != n {
+				t.Fatalf("with %d that have it, the status of %q is %+v", n, of, st)
+			}
 		}
 		if len(seen) == 2 { // in the middle of it the service is killed
 			h.Restart(true)

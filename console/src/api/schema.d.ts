@@ -5399,7 +5399,7 @@ export interface components {
         LayerStatus: {
             /** Format: int64 */
             as_intended: number;
-            /** @description Ids by state: applied, pending, refused, drift, offline; the first 1,000 of each */
+            /** @description Ids by state: applied, pending, refused, drift, waiting, offline; the first 1,000 of each */
             devices: {
                 [key: string]: string[];
             };
@@ -5421,6 +5421,11 @@ export interface components {
             scope: number;
             /** @description On how many devices each value of the layer wins */
             values: components["schemas"]["LayerValue"][];
+            /**
+             * Format: int64
+             * @description Has the version of before: it waits for its wave of a rollout, or was left out
+             */
+            waiting: number;
         };
         LayerSummary: {
             /** @description What its author reaches, which is and-ed to the target and follows when that changes */
@@ -5470,6 +5475,11 @@ export interface components {
              * @example label.must == "white"
              */
             target?: string;
+            /**
+             * Format: int64
+             * @description Has the version of before: it waits for its wave of a rollout, or was left out
+             */
+            waiting: number;
             /** @description What it is for */
             why?: string;
         };

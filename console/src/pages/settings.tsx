@@ -117,11 +117,15 @@ const states = [
   { key: "pending", of: "pending", name: "pending", look: "bg-press/60" },
   { key: "refused", of: "refused", name: "refused", look: "bg-watch" },
   { key: "drifted", of: "drift", name: "drift", look: "bg-watch/50" },
+  { key: "waiting", of: "waiting", name: "waiting for their wave", look: "bg-muted/60" },
 ] as const;
 
 // Convergence is how far all devices are with what they were given.
 export function Convergence({ status, target }: { status: LayerStatus; target?: string }) {
   const shown = (state: string) => {
+    // Who waits for a wave is as intended for now; which those are the rollout knows.
+    const waiting = (status.devices.waiting ?? []).map((id) => JSON.stringify(id)).join(", ");
+    if (state === "waiting") return `/?view=list&where=${encodeURIComponent(`device.id in (${waiting})`)}`;
     const is = `device.settings == "${state}"`;
     return `/?where=${encodeURIComponent(target ? `(${target}) and ${is}` : is)}`;
   };
@@ -366,8 +370,16 @@ function Stratum({
                     .join(", ")
                 : layer.pending
                   ? `${number(layer.pending)} pending`
-                  : "all as intended"}
+                  : layer.waiting
+                    ? ""
+                    : "all as intended"}
             </span>
+            {layer.waiting > 0 && (
+              <span className="text-muted">
+                {wrong + layer.pending > 0 && ", "}
+                {number(layer.waiting)} waiting
+              </span>
+            )}
           </>
         )}
       </p>
