@@ -334,7 +334,7 @@ func (l *Layers) Status(name string, link func(device string) (live, offline boo
 	}
 	reasons := map[[2]string]*Reason{}
 	fates := map[string]*Fate{}
-	newest, behind := x, l.behind()
+	newest, behind, all := x, l.behind(), l.Ordered()
 	for _, d := range l.o.Devices.List() {
 		if d.Status == devices.Retired || sees != nil && !sees(d.ID) {
 			continue
@@ -356,7 +356,7 @@ func (l *Layers) Status(name string, link func(device string) (live, offline boo
 				l.fate(fates, x, c, d, m)
 			}
 		} else {
-			waits = slices.ContainsFunc(l.Ordered(), func(x layering.Layer) bool { return behind(x, d.ID) && l.matches(l.compiled(x, m), d) == expr.True })
+			waits = slices.ContainsFunc(all, func(x layering.Layer) bool { return behind(x, d.ID) && l.matches(l.compiled(x, m), d) == expr.True })
 		}
 		out.Scope++
 		state := "applied"
