@@ -102,13 +102,18 @@ func (g *Registry) make(device string, w Wanted, at time.Time) (Given, Credentia
 			return Given{}, Credential{}, fault.New(fault.Invalid, "a request for a certificate came, and a token is asked for").
 				Then("ask for a certificate, or leave the request out").On("csr")
 		}
-		bits := w.Bits
-		if len(bits) == 0 {
-			bits = make([]byte, TokenBytes)
-			rand.Read(bits)
+		if len(w.Bits) > 0 {
+			token, c := newToken(device, w.Bits, at)
+			return Given{ID: c.ID, Token: token}, c, nil
 		}
-		token, c := newToken(device, bits, at)
-		return Given{ID: c.ID, Token: token}, c, nil
+		bits := make([]byte, TokenBytes)
+		for {
+			rand.Read(bits)
+			token, c := newToken(device, bits, at)
+			if _, taken := g.credentials.Get(c.ID); !taken { // of ten thousand tokens two have the same id once in a hundred times
+				return Given{ID: c.ID, Token: token}, c, nil
+			}
+		}
 	case Certificate:
 	default:
 		return Given{}, Credential{}, fault.New(fault.Invalid, "%q is no kind of credential", value.Clip(string(w.Kind), 40)).
@@ -145,6 +150,17 @@ func newToken(device string, b []byte, at time.Time) (string, Credential) {
 // maxCredentials is how many credentials a device has that work: two for rotation, and
 // one for a change of mind.
 const maxCredentials = 3
+
+// add makes a new credential part of a commit. One with its id must not be there: it would end
+// without a word.
+func (g *Registry) add(tx *commit.Tx, c Credential) error {
+	if _, taken := g.credentials.In(tx, c.ID); taken {
+		return fault.New(fault.Conflict, "there is a credential %s already", c.ID).Then("ask again, with another nonce if one was sent").On("nonce")
+	}
+	tx.Put(c)
+	g.credentials.Set(tx, c.ID, c)
+	return nil
+}
 
 // Rotate gives a device a new token. Older credentials keep working if keep is true,
 // and stop at once if it is false.
@@ -196,8 +212,9 @@ func (g *Registry) Renew(ctx context.Context, id string, w Wanted, keep bool, by
 			return fault.New(fault.Conflict, "%s has %d credentials that work, which are the most", id, working).
 				Then("revoke one of them first, or let the new one take the place of all").On("credential")
 		}
-		tx.Put(c)
-		g.credentials.Set(tx, c.ID, c)
+		if err := g.add(tx, c); err != nil {
+			return err
+		}
 		g.tokens.Set(tx, id, append(slices.Clone(ids), c.ID))
 		tx.Tell(fact.New(at, fact.Token{Device: id, Kind: string(c.Kind), Revoked: revoked}).Of(id).By(by))
 		if w.Within != nil {

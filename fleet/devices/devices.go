@@ -301,8 +301,9 @@ func (g *Registry) stage(tx *commit.Tx, d Device, c Credential, at time.Time, by
 	if err := g.checkHub(tx, d); err != nil {
 		return err
 	}
-	tx.Put(c)
-	g.credentials.Set(tx, c.ID, c)
+	if err := g.add(tx, c); err != nil {
+		return err
+	}
 	g.tokens.Set(tx, d.ID, []string{c.ID})
 	tx.Tell(fact.New(at, fact.Onboarded{Device: d.ID, Model: d.Model, Version: d.Version}).Of(d.ID).By(by))
 	return g.put(tx, Device{}, d, at)

@@ -10,6 +10,23 @@ import (
 	"ullage/test/rig"
 )
 
+// Two tokens that come out with the same id do not take one another's place.
+func TestTokensAlike(t *testing.T) {
+	r := rig.New(t)
+	bits := []byte(strings.Repeat("the same of both", 3))[:devices.TokenBytes]
+	ctx := t.Context()
+	r.Onboard(tank, "tank-probe", nil)
+	r.Onboard("tank-fennimore-08", "tank-probe", nil)
+	one, err := r.Devices.Renew(ctx, tank, devices.Wanted{Bits: bits}, true, "mara")
+	r.Must(err)
+	if _, err := r.Devices.Renew(ctx, "tank-fennimore-08", devices.Wanted{Bits: bits}, true, "mara"); rig.Code(err) != fault.Conflict {
+		t.Errorf("a token with the id of another one: %v", err)
+	}
+	if _, err := r.Devices.Authenticate(tank, one.Token); err != nil {
+		t.Errorf("the first one works no more: %v", err)
+	}
+}
+
 // A device renews its token: the same nonce gives the same one, the one that it came with ends
 // when the new one is used, and not before, also behind a crash.
 func TestRenewToken(t *testing.T) {

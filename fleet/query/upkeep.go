@@ -64,6 +64,16 @@ type upkeeps struct {
 	mu    sync.Mutex
 	all   map[string]keptUp
 	swept time.Time
+	era   int // how often it was forgotten
+}
+
+// Forget forgets what was worked out about batteries and signals: people have put readings of
+// the past in, or deleted some.
+func (c *Queries) Forget() {
+	c.upkeeps.mu.Lock()
+	defer c.upkeeps.mu.Unlock()
+	c.upkeeps.all = nil
+	c.upkeeps.era++
 }
 
 type keptUp struct {
@@ -76,6 +86,7 @@ func (c *Queries) Upkeep(ctx context.Context, d devices.Device) (Upkeep, error) 
 	now := c.now()
 	c.upkeeps.mu.Lock()
 	was, ok := c.upkeeps.all[d.ID]
+	era := c.upkeeps.era
 	c.upkeeps.mu.Unlock()
 	if ok && now.Sub(was.at) < upkeepFresh {
 		return was.Upkeep, nil
@@ -109,6 +120,9 @@ func (c *Queries) Upkeep(ctx context.Context, d devices.Device) (Upkeep, error) 
 	}
 	c.upkeeps.mu.Lock()
 	defer c.upkeeps.mu.Unlock()
+	if c.upkeeps.era != era { // it may have been worked out of what was before
+		return out, nil
+	}
 	if c.upkeeps.all == nil {
 		c.upkeeps.all = map[string]keptUp{}
 	}

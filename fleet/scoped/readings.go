@@ -92,6 +92,7 @@ func (f *Fleet) Exists(c access.Caller, id string) error { return f.reach(c, per
 // Import takes readings of the past in. Rows of devices that the caller may not
 // change are refused as those of devices that do not exist.
 func (f *Fleet) Import(ctx context.Context, c access.Caller, r exchange.Reader, evaluate bool) (*imports.Result, error) {
+	defer f.o.Queries.Forget() // of an import that breaks off a part is in
 	return f.o.Importer.Run(ctx, r, evaluate, func(id string) bool { return c.May(person.Engineer, id) })
 }
 
@@ -108,6 +109,7 @@ func (f *Fleet) Delete(ctx context.Context, c access.Caller, s deletion.Span) (d
 	if err := f.reach(c, person.Engineer, s.Device); err != nil {
 		return deletion.Deletion{}, err
 	}
+	defer f.o.Queries.Forget()
 	return f.o.Deleter.Delete(ctx, s, c.Name)
 }
 

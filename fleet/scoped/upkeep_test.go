@@ -3,9 +3,11 @@ package scoped_test
 import (
 	"fmt"
 	"math"
+	"strings"
 	"testing"
 	"time"
 
+	"ullage/core/exchange"
 	"ullage/core/person"
 	"ullage/core/value"
 	"ullage/fleet/access"
@@ -85,6 +87,22 @@ func TestUpkeep(t *testing.T) {
 	}
 	if s := got["tank-drains"].Signal; s == nil || len(s.Days) < 40 {
 		t.Errorf("its signal is %+v", s)
+	}
+	// What is put in of the past counts at once.
+	var rows strings.Builder
+	rows.WriteString("device,metric,at,value\n")
+	for day := 6; day < 30; day++ {
+		fmt.Fprintf(&rows, "tank-new,battery,%s,%.3f\n", now.AddDate(0, 0, -day).UTC().Format(time.RFC3339), 3.55+0.01*float64(day))
+	}
+	in, err := exchange.NewReader(strings.NewReader(rows.String()), exchange.CSV, now)
+	r.Must(err)
+	_, err = r.Fleet.Import(t.Context(), access.Whole("mara"), in, false)
+	r.Must(err)
+	r.Settle()
+	all, err = r.Fleet.Upkeep(t.Context(), access.Whole("mara"), `device.id == "tank-new"`)
+	r.Must(err)
+	if len(all) != 1 || all[0].Battery.Empty.Likely.IsZero() {
+		t.Errorf("with a month put in, the new one is %+v", all)
 	}
 	r.Access.Grant("master", person.Grants{{Role: person.Viewer, Access: `label.site == "Kilnside"`}})
 	if all, err = r.Fleet.Upkeep(t.Context(), r.Access.Caller("master", ""), ""); err != nil || len(all) != 3 {

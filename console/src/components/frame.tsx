@@ -16,10 +16,11 @@ import { Mark } from "./vessel";
 
 const Palette = whenAsked(() => import("./palette"));
 
-const pages: { to: string; name: string; also?: string[]; needs?: Role }[] = [
+// Some says that the role for some devices is enough.
+const pages: { to: string; name: string; also?: string[]; needs?: Role; some?: boolean }[] = [
   { to: "/", name: "Fleet" },
   { to: "/models", name: "Models" },
-  { to: "/join", name: "Join", needs: "engineer" },
+  { to: "/join", name: "Join", needs: "engineer", some: true },
   { to: "/traffic", name: "Traffic" },
   { to: "/alarms", name: "Alarms", also: ["/rules", "/maintenance"] },
   { to: "/settings", name: "Settings", also: ["/rollouts", "/commands"] },
@@ -93,7 +94,7 @@ export function Frame({
           className="flex self-stretch max-lg:order-last max-lg:-mx-2.5 max-lg:w-full max-lg:overflow-x-auto"
         >
           {pages
-            .filter((p) => !p.needs || may(p.needs))
+            .filter((p) => !p.needs || may(p.needs, p.some))
             .map((p) => (
               <NavLink
                 key={p.to}
