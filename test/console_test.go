@@ -162,10 +162,14 @@ func TestConsole(t *testing.T) {
 		ok(t, p.Go(s.Console+"/"))
 		ok(t, p.Wait(listed(48), 10*time.Second))
 		// A word finds the condition that is meant; down and enter take it over.
+		time.Sleep(1100 * time.Millisecond) // labels are a second old at most
 		ok(t, p.Type(box, "kilns"))
 		ok(t, p.Wait(`document.querySelector("[role=option]")?.innerText.includes('label.site == "Kilnside"')`,
 			5*time.Second))
-		ok(t, p.Keys("ArrowDown", "Enter"))
+		time.Sleep(300 * time.Millisecond) // what the place of the cursor asks has come too
+		ok(t, p.Keys("ArrowDown"))
+		ok(t, p.Wait(`document.querySelector("[role=option][aria-selected=true]")?.innerText.includes('label.site == "Kilnside"')`, 5*time.Second))
+		ok(t, p.Keys("Enter"))
 		ok(t, p.Wait(field(`label.site == "Kilnside"`), 5*time.Second))
 		ok(t, p.Wait(listed(7), 5*time.Second))
 		ok(t, p.Wait(`new URLSearchParams(location.search).get("where") === 'label.site == "Kilnside"'`, 5*time.Second))

@@ -113,8 +113,9 @@ func (d *Expressions) Of(p Part) *Expressions {
 		}}
 }
 
-// labelsEvery is how old the list of labels seen may be.
-const labelsEvery = 5 * time.Second
+// labelsEvery is how old the list of labels seen may be: somebody who has just onboarded devices
+// types their site.
+const labelsEvery = time.Second
 
 // maxValues is how many values of one label are offered.
 const maxValues = 200
