@@ -57,7 +57,7 @@ function OfMetric({ x, seen }: { x: Instrument; seen: Seen }) {
         : "var(--line)"
       : `var(--line-${(states.indexOf(s) % 8) + 1})`;
   const said = (s: string) => (two ? (s === "true" || s === "1" ? "on" : "off") : s);
-  const rows = lines.slice(0, mostRows).map((l): Row => {
+  const rows = lines.map((l): Row => {
     const gap = expectedGap(devices.find((o) => o.id === l.device)?.interval ?? "1min", to - from, 200);
     const parts: Part[] = [];
     l.steps.forEach((s, i) => {
@@ -82,7 +82,6 @@ function OfMetric({ x, seen }: { x: Instrument; seen: Seen }) {
       seen={seen}
       devices={devices}
       rows={rows}
-      of={lines.length}
       pending={pending || answer.isPending}
       error={answer.error?.message}
       none={`Nothing came in ${lasting(to - from)}.`}
@@ -143,8 +142,7 @@ function OfLink({ x, seen }: { x: Instrument; seen: Seen }) {
       title={titleOf(x)}
       seen={seen}
       devices={devices}
-      rows={rows.slice(0, mostRows)}
-      of={rows.length}
+      rows={rows}
       pending={pending || answer.isPending}
       error={answer.error?.message}
       none="None of them was heard yet."
@@ -199,8 +197,7 @@ function OfAlarm({ x, seen }: { x: Instrument; seen: Seen }) {
       title={titleOf(x)}
       seen={seen}
       devices={devices}
-      rows={rows.slice(0, mostRows)}
-      of={rows.length}
+      rows={rows}
       pending={pending || answer.isPending}
       error={answer.error?.message}
       none={`No alarm in ${lasting(to - from)}.`}
@@ -219,8 +216,7 @@ function Strips({
   title,
   seen,
   devices,
-  rows,
-  of,
+  rows: all,
   pending,
   error,
   none,
@@ -232,7 +228,6 @@ function Strips({
   seen: Seen;
   devices: readonly Device[];
   rows: readonly Row[];
-  of: number;
   pending: boolean;
   error?: string;
   none: string;
@@ -241,10 +236,11 @@ function Strips({
   note?: string;
 }) {
   const { from, to } = seen.times;
+  const rows = all.slice(0, mostRows);
   return (
     <Frame
       title={title}
-      aside={`${rows.length > 1 ? plural(of, "device") : (rows[0]?.device ?? "")} over ${lasting(to - from)}`}
+      aside={`${rows.length > 1 ? plural(all.length, "device") : (rows[0]?.device ?? "")} over ${lasting(to - from)}`}
     >
       {error ? (
         <None>{error}</None>
@@ -296,7 +292,7 @@ function Strips({
                 {l.says}
               </span>
             ))}
-            {of > rows.length && <span>and {plural(of - rows.length, "device")} more</span>}
+            {all.length > rows.length && <span>and {plural(all.length - rows.length, "device")} more</span>}
             {note && <span>{note}</span>}
           </p>
         </>
