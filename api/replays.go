@@ -192,6 +192,7 @@ func gather(into *client.ReplaySide, known *time.Duration, x replays.Side) {
 		into.Chatter++
 	}
 	into.Suppressed += x.Suppressed
+	into.OutOfService += x.OutOfService
 	into.Raised += x.Raised.Seconds()
 	if math.IsNaN(x.Lost) || x.Known <= 0 {
 		return
@@ -206,13 +207,13 @@ func gather(into *client.ReplaySide, known *time.Duration, x replays.Side) {
 }
 
 func sideOf(x replays.Side, days float64, spans bool) client.ReplaySide {
-	out := client.ReplaySide{Alarms: x.Alarms, ADay: float64(x.Alarms) / days, Chattering: x.Chattering, Suppressed: x.Suppressed, Raised: x.Raised.Seconds()}
+	out := client.ReplaySide{Alarms: x.Alarms, ADay: float64(x.Alarms) / days, Chattering: x.Chattering, Suppressed: x.Suppressed, OutOfService: x.OutOfService, Raised: x.Raised.Seconds()}
 	if !math.IsNaN(x.Lost) {
 		out.Lost = &x.Lost
 	}
 	if spans {
 		for _, s := range x.Spans[:min(len(x.Spans), replay.MaxSpans)] {
-			out.Spans = append(out.Spans, client.ReplaySpan{From: s.From, To: s.To, Value: figure(s.Value), Limit: figure(s.Limit), Suppressed: s.Suppressed})
+			out.Spans = append(out.Spans, client.ReplaySpan{From: s.From, To: s.To, Value: figure(s.Value), Limit: figure(s.Limit), Suppressed: s.Suppressed, OutOfService: s.OutOfService})
 		}
 	}
 	return out

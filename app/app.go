@@ -12,6 +12,7 @@ import (
 
 	"ullage/api"
 	"ullage/core/check"
+	"ullage/core/maintenance"
 	"ullage/core/person"
 	"ullage/core/secret"
 	"ullage/fleet/access"
@@ -328,7 +329,8 @@ func New(ctx context.Context, o Options) (a *App, err error) {
 	a.Revisions = revisions.New(revisions.Options{Models: a.Models, Devices: a.Devices, Settings: a.Settings,
 		Alarms: a.Alarms, Matching: a.Expressions.Where, Bulk: a.Bulk})
 	a.Replays = replays.New(replays.Options{History: past, Records: records, Facts: a.Facts, Rules: a.Alarms, Devices: a.Devices,
-		Models: a.Models, Present: a.Present, Now: o.Now})
+		Models: a.Models, Present: a.Present, Maintenances: func() []maintenance.Maintenance { return a.Maintenances.List() },
+		MayOperate: mayOperate, Now: o.Now})
 	a.Ahead = ahead.New(ahead.Options{Forecasts: a.Queries, Bus: a.Bus, Log: o.Log, Now: o.Now})
 	if a.Rollouts, err = rollouts.Open(ctx, rollouts.Options{Records: records, Commits: a.Commits, Devices: a.Devices, Models: a.Models,
 		Settings: a.Settings, Layers: a.Layers, ApprovalAbove: o.ApprovalAbove, Present: a.Present, Rules: a.Alarms.Names, Matching: a.Expressions.Where, Zone: a.Present.Zone,

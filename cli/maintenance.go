@@ -28,7 +28,7 @@ var maintenanceThings = things[client.Maintenance]{
 	read: maintenance.Parse,
 	yaml: func(m client.Maintenance) []byte { return m.YAML() },
 
-	removed: "what it kept aside calls again", example: "tank_cleaning", folder: "maintenance", set: `devices='label.site == "Kilnside"' during='Mon 06:00-07:00'`,
+	removed: "what it kept aside calls again", example: "tank_cleaning", folder: "maintenance", set: `devices='label.site == "Kilnside"' during='Mon 06:00-07:00'` + "\n  ullage maintenance save tank_cleaning devices='label.site == \"Kilnside\"' from=22:00 to=06:00",
 }
 
 func localTime(t time.Time) string {

@@ -153,8 +153,8 @@ func ruleReplay() *cobra.Command {
 		Use: "replay RULE|FILE", Short: "Work out what a rule would have done over past readings",
 		Long: `Replays a rule in force, or one in a file, over stored readings, and shows what it
 would have raised beside what the version in force would have. Nothing is changed.
-It is what would have been with all readings on time, and with the settings, the
-labels and the links of then.`,
+It is what would have been with all readings on time, and with the settings, labels,
+attributes, links, groups and maintenance of then.`,
 		Example: "  ullage rule replay co2_high --span 30d\n  ullage rule replay new-rule.yaml --span 7d --where 'label.site == \"Kilnside\"'\n  ullage rule replay co2_high --device air-kilnside-2 --spans",
 		Args:    exactly(1, "one rule, by its name or its file"), ValidArgsFunction: ruleThings.names(),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -232,6 +232,12 @@ func replayed(c *cobra.Command, cl *client.Client, ask client.ReplayAsk) error {
 			if !s.To.IsZero() {
 				end = "for " + short(s.To.Sub(s.From))
 			}
+			switch {
+			case s.Suppressed:
+				end += ", suppressed by design"
+			case s.OutOfService:
+				end += ", out of service"
+			}
 			fmt.Fprintf(w, "%s  %s  %s\n", s.From.Local().Format(time.DateTime), o.Subject, end)
 		}
 	}
@@ -284,6 +290,9 @@ func printReplay(w io.Writer, sum client.ReplaySummary) {
 		row("this one", &sum.This)
 	}
 	table(w, cells)
+	if quiet := quietly(sum.This); quiet != "" {
+		fmt.Fprintf(w, "\n%s\n", quiet)
+	}
 	for _, x := range sum.Responses {
 		fmt.Fprintf(w, "\nit %s: %s on %s", x.Does, plural(x.Acts, "time"), plural(x.Devices, "device"))
 		if x.Seconds > 0 {
@@ -300,6 +309,23 @@ func printReplay(w io.Writer, sum client.ReplaySummary) {
 	if sum.Live != nil {
 		fmt.Fprintf(w, "\nlive has raised %d; %s\n", *sum.Live, plural(sum.Differences, "difference"))
 	}
+}
+
+// quietly says how many alarms would have called nobody, and why; empty for none.
+func quietly(x client.ReplaySide) string {
+	var out []string
+	for _, why := range []struct {
+		n    int
+		word string
+	}{{x.Suppressed, "suppressed by design"}, {x.OutOfService, "out of service for maintenance"}} {
+		if why.n > 0 {
+			out = append(out, fmt.Sprintf("%d %s", why.n, why.word))
+		}
+	}
+	if len(out) == 0 {
+		return ""
+	}
+	return "of these alarms " + strings.Join(out, " and ") + " when they were raised; they call nobody"
 }
 
 func replayColumns(sum client.ReplaySummary) []column[client.ReplayOne] {

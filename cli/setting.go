@@ -221,7 +221,7 @@ func untilWhen(s string, now time.Time) (*time.Time, error) {
 			return &at, nil
 		}
 	}
-	return nil, usageError{fmt.Errorf("%q is no end; write a time of day, like 06:00, a time, like \"2026-03-10 06:00\", or for how long, like 2h", s)}
+	return nil, usageError{fmt.Errorf("%q is no time to come; write a time of day, like 06:00, a time, like \"2026-03-10 06:00\", or how long from now, like 2h", s)}
 }
 
 // scalar reads a value as JSON where it is a number or a boolean, else as text.

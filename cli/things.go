@@ -2,18 +2,21 @@ package cli
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
 	"reflect"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"ullage/client"
 	"ullage/core/expr"
 	"ullage/core/record"
+	"ullage/core/value"
 )
 
 // things is a noun that people make, with the verbs that all such nouns have:
@@ -363,18 +366,35 @@ func (n things[T]) change(x *T, name string, pairs []string) error {
 		if lists[k] {
 			raw[k], _ = json.Marshal(strings.FieldsFunc(v, func(r rune) bool { return r == ',' || r == ' ' }))
 		}
-		if kind == expr.Number || kind == expr.Bool {
-			raw[k] = json.RawMessage(v)
+		switch kind {
+		case expr.Number, expr.Bool:
+			if raw[k] = json.RawMessage(v); !json.Valid(raw[k]) {
+				return unfit(k, v)
+			}
+		case expr.Time:
+			at, err := untilWhen(v, time.Now())
+			if err != nil {
+				return usageError{fmt.Errorf("%s: %w", k, err)}
+			}
+			raw[k], _ = json.Marshal(at)
 		}
 	}
 	if b, err = json.Marshal(raw); err == nil {
 		*x = *reflect.New(reflect.TypeFor[T]()).Interface().(*T)
 		err = json.Unmarshal(b, x)
 	}
+	if wrong := (*json.UnmarshalTypeError)(nil); errors.As(err, &wrong) {
+		return unfit(wrong.Field, wrong.Value)
+	}
 	if err != nil {
-		return usageError{fmt.Errorf("a value does not fit its field; numbers are written like 47.701, and yes or no as true or false")}
+		return usageError{fmt.Errorf("a value does not fit its field: %w", err)}
 	}
 	return nil
+}
+
+// unfit says that a value is not of the kind of its field.
+func unfit(field, v string) error {
+	return usageError{fmt.Errorf("%s cannot be %q; numbers are written like 47.701, and yes or no as true or false", field, value.Clip(v, 60))}
 }
 
 func (n things[T]) remove() *cobra.Command {

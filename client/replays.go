@@ -24,14 +24,16 @@ type ReplayAsk struct {
 
 // ReplaySide is what one version of a rule would have done.
 type ReplaySide struct {
-	Alarms     int          `json:"alarms"`
-	ADay       float64      `json:"a_day" doc:"Alarms a day"`
-	Chattering int          `json:"chattering" doc:"Alarms of which three or more came within 60 s (ISA-18.2)"`
-	Chatter    int          `json:"chattering_devices,omitempty" doc:"On how many devices; in the summary"`
-	Suppressed int          `json:"suppressed,omitempty" doc:"Alarms that were suppressed by design"`
-	Raised     float64      `json:"raised" doc:"For how long it was raised, in seconds"`
-	Lost       *float64     `json:"headspace_lost,omitempty" doc:"How much of the headspace was lost, in the mean over time, 0 to 1"`
-	Spans      []ReplaySpan `json:"spans,omitempty" doc:"When it was raised, in order; at most 2,000"`
+	Alarms     int     `json:"alarms"`
+	ADay       float64 `json:"a_day" doc:"Alarms a day"`
+	Chattering int     `json:"chattering" doc:"Alarms of which three or more came within 60 s (ISA-18.2)"`
+	Chatter    int     `json:"chattering_devices,omitempty" doc:"On how many devices; in the summary"`
+	Suppressed int     `json:"suppressed,omitempty" doc:"Alarms that were suppressed by design when they were raised"`
+	// OutOfService are alarms that called nobody.
+	OutOfService int          `json:"out_of_service,omitempty" doc:"Alarms that were out of service for maintenance when they were raised"`
+	Raised       float64      `json:"raised" doc:"For how long it was raised, in seconds"`
+	Lost         *float64     `json:"headspace_lost,omitempty" doc:"How much of the headspace was lost, in the mean over time, 0 to 1"`
+	Spans        []ReplaySpan `json:"spans,omitempty" doc:"When it was raised, in order; at most 2,000"`
 }
 
 // ReplaySpan is for how long an alarm was raised.
@@ -40,7 +42,9 @@ type ReplaySpan struct {
 	To         time.Time `json:"to,omitzero" doc:"Left out while it is raised at the end"`
 	Value      *float64  `json:"value,omitempty"`
 	Limit      *float64  `json:"limit,omitempty"`
-	Suppressed bool      `json:"suppressed,omitempty"`
+	Suppressed bool      `json:"suppressed,omitempty" doc:"By design, when it was raised"`
+	// OutOfService is so when it was raised.
+	OutOfService bool `json:"out_of_service,omitempty" doc:"For maintenance, when it was raised"`
 }
 
 // ReplayOne is what is found for one device or group.

@@ -44,7 +44,7 @@ func (d *Dry) Add(spans []Span, devices [][]string, end time.Time) {
 	for i := range d.rule.Responses {
 		x := &d.rule.Responses[i]
 		for _, s := range spans {
-			if s.Suppressed && x.Releases() {
+			if (s.Suppressed || s.OutOfService) && x.Releases() {
 				continue
 			}
 			a := act{s.From, s.To}

@@ -3,9 +3,11 @@ package replay
 import (
 	"container/heap"
 	"math"
+	"slices"
 	"time"
 
 	"ullage/core/expr"
+	"ullage/core/lifecycle"
 	"ullage/core/rule"
 	"ullage/core/value"
 )
@@ -32,6 +34,13 @@ type Member struct {
 	State   *expr.State
 	Columns []Column
 	Steps   []Step
+	// Within is when it is one: from, and until, in ms since 1970, in order; always where it is
+	// empty.
+	Within [][2]int64
+}
+
+func (m *Member) in(at int64) bool {
+	return len(m.Within) == 0 || slices.ContainsFunc(m.Within, func(x [2]int64) bool { return at >= x[0] && at < x[1] })
 }
 
 // Group replays a rule with each on one group.
@@ -40,6 +49,7 @@ type Group struct {
 	state *expr.State
 	watch *rule.Watch
 	slots map[string]int
+	moved bool // who is in it has changed
 	keeper
 }
 
@@ -65,9 +75,14 @@ func NewGroup(o GroupOptions) *Group {
 type source struct {
 	at     int64
 	member int
-	column int // -1 for its steps
+	column int // or one of the two below
 	i      int
 }
+
+const (
+	ofSteps = -1 // what changes of a member
+	ofTimes = -2 // when it comes to be one, and ceases to be
+)
 
 type sources []source
 
@@ -96,23 +111,52 @@ func (g *Group) Run(members []Member, until time.Time) Result {
 			}
 		}
 		if len(members[m].Steps) > 0 {
-			q = append(q, source{members[m].Steps[0].At, m, -1, 0})
+			q = append(q, source{members[m].Steps[0].At, m, ofSteps, 0})
+		}
+		if len(members[m].Within) > 0 {
+			q = append(q, source{members[m].Within[0][0], m, ofTimes, 0})
 		}
 	}
 	heap.Init(&q)
-	g.state.Group(states)
 	judge, end := g.o.Judge.UnixMilli(), until.UnixMilli()
+	var present []*expr.State
+	gather := func(at int64) {
+		present = nil
+		for m := range members {
+			if members[m].in(at) {
+				present = append(present, states[m])
+			}
+		}
+		g.state.Group(present)
+	}
+	gather(judge)
 	every := GroupEvery.Milliseconds()
 	up := func(ms int64) int64 { return (ms + every - 1) / every * every }
 	for now := up(judge); now < end; {
 		for len(q) > 0 && q[0].at <= now {
+			g.moved = g.moved || q[0].column == ofTimes
 			g.take(&q, members)
+		}
+		if g.moved {
+			g.moved = false
+			gather(now)
 		}
 		when := value.FromMillis(now)
 		for _, s := range states {
 			s.Advance(when)
 		}
 		g.state.Advance(when)
+		if len(present) == 0 { // there is no group, so nothing of it is raised
+			g.watch.Det = lifecycle.Detector{}
+			if g.up >= 0 {
+				g.change(g.watch, g.state, lifecycle.Change{At: when})
+			}
+			if len(q) == 0 {
+				break
+			}
+			now = max(up(q[0].at), now+every)
+			continue
+		}
 		if c, ok := g.watch.Det.Advance(when, g.watch.Timings()); ok {
 			g.change(g.watch, g.state, c)
 		}
@@ -138,7 +182,13 @@ func (g *Group) take(q *sources, members []Member) {
 	s := &(*q)[0]
 	m := &members[s.member]
 	more := false
-	if s.column < 0 {
+	switch {
+	case s.column == ofTimes:
+		edges := m.Within
+		if s.i++; s.i < 2*len(edges) {
+			s.at, more = edges[s.i/2][s.i%2], true
+		}
+	case s.column == ofSteps:
 		x := m.Steps[s.i]
 		if slot, ok := g.o.Plan.Slot(x.Name); ok {
 			m.State.Advance(value.FromMillis(x.At))
@@ -147,7 +197,7 @@ func (g *Group) take(q *sources, members []Member) {
 		if s.i++; s.i < len(m.Steps) {
 			s.at, more = m.Steps[s.i].At, true
 		}
-	} else {
+	default:
 		c := &m.Columns[s.column]
 		m.State.Observe(g.slots[c.Metric], c.At[s.i], c.Values[s.i])
 		g.readings++

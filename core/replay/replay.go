@@ -50,6 +50,8 @@ type Span struct {
 	Value, Limit float64 `json:"-"`
 	// Suppressed says that it was suppressed by design when it was raised.
 	Suppressed bool `json:"suppressed,omitempty"`
+	// OutOfService says that the device or group was out of service for maintenance then.
+	OutOfService bool `json:"out_of_service,omitempty"`
 }
 
 // Result is what a rule would have done on one device or group.

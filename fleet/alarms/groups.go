@@ -28,6 +28,8 @@ const groupEvery = time.Second
 // shard; they are judged in the first.
 type groups struct {
 	changed atomic.Bool
+	// said is whether what devices say of themselves decides who is in a group.
+	said    atomic.Bool
 	mu      sync.RWMutex
 	rules   []*groupRule
 	restore func(rule, group string) (lifecycle.Detector, *Alarm)
@@ -143,6 +145,7 @@ func (e *Engine) regroup(s *shard) {
 	}
 	e.groups.mu.Lock()
 	e.groups.rules = rules
+	e.groups.said.Store(slices.ContainsFunc(rules, func(g *groupRule) bool { return asksAttributes(g.rule) }))
 	e.groups.mu.Unlock()
 	if s.groups == nil {
 		s.groups = grouped{}

@@ -23,6 +23,7 @@ type ruleset struct {
 	outer    []int          // slots that are not telemetry
 	asks     map[string]int // rules asked about through raised(…), to their slot
 	link     int            // slot of device.link, or -1
+	said     bool           // whether what devices say of themselves decides whom a rule is for
 	interval time.Duration
 }
 
@@ -62,6 +63,13 @@ func selects(ps []*expr.Program, get present.Lookup) bool {
 	return true
 }
 
+// asksAttributes reports whether whom a rule is for hangs on what devices say of themselves.
+func asksAttributes(c *rule.Compiled) bool {
+	return slices.ContainsFunc(c.Selects(), func(p *expr.Program) bool {
+		return slices.ContainsFunc(p.Plan().Names(), func(n expr.Info) bool { return n.Name.Scope == "attr" })
+	})
+}
+
 // compiled returns rules for a model, all of its rules where names is nil; the
 // rules are locked.
 func (e *Engine) compiled(m *model.Model, names []string) *ruleset {
@@ -95,6 +103,7 @@ func (e *Engine) compiled(m *model.Model, names []string) *ruleset {
 	}
 	set := newRuleset(plan, m, m.Interval)
 	set.rules = compiled
+	set.said = slices.ContainsFunc(compiled, asksAttributes)
 	e.sets[key] = set
 	return set
 }

@@ -324,6 +324,12 @@ func (e *Engine) Handle(i int, ev event.Event) {
 	case event.Alarm:
 		e.groups.touch(ev.Device)
 	case event.Settings, event.Attributes:
+		if _, of := ev.(event.Attributes); of {
+			if e.groups.said.Load() {
+				e.groups.changed.Store(true)
+			}
+			e.reselect(s, ev.About())
+		}
 		e.groups.touch(ev.About())
 		if w := s.devices[ev.About()]; w != nil && w.set != nil {
 			if slots := e.outer(&w.subject); len(slots) > 0 {
@@ -397,6 +403,27 @@ func (e *Engine) reassess(s *shard, w *subject, at time.Time, slots []int) {
 		slots = c.asked
 	}
 	c.apply()
+}
+
+// reselect finds the rules of a device again where what it says of itself decides which they
+// are.
+func (e *Engine) reselect(s *shard, id string) {
+	d, err := e.devices.Get(id)
+	get, m, ok := e.present.Lookup(id)
+	if err != nil || !ok || d.Status == devices.Retired {
+		return
+	}
+	e.rulesMu.Lock()
+	said := e.compiled(m, nil).said
+	e.rulesMu.Unlock()
+	if !said {
+		return
+	}
+	w, set := s.devices[id], e.setFor(m, get)
+	if w != nil && w.set == set || (w == nil || w.set == nil) && len(set.rules) == 0 {
+		return
+	}
+	e.rewatch(s, id)
 }
 
 // rerule finds the rules of a device again if rules for its model have changed,

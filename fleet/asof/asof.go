@@ -214,6 +214,9 @@ func (a *AsOf) check(when time.Time) error {
 func gather(rows []commit.Validity) map[string]*Device {
 	all := map[string]*Device{}
 	for _, v := range rows {
+		if v.Kind == commit.Maintenance {
+			continue // of no device
+		}
 		d := all[v.Subject]
 		if d == nil {
 			d = &Device{ID: v.Subject, Labels: map[string]Held{}, Settings: map[string]Setting{}, Alarms: []Alarm{}}

@@ -44,6 +44,8 @@ const (
 	Status  ValidityKind = "status"
 	// Firmware is what a device says that it runs.
 	Firmware ValidityKind = "firmware"
+	// Maintenance is a maintenance as people have made it, in JSON; the subject is its name.
+	Maintenance ValidityKind = "maintenance"
 )
 
 // Tx is one use case's part of a commit.

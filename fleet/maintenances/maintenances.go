@@ -3,6 +3,7 @@ package maintenances
 
 import (
 	"context"
+	"encoding/json"
 	"slices"
 	"strings"
 	"sync"
@@ -76,6 +77,20 @@ func Open(ctx context.Context, o Options) (*Maintenances, error) {
 			if err := x.Check(); err != nil {
 				return fault.New(fault.Invalid, "%s", err)
 			}
+			return nil
+		},
+		Within: func(tx *commit.Tx, old, next *maintenance.Maintenance) error {
+			v := commit.Validity{Kind: commit.Maintenance, From: o.Now()}
+			if next == nil {
+				v.Subject = old.Name
+			} else {
+				b, err := json.Marshal(next)
+				if err != nil {
+					return err
+				}
+				v.Subject, v.Value = next.Name, string(b)
+			}
+			tx.Hold(v)
 			return nil
 		},
 		Most: 1000, Stored: stored, Commits: o.Commits, Now: o.Now,

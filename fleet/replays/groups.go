@@ -2,6 +2,7 @@ package replays
 
 import (
 	"context"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -12,7 +13,6 @@ import (
 	"ullage/core/model"
 	"ullage/core/replay"
 	"ullage/core/rule"
-	"ullage/core/value"
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
 )
@@ -20,12 +20,27 @@ import (
 // maxGroupReadings is how many readings of a group are held in memory.
 const maxGroupReadings = 20_000_000
 
-// groups replays rules with each, group by group. Devices are in the groups of now.
+// membership is when a device was in a group.
+type membership struct {
+	*past
+	within [][2]time.Time
+}
+
+// during reports whether it was so at a time.
+func (m *membership) during(at time.Time) bool {
+	return slices.ContainsFunc(m.within, func(x [2]time.Time) bool { return !at.Before(x[0]) && at.Before(x[1]) })
+}
+
+// groups replays rules with each, group by group. Devices are in the groups of then.
 func (r *Replays) groups(ctx context.Context, a Ask, rules []*rule.Rule, told func(*One, Progress) error) error {
 	found := map[string]*One{}
 	var order []string
 	among := idSet(a.Devices)
 	p := Progress{}
+	outages, err := r.outages(ctx, a.From, a.To)
+	if err != nil {
+		return err
+	}
 	for i, x := range rules {
 		if x.Each == "" {
 			continue // the one in force is of another kind; there is nothing to compare
@@ -46,17 +61,23 @@ func (r *Replays) groups(ctx context.Context, a Ask, rules []*rule.Rule, told fu
 			return fault.New(fault.Invalid, "%s", err)
 		}
 		key := strings.TrimPrefix(x.Each, "label.")
-		members := map[string][]*past{}
+		needs := attributes(plan, []*rule.Compiled{c}) || slices.ContainsFunc(outages, func(o outage) bool {
+			return slices.ContainsFunc(slices.Collect(maps.Values(o.devices)), func(p *expr.Program) bool { return attributes(p.Plan(), nil) })
+		})
+		members := map[string][]*membership{}
 		for _, d := range r.o.Devices.List() {
-			if d.Labels[key] == "" || d.Status == devices.Retired || d.Status == devices.Suspended || !x.Names(d.Model) || among != nil && !among[d.ID] {
+			if d.Status == devices.Retired || !x.Names(d.Model) || among != nil && !among[d.ID] {
 				continue
 			}
-			p, _, err := r.past(ctx, d.ID)
+			p, _, err := r.past(ctx, d.ID, needs, a.From.Add(-warm))
 			if err != nil {
 				return err
 			}
-			if p != nil && chosen(c, p) {
-				members[d.Labels[key]] = append(members[d.Labels[key]], p)
+			if p == nil {
+				continue
+			}
+			for label, within := range p.groups(c, key, a.From.Add(-warm), a.To) {
+				members[label] = append(members[label], &membership{p, within})
 			}
 		}
 		if i == 0 {
@@ -81,7 +102,7 @@ func (r *Replays) groups(ctx context.Context, a Ask, rules []*rule.Rule, told fu
 				one.Readings += res.Readings
 			}
 			side := Side{Lost: math.NaN()}
-			side.add(res)
+			side.add(res, func(at time.Time) bool { return len(outages) > 0 && r.allOut(outages, ps, at) })
 			if i == 0 {
 				one.This = side
 			} else {
@@ -110,26 +131,46 @@ func (r *Replays) groups(ctx context.Context, a Ask, rules []*rule.Rule, told fu
 	return nil
 }
 
-// chosen reports whether the selectors of a rule are true for a device now.
-func chosen(c *rule.Compiled, p *past) bool {
-	for _, prog := range c.Selects() {
-		s := prog.Plan().NewState(time.Time{})
-		for slot, n := range prog.Plan().Names() {
-			v := p.get(n.Name)
-			if n.Name.Scope == "label" && v.Text == "" {
-				v = value.Value{}
-			}
-			s.Set(slot, expr.Sample{Value: v})
+// allOut reports whether all devices of a group were out of service at a time.
+func (r *Replays) allOut(of []outage, ms []*membership, at time.Time) bool {
+	some := false
+	for _, m := range ms {
+		if !m.during(at) {
+			continue
 		}
-		if prog.Truth(s) != expr.True {
+		if !r.out(of, m.past, at) {
 			return false
 		}
+		some = true
 	}
-	return true
+	return some
 }
 
-func (r *Replays) group(ctx context.Context, a Ask, plan *expr.Plan, c *rule.Compiled, key, label string, ps []*past) (replay.Result, error) {
-	slices.SortFunc(ps, func(a, b *past) int { return strings.Compare(a.device.ID, b.device.ID) })
+// groups returns in which groups a device was when, by the label that makes them, while a
+// rule was for it and it was not suspended.
+func (p *past) groups(c *rule.Compiled, key string, from, to time.Time) map[string][][2]time.Time {
+	label, status := expr.Name{Scope: "label", Key: key}, expr.Name{Scope: "device", Key: "status"}
+	values := map[string]bool{p.at(label, from.UnixMilli()).Text: true}
+	for _, x := range p.steps {
+		if x.Name == label {
+			values[x.Value.Text] = true
+		}
+	}
+	delete(values, "")
+	out := map[string][][2]time.Time{}
+	for v := range values {
+		within := p.scope(c, from, to, func(ms int64) bool {
+			return p.at(label, ms).Text == v && p.at(status, ms).Text != string(devices.Suspended)
+		}, label, status)
+		if len(within) > 0 {
+			out[v] = within
+		}
+	}
+	return out
+}
+
+func (r *Replays) group(ctx context.Context, a Ask, plan *expr.Plan, c *rule.Compiled, key, label string, ps []*membership) (replay.Result, error) {
+	slices.SortFunc(ps, func(a, b *membership) int { return strings.Compare(a.device.ID, b.device.ID) })
 	judge := a.From.Add(-warm)
 	zone := ps[0].zone
 	if key != "site" {
@@ -147,11 +188,14 @@ func (r *Replays) group(ctx context.Context, a Ask, plan *expr.Plan, c *rule.Com
 	for i, p := range ps {
 		s := plan.NewState(p.device.JoinedAt)
 		s.In(p.zone)
-		begin, err := r.recall(ctx, p, plan, s, judge)
+		begin, err := r.recall(ctx, p.past, plan, s, judge)
 		if err != nil {
 			return replay.Result{}, err
 		}
 		m := replay.Member{State: s, Steps: p.begin(plan, s, judge)}
+		for _, x := range p.within {
+			m.Within = append(m.Within, [2]int64{x[0].UnixMilli(), x[1].UnixMilli()})
+		}
 		if m.Columns, err = r.columns(ctx, p.device.ID, metrics, begin, a.To); err != nil {
 			return replay.Result{}, err
 		}

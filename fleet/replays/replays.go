@@ -17,7 +17,7 @@ import (
 
 	"ullage/core/check"
 	"ullage/core/expr"
-	"ullage/core/model"
+	"ullage/core/maintenance"
 	"ullage/core/replay"
 	"ullage/core/rule"
 	"ullage/core/series"
@@ -50,6 +50,7 @@ type History interface {
 // Records reads what was so, and what live did.
 type Records interface {
 	Validity(ctx context.Context, kind commit.ValidityKind, subject string) ([]commit.Validity, error)
+	Since(ctx context.Context, kind commit.ValidityKind, from time.Time) ([]commit.Validity, error)
 }
 
 // Rules are those in force.
@@ -67,7 +68,12 @@ type Options struct {
 	Devices *devices.Registry
 	Models  *models.Catalogue
 	Present *present.Fleet
-	Now     func() time.Time
+	// Maintenances are those of now; nil for none.
+	Maintenances func() []maintenance.Maintenance
+	// MayOperate says whether somebody may operate a device, for maintenance by those who may
+	// not do so for all; nil for yes.
+	MayOperate func(person, device string) bool
+	Now        func() time.Time
 }
 
 // Replays replays rules.
@@ -94,10 +100,12 @@ type Side struct {
 	Alarms     int
 	Chattering int
 	Suppressed int // of the alarms, by design
-	Raised     time.Duration
-	Lost       float64 // of the headspace in the mean; NaN where that is not known
-	Known      time.Duration
-	Spans      []replay.Span
+	// OutOfService is how many of them were out of service for maintenance when they were raised.
+	OutOfService int
+	Raised       time.Duration
+	Lost         float64 // of the headspace in the mean; NaN where that is not known
+	Known        time.Duration
+	Spans        []replay.Span
 }
 
 // One is what is found for one device or group.
@@ -173,6 +181,10 @@ func (r *Replays) Run(ctx context.Context, a Ask, told func(*One, Progress) erro
 	if len(ids) > MaxDevices {
 		return tooMany(len(ids))
 	}
+	outages, err := r.outages(ctx, a.From, a.To)
+	if err != nil {
+		return err
+	}
 	p := Progress{Of: len(ids)}
 	var mu sync.Mutex
 	each, ctx := errgroup.WithContext(ctx)
@@ -182,7 +194,7 @@ func (r *Replays) Run(ctx context.Context, a Ask, told func(*One, Progress) erro
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
-			one, err := r.device(ctx, a, id, sets)
+			one, err := r.device(ctx, a, id, sets, outages)
 			if err != nil {
 				return err
 			}
@@ -235,8 +247,20 @@ type set struct {
 	plan  *expr.Plan
 	rules []*rule.Compiled
 	main  *rule.Compiled
-	// told are the labels that its selector looks at.
-	labels []string
+}
+
+// attributes reports whether a rule, with those that it asks about, looks at what devices say
+// of themselves.
+func attributes(plan *expr.Plan, rules []*rule.Compiled) bool {
+	plans := []*expr.Plan{plan}
+	for _, c := range rules {
+		for _, p := range c.Selects() {
+			plans = append(plans, p.Plan())
+		}
+	}
+	return slices.ContainsFunc(plans, func(p *expr.Plan) bool {
+		return slices.ContainsFunc(p.Names(), func(n expr.Info) bool { return n.Name.Scope == "attr" })
+	})
 }
 
 // sets compiles each rule for the models that it names: by model, a set for each rule,
@@ -276,13 +300,6 @@ func (r *Replays) sets(rules []*rule.Rule) (map[string][]*set, error) {
 					s.main = c
 				}
 			}
-			for _, p := range s.main.Selects() {
-				for _, n := range p.Plan().Names() {
-					if n.Name.Scope == "label" {
-						s.labels = append(s.labels, n.Name.Key)
-					}
-				}
-			}
 			if out[name] == nil {
 				out[name] = make([]*set, len(rules))
 			}
@@ -313,121 +330,18 @@ func (r *Replays) asked(x *rule.Rule) ([]*rule.Rule, error) {
 	return out, nil
 }
 
-// past is what was so on a device.
-type past struct {
-	device devices.Device
-	get    present.Lookup
-	zone   *time.Location
-	steps  []replay.Step // of labels, settings and its link, in order
-}
-
-func (r *Replays) past(ctx context.Context, id string) (*past, *model.Model, error) {
-	d, err := r.o.Devices.Get(id)
-	if err != nil {
-		return nil, nil, err
-	}
-	get, m, ok := r.o.Present.Lookup(id)
-	if !ok {
-		return nil, nil, nil
-	}
-	p := &past{device: d, get: get, zone: r.o.Present.Zone(id)}
-	for kind, scope := range map[commit.ValidityKind]string{commit.Label: "label", commit.Setting: "set", commit.Link: "device"} {
-		rows, err := r.o.Records.Validity(ctx, kind, id)
-		if err != nil {
-			return nil, nil, err
-		}
-		for _, v := range rows {
-			s := replay.Step{At: v.From.UnixMilli(), Name: expr.Name{Scope: scope, Key: v.Key}, Value: value.OfText(v.Value)}
-			switch kind {
-			case commit.Link:
-				s.Name.Key = "link"
-			case commit.Setting:
-				s.Value = value.Value{}
-				if v.Value != "" && json.Unmarshal([]byte(v.Value), &s.Value) != nil {
-					continue
-				}
-			}
-			p.steps = append(p.steps, s)
-		}
-	}
-	slices.SortStableFunc(p.steps, func(a, b replay.Step) int { return cmp.Compare(a.At, b.At) })
-	return p, m, nil
-}
-
-// at is what a name stood for at a time: as it was where that is known, else as it is.
-func (p *past) at(n expr.Name, ms int64) value.Value {
-	var first, last *replay.Step
-	for i := range p.steps {
-		s := &p.steps[i]
-		if s.Name != n {
-			continue
-		}
-		if first == nil {
-			first = s
-		}
-		if s.At <= ms {
-			last = s
-		}
-	}
-	switch {
-	case last != nil:
-		return last.Value
-	case first != nil && ms < p.device.JoinedAt.UnixMilli():
-		return first.Value // of before it was here there are readings alone
-	case first != nil && n.Scope == "label":
-		return value.OfText("") // the label was given later
-	}
-	return p.get(n)
-}
-
-// scope returns the spans within which a rule is for a device, by the labels of then.
-func (p *past) scope(s *set, from, to time.Time) (out [][2]time.Time) {
-	selects := func(ms int64) bool {
-		for _, prog := range s.main.Selects() {
-			st := prog.Plan().NewState(time.Time{})
-			for slot, n := range prog.Plan().Names() {
-				v := p.at(n.Name, ms)
-				if n.Name.Scope == "label" && v.Text == "" {
-					v = value.Value{}
-				}
-				st.Set(slot, expr.Sample{Value: v})
-			}
-			if prog.Truth(st) != expr.True {
-				return false
-			}
-		}
-		return true
-	}
-	edges := []int64{from.UnixMilli()}
-	for _, x := range p.steps {
-		if x.Name.Scope == "label" && slices.Contains(s.labels, x.Name.Key) && x.At > edges[0] && x.At < to.UnixMilli() {
-			edges = append(edges, x.At)
-		}
-	}
-	for i, at := range edges {
-		if !selects(at) {
-			continue
-		}
-		end := to
-		if i+1 < len(edges) {
-			end = value.FromMillis(edges[i+1])
-		}
-		begin := value.FromMillis(at)
-		if n := len(out); n > 0 && out[n-1][1].Equal(begin) {
-			out[n-1][1] = end
-		} else {
-			out = append(out, [2]time.Time{begin, end})
-		}
-	}
-	return out
-}
-
 // warm is from how long before its begin a replay judges: what stood then is known at its
 // begin.
 const warm = 6 * time.Hour
 
-func (r *Replays) device(ctx context.Context, a Ask, id string, sets map[string][]*set) (*One, error) {
-	p, m, err := r.past(ctx, id)
+func (r *Replays) device(ctx context.Context, a Ask, id string, sets map[string][]*set, outages []outage) (*One, error) {
+	d, err := r.o.Devices.Get(id)
+	if err != nil {
+		return nil, err
+	}
+	needs := slices.ContainsFunc(sets[d.Model], func(s *set) bool { return s != nil && attributes(s.plan, s.rules) }) ||
+		slices.ContainsFunc(outages, func(o outage) bool { return o.devices[d.Model] != nil && attributes(o.devices[d.Model].Plan(), nil) })
+	p, m, err := r.past(ctx, id, needs, a.From.Add(-warm))
 	if err != nil || p == nil {
 		return nil, err
 	}
@@ -437,7 +351,7 @@ func (r *Replays) device(ctx context.Context, a Ask, id string, sets map[string]
 			continue
 		}
 		side := Side{Lost: math.NaN()}
-		for n, span := range p.scope(s, a.From, a.To) {
+		for n, span := range p.scope(s.main, a.From, a.To, nil) {
 			one, err := r.span(ctx, a, p, s, span[0], span[1], n == 0 && span[0].Equal(a.From))
 			if err != nil {
 				return nil, err
@@ -445,7 +359,10 @@ func (r *Replays) device(ctx context.Context, a Ask, id string, sets map[string]
 			if i == 0 {
 				out.Readings += one.Readings
 			}
-			side.add(one)
+			if n := len(one.Spans); n > 0 && one.Spans[n-1].To.IsZero() && span[1].Before(a.To) {
+				one.Spans[n-1].To = span[1] // the rule was for it no longer
+			}
+			side.add(one, func(at time.Time) bool { return r.out(outages, p, at) })
 		}
 		if i == 0 {
 			out.This = side
@@ -465,11 +382,16 @@ func (r *Replays) device(ctx context.Context, a Ask, id string, sets map[string]
 	return out, nil
 }
 
-func (s *Side) add(x replay.Result) {
+// add adds what was found in one span; out tells whether it was out of service at a time.
+func (s *Side) add(x replay.Result, out func(time.Time) bool) {
 	s.Alarms += x.Alarms
 	s.Chattering += x.Chattering
 	s.Raised += x.Raised
-	for _, y := range x.Spans {
+	for i := range x.Spans {
+		y := &x.Spans[i]
+		if y.OutOfService = out(y.From); y.OutOfService {
+			s.OutOfService++
+		}
 		if y.Suppressed {
 			s.Suppressed++
 		}
@@ -516,28 +438,6 @@ func (r *Replays) span(ctx context.Context, a Ask, p *past, s *set, from, to tim
 		steps = steps[n:]
 	}
 	return run.End(to), nil
-}
-
-// begin gives a State what was so at a time, and returns what changes after it.
-func (p *past) begin(plan *expr.Plan, s *expr.State, at time.Time) []replay.Step {
-	ms := at.UnixMilli()
-	for slot, n := range plan.Names() {
-		switch n.Name.Scope {
-		case "", "raised":
-		default:
-			s.Set(slot, expr.Sample{Value: p.at(n.Name, ms)})
-		}
-	}
-	var out []replay.Step
-	for _, x := range p.steps {
-		if x.At <= ms {
-			continue
-		}
-		if _, ok := plan.Slot(x.Name); ok {
-			out = append(out, x)
-		}
-	}
-	return out
 }
 
 // recall fills the windows of a State, and returns from when on it needs readings.

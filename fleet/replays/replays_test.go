@@ -46,12 +46,15 @@ func run(t *testing.T, r *rig.Rig, a replays.Ask) map[string]*replays.One {
 	return out
 }
 
-// told lists when live raised and returned the alarms of a rule.
-func told(t *testing.T, r *rig.Rig, name string) (up, down []time.Time) {
+// told lists when live raised and returned the alarms of a rule, on some devices or groups.
+func told(t *testing.T, r *rig.Rig, name string, of ...string) (up, down []time.Time) {
 	t.Helper()
 	fs, err := r.Facts.Facts(t.Context(), fact.Filter{Rule: name, Limit: 10_000})
 	r.Must(err)
 	for i := len(fs) - 1; i >= 0; i-- {
+		if len(of) > 0 && !slices.Contains(of, fs[i].Device+fs[i].Group) {
+			continue
+		}
 		switch fs[i].Kind {
 		case fact.AlarmRaised:
 			up = append(up, fs[i].At)

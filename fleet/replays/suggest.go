@@ -163,7 +163,7 @@ func (r *Replays) all(ctx context.Context, a Ask, ids []string, sets map[string]
 		if err := ctx.Err(); err != nil {
 			return sum, err
 		}
-		one, err := r.device(ctx, a, id, sets)
+		one, err := r.device(ctx, a, id, sets, nil)
 		if err != nil {
 			return sum, err
 		}

@@ -6483,6 +6483,11 @@ export interface components {
              */
             headspace_lost?: number;
             /**
+             * Format: int64
+             * @description Alarms that were out of service for maintenance when they were raised
+             */
+            out_of_service?: number;
+            /**
              * Format: double
              * @description For how long it was raised, in seconds
              */
@@ -6491,7 +6496,7 @@ export interface components {
             spans?: components["schemas"]["ReplaySpan"][];
             /**
              * Format: int64
-             * @description Alarms that were suppressed by design
+             * @description Alarms that were suppressed by design when they were raised
              */
             suppressed?: number;
         };
@@ -6500,6 +6505,9 @@ export interface components {
             from: string;
             /** Format: double */
             limit?: number;
+            /** @description For maintenance, when it was raised */
+            out_of_service?: boolean;
+            /** @description By design, when it was raised */
             suppressed?: boolean;
             /**
              * Format: date-time

@@ -168,6 +168,18 @@ export function Replay({
           </tbody>
         </table>
       )}
+      {s && (s.this.suppressed || s.this.out_of_service) ? (
+        <p className="border-t border-line py-1.5">
+          Of these alarms{" "}
+          {[
+            s.this.suppressed && `${number(s.this.suppressed)} suppressed by design`,
+            s.this.out_of_service && `${number(s.this.out_of_service)} out of service for maintenance`,
+          ]
+            .filter(Boolean)
+            .join(" and ")}{" "}
+          when they were raised; they call nobody.
+        </p>
+      ) : null}
       {s?.responses?.map((r) => (
         <p key={r.does} className="border-t border-line py-1.5">
           By itself it <b className="font-semibold">{r.does}</b>: {plural(r.acts, "time")} on{" "}
@@ -200,7 +212,8 @@ export function Replay({
         </p>
       )}
       <p className="pt-3 text-muted">
-        What would have been with all readings on time. Drag a limit or the dotted line of the deadband in a
+        What would have been with all readings on time, and with the settings, labels, groups and maintenance
+        of then. Drag a limit or the dotted line of the deadband in a
         chart; nothing is in force until you put it there.
       </p>
     </section>
