@@ -317,7 +317,7 @@ func quietly(x client.ReplaySide) string {
 	for _, why := range []struct {
 		n    int
 		word string
-	}{{x.Suppressed, "suppressed by design"}, {x.OutOfService, "out of service for maintenance"}} {
+	}{{x.Suppressed, "were suppressed by design"}, {x.OutOfService, "were out of service for maintenance"}} {
 		if why.n > 0 {
 			out = append(out, fmt.Sprintf("%d %s", why.n, why.word))
 		}
@@ -325,7 +325,7 @@ func quietly(x client.ReplaySide) string {
 	if len(out) == 0 {
 		return ""
 	}
-	return "of these alarms " + strings.Join(out, " and ") + " when they were raised; they call nobody"
+	return "when they were raised, " + strings.Join(out, " and ") + "; these would have called nobody"
 }
 
 func replayColumns(sum client.ReplaySummary) []column[client.ReplayOne] {

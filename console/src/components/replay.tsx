@@ -170,14 +170,14 @@ export function Replay({
       )}
       {s && (s.this.suppressed || s.this.out_of_service) ? (
         <p className="border-t border-line py-1.5">
-          Of these alarms{" "}
+          When they were raised,{" "}
           {[
-            s.this.suppressed && `${number(s.this.suppressed)} suppressed by design`,
-            s.this.out_of_service && `${number(s.this.out_of_service)} out of service for maintenance`,
+            s.this.suppressed && `${number(s.this.suppressed)} were suppressed by design`,
+            s.this.out_of_service && `${number(s.this.out_of_service)} were out of service for maintenance`,
           ]
             .filter(Boolean)
-            .join(" and ")}{" "}
-          when they were raised; they call nobody.
+            .join(" and ")}
+          ; these would have called nobody.
         </p>
       ) : null}
       {s?.responses?.map((r) => (
