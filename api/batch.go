@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"context"
 	"encoding/csv"
+	"encoding/json"
 	"fmt"
 	"io"
+	"reflect"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -15,6 +17,7 @@ import (
 	"ullage/core/bundle"
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
+	"ullage/fleet/scoped"
 )
 
 // batchRoutes onboard many devices: a list is looked at first, and nothing is made of
@@ -59,29 +62,55 @@ func (s *server) batchRoutes() {
 		"Nothing is made. Columns are id, model, name, hub, credential and label.NAME, in any order."))
 	s.api.OpenAPI().Paths["/api/v1/devices/list"].Post.RequestBody = &huma.RequestBody{Required: true,
 		Description: "The list", Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}
-	type many struct{ Body client.Batch }
-	huma.Post(s.api, "/api/v1/devices/batch", func(ctx context.Context, in *many) (*body[client.BatchMade], error) {
+	type many struct {
+		Accept string `header:"Accept" doc:"application/zip for the bundles alone, as they are"`
+		Body   client.Batch
+	}
+	huma.Post(s.api, "/api/v1/devices/batch", func(ctx context.Context, in *many) (*huma.StreamResponse, error) {
 		news, ws := make([]devices.New, len(in.Body.Devices)), make([]devices.Wanted, len(in.Body.Devices))
 		for i, n := range in.Body.Devices {
 			news[i] = devices.New{ID: n.ID, Name: n.Name, Model: n.Model, Hub: n.Hub, Labels: n.Labels}
 			ws[i] = wanted(n.NewCredential)
 		}
-		ds, given, err := s.Fleet.CreateMany(ctx, caller(ctx), news, ws)
+		made, err := s.Fleet.CreateMany(ctx, caller(ctx), news, ws)
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		s.Settle()
+		known := make(chan struct{}) // to whatever is asked next
+		go func() {
+			defer close(known)
+			s.Settle()
+		}()
 		out := client.BatchMade{Devices: []client.BatchDevice{}}
 		var all []bundle.File
-		for i, d := range ds {
-			if err := s.handed(ctx, &out, &all, d, given[i]); err != nil {
+		var k bundle.Maker
+		for _, d := range made {
+			if err := s.handed(&k, &out, &all, d); err != nil {
 				return nil, s.failed(err)
 			}
 		}
-		return s.packed(out, all)
+		answer, err := s.packed(out, all)
+		if err != nil {
+			return nil, err
+		}
+		<-known
+		return &huma.StreamResponse{Body: func(c huma.Context) {
+			if in.Accept == "application/zip" {
+				c.SetHeader("Content-Type", in.Accept)
+				_, _ = c.BodyWriter().Write(answer.Body.Bundles)
+				return
+			}
+			c.SetHeader("Content-Type", "application/json")
+			_ = json.NewEncoder(c.BodyWriter()).Encode(answer.Body)
+		}}, nil
 	}, describe("create-devices", "Onboard some devices, all or none; their credentials are in the bundles of the answer, this once", "Devices",
-		fmt.Sprintf("At most %d at once. The bundles are one zip file with a folder a device and a manifest; they hold no samples.", devices.MaxMany)),
-		func(o *huma.Operation) { o.MaxBodyBytes = 8 << 20 })
+		fmt.Sprintf("At most %d at once. The bundles are one zip file that holds one for each device, and a manifest; they have no samples.", devices.MaxMany)),
+		func(o *huma.Operation) {
+			o.MaxBodyBytes = 8 << 20
+			o.Responses = map[string]*huma.Response{"200": {Description: "OK", Content: map[string]*huma.MediaType{
+				"application/json": {Schema: s.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[client.BatchMade](), true, "BatchMade")},
+				"application/zip":  {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}}
+		})
 }
 
 // renewRoutes give many devices other credentials.
@@ -95,14 +124,15 @@ func (s *server) renewRoutes() {
 		s.Settle()
 		out := client.BatchMade{Devices: []client.BatchDevice{}, Failed: []client.ImportFinding{}}
 		var all []bundle.File
+		var k bundle.Maker
 		for i, id := range in.Body.Devices {
 			if errs[i] != nil {
 				out.Failed = append(out.Failed, client.ImportFinding{Line: i + 1, Sentence: id + ": " + fault.From(errs[i]).Error()})
 				continue
 			}
-			d, _, err := s.Fleet.Registered(caller(ctx), id)
+			d, m, err := s.Fleet.Registered(caller(ctx), id)
 			if err == nil {
-				err = s.handed(ctx, &out, &all, d, given[i])
+				err = s.handed(&k, &out, &all, scoped.Made{Device: d, Given: given[i], Model: m})
 			}
 			if err != nil {
 				return nil, s.failed(err)
@@ -114,27 +144,29 @@ func (s *server) renewRoutes() {
 }
 
 // handed adds what a device was given to an answer.
-func (s *server) handed(ctx context.Context, out *client.BatchMade, all *[]bundle.File, d devices.Device, given devices.Given) error {
-	files, err := s.filesOf(ctx, d, given, true)
+func (s *server) handed(k *bundle.Maker, out *client.BatchMade, all *[]bundle.File, d scoped.Made) error {
+	given := d.Given
+	files, err := s.filesOf(k, d.Device, d.Model, given, true)
 	if err != nil {
 		return err
 	}
-	for _, f := range files {
-		f.Name = d.ID + "/" + f.Name
-		*all = append(*all, f)
+	packed, err := bundle.Stored(d.ID, files, s.Now())
+	if err != nil {
+		return err
 	}
+	*all = append(*all, bundle.File{Name: d.ID + ".zip", Data: packed, Secret: true})
 	kind := "token"
 	if given.Token == "" {
 		kind = "certificate"
 	}
-	out.Devices = append(out.Devices, client.BatchDevice{ID: d.ID, Model: d.Model, Credential: given.ID, Kind: kind, ExpiresAt: optional(given.ExpiresAt)})
+	out.Devices = append(out.Devices, client.BatchDevice{ID: d.ID, Model: d.Device.Model, Credential: given.ID, Kind: kind, ExpiresAt: optional(given.ExpiresAt)})
 	return nil
 }
 
 // packed ends an answer with its bundles and a manifest.
 func (s *server) packed(out client.BatchMade, all []bundle.File) (_ *body[client.BatchMade], err error) {
 	all = append(all, bundle.File{Name: "manifest.csv", Data: manifest(out.Devices)})
-	if out.Bundles, err = bundle.Zip("", all, s.Now()); err != nil {
+	if out.Bundles, err = bundle.Stored("", all, s.Now()); err != nil {
 		return nil, s.failed(err)
 	}
 	return &body[client.BatchMade]{out}, nil

@@ -281,7 +281,7 @@ func (s *server) onboarded(ctx context.Context, d devices.Device, given devices.
 	if err != nil || len(s.Authority) == 0 {
 		return out
 	}
-	files, err := s.filesOf(ctx, d, given, false)
+	files, err := s.filesOf(new(bundle.Maker), d, m, given, false)
 	if err == nil {
 		out.Bundle, err = bundle.Zip(d.ID, files, s.Now())
 	}
@@ -292,12 +292,8 @@ func (s *server) onboarded(ctx context.Context, d devices.Device, given devices.
 }
 
 // filesOf returns the files of a device's bundle; in brief without samples.
-func (s *server) filesOf(ctx context.Context, d devices.Device, given devices.Given, brief bool) ([]bundle.File, error) {
-	_, m, err := s.Fleet.Registered(caller(ctx), d.ID)
-	if err != nil {
-		return nil, err
-	}
-	return bundle.Files(bundle.Bundle{Device: d.ID, Model: m, MQTT: s.MQTTTLSAt, HTTP: s.HTTPTLSAt, Time: s.TimeAt,
+func (s *server) filesOf(k *bundle.Maker, d devices.Device, m *model.Model, given devices.Given, brief bool) ([]bundle.File, error) {
+	return k.Files(bundle.Bundle{Device: d.ID, Model: m, MQTT: s.MQTTTLSAt, HTTP: s.HTTPTLSAt, Time: s.TimeAt,
 		CA: s.Authority, Token: given.Token, Chain: given.Chain, Key: given.Key, At: s.Now(), Expires: given.ExpiresAt, Brief: brief})
 }
 

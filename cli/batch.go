@@ -3,6 +3,8 @@ package cli
 import (
 	"archive/zip"
 	"bytes"
+	"cmp"
+	"context"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
@@ -20,9 +22,11 @@ import (
 	"ullage/core/batch"
 )
 
-// perBatch is how many devices are made at a time: each part is made whole or not at
-// all, and what was made is on the disk here before the next is.
-const perBatch = 1000
+// perBatch is how many devices are made at a time: each part is made whole or not at all.
+const perBatch = 250
+
+// atOnce is how many parts are on their way at once: one is waited for, and one is handed over.
+const atOnce = 3
 
 func deviceLoad() *cobra.Command {
 	var out string
@@ -169,71 +173,93 @@ func loadDevices(c *cobra.Command, cl *client.Client, ds []client.NewDevice, out
 	}
 	bar := newProgress(c.ErrOrStderr(), "onboarding", "devices")
 	defer bar.finish()
-	for from := 0; from < len(ds); from += perBatch {
-		part := ds[from:min(from+perBatch, len(ds))]
-		made, err := cl.CreateDevices(c.Context(), part)
-		if err != nil {
-			return err
-		}
-		if err := unpack(out, made.Bundles); err != nil {
-			return fmt.Errorf("%d devices were onboarded and their bundles could not be written: %w; give them new credentials", len(part), err)
-		}
-		bar.set(from+len(part), len(ds))
+	create := func(ctx context.Context, part []client.NewDevice) (client.BatchMade, error) {
+		bundles, err := cl.CreateDevices(ctx, part)
+		return client.BatchMade{Bundles: bundles}, err
 	}
-	return nil
+	return inParts(c.Context(), ds, create, func(made client.BatchMade, done int) error {
+		if err := unpack(out, made.Bundles); err != nil {
+			return fmt.Errorf("%d devices were onboarded and the bundles of the last of them could not be written: %w; give those new credentials", done, err)
+		}
+		bar.set(done, len(ds))
+		return nil
+	})
 }
 
-// unpack writes the bundle of each device into a folder, as a zip file of its own: ten
-// thousand devices are ten thousand files then, and not fifty. The manifest is added to
-// the one there, last.
+// inParts asks for parts of many devices, and hands over what was made of each, in order. Some
+// parts are on their way at once: while keys of one are made another is stored. Whoever breaks
+// off gets what is on its way all the same: it holds credentials that are told this once.
+func inParts[T any](ctx context.Context, all []T, ask func(context.Context, []T) (client.BatchMade, error), write func(made client.BatchMade, done int) error) error {
+	type answer struct {
+		made client.BatchMade
+		many int
+		err  error
+	}
+	waiting, stop := make(chan chan answer, atOnce-2), make(chan struct{})
+	go func() {
+		defer close(waiting)
+		for part := range slices.Chunk(all, perBatch) {
+			if ctx.Err() != nil {
+				return
+			}
+			a := make(chan answer, 1)
+			go func() {
+				made, err := ask(context.WithoutCancel(ctx), part)
+				a <- answer{made, len(part), err}
+			}()
+			waiting <- a
+			select {
+			case <-stop:
+				return
+			default:
+			}
+		}
+	}()
+	done := 0
+	var failed error
+	for next := range waiting {
+		a := <-next
+		err := a.err
+		if done += a.many; err == nil {
+			err = write(a.made, done)
+		}
+		if err != nil && failed == nil {
+			failed = err
+			close(stop)
+		}
+	}
+	return cmp.Or(failed, ctx.Err())
+}
+
+// unpack writes the bundle of each device into a folder, and adds the manifest to the one
+// there, last.
 func unpack(out string, b []byte) error {
 	r, err := zip.NewReader(bytes.NewReader(b), int64(len(b)))
 	if err != nil {
 		return err
 	}
-	var buf bytes.Buffer
-	var w *zip.Writer
-	device := ""
-	flush := func() error {
-		if w == nil {
-			return nil
-		}
-		if err := w.Close(); err != nil {
-			return err
-		}
-		w = nil
-		return os.WriteFile(filepath.Join(out, device+".zip"), buf.Bytes(), 0o600)
-	}
 	var manifest []byte
-	for _, f := range r.File { // device by device
-		id, _, inside := strings.Cut(f.Name, "/")
-		if !filepath.IsLocal(filepath.FromSlash(f.Name)) {
+	var buf bytes.Buffer
+	for _, f := range r.File {
+		if !filepath.IsLocal(f.Name) || strings.ContainsAny(f.Name, `/\`) || f.UncompressedSize64 > maxBundle {
 			return fmt.Errorf("the bundles hold the file %q", f.Name)
 		}
-		if !inside {
-			in, err := f.Open()
-			if err != nil {
-				return err
-			}
-			manifest, err = io.ReadAll(io.LimitReader(in, maxBundle))
-			if err = errors.Join(err, in.Close()); err != nil {
-				return err
-			}
-			continue
-		}
-		if id != device || w == nil {
-			if err := flush(); err != nil {
-				return err
-			}
-			buf.Reset()
-			device, w = id, zip.NewWriter(&buf)
-		}
-		if err := w.Copy(f); err != nil {
+		in, err := f.Open()
+		if err != nil {
 			return err
 		}
-	}
-	if err := flush(); err != nil {
-		return err
+		buf.Reset()
+		_, err = io.Copy(&buf, io.LimitReader(in, maxBundle))
+		if err = errors.Join(err, in.Close()); err != nil {
+			return err
+		}
+		if f.Name == manifestName {
+			manifest = bytes.Clone(buf.Bytes())
+			continue
+		}
+		if err := os.WriteFile(filepath.Join(out, f.Name), buf.Bytes(), 0o600); err != nil {
+			return err
+		}
 	}
 	return addManifest(filepath.Join(out, manifestName), manifest)
 }
@@ -250,7 +276,7 @@ func addManifest(path string, data []byte) error {
 		return err
 	}
 	_, err = f.Write(data)
-	return errors.Join(err, f.Sync(), f.Close())
+	return errors.Join(err, f.Close()) // a crash of the machine would take the bundles before it, too
 }
 
 // readManifest returns the devices that were made before.

@@ -3,6 +3,7 @@ package cli
 import (
 	"archive/zip"
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -262,19 +263,22 @@ func (m *change) renew(c *cobra.Command, f *credentialFlags, keep bool) error {
 	bar := newProgress(c.ErrOrStderr(), "renewing", "devices")
 	defer bar.finish()
 	var failed []string
-	for from := 0; from < len(ids); from += perBatch {
-		r.Devices = ids[from:min(from+perBatch, len(ids))]
-		made, err := cl.RenewDevices(c.Context(), r)
-		if err != nil {
-			return fmt.Errorf("%w; go on with the same command", err)
-		}
+	renew := func(ctx context.Context, part []string) (client.BatchMade, error) {
+		r := r
+		r.Devices = part
+		return cl.RenewDevices(ctx, r)
+	}
+	if err := inParts(c.Context(), ids, renew, func(made client.BatchMade, done int) error {
 		if err := unpack(f.out, made.Bundles); err != nil {
 			return fmt.Errorf("%d devices have other credentials and their bundles could not be written: %w; renew them again", len(made.Devices), err)
 		}
 		for _, x := range made.Failed {
 			failed = append(failed, x.Sentence)
 		}
-		bar.set(min(from+perBatch, len(ids)), len(ids))
+		bar.set(done, len(ids))
+		return nil
+	}); err != nil {
+		return fmt.Errorf("%w; go on with the same command", err)
 	}
 	w := c.OutOrStdout()
 	for _, x := range failed {

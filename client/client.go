@@ -349,9 +349,12 @@ func (c *Client) ReadList(ctx context.Context, list io.Reader) (BatchPlan, error
 	return out, c.do(ctx, http.MethodPost, "/devices/list", list, &out)
 }
 
-// CreateDevices onboards some devices, all or none.
-func (c *Client) CreateDevices(ctx context.Context, ds []NewDevice) (BatchMade, error) {
-	return send[BatchMade](ctx, c, http.MethodPost, "/devices/batch", Batch{ds})
+// CreateDevices onboards some devices, all or none. It returns their bundles: a zip file with
+// one for each device and a manifest.
+func (c *Client) CreateDevices(ctx context.Context, ds []NewDevice) ([]byte, error) {
+	var b text
+	_, err := c.call(ctx, request{method: http.MethodPost, path: "/devices/batch", in: Batch{ds}, header: http.Header{"Accept": {"application/zip"}}}, &b)
+	return b, err
 }
 
 // RenewDevices gives some devices another credential each.

@@ -209,7 +209,7 @@ type Batch struct {
 // BatchMade are devices that were onboarded, with their bundles.
 type BatchMade struct {
 	Devices []BatchDevice `json:"devices"`
-	Bundles []byte        `json:"bundles" doc:"A zip file with a folder a device and a manifest, in Base64; given this once"`
+	Bundles []byte        `json:"bundles" doc:"A zip file with one for each device and a manifest, in Base64; given this once"`
 	// Failed are those that got nothing, by their place in what was asked.
 	Failed []ImportFinding `json:"failed,omitempty" doc:"Devices that got nothing, and why; line is their place in the list"`
 }

@@ -232,12 +232,6 @@ func (a *Authority) Ends() (root, issuing time.Time) { return a.root.NotAfter, a
 // RootFingerprint is the SHA-256 of it.
 func (a *Authority) RootFingerprint() string { return Fingerprint(a.root.Raw) }
 
-// chain is a certificate with the one that has signed it, in PEM.
-func (a *Authority) chain(der []byte) []byte {
-	return append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}),
-		pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: a.issuing.Raw})...)
-}
-
 // Server returns the certificate of a listener that is reached by some names and
 // addresses, and those of this machine. It is made when it is asked for, and again
 // before it ends.
@@ -321,21 +315,18 @@ func requestFor(device string, csr []byte, names []string) (*x509.CertificateReq
 
 func (a *Authority) sign(device string, public crypto.PublicKey) (devices.Issued, error) {
 	now := a.now()
-	until := now.Add(DeviceLife)
+	until := now.Add(DeviceLife).UTC().Truncate(time.Second) // as a certificate tells it
 	if until.After(a.issuing.NotAfter) {
 		until = a.issuing.NotAfter
 	}
-	der, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: device},
+	number := serial()
+	der, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: number, Subject: pkix.Name{CommonName: device},
 		NotBefore: now.Add(-early), NotAfter: until, KeyUsage: x509.KeyUsageDigitalSignature,
 		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}, a.issuing, public, a.key)
 	if err != nil {
 		return devices.Issued{}, err
 	}
-	leaf, err := x509.ParseCertificate(der)
-	if err != nil {
-		return devices.Issued{}, err
-	}
-	return devices.Issued{Hash: Hash(leaf), Serial: fmt.Sprintf("%x", leaf.SerialNumber), ExpiresAt: leaf.NotAfter, Chain: a.chain(der)}, nil
+	return devices.Issued{Hash: sha256.Sum256(der), Serial: number.Text(16), ExpiresAt: until, Chain: inPEM(&x509.Certificate{Raw: der}, a.issuing)}, nil
 }
 
 // maxRequest is the largest request for a certificate that is read, in bytes.

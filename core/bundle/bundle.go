@@ -6,11 +6,14 @@ package bundle
 import (
 	"archive/zip"
 	"bytes"
+	"cmp"
 	"embed"
 	"encoding/json"
 	"fmt"
+	"os"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"text/template"
 	"time"
@@ -46,22 +49,68 @@ type File struct {
 //go:embed files
 var files embed.FS
 
-var templates = template.Must(template.New("").Funcs(template.FuncMap{"c": cString, "py": pyString, "sh": shString, "json": jsonString, "pem": cLines}).
-	ParseFS(files, "files/*"))
+var templates = template.Must(template.New("").Funcs(template.FuncMap{"py": pyString, "sh": shString, "json": jsonString}).
+	ParseFS(files, "files/readme.txt", "files/send.*"))
 
 // page is what the templates are filled from.
 type page struct {
 	*Bundle
-	Topics               map[string]string
-	Readings, About      string
-	MQTTHost, MQTTPort   string
-	HTTPHost, HTTPPort   string
-	Certificate          bool
-	Own                  bool // it has its key in a place of its own
-	TokenName            string
-	CAText, Text, Secret string // in PEM, for the header
-	Interval             string
-	Commands             []string
+	Topics             map[string]string
+	Readings           string
+	MQTTHost, MQTTPort string
+	HTTPHost, HTTPPort string
+	Certificate        bool
+	Own                bool // it has its key in a place of its own
+	TokenName          string
+	Interval           string
+	Commands           []string
+}
+
+//go:embed files/config.h
+var headerText string
+
+// header writes ullage_config.h: the text in the place of whose names stands what is so of a
+// device. Ten thousand of them are written at once.
+func (k *Maker) header(p *page) []byte {
+	return []byte(os.Expand(headerText, func(name string) string {
+		switch name {
+		case "ID":
+			return p.Device
+		case "KIND":
+			return p.Model.Name + " " + p.Model.Version
+		case "DEVICE":
+			return cString(p.Device)
+		case "MODEL":
+			return cString(p.Model.Name)
+		case "MQTT_HOST":
+			return cString(p.MQTTHost)
+		case "MQTT_PORT":
+			return cmp.Or(p.MQTTPort, "0")
+		case "HTTP_URL":
+			if p.HTTP == "" {
+				return `""`
+			}
+			return cString("https://" + p.HTTP + "/device/v1")
+		case "INTERVAL":
+			if p.Model.Interval == 0 {
+				return "60"
+			}
+			return strconv.FormatFloat(p.Model.Interval.Seconds(), 'f', 0, 64)
+		case "EXAMPLE":
+			return cString(p.Readings)
+		case "CA":
+			return k.lines(p.Bundle)
+		case "CREDENTIAL":
+			switch {
+			case p.Own:
+				return "#define ULLAGE_CERTIFICATE" + cLines(string(p.Chain))
+			case p.Certificate:
+				return "#define ULLAGE_CERTIFICATE" + cLines(string(p.Chain)) + "\n#define ULLAGE_KEY" + cLines(string(p.Key))
+			}
+			return "#define ULLAGE_TOKEN " + cString(p.Token)
+		}
+		return cString(p.Topics[strings.ToLower(name)])
+	}))
 }
 
 // config is config.json, for firmware that reads it.
@@ -88,17 +137,47 @@ type endpoint struct {
 	User   string `json:"user"`
 }
 
+// Maker makes the bundles of many devices of one service: what they have in common is worked
+// out once. It is not for several goroutines. The zero Maker is ready.
+type Maker struct {
+	readings map[*model.Model][]byte
+	ca       []byte
+	caLines  string
+}
+
+// example is what a device of a model may send.
+func (k *Maker) example(b *Bundle) []byte {
+	if text, ok := k.readings[b.Model]; ok {
+		return text
+	}
+	if k.readings == nil {
+		k.readings = map[*model.Model][]byte{}
+	}
+	text := b.Model.Examples(b.Device, b.At).Readings
+	k.readings[b.Model] = text
+	return text
+}
+
+// lines is the authority of b as a string of C.
+func (k *Maker) lines(b *Bundle) string {
+	if k.caLines == "" || !bytes.Equal(k.ca, b.CA) {
+		k.ca, k.caLines = b.CA, cLines(string(b.CA))
+	}
+	return k.caLines
+}
+
 // Files returns the files of b, in the order of their names.
-func Files(b Bundle) ([]File, error) {
+func Files(b Bundle) ([]File, error) { return new(Maker).Files(b) }
+
+// Files returns the files of b, in the order of their names.
+func (k *Maker) Files(b Bundle) ([]File, error) {
 	p := page{Bundle: &b, Certificate: len(b.Chain) > 0, Own: len(b.Chain) > 0 && len(b.Key) == 0}
 	p.MQTTHost, p.MQTTPort = split(b.MQTT)
 	p.HTTPHost, p.HTTPPort = split(b.HTTP)
-	x := b.Model.Examples(b.Device, b.At)
 	c := configOf(&b)
 	c.CA = "ca.crt"
 	p.Topics = c.Topics
-	p.Readings, p.About, p.Interval = string(x.Readings), string(x.About), c.Every
-	p.CAText, p.Text, p.Secret = string(b.CA), string(b.Chain), string(b.Key)
+	p.Readings, p.Interval = string(k.example(&b)), c.Every
 	for _, a := range b.Model.Actions {
 		p.Commands = append(p.Commands, a.Name)
 	}
@@ -119,19 +198,20 @@ func Files(b Bundle) ([]File, error) {
 	}
 	out = append(out, File{Name: "config.json", Data: append(text, '\n')})
 	texts := []struct {
-		name, from      string
-		secret, program bool
-	}{{"ullage_config.h", "config.h", true, false}, {"README.txt", "readme.txt", false, false}, {"send.sh", "send.sh", false, true}, {"send.py", "send.py", false, true},
-		{"send.c", "send.c", false, false}, {"send.go", "send.go.txt", false, false}}
+		name, from string
+		program    bool
+	}{{"README.txt", "readme.txt", false}, {"send.sh", "send.sh", true}, {"send.py", "send.py", true},
+		{"send.c", "send.c", false}, {"send.go", "send.go.txt", false}}
+	out = append(out, File{Name: "ullage_config.h", Data: k.header(&p), Secret: true})
 	if b.Brief {
-		texts = texts[:1]
+		texts = nil
 	}
 	for _, f := range texts {
 		var buf bytes.Buffer
 		if err := templates.ExecuteTemplate(&buf, f.from, p); err != nil {
 			return nil, fmt.Errorf("%s: %w", f.name, err)
 		}
-		out = append(out, File{Name: f.name, Data: buf.Bytes(), Secret: f.secret, Program: f.program})
+		out = append(out, File{Name: f.name, Data: buf.Bytes(), Program: f.program})
 	}
 	slices.SortFunc(out, func(a, b File) int { return strings.Compare(a.Name, b.Name) })
 	return out, nil
@@ -143,7 +223,7 @@ func configOf(b *Bundle) config {
 	if b.MQTT != "" {
 		host, port := split(b.MQTT)
 		c.MQTT = &endpoint{Host: host, Client: b.Device, User: b.Device}
-		fmt.Sscanf(port, "%d", &c.MQTT.Port)
+		c.MQTT.Port, _ = strconv.Atoi(port)
 	}
 	if b.HTTP != "" {
 		c.HTTP = "https://" + b.HTTP + "/device/v1"
@@ -188,13 +268,24 @@ func topics(b *Bundle) map[string]string {
 
 // Zip packs files into one, in a folder of a name, or without one.
 func Zip(folder string, fs []File, at time.Time) ([]byte, error) {
-	var buf bytes.Buffer
-	z := zip.NewWriter(&buf)
+	return zipped(folder, fs, at, zip.Deflate)
+}
+
+// Stored is Zip without making them smaller: of the files of many devices, which are small,
+// that takes longer than sending them.
+func Stored(folder string, fs []File, at time.Time) ([]byte, error) {
+	return zipped(folder, fs, at, zip.Store)
+}
+
+func zipped(folder string, fs []File, at time.Time, method uint16) ([]byte, error) {
+	size := 22
 	for _, f := range fs {
-		h := &zip.FileHeader{Name: path.Join(folder, f.Name), Method: zip.Deflate, Modified: at}
-		if len(fs) > 100 { // of many devices: they are small, and packing takes longer than sending
-			h.Method = zip.Store
-		}
+		size += len(f.Data) + 2*(len(folder)+len(f.Name)) + 200
+	}
+	buf := bytes.NewBuffer(make([]byte, 0, size))
+	z := zip.NewWriter(buf)
+	for _, f := range fs {
+		h := &zip.FileHeader{Name: path.Join(folder, f.Name), Method: method, Modified: at}
 		h.SetMode(0o644)
 		switch {
 		case f.Secret:
@@ -219,8 +310,10 @@ func Zip(folder string, fs []File, at time.Time) ([]byte, error) {
 // cString writes s as a string of C.
 func cString(s string) string {
 	var b strings.Builder
+	b.Grow(len(s) + len(s)/8 + 4)
 	b.WriteByte('"')
-	for _, c := range []byte(s) {
+	for i := range len(s) {
+		c := s[i]
 		switch {
 		case c == '"' || c == '\\' || c == '?': // ?? would begin a trigraph
 			b.WriteByte('\\')
@@ -239,14 +332,16 @@ func cString(s string) string {
 
 // cLines writes a text of some lines as a string of C, a line each.
 func cLines(s string) string {
-	var out []string
+	if s == "" {
+		return ` ""`
+	}
+	var b strings.Builder
+	b.Grow(len(s) + len(s)/4 + 16)
 	for line := range strings.Lines(s) {
-		out = append(out, "  "+cString(line))
+		b.WriteString(" \\\n  ")
+		b.WriteString(cString(line))
 	}
-	if len(out) == 0 {
-		return `""`
-	}
-	return " \\\n" + strings.Join(out, " \\\n")
+	return b.String()
 }
 
 func pyString(s string) string { return jsonString(s) }

@@ -198,13 +198,31 @@ func (f *Fleet) mayMakeOne(c access.Caller, n devices.New, coming map[string]boo
 }
 
 // CreateMany onboards some devices, all or none.
-func (f *Fleet) CreateMany(ctx context.Context, c access.Caller, ns []devices.New, ws []devices.Wanted) ([]devices.Device, []devices.Given, error) {
+func (f *Fleet) CreateMany(ctx context.Context, c access.Caller, ns []devices.New, ws []devices.Wanted) ([]Made, error) {
 	for _, err := range f.mayMake(c, ns...) {
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 	}
-	return f.o.Devices.OnboardMany(ctx, ns, ws, c.Name)
+	ds, given, err := f.o.Devices.OnboardMany(ctx, ns, ws, c.Name)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Made, len(ds))
+	for i, d := range ds {
+		out[i] = Made{d, given[i], nil}
+		if out[i].Model, err = f.o.Models.Of(d.Model, d.Version); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// Made is a device that the caller has just onboarded, which they may not be known to see yet.
+type Made struct {
+	devices.Device
+	Given devices.Given
+	Model *model.Model
 }
 
 // PlanMany says what is wrong with each of some devices that are to be onboarded.

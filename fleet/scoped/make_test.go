@@ -52,7 +52,7 @@ func TestOnboardedByWhoHasSome(t *testing.T) {
 				t.Errorf("%s: %v tells of what they do not see", x.what, err)
 			}
 		}
-		if _, _, err := r.Fleet.CreateMany(ctx, c, []devices.New{{ID: "tank-7", Model: "tank-probe", Labels: at("Fennimore")}, x.n}, make([]devices.Wanted, 2)); rig.Code(err) != x.code || r.Devices.Knows("tank-7") {
+		if _, err := r.Fleet.CreateMany(ctx, c, []devices.New{{ID: "tank-7", Model: "tank-probe", Labels: at("Fennimore")}, x.n}, make([]devices.Wanted, 2)); rig.Code(err) != x.code || r.Devices.Knows("tank-7") {
 			t.Errorf("%s beside one that is right: %v", x.what, err)
 		}
 	}
@@ -75,7 +75,7 @@ func TestOnboardedByWhoHasSome(t *testing.T) {
 	if errs, err := r.Fleet.PlanMany(c, list); err != nil || errs[0] != nil || errs[1] != nil {
 		t.Errorf("a hub and its valve: %v, %v", errs, err)
 	}
-	_, _, err = r.Fleet.CreateMany(ctx, c, list, make([]devices.Wanted, 2))
+	_, err = r.Fleet.CreateMany(ctx, c, list, make([]devices.Wanted, 2))
 	r.Must(err)
 	if _, _, err := r.Fleet.Create(ctx, whole, devices.New{ID: "tank-6", Model: "tank-probe"}, devices.Wanted{}); err != nil {
 		t.Errorf("by who has everything: %v", err)

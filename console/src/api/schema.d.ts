@@ -619,7 +619,7 @@ export interface paths {
         put?: never;
         /**
          * Onboard some devices, all or none; their credentials are in the bundles of the answer, this once
-         * @description At most 1000 at once. The bundles are one zip file with a folder a device and a manifest; they hold no samples.
+         * @description At most 1000 at once. The bundles are one zip file that holds one for each device, and a manifest; they have no samples.
          */
         post: operations["create-devices"];
         delete?: never;
@@ -3627,7 +3627,7 @@ export interface components {
             model: string;
         };
         BatchMade: {
-            /** @description A zip file with a folder a device and a manifest, in Base64; given this once */
+            /** @description A zip file with one for each device and a manifest, in Base64; given this once */
             bundles: string;
             devices: components["schemas"]["BatchDevice"][];
             /** @description Devices that got nothing, and why; line is their place in the list */
@@ -10146,7 +10146,10 @@ export interface operations {
     "create-devices": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description application/zip for the bundles alone, as they are */
+                Accept?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -10163,6 +10166,7 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BatchMade"];
+                    "application/zip": string;
                 };
             };
             /** @description Unauthorized */

@@ -1,23 +1,21 @@
-/* {{.Device}}, a {{.Model.Name}} {{.Model.Version}}. It holds secrets: for this device alone. */
+/* ${ID}, a ${KIND}. It holds secrets: for this device alone. */
 #ifndef ULLAGE_CONFIG_H
 #define ULLAGE_CONFIG_H
 
-#define ULLAGE_DEVICE {{c .Device}}
-#define ULLAGE_MODEL {{c .Model.Name}}
-#define ULLAGE_MQTT_HOST {{c .MQTTHost}}
-#define ULLAGE_MQTT_PORT {{if .MQTTPort}}{{.MQTTPort}}{{else}}0{{end}}
-#define ULLAGE_HTTP_URL {{if .HTTP}}{{c (print "https://" .HTTP "/device/v1")}}{{else}}""{{end}}
-#define ULLAGE_TOPIC_READINGS {{c (index .Topics "readings")}}
-#define ULLAGE_TOPIC_ABOUT {{c (index .Topics "about")}}
-#define ULLAGE_TOPIC_INTENDED {{c (index .Topics "intended")}}
-#define ULLAGE_TOPIC_APPLIED {{c (index .Topics "applied")}}
-#define ULLAGE_TOPIC_REPLY {{c (index .Topics "reply")}}
-#define ULLAGE_TOPIC_PROBLEM {{c (index .Topics "problem")}}
-#define ULLAGE_INTERVAL_SECONDS {{if .Model.Interval}}{{printf "%.0f" .Model.Interval.Seconds}}{{else}}60{{end}}
-#define ULLAGE_EXAMPLE {{c .Readings}}
-#define ULLAGE_CA {{pem .CAText}}
-{{if .Certificate}}#define ULLAGE_CERTIFICATE {{pem .Text}}
-{{if not .Own}}#define ULLAGE_KEY {{pem .Secret}}
-{{end}}{{else}}#define ULLAGE_TOKEN {{c .Token}}
-{{end}}
+#define ULLAGE_DEVICE ${DEVICE}
+#define ULLAGE_MODEL ${MODEL}
+#define ULLAGE_MQTT_HOST ${MQTT_HOST}
+#define ULLAGE_MQTT_PORT ${MQTT_PORT}
+#define ULLAGE_HTTP_URL ${HTTP_URL}
+#define ULLAGE_TOPIC_READINGS ${READINGS}
+#define ULLAGE_TOPIC_ABOUT ${ABOUT}
+#define ULLAGE_TOPIC_INTENDED ${INTENDED}
+#define ULLAGE_TOPIC_APPLIED ${APPLIED}
+#define ULLAGE_TOPIC_REPLY ${REPLY}
+#define ULLAGE_TOPIC_PROBLEM ${PROBLEM}
+#define ULLAGE_INTERVAL_SECONDS ${INTERVAL}
+#define ULLAGE_EXAMPLE ${EXAMPLE}
+#define ULLAGE_CA${CA}
+${CREDENTIAL}
+
 #endif
