@@ -196,8 +196,19 @@ func (u Unit) Display() string {
 	if s, ok := displays[u.Symbol]; ok {
 		return s
 	}
-	return pretty(u.Symbol)
+	if s, ok := shown.Load(u.Symbol); ok {
+		return s.(string)
+	}
+	s := pretty(u.Symbol)
+	if len(u.Symbol) <= maxSymbol {
+		shown.Store(u.Symbol, s)
+	}
+	return s
 }
+
+// shown holds how units are written that were asked for; there are no more of them than
+// symbols that Lookup has found.
+var shown sync.Map
 
 // Name returns Display, or a word where that is empty.
 func (u Unit) Name() string {

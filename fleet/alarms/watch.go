@@ -65,6 +65,8 @@ type watchedDevice struct {
 	queued   int64     // for when it stands in the queue of wakes; 0 for not at all
 	filled   bool      // trends have been filled from the history
 	usualAt  time.Time
+	joined   time.Time // of the device, and its zone: those of its state
+	zone     *time.Location
 }
 
 func (w *subject) rules() []*rule.Compiled {
@@ -104,7 +106,8 @@ func (e *Engine) choose(s *shard, w *watchedDevice, d devices.Device) {
 		return
 	}
 	w.set, w.state = set, set.plan.NewState(d.JoinedAt)
-	w.state.In(e.present.Zone(d.ID))
+	w.joined, w.zone = d.JoinedAt, e.present.Zone(d.ID)
+	w.state.In(w.zone)
 	e.outer(&w.subject)
 	if set.link >= 0 {
 		s.linked[w.id] = w
@@ -358,7 +361,7 @@ func (e *Engine) Handle(i int, ev event.Event) {
 		e.rewatch(s, ev.Device)
 	case event.Device:
 		e.groups.changed.Store(true)
-		e.rewatch(s, ev.Device)
+		e.retake(s, ev.Device)
 	case event.Rules:
 		e.groups.changed.Store(true)
 		for id := range s.devices {
@@ -403,6 +406,23 @@ func (e *Engine) reassess(s *shard, w *subject, at time.Time, slots []int) {
 		slots = c.asked
 	}
 	c.apply()
+}
+
+// retake takes over what has changed of a device. Where the same rules watch it as before, as
+// when it has come for the first time, their windows stay filled.
+func (e *Engine) retake(s *shard, id string) {
+	d, err := e.devices.Get(id)
+	w := s.devices[id]
+	get, m, ok := e.present.Lookup(id)
+	if err != nil || w == nil || w.state == nil || !ok || d.Status == devices.Retired ||
+		!w.joined.Equal(d.JoinedAt) || w.zone != e.present.Zone(id) || e.setFor(m, get) != w.set {
+		e.rewatch(s, id)
+		return
+	}
+	if slots := e.outer(&w.subject); len(slots) > 0 {
+		e.reassess(s, &w.subject, w.local(e.now()), slots)
+		e.measure(s, w)
+	}
 }
 
 // reselect finds the rules of a device again where what it says of itself decides which they

@@ -102,24 +102,36 @@ func hundredFigures(dir string) ([]figure, error) {
 		return fmt.Sprintf(`{"must_temp":%.1f,"density":%d,"ullage":%.1f,"co2_flow":%.1f,"battery":3.4,"rssi":-70}`,
 			20+float64(i%50)/10, 1040+i%20, 30+float64(i%30)/10, 8+float64(i%40)/10)
 	}
+	// How long it takes until a reading that comes now is judged: what waits before it.
+	behind := func(i int) (time.Duration, error) {
+		begun := time.Now()
+		if err := send(i, `{"battery":2.995,"rssi":-119}`); err != nil {
+			return 0, err
+		}
+		for time.Since(begun) < time.Minute {
+			page, err := s.Client.Alarms(ctx, client.AlarmFilter{LogFilter: client.LogFilter{Device: tanks[i], Limit: 1}})
+			if err != nil {
+				return 0, err
+			}
+			if len(page.Items) > 0 {
+				return time.Since(begun), nil
+			}
+			time.Sleep(10 * time.Millisecond)
+		}
+		return 0, fmt.Errorf("a reading of %s is not judged after a minute", tanks[i])
+	}
+	watched, err := behind(1)
+	if err != nil {
+		return nil, err
+	}
 	sent, failed := load(calm, send)
 	if failed != nil {
 		return nil, failed
 	}
-	// Nothing waits behind it: what comes last is judged at once.
-	seen, err := streamed(ctx, s)
+	waited, err := behind(0)
 	if err != nil {
 		return nil, err
 	}
-	begun = time.Now()
-	if err := send(0, `{"battery":2.995,"rssi":-119}`); err != nil {
-		return nil, err
-	}
-	at, err := seen(tanks[0], 20*time.Second)
-	if err != nil {
-		return nil, err
-	}
-	behind := at.Sub(begun)
 	held, err := resident(s.PID)
 	if err != nil {
 		return nil, err
@@ -143,8 +155,9 @@ func hundredFigures(dir string) ([]figure, error) {
 	}
 	out := []figure{
 		{fmt.Sprintf("%d rules on %d devices: loaded in", manyRules, manyDevices), loaded.Round(time.Millisecond).String(), "", ""},
-		{fmt.Sprintf("  readings/s taken and evaluated over %s", manyFor), fmt.Sprintf("%.0f", float64(6*sent)/manyFor.Seconds()), "10000", ""},
-		{"  from the reading behind them to its alarm on a page's stream", behind.Round(time.Millisecond).String(), "", ""},
+		{"  all devices watched after", (loaded + watched).Round(time.Millisecond).String(), "", ""},
+		{fmt.Sprintf("  readings/s taken over %s", manyFor), fmt.Sprintf("%.0f", float64(6*sent)/manyFor.Seconds()), "10000", ""},
+		{"  and evaluated, with what waited at the end", fmt.Sprintf("%.0f", float64(6*sent)/(manyFor+waited).Seconds()), "10000", fmt.Sprintf("%s waited", waited.Round(time.Millisecond))},
 		{"  resident memory", fmt.Sprintf("%d MB", held>>20), "under 1536 MB", ""},
 		{"  start with that, until it answers", started.Round(time.Millisecond).String(), "under 10 s", ""},
 		{fmt.Sprintf("%d alarms open, sent within", manyOpen), open.Round(time.Millisecond).String(), "", ""},
@@ -161,10 +174,12 @@ func load(body func(int) string, send func(int, string) error) (int64, error) {
 	end := time.Now().Add(manyFor)
 	for w := range senders {
 		all.Go(func() {
-			tick := time.NewTicker(time.Second * senders / manyMessages)
-			defer tick.Stop()
+			// By the clock and not by a ticker: what a slow flush of the disk has held up is sent
+			// after it, as devices do.
+			due := time.Now()
 			for i := w; time.Now().Before(end); i += senders {
-				<-tick.C
+				time.Sleep(time.Until(due))
+				due = due.Add(time.Second * senders / manyMessages)
 				if err := send(i, body(i)); err != nil {
 					failed.Store(&err)
 					return
