@@ -244,14 +244,16 @@ func (l *listener) run(ctx context.Context, cursor uint64) {
 	defer pulse.Stop()
 	count := l.s.Fleet.HappenedSoFar()
 	facts := l.s.Fleet.Happening()
+	// Both are gathered for a while, and neither waits for the other: what an alarm is in
+	// the journal must not hold up that it is on the page.
+	var newsDue, factsDue <-chan time.Time
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-facts:
-			if !pause(ctx, together) {
-				return
-			}
+			facts, factsDue = nil, time.After(together)
+		case <-factsDue:
 			facts = l.s.Fleet.Happening()
 			var fs []fact.Fact
 			if fs, count = l.s.Fleet.Happened(l.caller, count); len(fs) > 0 && l.send.Data(happened(fs)) != nil {
@@ -277,9 +279,8 @@ func (l *listener) run(ctx context.Context, cursor uint64) {
 				return
 			}
 		case <-news:
-			if !pause(ctx, l.wait()) {
-				return
-			}
+			news, newsDue = nil, time.After(l.wait())
+		case <-newsDue:
 			news = l.s.Fleet.News()
 			l.look(false)
 			if !l.tell() {
