@@ -211,7 +211,7 @@ type listener struct {
 // look works out which devices the condition is true for, if it is time: not so
 // often that it takes more than a tenth of a core.
 func (l *listener) look(force bool) bool {
-	if strings.TrimSpace(l.where) == "" && l.whole || !force && time.Since(l.looked) < 10*l.took {
+	if !l.limited() || !force && l.throttled() {
 		return false
 	}
 	begun := time.Now()
@@ -223,6 +223,9 @@ func (l *listener) look(force bool) bool {
 	l.among = among
 	return true
 }
+
+// throttled reports whether it is too soon to look again.
+func (l *listener) throttled() bool { return l.limited() && time.Since(l.looked) < 10*l.took }
 
 // limited reports whether there is something to look: not all devices are told of.
 func (l *listener) limited() bool { return !l.whole || strings.TrimSpace(l.where) != "" }
@@ -281,7 +284,10 @@ func (l *listener) run(ctx context.Context, cursor uint64) {
 		case <-news:
 			news, newsDue = nil, time.After(l.wait())
 		case <-newsDue:
-			news = l.s.Fleet.News()
+			news, newsDue = l.s.Fleet.News(), nil
+			if l.throttled() { // those that come in or go by what has changed are told then
+				newsDue = time.After(max(time.Until(l.looked.Add(10*l.took)), soon))
+			}
 			l.look(false)
 			if !l.tell() {
 				return

@@ -135,7 +135,7 @@ func (m *mirror) quiet() {
 	for {
 		select {
 		case <-m.steps:
-		case <-time.After(700 * time.Millisecond):
+		case <-time.After(time.Second):
 			return
 		}
 	}
