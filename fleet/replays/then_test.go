@@ -129,9 +129,8 @@ func TestAttributesOfThen(t *testing.T) {
 // made later, nor one that had ended, also where it is gone since.
 func TestMaintenanceOfThen(t *testing.T) {
 	r := rig.New(t)
-	for _, id := range []string{monitor, "air-fennimore-1"} {
-		r.Onboard(id, "cellar-air", map[string]string{"site": strings.Title(strings.Split(id, "-")[1])}) //nolint:staticcheck // two names of sites
-	}
+	r.Onboard(monitor, "cellar-air", map[string]string{"site": "Kilnside"})
+	r.Onboard("air-fennimore-1", "cellar-air", map[string]string{"site": "Fennimore"})
 	text := ruleOf("co2_high", "co2 > 1500", "")
 	r.Rule(text)
 	put := func(where string) {

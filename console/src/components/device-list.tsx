@@ -74,6 +74,7 @@ export function DeviceList() {
           .slice(from, from + perPart)
           .map((d) => (d.credential ? d : { ...d, credential }));
         const made = await ask(api.POST("/api/v1/devices/batch", { body: { devices: part } }));
+        if (typeof made === "string") throw new Error("The service answered with something else than JSON.");
         const name = `${file.replace(/\.[^.]*$/, "")}-${Math.floor(from / perPart) + 1}.zip`;
         setBundles((all) => [...all, { name, data: made.bundles, devices: part.length, saved: false }]);
         from += part.length;
