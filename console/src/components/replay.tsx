@@ -213,8 +213,8 @@ export function Replay({
       )}
       <p className="pt-3 text-muted">
         What would have been with all readings on time, and with the settings, labels, groups and maintenance
-        of then. Drag a limit or the dotted line of the deadband in a
-        chart; nothing is in force until you put it there.
+        of then. Drag a limit or the dotted line of the deadband in a chart; nothing is in force until you put
+        it there.
       </p>
     </section>
   );
