@@ -10,7 +10,6 @@ import (
 	"embed"
 	"encoding/json"
 	"fmt"
-	"os"
 	"path"
 	"slices"
 	"strconv"
@@ -72,7 +71,7 @@ var headerText string
 // header writes ullage_config.h: the text in the place of whose names stands what is so of a
 // device. Ten thousand of them are written at once.
 func (k *Maker) header(p *page) []byte {
-	return []byte(os.Expand(headerText, func(name string) string {
+	is := func(name string) string {
 		switch name {
 		case "ID":
 			return p.Device
@@ -110,7 +109,18 @@ func (k *Maker) header(p *page) []byte {
 			return "#define ULLAGE_TOKEN " + cString(p.Token)
 		}
 		return cString(p.Topics[strings.ToLower(name)])
-	}))
+	}
+	var b bytes.Buffer
+	for i, part := range strings.Split(headerText, "${") {
+		name, rest, named := strings.Cut(part, "}")
+		if i == 0 || !named {
+			b.WriteString(part)
+			continue
+		}
+		b.WriteString(is(name))
+		b.WriteString(rest)
+	}
+	return b.Bytes()
 }
 
 // config is config.json, for firmware that reads it.
