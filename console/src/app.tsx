@@ -222,7 +222,7 @@ export function App() {
             <Route
               path="/join"
               element={
-                <Only role="engineer">
+                <Only role="engineer" some>
                   <JoinPage />
                 </Only>
               }
@@ -230,7 +230,7 @@ export function App() {
             <Route
               path="/join/keys/:name"
               element={
-                <Only role="engineer">
+                <Only role="engineer" some>
                   <JoinKeyPage />
                 </Only>
               }
@@ -238,7 +238,7 @@ export function App() {
             <Route
               path="/join/requests"
               element={
-                <Only role="engineer">
+                <Only role="engineer" some>
                   <JoinRequestsPage />
                 </Only>
               }

@@ -50,15 +50,15 @@ export const who = (owners: readonly string[]) =>
       ? owners.join(" or ")
       : `${owners.slice(0, 3).join(", ")} or another owner`;
 
-// Only shows a page to whoever has its role for all devices, and tells others why not
-// and who could change that.
-export function Only({ role, children }: { role: Role; children: ReactNode }) {
+// Only shows a page to whoever has its role for all devices, or with some for any of them,
+// and tells others why not and who could change that.
+export function Only({ role, some, children }: { role: Role; some?: boolean; children: ReactNode }) {
   const { data } = useQuery(meQuery);
   const may = useMay();
-  if (may(role) || !data) return children;
+  if (may(role, some) || !data) return children;
   return (
     <Empty
-      title={`This page is for the role ${role}${role === "owner" ? "" : " for all devices"}`}
+      title={`This page is for the role ${role}${role === "owner" || some ? "" : " for all devices"}`}
       why={`You are signed in as ${data.person}: ${data.grants.map(grantWords).join("; ") || "with no grants"}. ${who(data.owners)} can give you more.`}
     />
   );
