@@ -10,22 +10,13 @@ import (
 
 	"ullage/core/check"
 	"ullage/core/expr"
-	"ullage/core/model"
 	"ullage/core/rule"
 	"ullage/core/value"
-	"ullage/examples/cellars"
 )
 
 // The short way through a quiet history comes to the same as the long one.
 func TestSkipEqualsJudging(t *testing.T) {
-	src, err := cellars.Files.ReadFile("models/cellar-air.tm.json")
-	if err != nil {
-		t.Fatal(err)
-	}
-	m, err := model.Parse(src)
-	if err != nil {
-		t.Fatal(err)
-	}
+	m := Scenario(t, "cellar-air")
 	begin := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
 	skipped := 0
 	for seed := range 300 {
