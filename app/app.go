@@ -419,8 +419,9 @@ func (a *App) MQTT() *mqtt.Server {
 }
 
 // Web returns the handler for devices that speak HTTP and reach the service by some names
-// beside loopback and addresses. Revoked is the list of revoked certificates in DER.
-func (a *App) Web(names []string, revoked func() ([]byte, error)) http.Handler {
+// beside loopback and addresses. Revoked are the lists of revoked certificates in DER, that of
+// the present issuing certificate in front.
+func (a *App) Web(names []string, revoked func() ([][]byte, error)) http.Handler {
 	return web.New(web.Options{Names: names, Door: a.Door, Revoked: revoked, Log: a.Log, Now: a.Now})
 }
 

@@ -57,15 +57,11 @@ asks, and confirms or refuses settings as the model allows.`,
 					return usageError{fmt.Errorf("--start is %q; write it like 2026-03-01T10:00:00Z", start)}
 				}
 			}
-			ctx := c.Context()
+			var last value.Duration
 			if lasting != "" {
-				d, err := value.ParseDuration(lasting)
-				if err != nil {
+				if last, err = value.ParseDuration(lasting); err != nil {
 					return usageError{fmt.Errorf("--for: %w", err)}
 				}
-				var cancel context.CancelFunc
-				ctx, cancel = context.WithTimeout(ctx, d.Std())
-				defer cancel()
 			}
 			creds, err := sim.ReadCredentials(credentials)
 			if err != nil {
@@ -92,12 +88,17 @@ asks, and confirms or refuses settings as the model allows.`,
 						return err
 					}
 				}
-				if err := onboardFleet(ctx, c.ErrOrStderr(), cl, units, &creds); err != nil {
+				err = onboardFleet(c.Context(), c.ErrOrStderr(), cl, units, &creds)
+				// Also when it broke off: a token is told once, and its device has it.
+				if err := errors.Join(err, sim.WriteCredentials(credentials, creds)); err != nil {
 					return err
 				}
-				if err := sim.WriteCredentials(credentials, creds); err != nil {
-					return err
-				}
+			}
+			ctx := c.Context()
+			if lasting != "" {
+				var cancel context.CancelFunc
+				ctx, cancel = context.WithTimeout(ctx, last.Std())
+				defer cancel()
 			}
 			bar := newProgress(c.ErrOrStderr(), "history", "readings")
 			err = sim.Run(ctx, sim.Options{Units: units, World: w, Credentials: creds, History: span.Std(), Live: live,
@@ -119,7 +120,7 @@ asks, and confirms or refuses settings as the model allows.`,
 	f.StringVar(&history, "history", "0s", "how much to tell of the time before the start, like 3d")
 	f.StringVar(&start, "start", "", "when the live part of the story begins, in RFC 3339 (default now)")
 	f.BoolVar(&live, "live", true, "go on live after the history")
-	f.StringVar(&lasting, "for", "", "end by itself after a time, like 10min")
+	f.StringVar(&lasting, "for", "", "end by itself after a time of playing, like 10min")
 	return c
 }
 

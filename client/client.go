@@ -2,6 +2,7 @@ package client
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -177,10 +178,28 @@ func (c *Client) call(ctx context.Context, r request, out any) (http.Header, err
 	if resp.StatusCode == http.StatusNoContent {
 		return resp.Header, nil
 	}
-	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
+	if err := json.NewDecoder(&answer{resp.Body, c.base}).Decode(out); err != nil {
+		if u := (*Unreachable)(nil); ctx.Err() != nil || errors.As(err, &u) {
+			return nil, cmp.Or(ctx.Err(), err)
+		}
 		return nil, fmt.Errorf("%s did not answer as an Ullage does; is another program listening there?", c.base)
 	}
 	return resp.Header, nil
+}
+
+// answer is a body of an answer; what keeps it from coming is Unreachable, so
+// that it is told from a body that is not JSON.
+type answer struct {
+	io.Reader
+	base string
+}
+
+func (a *answer) Read(b []byte) (int, error) {
+	n, err := a.Reader.Read(b)
+	if err != nil && err != io.EOF {
+		err = &Unreachable{a.base, err}
+	}
+	return n, err
 }
 
 // raw returns an answer that is no JSON.

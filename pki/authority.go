@@ -12,6 +12,7 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"encoding/hex"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -50,11 +51,13 @@ type Authority struct {
 	root, issuing *x509.Certificate
 	key           crypto.Signer // of the issuing certificate
 	// Those that gave way and hold still: devices that trust a root of before go on, and
-	// certificates of before hold to their end.
-	formerRoots, formerIssuing []*x509.Certificate
-	cross                      *x509.Certificate // the root, signed by the one before; nil for none
-	roots                      *x509.CertPool
-	now                        func() time.Time
+	// certificates of before hold to their end. The keys of former issuing certificates
+	// sign the lists of what is revoked of theirs, and nothing else.
+	formerRoots   []*x509.Certificate
+	formerIssuing []issuing
+	cross         *x509.Certificate // the root, signed by the one before; nil for none
+	roots         *x509.CertPool
+	now           func() time.Time
 
 	mu     sync.Mutex
 	server map[string]*tls.Certificate // by the names that it has
@@ -86,7 +89,7 @@ func OpenAuthority(dir string, now func() time.Time) (a *Authority, passphrase s
 	if a.formerRoots, err = formers(dir, "root", now()); err != nil {
 		return nil, "", err
 	}
-	if a.formerIssuing, err = formers(dir, "issuing", now()); err != nil {
+	if a.formerIssuing, err = formerIssuing(dir, now()); err != nil {
 		return nil, "", err
 	}
 	if c, err := certificateIn(filepath.Join(dir, "cross.crt")); err == nil && len(a.formerRoots) > 0 && a.root.PublicKey.(*ecdsa.PublicKey).Equal(c.PublicKey) {
@@ -217,8 +220,11 @@ func (a *Authority) Root() []byte {
 // them those of before that hold still.
 func (a *Authority) Certificates() [][]byte {
 	out := [][]byte{a.root.Raw, a.issuing.Raw}
-	for _, c := range append(slices.Clone(a.formerRoots), a.formerIssuing...) {
+	for _, c := range a.formerRoots {
 		out = append(out, c.Raw)
+	}
+	for _, f := range a.formerIssuing {
+		out = append(out, f.certificate.Raw)
 	}
 	if a.cross != nil {
 		out = append(out, a.cross.Raw)
@@ -326,8 +332,12 @@ func (a *Authority) sign(device string, public crypto.PublicKey) (devices.Issued
 	if err != nil {
 		return devices.Issued{}, err
 	}
-	return devices.Issued{Hash: sha256.Sum256(der), Serial: number.Text(16), ExpiresAt: until, Chain: inPEM(&x509.Certificate{Raw: der}, a.issuing)}, nil
+	return devices.Issued{Hash: sha256.Sum256(der), Serial: number.Text(16), Issuer: keyID(a.issuing), ExpiresAt: until, Chain: inPEM(&x509.Certificate{Raw: der}, a.issuing)}, nil
 }
+
+// keyID is by which an issuing certificate is known in those that it has signed (RFC 5280,
+// section 4.2.1.1), in hexadecimal digits.
+func keyID(issuing *x509.Certificate) string { return hex.EncodeToString(issuing.SubjectKeyId) }
 
 // maxRequest is the largest request for a certificate that is read, in bytes.
 const maxRequest = 16 << 10
@@ -407,8 +417,9 @@ func checkNames(device string, r *x509.CertificateRequest, also []string) error 
 func (a *Authority) Judge(shown []*x509.Certificate, now time.Time) error {
 	leaf := shown[0]
 	between := x509.NewCertPool()
-	for _, c := range append([]*x509.Certificate{a.issuing}, a.formerIssuing...) {
-		between.AddCert(c)
+	between.AddCert(a.issuing)
+	for _, f := range a.formerIssuing {
+		between.AddCert(f.certificate)
 	}
 	for _, c := range shown[1:min(len(shown), 5)] {
 		between.AddCert(c)

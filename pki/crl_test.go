@@ -2,7 +2,10 @@ package pki
 
 import (
 	"crypto/x509"
+	"encoding/hex"
+	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -18,11 +21,11 @@ func TestRevocations(t *testing.T) {
 	r := a.Revocations(func(time.Time) []devices.Credential { return held })
 	list := func() *x509.RevocationList {
 		t.Helper()
-		der, err := r.DER()
-		if err != nil {
-			t.Fatal(err)
+		lists, err := r.Lists()
+		if err != nil || len(lists) != 1 {
+			t.Fatalf("%d lists, %v", len(lists), err)
 		}
-		l, err := x509.ParseRevocationList(der)
+		l, err := x509.ParseRevocationList(lists[0])
 		if err != nil || l.CheckSignatureFrom(a.issuing) != nil {
 			t.Fatalf("the list is not signed by the issuing certificate: %v", err)
 		}
@@ -54,7 +57,71 @@ func TestRevocations(t *testing.T) {
 	}
 	held = []devices.Credential{{ID: "c", Serial: "no number", RevokedAt: now}}
 	now = now.Add(time.Minute)
-	if _, err := r.DER(); err == nil {
+	if _, err := r.Lists(); err == nil {
 		t.Error("a serial number that is none is in the list")
+	}
+}
+
+// Each issuing certificate has a list of its own, signed by itself, with what it has
+// signed: who judges a certificate of before looks into its issuer's list (RFC 5280,
+// section 6.3.3).
+func TestRevocationsAfterARenewal(t *testing.T) {
+	now := noon
+	dir := filepath.Join(t.TempDir(), "pki")
+	before, passphrase, err := OpenAuthority(dir, func() time.Time { return now })
+	if err != nil {
+		t.Fatal(err)
+	}
+	issued := func(a *Authority) devices.Credential {
+		t.Helper()
+		i, err := a.Issue("hub-saltmarsh")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if leaf := first(t, i.Chain); keyID(a.issuing) != i.Issuer || hex.EncodeToString(leaf.AuthorityKeyId) != i.Issuer {
+			t.Fatalf("it says %s of an issuer that its certificate calls %x", i.Issuer, leaf.AuthorityKeyId)
+		}
+		return devices.Credential{ID: i.Serial, Serial: i.Serial, Issuer: i.Issuer, RevokedAt: now}
+	}
+	old := issued(before)
+	now = now.Add(24 * time.Hour)
+	if _, err := Renew(dir, passphrase, false, now); err != nil {
+		t.Fatal(err)
+	}
+	after := authority(t, dir, &now)
+	young, unknown := issued(after), devices.Credential{ID: "u", Serial: "abc", RevokedAt: now}
+	r := after.Revocations(func(time.Time) []devices.Credential { return []devices.Credential{old, young, unknown} })
+	lists, err := r.Lists()
+	if err != nil || len(lists) != 2 {
+		t.Fatalf("there are %d lists, %v", len(lists), err)
+	}
+	for k, c := range []struct {
+		by   *x509.Certificate
+		held devices.Credential
+	}{{after.issuing, young}, {before.issuing, old}} {
+		l, err := x509.ParseRevocationList(lists[k])
+		if err != nil || l.CheckSignatureFrom(c.by) != nil {
+			t.Fatalf("list %d is not signed by %s: %v", k, c.by.Subject, err)
+		}
+		var serials []string
+		for _, e := range l.RevokedCertificateEntries {
+			serials = append(serials, e.SerialNumber.Text(16))
+		}
+		if !slices.Equal(serials, []string{c.held.Serial, "abc"}) {
+			t.Errorf("list %d has %v; it should have %s and what is nobody's", k, serials, c.held.Serial)
+		}
+	}
+	// A former certificate that is over needs no list, and one whose key is not there has none.
+	now = before.issuing.NotAfter.Add(time.Second)
+	if lists, err := r.Lists(); err != nil || len(lists) != 1 {
+		t.Errorf("when the former one is over there are %d lists, %v", len(lists), err)
+	}
+	keys, _ := filepath.Glob(filepath.Join(dir, "former-issuing-*.key"))
+	if len(keys) != 1 || os.Remove(keys[0]) != nil {
+		t.Fatalf("the keys of former ones are %v", keys)
+	}
+	now = noon.Add(48 * time.Hour)
+	if lists, err := authority(t, dir, &now).Revocations(func(time.Time) []devices.Credential { return nil }).Lists(); err != nil || len(lists) != 1 {
+		t.Errorf("without the former key there are %d lists, %v", len(lists), err)
 	}
 }

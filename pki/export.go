@@ -3,6 +3,8 @@ package pki
 import (
 	"archive/tar"
 	"bytes"
+	"crypto"
+	"crypto/tls"
 	"crypto/x509"
 	"encoding/pem"
 	"errors"
@@ -166,9 +168,10 @@ func Renew(dir, passphrase string, root bool, now time.Time) (Renewed, error) {
 		return Renewed{}, err
 	}
 	// What was before stays beside it, named by when it gave way.
-	stamp := now.UTC().Format("20060102T150405")
+	stamp := now.UTC().Format("20060102T150405.000")
 	var keep [][2]string
-	keep = append(keep, [2]string{"issuing.crt", "former-issuing-" + stamp + ".crt"})
+	keep = append(keep, [2]string{"issuing.crt", "former-issuing-" + stamp + ".crt"},
+		[2]string{"issuing.key", "former-issuing-" + stamp + ".key"})
 	if root {
 		keep = append(keep, [2]string{"root.crt", "former-root-" + stamp + ".crt"}, [2]string{"root.key", "former-root-" + stamp + ".key"})
 	}
@@ -210,6 +213,40 @@ func formers(dir, kind string, now time.Time) ([]*x509.Certificate, error) {
 		}
 		if now.Before(c.NotAfter) {
 			out = append(out, c)
+		}
+	}
+	return out, nil
+}
+
+// issuing is a certificate with its key.
+type issuing struct {
+	certificate *x509.Certificate
+	key         crypto.Signer // nil where it was not kept
+}
+
+// formerIssuing returns the issuing certificates that gave way, and hold still.
+func formerIssuing(dir string, now time.Time) ([]issuing, error) {
+	cs, err := formers(dir, "issuing", now)
+	if err != nil {
+		return nil, err
+	}
+	keys, err := filepath.Glob(filepath.Join(dir, "former-issuing-*.key"))
+	if err != nil {
+		return nil, err
+	}
+	out := make([]issuing, len(cs))
+	for i, c := range cs {
+		out[i].certificate = c
+		for _, n := range keys {
+			// Each certificate's own key, whatever the files are called.
+			pair, err := tls.LoadX509KeyPair(strings.TrimSuffix(n, ".key")+".crt", n)
+			if err != nil {
+				return nil, fault.New(fault.Invalid, "the key of a former issuing certificate, %s, cannot be used: %s", n, err).
+					Then("put the files back that were exported")
+			}
+			if pair.Leaf.Equal(c) {
+				out[i].key, _ = pair.PrivateKey.(crypto.Signer)
+			}
 		}
 	}
 	return out, nil

@@ -157,7 +157,7 @@ func Run(ctx context.Context, c *Config, log *slog.Logger, ready func(Started)) 
 		return &http.Server{ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
 			ConnContext: conns.Context, Handler: h, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
 	}
-	plain := web(conns.Bodies(conns.Forwarded(trusted, a.Web(words(c.Names), authority.Revocations(a.Devices.Revoked).DER))))
+	plain := web(conns.Bodies(conns.Forwarded(trusted, a.Web(words(c.Names), authority.Revocations(a.Devices.Revoked).Lists))))
 	clock := web(field.NewTime(authority.SignTime, log))
 	encrypted := web(plain.Handler)
 	encrypted.TLSConfig = a.Door.TLS(forDevices)

@@ -66,6 +66,8 @@ type credentialRow struct {
 	WarnedAt int64
 	// Since version 14, NULL in older rows.
 	Replaces string
+	// Since version 15, NULL in older rows.
+	Issuer string
 }
 
 func (credentialRow) TableName() string { return "credentials" }
@@ -74,11 +76,13 @@ var credentialKind = &kind[devices.Credential, string, credentialRow]{
 	key: func(x devices.Credential) string { return x.ID },
 	row: sure(func(x devices.Credential) credentialRow {
 		return credentialRow{ID: x.ID, Device: x.Device, Hash: x.Hash[:], CreatedAt: ms(x.CreatedAt),
-			RevokedAt: ms(x.RevokedAt), Kind: string(x.Kind), Serial: x.Serial, ExpiresAt: ms(x.ExpiresAt), WarnedAt: ms(x.WarnedAt), Replaces: x.Replaces}
+			RevokedAt: ms(x.RevokedAt), Kind: string(x.Kind), Serial: x.Serial, ExpiresAt: ms(x.ExpiresAt), WarnedAt: ms(x.WarnedAt),
+			Replaces: x.Replaces, Issuer: x.Issuer}
 	}),
 	record: sure(func(x credentialRow) devices.Credential {
 		c := devices.Credential{ID: x.ID, Device: x.Device, CreatedAt: at(x.CreatedAt), RevokedAt: at(x.RevokedAt),
-			Kind: cmp.Or(devices.Kind(x.Kind), devices.Token), Serial: x.Serial, ExpiresAt: at(x.ExpiresAt), WarnedAt: at(x.WarnedAt), Replaces: x.Replaces}
+			Kind: cmp.Or(devices.Kind(x.Kind), devices.Token), Serial: x.Serial, ExpiresAt: at(x.ExpiresAt), WarnedAt: at(x.WarnedAt),
+			Replaces: x.Replaces, Issuer: x.Issuer}
 		copy(c.Hash[:], x.Hash)
 		return c
 	}),

@@ -178,6 +178,14 @@ var recordMigrations = []*gormigrate.Migration{{
 		}
 		return tx.Migrator().AddColumn(&credentialRow{}, "Replaces")
 	},
+}, {
+	ID: "15",
+	Migrate: func(tx *gorm.DB) error {
+		if tx.Migrator().HasColumn(&credentialRow{}, "Issuer") {
+			return nil
+		}
+		return tx.Migrator().AddColumn(&credentialRow{}, "Issuer")
+	},
 }}
 
 // storeRow is about the store itself; there is one.

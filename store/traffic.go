@@ -42,6 +42,9 @@ const (
 	trafficKeep  = 7 * 24 * time.Hour
 	// messagesOf is how many messages one block holds at most.
 	messagesOf = 512
+	// trafficWindow is about the size of a block that is not packed yet; the packer keeps
+	// twice as much in memory.
+	trafficWindow = 512 << 10
 	// sieveBytes is the size of the sieve of a block, which says of most devices that none
 	// of their messages is in it (Bloom, 1970).
 	sieveBytes  = 1024
@@ -117,7 +120,8 @@ func openTraffic(path string, o TrafficOptions) (*Traffic, error) {
 		return nil, err
 	}
 	t := &Traffic{db: db, most: o.MaxBytes, keep: o.Keep}
-	if t.pack, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1)); err != nil {
+	if t.pack, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1),
+		zstd.WithWindowSize(trafficWindow)); err != nil {
 		return nil, err
 	}
 	if t.open, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(64<<20)); err != nil {

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"ullage/test/service"
 )
@@ -117,5 +118,25 @@ func TestAuthority(t *testing.T) {
 	}
 	if said := cli(t, s, "authority", "show", "--data", data); !strings.Contains(said, "never") || !strings.Contains(said, "of before") {
 		t.Errorf("after the renewal it says %s", said)
+	}
+	// Others judge certificates of before and of now by the lists of their own issuers.
+	judged := func(id string, good bool) string {
+		t.Helper()
+		return run(t, bundle(id), good, "sh", "-c", `curl -sS http://`+s.HTTP+`/authority/revoked.pem > ../lists.pem
+			cat ca.crt ../tank-fennimore-91/ca.crt > ../roots.pem
+			openssl verify -crl_check -CRLfile ../lists.pem -CAfile ../roots.pem -untrusted device.crt device.crt 2>&1`)
+	}
+	for _, id := range []string{"tank-fennimore-91", "tank-fennimore-92"} {
+		judged(id, true)
+		cs, err := s.Client.Credentials(t.Context(), id)
+		ok(t, err)
+		cli(t, s, "device", "revoke", id, cs[0].ID)
+		time.Sleep(1100 * time.Millisecond) // a list is made once a second at most
+		if said := judged(id, false); !strings.Contains(said, "certificate revoked") {
+			t.Errorf("openssl says of the revoked certificate of %s: %s", id, said)
+		}
+	}
+	if lists, err := os.ReadFile(filepath.Join(root, "lists.pem")); err != nil || strings.Count(string(lists), "BEGIN X509 CRL") != 3 {
+		t.Errorf("there should be a list of each of three issuers: %v %s", err, lists)
 	}
 }

@@ -46,6 +46,9 @@ type Credential struct {
 	WarnedAt  time.Time // when it was told last that it ends
 	// Replaces is the credential that ends when this one is used first; empty for none.
 	Replaces string
+	// Issuer is the key identifier of what has signed a certificate, in hexadecimal digits;
+	// empty where it is not known.
+	Issuer string
 }
 
 // Issuer makes certificates for devices.
@@ -63,6 +66,7 @@ type Issuer interface {
 type Issued struct {
 	Hash      [sha256.Size]byte
 	Serial    string
+	Issuer    string // key identifier of the certificate that has signed it
 	ExpiresAt time.Time
 	Chain     []byte // with the one that has signed it, in PEM
 	Key       []byte // in PEM; nil where the device has it
@@ -131,7 +135,7 @@ func (g *Registry) make(device string, w Wanted, at time.Time) (Given, Credentia
 	if err != nil {
 		return Given{}, Credential{}, err
 	}
-	c := Credential{ID: certificateID(i.Hash), Device: device, Kind: Certificate, Hash: i.Hash, Serial: i.Serial, CreatedAt: at, ExpiresAt: i.ExpiresAt}
+	c := Credential{ID: certificateID(i.Hash), Device: device, Kind: Certificate, Hash: i.Hash, Serial: i.Serial, Issuer: i.Issuer, CreatedAt: at, ExpiresAt: i.ExpiresAt}
 	return Given{ID: c.ID, Chain: i.Chain, Key: i.Key, ExpiresAt: i.ExpiresAt}, c, nil
 }
 

@@ -14,6 +14,7 @@ import (
 	"time"
 	"unicode"
 	"unicode/utf8"
+	"unique"
 
 	"ullage/core/geo"
 	"ullage/core/model"
@@ -114,6 +115,7 @@ func Open(ctx context.Context, o Options) (*Registry, error) {
 	}
 	byID := make(map[string]Device, len(ds))
 	for _, d := range ds {
+		d = d.lean()
 		byID[d.ID] = d
 		g.places.moved(nil, Device{}, d)
 		if d.Hub != "" {
@@ -142,6 +144,26 @@ func Open(ctx context.Context, o Options) (*Registry, error) {
 	g.devices, g.credentials, g.tokens = commit.NewTable(byID), commit.NewTable(credentials), commit.NewTable(tokens)
 	return g, nil
 }
+
+// lean is d with one copy of what thousands of devices say alike: the store gives
+// each row strings of its own.
+func (d Device) lean() Device {
+	d.Model, d.Version, d.Hub, d.Status = one(d.Model), one(d.Version), one(d.Hub), Status(one(string(d.Status)))
+	labels := make(map[string]string, len(d.Labels))
+	for k, v := range d.Labels {
+		labels[one(k)] = one(v)
+	}
+	attributes := make(map[string]value.Value, len(d.Attributes))
+	for k, v := range d.Attributes {
+		v.Text = one(v.Text)
+		attributes[one(k)] = v
+	}
+	d.Labels, d.Attributes = labels, attributes
+	return d
+}
+
+// one returns the copy of a text that all share.
+func one(text string) string { return unique.Make(text).Value() }
 
 // Changing has f called within each use case that makes a device, or gives one
 // another model, version, label or status; old is zero for a new one. What f

@@ -145,6 +145,7 @@ type Settings struct {
 	over      []laid
 	stale     stale
 	drift     Drift
+	documents *documents
 	looking   looking
 }
 
@@ -152,7 +153,8 @@ type Settings struct {
 // devices when the service stopped.
 func Open(ctx context.Context, o Options) (*Settings, error) {
 	b := &Settings{commits: o.Commits, devices: o.Devices, models: o.Models, bus: o.Bus, log: o.Log, now: o.Now, secrets: o.Secrets,
-		revisions: o.Revisions, drift: o.Drift, recent: map[string][]time.Time{}, changed: map[string]chan struct{}{}}
+		revisions: o.Revisions, drift: o.Drift, recent: map[string][]time.Time{}, changed: map[string]chan struct{}{},
+		documents: newDocuments()}
 	stored, err := o.Records.SettingStates(ctx)
 	if err != nil {
 		return nil, err
@@ -165,6 +167,7 @@ func Open(ctx context.Context, o Options) (*Settings, error) {
 		if s.Kept == nil { // of an earlier version, which had nothing between the model and the override
 			s.Kept = b.keptBefore(&s)
 		}
+		b.documents.share(&s)
 		states[s.Device] = &s
 		if at := s.ends(); !at.IsZero() {
 			b.noteEnd(s.Device, at)
@@ -202,6 +205,7 @@ func (b *Settings) renew(states map[string]*State) {
 			continue // nothing can be said of its settings at all
 		}
 		states[d.ID] = b.fresh(d.ID, m, max(b.epoch, EpochAt(b.now())))
+		b.documents.share(states[d.ID])
 	}
 }
 
@@ -241,6 +245,7 @@ func (b *Settings) deviceChanges(tx *commit.Tx, old, d devices.Device) error {
 		s := b.fresh(d.ID, m, b.epoch)
 		s.Intended, s.Kept = b.merged(tx, d, m, s).split(m)
 		b.hold(tx, nil, s, m, s.IntendedAt)
+		b.documents.share(s)
 		tx.Put(*s)
 		b.states.Set(tx, d.ID, s)
 		return nil
@@ -462,6 +467,7 @@ func (b *Settings) revise(tx *commit.Tx, was, s *State, d devices.Device, m *mod
 // put makes a state part of a commit.
 func (b *Settings) put(tx *commit.Tx, was, s *State, m *model.Model, at time.Time, revised bool) {
 	b.hold(tx, was, s, m, at)
+	b.documents.share(s)
 	tx.Put(*s)
 	b.states.Set(tx, s.Device, s)
 	tx.After(func() {

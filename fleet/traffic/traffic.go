@@ -154,8 +154,8 @@ func (l *Log) Add(e Entry) Entry {
 		l.refused++
 	}
 	l.kept(e)
-	kept := &held{Entry: e}
-	l.hold(kept)
+	kept := holding(e)
+	l.hold(kept, e.weight())
 	l.put(&l.all, kept)
 	if id := e.Device; id != "" {
 		r := l.devices[id]
@@ -233,62 +233,6 @@ func (e *Entry) weight() int {
 	return n
 }
 
-// held is an entry in the rings that hold it.
-type held struct {
-	Entry
-	rings  int
-	weight int
-	at     *list.Element // among those that hold something; nil once emptied
-}
-
-// hold counts an entry, and empties the oldest ones where there is no room.
-func (l *Log) hold(e *held) {
-	e.weight = e.Entry.weight()
-	e.at = l.full.PushBack(e)
-	for l.bytes += e.weight; l.bytes > l.o.Bytes; {
-		old := l.full.Front().Value.(*held)
-		l.empty(old)
-		refused := old.Refusal()
-		old.Body, old.Refused, old.Marked, old.Note = "", nil, nil, "what it held gave way to newer messages"
-		if old.Topic, old.Claimed = value.Clip(old.Topic, 40), ""; refused {
-			old.Reason = value.Clip(old.Reason, 80)
-			if old.Reason == "" {
-				old.Reason = "refused in part"
-			}
-		}
-	}
-}
-
-// empty takes an entry out of those that hold something.
-func (l *Log) empty(e *held) {
-	if e.at != nil {
-		l.full.Remove(e.at)
-		l.bytes -= e.weight
-		e.at = nil
-	}
-}
-
-// release takes an entry out of a ring.
-func (l *Log) release(e *held) {
-	if e == nil {
-		return
-	}
-	if e.rings--; e.rings == 0 {
-		l.empty(e)
-	}
-}
-
-func (l *Log) put(r *ring, e *held) {
-	e.rings++
-	l.release(r.put(e))
-}
-
-func (l *Log) resize(r *ring, size int) {
-	for _, e := range r.resize(size) {
-		l.release(e)
-	}
-}
-
 // Filter narrows what Recent returns.
 type Filter struct {
 	Among   map[string]bool // only of these devices, unless it is nil
@@ -316,11 +260,11 @@ func (l *Log) Recent(f Filter) []Entry {
 	out := []Entry{}
 	for i := range r.items {
 		e := r.newest(i)
-		if e.Seq <= f.After || f.Limit > 0 && len(out) == f.Limit {
+		if e.seq <= f.After || f.Limit > 0 && len(out) == f.Limit {
 			break
 		}
-		if f.Passes(&e.Entry) {
-			out = append(out, e.Entry)
+		if x := e.entry(); f.Passes(&x) {
+			out = append(out, x)
 		}
 	}
 	return out
@@ -342,7 +286,7 @@ func (l *Log) of(device string) map[*held]bool {
 		}
 	}
 	for _, e := range l.all.items {
-		if e.Device == device {
+		if e.device == device {
 			out[e] = true
 		}
 	}
@@ -368,7 +312,7 @@ func (l *Log) forget(device string) {
 	delete(l.devices, device)
 	kept := make([]*held, 0, len(l.all.items))
 	for i := len(l.all.items) - 1; i >= 0; i-- {
-		if e := l.all.newest(i); e.Device != device {
+		if e := l.all.newest(i); e.device != device {
 			kept = append(kept, e)
 		}
 	}
@@ -392,51 +336,6 @@ func NewRef() string {
 		b[i] = letters[b[i]%32]
 	}
 	return string(b)
-}
-
-type ring struct {
-	items []*held
-	next  int
-	size  int
-}
-
-// put puts an entry in, and returns the one that had its place.
-func (r *ring) put(e *held) (out *held) {
-	if len(r.items) < r.size {
-		r.items = append(r.items, e)
-		return nil
-	}
-	out = r.items[r.next]
-	r.items[r.next] = e
-	r.next = (r.next + 1) % r.size
-	return out
-}
-
-// resize changes how many items a ring keeps at most, and returns those that it
-// does not keep any more.
-func (r *ring) resize(size int) (out []*held) {
-	if size == r.size {
-		return nil
-	}
-	if n := len(r.items); n > 0 && (n > size || r.next != 0) {
-		items := make([]*held, 0, min(n, size))
-		for i := n - 1; i >= 0; i-- {
-			if e := r.newest(i); i < size {
-				items = append(items, e)
-			} else {
-				out = append(out, e)
-			}
-		}
-		r.items, r.next = items, 0
-	}
-	r.size = size
-	return out
-}
-
-// newest returns the i-th newest item.
-func (r *ring) newest(i int) *held {
-	n := len(r.items)
-	return r.items[((r.next-1-i)%n+n)%n]
 }
 
 // fitting cuts what a device sent to the bytes that are kept of it.

@@ -3,6 +3,7 @@ package web
 import (
 	"encoding/asn1"
 	"encoding/base64"
+	"encoding/pem"
 	"fmt"
 	"io"
 	"math"
@@ -76,16 +77,24 @@ func (w *handler) authority(c *gin.Context) {
 		c.Data(200, "application/pkix-cert", cas[0])
 	case name == "issuing.crt" && len(cas) > 1:
 		c.Data(200, "application/pkix-cert", cas[1])
-	case name == "issuing.crl" && w.Revoked != nil:
-		der, err := w.Revoked()
+	case (name == "issuing.crl" || name == "revoked.pem") && w.Revoked != nil:
+		lists, err := w.Revoked()
 		if err != nil {
 			w.Log.Error("the list of revoked certificates could not be made", "error", err)
 			refuse(c, fault.New(fault.Internal, "something in the service failed").Then("ask again in a moment"))
 			return
 		}
-		c.Data(200, "application/pkix-crl", der)
+		if name == "issuing.crl" {
+			c.Data(200, "application/pkix-crl", lists[0])
+			return
+		}
+		var all []byte
+		for _, der := range lists {
+			all = append(all, pem.EncodeToMemory(&pem.Block{Type: "X509 CRL", Bytes: der})...)
+		}
+		c.Data(200, "application/x-pem-file", all)
 	default:
-		refuse(c, fault.New(fault.NotFound, "there is nothing at %s", c.Request.URL.Path).Then("there are /authority/root.crt, issuing.crt and issuing.crl"))
+		refuse(c, fault.New(fault.NotFound, "there is nothing at %s", c.Request.URL.Path).Then("there are /authority/root.crt, issuing.crt, issuing.crl and revoked.pem"))
 	}
 }
 

@@ -30,9 +30,10 @@ type Options struct {
 	// addresses.
 	Names []string
 	Door  *door.Door
-	// Revoked returns the list of revoked certificates, in DER; nil where there are no
+	// Revoked returns the lists of revoked certificates, in DER: that of the present
+	// issuing certificate, and of those of before that hold still; nil where there are no
 	// certificates.
-	Revoked func() ([]byte, error)
+	Revoked func() ([][]byte, error)
 	Log     *slog.Logger
 	Now     func() time.Time
 }
