@@ -27,12 +27,12 @@ func TestWhatAnswersThatFailAreTakenFor(t *testing.T) {
 		"cut off": {answer: cut, unreachable: true, says: "no Ullage answers at"},
 		"a page of another program": {answer: func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "<html>") },
 			says: "is another program listening there?"},
-		"a proxy's error": {answer: func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "<html>", 502) },
-			problem: 502, says: "502 Bad Gateway, which Ullage does not"},
+		"a proxy's error": {answer: func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "<html>", http.StatusBadGateway) },
+			problem: http.StatusBadGateway, says: "502 Bad Gateway, which Ullage does not"},
 		"a problem": {answer: func(w http.ResponseWriter, _ *http.Request) {
-			w.WriteHeader(404)
+			w.WriteHeader(http.StatusNotFound)
 			io.WriteString(w, `{"status":404,"detail":"there is no device tank-fennimore-07"}`)
-		}, problem: 404, says: "there is no device tank-fennimore-07"},
+		}, problem: http.StatusNotFound, says: "there is no device tank-fennimore-07"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := httptest.NewServer(c.answer)
