@@ -85,7 +85,7 @@ const writeWait = 30 * time.Second
 // some seconds; a browser opens half a dozen.
 const (
 	devicePace = 1000
-	peoplePace = 150
+	peoplePace = 100
 )
 
 // Run starts the service and returns when ctx is done and everything accepted

@@ -13,6 +13,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"os"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -41,7 +42,17 @@ type Pool struct {
 	strangers int
 	evicted   atomic.Uint64
 	logged    time.Time
+	ends      *rate.Limiter // of strangers
 }
+
+// How many strangers that hang up are seen to a second, after endBurst at once, and how
+// long one of them waits at most. Thousands that go in one moment would else stand, each
+// with a little work, in front of what devices wait for.
+const (
+	endPace  = 1000
+	endBurst = 50
+	endWait  = 2 * time.Second
+)
 
 // NewPool returns a Pool without connections.
 func NewPool(o Options) *Pool {
@@ -58,7 +69,7 @@ func NewPool(o Options) *Pool {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	return &Pool{o: o, addresses: map[string]*list.List{}}
+	return &Pool{o: o, addresses: map[string]*list.List{}, ends: rate.NewLimiter(endPace, endBurst)}
 }
 
 // Counts returns how many connections strangers hold now, and how many had to go
@@ -220,6 +231,21 @@ func (c *Conn) Known() {
 func (c *Conn) Close() error {
 	c.Known()
 	return c.Conn.Close()
+}
+
+// Read reads as net.Conn does. That a stranger has hung up it tells when its turn comes.
+func (c *Conn) Read(b []byte) (int, error) {
+	n, err := c.Conn.Read(b)
+	if err == nil || n > 0 || errors.Is(err, net.ErrClosed) || errors.Is(err, os.ErrDeadlineExceeded) {
+		return n, err
+	}
+	c.pool.mu.Lock()
+	stranger := c.at != nil
+	c.pool.mu.Unlock()
+	if stranger {
+		time.Sleep(min(c.pool.ends.Reserve().Delay(), endWait))
+	}
+	return n, err
 }
 
 func (c *Conn) Write(b []byte) (int, error) {

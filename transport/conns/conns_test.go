@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"os"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -213,5 +214,71 @@ func TestBodies(t *testing.T) {
 		if b, _ := io.ReadAll(resp.Body); string(b) != "20 <nil>" {
 			t.Errorf("the handler read %s, want 20 bytes", b)
 		}
+	}
+}
+
+// Strangers that hang up in one moment are seen to one after the other; who is known,
+// and a read that only ran out of time, does not wait behind them.
+func TestEndsOfStrangersArePaced(t *testing.T) {
+	inner, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := conns.NewPool(conns.Options{Strangers: 4096, Address: 4096}).Listen(inner, conns.Listening{})
+	defer l.Close()
+	pair := func() (here, there net.Conn) {
+		t.Helper()
+		here, err := net.Dial("tcp", l.Addr().String())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if there, err = l.Accept(); err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { here.Close(); there.Close() })
+		return here, there
+	}
+	const many = 450
+	var gone []net.Conn
+	ends := make(chan time.Time, many)
+	for range many {
+		here, there := pair()
+		gone = append(gone, here)
+		go func() {
+			if _, err := there.Read(make([]byte, 1)); err != io.EOF {
+				t.Errorf("a stranger that hangs up is told as %v", err)
+			}
+			ends <- time.Now()
+		}()
+	}
+	friend, known := pair()
+	conns.Known(known)
+	_, slow := pair()
+	slow.SetReadDeadline(time.Now())
+
+	begun := time.Now()
+	for _, c := range append(gone, friend) {
+		c.Close()
+	}
+	if _, err := slow.Read(make([]byte, 1)); !errors.Is(err, os.ErrDeadlineExceeded) {
+		t.Errorf("a read that runs out of time says %v", err)
+	}
+	if _, err := known.Read(make([]byte, 1)); err != io.EOF {
+		t.Errorf("the end of one who is known is told as %v", err)
+	}
+	known.Close()
+	others := time.Now()
+	var last time.Time
+	for range many {
+		if at := <-ends; at.After(last) {
+			last = at
+		}
+	}
+	// Fifty are seen to at once, and a thousand a second after them.
+	if took := last.Sub(begun); took < 350*time.Millisecond || took > 30*time.Second {
+		t.Errorf("%d ends were seen to within %s", many, took)
+	}
+	if !others.Before(last) {
+		t.Error("who is known waited behind all strangers")
 	}
 }
