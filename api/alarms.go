@@ -12,6 +12,7 @@ import (
 	"ullage/client"
 	"ullage/core/lifecycle"
 	"ullage/core/person"
+	"ullage/core/rule"
 	"ullage/core/unit"
 	"ullage/core/value"
 	"ullage/fleet/alarms"
@@ -23,11 +24,12 @@ func (s *server) alarmRoutes() {
 	type filter struct {
 		Where
 		Paging
-		Device string   `query:"device" doc:"Only of this device"`
-		Rule   string   `query:"rule" maxLength:"63" doc:"Only of this rule"`
-		All    bool     `query:"all" doc:"Closed ones too"`
-		States []string `query:"state" doc:"Only in these states, in which people see them"`
-		Before string   `query:"before" doc:"Only alarms older than this id"`
+		Device     string   `query:"device" doc:"Only of this device"`
+		Rule       string   `query:"rule" maxLength:"63" doc:"Only of this rule"`
+		All        bool     `query:"all" doc:"Closed ones too"`
+		States     []string `query:"state" doc:"Only in these states, in which people see them"`
+		Priorities []string `query:"priority" doc:"Only of these priorities"`
+		Before     string   `query:"before" doc:"Only alarms older than this id"`
 	}
 	huma.Get(s.api, "/api/v1/alarms", func(ctx context.Context, f *filter) (*logged[client.Alarm], error) {
 		c := caller(ctx)
@@ -38,7 +40,14 @@ func (s *server) alarmRoutes() {
 			}
 			states = append(states, lifecycle.State(x))
 		}
-		list, err := s.Fleet.Alarms(ctx, c, f.Where.Where, alarms.Filter{Device: f.Device, Rule: f.Rule, Open: !f.All, States: states, Before: f.Before,
+		var priorities []rule.Priority
+		for _, x := range f.Priorities {
+			if !slices.Contains(rule.Priorities, rule.Priority(x)) {
+				return nil, s.failed(fault.New(fault.Invalid, "%q is no priority", value.Clip(x, 40)).Then("there are urgent, high, medium and low"))
+			}
+			priorities = append(priorities, rule.Priority(x))
+		}
+		list, err := s.Fleet.Alarms(ctx, c, f.Where.Where, alarms.Filter{Device: f.Device, Rule: f.Rule, Open: !f.All, States: states, Priorities: priorities, Before: f.Before,
 			Limit: f.ask()})
 		if err != nil {
 			return nil, s.failed(err)

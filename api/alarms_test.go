@@ -72,6 +72,16 @@ func TestActsOnAlarms(t *testing.T) {
 	if n := len(list("?state=unacknowledged,acknowledged")); n != 0 {
 		t.Errorf("%d are listed as not shelved", n)
 	}
+	is, other := as[0].Priority, "low"
+	if is == other {
+		other = "urgent"
+	}
+	if n, none := len(list("?priority="+is)), len(list("?priority="+other)); n != 3 || none != 0 {
+		t.Errorf("%d are listed as %s and %d as %s, want all three and none", n, is, none, other)
+	}
+	if resp, got := b.as("GET", "/api/v1/alarms?priority=grave", ""); resp.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(got, "urgent, high, medium and low") {
+		t.Errorf("a priority that is none: %d %s", resp.StatusCode, got)
+	}
 	if resp, got := b.as("GET", "/api/v1/alarms?state=asleep", ""); resp.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(got, "no state of an alarm") {
 		t.Errorf("a state that is none: %d %s", resp.StatusCode, got)
 	}

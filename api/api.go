@@ -102,12 +102,18 @@ func init() {
 			if x, ok := e.(huma.ErrorDetailer); ok {
 				x := x.ErrorDetail()
 				f = located(x.Location, x.Message)
+				if status == http.StatusBadRequest && x.Location == "body" {
+					f.Sentence = "is no JSON: " + f.Sentence
+				}
 			}
 			d.Findings = append(d.Findings, f)
-			words = append(words, strings.TrimSpace(f.Pointer+" "+f.Sentence))
+			words = append(words, told(f))
 		}
 		if len(words) > 0 {
-			d.Detail = msg + ": " + strings.Join(words, "; ")
+			d.Detail = strings.Join(words, "; ")
+			if msg != "validation failed" {
+				d.Detail = msg + ": " + d.Detail
+			}
 		}
 		return d
 	}
@@ -132,7 +138,7 @@ func located(place, sentence string) model.Finding {
 	in, ok := strings.CutPrefix(place, "body")
 	if !ok {
 		if _, name, found := strings.Cut(place, "."); found {
-			sentence = name + ": " + sentence
+			sentence = about(name, sentence)
 		}
 		return model.Finding{Sentence: sentence}
 	}

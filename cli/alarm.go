@@ -46,6 +46,8 @@ func alarmCommand() *cobra.Command {
 	listing.Flags().StringVar(&f.Rule, "rule", "", "only of this rule")
 	listing.RegisterFlagCompletionFunc("rule", ruleThings.names())
 	listing.Flags().StringSliceVar(&f.States, "state", nil, "only in these states, with commas, like shelved,suppressed")
+	listing.Flags().StringSliceVar(&f.Priorities, "priority", nil, "only of these priorities, with commas, like urgent,high")
+	listing.RegisterFlagCompletionFunc("priority", cobra.FixedCompletions([]string{"urgent", "high", "medium", "low"}, cobra.ShellCompDirectiveNoFileComp))
 	listing.RegisterFlagCompletionFunc("state", cobra.FixedCompletions(alarmStates(), cobra.ShellCompDirectiveNoFileComp))
 	return noun(groupAlarm, "alarm", "See alarms, acknowledge, shelve and comment on them", listing, alarmShow(), alarmAct("acknowledge", "Acknowledge alarms", ""),
 		alarmShelve(), alarmAct("unshelve", "Take alarms off the shelf", ""), alarmAct("reset", "Reset latched alarms", "A rule may let its alarms latch: they stay when the condition has gone, until\nsomebody resets them. What still holds is not reset."), alarmComment(), alarmShelves(), alarmHandover(), alarmPerformance())

@@ -10,12 +10,15 @@ import (
 	"os"
 	"os/signal"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"ullage/client"
+	"ullage/core/value"
 	"ullage/fleet/fault"
 	"ullage/server"
 )
@@ -163,7 +166,7 @@ from top to bottom; or see it all at once with "ullage demo".`,
 		RunE:          func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
 	root.SetVersionTemplate("ullage {{.Version}}\n")
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return usageError{unknownFlag(c, err)} })
 	root.AddGroup(
 		&cobra.Group{ID: groupModel, Title: "Model a device type:"},
 		&cobra.Group{ID: groupJoin, Title: "Onboard devices:"},
@@ -219,13 +222,68 @@ func usage(c *cobra.Command) {
 // needed says that a flag has to be given; whoever leaves it out is told so as a
 // wrong use.
 func needed(c *cobra.Command, flag string) {
-	run := c.RunE
-	c.RunE = func(c *cobra.Command, args []string) error {
+	before := c.PreRunE
+	c.PreRunE = func(c *cobra.Command, args []string) error {
 		if !c.Flags().Changed(flag) {
-			return usageError{fmt.Errorf("--%s is needed; write: %s --%s …", flag, c.UseLine(), flag)}
+			line := strings.TrimSuffix(c.UseLine(), " [flags]")
+			if !strings.Contains(line, "--"+flag) {
+				line += " --" + flag + " …"
+			}
+			return usageError{fmt.Errorf("--%s is needed; write: %s", flag, line)}
 		}
-		return run(c, args)
+		if before != nil {
+			return before(c, args)
+		}
+		return nil
 	}
+}
+
+// unknownFlag adds to the error of a flag that does not exist the nearest that does, or
+// where to find them.
+func unknownFlag(c *cobra.Command, err error) error {
+	var unknown *pflag.NotExistError
+	if !errors.As(err, &unknown) {
+		return err
+	}
+	var names []string
+	c.Flags().VisitAll(func(f *pflag.Flag) {
+		if !f.Hidden {
+			names = append(names, f.Name)
+		}
+	})
+	if near := value.Nearest(unknown.GetSpecifiedName(), names); near != "" {
+		return fmt.Errorf("%w; did you mean --%s? See: %s --help", err, near, c.CommandPath())
+	}
+	return fmt.Errorf("%w; see: %s --help", err, c.CommandPath())
+}
+
+// countVar adds a flag for a whole number that is not below the least.
+func countVar(c *cobra.Command, p *int, name string, least, usual int, usage string) {
+	*p = usual
+	c.Flags().Var(&countFlag{p, least}, name, usage)
+}
+
+type countFlag struct {
+	n     *int
+	least int
+}
+
+func (f *countFlag) String() string {
+	if f.n == nil {
+		return "0"
+	}
+	return strconv.Itoa(*f.n)
+}
+
+func (f *countFlag) Type() string { return "int" }
+
+func (f *countFlag) Set(text string) error {
+	n, err := strconv.Atoi(text)
+	if err != nil || n < f.least {
+		return fmt.Errorf("write a whole number from %d on", f.least)
+	}
+	*f.n = n
+	return nil
 }
 
 // noun returns a command that only holds verbs.

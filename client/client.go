@@ -471,6 +471,9 @@ func (c *Client) Alarms(ctx context.Context, f AlarmFilter) (Page[Alarm], error)
 	if len(f.States) > 0 {
 		q.Set("state", strings.Join(f.States, ","))
 	}
+	if len(f.Priorities) > 0 {
+		q.Set("priority", strings.Join(f.Priorities, ","))
+	}
 	return logged[Alarm](ctx, c, "/alarms", q, f.Limit)
 }
 

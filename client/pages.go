@@ -30,6 +30,8 @@ type AlarmFilter struct {
 	All  bool   // closed ones too
 	// States narrows to some of the states in which people see them.
 	States []string
+	// Priorities narrows to some priorities.
+	Priorities []string
 }
 
 // CommandFilter narrows a list of commands.

@@ -108,6 +108,9 @@ func (r *Records) Alarms(ctx context.Context, f alarms.Filter) ([]alarms.Alarm, 
 	if f.Open {
 		q = q.Where("state <> ?", string(lifecycle.Normal))
 	}
+	if len(f.Priorities) > 0 {
+		q = q.Where("priority IN ?", f.Priorities)
+	}
 	if len(f.States) > 0 {
 		q = q.Where("shown IN ?", f.States)
 	}

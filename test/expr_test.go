@@ -112,7 +112,7 @@ func TestExpressionCommands(t *testing.T) {
 			status       int
 		}{
 			"a megabyte":      {strings.Repeat("x", 1<<20), "too large", 413},
-			"half a megabyte": {strings.Repeat("x", 1<<19), "expected length <= 65536", 422},
+			"half a megabyte": {strings.Repeat("x", 1<<19), "must have 65536 characters at most", 422},
 			"parentheses":     {strings.Repeat("(", 10000) + strings.Repeat(")", 10000), "nested more than 100 deep", 200},
 			"zero bytes":      {"must_temp\x00> 3", "has no meaning here", 200},
 			"a long window":   {"mean(must_temp over 3650d) > 3", "every device would carry it in memory", 200},

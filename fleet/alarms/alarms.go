@@ -96,6 +96,8 @@ type Filter struct {
 	Open   bool
 	// States narrows to some of the states in which people see them, unless it is empty.
 	States []lifecycle.State
+	// Priorities narrows to some priorities, unless it is empty.
+	Priorities []rule.Priority
 	// Suppressor narrows to the alarms that a rule and group suppress.
 	Suppressor string
 	Before     string // only alarms with a lesser id

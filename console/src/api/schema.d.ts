@@ -8230,6 +8230,8 @@ export interface operations {
                 all?: boolean;
                 /** @description Only in these states, in which people see them */
                 state?: string[];
+                /** @description Only of these priorities */
+                priority?: string[];
                 /** @description Only alarms older than this id */
                 before?: string;
                 /** @description Units of numbers: those of the models, or those that whoever asks prefers */
