@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -353,7 +354,7 @@ func printDevice(w io.Writer, d client.Device, m client.Model) {
 	if d.Reported != "" {
 		fmt.Fprintf(w, "model      it says it was built for version %s; give it that with: ullage model move %s@%s --device %s\n", d.Reported, d.Model, d.Reported, d.ID)
 	}
-	fmt.Fprintf(w, "health     %s", d.Health)
+	fmt.Fprintf(w, "health     %s", cmp.Or(d.Health, "none"))
 	if len(d.Reasons) > 0 {
 		fmt.Fprintf(w, ": %s", strings.Join(d.Reasons, "; "))
 	}

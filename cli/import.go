@@ -65,7 +65,7 @@ refused.`,
 				im.bar.bar.Finish()
 			}
 			if err != nil {
-				if im.done > 0 {
+				if _, begun := os.Stat(im.mark); begun == nil {
 					return fmt.Errorf("%w; go on with: ullage import %s --resume", err, args[0])
 				}
 				return err

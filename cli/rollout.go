@@ -87,7 +87,7 @@ which wave, and asks before it begins.`,
 			if dry {
 				return show(c, planned, func(w io.Writer) { printPlanned(w, planned) })
 			}
-			if !yes {
+			if !yes && len(planned.Sizes) > 0 { // nobody to begin with is refused below
 				printPlanned(c.ErrOrStderr(), planned)
 				if err := confirm(c, fmt.Sprintf("Begin with %s?", plural(planned.Sizes[0], "device"))); err != nil {
 					return err

@@ -16,6 +16,9 @@ func TestARolloutStopsByItself(t *testing.T) {
 	ok(t, err)
 	defer func() { s.Kill() }()
 	populate(t, s)
+	if _, errs, code := s.CLI("", "rollout", "start", "later-stirring", "stir_at=28", "--target", `device.model == "tank-probe"`); code != 1 || !strings.Contains(errs, "nothing to roll out") {
+		t.Errorf("a rollout that changes nothing: %d %s", code, errs)
+	}
 	out := cli(t, s, "rollout", "start", "later-stirring", "stir_at=30", "--target", `device.model == "tank-probe"`,
 		"--wave", `label.site == "Coldharbour"`, "--wave", "50%", "--soak", "10min", "--yes")
 	if !strings.Contains(out, "has begun") {

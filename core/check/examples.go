@@ -192,7 +192,7 @@ func (e *Example) compare(got map[string]value.Value, marked []string, refused [
 		v, ok := got[name]
 		switch {
 		case err != nil:
-			wrong = append(wrong, fmt.Sprintf("gives %s: %s", name, err))
+			wrong = append(wrong, fmt.Sprintf("gives: %s is %s", name, err))
 		case !ok:
 			wrong = append(wrong, fmt.Sprintf("%s was not kept; expected %s", name, want))
 		case v != want:

@@ -224,10 +224,10 @@ func (l *lineReader) Next() (Row, error) {
 		}
 		v, err := value.FromAny(o.Value)
 		if err == nil && !v.Known() {
-			err = errors.New("it is missing")
+			err = errors.New("missing")
 		}
 		if err != nil {
-			return Row{}, &BadLine{l.n, "the value: " + err.Error()}
+			return Row{}, &BadLine{l.n, "the value is " + err.Error()}
 		}
 		return Row{Line: l.n, Device: o.Device, Name: o.Metric, Unit: o.Unit, Value: v}.stated(o.At, words(o.Quality),
 			strings.Join(words(o.DeviceAt), ""))

@@ -240,7 +240,7 @@ func TestReadingsRefusesWhole(t *testing.T) {
 	for _, c := range []struct{ body, says string }{
 		{``, "empty"}, {`{"ullage":1`, "not JSON"}, {`hello`, "not JSON"}, {`{"ullage":NaN}`, "not JSON"}, {`[1,2]`, "JSON objects"}, {`"x"`, "JSON object"}, {`null`, "JSON object"},
 		{`{"at":"yesterday","ullage":1}`, "RFC 3339"}, {`{"at":5.5,"ullage":1}`, "whole milliseconds"}, {`{"at":true,"ullage":1}`, "as text"},
-		{`{"ullage":[1,2]}`, "need times"}, {`{"at":"2026-03-01T10:00:00Z","ullage":[1,2]}`, "at is one time and ullage has 2 values"}, {`{"at":["2026-03-01T10:00:00Z"],"ullage":[1,2]}`, "at has 1 times and ullage has 2 values"},
+		{`{"ullage":[1,2]}`, "need times"}, {`{"at":"2026-03-01T10:00:00Z","ullage":[1,2]}`, "at is one time and ullage has 2 values"}, {`{"at":["2026-03-01T10:00:00Z"],"ullage":[1,2]}`, "at is a list of 1 and ullage one of 2"},
 		{`{"every":"60s","ullage":[1,2],"rssi":[1]}`, "ullage has 2 values and rssi has 1"}, {`{"every":"60s","ullage":[1,2],"rssi":1}`, "rssi is a number beside columns"}, {`{"every":"60s","ullage":1}`, "beside columns"},
 		{`{"every":"60s","at":["2026-03-01T10:00:00Z"],"ullage":[1]}`, "leave one of the two out"}, {`{"every":60,"ullage":[1]}`, "as text"}, {`{"every":"-60s","ullage":[1]}`, "as text"}, {`{"every":"60s"}`, "no column"},
 		{`{"every":"9000000000d","ullage":[1,2]}`, "every"}, {`[{"every":"60s","ullage":[1]}]`, "stand alone"}, {`{"every":"1s","ullage":[` + strings.Repeat("1,", model.MaxReadings) + `1]}`, "more than 1000"},
@@ -257,14 +257,16 @@ func TestReadingsRefusesWhole(t *testing.T) {
 
 func TestSentencesTeach(t *testing.T) {
 	m := load(t, "tank-probe")
-	got, err := m.Readings([]byte(`{"must_temp":"hot","must_tmp":1,"battery":9}`), arrived)
+	got, err := m.Readings([]byte(`{"must_temp":"hot","must_tmp":1,"battery":9,"density":{"v":1},"ullage":1e999}`), arrived)
 	if err != nil {
 		t.Fatal(err)
 	}
 	for i, want := range []string{
 		"battery is 9.00 V; nothing outside 0 to 6 can be true, so it was not kept",
+		"density is an object, and not a single value; the model wants a number in g/L",
 		`must_temp is text ("hot"); the model wants a number in °C`,
 		"must_tmp is not in tank-probe 1.2.0; did you mean must_temp?",
+		"ullage is 1e999, which does not fit a 64-bit float; the model wants a number in cm",
 	} {
 		if got.Refused[i].Sentence != want {
 			t.Errorf("sentence %d is %q, want %q", i, got.Refused[i].Sentence, want)

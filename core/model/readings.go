@@ -332,7 +332,7 @@ func (m *Model) times(fields map[string]any, n int, column string, arrived time.
 			&Problem{Finding{"/at", fmt.Sprintf(`at is one time and %s has %d values; write a list of times, or "every" as their distance`, value.Clip(column, 40), n)}}
 	case len(list) != n:
 		return nil,
-			&Problem{Finding{"/at", fmt.Sprintf("at has %d times and %s has %d values", len(list), value.Clip(column, 40), n)}}
+			&Problem{Finding{"/at", fmt.Sprintf("at is a list of %d and %s one of %d; a column needs a time for each value", len(list), value.Clip(column, 40), n)}}
 	default:
 		for i, x := range list {
 			t, err := parseTime(x)

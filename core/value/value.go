@@ -121,7 +121,8 @@ func (v Value) Shown() any {
 }
 
 // FromAny returns the Value of a decoded JSON scalar: float64, json.Number,
-// an integer, string, bool or nil. Anything else is an error.
+// an integer, string, bool or nil. Anything else is an error, whose words are to
+// stand behind "is".
 func FromAny(x any) (Value, error) {
 	switch x := x.(type) {
 	case nil:
@@ -137,7 +138,7 @@ func FromAny(x any) (Value, error) {
 	case json.Number:
 		f, err := strconv.ParseFloat(string(x), 64)
 		if err != nil {
-			return Value{}, fmt.Errorf("the number %s does not fit a 64-bit float", x)
+			return Value{}, fmt.Errorf("%s, which does not fit a 64-bit float", x)
 		}
 		return number(f)
 	case string:
@@ -145,12 +146,12 @@ func FromAny(x any) (Value, error) {
 	case bool:
 		return OfBool(x), nil
 	}
-	return Value{}, fmt.Errorf("%s is not a single value", JSONKind(x))
+	return Value{}, fmt.Errorf("%s, and not a single value", JSONKind(x))
 }
 
 func number(f float64) (Value, error) {
 	if math.IsNaN(f) || math.IsInf(f, 0) {
-		return Value{}, fmt.Errorf("the value is not a finite number")
+		return Value{}, fmt.Errorf("not a finite number")
 	}
 	return OfNumber(f), nil
 }
