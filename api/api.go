@@ -102,8 +102,11 @@ func init() {
 			if x, ok := e.(huma.ErrorDetailer); ok {
 				x := x.ErrorDetail()
 				f = located(x.Location, x.Message)
-				if status == http.StatusBadRequest && x.Location == "body" {
+				switch {
+				case status == http.StatusBadRequest && x.Location == "body":
 					f.Sentence = "is no JSON: " + f.Sentence
+				case status == http.StatusUnsupportedMediaType:
+					f.Sentence += "; send application/json"
 				}
 			}
 			d.Findings = append(d.Findings, f)

@@ -68,7 +68,7 @@ func (f *filter) conditions() []string {
 func (s *server) liveRoutes() {
 	sse.Register(s.api, huma.Operation{OperationID: "live", Method: http.MethodGet, Path: "/api/v1/live",
 		Tags: []string{"Service"}, Summary: "Changes as they happen, as server-sent events",
-		Middlewares: huma.Middlewares{s.stream}, Errors: []int{http.StatusTooManyRequests},
+		Middlewares: huma.Middlewares{s.stream}, Errors: []int{http.StatusUnprocessableEntity, http.StatusTooManyRequests},
 		Description: "First comes what is so now (event whole, in parts: more is true for all but the last), then what changes (event changes): of each device that was told before only the members that are other than they were, " +
 			"as a JSON merge patch (RFC 7396). The id of an event is a cursor; whoever connects again with it is told only what has changed since."},
 		map[string]any{"whole": client.Whole{}, "changes": client.Changes{}, "pulse": client.Pulse{},
@@ -117,11 +117,8 @@ func (s *server) stream(ctx huma.Context, next func(huma.Context)) {
 	}
 	s.streams.mu.Unlock()
 	if n >= maxStreams {
-		d := problem.Of(fault.New(fault.TooMany, "%s has %d live streams open, which are the most", person, n).
+		s.refuseStream(ctx, fault.New(fault.TooMany, "%s has %d live streams open, which are the most", person, n).
 			Then("close some pages"))
-		ctx.SetHeader("Content-Type", "application/problem+json")
-		ctx.SetStatus(d.Status)
-		s.api.Marshal(ctx.BodyWriter(), "application/json", d)
 		return
 	}
 	defer func() {
@@ -131,7 +128,22 @@ func (s *server) stream(ctx huma.Context, next func(huma.Context)) {
 			delete(s.streams.open, person)
 		}
 	}()
+	// Said before it begins: a stream that only ends says nothing, and is asked for again. Of
+	// several conditions each is answered for by itself, and a screen does not choose any.
+	if where := ctx.Query("where"); where != "" && ctx.Query("only") != "matching" && !by(ctx.Context()).Screen() {
+		if _, _, err := s.Fleet.Among(caller(ctx.Context()), where); err != nil {
+			s.refuseStream(ctx, err)
+			return
+		}
+	}
 	next(ctx)
+}
+
+func (s *server) refuseStream(ctx huma.Context, err error) {
+	d := problem.Of(fault.From(err))
+	ctx.SetHeader("Content-Type", "application/problem+json")
+	ctx.SetStatus(d.Status)
+	s.api.Marshal(ctx.BodyWriter(), "application/json", d)
 }
 
 func (s *server) tellTraffic(ctx context.Context, where, device string, send sse.Sender) {

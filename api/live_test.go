@@ -296,3 +296,19 @@ func TestCompressed(t *testing.T) {
 		resp.Body.Close()
 	}
 }
+
+// A condition that is none is refused before the stream begins: one that ends at once
+// would only be asked for again.
+func TestLiveRefusesWhatIsNoCondition(t *testing.T) {
+	b := newBench(t)
+	b.Onboard("tank-fennimore-01", "tank-probe", nil)
+	for _, query := range []string{"", "only=traffic&"} {
+		resp, got := b.as("GET", "/api/v1/live?"+query+"where="+url.QueryEscape("bogus("), "")
+		if resp.StatusCode != http.StatusUnprocessableEntity || !strings.Contains(got, "no function bogus") {
+			t.Errorf("%q: %d %s", query, resp.StatusCode, got)
+		}
+	}
+	m := &mirror{events: map[string]int{}}
+	b.follow(t, m, "where="+url.QueryEscape(`device.model == "tank-probe"`))
+	m.stop()
+}

@@ -62,6 +62,9 @@ var parsed = map[string]string{
 // about puts the name of a field in front of what is said of it.
 func about(name, sentence string) string {
 	sentence = cmp.Or(parsed[sentence], sentence)
+	if strings.HasPrefix(sentence, "invalid date/time") {
+		sentence = validation.MsgExpectedRFC3339DateTime
+	}
 	for _, verb := range []string{"is ", "has ", "must ", "needs "} {
 		if strings.HasPrefix(sentence, verb) {
 			return name + " " + sentence

@@ -24,6 +24,9 @@ func TestWordsOfTheFramework(t *testing.T) {
 		{422, []error{at("query.limit", "must be 1 at least")}, "limit must be 1 at least"},
 		{422, []error{at("query.limit", "invalid integer")}, "limit must be a whole number"},
 		{400, []error{at("body", "unexpected end of JSON input")}, "what was sent is no JSON: unexpected end of JSON input"},
+		{422, []error{at("query.from", "invalid date/time for format 2006-01-02")},
+			"from must be a time in RFC 3339, like 2026-03-01T10:00:00Z"},
+		{415, []error{at("body", "unknown content type: text/plain")}, "unknown content type: text/plain; send application/json"},
 		{400, nil, "validation failed"},
 	} {
 		err := huma.NewError(c.status, "validation failed", c.errs...)
