@@ -76,7 +76,7 @@ export default function TrafficPage() {
           placeholder='Only of devices for which this is true, such as device.link == "silent"'
         />
       </div>
-      <div className="flex flex-wrap items-center gap-x-4 gap-y-2 pb-3">
+      <div className="flex flex-wrap items-start gap-x-4 gap-y-2 pb-3">
         <div className="min-w-64 flex-1">
           <Where
             of="message"
