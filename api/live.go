@@ -20,7 +20,6 @@ import (
 	"ullage/fleet/fault"
 	"ullage/fleet/present"
 	"ullage/fleet/traffic"
-	"ullage/transport/problem"
 )
 
 const (
@@ -117,7 +116,7 @@ func (s *server) stream(ctx huma.Context, next func(huma.Context)) {
 	}
 	s.streams.mu.Unlock()
 	if n >= maxStreams {
-		s.refuseStream(ctx, fault.New(fault.TooMany, "%s has %d live streams open, which are the most", person, n).
+		s.deny(ctx, fault.New(fault.TooMany, "%s has %d live streams open, which are the most", person, n).
 			Then("close some pages"))
 		return
 	}
@@ -132,18 +131,11 @@ func (s *server) stream(ctx huma.Context, next func(huma.Context)) {
 	// several conditions each is answered for by itself, and a screen does not choose any.
 	if where := ctx.Query("where"); where != "" && ctx.Query("only") != "matching" && !by(ctx.Context()).Screen() {
 		if _, _, err := s.Fleet.Among(caller(ctx.Context()), where); err != nil {
-			s.refuseStream(ctx, err)
+			s.deny(ctx, err)
 			return
 		}
 	}
 	next(ctx)
-}
-
-func (s *server) refuseStream(ctx huma.Context, err error) {
-	d := problem.Of(fault.From(err))
-	ctx.SetHeader("Content-Type", "application/problem+json")
-	ctx.SetStatus(d.Status)
-	s.api.Marshal(ctx.BodyWriter(), "application/json", d)
 }
 
 func (s *server) tellTraffic(ctx context.Context, where, device string, send sse.Sender) {

@@ -85,10 +85,7 @@ func (s *server) asks(ctx huma.Context, next func(huma.Context)) {
 				says = fmt.Sprintf("did you mean %s?", near)
 			}
 		}
-		d := problem.Of(fault.New(fault.Invalid, "there is no query parameter %q", value.Clip(name, 60)).Then("%s", says))
-		ctx.SetHeader("Content-Type", "application/problem+json")
-		ctx.SetStatus(d.Status)
-		s.api.Marshal(ctx.BodyWriter(), "application/json", d)
+		s.deny(ctx, fault.New(fault.Invalid, "there is no query parameter %q", value.Clip(name, 60)).Then("%s", says))
 		return
 	}
 	next(ctx)

@@ -82,7 +82,7 @@ which something is heard.`,
 		},
 	}
 	many.flags(c)
-	countVar(c, &atOnce, "at-once", 0, 0, "with --where: how many devices at most have it without having replied; all if 0")
+	amountFlag(c, &atOnce, "at-once", 0, 0, "with --where: how many devices at most have it without having replied; all if 0")
 	c.Flags().DurationVar(&wait, "wait", 10*time.Second, "how long to wait for the reply; 0s for not at all")
 	c.Flags().StringVar(&expires, "expires", "",
 		`when it is given up: a time such as 90s or 2h, or "next contact" (default 60s)`)

@@ -69,7 +69,7 @@ are kept, and for how long, is said by the model.`,
 	c.Flags().StringVar(&level, "level", "", "lines of this level and graver ones: debug, info, warn, error")
 	c.Flags().StringVar(&text, "text", "", "only lines with this in them")
 	c.Flags().StringVar(&since, "since", "", "only from a time on, or for how long back, like 2h")
-	countVar(c, &last, "last", 1, 100, "how many lines")
+	amountFlag(c, &last, "last", 1, 100, "how many lines")
 	c.Flags().BoolVarP(&follow, "follow", "f", false, "go on with what comes, until Ctrl-C")
 	c.RegisterFlagCompletionFunc("level", cobra.FixedCompletions([]string{"debug", "info", "warn", "error"}, cobra.ShellCompDirectiveNoFileComp))
 	return c

@@ -101,7 +101,7 @@ between its hyphens, dots and the like, and {first4} and {last4}.`,
 	c.Flags().StringVar(&k.Model, "model", "", "model of its devices")
 	c.Flags().StringVar(&k.Device, "device", "", "ids of its devices, with placeholders for the serial; {serial} if empty")
 	c.Flags().StringArrayVar(&pairs, "label", nil, "label as key=value, with the same placeholders; may be given several times")
-	countVar(c, &k.Cap, "cap", 1, 0, "how many devices may join")
+	amountFlag(c, &k.Cap, "cap", 1, 0, "how many devices may join")
 	c.Flags().StringVar(&expires, "expires", "", "how long devices may join, like 30d")
 	c.Flags().StringVar(&serials, "serials", "", "file with the serials that may join, one a line; - for standard input; any if empty")
 	wordFlag(c, &k.Approval, "approval", join.ByPerson, "who lets devices in", join.ByPerson, join.ByNobody)

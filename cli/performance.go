@@ -33,7 +33,7 @@ and devices make most of it, each beside the standard's target.`,
 		},
 	}
 	c.Flags().StringVar(&span, "span", "7d", "over which time")
-	countVar(c, &operators, "operators", 1, 1, "how many operators share the alarms")
+	amountFlag(c, &operators, "operators", 1, 1, "how many operators share the alarms")
 	return c
 }
 

@@ -123,7 +123,7 @@ With --export every single reading is written instead, in csv, wide, jsonl, senm
 	where = whereFlag(c)
 	f.StringVar(&q.Span, "span", "24h", "when, like 6h, yesterday or 2026-03-01..2026-03-03")
 	f.StringVar(&q.Step, "step", "", "width of a step, like 15min or 1d")
-	countVar(c, &q.Steps, "steps", 1, 24, "how many steps to aim at, without --step")
+	amountFlag(c, &q.Steps, "steps", 1, 24, "how many steps to aim at, without --step")
 	f.StringVar(&q.Aggregate, "aggregate", "mean", "mean, weighted_mean (by time), min, max, sum, count, first or last")
 	f.StringVar(&q.GroupBy, "group-by", "", "make one line of the devices that share this label")
 	c.RegisterFlagCompletionFunc("group-by", labelKeys)

@@ -107,7 +107,7 @@ which wave, and asks before it begins.`,
 	f.StringArrayVar(&sizes, "wave", nil, "who is in the next wave: a number, a share like 10%, or a condition")
 	f.StringVar(&p.Per, "per", "", "label by which devices are grouped; numbers and shares are of each group")
 	f.StringVar(&p.Order, "order", "", "in which order devices are taken: hash, or headspace for the most headspace first")
-	countVar(c, &p.AtMost, "at-most", 0, 0, "how many devices of a group may be on their way at once; 0 for no limit")
+	amountFlag(c, &p.AtMost, "at-most", 0, 0, "how many devices of a group may be on their way at once; 0 for no limit")
 	f.StringVar(&p.During, "during", "", "only in these hours of the week, in the zone of each device's site")
 	f.StringVar(&start, "start", "", "when it begins: a time of day, a time, or in how long, like 2h")
 	f.StringVar(&spread, "spread", "", "over which time the devices of a wave are offered it, like 10min")

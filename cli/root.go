@@ -10,7 +10,6 @@ import (
 	"os"
 	"os/signal"
 	"slices"
-	"strconv"
 	"strings"
 	"syscall"
 
@@ -255,35 +254,6 @@ func unknownFlag(c *cobra.Command, err error) error {
 		return fmt.Errorf("%w; did you mean --%s? See: %s --help", err, near, c.CommandPath())
 	}
 	return fmt.Errorf("%w; see: %s --help", err, c.CommandPath())
-}
-
-// countVar adds a flag for a whole number that is not below the least.
-func countVar(c *cobra.Command, p *int, name string, least, usual int, usage string) {
-	*p = usual
-	c.Flags().Var(&countFlag{p, least}, name, usage)
-}
-
-type countFlag struct {
-	n     *int
-	least int
-}
-
-func (f *countFlag) String() string {
-	if f.n == nil {
-		return "0"
-	}
-	return strconv.Itoa(*f.n)
-}
-
-func (f *countFlag) Type() string { return "int" }
-
-func (f *countFlag) Set(text string) error {
-	n, err := strconv.Atoi(text)
-	if err != nil || n < f.least {
-		return fmt.Errorf("write a whole number from %d on", f.least)
-	}
-	*f.n = n
-	return nil
 }
 
 // noun returns a command that only holds verbs.

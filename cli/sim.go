@@ -115,7 +115,7 @@ asks, and confirms or refuses settings as the model allows.`,
 	f.BoolVar(&onboard, "onboard", false,
 		"make the devices that do not exist yet, with the sign-in of this command line")
 	f.StringVar(&file, "model", "", "file of a Thing Model; play devices of it instead of the story")
-	countVar(c, &count, "count", 1, sim.Small, "how many devices; beyond 48 more tanks of the same cellars; of --model 20")
+	amountFlag(c, &count, "count", 1, sim.Small, "how many devices; beyond 48 more tanks of the same cellars; of --model 20")
 	f.Uint64Var(&seed, "seed", 1, "another seed gives another season")
 	f.StringVar(&history, "history", "0s", "how much to tell of the time before the start, like 3d")
 	f.StringVar(&start, "start", "", "when the live part of the story begins, in RFC 3339 (default now)")

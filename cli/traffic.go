@@ -87,7 +87,7 @@ func trafficCommand() *cobra.Command {
 	c.Flags().StringVar(&since, "since", "", "what has passed since so long ago, like 12h, or since a time, like 2026-03-01T22:00")
 	c.Flags().StringVar(&until, "until", "", "with --since: only up to so long ago, or up to a time")
 	c.Flags().BoolVar(&once, "once", false, "show what there is and end")
-	countVar(c, &last, "last", 0, 20, "how many of the latest to begin with")
+	amountFlag(c, &last, "last", 0, 20, "how many of the latest to begin with")
 	return c
 }
 

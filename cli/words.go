@@ -55,8 +55,11 @@ func wordFlag(c *cobra.Command, to *string, name, usual, help string, list ...st
 	c.RegisterFlagCompletionFunc(name, cobra.FixedCompletions(list, cobra.ShellCompDirectiveNoFileComp))
 }
 
-// number is a flag that takes a whole number of 0 or more.
-type amount struct{ to *int }
+// amount is a flag that takes a whole number that is not below the least.
+type amount struct {
+	to    *int
+	least int
+}
 
 func (n *amount) String() string {
 	if n.to == nil {
@@ -69,17 +72,22 @@ func (n *amount) Type() string { return "int" }
 
 func (n *amount) Set(s string) error {
 	v, err := strconv.Atoi(s)
-	if err != nil || v < 0 {
-		return fmt.Errorf("it is a whole number, 0 or more")
+	if err != nil || v < n.least {
+		return fmt.Errorf("it is a whole number, %d or more", n.least)
 	}
 	*n.to = v
 	return nil
 }
 
+// amountFlag adds a flag that takes a whole number of the least or more.
+func amountFlag(c *cobra.Command, to *int, name string, least, usual int, help string) {
+	*to = usual
+	c.Flags().Var(&amount{to, least}, name, help)
+}
+
 // limitFlag adds --limit.
 func limitFlag(c *cobra.Command, to *int, usual int, help string) {
-	*to = usual
-	c.Flags().Var(&amount{to}, "limit", help)
+	amountFlag(c, to, "limit", 0, usual, help)
 }
 
 // of completes what belongs to the device that the first argument names.

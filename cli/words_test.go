@@ -36,7 +36,7 @@ func TestWrongUse(t *testing.T) {
 		"device lst": "did you mean list", "model compare": "one or two names", "device list --health bad": "sound, awaited, watch, poor or dark",
 		"device list --health sond": "did you mean sound?", "alarm list --limit -5": "0 or more", "store stats --by x": "model, metric or device",
 		"query a b --step 0s": "has some width", "device create x1": "--model is needed", "rule remove": "one rule", "expr eval": "one expression",
-		"expr eval must_temp": "--device is needed", "sim --count -3": "a whole number from 1 on", "query a b --steps 0": "from 1 on",
+		"expr eval must_temp": "--device is needed", "sim --count -3": "a whole number, 1 or more", "query a b --steps 0": "1 or more",
 		"query a b --spam 5min": "did you mean --span?", "device list --zzzzzz": "see: ullage device list --help", "frobnicate": "has no command",
 	} {
 		var out, errs bytes.Buffer

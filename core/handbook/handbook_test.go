@@ -7,20 +7,12 @@ import (
 
 	"ullage/core/handbook"
 	"ullage/core/model"
-	"ullage/examples/cellars"
+	"ullage/test/scenario"
 )
 
 func page(t *testing.T, name string, d handbook.Doors) handbook.Page {
 	t.Helper()
-	b, err := cellars.Files.ReadFile("models/" + name + ".tm.json")
-	if err != nil {
-		t.Fatal(err)
-	}
-	m, err := model.Parse(b)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return handbook.Of(m, d, time.Date(2026, 3, 1, 10, 0, 0, 0, time.UTC))
+	return handbook.Of(scenario.Model(t, name), d, time.Date(2026, 3, 1, 10, 0, 0, 0, time.UTC))
 }
 
 func TestPage(t *testing.T) {

@@ -16,21 +16,8 @@ import (
 	"ullage/core/model"
 	"ullage/core/value"
 	"ullage/examples/cellars"
+	"ullage/test/scenario"
 )
-
-// load reads one of the scenario's models.
-func load(t testing.TB, name string) *model.Model {
-	t.Helper()
-	b, err := cellars.Files.ReadFile("models/" + name + ".tm.json")
-	if err != nil {
-		t.Fatal(err)
-	}
-	m, err := model.Parse(b)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return m
-}
 
 func TestScenarioModels(t *testing.T) {
 	files, err := fs.Glob(cellars.Files, "models/*.tm.json")
@@ -39,13 +26,13 @@ func TestScenarioModels(t *testing.T) {
 	}
 	for _, f := range files {
 		name := strings.TrimSuffix(strings.TrimPrefix(f, "models/"), ".tm.json")
-		m := load(t, name)
+		m := scenario.Model(t, name)
 		if m.Name != name || len(m.With(model.Telemetry)) == 0 || len(m.With(model.Setting)) == 0 {
 			t.Errorf("%s reads as %s with %d telemetry and %d settings", f, m.Name, len(m.With(model.Telemetry)),
 				len(m.With(model.Setting)))
 		}
 	}
-	probe := load(t, "tank-probe")
+	probe := scenario.Model(t, "tank-probe")
 	p, ok := probe.Property("must_temp")
 	if !ok || p.Unit != "Cel" || p.Decimals != 1 || *p.Usual != (model.Span{Low: 18, High: 26}) ||
 		probe.Interval != time.Minute {
@@ -57,7 +44,7 @@ func TestScenarioModels(t *testing.T) {
 	if !slices.Equal(probe.Commands(), []string{"identify", "zero_level"}) {
 		t.Errorf("commands are %v", probe.Commands())
 	}
-	bung := load(t, "cask-bung")
+	bung := scenario.Model(t, "cask-bung")
 	if len(bung.Defaults(false)) != 0 || len(bung.Defaults(true)) != 2 {
 		t.Errorf("the bung's settings are %v and %v; both must be kept by the service", bung.Defaults(false),
 			bung.Defaults(true))
@@ -133,7 +120,7 @@ func TestParseFindsEverythingAtOnce(t *testing.T) {
 var arrived = time.Date(2026, 3, 1, 10, 0, 0, 0, time.UTC)
 
 func TestReadings(t *testing.T) {
-	m := load(t, "tank-probe")
+	m := scenario.Model(t, "tank-probe")
 	for _, c := range []struct {
 		name, body      string
 		kept            string // metric=value@seconds from arrival, comma separated
@@ -198,7 +185,7 @@ func TestReadings(t *testing.T) {
 
 // TestReadingsInCBOR takes the same forms in CBOR: what comes of them is the same.
 func TestReadingsInCBOR(t *testing.T) {
-	m := load(t, "tank-probe")
+	m := scenario.Model(t, "tank-probe")
 	for _, body := range []string{`{"must_temp":21.4,"ullage":3}`,
 		`{"at":"2026-03-01T09:59:00Z","must_temp":21.4,"rssi":"near"}`, `[{"at":1772359140000,"ullage":1},{"ullage":2}]`,
 		`{"at":["2026-03-01T09:58:00Z","2026-03-01T09:59:00Z"],"ullage":[1,2],"rssi":[null,-60]}`, `{"every":"60s","ullage":[1,2,3]}`} {
@@ -235,7 +222,7 @@ func pointers(fs []model.Finding) string {
 }
 
 func TestReadingsRefusesWhole(t *testing.T) {
-	m := load(t, "tank-probe")
+	m := scenario.Model(t, "tank-probe")
 	many := `[` + strings.Repeat(`{"ullage":1},`, model.MaxReadings) + `{"ullage":1}]`
 	for _, c := range []struct{ body, says string }{
 		{``, "empty"}, {`{"ullage":1`, "not JSON"}, {`hello`, "not JSON"}, {`{"ullage":NaN}`, "not JSON"}, {`[1,2]`, "JSON objects"}, {`"x"`, "JSON object"}, {`null`, "JSON object"},
@@ -256,7 +243,7 @@ func TestReadingsRefusesWhole(t *testing.T) {
 }
 
 func TestSentencesTeach(t *testing.T) {
-	m := load(t, "tank-probe")
+	m := scenario.Model(t, "tank-probe")
 	got, err := m.Readings([]byte(`{"must_temp":"hot","must_tmp":1,"battery":9,"density":{"v":1},"ullage":1e999}`), arrived)
 	if err != nil {
 		t.Fatal(err)
@@ -295,7 +282,7 @@ func TestRenamed(t *testing.T) {
 }
 
 func TestFields(t *testing.T) {
-	m := load(t, "tank-probe")
+	m := scenario.Model(t, "tank-probe")
 	kept, wrong := m.Fields(map[string]any{"max_temp": 30.0, "report_every": 2.5, "stir_at": 99.0,
 		"display_unit": "Cel", "max_tmp": 3.0}, model.Setting)
 	if len(kept) != 2 || kept["max_temp"] != value.OfNumber(30) || kept["display_unit"] != value.OfText("Cel") {
@@ -330,7 +317,7 @@ func FuzzParse(f *testing.F) {
 }
 
 func FuzzReadings(f *testing.F) {
-	m := load(f, "tank-probe")
+	m := scenario.Model(f, "tank-probe")
 	for _, s := range []string{`{"must_temp":1}`, `[{"at":"2026-03-01T10:00:00Z","ullage":1}]`, `{"at":1}`, `[[`,
 		`{"at":[1],"ullage":[1]}`, `{"every":"1s","ullage":[1,null]}`, "\xa1\x66ullage\x18\x1e", "\x81\xa1\x66ullage\x01"} {
 		f.Add([]byte(s))
@@ -353,7 +340,7 @@ func FuzzReadings(f *testing.F) {
 }
 
 func BenchmarkReadings(b *testing.B) {
-	m := load(b, "tank-probe")
+	m := scenario.Model(b, "tank-probe")
 	body := []byte(`{"must_temp":21.4,"density":1045.2,"ullage":31,"co2_flow":12.1,"battery":3.41,"rssi":-67}`)
 	for b.Loop() {
 		if _, err := m.Readings(body, arrived); err != nil {

@@ -14,6 +14,7 @@ import (
 
 	"ullage/core/model"
 	"ullage/examples/cellars"
+	"ullage/test/scenario"
 )
 
 func official(t *testing.T, pkg, file string) *jsonschema.Schema {
@@ -175,7 +176,7 @@ func TestExamplesAreTaken(t *testing.T) {
 }
 
 func TestPack(t *testing.T) {
-	m := load(t, "tank-probe")
+	m := scenario.Model(t, "tank-probe")
 	at := time.Date(2026, 3, 1, 10, 0, 0, 0, time.UTC)
 	for _, c := range []struct{ name, body, kept, refused string }{
 		{"own id before the name", `[{"bn":"tank-1/","n":"must_temp","v":20},{"n":"battery","v":3}]`, "must_temp=20 battery=3", ""},
@@ -257,7 +258,7 @@ func TestFromMessage(t *testing.T) {
 }
 
 func TestReportedVersion(t *testing.T) {
-	m := load(t, "tank-probe")
+	m := scenario.Model(t, "tank-probe")
 	kept, refused, err := m.About([]byte(`{"serial":"TH-1","model_version":"1.3.0"}`))
 	if err != nil || len(refused) > 0 || kept["model_version"].Text != "1.3.0" || len(kept) != 2 {
 		t.Errorf("%v %v %v", kept, refused, err)

@@ -10,12 +10,13 @@ import (
 	"ullage/core/replay"
 	"ullage/core/rule"
 	"ullage/core/value"
+	"ullage/test/scenario"
 )
 
 // A replay over many readings of one metric; the ratio to the same by hand is what the
 // benchmark alarms of test/bench prints.
 func BenchmarkFeed(b *testing.B) {
-	m := replay.Scenario(b, "tank-probe")
+	m := scenario.Model(b, "tank-probe")
 	r, err := rule.Parse([]byte("rule: hot\nmodels: [tank-probe]\nraise: must_temp > 32\non_delay: 30s\noff_delay: 1min\ndeadband: 0.5\npriority: high\nmessage: hot\n"))
 	if err != nil {
 		b.Fatal(err)

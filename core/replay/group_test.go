@@ -10,11 +10,12 @@ import (
 	"ullage/core/replay"
 	"ullage/core/rule"
 	"ullage/core/value"
+	"ullage/test/scenario"
 )
 
 // A member counts while it is one, and what is raised ends with the last of them.
 func TestGroupMembersComeAndGo(t *testing.T) {
-	m := replay.Scenario(t, "cellar-air")
+	m := scenario.Model(t, "cellar-air")
 	r, err := rule.Parse([]byte("rule: much_co2\nmodels: [cellar-air]\neach: label.site\nraise: max_of(co2) > 1500\npriority: high\nmessage: much\n"))
 	if err != nil {
 		t.Fatal(err)

@@ -12,11 +12,12 @@ import (
 	"ullage/core/expr"
 	"ullage/core/rule"
 	"ullage/core/value"
+	"ullage/test/scenario"
 )
 
 // The short way through a quiet history comes to the same as the long one.
 func TestSkipEqualsJudging(t *testing.T) {
-	m := Scenario(t, "cellar-air")
+	m := scenario.Model(t, "cellar-air")
 	begin := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
 	skipped := 0
 	for seed := range 300 {

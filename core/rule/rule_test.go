@@ -12,20 +12,8 @@ import (
 	"ullage/core/rule"
 	"ullage/core/value"
 	"ullage/examples/cellars"
+	"ullage/test/scenario"
 )
-
-func probe(t testing.TB) *model.Model {
-	t.Helper()
-	b, err := cellars.Files.ReadFile("models/tank-probe.tm.json")
-	if err != nil {
-		t.Fatal(err)
-	}
-	m, err := model.Parse(b)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return m
-}
 
 const warm = `rule: must_too_warm
 models: [tank-probe]
@@ -101,7 +89,7 @@ func TestParseRefuses(t *testing.T) {
 }
 
 func TestFor(t *testing.T) {
-	m := probe(t)
+	m := scenario.Model(t, "tank-probe")
 	for _, c := range []struct{ change, says string }{
 		{"raise: must_tmp > 3", "did you mean must_temp?"},
 		{"raise: must_temp > set.max_tmp", "did you mean set.max_temp?"},
@@ -154,7 +142,7 @@ func compiled(t *testing.T, src string) *rule.Compiled {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c, err := r.For(expr.NewPlan(check.Schema(probe(t))))
+	c, err := r.For(expr.NewPlan(check.Schema(scenario.Model(t, "tank-probe"))))
 	if err != nil {
 		t.Fatal(err)
 	}

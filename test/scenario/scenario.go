@@ -1,4 +1,5 @@
-package replay
+// Package scenario gives tests what the examples hold.
+package scenario
 
 import (
 	"testing"
@@ -7,8 +8,8 @@ import (
 	"ullage/examples/cellars"
 )
 
-// Scenario is a model of the scenario, for the tests beside this package too.
-func Scenario(t testing.TB, name string) *model.Model {
+// Model is a model of the scenario by its name, such as tank-probe.
+func Model(t testing.TB, name string) *model.Model {
 	t.Helper()
 	src, err := cellars.Files.ReadFile("models/" + name + ".tm.json")
 	if err != nil {
