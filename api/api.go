@@ -68,6 +68,7 @@ type App struct {
 	Fleet  *scoped.Fleet
 	People *people.Register
 	Settle func() // waits until what was done is taken in
+	Shown  func() // waits until what was committed is shown, and not for what follows from it
 	Log    *slog.Logger
 	Now    func() time.Time
 }

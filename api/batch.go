@@ -76,16 +76,17 @@ func (s *server) batchRoutes() {
 		if err != nil {
 			return nil, s.failed(err)
 		}
-		known := make(chan struct{}) // to whatever is asked next
+		// Whatever is asked next knows them. What follows from one part would wait for the
+		// commit of the next, and all parts that are on their way would end at once.
+		known := make(chan struct{})
 		go func() {
 			defer close(known)
-			s.Settle()
+			s.Shown()
 		}()
 		out := client.BatchMade{Devices: []client.BatchDevice{}}
-		var all []bundle.File
-		var k bundle.Maker
+		all := bundle.NewMany(s.Now(), len(made))
 		for _, d := range made {
-			if err := s.handed(&k, &out, &all, d); err != nil {
+			if err := s.handed(&out, all, d); err != nil {
 				return nil, s.failed(err)
 			}
 		}
@@ -123,8 +124,7 @@ func (s *server) renewRoutes() {
 		}
 		s.Settle()
 		out := client.BatchMade{Devices: []client.BatchDevice{}, Failed: []client.ImportFinding{}}
-		var all []bundle.File
-		var k bundle.Maker
+		all := bundle.NewMany(s.Now(), len(in.Body.Devices))
 		for i, id := range in.Body.Devices {
 			if errs[i] != nil {
 				out.Failed = append(out.Failed, client.ImportFinding{Line: i + 1, Sentence: id + ": " + fault.From(errs[i]).Error()})
@@ -132,7 +132,7 @@ func (s *server) renewRoutes() {
 			}
 			d, m, err := s.Fleet.Registered(caller(ctx), id)
 			if err == nil {
-				err = s.handed(&k, &out, &all, scoped.Made{Device: d, Given: given[i], Model: m})
+				err = s.handed(&out, all, scoped.Made{Device: d, Given: given[i], Model: m})
 			}
 			if err != nil {
 				return nil, s.failed(err)
@@ -144,17 +144,11 @@ func (s *server) renewRoutes() {
 }
 
 // handed adds what a device was given to an answer.
-func (s *server) handed(k *bundle.Maker, out *client.BatchMade, all *[]bundle.File, d scoped.Made) error {
+func (s *server) handed(out *client.BatchMade, all *bundle.Many, d scoped.Made) error {
 	given := d.Given
-	files, err := s.filesOf(k, d.Device, d.Model, given, true)
-	if err != nil {
+	if err := all.Add(s.bundleOf(d.Device, d.Model, given, true)); err != nil {
 		return err
 	}
-	packed, err := bundle.Stored(d.ID, files, s.Now())
-	if err != nil {
-		return err
-	}
-	*all = append(*all, bundle.File{Name: d.ID + ".zip", Data: packed, Secret: true})
 	kind := "token"
 	if given.Token == "" {
 		kind = "certificate"
@@ -164,9 +158,8 @@ func (s *server) handed(k *bundle.Maker, out *client.BatchMade, all *[]bundle.Fi
 }
 
 // packed ends an answer with its bundles and a manifest.
-func (s *server) packed(out client.BatchMade, all []bundle.File) (_ *body[client.BatchMade], err error) {
-	all = append(all, bundle.File{Name: "manifest.csv", Data: manifest(out.Devices)})
-	if out.Bundles, err = bundle.Stored("", all, s.Now()); err != nil {
+func (s *server) packed(out client.BatchMade, all *bundle.Many) (_ *body[client.BatchMade], err error) {
+	if out.Bundles, err = all.Close(bundle.File{Name: "manifest.csv", Data: manifest(out.Devices)}); err != nil {
 		return nil, s.failed(err)
 	}
 	return &body[client.BatchMade]{out}, nil

@@ -281,7 +281,7 @@ func (s *server) onboarded(ctx context.Context, d devices.Device, given devices.
 	if err != nil || len(s.Authority) == 0 {
 		return out
 	}
-	files, err := s.filesOf(new(bundle.Maker), d, m, given, false)
+	files, err := bundle.Files(s.bundleOf(d, m, given, false))
 	if err == nil {
 		out.Bundle, err = bundle.Zip(d.ID, files, s.Now())
 	}
@@ -291,10 +291,10 @@ func (s *server) onboarded(ctx context.Context, d devices.Device, given devices.
 	return out
 }
 
-// filesOf returns the files of a device's bundle; in brief without samples.
-func (s *server) filesOf(k *bundle.Maker, d devices.Device, m *model.Model, given devices.Given, brief bool) ([]bundle.File, error) {
-	return k.Files(bundle.Bundle{Device: d.ID, Model: m, MQTT: s.MQTTTLSAt, HTTP: s.HTTPTLSAt, Time: s.TimeAt,
-		CA: s.Authority, Token: given.Token, Chain: given.Chain, Key: given.Key, At: s.Now(), Expires: given.ExpiresAt, Brief: brief})
+// bundleOf is what goes into a device's bundle; in brief without samples.
+func (s *server) bundleOf(d devices.Device, m *model.Model, given devices.Given, brief bool) bundle.Bundle {
+	return bundle.Bundle{Device: d.ID, Model: m, MQTT: s.MQTTTLSAt, HTTP: s.HTTPTLSAt, Time: s.TimeAt,
+		CA: s.Authority, Token: given.Token, Chain: given.Chain, Key: given.Key, At: s.Now(), Expires: given.ExpiresAt, Brief: brief}
 }
 
 func labelled(d *present.Device, labels []string) bool {

@@ -407,7 +407,7 @@ func (a *App) siteChanged(name string) {
 
 // API returns the use cases as the operators' API takes them.
 func (a *App) API() *api.App {
-	return &api.App{Fleet: a.Fleet, People: a.People, Settle: a.Settle, Log: a.Log, Now: a.Now}
+	return &api.App{Fleet: a.Fleet, People: a.People, Settle: a.Settle, Shown: a.Bus.Settle, Log: a.Log, Now: a.Now}
 }
 
 // MQTT returns the server for devices that speak MQTT, as a handler of news too.

@@ -50,6 +50,7 @@ const (
 type Authority struct {
 	root, issuing *x509.Certificate
 	key           crypto.Signer // of the issuing certificate
+	issuingPEM    []byte        // which stands behind every certificate that it signs
 	// Those that gave way and hold still: devices that trust a root of before go on, and
 	// certificates of before hold to their end. The keys of former issuing certificates
 	// sign the lists of what is revoked of theirs, and nothing else.
@@ -80,7 +81,7 @@ func OpenAuthority(dir string, now func() time.Time) (a *Authority, passphrase s
 		return nil, "", fault.New(fault.Invalid, "the issuing certificate in %s cannot be used: %s", dir, err).
 			Then("put the files back that were exported")
 	}
-	a.issuing = pair.Leaf
+	a.issuing, a.issuingPEM = pair.Leaf, inPEM(pair.Leaf)
 	a.key, _ = pair.PrivateKey.(crypto.Signer)
 	if err := a.issuing.CheckSignatureFrom(a.root); err != nil {
 		return nil, "", fault.New(fault.Invalid, "the issuing certificate in %s was not made by the root certificate there: %s", dir, err).
@@ -332,7 +333,8 @@ func (a *Authority) sign(device string, public crypto.PublicKey) (devices.Issued
 	if err != nil {
 		return devices.Issued{}, err
 	}
-	return devices.Issued{Hash: sha256.Sum256(der), Serial: number.Text(16), Issuer: keyID(a.issuing), ExpiresAt: until, Chain: inPEM(&x509.Certificate{Raw: der}, a.issuing)}, nil
+	own := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
+	return devices.Issued{Hash: sha256.Sum256(der), Serial: number.Text(16), Issuer: keyID(a.issuing), ExpiresAt: until, Chain: slices.Concat(own, a.issuingPEM)}, nil
 }
 
 // keyID is by which an issuing certificate is known in those that it has signed (RFC 5280,

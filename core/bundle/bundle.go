@@ -10,6 +10,7 @@ import (
 	"embed"
 	"encoding/json"
 	"fmt"
+	"io"
 	"path"
 	"slices"
 	"strconv"
@@ -68,9 +69,12 @@ type page struct {
 //go:embed files/config.h
 var headerText string
 
+// headerParts are the header's text, cut before the names that stand in it.
+var headerParts = strings.Split(headerText, "${")
+
 // header writes ullage_config.h: the text in the place of whose names stands what is so of a
 // device. Ten thousand of them are written at once.
-func (k *Maker) header(p *page) []byte {
+func (k *maker) header(p *page) []byte {
 	is := func(name string) string {
 		switch name {
 		case "ID":
@@ -110,17 +114,24 @@ func (k *Maker) header(p *page) []byte {
 		}
 		return cString(p.Topics[strings.ToLower(name)])
 	}
-	var b bytes.Buffer
-	for i, part := range strings.Split(headerText, "${") {
+	parts := make([]string, 0, 2*len(headerParts))
+	for i, part := range headerParts {
 		name, rest, named := strings.Cut(part, "}")
 		if i == 0 || !named {
-			b.WriteString(part)
+			parts = append(parts, part)
 			continue
 		}
-		b.WriteString(is(name))
-		b.WriteString(rest)
+		parts = append(parts, is(name), rest)
 	}
-	return b.Bytes()
+	size := 0
+	for _, part := range parts {
+		size += len(part)
+	}
+	out := make([]byte, 0, size)
+	for _, part := range parts {
+		out = append(out, part...)
+	}
+	return out
 }
 
 // config is config.json, for firmware that reads it.
@@ -147,16 +158,16 @@ type endpoint struct {
 	User   string `json:"user"`
 }
 
-// Maker makes the bundles of many devices of one service: what they have in common is worked
-// out once. It is not for several goroutines. The zero Maker is ready.
-type Maker struct {
+// maker makes the bundles of devices of one service: what they have in common is worked out
+// once.
+type maker struct {
 	readings map[*model.Model][]byte
 	ca       []byte
 	caLines  string
 }
 
 // example is what a device of a model may send.
-func (k *Maker) example(b *Bundle) []byte {
+func (k *maker) example(b *Bundle) []byte {
 	if text, ok := k.readings[b.Model]; ok {
 		return text
 	}
@@ -169,7 +180,7 @@ func (k *Maker) example(b *Bundle) []byte {
 }
 
 // lines is the authority of b as a string of C.
-func (k *Maker) lines(b *Bundle) string {
+func (k *maker) lines(b *Bundle) string {
 	if k.caLines == "" || !bytes.Equal(k.ca, b.CA) {
 		k.ca, k.caLines = b.CA, cLines(string(b.CA))
 	}
@@ -177,10 +188,9 @@ func (k *Maker) lines(b *Bundle) string {
 }
 
 // Files returns the files of b, in the order of their names.
-func Files(b Bundle) ([]File, error) { return new(Maker).Files(b) }
+func Files(b Bundle) ([]File, error) { return new(maker).files(b) }
 
-// Files returns the files of b, in the order of their names.
-func (k *Maker) Files(b Bundle) ([]File, error) {
+func (k *maker) files(b Bundle) ([]File, error) {
 	p := page{Bundle: &b, Certificate: len(b.Chain) > 0, Own: len(b.Chain) > 0 && len(b.Key) == 0}
 	p.MQTTHost, p.MQTTPort = split(b.MQTT)
 	p.HTTPHost, p.HTTPPort = split(b.HTTP)
@@ -278,49 +288,46 @@ func topics(b *Bundle) map[string]string {
 
 // Zip packs files into one, in a folder of a name, or without one.
 func Zip(folder string, fs []File, at time.Time) ([]byte, error) {
-	return zipped(folder, fs, at, zip.Deflate)
+	var b bytes.Buffer
+	err := zipped(&b, folder, fs, at, zip.Deflate)
+	return b.Bytes(), err
 }
 
-// Stored is Zip without making them smaller: of the files of many devices, which are small,
-// that takes longer than sending them.
-func Stored(folder string, fs []File, at time.Time) ([]byte, error) {
-	return zipped(folder, fs, at, zip.Store)
+func zipped(w io.Writer, folder string, fs []File, at time.Time, method uint16) error {
+	z := zip.NewWriter(w)
+	for _, f := range fs {
+		if err := pack(z, folder, f, at, method); err != nil {
+			return err
+		}
+	}
+	return z.Close()
 }
 
-func zipped(folder string, fs []File, at time.Time, method uint16) ([]byte, error) {
-	size := 22
-	for _, f := range fs {
-		size += len(f.Data) + 2*(len(folder)+len(f.Name)) + 200
+func pack(z *zip.Writer, folder string, f File, at time.Time, method uint16) error {
+	h := &zip.FileHeader{Name: path.Join(folder, f.Name), Method: method, Modified: at}
+	h.SetMode(0o644)
+	switch {
+	case f.Secret:
+		h.SetMode(0o600)
+	case f.Program:
+		h.SetMode(0o755)
 	}
-	buf := bytes.NewBuffer(make([]byte, 0, size))
-	z := zip.NewWriter(buf)
-	for _, f := range fs {
-		h := &zip.FileHeader{Name: path.Join(folder, f.Name), Method: method, Modified: at}
-		h.SetMode(0o644)
-		switch {
-		case f.Secret:
-			h.SetMode(0o600)
-		case f.Program:
-			h.SetMode(0o755)
-		}
-		w, err := z.CreateHeader(h)
-		if err != nil {
-			return nil, err
-		}
-		if _, err := w.Write(f.Data); err != nil {
-			return nil, err
-		}
+	w, err := z.CreateHeader(h)
+	if err == nil {
+		_, err = w.Write(f.Data)
 	}
-	if err := z.Close(); err != nil {
-		return nil, err
-	}
-	return buf.Bytes(), nil
+	return err
 }
 
 // cString writes s as a string of C.
 func cString(s string) string {
 	var b strings.Builder
 	b.Grow(len(s) + len(s)/8 + 4)
+	quoteC(&b, s)
+	return b.String()
+}
+
+func quoteC(b *strings.Builder, s string) {
 	b.WriteByte('"')
 	for i := range len(s) {
 		c := s[i]
@@ -331,13 +338,12 @@ func cString(s string) string {
 		case c == '\n':
 			b.WriteString(`\n`)
 		case c < ' ' || c > '~':
-			fmt.Fprintf(&b, `\%03o`, c)
+			fmt.Fprintf(b, `\%03o`, c)
 		default:
 			b.WriteByte(c)
 		}
 	}
 	b.WriteByte('"')
-	return b.String()
 }
 
 // cLines writes a text of some lines as a string of C, a line each.
@@ -349,7 +355,7 @@ func cLines(s string) string {
 	b.Grow(len(s) + len(s)/4 + 16)
 	for line := range strings.Lines(s) {
 		b.WriteString(" \\\n  ")
-		b.WriteString(cString(line))
+		quoteC(&b, line)
 	}
 	return b.String()
 }

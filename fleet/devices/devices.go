@@ -96,6 +96,7 @@ type Registry struct {
 	carries  map[string]int // devices behind a hub; the writer's alone
 	places   places
 	uses     uses
+	making   sync.Mutex // of credentials for one list at a time
 }
 
 var (
@@ -215,18 +216,7 @@ func (g *Registry) OnboardMany(ctx context.Context, ns []New, ws []Wanted, by st
 		}
 	}
 	// Keys and certificates take time, and are made before anything is held up.
-	errs := make([]error, len(ns))
-	var wg sync.WaitGroup
-	turns := make(chan struct{}, runtime.GOMAXPROCS(0))
-	for i := range ns {
-		turns <- struct{}{}
-		wg.Go(func() {
-			defer func() { <-turns }()
-			given[i], cs[i], errs[i] = g.make(ds[i].ID, ws[i], at)
-		})
-	}
-	wg.Wait()
-	for i, err := range errs {
+	for i, err := range g.makeMany(ds, ws, at, given, cs) {
 		if err != nil {
 			return nil, nil, naming(err, ns[i].ID, len(ns))
 		}
@@ -248,6 +238,28 @@ func (g *Registry) OnboardMany(ctx context.Context, ns []New, ws []Wanted, by st
 		return nil, nil, err
 	}
 	return ds, given, nil
+}
+
+// makeMany makes the credentials of some devices, on all processors. One list has its turn
+// after the other: lists that are sent at once would else all be made, and then all be stored,
+// which is a single processor's work.
+func (g *Registry) makeMany(ds []Device, ws []Wanted, at time.Time, given []Given, cs []Credential) []error {
+	if len(ds) > 1 {
+		g.making.Lock()
+		defer g.making.Unlock()
+	}
+	errs := make([]error, len(ds))
+	var wg sync.WaitGroup
+	var next atomic.Int64
+	for range min(len(ds), runtime.GOMAXPROCS(0)) {
+		wg.Go(func() {
+			for i := int(next.Add(1)) - 1; i < len(ds); i = int(next.Add(1)) - 1 {
+				given[i], cs[i], errs[i] = g.make(ds[i].ID, ws[i], at)
+			}
+		})
+	}
+	wg.Wait()
+	return errs
 }
 
 // naming says of which of many an error is.

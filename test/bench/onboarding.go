@@ -55,6 +55,10 @@ func onboardingFigures(dir string) ([]figure, error) {
 		if err != nil {
 			return nil, err
 		}
+		if kind == "certificate" { // before and after: the machine is not always as fast
+			bare = (bare + bareCertificates(pallet)) / 2
+			out[0].got = bare.Round(10 * time.Millisecond).String()
+		}
 		f := figure{fmt.Sprintf("%d devices of a list, each with a bundle and a %s", pallet, kind), took.Round(100 * time.Millisecond).String(), "10 s", ""}
 		if kind == "certificate" {
 			f.target, f.ratio = "3 × bare", fmt.Sprintf("%.1f ×", float64(took)/float64(bare))
