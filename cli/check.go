@@ -76,7 +76,7 @@ func fleetFolder(root string) ([]check.File, error) {
 		return nil, usageError{fmt.Errorf("%s is no folder that can be read; name the one that holds models and rules",
 			root)}
 	}
-	var out []check.File
+	var out, overlooked []check.File // whose content is not read
 	size := int64(0)
 	err = filepath.WalkDir(root, func(p string, d fs.DirEntry, err error) error {
 		if err != nil {
@@ -94,6 +94,9 @@ func fleetFolder(root string) ([]check.File, error) {
 			rel = base + "/" + rel
 		}
 		if d.IsDir() || !check.Belongs(rel) {
+			if !d.IsDir() && check.Overlooked(rel) != "" {
+				overlooked = append(overlooked, check.File{Path: rel})
+			}
 			return nil
 		}
 		info, err := d.Info()
@@ -118,7 +121,7 @@ func fleetFolder(root string) ([]check.File, error) {
 		return nil,
 			usageError{fmt.Errorf("below %s there is no model (.tm.json, .tm.yaml) and no rule (.yaml in a folder called rules)", root)}
 	}
-	return append(out, parts(root, out)...), nil
+	return append(append(out, parts(root, out)...), overlooked...), nil
 }
 
 func printFindings(w io.Writer, root string, r check.Report) {
@@ -155,8 +158,9 @@ func sarif(r check.Report) any {
 		})
 	}
 	rules := []object{}
-	for _, k := range [][2]string{{"file", "A file that cannot be read"}, {"model", "A mistake in a Thing Model"},
-		{"rule", "A mistake in a rule"}, {"expression", "A mistake in an expression"}, {"reference", "Something that does not exist, exists twice, or goes in a circle"}} {
+	for _, k := range [][2]string{{"file", "A file that cannot be read, or is not"}, {"model", "A mistake in a Thing Model"},
+		{"rule", "A mistake in a rule"}, {"layer", "A mistake in a layer"}, {"board", "A mistake in a board"},
+		{"site", "A mistake in a site"}, {"expression", "A mistake in an expression"}, {"reference", "Something that does not exist, exists twice, or goes in a circle"}} {
 		rules = append(rules, object{"id": k[0], "shortDescription": object{"text": k[1]}})
 	}
 	return object{

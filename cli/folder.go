@@ -17,7 +17,7 @@ func compareCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:     "compare [FOLDER]",
 		Short:   "Say what loading a fleet folder would change in the service",
-		Long:    "Compares the models, rules, layers and sites of a fleet folder with those of the\nservice, and changes nothing. The exit code is 3 if the folder has mistakes, 0 otherwise.",
+		Long:    "Compares the models, rules, layers, boards and sites of a fleet folder with those of the\nservice, and changes nothing. The exit code is 3 if the folder has mistakes, 0 otherwise.",
 		Example: "  ullage compare examples/cellars",
 		GroupID: groupModel,
 		Args:    between(0, 1, "one name at most"),
@@ -30,8 +30,8 @@ func loadCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "load [FOLDER]",
 		Short: "Bring a fleet folder into the service, all of it or nothing",
-		Long: `Publishes the models and puts in force the rules, layers and sites of a fleet folder that
-are new or changed, in one transaction: if anything is wrong, or may not be published,
+		Long: `Publishes the models and puts in force the rules, layers, boards and sites of a fleet
+folder that are new or changed, in one transaction: if anything is wrong, or may not be published,
 nothing changes. Loading the same folder again changes nothing. What the service
 has and the folder has not stays. It asks before it changes anything that is
 there already.`,

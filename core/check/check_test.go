@@ -160,7 +160,7 @@ func TestFolderFindings(t *testing.T) {
 			"rules/must_too_warm.yaml:6:11: error: must_too_warm has a negative deadband", "rules/must_too_warm.yaml:7:19: error: clear: a name or a value is missing at the end"}},
 		{"a model that is not there", "rules/co2_high.yaml", "[cellar-air]", "[cellar-air, cellar-hair]", []string{"rules/co2_high.yaml:2:22: error: there is no model cellar-hair in this folder; did you mean cellar-air?"}},
 		{"a duration", "rules/press_current_high.yaml", "on_delay: 2min", "on_delay: 2 minutes", []string{`rules/press_current_high.yaml:4:11: error: on_delay: "2 minutes" is not a duration`}},
-		{"a key twice", "rules/supply_warm.yaml", "priority:", "priority: low\npriority:", []string{`rules/supply_warm.yaml:8:1: error: mapping key "priority" already defined`}},
+		{"a key twice", "rules/supply_warm.yaml", "priority:", "priority: low\npriority:", []string{`rules/supply_warm.yaml:8:1: error: the key "priority" stands twice`}},
 		{"a key that does not exist", "rules/supply_warm.yaml", "priority:", "colour: red\npriority:", []string{`rules/supply_warm.yaml:7:9: error: a rule has no "colour"; the keys are rule, models`}},
 		{"a rule of the same name", "rules/supply_warm.yaml", "rule: supply_warm", "rule: must_too_warm", []string{"rules/supply_warm.yaml:1:7: error: must_too_warm is written in rules/must_too_warm.yaml already"}},
 		{"an attribute as a target", "rules/must_too_warm.yaml", `label.stage == "fermenting"`, `attr.firmware == "2"`, []string{"rules/must_too_warm.yaml:3:10: warning: devices: attr.firmware is written by the device"}},

@@ -9,12 +9,12 @@ import (
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 
 	"ullage/core/expr"
 	"ullage/core/model"
 	"ullage/core/value"
+	"ullage/core/yamldoc"
 )
 
 // Examples are payloads with what is expected of them, in a file beside the
@@ -57,21 +57,9 @@ var exampleAt = time.Date(2026, 3, 1, 10, 0, 0, 0, time.UTC)
 
 // ReadExamples reads a file of examples. Keys that do not exist are refused.
 func ReadExamples(src []byte) (x *Examples, err error) {
-	if len(src) > model.MaxSource {
-		return nil, fmt.Errorf("the file has %d bytes; examples may have %d", len(src), model.MaxSource)
-	}
-	// The YAML decoder panics on some tags that nobody writes on purpose.
-	defer func() {
-		if recover() != nil {
-			x, err = nil, errors.New("the file is not YAML that can be read; look for tags (!…) that do not belong there")
-		}
-	}()
-	if _, err := model.FromYAML(src); err != nil { // anchors, several documents
-		return nil, errors.New(strings.ReplaceAll(err.Error(), "models", "examples"))
-	}
 	x = &Examples{}
-	if err := yaml.UnmarshalWithOptions(src, x, yaml.Strict()); err != nil {
-		return nil, errors.New(yaml.FormatError(err, false, false))
+	if err := yamldoc.Decode(src, x, "a file of examples", model.MaxSource); err != nil {
+		return nil, err
 	}
 	for i := range x.Examples {
 		if x.Examples[i].Name == "" {

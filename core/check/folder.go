@@ -118,7 +118,7 @@ func Finder(files map[string][]byte, asking string) model.Finder {
 }
 
 // Folder checks what is in a fleet folder, each alone and against the others.
-// Files that do not belong to it are left alone.
+// Files that do not belong to it are left alone, and told where they look as if they did.
 func Folder(files []File) Report {
 	c := &folder{report: Report{Findings: []Finding{}}, models: map[string]*model.Model{}, modelAt: map[string]string{},
 		ruleAt: map[string]string{}, siteAt: map[string]string{}, broken: map[string]bool{}}
@@ -147,6 +147,9 @@ func Folder(files []File) Report {
 		}
 		if IsBoard(f.Path) {
 			c.board(f)
+		}
+		if why := Overlooked(f.Path); why != "" {
+			c.add(f.Path, place{1, 1}, "warning", "file", "", "%s", why)
 		}
 	}
 	for _, f := range files {
@@ -273,7 +276,7 @@ func (c *folder) rule(f File) {
 		c.ruleError(f, doc, wrong)
 		r = loose // the rest of its mistakes are told too
 	}
-	if other, twice := c.ruleAt[r.Name]; twice {
+	if other, twice := c.ruleAt[r.Name]; twice && r.Name != "" {
 		c.add(f.Path, doc.place("/rule"), "error", "reference", "", "%s is written in %s already; one file a rule",
 			r.Name, other)
 		return

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
 
 	"ullage/core/yamldoc"
 )
@@ -86,10 +85,7 @@ func parseYAML(src []byte) (d document) {
 			d = document{}
 		}
 	}()
-	if yamldoc.Bounded(src) != nil {
-		return document{} // said where the file itself is read
-	}
-	f, err := parser.ParseBytes(src, 0)
+	f, err := yamldoc.Parse(yamldoc.Unmarked(src)) // what is wrong is said where the file itself is read
 	if err != nil || len(f.Docs) == 0 {
 		return document{}
 	}

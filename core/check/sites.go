@@ -2,6 +2,7 @@ package check
 
 import (
 	"errors"
+	"fmt"
 	"path"
 	"slices"
 	"strings"
@@ -28,6 +29,26 @@ var Parts = []string{"models", "rules", "sites", "layers", "boards"}
 // alone.
 func Belongs(p string) bool {
 	return IsModel(p) || IsRule(p) || IsExamples(p) || IsSite(p) || isPlan(p) || inLayers(p) || IsBoard(p)
+}
+
+// Overlooked says why a file is not read that looks as if it were part of a fleet folder; ""
+// for all others.
+func Overlooked(p string) string {
+	if Belongs(p) || strings.HasPrefix(path.Base(p), ".") || !slices.Contains([]string{".yaml", ".yml", ".json", ".toml"}, strings.ToLower(path.Ext(p))) {
+		return ""
+	}
+	switch dir := path.Base(path.Dir(p)); {
+	case dir == "models":
+		if strings.ToLower(path.Ext(p)) == ".json" { // what a model extends may be called so
+			return ""
+		}
+		return "this file is not read: a model is called NAME.tm.json or NAME.tm.yaml, and examples NAME.examples.yaml"
+	case slices.Contains(Parts, dir):
+		return fmt.Sprintf("this file is not read: the files of %s end in .yaml", dir)
+	case slices.Contains(Parts, dir+"s"):
+		return fmt.Sprintf("this file is not read: %ss stand in a folder called %ss", dir, dir)
+	}
+	return ""
 }
 
 // Plan returns the picture that a site's file names, which stands beside it; nil

@@ -14,6 +14,7 @@ import (
 
 	"ullage/core/unit"
 	"ullage/core/value"
+	"ullage/core/yamldoc"
 )
 
 // MaxAffordances is how many properties, and how many actions and events, a
@@ -37,6 +38,7 @@ func Parse(src []byte) (*Model, error) { return Read(src, nil) }
 // or is composed of. The error is of type Findings and names every place that
 // is wrong.
 func Read(src []byte, find Finder) (*Model, error) {
+	src = yamldoc.Unmarked(src)
 	n, bad := read(src)
 	if bad != nil {
 		return nil, Findings{*bad}

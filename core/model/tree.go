@@ -309,6 +309,7 @@ func read(src []byte) (*node, *Finding) {
 	if len(src) > MaxSource {
 		return nil, &Finding{"", fmt.Sprintf("the file has %d bytes; a model may have %d", len(src), MaxSource)}
 	}
+	src = yamldoc.Unmarked(src) // also of a model that is referred to
 	r := reader{d: jsontext.NewDecoder(bytes.NewBuffer(src)), src: src}
 	n, wrong := r.value(0)
 	if wrong != nil {

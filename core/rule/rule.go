@@ -3,6 +3,7 @@
 package rule
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"reflect"
@@ -96,22 +97,10 @@ func Parse(src []byte) (*Rule, error) {
 
 // Read reads one rule from YAML and checks nothing but its form. Keys that do
 // not exist are refused with their line.
-func Read(src []byte) (r *Rule, err error) {
-	if len(src) > MaxSource {
-		return nil, fmt.Errorf("the file has %d bytes; a rule may have %d", len(src), MaxSource)
-	}
-	if err := yamldoc.Bounded(src); err != nil {
+func Read(src []byte) (*Rule, error) {
+	r := &Rule{}
+	if err := yamldoc.Decode(src, r, "a rule", MaxSource); err != nil {
 		return nil, err
-	}
-	// The YAML decoder panics on some tags that nobody writes on purpose.
-	defer func() {
-		if recover() != nil {
-			r, err = nil, errors.New("the file is not YAML that can be read; look for tags (!…) that do not belong there")
-		}
-	}()
-	r = &Rule{}
-	if err := yaml.UnmarshalWithOptions(src, r, yaml.DisallowUnknownField()); err != nil {
-		return nil, errors.New(yaml.FormatError(err, false, false))
 	}
 	r.plain()
 	return r, nil
@@ -153,6 +142,7 @@ func (r *Rule) Check() error {
 // form checks everything but the expressions.
 func (r *Rule) form() Errors {
 	var wrong Errors
+	name := cmp.Or(r.Name, "the rule")
 	bad := func(is bool, key, format string, args ...any) {
 		if is {
 			wrong = append(wrong, &Error{Rule: r.Name, Key: key, Sentence: fmt.Sprintf(format, args...)})
@@ -160,26 +150,26 @@ func (r *Rule) form() Errors {
 	}
 	bad(!ruleName.MatchString(r.Name), "rule",
 		"a rule is named in small letters, digits and underscores, like must_too_warm; this one is %q", r.Name)
-	bad(len(r.Models) == 0, "models", "%s names no models; write models: [tank-probe]", r.Name)
-	bad(r.Priority.Rank() > len(Priorities), "priority", "%s has priority %q; it is urgent, high, medium or low",
-		r.Name, r.Priority)
-	bad(r.Message == "", "message", "%s has no message; write what the operator should read", r.Name)
-	bad(r.Deadband < 0, "deadband", "%s has a negative deadband; it is a distance", r.Name)
+	bad(len(r.Models) == 0, "models", "%s names no models; write models: [tank-probe]", name)
+	bad(r.Priority == "", "priority", "%s has no priority; it is urgent, high, medium or low", name)
+	bad(r.Priority != "" && r.Priority.Rank() > len(Priorities), "priority", "%s has priority %q; it is urgent, high, medium or low", name, r.Priority)
+	bad(r.Message == "", "message", "%s has no message; write what the operator should read", name)
+	bad(r.Deadband < 0, "deadband", "%s has a negative deadband; it is a distance", name)
 	bad(r.Deadband > 0 && r.Clear != "", "clear",
-		"%s has both a deadband and clear; one of them says when the alarm returns", r.Name)
+		"%s has both a deadband and clear; one of them says when the alarm returns", name)
 	bad(r.Each != "" && !eachLabel.MatchString(r.Each), "each", "%s, each: %q is no label; write each: label.site",
-		r.Name, r.Each)
-	bad(len(r.Suppresses) > 0 && r.Each == "", "suppresses", "%s suppresses other alarms, which a rule does that groups devices; write each: label.site", r.Name)
-	for _, name := range r.Suppresses {
-		bad(name == r.Name, "suppresses", "%s suppresses itself; name other rules", r.Name)
+		name, r.Each)
+	bad(len(r.Suppresses) > 0 && r.Each == "", "suppresses", "%s suppresses other alarms, which a rule does that groups devices; write each: label.site", name)
+	for _, other := range r.Suppresses {
+		bad(other == r.Name, "suppresses", "%s suppresses itself; name other rules", name)
 	}
-	bad(r.RespondWithin < 0 || r.OnDelay < 0 || r.OffDelay < 0, "on_delay", "%s has a time below zero", r.Name)
+	bad(r.RespondWithin < 0 || r.OnDelay < 0 || r.OffDelay < 0, "on_delay", "%s has a time below zero", name)
 	for _, x := range r.Rises {
-		bad(x.To.Rank() >= r.Priority.Rank(), "rises", "%s, rises: %q is no higher priority than %q", r.Name, x.To, r.Priority)
-		bad((x.After > 0) == (x.Beyond > 0), "rises", "%s, rises: say after, or beyond, and not both", r.Name)
+		bad(x.To.Rank() >= r.Priority.Rank(), "rises", "%s, rises: %q is no higher priority than %q", name, x.To, r.Priority)
+		bad((x.After > 0) == (x.Beyond > 0), "rises", "%s, rises: say after, or beyond, and not both", name)
 	}
 	r.responses(bad)
-	bad(r.Raise == "", "raise", "%s has no raise; write the condition, like raise: must_temp > set.max_temp", r.Name)
+	bad(r.Raise == "", "raise", "%s has no raise; write the condition, like raise: must_temp > set.max_temp", name)
 	return wrong
 }
 
@@ -464,15 +454,9 @@ func Loose(src []byte) (r *Rule, wrong Errors, err error) {
 			err = errors.New("the file is not YAML that can be read")
 		}
 	}()
-	if len(src) > MaxSource {
-		return nil, nil, fmt.Errorf("the file has %d bytes; a rule may have %d", len(src), MaxSource)
-	}
-	if err := yamldoc.Bounded(src); err != nil {
-		return nil, nil, err
-	}
 	var keys yaml.MapSlice
-	if err := yaml.Unmarshal(src, &keys); err != nil {
-		return nil, nil, errors.New(yaml.FormatError(err, false, false))
+	if err := yamldoc.Decode(src, &keys, "a rule", MaxSource); err != nil {
+		return nil, nil, err
 	}
 	known := Keys()
 	r = &Rule{}
@@ -488,14 +472,10 @@ func Loose(src []byte) (r *Rule, wrong Errors, err error) {
 		}
 		alone, err := yaml.Marshal(yaml.MapSlice{item})
 		if err == nil {
-			err = yaml.Unmarshal(alone, r)
+			err = yaml.UnmarshalWithOptions(alone, r, yaml.DisallowUnknownField())
 		}
 		if err != nil {
-			first, _, _ := strings.Cut(yaml.FormatError(err, false, false), "\n")
-			if _, after, ok := strings.Cut(first, "] "); ok {
-				first = after
-			}
-			wrong = append(wrong, &Error{Key: key, Sentence: key + ": " + first})
+			wrong = append(wrong, &Error{Key: key, Sentence: key + ": " + yamldoc.Said(err)})
 		}
 	}
 	r.plain()

@@ -61,7 +61,7 @@ func TestParseRefuses(t *testing.T) {
 	change := func(old, new string) string { return strings.Replace(warm, old, new, 1) }
 	for _, c := range []struct{ name, src, says string }{
 		{"not YAML", "rule: [", "1"},
-		{"a key that does not exist", warm + "color: red\n", "unknown field"},
+		{"a key that does not exist", warm + "color: red\n", "a rule has no \"color\""},
 		{"a wrong duration", change("10min", "10 minutes"), "not a duration"},
 		{"name", change("must_too_warm", "Must Too Warm"), "small letters"},
 		{"no models", change("models: [tank-probe]", "models: []"), "names no models"},

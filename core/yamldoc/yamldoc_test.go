@@ -1,6 +1,7 @@
 package yamldoc_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -62,6 +63,51 @@ func TestOneDocument(t *testing.T) {
 		err := yamldoc.Bounded([]byte(src))
 		if line == "" && err != nil || line != "" && (err == nil || !strings.HasPrefix(err.Error(), line)) {
 			t.Errorf("%q gives %v, want %q", src, err, line)
+		}
+	}
+}
+
+// TestDecode reads the sentences that people get for files that are not what they should be.
+func TestDecode(t *testing.T) {
+	type thing struct {
+		Name  string   `yaml:"thing"`
+		Tags  []string `yaml:"tags"`
+		Size  int8     `yaml:"size"`
+		Inner struct {
+			Zone string `yaml:"zone"`
+		} `yaml:"inner"`
+	}
+	// Ten lines that a decoder would write out to a hundred million entries.
+	bomb := "a0: &a0 [x,x,x,x,x,x,x,x,x,x]\n"
+	for i := range 8 {
+		bomb += fmt.Sprintf("a%d: &a%d [%s]\n", i+1, i+1, strings.Repeat(fmt.Sprintf("*a%d,", i), 10))
+	}
+	for name, c := range map[string]struct{ src, says string }{
+		"as it should be":        {"thing: hall\ntags: [a]\nsize: 3\ninner:\n  zone: x\n", ""},
+		"with a mark":            {"\xef\xbb\xbfthing: hall\n", ""},
+		"a comment before":       {"# a hall\n---\nthing: hall\n", ""},
+		"empty":                  {"", "the file is empty"},
+		"only a comment":         {"# later\n\n", "the file is empty"},
+		"only marks":             {"---\n", "the file is empty"},
+		"a text":                 {"hello\n", "line 1, column 1: a text stands where keys with values is expected"},
+		"a list":                 {"- thing: hall\n", "line 1, column 1: a list stands where keys with values is expected"},
+		"UTF-16":                 {"\xff\xfet\x00h\x00", "the file is not text in UTF-8; save it as UTF-8"},
+		"a key that is near":     {"thing: hall\ntag: [a]\n", `line 2, column 1: a thing has no "tag"; did you mean tags?`},
+		"a key that is not":      {"thing: hall\ncolour: red\n", `line 2, column 1: a thing has no "colour"; the keys are thing, tags, size, inner`},
+		"an inner key":           {"thing: hall\ninner:\n  colour: red\n", `line 3, column 3: there is no key "colour" here`},
+		"a key twice":            {"thing: hall\nthing: press\n", `line 2, column 1: the key "thing" stands twice`},
+		"a text for a list":      {"thing: hall\ntags: a\n", "line 2, column 7: a text stands where a list is expected"},
+		"a list for a text":      {"thing: [a]\n", "line 1, column 8: a list stands where a text is expected"},
+		"a text for a number":    {"size: large\n", "line 1, column 7: a text stands where a whole number is expected"},
+		"a number that is large": {"size: 3000\n", "line 1, column 7: the number 3000 is larger than fits"},
+		"an anchor":              {"thing: &a hall\n", "line 1: anchors and aliases (& and *) are not used here; write it out"},
+		"a bomb of aliases":      {bomb + "tags: *a8\n", "line 1: anchors and aliases (& and *) are not used here; write it out"},
+		"two documents":          {"thing: a\n---\nthing: b\n", "line 2: a second document begins here; a file is one YAML document, so put it into a file of its own beside this one"},
+		"longer than it may be":  {"thing: " + strings.Repeat("a", 5000), "the file has 5007 bytes; a thing may have 4096"},
+	} {
+		err := yamldoc.Decode([]byte(c.src), &thing{}, "a thing", 4096)
+		if got := fmt.Sprint(err); got != c.says && !(c.says == "" && err == nil) {
+			t.Errorf("%s: it says %q, want %q", name, got, c.says)
 		}
 	}
 }

@@ -459,8 +459,25 @@ func hostileFiles(ctx context.Context, t *Target, hard int) (bad []string) {
 				bad = append(bad, fmt.Sprintf("a file of %d bytes as %s took %d MB", len(file), format, grown>>20))
 			}
 		}
+		before := t.memory()
+		out, err := t.Client.LoadFolder(ctx, client.Folder{Files: []client.FolderFile{{Path: "rules/aliases.yaml", Text: aliases() + "rule: aliases\nmodels: *a7\n"}}})
+		if err == nil && out.Loaded {
+			bad = append(bad, fmt.Sprintf("a rule of aliases is loaded: %+v", out))
+		}
+		if grown := t.memory() - before; grown > 300<<20 {
+			bad = append(bad, fmt.Sprintf("a rule of aliases took %d MB", grown>>20))
+		}
 	}
 	return bad
+}
+
+// aliases are a few lines of YAML that stand for ten million entries.
+func aliases() string {
+	out := "a0: &a0 [x,x,x,x,x,x,x,x,x,x]\n"
+	for i := range 7 {
+		out += fmt.Sprintf("a%d: &a%d [%s]\n", i+1, i+1, strings.Repeat(fmt.Sprintf("*a%d,", i), 10))
+	}
+	return out
 }
 
 // deepJSON sends to the API what is deep, long, or of the wrong kind.
