@@ -45,7 +45,7 @@ Python, C and Go that work as they are.`,
 			if err != nil {
 				return err
 			}
-			l, err := parseLabels(pairs)
+			l, err := newLabels(pairs)
 			if err != nil {
 				return err
 			}
@@ -192,9 +192,23 @@ func parseLabels(pairs []string) (map[string]string, error) {
 		if !ok || k == "" {
 			return nil, usageError{fmt.Errorf("%q is no label; write it like site=Fennimore", p)}
 		}
+		if before, twice := out[k]; twice && before != v {
+			return nil, usageError{fmt.Errorf("the label %s is given twice, as %q and as %q; leave one out", k, before, v)}
+		}
 		out[k] = v
 	}
 	return out, nil
+}
+
+// newLabels is parseLabels for what is made, which has no label that could be taken away.
+func newLabels(pairs []string) (map[string]string, error) {
+	out, err := parseLabels(pairs)
+	for k, v := range out {
+		if v == "" {
+			return nil, usageError{fmt.Errorf("the label %s has no value; write it like %s=Fennimore, or leave it out", k, k)}
+		}
+	}
+	return out, err
 }
 
 func deviceList() *cobra.Command {

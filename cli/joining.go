@@ -41,7 +41,7 @@ var joinKeyThings = things[client.JoinKey]{
 	},
 	none: "There are no join keys. Make one with: ullage join-key make NAME --model MODEL --cap 40 --expires 30d",
 	yaml: func(k client.JoinKey) []byte { return k.YAML() }, removed: "devices that have joined by it stay",
-	example: "fennimore-pallet", set: "cap=60",
+	example: "fennimore-pallet", set: "cap=60", made: true,
 }
 
 func joinKeyCommand() *cobra.Command {
@@ -75,7 +75,7 @@ between its hyphens, dots and the like, and {first4} and {last4}.`,
 				return err
 			}
 			k.Name = args[0]
-			if k.Labels, err = parseLabels(pairs); err != nil {
+			if k.Labels, err = newLabels(pairs); err != nil {
 				return err
 			}
 			d, err := value.ParseDuration(expires)
@@ -92,7 +92,7 @@ between its hyphens, dots and the like, and {first4} and {last4}.`,
 				return err
 			}
 			return show(c, made, func(w io.Writer) {
-				fmt.Fprintf(w, "The join key %s lets %s of %s join until %s; %s.\n\n", k.Name, plural(k.Cap, "device"), k.Model, at.Local().Format("2006-01-02"),
+				fmt.Fprintf(w, "The join key %s lets %s of %s join until %s; %s.\n\n", k.Name, plural(k.Cap, "device"), k.Model, soon(at, d.Std()),
 					map[string]string{join.ByPerson: "a person lets each in", join.ByNobody: "each comes in by itself"}[made.JoinKey.Approval])
 				fmt.Fprintf(w, "Secret of the whole key (shown this once):\n  %s\n\nLabels with the secret of each serial:\n  ullage join-key labels %s --sheet labels.html\nSee who asks to join:\n  ullage join-request list\n", made.Secret, k.Name)
 			})
@@ -113,6 +113,14 @@ between its hyphens, dots and the like, and {first4} and {last4}.`,
 		return modelNames(c, nil, p)
 	})
 	return c
+}
+
+// soon is a time to come: the day, and the time of day where that matters.
+func soon(at time.Time, in time.Duration) string {
+	if in < 48*time.Hour {
+		return at.Local().Format("2006-01-02 15:04")
+	}
+	return at.Local().Format("2006-01-02")
 }
 
 // readSerials reads a file with a serial a line; a spreadsheet's first column does too.

@@ -203,12 +203,7 @@ func usage(c *cobra.Command) {
 				return err
 			}
 			if c.HasSubCommands() && len(given) > 0 {
-				c.SuggestionsMinimumDistance = 2
-				text := fmt.Sprintf("%s has no command %q", c.CommandPath(), given[0])
-				if near := c.SuggestionsFor(given[0]); len(near) > 0 {
-					text += "; did you mean " + strings.Join(near, " or ") + "?"
-				}
-				return usageError{errors.New(text)}
+				return usageError{noCommand(c, given[0])}
 			}
 			return usageError{err}
 		}
@@ -216,6 +211,16 @@ func usage(c *cobra.Command) {
 	for _, sub := range c.Commands() {
 		usage(sub)
 	}
+}
+
+// noCommand says that a command does not have another, and which was meant.
+func noCommand(c *cobra.Command, given string) error {
+	c.SuggestionsMinimumDistance = 2
+	text := fmt.Sprintf("%s has no command %q", c.CommandPath(), given)
+	if near := c.SuggestionsFor(given); len(near) > 0 {
+		return errors.New(text + "; did you mean " + strings.Join(near, " or ") + "?")
+	}
+	return fmt.Errorf("%s; see: %s --help", text, c.CommandPath())
 }
 
 // needed says that a flag has to be given; whoever leaves it out is told so as a
@@ -243,6 +248,10 @@ func unknownFlag(c *cobra.Command, err error) error {
 	var unknown *pflag.NotExistError
 	if !errors.As(err, &unknown) {
 		return err
+	}
+	// Behind a command that does not exist, no flag can be right.
+	if given := c.Flags().Args(); c.HasSubCommands() && len(given) > 0 {
+		return noCommand(c, given[0])
 	}
 	var names []string
 	c.Flags().VisitAll(func(f *pflag.Flag) {

@@ -41,6 +41,7 @@ type things[T any] struct {
 	example string // name of one
 	folder  string // example of a folder of files
 	set     string // example of fields to save; empty for a noun without save
+	made    bool   // by a verb of its own, so that save changes those that are there
 	// together is the part of a fleet folder that they are loaded as: all of them or
 	// none, with every mistake; empty for a noun that is loaded one by one.
 	together string
@@ -67,6 +68,9 @@ func (n things[T]) command() *cobra.Command {
 	return noun(n.group, n.word, n.short, append(verbs, n.remove())...)
 }
 
+// said is the noun as it stands in a sentence.
+func (n things[T]) said() string { return strings.ReplaceAll(n.word, "-", " ") }
+
 func (n things[T]) list() *cobra.Command {
 	var o client.ListOptions
 	c := &cobra.Command{
@@ -85,7 +89,7 @@ func (n things[T]) list() *cobra.Command {
 			}
 			none := n.none
 			if o.Where != "" {
-				none = fmt.Sprintf("No %s is like that. All of them are in: ullage %s list", n.word, n.word)
+				none = fmt.Sprintf("No %s is like that. All of them are in: ullage %s list", n.said(), n.word)
 			}
 			return list(c, xs, none, n.columns...)
 		},
@@ -111,8 +115,8 @@ func (n things[T]) fields() []string {
 
 func (n things[T]) show() *cobra.Command {
 	return &cobra.Command{
-		Use: "show NAME", Short: "Show a " + n.word + " as its file", Args: exactly(1,
-			"one "+n.word), ValidArgsFunction: n.names(),
+		Use: "show NAME", Short: "Show a " + n.said() + " as its file", Args: exactly(1,
+			"one "+n.said()), ValidArgsFunction: n.names(),
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
 			if err != nil {
@@ -135,7 +139,7 @@ type outcome struct {
 
 func (n things[T]) outcomes(c *cobra.Command, out []outcome) error {
 	return list(c, out, "nothing to load",
-		column[outcome]{n.word, func(o outcome) string { return o.Name }},
+		column[outcome]{n.said(), func(o outcome) string { return o.Name }},
 		column[outcome]{"result", func(o outcome) string { return o.Result }})
 }
 
@@ -280,8 +284,8 @@ func (n things[T]) save() *cobra.Command {
 	var yes bool
 	c := &cobra.Command{
 		Use:   "save NAME FIELD=VALUE…",
-		Short: "Make a " + n.word + ", or change fields of one",
-		Long: "Makes a " + n.word + ", or changes the fields that are given of the one of that name; the\n" +
+		Short: "Make a " + n.said() + ", or change fields of one",
+		Long: "Makes a " + n.said() + ", or changes the fields that are given of the one of that name; the\n" +
 			"others stay, and an empty value takes one away. The fields are\n" + strings.Join(n.settable(), ", ") + ".",
 		Example: fmt.Sprintf("  ullage %s save %q %s", n.word, n.example, n.set),
 		Args:    atLeast(2, "a name and at least one FIELD=VALUE"),
@@ -301,7 +305,7 @@ func (n things[T]) save() *cobra.Command {
 				return err
 			}
 			x, tag, err := n.of(cl).Get(c.Context(), args[0])
-			if err != nil && !client.IsNotFound(err) {
+			if err != nil && (n.made || !client.IsNotFound(err)) {
 				return err
 			}
 			if err := n.change(&x, args[0], args[1:]); err != nil {
@@ -355,7 +359,7 @@ func (n things[T]) change(x *T, name string, pairs []string) error {
 		k, v, ok := strings.Cut(p, "=")
 		kind, known := kinds[k]
 		if !ok || !known {
-			return usageError{fmt.Errorf("%q is no FIELD=VALUE; the fields of a %s are %s", p, n.word,
+			return usageError{fmt.Errorf("%q is no FIELD=VALUE; the fields of a %s are %s", p, n.said(),
 				strings.Join(n.settable(), ", "))}
 		}
 		if v == "" {
@@ -398,13 +402,13 @@ func unfit(field, v string) error {
 }
 
 func (n things[T]) remove() *cobra.Command {
-	short := "Take a " + n.word + " away"
+	short := "Take a " + n.said() + " away"
 	if n.removed != "" {
 		short += "; " + n.removed
 	}
 	yes := false
 	c := &cobra.Command{
-		Use: "remove NAME", Short: short, Args: exactly(1, "one "+n.word), ValidArgsFunction: n.names(),
+		Use: "remove NAME", Short: short, Args: exactly(1, "one "+n.said()), ValidArgsFunction: n.names(),
 		RunE: func(c *cobra.Command, args []string) error {
 			cl, err := connect(c)
 			if err != nil {
@@ -415,7 +419,7 @@ func (n things[T]) remove() *cobra.Command {
 				return err
 			}
 			if !yes {
-				if err := confirm(c, fmt.Sprintf("Remove the %s %s?", n.word, args[0])); err != nil {
+				if err := confirm(c, fmt.Sprintf("Remove the %s %s?", n.said(), args[0])); err != nil {
 					return err
 				}
 			}

@@ -48,13 +48,14 @@ func ParseDuration(s string) (Duration, error) {
 			}
 		}
 		const limit = 100 * 365 * 24 * time.Hour
-		if size == 0 || n > int64(limit/size) {
+		if size == 0 {
 			return bad()
 		}
 		rest = rest[letters:]
-		if total += time.Duration(n) * size; total > limit {
-			return bad()
+		if n > int64(limit/size) || total+time.Duration(n)*size > limit {
+			return 0, fmt.Errorf("%q is longer than a hundred years, which is the most; write it like 90s, 10min, 2h, 7d or 1h30min", s)
 		}
+		total += time.Duration(n) * size
 	}
 	return Duration(total), nil
 }
