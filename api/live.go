@@ -210,6 +210,7 @@ type listener struct {
 	among  map[string]bool // nil for all
 	looked time.Time       // when among was worked out
 	took   time.Duration
+	wrong  error // why it could not be
 }
 
 // look works out which devices the condition is true for, if it is time: not so
@@ -220,7 +221,7 @@ func (l *listener) look(force bool) bool {
 	}
 	begun := time.Now()
 	among, _, err := l.s.Fleet.Among(l.caller, l.where)
-	l.looked, l.took = time.Now(), time.Since(begun)
+	l.looked, l.took, l.wrong = time.Now(), time.Since(begun), err
 	if err != nil {
 		return false
 	}
@@ -481,17 +482,20 @@ func (l *listener) match(ctx context.Context, conditions []string) {
 	var each []*matching
 	for i, where := range conditions {
 		m := &matching{listener: *l, of: i}
-		if m.where = where; strings.TrimSpace(where) == "" || !m.look(true) {
-			continue // the lists have said what is wrong with it
+		if m.where = where; strings.TrimSpace(where) == "" {
+			continue
+		}
+		if !m.look(true) {
+			if l.send.Data(client.Matched{Of: i, Devices: []string{}, Gone: []string{}, Wrong: fault.From(m.wrong).Sentence}) != nil {
+				return
+			}
+			continue
 		}
 		if l.send.Data(client.Matched{Of: i, Devices: slices.AppendSeq([]string{}, maps.Keys(m.among)), Gone: []string{}}) != nil {
 			return
 		}
 		m.told = m.among
 		each = append(each, m)
-	}
-	if len(each) == 0 {
-		return
 	}
 	// All of them together take no more than a tenth of a core.
 	var took time.Duration

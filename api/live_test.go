@@ -15,6 +15,7 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
+	"ullage/client"
 	"ullage/test/rig"
 )
 
@@ -311,4 +312,39 @@ func TestLiveRefusesWhatIsNoCondition(t *testing.T) {
 	m := &mirror{events: map[string]int{}}
 	b.follow(t, m, "where="+url.QueryEscape(`device.model == "tank-probe"`))
 	m.stop()
+}
+
+// Of several conditions each is answered for by itself: one that is none is told with the reason,
+// the stream goes on, also where it was the only one, and the others are told as ever.
+func TestConditionsThatAreNone(t *testing.T) {
+	b := newBench(t)
+	b.Onboard("tank-fennimore-01", "tank-probe", nil)
+	for query, want := range map[string]map[int]string{
+		"each=must_temp+%3E": {0: "a name or a value is missing"},
+		"each=bogus(&each=device.model+%3D%3D+%22tank-probe%22": {0: "no function bogus", 1: ""},
+	} {
+		req, _ := http.NewRequestWithContext(t.Context(), "GET", b.server.URL+"/api/v1/live?only=matching&"+query, nil)
+		req.Header.Set("Authorization", "Bearer "+b.token)
+		resp, err := http.DefaultClient.Do(req)
+		b.Must(err)
+		lines := bufio.NewScanner(resp.Body)
+		pulses := 0
+		for len(want)+max(0, 1-pulses) > 0 && lines.Scan() {
+			data, is := strings.CutPrefix(lines.Text(), "data: ")
+			if pulses += strings.Count(lines.Text(), "event: pulse"); !is || !strings.Contains(data, `"of"`) {
+				continue
+			}
+			var m client.Matched
+			b.Must(json.Unmarshal([]byte(data), &m))
+			says, asked := want[m.Of]
+			if !asked || (says == "") != (m.Wrong == "") || !strings.Contains(m.Wrong, says) || (says == "") != (len(m.Devices) == 1) {
+				t.Errorf("%s: told %+v", query, m)
+			}
+			delete(want, m.Of)
+		}
+		if len(want) > 0 || pulses == 0 {
+			t.Errorf("%s: the stream ended with %v untold, after %d pulses: %v", query, want, pulses, lines.Err())
+		}
+		resp.Body.Close()
+	}
 }

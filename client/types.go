@@ -463,6 +463,7 @@ type (
 		Of      int      `json:"of" doc:"Which condition, by its place among those that were asked for"`
 		Devices []string `json:"devices"`
 		Gone    []string `json:"gone"`
+		Wrong   string   `json:"wrong,omitempty" doc:"Why the condition is none; nothing more is told of it then"`
 	}
 	// Pulse comes every two seconds, also when nothing changed.
 	Pulse struct {

@@ -1,5 +1,5 @@
 import { useSyncExternalStore } from "react";
-import type { Device, Service, TrafficEntry } from "./client";
+import type { Device, Schemas, Service, TrafficEntry } from "./client";
 
 // The fleet as the live stream tells it. Pages read it and never ask again.
 export interface Fleet {
@@ -230,23 +230,21 @@ export function watchTraffic(
 
 // Conditions that something on the page watches. All of them share one stream, since a
 // browser keeps few connections to a server.
-const watched = new Map<
-  string,
-  { heard: Set<(ids: ReadonlySet<string>) => void>; ids?: ReadonlySet<string> }
->();
+type HearMatching = (ids: ReadonlySet<string>, wrong?: string) => void;
+const watched = new Map<string, { heard: Set<HearMatching>; ids?: ReadonlySet<string>; wrong?: string }>();
 const mostWatched = 60;
 let closeMatching: (() => void)[] = [];
 let asked = "";
 let again = 0;
 
-// watchMatching calls heard with the devices for which a condition is true, until
-// the result is called.
-export function watchMatching(where: string, heard: (ids: ReadonlySet<string>) => void): () => void {
+// watchMatching calls heard with the devices for which a condition is true, or with what is wrong
+// with it, until the result is called.
+export function watchMatching(where: string, heard: HearMatching): () => void {
   const held = watched.get(where) ?? { heard: new Set() };
   watched.set(where, held);
   held.heard.add(heard);
   const known = held.ids;
-  if (known) window.setTimeout(() => held.heard.has(heard) && heard(known));
+  if (known) window.setTimeout(() => held.heard.has(heard) && heard(known, held.wrong));
   window.clearTimeout(again);
   again = window.setTimeout(openMatching, 20); // a page brings many at once
   return () => {
@@ -280,14 +278,15 @@ function matchEach(conditions: string[]): () => void {
       let first = new Set(conditions.keys());
       s.addEventListener("open", () => (first = new Set(conditions.keys())));
       s.addEventListener("matching", (e) => {
-        const { of, devices, gone } = JSON.parse(e.data) as { of: number; devices: string[]; gone: string[] };
+        const { of, devices, gone, wrong } = JSON.parse(e.data) as Schemas["Matched"];
         const held = watched.get(conditions[of]);
         if (!held) return;
         const ids = new Set(first.delete(of) ? [] : held.ids);
         for (const id of devices) ids.add(id);
         for (const id of gone) ids.delete(id);
         held.ids = ids;
-        for (const heard of held.heard) heard(ids);
+        held.wrong = wrong;
+        for (const heard of held.heard) heard(ids, wrong);
       });
     },
   );

@@ -5759,6 +5759,8 @@ export interface components {
              * @description Which condition, by its place among those that were asked for
              */
             of: number;
+            /** @description Why the condition is none; nothing more is told of it then */
+            wrong?: string;
         };
         Matching: {
             ids: string[];

@@ -1,4 +1,5 @@
 import { useState, type ButtonHTMLAttributes, type ReactNode } from "react";
+import { Link } from "react-router";
 
 export function Button({
   primary = false,
@@ -58,6 +59,21 @@ export function Empty({ title, why, next }: { title: string; why?: ReactNode; ne
       {why && <p className="mt-1 text-muted">{why}</p>}
       {next && <div className="mt-3">{next}</div>}
     </div>
+  );
+}
+
+// Absent stands in the place of a page about one thing that cannot be shown, with the way to all
+// of its kind.
+export function Absent({ why, to, all }: { why: string; to: string; all: string }) {
+  return (
+    <Empty
+      title={why.charAt(0).toUpperCase() + why.slice(1)}
+      next={
+        <Link to={to} className="text-press underline">
+          {all}
+        </Link>
+      }
+    />
   );
 }
 

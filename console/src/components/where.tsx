@@ -343,13 +343,17 @@ function Marked({ text, findings }: { text: string; findings: ExpressionReport["
 
 // useMatching tells which devices a condition is true for; nothing where there
 // is no condition. Pending is whether the answer is still to come the first time.
-export function useMatching(where: string): { matching?: ReadonlySet<string>; pending: boolean } {
-  const [heard, setHeard] = useState<{ where: string; ids: ReadonlySet<string> }>();
+export function useMatching(where: string): {
+  matching?: ReadonlySet<string>;
+  pending: boolean;
+  wrong?: string;
+} {
+  const [heard, setHeard] = useState<{ where: string; ids: ReadonlySet<string>; wrong?: string }>();
   useEffect(() => {
     if (where === "") return;
-    return watchMatching(where, (ids) => setHeard({ where, ids }));
+    return watchMatching(where, (ids, wrong) => setHeard({ where, ids, wrong }));
   }, [where]);
   if (where === "") return { pending: false };
   // Until the first answer for another condition, what was shown stays.
-  return { matching: heard?.ids, pending: !heard };
+  return { matching: heard?.ids, pending: !heard, wrong: heard?.wrong };
 }

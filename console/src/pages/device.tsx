@@ -11,7 +11,7 @@ import { DeviceActions } from "../components/device-actions";
 import { Commands } from "../components/commands";
 import { BatteryEmpty } from "../components/empty-about";
 import { Behind, Components, ofComponent } from "../components/inside";
-import { Button, Choice, Command, Empty } from "../components/parts";
+import { Absent, Button, Choice, Command, Empty } from "../components/parts";
 import { SettingWhy } from "../components/setting-why";
 import { SettingsDialog } from "../components/settings-dialog";
 import { usePoint } from "../components/trace-point";
@@ -79,7 +79,7 @@ export default function DevicePage() {
             : `It may have another id, or not be among the devices that you see; ${who(me?.owners ?? [])} can let you see more.`
         }
         next={
-          me?.everywhere.engineer ? (
+          me?.everywhere.engineer && /^[a-z0-9][a-z0-9-]{0,62}$/.test(id) ? (
             <Command>{`ullage device create ${id} --model MODEL`}</Command>
           ) : undefined
         }
@@ -192,6 +192,10 @@ export default function DevicePage() {
         <Route path="traffic" element={<TrafficList device={id} className="pt-4" />} />
         <Route path="log" element={<LogTab device={device} model={model.data} />} />
         <Route path="journal" element={<Journal id={id} />} />
+        <Route
+          path="*"
+          element={<Absent why="there is no such page of a device" to={`/devices/${id}`} all={`${id} now`} />}
+        />
       </Routes>
       {changing && settings.data && (
         <SettingsDialog settings={settings.data} onClose={() => setChanging(false)} />

@@ -36,7 +36,7 @@ export function FleetPage() {
   const wide = view === "list" || view === "activity";
   const [only, setOnly] = useParam("health", "all");
   const [where, setWhere] = useParam("where", "");
-  const { matching, pending } = useMatching(where);
+  const { matching, pending, wrong } = useMatching(where);
   const live = useDevices();
   const devices = moment?.devices ?? live;
   const inUse = useMemo(() => [...devices.values()].filter((d) => d.status !== "retired"), [devices]);
@@ -145,7 +145,13 @@ export function FleetPage() {
         <div
           className={`grid grid-cols-[minmax(0,1fr)] gap-8 ${wide ? "" : "lg:grid-cols-[minmax(0,1fr)_minmax(20rem,26rem)]"}`}
         >
-          {shown.length === 0 ? (
+          {wrong ? (
+            <Empty
+              title="The condition cannot be used"
+              why={wrong.replace(/^where: /, "")}
+              next={<Button onClick={() => setWhere("")}>Show all</Button>}
+            />
+          ) : shown.length === 0 ? (
             <Empty
               title="No device is like that"
               why={

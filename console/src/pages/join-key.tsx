@@ -6,7 +6,7 @@ import { Dialog, Entry } from "../components/dialog";
 import { fieldLook } from "../components/field";
 import { useRequests } from "../components/join-requests";
 import { useTell } from "../components/notices";
-import { Button, Command, Trouble } from "../components/parts";
+import { Absent, Button, Command } from "../components/parts";
 import { absolute, number, plural } from "../lib/format";
 import { useTitle } from "../lib/use";
 import { approvalOf, JoinKeyDialog, until } from "./join-keys";
@@ -28,17 +28,7 @@ export default function JoinKeyPage() {
     retry: false,
   });
   const requests = useRequests(`join_key == ${JSON.stringify(name)}`);
-  if (read.error)
-    return (
-      <div className="pt-6">
-        <Trouble>{read.error.message}</Trouble>
-        <p className="pt-3">
-          <Link to="/join?way=batch" className="text-press underline">
-            All join keys
-          </Link>
-        </p>
-      </div>
-    );
+  if (read.error) return <Absent why={read.error.message} to="/join?way=batch" all="All join keys" />;
   const k = read.data;
   if (!k) return <p className="pt-6 text-muted">Loading…</p>;
   const close = () => setOpen(undefined);

@@ -7,7 +7,7 @@ import { fieldLook } from "../components/field";
 import { GrantField, Grants } from "../components/grants";
 import { useTell } from "../components/notices";
 import { StartPath } from "../components/start-field";
-import { Button, Command, Empty, Trouble } from "../components/parts";
+import { Absent, Button, Command, Empty, Trouble } from "../components/parts";
 import { Sessions } from "../components/sessions";
 import { Things, type Column } from "../components/things";
 import { absolute, number, plural } from "../lib/format";
@@ -99,12 +99,7 @@ export function KeyPage() {
     queryFn: () => ask(api.GET("/api/v1/keys/{name}", { params: { path: { name } } })),
     retry: false,
   });
-  if (read.error)
-    return (
-      <div className="pt-6">
-        <Trouble>{read.error.message}</Trouble>
-      </div>
-    );
+  if (read.error) return <Absent why={read.error.message} to="/keys" all="All keys" />;
   const k = read.data;
   if (!k) return <p className="pt-6 text-muted">Loading…</p>;
   return (

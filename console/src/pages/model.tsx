@@ -5,7 +5,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, ask, type Model } from "../api/client";
 import { ModelDoc } from "../components/model-doc";
 import { useTell } from "../components/notices";
-import { Button, Command, Empty, Trouble } from "../components/parts";
+import { Absent, Button, Command, Trouble } from "../components/parts";
 import { Where } from "../components/where";
 import { absolute, plural } from "../lib/format";
 import { useParam, useTitle } from "../lib/use";
@@ -34,17 +34,7 @@ export default function ModelPage() {
     return () => window.removeEventListener("keydown", key);
   }, [navigate, name]);
   if (model.isPending) return <p className="py-6 text-muted">Loading…</p>;
-  if (model.error)
-    return (
-      <Empty
-        title={model.error.message}
-        next={
-          <Link to="/models" className="text-press">
-            See every model
-          </Link>
-        }
-      />
-    );
+  if (model.error) return <Absent why={model.error.message} to="/models" all="All models" />;
   const m = model.data;
   const page = (format: string) => `/api/v1/models/${encodeURIComponent(at)}/page?format=${format}`;
   return (

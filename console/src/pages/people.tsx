@@ -6,7 +6,7 @@ import { Dialog, Entry } from "../components/dialog";
 import { fieldLook } from "../components/field";
 import { Grants, GrantsField } from "../components/grants";
 import { useTell } from "../components/notices";
-import { Button, Command, Empty, Trouble } from "../components/parts";
+import { Absent, Button, Command, Empty } from "../components/parts";
 import { Begins, StartField } from "../components/start-field";
 import { Sessions } from "../components/sessions";
 import { Things, type Column } from "../components/things";
@@ -100,12 +100,7 @@ export function PersonPage() {
     queryKey: ["teams", ""],
     queryFn: () => listed(api.GET("/api/v1/teams", { params: { query: {} } })),
   });
-  if (read.error)
-    return (
-      <div className="pt-6">
-        <Trouble>{read.error.message}</Trouble>
-      </div>
-    );
+  if (read.error) return <Absent why={read.error.message} to="/people" all="All people" />;
   if (!read.data) return <p className="pt-6 text-muted">Loading…</p>;
   const p = read.data.value;
   const ofTeams = (teams.data?.items ?? [])

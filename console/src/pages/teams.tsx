@@ -7,7 +7,7 @@ import { fieldLook } from "../components/field";
 import { Grants, GrantsField } from "../components/grants";
 import { Begins, StartField } from "../components/start-field";
 import { useTell } from "../components/notices";
-import { Button, Command, Empty, Trouble } from "../components/parts";
+import { Absent, Button, Command, Empty } from "../components/parts";
 import { Things, type Column } from "../components/things";
 import { plural } from "../lib/format";
 import { grantWords } from "../lib/me";
@@ -80,12 +80,7 @@ export function TeamPage() {
     queryFn: () => tagged(api.GET("/api/v1/teams/{name}", { params: { path: { name } } })),
     retry: false,
   });
-  if (read.error)
-    return (
-      <div className="pt-6">
-        <Trouble>{read.error.message}</Trouble>
-      </div>
-    );
+  if (read.error) return <Absent why={read.error.message} to="/teams" all="All teams" />;
   if (!read.data) return <p className="pt-6 text-muted">Loading…</p>;
   const t = read.data.value;
   return (
