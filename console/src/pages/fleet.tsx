@@ -198,7 +198,7 @@ export function FleetPage() {
               ) : (
                 <>
                   {!screen && !matching && <Causes />}
-                  <Least devices={matching ? shown : inUse} />
+                  <Least devices={matching && !wrong ? shown : inUse} />
                 </>
               )}
             </div>
