@@ -73,6 +73,14 @@ func writeLogin(l login) error {
 	return os.WriteFile(path, b, 0o600)
 }
 
+// addressOf is an address as people write it, whole.
+func addressOf(s string) string {
+	if !strings.Contains(s, "://") {
+		s = "http://" + s
+	}
+	return strings.TrimRight(s, "/")
+}
+
 func loginCommand() *cobra.Command {
 	var person, fingerprint, authority string
 	var stdin, key bool
@@ -99,8 +107,9 @@ compared it with what the service prints when it starts; give it with
 			if url == "" {
 				url = "http://127.0.0.1:8460"
 			}
-			if !strings.Contains(url, "://") {
-				url = "http://" + url
+			url = addressOf(url)
+			if err := client.CheckAddress(url); err != nil {
+				return usageError{err}
 			}
 			l := login{URL: url, Fingerprint: fingerprint}
 			if authority != "" {

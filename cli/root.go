@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -310,14 +311,9 @@ func connect(c *cobra.Command) (*client.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	if u, _ := c.Flags().GetString("url"); u != "" {
-		if u != l.URL {
-			l = login{URL: u}
-		}
-	} else if u := os.Getenv("ULLAGE_URL"); u != "" {
-		if u != l.URL {
-			l = login{URL: u}
-		}
+	u, _ := c.Flags().GetString("url")
+	if u = cmp.Or(u, os.Getenv("ULLAGE_URL")); u != "" && addressOf(u) != l.URL {
+		l = login{URL: addressOf(u)}
 	}
 	if f := os.Getenv("ULLAGE_FINGERPRINT"); f != "" {
 		l.Fingerprint = f

@@ -90,6 +90,20 @@ func (u *Unreachable) Error() string { return fmt.Sprintf("no Ullage answers at 
 // Unwrap returns the network's error.
 func (u *Unreachable) Unwrap() error { return u.Cause }
 
+// CheckAddress says what is wrong with the address of a service. Names and passwords have no
+// place in it, and are not told again.
+func CheckAddress(base string) error {
+	const form = "it looks like http://127.0.0.1:8460 or https://cellars.example.org:8462"
+	u, err := url.Parse(base)
+	switch {
+	case err == nil && u.User != nil, err != nil && strings.Contains(base, "@"):
+		return errors.New("the address of a service holds a name or a password; leave them out: " + form)
+	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "" || u.RawQuery != "" || u.Fragment != "":
+		return fmt.Errorf("%q is no address of a service; %s", base, form)
+	}
+	return nil
+}
+
 // request is one call of the API.
 type request struct {
 	method, path string
@@ -120,9 +134,12 @@ func (c *Client) call(ctx context.Context, r request, out any) (http.Header, err
 		}
 		body = bytes.NewReader(b)
 	}
+	if err := CheckAddress(c.base); err != nil {
+		return nil, err
+	}
 	req, err := http.NewRequestWithContext(ctx, r.method, c.base+"/api/v1"+c.units(r.method, r.path), body)
 	if err != nil {
-		return nil, fmt.Errorf("%q is no address of a service; it looks like http://127.0.0.1:8460", c.base)
+		return nil, err
 	}
 	if body != nil {
 		req.Header.Set("Content-Type", contentType)

@@ -94,9 +94,12 @@ func printed(sum []byte) string {
 // Certificate asks a service over TLS for its certificate, without believing it: it
 // returns its SHA-256, and whether an authority that the system knows vouches for it.
 func Certificate(ctx context.Context, base string) (fingerprint string, known bool, err error) {
+	if err := CheckAddress(base); err != nil {
+		return "", false, err
+	}
 	u, err := url.Parse(base)
-	if err != nil || u.Host == "" {
-		return "", false, fmt.Errorf("%q is no address of a service; it looks like https://127.0.0.1:8462", base)
+	if err != nil {
+		return "", false, err
 	}
 	at := u.Host
 	if u.Port() == "" {

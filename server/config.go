@@ -20,7 +20,6 @@ import (
 	"time"
 	_ "time/tzdata" // zones are known where the system has no database
 
-	"github.com/goccy/go-yaml"
 	"github.com/spf13/pflag"
 
 	"ullage/api"
@@ -203,23 +202,29 @@ func (c *Config) set(o Option, s, where, from string) error {
 	return nil
 }
 
+// maxConfig is the largest config file that is read, in bytes.
+const maxConfig = 1 << 20
+
 func readFile(path string) (map[string]any, error) {
 	b, err := os.ReadFile(path)
 	if err != nil {
 		return nil, fmt.Errorf("the config file cannot be read: %w", err)
 	}
-	if err := yamldoc.Bounded(b); err != nil {
+	var raw map[string]any
+	if err := yamldoc.Decode(b, &raw, "a config file", maxConfig); err != nil && !errors.Is(err, yamldoc.ErrEmpty) {
 		return nil, fault.New(fault.Invalid, "the config file %s cannot be read: %s", path, err)
 	}
-	var raw map[string]any
-	if err := yaml.Unmarshal(b, &raw); err != nil {
-		return nil, fault.New(fault.Invalid, "the config file %s is not YAML: %s", path,
-			yaml.FormatError(err, false, false))
+	known := []string{listenersKey}
+	for _, o := range Options {
+		known = append(known, o.Key)
 	}
 	for k := range raw {
-		if k != listenersKey && !slices.ContainsFunc(Options, func(o Option) bool { return o.Key == k }) {
-			return nil, fault.New(fault.Invalid, "the config file %s has a key %q that does not exist", path, k).
-				On("config")
+		if !slices.Contains(known, k) {
+			err := fault.New(fault.Invalid, "the config file %s has a key %q that does not exist", path, value.Clip(k, 60)).On("config")
+			if near := value.Nearest(k, known); near != "" {
+				err = err.Then("did you mean %s?", near)
+			}
+			return nil, err
 		}
 	}
 	return raw, nil
@@ -365,6 +370,9 @@ func (c *Config) certificate(log *slog.Logger, now func() time.Time) (*pki.Files
 func (c *Config) forDevices(log *slog.Logger, now func() time.Time) (*pki.Authority, string, func(*tls.ClientHelloInfo) (*tls.Certificate, error), error) {
 	if now == nil {
 		now = time.Now
+	}
+	if err := store.MakeFolder(c.Data); err != nil { // the authority is the first that goes into it
+		return nil, "", nil, err
 	}
 	a, passphrase, err := pki.OpenAuthority(filepath.Join(c.Data, "pki"), now)
 	if err != nil {

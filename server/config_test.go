@@ -83,11 +83,13 @@ func TestBadConfig(t *testing.T) {
 		says       string
 	}{
 		{"unknown key", "colour: red\n", nil, nil, `"colour" that does not exist`},
-		{"not YAML", "a: [", nil, nil, "not YAML"},
+		{"a key that is nearly one", "lisen: x\n", nil, nil, "did you mean listen?"},
+		{"aliases", "names: &a x\nlisten: *a\n", nil, nil, "anchors and aliases"},
+		{"not YAML", "a: [", nil, nil, "line 1, column 4: sequence end token"},
 		{"not a number", "device_rate: fast\n", nil, nil, "whole number"},
 		{"negative", "", map[string]string{"ULLAGE_DEVICE_RATE": "-1"}, nil, "ULLAGE_DEVICE_RATE"},
 		{"listeners that are no list", "listeners: 3\n", nil, nil, "write each row like"},
-		{"a listener with a field that is none", "listeners: [{name: a, port: 3}]\n", nil, nil, "unknown field \"port\""},
+		{"a listener with a field that is none", "listeners: [{name: a, port: 3}]\n", nil, nil, "there is no key \"port\" here"},
 		{"a listener without a name", "listeners: [{protocol: mqtt}]\n", nil, nil, "row 1 has the name \"\""},
 		{"two of one name", "listeners: [{name: a, protocol: mqtt, address: x}, {name: a}]\n", nil, nil, "two rows have the name a"},
 		{"a listener of another protocol", "listeners: [{name: a, protocol: ftp}]\n", nil, nil, "say mqtt or http"},

@@ -10,6 +10,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"ullage/core/value"
+	"ullage/core/yamldoc"
 	"ullage/fleet/devices"
 	"ullage/fleet/fault"
 )
@@ -83,8 +84,7 @@ func readListeners(raw any, path string) ([]Listener, error) {
 	}
 	var rows []Listener
 	if err := yaml.UnmarshalWithOptions(text, &rows, yaml.DisallowUnknownField()); err != nil {
-		said, _, _ := strings.Cut(yaml.FormatError(err, false, false), "\n")
-		return nil, wrong(form, "%s", said)
+		return nil, wrong(form, "%s", yamldoc.Said(err))
 	}
 	if len(rows) > maxListeners {
 		return nil, wrong("leave some out", "there are %d rows; %d are the most", len(rows), maxListeners)

@@ -49,12 +49,19 @@ type Store struct {
 	failed  error // why the readings cannot be used
 }
 
+// MakeFolder makes a data folder, where there is none yet.
+func MakeFolder(dir string) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return fault.New(fault.Invalid, "the data folder %s cannot be made: %s", dir, plain(err)).Then("choose another with --data")
+	}
+	return nil
+}
+
 // Begin is Open that does not wait for the readings: of them nothing may be used
 // before Ready.
 func Begin(dir string, o Options) (*Store, error) {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, fault.New(fault.Internal, "the data folder %s cannot be made: %s", dir, plain(err)).
-			Then("choose another with --data")
+	if err := MakeFolder(dir); err != nil {
+		return nil, err
 	}
 	lock := flock.New(filepath.Join(dir, "lock"))
 	free, err := lock.TryLock()

@@ -19,6 +19,9 @@ import (
 // ErrTags is that a file holds tags with which the parser cannot cope.
 var ErrTags = errors.New("the file is not YAML that can be read; look for tags (!…) that do not belong there")
 
+// ErrEmpty is that nothing is in a file but comments.
+var ErrEmpty = errors.New("the file is empty")
+
 // Parse parses the one document of a file that is Bounded. Anchors and aliases are refused: a few
 // lines of them can stand for gigabytes.
 func Parse(src []byte) (f *ast.File, err error) {
@@ -81,7 +84,7 @@ func Decode(src []byte, into any, what string, most int) (err error) {
 		return err
 	}
 	if len(f.Docs) == 0 || f.Docs[0].Body == nil || f.Docs[0].Body.Type() == ast.CommentType {
-		return errors.New("the file is empty")
+		return ErrEmpty
 	}
 	defer func() {
 		if recover() != nil {
@@ -157,9 +160,9 @@ func said(e yaml.Error, what string, keys []string) string {
 	case *yaml.DuplicateKeyError:
 		return fmt.Sprintf("the key %q stands twice", value.Clip(x.Token.Value, 60))
 	case *yaml.TypeError:
-		return fmt.Sprintf("%s stands where %s is expected", kindOf(x.SrcType), kindOf(x.DstType))
+		return fmt.Sprintf("%s stands where there should be %s", kindOf(x.SrcType), kindOf(x.DstType))
 	case *yaml.UnexpectedNodeTypeError:
-		return fmt.Sprintf("%s stands where %s is expected", cmp.Or(nodes[x.Actual], "something else"), cmp.Or(nodes[x.Expected], "something else"))
+		return fmt.Sprintf("%s stands where there should be %s", cmp.Or(nodes[x.Actual], "something else"), cmp.Or(nodes[x.Expected], "something else"))
 	case *yaml.OverflowError:
 		return fmt.Sprintf("the number %s is larger than fits", value.Clip(x.SrcNum, 40))
 	}
