@@ -53,7 +53,7 @@ func TestModelsInTheConsole(t *testing.T) {
 			ok(t, p.WaitText(says, within))
 		}
 		ok(t, p.Go(s.Console+"/models/vat-probe"))
-		ok(t, p.WaitText(`there is no model "vat-probe"`, within))
+		ok(t, p.WaitText(`There is no model "vat-probe"`, within))
 		p.Forget()
 	})
 

@@ -486,13 +486,4 @@ func Loose(src []byte) (r *Rule, wrong Errors, err error) {
 }
 
 // Keys are the keys of a rule's file.
-func Keys() []string {
-	var out []string
-	t := reflect.TypeFor[Rule]()
-	for i := range t.NumField() {
-		if key, _, _ := strings.Cut(t.Field(i).Tag.Get("yaml"), ","); key != "" && key != "-" {
-			out = append(out, key)
-		}
-	}
-	return out
-}
+func Keys() []string { return yamldoc.KeysOf(Rule{}) }
