@@ -14,21 +14,14 @@ import (
 	"ullage/core/model"
 	"ullage/core/rule"
 	"ullage/examples/cellars"
+	"ullage/test/scenario"
 )
 
 func models(t *testing.T, names ...string) []*model.Model {
 	t.Helper()
 	var out []*model.Model
 	for _, n := range names {
-		b, err := cellars.Files.ReadFile("models/" + n + ".tm.json")
-		if err != nil {
-			t.Fatal(err)
-		}
-		m, err := model.Parse(b)
-		if err != nil {
-			t.Fatal(err)
-		}
-		out = append(out, m)
+		out = append(out, scenario.Model(t, n))
 	}
 	return out
 }
@@ -117,7 +110,7 @@ func TestRulesThatDoNotFit(t *testing.T) {
 }
 
 // scenario is the fleet folder of the scenario.
-func scenario(t testing.TB) []check.File {
+func exampleFolder(t testing.TB) []check.File {
 	t.Helper()
 	var out []check.File
 	err := fs.WalkDir(cellars.Files, ".", func(p string, d fs.DirEntry, err error) error {
@@ -138,7 +131,7 @@ func scenario(t testing.TB) []check.File {
 }
 
 func TestFolderOfTheScenario(t *testing.T) {
-	r := check.Folder(scenario(t))
+	r := check.Folder(exampleFolder(t))
 	if len(r.Findings) != 0 || r.Models != 6 || r.Rules != 11 || r.Layers != 5 {
 		t.Errorf("of %d models, %d rules and %d layers it says %v", r.Models, r.Rules, r.Layers, r.Findings)
 	}
@@ -167,7 +160,7 @@ func TestFolderFindings(t *testing.T) {
 		{"a circle", "rules/co2_high.yaml", "co2 > set.co2_warn", "raised(co2_high)", []string{"rules/co2_high.yaml:3:8: error: rules ask about each other in a circle: co2_high asks co2_high"}},
 		{"a group without a group", "rules/cellar_silent.yaml", "share(device.link in (", "(device.link in (", []string{"rules/cellar_silent.yaml:4:9: error: raise: device.link is of one device", "x"}},
 	} {
-		files := scenario(t)
+		files := exampleFolder(t)
 		changed := false
 		for i := range files {
 			if files[i].Path == c.file {
@@ -195,7 +188,7 @@ func TestFolderFindings(t *testing.T) {
 
 // The same model in YAML says the same, and its mistakes have their places.
 func TestModelsInYAML(t *testing.T) {
-	files := scenario(t)
+	files := exampleFolder(t)
 	for i := range files {
 		if !strings.HasSuffix(files[i].Path, ".tm.json") {
 			continue
@@ -252,7 +245,7 @@ func TestModelsInYAML(t *testing.T) {
 }
 
 func FuzzFolder(f *testing.F) {
-	for _, file := range scenario(f) {
+	for _, file := range exampleFolder(f) {
 		f.Add(file.Path, file.Data)
 	}
 	f.Add("models/x.tm.yaml", []byte("a: &x [1]\nb: *x"))
@@ -271,7 +264,7 @@ func FuzzFolder(f *testing.F) {
 
 // BenchmarkFolder500 checks five hundred models at once.
 func BenchmarkFolder500(b *testing.B) {
-	files := scenario(b)
+	files := exampleFolder(b)
 	var many []check.File
 	for i := range 500 {
 		for _, f := range files {

@@ -33,8 +33,8 @@ func TestFolderOfAliases(t *testing.T) {
 
 // What some editors write before a text changes nothing.
 func TestFolderWithMarks(t *testing.T) {
-	plain := check.Folder(scenario(t))
-	files := scenario(t)
+	plain := check.Folder(exampleFolder(t))
+	files := exampleFolder(t)
 	for i, f := range files {
 		files[i].Data = append([]byte("\xef\xbb\xbf"), f.Data...)
 	}

@@ -26,7 +26,7 @@ func TestLayerFiles(t *testing.T) {
 		{"rules/co2_evacuate.yaml", "rule: co2_evacuate\nmodels: [cellar-air]\nraise: co2 > 1\noff_delay: 2min\npriority: urgent\nmessage: x\nresponses:\n  - set: {fan: 1}\n",
 			"rules/co2_evacuate.yaml:8 error: co2_evacuate, responses: it sets fan to 1"},
 	} {
-		files := scenario(t)
+		files := exampleFolder(t)
 		put := false
 		for i := range files {
 			if files[i].Path == c.path {

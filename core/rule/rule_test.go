@@ -8,7 +8,6 @@ import (
 
 	"ullage/core/check"
 	"ullage/core/expr"
-	"ullage/core/model"
 	"ullage/core/rule"
 	"ullage/core/value"
 	"ullage/examples/cellars"
@@ -42,15 +41,7 @@ func TestScenarioRules(t *testing.T) {
 			continue
 		}
 		for _, name := range r.Models {
-			src, err := cellars.Files.ReadFile("models/" + name + ".tm.json")
-			if err != nil {
-				t.Fatal(err)
-			}
-			m, err := model.Parse(src)
-			if err != nil {
-				t.Fatal(err)
-			}
-			if _, err := r.For(expr.NewPlan(check.Schema(m))); err != nil {
+			if _, err := r.For(expr.NewPlan(check.Schema(scenario.Model(t, name)))); err != nil {
 				t.Errorf("%s: %v", f, err)
 			}
 		}
