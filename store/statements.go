@@ -3,9 +3,11 @@ package store
 import (
 	"context"
 	"database/sql"
+	"reflect"
 	"sync"
 
 	"gorm.io/gorm"
+	"gorm.io/gorm/schema"
 )
 
 // statements are those that write records, and stay prepared over transactions.
@@ -18,6 +20,21 @@ type statements struct {
 	mu     sync.Mutex
 	ready  map[string]*sql.Stmt
 	wanted []string
+	known  map[rowsOf]*inserting
+}
+
+// rowsOf is what the text of an INSERT depends on.
+type rowsOf struct {
+	row     reflect.Type
+	n       int
+	replace bool
+}
+
+// inserting is an INSERT as GORM wrote it once. Writing it anew for every commit costs more
+// memory than all that the rows hold.
+type inserting struct {
+	query  string
+	fields []*schema.Field // one for each column, in their order
 }
 
 // maxStatements is how many are kept: a few sizes for each table.
@@ -30,7 +47,7 @@ func newStatements(db *gorm.DB) (*statements, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &statements{db: own, ready: map[string]*sql.Stmt{}}, nil
+	return &statements{db: own, ready: map[string]*sql.Stmt{}, known: map[rowsOf]*inserting{}}, nil
 }
 
 // in returns a transaction whose inserts use the statements.
@@ -49,11 +66,55 @@ func create(tx *gorm.DB, rows any) error {
 	if !ok {
 		return tx.Create(rows).Error
 	}
+	_, replace := tx.Statement.Clauses["ON CONFLICT"]
+	all := reflect.ValueOf(rows)
+	of := rowsOf{all.Type().Elem(), all.Len(), replace}
+	s.mu.Lock()
+	known := s.known[of]
+	s.mu.Unlock()
+	if known != nil {
+		return s.exec(tx.Statement.Context, own, known.query, known.values(tx.Statement.Context, all))
+	}
 	dry := tx.Session(&gorm.Session{DryRun: true}).Create(rows)
 	if dry.Error != nil {
 		return dry.Error
 	}
+	if fields := bindable(dry.Statement.Schema); len(fields)*of.n == len(dry.Statement.Vars) {
+		s.mu.Lock()
+		s.known[of] = &inserting{dry.Statement.SQL.String(), fields}
+		s.mu.Unlock()
+	}
 	return s.exec(tx.Statement.Context, own, dry.Statement.SQL.String(), dry.Statement.Vars)
+}
+
+// bindable returns the fields of the columns of a table, if their values are those of a row as
+// they are: no column has a default, or the time of its writing.
+func bindable(of *schema.Schema) []*schema.Field {
+	if len(of.FieldsWithDefaultDBValue) > 0 {
+		return nil
+	}
+	out := make([]*schema.Field, 0, len(of.DBNames))
+	for _, name := range of.DBNames {
+		f := of.FieldsByDBName[name]
+		if f.HasDefaultValue || f.AutoCreateTime > 0 || f.AutoUpdateTime > 0 || !f.Creatable {
+			return nil
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+// values are what an INSERT binds for some rows.
+func (x *inserting) values(ctx context.Context, rows reflect.Value) []any {
+	out := make([]any, 0, rows.Len()*len(x.fields))
+	for i := range rows.Len() {
+		row := rows.Index(i)
+		for _, f := range x.fields {
+			v, _ := f.ValueOf(ctx, row)
+			out = append(out, v)
+		}
+	}
+	return out
 }
 
 func (s *statements) exec(ctx context.Context, tx *sql.Tx, query string, args []any) error {

@@ -16,6 +16,27 @@ type Settings map[string]value.Value
 // Equal reports whether two documents hold the same.
 func (s Settings) Equal(o Settings) bool { return maps.Equal(s, o) }
 
+// MarshalJSON writes the document as an object, its names in order; none is null.
+func (s Settings) MarshalJSON() ([]byte, error) {
+	if s == nil {
+		return []byte("null"), nil
+	}
+	b := append(make([]byte, 0, 2+32*len(s)), '{')
+	for i, name := range s.Names() {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		var err error
+		if b, err = value.OfText(name).AppendJSON(b); err != nil {
+			return nil, err
+		}
+		if b, err = s[name].AppendJSON(append(b, ':')); err != nil {
+			return nil, err
+		}
+	}
+	return append(b, '}'), nil
+}
+
 // Names returns the names in order.
 func (s Settings) Names() []string { return slices.Sorted(maps.Keys(s)) }
 

@@ -1,7 +1,9 @@
 package layering_test
 
 import (
+	"encoding/json"
 	"testing"
+	"testing/quick"
 
 	"ullage/core/layering"
 	"ullage/core/value"
@@ -29,5 +31,29 @@ func TestMergeAndDrift(t *testing.T) {
 	}
 	if !defaults.Equal(layering.Settings{"report_every": n(10), "max_temp": n(32)}) || defaults.Equal(override) {
 		t.Error("equality is wrong")
+	}
+}
+
+func TestSettingsAreTheJSONOfTheirValues(t *testing.T) {
+	if err := quick.Check(func(numbers map[string]float64, texts map[string]string) bool {
+		s, plain := layering.Settings{}, map[string]any{}
+		for name, n := range numbers {
+			s[name], plain[name] = value.OfNumber(n), n
+		}
+		for name, text := range texts {
+			s[name], plain[name] = value.OfText(text), text
+		}
+		got, err := json.Marshal(s)
+		want, wrong := json.Marshal(plain)
+		if err != nil || wrong != nil || string(got) != string(want) {
+			t.Errorf("%v is %s, %v; want %s, %v", s, got, err, want, wrong)
+			return false
+		}
+		return true
+	}, &quick.Config{MaxCount: 50}); err != nil {
+		t.Error(err)
+	}
+	if got, err := json.Marshal(layering.Settings(nil)); err != nil || string(got) != "null" {
+		t.Errorf("no settings are %s, %v", got, err)
 	}
 }

@@ -193,7 +193,34 @@ func (v Value) String() string {
 }
 
 // MarshalJSON writes v as a JSON scalar; nothing is null.
-func (v Value) MarshalJSON() ([]byte, error) { return json.Marshal(v.Any()) }
+func (v Value) MarshalJSON() ([]byte, error) { return v.AppendJSON(make([]byte, 0, 24)) }
+
+// AppendJSON appends v as MarshalJSON writes it. It is how documents of many values are
+// written, for which encoding/json takes longer than the disk.
+func (v Value) AppendJSON(b []byte) ([]byte, error) {
+	switch {
+	case v.Kind == None:
+		return append(b, "null"...), nil
+	case v.Kind == Bool:
+		return strconv.AppendBool(b, v.Num != 0), nil
+	case v.Kind == Number && (v.Num == 0 || math.Abs(v.Num) >= 1e-6 && math.Abs(v.Num) < 1e21):
+		return strconv.AppendFloat(b, v.Num, 'f', -1, 64), nil
+	case v.Kind == Text && quotable(v.Text):
+		return append(append(append(b, '"'), v.Text...), '"'), nil
+	}
+	x, err := json.Marshal(v.Any())
+	return append(b, x...), err
+}
+
+// quotable reports whether a text stands in JSON between quotes as it is.
+func quotable(s string) bool {
+	for i := range len(s) {
+		if c := s[i]; c < ' ' || c > '~' || c == '"' || c == '\\' || c == '<' || c == '>' || c == '&' {
+			return false
+		}
+	}
+	return true
+}
 
 // UnmarshalJSON reads a JSON scalar.
 func (v *Value) UnmarshalJSON(b []byte) error {

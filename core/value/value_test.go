@@ -79,6 +79,36 @@ func TestValueJSONComesBack(t *testing.T) {
 	}
 }
 
+// What AppendJSON writes by itself is what encoding/json would write.
+func TestValueJSONIsThatOfTheLibrary(t *testing.T) {
+	values := []value.Value{{}, value.OfBool(true), value.OfBool(false)}
+	for _, n := range []float64{0, math.Copysign(0, -1), 1, -1, 21.4, 1e-6, 9.9e-7, -1e-7, 1e20, 1e21, -1e21, 123456789012345678,
+		math.MaxFloat64, math.SmallestNonzeroFloat64} {
+		values = append(values, value.OfNumber(n))
+	}
+	for _, s := range []string{"", "auto", "a b", `a"b`, `a\b`, "<b>&", "a\nb", "ü", "\u2028", "\x7f", "\xff"} {
+		values = append(values, value.OfText(s))
+	}
+	same := func(v value.Value) bool {
+		got, err := v.AppendJSON([]byte("x"))
+		want, wrong := json.Marshal(v.Any())
+		if err != nil || wrong != nil || string(got) != "x"+string(want) {
+			t.Errorf("%#v is %s, %v; encoding/json writes %s, %v", v, got, err, want, wrong)
+			return false
+		}
+		return true
+	}
+	for _, v := range values {
+		same(v)
+	}
+	if err := quick.Check(func(n float64, s string) bool { return same(value.OfNumber(n)) && same(value.OfText(s)) }, nil); err != nil {
+		t.Error(err)
+	}
+	if b, err := value.OfNumber(math.NaN()).AppendJSON(nil); err == nil {
+		t.Errorf("no number is written as %s", b)
+	}
+}
+
 func TestQualityWords(t *testing.T) {
 	q := value.BeyondRange | value.ClockNotSet
 	if got := strings.Join(q.Words(), ","); got != "beyond range,clock not set" {

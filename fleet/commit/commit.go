@@ -117,7 +117,7 @@ const (
 	maxRecords = 120
 	// rest is the pause behind a commit of busy records or more: the disk and the
 	// cores are the readings' then.
-	rest = 2 * time.Millisecond
+	rest = 1 * time.Millisecond
 	busy = 50
 )
 

@@ -6,6 +6,7 @@ package event
 
 import (
 	"hash/fnv"
+	"runtime"
 	"sync"
 	"time"
 
@@ -269,6 +270,7 @@ func (b *Bus) run(i int) {
 			for _, h := range b.handlers {
 				h(i, e)
 			}
+			runtime.Gosched() // readings that have come meanwhile go first
 		}
 	}
 }

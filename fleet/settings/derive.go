@@ -322,7 +322,7 @@ func (b *Settings) take(most int) []string {
 // documents change.
 const (
 	looksAt = 400
-	derives = 100
+	derives = 40
 )
 
 // derive works out what is intended for some devices, within one commit.
