@@ -4,11 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"testing"
 	"time"
 
+	"ullage/core/geo"
+	"ullage/core/value"
 	"ullage/fleet/commit"
 	"ullage/fleet/devices"
 	"ullage/fleet/fact"
@@ -23,6 +26,72 @@ func change(id, label string, at time.Time) func(*commit.Tx) error {
 		tx.Hold(commit.Validity{Kind: commit.Label, Subject: id, Key: "row", From: at, Value: label})
 		tx.Tell(fact.New(at, fact.Labelled{Set: map[string]string{"row": label}}).Of(id))
 		return nil
+	}
+}
+
+// An INSERT is written once and used again: whatever a row leaves out, or the one before it
+// had, each comes back as it was put.
+func TestRowsComeBackAsTheyWerePut(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir, store.Options{})
+	w := commit.NewWriter(s.Records, nil)
+	ctx := context.Background()
+	full := devices.Device{Model: "tank-probe", Name: "Tank 7", Hub: "hub-fennimore", Version: "1.2.0", Status: devices.Active,
+		Position: &geo.Position{Latitude: 47.6, Longitude: 8.26}, Labels: map[string]string{"row": "a"},
+		JoinedAt: zero, Attributes: map[string]value.Value{"hw_rev": value.OfText("B"), "cells": value.OfNumber(2), "sealed": value.OfBool(true)}}
+	want := map[string]devices.Device{}
+	for round, n := range []int{1, 1, 4, 4, 16, 16, 21, 1} {
+		var all []devices.Device
+		for i := range n {
+			d := devices.Device{Status: devices.Expected}
+			if (i+round)%2 == 0 {
+				d = full
+			}
+			d.ID = fmt.Sprintf("tank-%d-%d", round, i)
+			all = append(all, d)
+			want[d.ID] = d
+		}
+		if err := w.Do(commit.From(ctx, map[bool]string{true: "192.0.2.7"}[round%2 == 0]), func(tx *commit.Tx) error {
+			for _, d := range all {
+				tx.Put(d)
+				tx.Tell(fact.New(zero, fact.Labelled{Set: d.Labels}).Of(d.ID).By("engineer"))
+			}
+			return nil
+		}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w.Close()
+	for range 2 { // as they are, and after a start
+		got, err := s.Devices(ctx)
+		if err != nil || len(got) != len(want) {
+			t.Fatalf("%d devices came back, %v; want %d", len(got), err, len(want))
+		}
+		for _, d := range got {
+			x := want[d.ID]
+			if d.Model != x.Model || d.Name != x.Name || d.Hub != x.Hub || d.Version != x.Version || d.Status != x.Status ||
+				!d.JoinedAt.Equal(x.JoinedAt) || !maps.Equal(d.Labels, x.Labels) || !maps.Equal(d.Attributes, x.Attributes) ||
+				(d.Position == nil) != (x.Position == nil) || d.Position != nil && *d.Position != *x.Position {
+				t.Errorf("%+v came back as %+v", x, d)
+			}
+		}
+		for page, before := 0, int64(0); page < 10; page++ {
+			facts, err := s.Facts(ctx, fact.Filter{Before: before, Limit: 10})
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, f := range facts {
+				var round int
+				if _, err := fmt.Sscanf(f.Device, "tank-%d-", &round); err != nil || (f.From != "") != (round%2 == 0) {
+					t.Errorf("the fact of %s came from %q, %v", f.Device, f.From, err)
+				}
+				before = f.Number
+			}
+		}
+		if err := s.Close(); err != nil {
+			t.Fatal(err)
+		}
+		s = open(t, dir, store.Options{})
 	}
 }
 

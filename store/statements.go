@@ -87,8 +87,8 @@ func create(tx *gorm.DB, rows any) error {
 	return s.exec(tx.Statement.Context, own, dry.Statement.SQL.String(), dry.Statement.Vars)
 }
 
-// bindable returns the fields of the columns of a table, if their values are those of a row as
-// they are: no column has a default, or the time of its writing.
+// bindable returns the fields of the columns of a table, if their values follow from a row
+// alone: no column is filled by the database, or with the time of its writing.
 func bindable(of *schema.Schema) []*schema.Field {
 	if len(of.FieldsWithDefaultDBValue) > 0 {
 		return nil
@@ -96,7 +96,7 @@ func bindable(of *schema.Schema) []*schema.Field {
 	out := make([]*schema.Field, 0, len(of.DBNames))
 	for _, name := range of.DBNames {
 		f := of.FieldsByDBName[name]
-		if f.HasDefaultValue || f.AutoCreateTime > 0 || f.AutoUpdateTime > 0 || !f.Creatable {
+		if f.HasDefaultValue && f.DefaultValueInterface == nil || f.AutoCreateTime > 0 || f.AutoUpdateTime > 0 || !f.Creatable {
 			return nil
 		}
 		out = append(out, f)
@@ -110,7 +110,10 @@ func (x *inserting) values(ctx context.Context, rows reflect.Value) []any {
 	for i := range rows.Len() {
 		row := rows.Index(i)
 		for _, f := range x.fields {
-			v, _ := f.ValueOf(ctx, row)
+			v, zero := f.ValueOf(ctx, row)
+			if zero && f.DefaultValueInterface != nil {
+				v = f.DefaultValueInterface
+			}
 			out = append(out, v)
 		}
 	}
