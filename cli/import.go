@@ -7,6 +7,9 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -27,9 +30,11 @@ func importCommand() *cobra.Command {
 		Use:   "import FILE",
 		Short: "Take readings of the past in from a file",
 		Long: `Takes readings in from CSV with the columns device, metric, at, value and, if
-wanted, unit; from JSON Lines with members of those names; or from a SenML pack
-(RFC 8428) whose names are device/metric; or from Parquet. That is what "ullage query --export"
-writes. The devices must be there. Readings have the checks of live ones, units
+wanted, unit, or device, at and one column for each metric; from JSON Lines with
+members of those names; or from a SenML pack (RFC 8428) whose names are device/metric;
+or from Parquet. That is what "ullage query --export" writes. Columns may be parted by
+commas, semicolons (numbers may have a decimal comma then) or tabs; times are RFC 3339
+or whole milliseconds since 1970. The devices must be there. Readings have the checks of live ones, units
 are converted, and a reading that is stored already is replaced.
 
 Rows are sent in parts of 100,000; how far it is stands beside the file in
@@ -42,7 +47,10 @@ refused.`,
 			if f == "" {
 				f = exchange.FormatOf(args[0])
 			}
-			if !f.Known() {
+			switch end := strings.ToLower(filepath.Ext(args[0])); {
+			case f == "" && slices.Contains([]string{".xlsx", ".xls", ".ods"}, end):
+				return usageError{fmt.Errorf("%s is a spreadsheet; save it as CSV and import that", args[0])}
+			case !f.Known():
 				return usageError{fmt.Errorf("the name of %s tells no format; say --format csv, wide, jsonl, senml, cbor or parquet", args[0])}
 			}
 			cl, err := connect(c)
@@ -57,6 +65,9 @@ refused.`,
 			info, err := file.Stat()
 			if err != nil {
 				return err
+			}
+			if info.Mode().IsRegular() && info.Size() == 0 {
+				return fmt.Errorf("the file cannot be read: %s is empty", args[0])
 			}
 			im := &importing{cl: cl, format: f, evaluate: evaluate, mark: args[0] + ".imported", size: info.Size(),
 				bar: newProgress(c.ErrOrStderr(), "import", "kB")}
@@ -126,6 +137,9 @@ func (im *importing) run(c *cobra.Command, file *os.File, resume bool) error {
 			return err
 		}
 		head, im.done, im.lines = line, int64(len(line)), 1
+		if _, err := exchange.NewReader(bytes.NewReader(head), im.format, time.Now()); err != nil {
+			return fmt.Errorf("the file cannot be read: %w", err)
+		}
 	}
 	if resume {
 		found, err := im.resume()

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"ullage/core/exchange"
 	"ullage/core/value"
 )
 
@@ -90,11 +91,7 @@ func readCSV(b []byte) (*List, error) {
 	first, _, _ := bytes.Cut(b, []byte("\n"))
 	r := csv.NewReader(bytes.NewReader(b))
 	r.FieldsPerRecord, r.TrimLeadingSpace, r.ReuseRecord = -1, true, true
-	for _, sep := range []rune{';', '\t'} {
-		if bytes.ContainsRune(first, sep) && !bytes.ContainsRune(first, ',') {
-			r.Comma = sep
-		}
-	}
+	r.Comma = exchange.Separator(first)
 	head, err := r.Read()
 	if err != nil {
 		return nil, fmt.Errorf("the first line cannot be read: %w", err)

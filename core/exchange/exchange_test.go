@@ -207,3 +207,49 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// What spreadsheets and loggers write is read as it was meant, or the reason says what is
+// in the way.
+func TestForeignTables(t *testing.T) {
+	const at = "2025-03-01T10:00:00Z"
+	for name, c := range map[string]struct {
+		file string
+		want string // the readings, or the end of the error
+	}{
+		"commas":                 {"device,metric,at,value\nd,must_temp," + at + ",21.4\n", "d must_temp 21.4"},
+		"a mark and CRLF":        {"\ufeffdevice,metric,at,value\r\nd,must_temp," + at + ",21.4\r\n", "d must_temp 21.4"},
+		"semicolons":             {"device;metric;at;value\nd;must_temp;" + at + ";21,4\n", "d must_temp 21.4"},
+		"a text with a comma":    {"device;metric;at;value\nd;cycle;" + at + ";filling, 2\n", "d cycle filling, 2"},
+		"no decimal comma here":  {"device,metric,at,value\nd,cycle," + at + ",\"21,4\"\n", "d cycle 21,4"},
+		"tabs":                   {"device\tmetric\tat\tvalue\nd\tmust_temp\t" + at + "\t21.4\n", "d must_temp 21.4"},
+		"milliseconds":           {"device,metric,at,value\nd,must_temp,1740823200000,21.4\n", "d must_temp 21.4"},
+		"a column for each":      {"device,at,must_temp,density\nd," + at + ",21.4,1050\n", "d must_temp 21.4; d density 1050"},
+		"for each, semicolons":   {"at;device;must_temp\n" + at + " ; d;21,4\n", "d must_temp 21.4"},
+		"seconds":                {"device,metric,at,value\nd,must_temp,1740823200,21.4\n", "write milliseconds, as in 1740823200000, or a time like 2026-03-01T10:00:00Z"},
+		"no zone":                {"device,metric,at,value\nd,must_temp,2025-03-01 10:00:00,21.4\n", "has no zone; write it like 2025-03-01T10:00:00Z, or with an offset such as +01:00"},
+		"no time":                {"device,metric,at,value\nd,must_temp,,21.4\n", "the time is missing"},
+		"a day":                  {"device,metric,at,value\nd,must_temp,1 March,21.4\n", `"1 March" is no time; write it like 2026-03-01T10:00:00Z`},
+		"other names":            {"Device,Metric,Time,Value\n", `there is no column at; the first line must name device, metric, at and value (and may name unit), or device, at and one column for each metric; it names "Device", "Metric", "Time", "Value"`},
+		"no device":              {"at,must_temp\n", `it names "at", "must_temp"`},
+		"many columns":           {"a,b,c,d,e,f,g,h,i,j\n", `"g", "h" and 2 more`},
+		"UTF-16":                 {"\xff\xfed\x00e\x00", "it is written in UTF-16; save it as UTF-8"},
+		"another 8-bit code":     {"device;at;gr\xf6\xdfe\n", "it is not written in UTF-8; save it so"},
+		"a spreadsheet's format": {"PK\x03\x04\x14\x00", "a spreadsheet must be saved as CSV first"},
+		"nothing":                {"", "this is no CSV with a row of column names"},
+	} {
+		r, err := exchange.NewReader(strings.NewReader(c.file), exchange.CSV, zero)
+		var got []string
+		for err == nil {
+			var x exchange.Row
+			if x, err = r.Next(); err == nil {
+				if !x.At.Equal(time.Date(2025, 3, 1, 10, 0, 0, 0, time.UTC)) {
+					t.Errorf("%s: the time is %s", name, x.At)
+				}
+				got = append(got, fmt.Sprintf("%s %s %s", x.Device, x.Name, x.Value))
+			}
+		}
+		if all := strings.Join(got, "; "); err == io.EOF && all != c.want || err != io.EOF && !strings.HasSuffix(err.Error(), c.want) {
+			t.Errorf("%s gives %q, %v; want %q", name, all, err, c.want)
+		}
+	}
+}

@@ -120,11 +120,7 @@ type wideReader struct {
 	left    []Row
 }
 
-func newWide(r io.Reader) (Reader, error) {
-	c, head, err := openCSV(r)
-	if err != nil {
-		return nil, err
-	}
+func newWide(c *csv.Reader, head []string) (Reader, error) {
 	w := &wideReader{r: c, metrics: head, device: -1, at: -1}
 	for i, name := range head {
 		switch strings.ToLower(name) {
@@ -134,8 +130,11 @@ func newWide(r io.Reader) (Reader, error) {
 			w.at, head[i] = i, ""
 		}
 	}
-	if w.device < 0 || w.at < 0 {
-		return nil, errors.New("there is no column device or no column at; the others are one for each metric")
+	switch {
+	case w.device < 0:
+		return nil, missing("device", head)
+	case w.at < 0:
+		return nil, missing("at", head)
 	}
 	return w, nil
 }
@@ -155,8 +154,8 @@ func (w *wideReader) Next() (Row, error) {
 			}
 			name, unit, _ := strings.Cut(strings.TrimSuffix(w.metrics[i], "]"), " [")
 			cell = unguard(cell)
-			x, err := Row{Line: line, Device: rec[w.device], Name: name, Unit: unit, Value: readCell(cell),
-				Written: cell}.timed(rec[w.at])
+			x, err := Row{Line: line, Device: strings.TrimSpace(rec[w.device]), Name: name, Unit: unit, Value: readCell(cell, w.r.Comma),
+				Written: cell}.timed(strings.TrimSpace(rec[w.at]))
 			if err != nil {
 				return Row{}, err
 			}

@@ -2,14 +2,18 @@ package exchange
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"ullage/core/senml"
 	"ullage/core/value"
@@ -66,7 +70,11 @@ func NewReader(r io.Reader, f Format, now time.Time) (Reader, error) {
 	case Parquet:
 		return newParquetReader(r)
 	case Wide:
-		return newWide(r)
+		c, head, err := openCSV(r)
+		if err != nil {
+			return nil, err
+		}
+		return newWide(c, head)
 	case CBOR:
 		return newCBORReader(r, now)
 	}
@@ -78,10 +86,36 @@ type csvReader struct {
 	column map[string]int
 }
 
+// Separator returns what parts the columns of CSV, by its first line: a comma, or the
+// semicolon or the tab that spreadsheets write instead.
+func Separator(first []byte) rune {
+	for _, sep := range []rune{';', '\t'} {
+		if bytes.ContainsRune(first, sep) && !bytes.ContainsRune(first, ',') {
+			return sep
+		}
+	}
+	return ','
+}
+
 // openCSV reads the names of the columns.
 func openCSV(r io.Reader) (c *csv.Reader, head []string, err error) {
-	c = csv.NewReader(&lines{r: r})
-	c.ReuseRecord, c.FieldsPerRecord = true, -1
+	in := bufio.NewReaderSize(&lines{r: r}, 64<<10)
+	begin, err := in.Peek(in.Size())
+	if err != nil && err != io.EOF {
+		return nil, nil, err
+	}
+	first, _, whole := bytes.Cut(begin, []byte("\n"))
+	control := func(r rune) bool { return r < ' ' && r != '\t' && r != '\r' }
+	switch {
+	case bytes.HasPrefix(first, []byte("\xff\xfe")), bytes.HasPrefix(first, []byte("\xfe\xff")):
+		return nil, nil, errors.New("it is written in UTF-16; save it as UTF-8")
+	case bytes.ContainsFunc(first, control):
+		return nil, nil, errors.New("this is no CSV: its first line is no text; a spreadsheet must be saved as CSV first")
+	case (whole || err == io.EOF) && !utf8.Valid(first):
+		return nil, nil, errors.New("it is not written in UTF-8; save it so")
+	}
+	c = csv.NewReader(in)
+	c.ReuseRecord, c.FieldsPerRecord, c.Comma = true, -1, Separator(first)
 	rec, err := c.Read()
 	if err != nil {
 		return nil, nil, errors.New("this is no CSV with a row of column names")
@@ -112,14 +146,30 @@ func newCSV(r io.Reader) (Reader, error) {
 	for i, name := range head {
 		out.column[strings.ToLower(name)] = i
 	}
+	has := func(name string) bool { _, ok := out.column[name]; return ok }
+	if has("device") && has("at") && !has("metric") && !has("value") {
+		return newWide(c, head)
+	}
 	for _, need := range []string{"device", "metric", "at", "value"} {
-		if _, ok := out.column[need]; !ok {
-			return nil,
-				fmt.Errorf("there is no column %s; the columns are device, metric, at, value and, if wanted, unit",
-					need)
+		if !has(need) {
+			return nil, missing(need, head)
 		}
 	}
 	return out, nil
+}
+
+// missing says that a column is not there, and what there is instead.
+func missing(column string, head []string) error {
+	for i := range head {
+		head[i] = fmt.Sprintf("%q", value.Clip(head[i], 40))
+	}
+	const most = 8
+	names := strings.Join(head[:min(len(head), most)], ", ")
+	if len(head) > most {
+		names += fmt.Sprintf(" and %d more", len(head)-most)
+	}
+	return fmt.Errorf("there is no column %s; the first line must name device, metric, at and value (and may name unit), "+
+		"or device, at and one column for each metric; it names %s", column, names)
 }
 
 func (c *csvReader) Next() (Row, error) {
@@ -135,7 +185,7 @@ func (c *csvReader) Next() (Row, error) {
 	}
 	cell := func(name string) string { return strings.TrimSpace(written(name)) }
 	x := Row{Line: line, Device: cell("device"), Name: cell("metric"), Unit: cell("unit"), Written: unguard(written("value"))}
-	x.Value = readCell(x.Written)
+	x.Value = readCell(x.Written, c.r.Comma)
 	return x.stated(cell("at"), strings.Split(cell("quality"), "; "), cell("device_at"))
 }
 
@@ -149,9 +199,12 @@ func notCSV(err error) error {
 }
 
 // readCell reads a value as plainText writes it: a number or a boolean where it looks
-// like one, else a text.
-func readCell(s string) value.Value {
+// like one, else a text. Where semicolons part the columns, numbers have a decimal comma.
+func readCell(s string, sep rune) value.Value {
 	var v any
+	if sep == ';' && decimalComma.MatchString(s) {
+		s = strings.Replace(s, ",", ".", 1)
+	}
 	if s == "" {
 		return value.OfText(s)
 	}
@@ -166,10 +219,35 @@ func readCell(s string) value.Value {
 	return value.OfText(s)
 }
 
+var decimalComma = regexp.MustCompile(`^-?[0-9]+,[0-9]+$`)
+
+// timeOf reads a time as the device contract has it: RFC 3339 or whole milliseconds since
+// 1970.
+func timeOf(at string) (time.Time, error) {
+	if at == "" {
+		return time.Time{}, errors.New("the time is missing")
+	}
+	if t, err := time.Parse(time.RFC3339, at); err == nil {
+		return t, nil
+	}
+	if n, err := strconv.ParseInt(at, 10, 64); err == nil {
+		switch {
+		case n >= 1e11 && n < 1e14:
+			return time.UnixMilli(n).UTC(), nil
+		case n >= 1e8 && n < 1e11:
+			return time.Time{}, fmt.Errorf("%s looks like seconds since 1970; write milliseconds, as in %d, or a time like 2026-03-01T10:00:00Z", at, n*1000)
+		}
+	}
+	if t, err := time.Parse("2006-01-02 15:04:05", strings.Replace(at, "T", " ", 1)); err == nil {
+		return time.Time{}, fmt.Errorf("%q has no zone; write it like %s, or with an offset such as +01:00", at, t.Format(time.RFC3339))
+	}
+	return time.Time{}, fmt.Errorf("%q is no time; write it like 2026-03-01T10:00:00Z", value.Clip(at, 60))
+}
+
 func (x Row) timed(at string) (Row, error) {
 	var err error
-	if x.At, err = time.Parse(time.RFC3339, at); err != nil {
-		return x, &BadLine{x.Line, fmt.Sprintf("%q is no time; write it like 2026-03-01T10:00:00Z", value.Clip(at, 60))}
+	if x.At, err = timeOf(at); err != nil {
+		return x, &BadLine{x.Line, err.Error()}
 	}
 	if x.Device == "" || x.Name == "" {
 		return x, &BadLine{x.Line, "the device or the metric is missing"}
@@ -214,10 +292,11 @@ func (l *lineReader) Next() (Row, error) {
 			continue
 		}
 		var o struct {
-			Device, Metric, At, Unit string
-			Value                    any
-			Quality                  any
-			DeviceAt                 any `json:"device_at"`
+			Device, Metric, Unit string
+			At                   json.RawMessage
+			Value                any
+			Quality              any
+			DeviceAt             any `json:"device_at"`
 		}
 		if err := json.Unmarshal(l.s.Bytes(), &o); err != nil {
 			return Row{}, &BadLine{l.n, "this is no JSON object with device, metric, at and value"}
@@ -229,7 +308,7 @@ func (l *lineReader) Next() (Row, error) {
 		if err != nil {
 			return Row{}, &BadLine{l.n, "the value is " + err.Error()}
 		}
-		return Row{Line: l.n, Device: o.Device, Name: o.Metric, Unit: o.Unit, Value: v}.stated(o.At, words(o.Quality),
+		return Row{Line: l.n, Device: o.Device, Name: o.Metric, Unit: o.Unit, Value: v}.stated(strings.Trim(strings.TrimPrefix(string(o.At), "null"), `"`), words(o.Quality),
 			strings.Join(words(o.DeviceAt), ""))
 	}
 	if err := l.s.Err(); err != nil {
