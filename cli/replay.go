@@ -350,13 +350,19 @@ func replayColumns(sum client.ReplaySummary) []column[client.ReplayOne] {
 // short writes how long something was in two parts at most.
 func short(d time.Duration) string {
 	d = d.Round(time.Second)
+	two := func(n time.Duration, unit string, rest time.Duration, small string) string {
+		if rest == 0 {
+			return fmt.Sprintf("%d %s", n, unit)
+		}
+		return fmt.Sprintf("%d %s %d %s", n, unit, rest, small)
+	}
 	switch {
 	case d < time.Minute:
 		return fmt.Sprintf("%d s", d/time.Second)
 	case d < time.Hour:
-		return fmt.Sprintf("%d min %d s", d/time.Minute, d%time.Minute/time.Second)
+		return two(d/time.Minute, "min", d%time.Minute/time.Second, "s")
 	case d < 48*time.Hour:
-		return fmt.Sprintf("%d h %d min", d/time.Hour, d%time.Hour/time.Minute)
+		return two(d/time.Hour, "h", d%time.Hour/time.Minute, "min")
 	}
-	return fmt.Sprintf("%d d %d h", d/(24*time.Hour), d%(24*time.Hour)/time.Hour)
+	return two(d/(24*time.Hour), "d", d%(24*time.Hour)/time.Hour, "h")
 }

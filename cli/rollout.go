@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"slices"
 	"strconv"
@@ -12,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ullage/client"
+	"ullage/core/expr"
 	"ullage/core/layering"
 	"ullage/core/value"
 	"ullage/core/waves"
@@ -39,27 +42,13 @@ for which it is true. Whoever is left is the last wave. It shows who would be in
 which wave, and asks before it begins.`,
 		Example: "  ullage rollout start white-must max_temp=25 --wave 1 --wave 50% --per label.site --soak 10min --dry-run\n  ullage rollout start examples/cellars/layers/base.yaml --wave 'label.site == \"Kilnside\"' --dry-run",
 		Args:    atLeast(1, "a layer, and values"), ValidArgsFunction: layerThings.names(),
-		RunE: func(c *cobra.Command, args []string) error {
-			cl, err := connect(c)
-			if err != nil {
-				return err
-			}
-			l, err := layerAt(c, cl, args[0])
-			if err != nil {
-				return err
-			}
-			for _, a := range args[1:] {
-				name, text, ok := strings.Cut(a, "=")
-				if !ok {
-					return usageError{fmt.Errorf("%q is no setting; write it like max_temp=25", a)}
-				}
-				l.Set[name] = scalar(text)
-			}
-			if c.Flags().Changed("target") {
-				l.Target = target
-			}
+		RunE: func(c *cobra.Command, args []string) (err error) {
 			for _, s := range sizes {
-				p.Waves = append(p.Waves, sizeOf(s))
+				size, err := sizeOf(s)
+				if err != nil {
+					return usageError{fmt.Errorf("--wave %s: %w", s, err)}
+				}
+				p.Waves = append(p.Waves, size)
 			}
 			for _, d := range []struct {
 				text string
@@ -78,6 +67,27 @@ which wave, and asks before it begins.`,
 			}
 			if at != nil {
 				p.Start = *at
+			}
+			cl, err := connect(c)
+			if err != nil {
+				return err
+			}
+			l, err := layerAt(c, cl, args[0])
+			if err != nil {
+				return err
+			}
+			for _, a := range args[1:] {
+				name, text, ok := strings.Cut(a, "=")
+				if !ok {
+					return usageError{fmt.Errorf("%q is no setting; write it like max_temp=25", a)}
+				}
+				l.Set[name] = scalar(text)
+			}
+			if len(l.Set) == 0 {
+				return fmt.Errorf("there is no layer %s, and nothing is set; write its values behind it, or see: ullage layer list", args[0])
+			}
+			if c.Flags().Changed("target") {
+				l.Target = target
 			}
 			ask := client.RolloutStart{Layer: *l, Plan: p}
 			planned, err := cl.PlanRollout(c.Context(), ask)
@@ -106,7 +116,7 @@ which wave, and asks before it begins.`,
 	f := c.Flags()
 	f.StringArrayVar(&sizes, "wave", nil, "who is in the next wave: a number, a share like 10%, or a condition")
 	f.StringVar(&p.Per, "per", "", "label by which devices are grouped; numbers and shares are of each group")
-	f.StringVar(&p.Order, "order", "", "in which order devices are taken: hash, or headspace for the most headspace first")
+	wordFlag(c, &p.Order, "order", "", "in which order devices are taken, headspace being the most of it first", "hash", "headspace")
 	amountFlag(c, &p.AtMost, "at-most", 0, 0, "how many devices of a group may be on their way at once; 0 for no limit")
 	f.StringVar(&p.During, "during", "", "only in these hours of the week, in the zone of each device's site")
 	f.StringVar(&start, "start", "", "when it begins: a time of day, a time, or in how long, like 2h")
@@ -114,28 +124,31 @@ which wave, and asks before it begins.`,
 	f.StringArrayVar(&p.Gate.Conditions, "gate", nil, "a condition that must hold after each wave; the usual ones where none is given")
 	f.StringVar(&soak, "soak", "", "for how long the gate must hold; at least four intervals of the slowest device")
 	f.StringVar(&within, "within", "", "how long the gate waits for it")
-	f.Float64Var(&p.Gate.Reached, "reached", 0, "percent of a wave that must be reached; 90 where nothing is said")
-	f.StringVar(&p.Broken, "broken", "", "what is done when a gate breaks: stop, undo_wave or undo")
+	percentFlag(c, &p.Gate.Reached, "reached", "percent of a wave that must be reached; 90 where nothing is said")
+	wordFlag(c, &p.Broken, "broken", "", "what is done when a gate breaks", "stop", "undo_wave", "undo")
 	f.StringVar(&target, "target", "", "selector of the layer's devices")
 	f.BoolVar(&dry, "dry-run", false, "only show who would be in which wave")
 	f.BoolVar(&yes, "yes", false, "do not ask")
-	_ = c.RegisterFlagCompletionFunc("order", cobra.FixedCompletions([]string{"hash", "headspace"}, cobra.ShellCompDirectiveNoFileComp))
-	_ = c.RegisterFlagCompletionFunc("broken", cobra.FixedCompletions([]string{"stop", "undo_wave", "undo"}, cobra.ShellCompDirectiveNoFileComp))
 	return c
 }
 
 // sizeOf reads one wave.
-func sizeOf(s string) waves.Size {
+func sizeOf(s string) (size waves.Size, err error) {
 	s = strings.TrimSpace(s)
-	if n, err := strconv.Atoi(s); err == nil {
-		return waves.Size{Count: n}
-	}
-	if share, ok := strings.CutSuffix(s, "%"); ok {
-		if f, err := strconv.ParseFloat(strings.TrimSpace(share), 64); err == nil {
-			return waves.Size{Percent: f}
+	share, percent := strings.CutSuffix(s, "%")
+	f, notNumber := strconv.ParseFloat(strings.TrimSpace(share), 64)
+	switch {
+	case notNumber != nil && s != "":
+		if _, found := expr.Parse(s); len(found.Errors()) > 0 {
+			return size, found.Errors()
 		}
+		return waves.Size{Where: s}, nil
+	case percent && f > 0 && f <= 100:
+		return waves.Size{Percent: f}, nil
+	case !percent && f >= 1 && f <= 1e9 && f == math.Trunc(f):
+		return waves.Size{Count: int(f)}, nil
 	}
-	return waves.Size{Where: s}
+	return size, errors.New("that is no wave; write how many devices, such as 2, a share such as 10%, or a condition")
 }
 
 // layerAt reads a layer from a file, or gets one by its name; one that is not there is new.

@@ -214,11 +214,38 @@ func usage(c *cobra.Command) {
 	}
 }
 
+// alike are verbs that people try for one another.
+var alike = [][]string{
+	{"invite", "save", "set", "change", "create", "make", "publish", "load", "add", "new", "edit", "update", "put"},
+	{"remove", "retire", "revoke", "delete", "rm", "del", "drop", "destroy"},
+	{"stop", "undo", "withdraw", "cancel", "abort", "end"},
+	{"list", "ls", "all"},
+	{"show", "get", "describe", "info", "view", "cat"},
+}
+
+// meant returns the commands of another that may be meant by a word that is none: those
+// that are spelled so, and those that do such a thing.
+func meant(c *cobra.Command, given string) []string {
+	c.SuggestionsMinimumDistance = 2
+	near := c.SuggestionsFor(given)
+	for _, verbs := range alike {
+		if !slices.Contains(verbs, given) {
+			continue
+		}
+		near = nil
+		for _, v := range verbs {
+			if slices.ContainsFunc(c.Commands(), func(sub *cobra.Command) bool { return sub.Name() == v }) {
+				near = append(near, v)
+			}
+		}
+	}
+	return near[:min(len(near), 3)]
+}
+
 // noCommand says that a command does not have another, and which was meant.
 func noCommand(c *cobra.Command, given string) error {
-	c.SuggestionsMinimumDistance = 2
 	text := fmt.Sprintf("%s has no command %q", c.CommandPath(), given)
-	if near := c.SuggestionsFor(given); len(near) > 0 {
+	if near := meant(c, given); len(near) > 0 {
 		return errors.New(text + "; did you mean " + strings.Join(near, " or ") + "?")
 	}
 	return fmt.Errorf("%s; see: %s --help", text, c.CommandPath())

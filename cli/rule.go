@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 
 	"ullage/client"
 	"ullage/core/rule"
+	"ullage/core/yamldoc"
 )
 
 var ruleThings = things[client.Rule]{
@@ -24,15 +24,9 @@ var ruleThings = things[client.Rule]{
 		{"models", func(r client.Rule) string { return strings.Join(r.Models, " ") }},
 		{"devices", func(r client.Rule) string { return r.Devices }},
 	},
-	none: "There is no rule yet. Load one with: ullage rule load FILE",
-	read: rule.Parse,
-	yaml: func(r client.Rule) []byte {
-		b, err := yaml.Marshal(r)
-		if err != nil {
-			return nil
-		}
-		return b
-	},
+	none:    "There is no rule yet. Load one with: ullage rule load FILE",
+	read:    rule.Parse,
+	yaml:    func(r client.Rule) []byte { return yamldoc.Encode(r) },
 	removed: "its open alarms close", example: "must_too_warm", folder: "examples/cellars/rules", set: "disabled=true",
 	together: "rules",
 	asks: func(c *cobra.Command, cl *client.Client, r client.Rule) (string, error) {

@@ -262,3 +262,29 @@ func exitCodes() *cobra.Command {
 What a command prints is on standard output, why it failed on standard error.`,
 	}
 }
+
+// ratio is a flag that takes a share in percent.
+type ratio struct{ to *float64 }
+
+func (p ratio) String() string {
+	if p.to == nil {
+		return "0"
+	}
+	return strconv.FormatFloat(*p.to, 'g', -1, 64)
+}
+
+func (ratio) Type() string { return "percent" }
+
+func (p ratio) Set(s string) error {
+	v, err := strconv.ParseFloat(strings.TrimSuffix(s, "%"), 64)
+	if err != nil || !(v > 0 && v <= 100) {
+		return fmt.Errorf("it is a number of percent, above 0 and 100 at most")
+	}
+	*p.to = v
+	return nil
+}
+
+// percentFlag adds a flag that takes a share in percent.
+func percentFlag(c *cobra.Command, to *float64, name, help string) {
+	c.Flags().Var(ratio{to}, name, help)
+}

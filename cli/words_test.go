@@ -38,6 +38,9 @@ func TestWrongUse(t *testing.T) {
 		"query a b --step 0s": "has some width", "device create x1": "--model is needed", "rule remove": "one rule", "expr eval": "one expression",
 		"expr eval must_temp": "--device is needed", "sim --count -3": "a whole number, 1 or more", "query a b --steps 0": "1 or more",
 		"query a b --spam 5min": "did you mean --span?", "device list --zzzzzz": "see: ullage device list --help", "frobnicate": "has no command",
+		"rollout start x a=1 --wave 0": "a share such as 10%", "rollout start x a=1 --wave 2.5": "that is no wave", "rollout start x a=1 --wave 101%": "that is no wave",
+		"rollout start x a=1 --wave a=b": "two signs: ==", "rollout start x a=1 --reached 0": "above 0", "rollout start x a=1 --broken stp": "did you mean stop?",
+		"layer save x": "did you mean set or load?", "rollout cancel x": "did you mean stop or undo?", "key new": "did you mean make?", "layer rmove": "move or remove?",
 	} {
 		var out, errs bytes.Buffer
 		if code := Run(strings.Fields(args), strings.NewReader(""), &out, &errs); code != exitUsage || !strings.Contains(errs.String(), says) {

@@ -56,7 +56,7 @@ func (c *checker) metric(call, n *Node) *node {
 	}
 	was := c.inside
 	if c.inside == "" && c.grouped() {
-		c.report(call, "", "%s is of one device, and this rule is about a group; put it into a function such as max_of(…) or share(…)", what(call))
+		c.report(call, "", "%s is of one device, and a whole group is asked here; put it into a function such as max_of(…) or share(…)", what(call))
 		return nil
 	}
 	x := c.name(n, name)
@@ -328,7 +328,7 @@ func (c *checker) overWindow(n *Node, f *Function) *node {
 func (c *checker) timeIn(n *Node) *node {
 	was := c.inside
 	if c.grouped() && was == "" {
-		return c.report(n, "", "time_in is of one device, and this rule is about a group; put it into a function such as max_of(…)")
+		return c.report(n, "", "time_in is of one device, and a whole group is asked here; put it into a function such as max_of(…)")
 	}
 	c.inside = "time_in"
 	timed := c.timed

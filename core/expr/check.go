@@ -278,7 +278,7 @@ func (c *checker) allowed(n *Node, name Name) bool {
 			return false
 		}
 		if c.inside == "" && name.Scope != "label" {
-			c.report(n, "", "%s is of one device, and this rule is about a group; put it into a function such as max_of(…) or share(…)", name)
+			c.report(n, "", "%s is of one device, and a whole group is asked here; put it into a function such as max_of(…) or share(…)", name)
 			return false
 		}
 	}

@@ -437,13 +437,7 @@ func Differences(was, is *Rule) []string {
 }
 
 // YAML writes r as a rule file.
-func (r *Rule) YAML() []byte {
-	b, err := yaml.Marshal(r)
-	if err != nil {
-		return nil // texts, numbers and durations are always written
-	}
-	return b
-}
+func (r *Rule) YAML() []byte { return yamldoc.Encode(r) }
 
 // Loose reads a rule that Read refuses as far as it can be read, key by key, so
 // that all of its mistakes can be told at once. The errors are those of its form,

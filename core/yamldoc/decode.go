@@ -209,9 +209,10 @@ func kindOf(t reflect.Type) string {
 var nodes = map[ast.NodeType]string{ast.MappingType: "keys with values", ast.MappingValueType: "keys with values", ast.SequenceType: "a list", ast.NullType: "nothing",
 	ast.IntegerType: "a number", ast.FloatType: "a number", ast.BoolType: "true or false", ast.StringType: "a text", ast.LiteralType: "a text"}
 
-// Encode writes a thing as its file; nil for what cannot be written.
+// Encode writes a thing as its file, a whole number as people write it; nil for what cannot
+// be written.
 func Encode(x any) []byte {
-	b, err := yaml.Marshal(x)
+	b, err := yaml.MarshalWithOptions(x, yaml.AutoInt())
 	if err != nil {
 		return nil
 	}

@@ -111,3 +111,10 @@ func TestDecode(t *testing.T) {
 		}
 	}
 }
+
+func TestEncodeWritesWholeNumbersAsSuch(t *testing.T) {
+	got := string(yamldoc.Encode(map[string]any{"a": 3.0, "b": 1.5, "c": "3", "d": 1e21, "e": -0.25}))
+	if want := "a: 3\nb: 1.5\nc: \"3\"\nd: 1e+21\ne: -0.25\n"; got != want {
+		t.Errorf("it is %q, want %q", got, want)
+	}
+}
