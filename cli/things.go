@@ -419,7 +419,11 @@ func (n things[T]) remove() *cobra.Command {
 				return err
 			}
 			if !yes {
-				if err := confirm(c, fmt.Sprintf("Remove the %s %s?", n.said(), args[0])); err != nil {
+				what := fmt.Sprintf("Remove the %s %s", n.said(), args[0])
+				if n.removed != "" {
+					what += " (" + n.removed + ")"
+				}
+				if err := confirm(c, what+"?"); err != nil {
 					return err
 				}
 			}

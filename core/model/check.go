@@ -178,8 +178,13 @@ func believe(when, arrived time.Time) (time.Time, time.Time, value.Quality) {
 }
 
 func clockFinding(at string, q value.Quality, deviceAt, arrived time.Time) Finding {
-	return Finding{at, fmt.Sprintf("%s: the device says %s; stored at its arrival, %s",
-		q.Words()[0], deviceAt.Format(time.RFC3339), arrived.UTC().Format(time.RFC3339))}
+	says := fmt.Sprintf("%s: the device says %s; stored at its arrival, %s",
+		q.Words()[0], deviceAt.Format(time.RFC3339), arrived.UTC().Format(time.RFC3339))
+	const year = 365 * 24 * time.Hour
+	if d := time.Unix(deviceAt.UnixMilli(), 0).Sub(arrived); q&value.ClockNotSet != 0 && d.Abs() < year {
+		says += "; it looks like seconds, and a time that is a number counts milliseconds"
+	}
+	return Finding{at, says}
 }
 
 // Sample is one decoded value of a message: a name and what encoding/json

@@ -242,6 +242,51 @@ func TestReadingsRefusesWhole(t *testing.T) {
 	}
 }
 
+// A message that is no JSON is told where it ceases to be, and what was meant there.
+func TestMessagesThatAreNearlyJSON(t *testing.T) {
+	m := scenario.Model(t, "tank-probe")
+	for body, want := range map[string]string{
+		`hot`:                      "line 1, column 1: 'h' cannot begin a value; texts stand in double quotes, numbers begin with a digit or a minus",
+		`{"ullage":21,4}`:          "line 1, column 14: a number has a point for its decimals, not a comma",
+		`{"ullage":21`:             "line 1, column 13: it ends too early; a bracket or a quote is not closed",
+		`{"ullage":21.5.3}`:        "line 1, column 15: a comma or a closing bracket is missing before '.'",
+		`{ullage:21}`:              "line 1, column 2: 'u' cannot begin a name; names stand in double quotes",
+		`{'ullage':21}`:            `line 1, column 2: '\'' cannot begin a name; names stand in double quotes`,
+		`{"ullage":21}}`:           "line 1, column 14: '}' stands behind the end of it",
+		"{\n\"ullage\":21,\n}":     "line 3, column 1: there is a comma too many before '}'",
+		`[{"ullage":21},]`:         "line 1, column 16: there is a comma too many before ']'",
+		`{"ullage":+5}`:            "line 1, column 11: '+' cannot begin a value; texts stand in double quotes, numbers begin with a digit or a minus",
+		`[{"ullage":1} {}]`:        "line 1, column 15: a comma or a closing bracket is missing before '{'",
+		"{\"ullage\":\"a\nb\"}":    `line 1, column 13: invalid character '\n' in string literal`,
+		`{"ullage":1e999,"a":}`:    "line 1, column 21: '}' cannot begin a value; texts stand in double quotes, numbers begin with a digit or a minus",
+		`{"ullage":1}` + "\x00":    "line 1, column 13: '\\x00' stands behind the end of it",
+		"\n\n  {\"ullage\": nope}": "line 3, column 15: invalid character 'o' in literal null (expecting 'u')",
+	} {
+		_, err := m.Readings([]byte(body), arrived)
+		if got := fmt.Sprint(err); got != "the message is not JSON: "+want {
+			t.Errorf("%q is told\n%s, want\n%s", body, got, want)
+		}
+	}
+}
+
+// A clock that is not set is told apart from a time in seconds.
+func TestTimesInSeconds(t *testing.T) {
+	m := scenario.Model(t, "tank-probe")
+	for body, seconds := range map[string]bool{
+		fmt.Sprintf(`{"at":%d,"ullage":1}`, arrived.Unix()):              true,
+		fmt.Sprintf(`{"at":%d,"ullage":1}`, arrived.Unix()-86400):        true,
+		`{"at":9000,"ullage":1}`:                                         false,
+		`{"at":"1970-01-01T00:00:09Z","ullage":1}`:                       false,
+		fmt.Sprintf(`{"at":%d,"ullage":1}`, arrived.Unix()-2*365*86400):  false,
+		fmt.Sprintf(`{"at":%d,"ullage":1}`, arrived.UnixMilli()+3600000): false,
+	} {
+		got, err := m.Readings([]byte(body), arrived)
+		if err != nil || len(got.Marked) != 1 || strings.Contains(got.Marked[0].Sentence, "looks like seconds") != seconds {
+			t.Errorf("%s is told %+v, %v; seconds: %v", body, got.Marked, err, seconds)
+		}
+	}
+}
+
 func TestSentencesTeach(t *testing.T) {
 	m := scenario.Model(t, "tank-probe")
 	got, err := m.Readings([]byte(`{"must_temp":"hot","must_tmp":1,"battery":9,"density":{"v":1},"ullage":1e999}`), arrived)

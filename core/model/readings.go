@@ -40,7 +40,8 @@ func (p *Problem) Error() string { return p.Sentence }
 
 func notJSON(body []byte, err error) error {
 	f := jsonFinding(body, err)
-	return &Problem{Finding{"", "the message is not JSON: " + strings.Replace(f.Sentence, "this is not JSON: ", "", 1)}}
+	says := strings.Replace(f.Sentence, "this is not JSON: ", "", 1)
+	return &Problem{Finding{"", "the message is not JSON: " + strings.Replace(says, "the file ends", "it ends", 1)}}
 }
 
 var tooMany = &Problem{Finding{"", fmt.Sprintf("the message carries more than %d readings; send it in parts", MaxReadings)}}

@@ -421,12 +421,42 @@ func (r *reader) members(n *node, depth int) *Finding {
 	return nil
 }
 
+// plainly says what the library of JSON found at a place, and what was meant there where that
+// can be told.
+func plainly(src []byte, at int, found string) string {
+	what, where, ok := strings.Cut(strings.TrimPrefix(found, "invalid character "), "' ")
+	if !ok || !strings.HasPrefix(what, "'") || at >= len(src) {
+		return found
+	}
+	what += "'"
+	digit := func(i int) bool { return i >= 0 && i < len(src) && src[i] >= '0' && src[i] <= '9' }
+	before := bytes.TrimRight(src[:at], " \t\r\n")
+	switch {
+	case (src[at] == '}' || src[at] == ']') && bytes.HasSuffix(before, []byte(",")):
+		return "there is a comma too many before " + what
+	case digit(at) && digit(at-2) && src[at-1] == ',' && where == "looking for beginning of object key string":
+		return "a number has a point for its decimals, not a comma"
+	case where == "looking for beginning of object key string":
+		return what + " cannot begin a name; names stand in double quotes"
+	case where == "looking for beginning of value":
+		return what + " cannot begin a value; texts stand in double quotes, numbers begin with a digit or a minus"
+	case strings.HasPrefix(where, "after object key:value pair"), strings.HasPrefix(where, "after array element"):
+		return "a comma or a closing bracket is missing before " + what
+	case where == "after top-level value":
+		return what + " stands behind the end of it"
+	}
+	return found
+}
+
 func jsonFinding(src []byte, err error) Finding {
 	offset := int64(len(src))
 	pointer := ""
 	sentence := "the file ends too early; a bracket or a quote is not closed"
-	if se, ok := err.(*json.SyntaxError); ok {
-		offset, sentence = se.Offset, "this is not JSON: "+se.Error()
+	if se, ok := err.(*json.SyntaxError); ok && se.Error() == "unexpected end of JSON input" {
+		offset = se.Offset
+	} else if ok {
+		offset = max(se.Offset-1, 0) // it counts what was read, with what is wrong
+		sentence = "this is not JSON: " + plainly(src, int(offset), se.Error())
 	} else if te, ok := err.(*json.UnmarshalTypeError); ok {
 		offset, pointer = te.Offset, "/"+strings.ReplaceAll(te.Field, ".", "/")
 		sentence = fmt.Sprintf("this is %s; the standard wants %s", te.Value, te.Type)

@@ -193,8 +193,11 @@ func (d *Intake) Accept(m Message, done func(Outcome)) {
 	case isEvent:
 		d.acceptEvent(m, dev, name, arrived, func(o Outcome) { done(d.finish(m, arrived, o)) })
 	default:
-		done(d.finish(m, arrived, Outcome{Err: fault.New(fault.NotFound, "%q is not taken here", m.Kind).
-			Then("a device sends readings, about, applied, reply, log and event/NAME")}))
+		sends := "a device sends readings, about, applied, reply, log and event/NAME"
+		if near := value.Nearest(string(m.Kind), []string{string(Readings), string(About), string(Applied), string(Reply), string(Log)}); near != "" {
+			sends = "did you mean " + near + "?"
+		}
+		done(d.finish(m, arrived, Outcome{Err: fault.New(fault.NotFound, "%q is not taken here", m.Kind).Then("%s", sends)}))
 	}
 }
 

@@ -174,7 +174,8 @@ func TestVerdicts(t *testing.T) {
 		{"two kept", "readings", `{"ullage":31,"density":1010,"must_temp":"hot"}`, 2, "; the other 2 fields were kept"},
 		{"none kept", "readings", `{"must_temp":"hot"}`, 0, "; nothing was kept"},
 		{"no JSON", "readings", `{`, 0, "not JSON"},
-		{"no such kind", "reading", `{}`, 0, `"reading" is not taken here`},
+		{"no such kind", "reading", `{}`, 0, `"reading" is not taken here; did you mean readings?`},
+		{"nothing like a kind", "temperature", `{}`, 0, `"temperature" is not taken here; a device sends readings, about`},
 		{"too large", "readings", `{"ullage":30` + strings.Repeat(" ", 100) + `}`, 0, "the message has 113 bytes; 100 are taken at most; send it in parts"},
 	} {
 		got := take(v, c.topic, c.body)
