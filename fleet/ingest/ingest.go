@@ -403,8 +403,8 @@ func contentType(ct string, body []byte) *fault.Error {
 			Then("send it with the type it has, or with none")
 	}
 	switch ct {
-	case "", senmlJSON, senmlCBOR, plainCBOR, "application/json", "application/json; charset=utf-8",
-		"application/octet-stream", "text/plain", "application/x-www-form-urlencoded":
+	case "", senmlJSON, senmlCBOR, plainCBOR, "application/json", "application/octet-stream",
+		"text/plain", "application/x-www-form-urlencoded":
 		return nil
 	}
 	return fault.New(fault.Invalid, "content type %q is not read", ct).

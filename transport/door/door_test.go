@@ -259,6 +259,20 @@ func TestOneOrderOverAllDoors(t *testing.T) {
 
 // Whatever comes, a message is answered once, nothing of a neighbour changes,
 // and a refusal is one sentence of bounded length that holds no token.
+// The parameters of a content type, and how it is written, do no harm.
+func TestContentTypes(t *testing.T) {
+	b := newBench(t, app.Options{}, nil)
+	v := b.admit(hub, "mqtt")
+	for content, kept := range map[string]int{"": 1, "application/json": 1, "application/json;charset=UTF-8": 1, "Application/JSON ; charset=utf-8": 1,
+		"text/plain; charset=utf-8": 1, "application/xml": 0, "application/cbor": 0} {
+		done := make(chan door.Verdict, 1)
+		v.Take(door.Message{Name: "readings", Body: []byte(`{"cpu_temp":41}`), ContentType: content}, func(o door.Verdict) { done <- o })
+		if got := <-done; got.Kept != kept || (kept == 0) != (got.Problem != nil) {
+			t.Errorf("%q: %d kept, %s; want %d", content, got.Kept, got.Reason(), kept)
+		}
+	}
+}
+
 func FuzzTake(f *testing.F) {
 	for _, s := range []struct{ name, body, content string }{
 		{"readings", `{"ullage":30}`, "application/json"}, {"readings", `[{"n":"ullage","v":30}]`, "application/senml+json"},

@@ -56,7 +56,7 @@ func (v *Device) Take(m Message, done func(Verdict)) {
 	v.lane.order.Lock()
 	defer v.lane.order.Unlock()
 	v.door.o.Intake.Accept(ingest.Message{Device: v.ID, Kind: ingest.Kind(m.Name), Body: m.Body,
-		ContentType: strings.ToLower(m.ContentType), Transport: v.Transport, Remote: v.Remote, Dup: m.Dup, PacketID: m.PacketID}, func(o ingest.Outcome) {
+		ContentType: mediaType(m.ContentType), Transport: v.Transport, Remote: v.Remote, Dup: m.Dup, PacketID: m.PacketID}, func(o ingest.Outcome) {
 		done(judge(o))
 	})
 }
@@ -95,6 +95,12 @@ func (v *Device) speaksFor(id string) *fault.Error {
 	return fault.New(fault.NotAllowed, "%s is the hub of %s; what a hub says for a device behind it is not taken yet",
 		v.ID, d.ID).
 		Then("let the device send by itself until then")
+}
+
+// mediaType is a content type without its parameters.
+func mediaType(s string) string {
+	s, _, _ = strings.Cut(s, ";")
+	return strings.ToLower(strings.TrimSpace(s))
 }
 
 // judge maps what became of a message to what a device is told, once for all

@@ -7,6 +7,7 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -134,6 +135,11 @@ func (w *handler) post(name string) gin.HandlerFunc {
 			answer(c, dev.Refuse(name, w.Door.TooLarge(c.Request.ContentLength)))
 			return
 		}
+		if coding := c.GetHeader("Content-Encoding"); coding != "" && !strings.EqualFold(coding, "identity") {
+			answer(c, dev.Refuse(name, fault.New(fault.Invalid, "content encoding %q is not read", value.Clip(coding, 40)).
+				Then("send the message as it is")))
+			return
+		}
 		body, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, most))
 		if err != nil {
 			why := fault.New(fault.Invalid, "the message ended before it was whole").Then("send it again")
@@ -173,6 +179,14 @@ func answer(c *gin.Context, v door.Verdict) {
 // the revision is another one, or answers 304 when the time is up.
 func (w *handler) intended(c *gin.Context) {
 	dev := caller(c)
+	if !only(c, "not", "wait") {
+		return
+	}
+	if c.Query("wait") != "" && c.Query("not") == "" {
+		refuse(c, fault.New(fault.Invalid, "?wait waits until the revision is another one, and ?not says which you have").
+			Then("write ?not=12&wait=30s"))
+		return
+	}
 	body, revision, err := dev.Intended()
 	if err != nil {
 		refuse(c, fault.From(err))
@@ -220,6 +234,23 @@ func (w *handler) intended(c *gin.Context) {
 	c.Data(http.StatusOK, "application/json", body)
 }
 
+// only refuses what an address asks beside some names: a wait whose name is misspelled would
+// be asked for again at once, for ever.
+func only(c *gin.Context, names ...string) bool {
+	for name := range c.Request.URL.Query() {
+		if slices.Contains(names, name) {
+			continue
+		}
+		next := "there is ?" + strings.Join(names, " and ?")
+		if near := value.Nearest(name, names); near != "" {
+			next = "did you mean ?" + near + "?"
+		}
+		refuse(c, fault.New(fault.Invalid, "?%s is not known here", value.Clip(name, 40)).Then("%s", next))
+		return false
+	}
+	return true
+}
+
 // waiting reads ?wait=30s; it refuses what is no duration.
 func waiting(c *gin.Context) (time.Duration, bool) {
 	s := c.Query("wait")
@@ -239,6 +270,9 @@ func waiting(c *gin.Context) (time.Duration, bool) {
 // is up. What is not replied to comes again.
 func (w *handler) commands(c *gin.Context) {
 	dev := caller(c)
+	if !only(c, "wait") {
+		return
+	}
 	wait, ok := waiting(c)
 	if !ok {
 		return

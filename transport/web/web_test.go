@@ -109,6 +109,10 @@ func TestRefusals(t *testing.T) {
 		{"no such path", "GET", "/device/v2/readings", nil, 404, ""},
 		{"wrong method", "DELETE", "/device/v1/readings", nil, 405, ""},
 		{"wrong content type", "POST", "/device/v1/readings", []string{"Content-Type", "application/xml"}, 422, "not read"},
+		{"packed", "POST", "/device/v1/readings", []string{"Content-Encoding", "gzip"}, 422, "content encoding \"gzip\" is not read; send the message as it is"},
+		{"a wait for nothing", "GET", "/device/v1/intended?wait=30s", nil, 422, ""},
+		{"a misspelled wait", "GET", "/device/v1/intended?not=1&wiat=30s", nil, 422, ""},
+		{"another misspelled wait", "GET", "/device/v1/commands?waits=30s", nil, 422, ""},
 	} {
 		status, answer := b.call(c.method, c.path, `{"load":1}`, c.headers...)
 		if status != c.status {
