@@ -223,6 +223,20 @@ var alike = [][]string{
 	{"show", "get", "describe", "info", "view", "cat"},
 }
 
+// flagsAlike are names that people try for a flag.
+var flagsAlike = map[string][]string{
+	"span":      {"from", "since", "start", "to", "until", "end", "last", "range", "time"},
+	"where":     {"filter", "selector", "query", "if", "only"},
+	"output":    {"format", "json", "yaml", "csv"},
+	"group-by":  {"group", "by", "per"},
+	"aggregate": {"function", "agg", "fn"},
+	"limit":     {"max", "top", "count", "n", "head"},
+	"order":     {"sort", "sort-by"},
+	"step":      {"interval", "resolution", "every", "bucket"},
+	"label":     {"tag", "labels"},
+	"yes":       {"force", "y", "f", "no-confirm"},
+}
+
 // meant returns the commands of another that may be meant by a word that is none: those
 // that are spelled so, and those that do such a thing.
 func meant(c *cobra.Command, given string) []string {
@@ -287,7 +301,14 @@ func unknownFlag(c *cobra.Command, err error) error {
 			names = append(names, f.Name)
 		}
 	})
-	if near := value.Nearest(unknown.GetSpecifiedName(), names); near != "" {
+	given := unknown.GetSpecifiedName()
+	near := value.Nearest(given, names)
+	for name, others := range flagsAlike {
+		if slices.Contains(names, name) && slices.Contains(others, given) {
+			near = name
+		}
+	}
+	if near != "" {
 		return fmt.Errorf("%w; did you mean --%s? See: %s --help", err, near, c.CommandPath())
 	}
 	return fmt.Errorf("%w; see: %s --help", err, c.CommandPath())

@@ -41,6 +41,8 @@ func TestWrongUse(t *testing.T) {
 		"rollout start x a=1 --wave 0": "a share such as 10%", "rollout start x a=1 --wave 2.5": "that is no wave", "rollout start x a=1 --wave 101%": "that is no wave",
 		"rollout start x a=1 --wave a=b": "two signs: ==", "rollout start x a=1 --reached 0": "above 0", "rollout start x a=1 --broken stp": "did you mean stop?",
 		"layer save x": "did you mean set or load?", "rollout cancel x": "did you mean stop or undo?", "key new": "did you mean make?", "layer rmove": "move or remove?",
+		"query a b --from 2026-03-01": "did you mean --span?", "device list --filter x": "did you mean --where?", "device list --json": "did you mean --output?",
+		"rule remove x --force": "did you mean --yes?", "device list --sort id": "did you mean --order?", "query a b --interval 1h": "did you mean --step?",
 	} {
 		var out, errs bytes.Buffer
 		if code := Run(strings.Fields(args), strings.NewReader(""), &out, &errs); code != exitUsage || !strings.Contains(errs.String(), says) {
