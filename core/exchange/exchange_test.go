@@ -253,3 +253,26 @@ func TestForeignTables(t *testing.T) {
 		}
 	}
 }
+
+func TestTimesOfJSONLines(t *testing.T) {
+	for at, want := range map[string]string{
+		`"2025-03-01T10:00:00Z"`:           "",
+		`"2025-03-01T11:00:00\u002B01:00"`: "", // as some libraries write a plus
+		`1740823200000`:                    "",
+		`1740823200`:                       "looks like seconds",
+		`1740823200000.5`:                  "is no time",
+		`null`:                             "the time is missing",
+		`true`:                             `"true" is no time`,
+		`{}`:                               "is no time",
+	} {
+		r, err := exchange.NewReader(strings.NewReader(`{"device":"d","metric":"m","value":1,"at":`+at+"}\n"), exchange.Lines, zero)
+		if err != nil {
+			t.Fatal(err)
+		}
+		x, err := r.Next()
+		if (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) ||
+			err == nil && !x.At.Equal(time.Date(2025, 3, 1, 10, 0, 0, 0, time.UTC)) {
+			t.Errorf("%s is %s, %v; want %q", at, x.At, err, want)
+		}
+	}
+}

@@ -280,6 +280,19 @@ func words(x any) (out []string) {
 	return out
 }
 
+// asWritten is a time of JSON as it would stand in a table.
+func asWritten(at any) string {
+	switch at := at.(type) {
+	case string:
+		return at
+	case float64:
+		return strconv.FormatFloat(at, 'f', -1, 64)
+	case nil:
+		return ""
+	}
+	return fmt.Sprint(at)
+}
+
 type lineReader struct {
 	s *bufio.Scanner
 	n int
@@ -293,9 +306,7 @@ func (l *lineReader) Next() (Row, error) {
 		}
 		var o struct {
 			Device, Metric, Unit string
-			At                   json.RawMessage
-			Value                any
-			Quality              any
+			At, Value, Quality   any
 			DeviceAt             any `json:"device_at"`
 		}
 		if err := json.Unmarshal(l.s.Bytes(), &o); err != nil {
@@ -308,7 +319,7 @@ func (l *lineReader) Next() (Row, error) {
 		if err != nil {
 			return Row{}, &BadLine{l.n, "the value is " + err.Error()}
 		}
-		return Row{Line: l.n, Device: o.Device, Name: o.Metric, Unit: o.Unit, Value: v}.stated(strings.Trim(strings.TrimPrefix(string(o.At), "null"), `"`), words(o.Quality),
+		return Row{Line: l.n, Device: o.Device, Name: o.Metric, Unit: o.Unit, Value: v}.stated(asWritten(o.At), words(o.Quality),
 			strings.Join(words(o.DeviceAt), ""))
 	}
 	if err := l.s.Err(); err != nil {

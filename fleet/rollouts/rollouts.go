@@ -285,7 +285,9 @@ func (r *Rollouts) Plan(x layering.Layer, p waves.Plan) (Planned, error) {
 	for i, w := range p.Waves {
 		if w.Where != "" {
 			if matching[i], err = r.o.Matching(w.Where); err != nil {
-				return out, err
+				wrong := *fault.From(err)
+				wrong.Sentence = fmt.Sprintf("wave %d, %s", i+1, wrong.Sentence)
+				return out, &wrong
 			}
 		}
 		for _, id := range w.Devices {

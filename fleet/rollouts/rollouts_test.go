@@ -447,7 +447,7 @@ func TestRolloutsThatAreRefused(t *testing.T) {
 		"nothing to roll out":        {layering.Layer{Name: "base", Target: `label.site == "Nowhere"`, Set: map[string]any{"stir_at": 20.0}}, plan()},
 		"is no label":                {base(20.0), waves.Plan{Per: "site"}},
 		"no device \"tank-x\"":       {base(20.0), waves.Plan{Waves: []waves.Size{{Devices: []string{"tank-x"}}}}},
-		"column 1":                   {base(20.0), waves.Plan{Waves: []waves.Size{{Where: "mst_temp > 3"}}}},
+		"wave 1, where: column 1":    {base(20.0), waves.Plan{Waves: []waves.Size{{Where: "mst_temp > 3"}}}},
 		"a condition compares it":    {base(20.0), waves.Plan{Gate: waves.Gate{Conditions: []string{"mean_of(must_temp)"}}}},
 		"put it into a function":     {base(20.0), waves.Plan{Gate: waves.Gate{Conditions: []string{"must_temp > 3"}}}},
 		"no metric must_tmp":         {base(20.0), waves.Plan{Gate: waves.Gate{Conditions: []string{"mean_of(must_tmp) > 3"}}}},
