@@ -106,6 +106,8 @@ func explain(err error) string {
 		return p.Error() + ", with: ullage login URL"
 	case errors.As(err, &p) && hints[p.Code+" "+p.About] != "":
 		return p.Error() + "; " + hints[p.Code+" "+p.About]
+	case errors.As(err, &p) && p.Code == "not-found" && slices.Contains(nouns, p.About):
+		return p.Error() + "; see: ullage " + strings.ReplaceAll(p.About, " ", "-") + " list"
 	case errors.Is(err, context.Canceled):
 		return "interrupted; what was done until then stays done"
 	}
@@ -115,10 +117,12 @@ func explain(err error) string {
 // hints say in commands how to go on, by the code of a problem and the noun that
 // it is about.
 var hints = map[string]string{
-	"not-found device": "see: ullage device list", "conflict device": "give it a new token with: ullage device renew",
-	"not-found alarm": "see: ullage alarm list", "not-found rule": "see: ullage rule list", "not-found model": "see: ullage model list, or publish one with: ullage model publish FILE",
+	"conflict device": "give it a new token with: ullage device renew", "not-found model": "see: ullage model list, or publish one with: ullage model publish FILE",
 	"invalid model": "see what it has with: ullage model show MODEL", "too-many command": "see them with: ullage command list DEVICE",
 }
+
+// nouns are those whose lists say which there are.
+var nouns = []string{"device", "alarm", "rule", "site", "layer", "rollout", "board", "person", "team", "key", "join key", "join request", "maintenance"}
 
 func codeOf(err error) int {
 	var u *client.Unreachable

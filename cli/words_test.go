@@ -2,10 +2,13 @@ package cli
 
 import (
 	"bytes"
+	"fmt"
 	"strings"
 	"testing"
 
 	"github.com/spf13/cobra"
+
+	"ullage/client"
 )
 
 // A narrow terminal keeps what something is and what it says.
@@ -52,6 +55,23 @@ func TestWrongUse(t *testing.T) {
 	var out, errs bytes.Buffer
 	if code := Run([]string{"help", "exit-codes"}, nil, &out, &errs); code != 0 || !strings.Contains(out.String(), "could not be reached") {
 		t.Errorf("the help of exit codes is %q, %d", out.String(), code)
+	}
+}
+
+// Whoever asks for something that is not there is led to the list of all of its kind, which
+// is there.
+func TestAbsentThings(t *testing.T) {
+	root := newRoot()
+	for _, noun := range nouns {
+		says := explain(fmt.Errorf("asked: %w", &client.Problem{Code: "not-found", About: noun, Detail: "there is none"}))
+		_, line, ok := strings.Cut(says, "; see: ullage ")
+		c, rest, err := root.Find(strings.Fields(line))
+		if !ok || err != nil || len(rest) > 0 || c.Name() != "list" {
+			t.Errorf("of a %s that is not there it says %q, which finds %v, %v, %v", noun, says, c.CommandPath(), rest, err)
+		}
+	}
+	if says := explain(&client.Problem{Code: "not-found", About: "session", Detail: "it may have ended"}); strings.Contains(says, "list") {
+		t.Errorf("sessions have no list, and it says %q", says)
 	}
 }
 
