@@ -55,7 +55,7 @@ func TestCommandsOverHTTP(t *testing.T) {
 	}
 	for path, want := range map[string]int{"/device/v1/events/spilt": http.StatusUnprocessableEntity,
 		"/device/v1/commands?wait=soon": http.StatusUnprocessableEntity,
-		"/device/v1/commands?wait=-5s": http.StatusUnprocessableEntity} {
+		"/device/v1/commands?wait=-5s":  http.StatusUnprocessableEntity} {
 		method := http.MethodPost
 		if strings.Contains(path, "commands") {
 			method = http.MethodGet
