@@ -252,9 +252,17 @@ func (b *Settings) keptBefore(s *State) layering.Settings {
 	return out
 }
 
-// Start works out what is intended for every device, where a stop of the service left
-// something undone. From then on Touch works it out again.
+// Start goes on with the changes of many devices that were interrupted, and works out what is
+// intended for every device, where a stop of the service left something undone. From then on
+// Touch works it out again. Before it, not all sources are laid, so nothing is worked out.
 func (b *Settings) Start() {
+	var jobs []string
+	for id := range b.jobs.All() {
+		jobs = append(jobs, id)
+	}
+	for _, id := range jobs {
+		b.slice(id)
+	}
 	all := make([]string, 0, b.states.Len())
 	for _, d := range b.devices.List() {
 		all = append(all, d.ID)

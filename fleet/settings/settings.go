@@ -185,9 +185,6 @@ func Open(ctx context.Context, o Options) (*Settings, error) {
 		open[j.ID] = &j
 	}
 	b.jobs = commit.NewTable(open)
-	for _, j := range jobs {
-		b.slice(j.ID)
-	}
 	return b, nil
 }
 
