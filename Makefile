@@ -12,10 +12,11 @@ LDFLAGS = -s -w -X ullage/server.Version=$(VERSION)
 demo: build ## build, start the service with the simulated fleet, run until Ctrl-C
 	@bin/ullage demo $(ARGS)
 
+test race: export TMPDIR := $(shell scripts/tmpdir.sh)
 test: build ## everything: lint, unit tests, end-to-end tests
 	@scripts/setup.sh test
 	@$(MAKE) --no-print-directory test/corpora/node_modules/.stamp lint
-	go test -timeout 15m ./...
+	go test -parallel 4 -timeout 18m ./...
 	go test ./test/attack -args -hard 1
 	@$(MAKE) --no-print-directory race
 

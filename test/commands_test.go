@@ -105,10 +105,10 @@ func TestDocumentedCommands(t *testing.T) {
 	dev := struct {
 		Token string `json:"token"`
 	}{}
-	out, _, _ := run("ullage device create doc-tank --model tank-probe -o json", 20*time.Second)
+	out, _, _ := run("ullage device create doc-tank --model tank-probe -o json", within)
 	ok(t, json.Unmarshal([]byte(out), &dev))
 	env = append(env, "ID=doc-tank", "TOKEN="+dev.Token)
-	out, _, _ = run("ullage device create doc-air --model cellar-air -o json", 20*time.Second)
+	out, _, _ = run("ullage device create doc-air --model cellar-air -o json", within)
 	ok(t, json.Unmarshal([]byte(out), &dev))
 	env = append(env, "AIR_TOKEN="+dev.Token)
 	var alarms client.Page[client.Alarm]
@@ -140,7 +140,7 @@ func TestDocumentedCommands(t *testing.T) {
 					continue
 				}
 				if strings.Contains(line, "$COMMAND") {
-					out, _, _ := run(`ullage command give doc-tank zero_level reference_cm=30 --wait 0s -o json`, 20*time.Second)
+					out, _, _ := run(`ullage command give doc-tank zero_level reference_cm=30 --wait 0s -o json`, within)
 					var c struct{ ID string }
 					ok(t, json.Unmarshal([]byte(out), &c))
 					env = append(env, "COMMAND="+c.ID)

@@ -27,22 +27,22 @@ func TestACommandForMany(t *testing.T) {
 	p := open(t, s, "/")
 	ok(t, p.SignIn("engineer", service.Password))
 	ok(t, p.Go(s.Console+"/?view=list"))
-	ok(t, p.WaitText("tank-fennimore-04", within))
+	ok(t, p.WaitText("tank-fennimore-04"))
 	ok(t, p.ClickText("Give a command…"))
 	ok(t, p.Wait(`(() => { const l = document.querySelector("[role=dialog] select");
 		const i = l ? [...l.options].findIndex((o) => o.text.includes("tank-probe") && o.text.toLowerCase().includes("zero")) : -1;
 		if (i < 0) return false;
 		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(l, String(i));
-		l.dispatchEvent(new Event("change", { bubbles: true })); return true })()`, within))
+		l.dispatchEvent(new Event("change", { bubbles: true })); return true })()`))
 	ok(t, p.Type("#input-reference_cm", "30"))
 	ok(t, p.Type("[role=dialog] input[inputmode=numeric]:not(#input-reference_cm)", "2"))
 	ok(t, p.ClickText("See who gets it"))
-	ok(t, p.WaitText("1 device left out: cellar-air", within))
+	ok(t, p.WaitText("1 device left out: cellar-air"))
 	quiet(t, p, "giving a command to many")
 	ok(t, p.ClickText("Give it to 4 devices"))
-	ok(t, p.Wait(`location.pathname.startsWith("/commands/")`, within))
-	ok(t, p.WaitText("2 waiting", within))
-	ok(t, p.WaitText("2 come after these", within))
+	ok(t, p.Wait(`location.pathname.startsWith("/commands/")`))
+	ok(t, p.WaitText("2 waiting"))
+	ok(t, p.WaitText("2 come after these"))
 
 	// One of the two replies over HTTP, and the third has its turn.
 	js, err := s.Client.CommandJobs(t.Context())
@@ -59,17 +59,17 @@ func TestACommandForMany(t *testing.T) {
 	}
 	_, err = shell(t, fmt.Sprintf(`curl -sS -H 'Authorization: Bearer %s' -d '{"id":"%s","output":{"offset_cm":-0.7}}' http://%s/device/v1/replies`, tokens[first], got[0].ID, s.HTTP))
 	ok(t, err)
-	ok(t, p.WaitText("1 done", within))
-	ok(t, p.WaitText("1 come after these", within))
-	ok(t, p.WaitText("−0.7", within))
+	ok(t, p.WaitText("1 done"))
+	ok(t, p.WaitText("1 come after these"))
+	ok(t, p.WaitText("−0.7"))
 	quiet(t, p, "a command for many")
 	if out := cli(t, s, "command", "results", js[0].ID, "-o", "csv"); strings.Count(out, "\n") != 4 || !strings.Contains(out, "-0.7") {
 		t.Errorf("as CSV it is\n%s", out)
 	}
 	ok(t, p.ClickText("Withdraw…"))
 	ok(t, p.ClickText("Withdraw it for 3 devices"))
-	ok(t, p.WaitText("2 withdrawn", within))
-	ok(t, p.WaitText("withdrawn by engineer", within))
+	ok(t, p.WaitText("2 withdrawn"))
+	ok(t, p.WaitText("withdrawn by engineer"))
 	j, err := s.Client.CommandJob(t.Context(), js[0].ID, 0)
 	ok(t, err)
 	if j.EndedAt == nil || j.Given != 3 || j.Counts["done"] != 1 {

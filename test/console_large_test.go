@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -65,9 +64,9 @@ func TestLargeFleetInTheConsole(t *testing.T) {
 	p := open(t, s, "/")
 	ok(t, p.SignIn("engineer", service.Password))
 	ok(t, p.Go(s.Console+"/"))
-	ok(t, p.Wait(`document.querySelector("section[aria-label=Vessels]")?.dataset.devices === "1600"`, 20*time.Second))
-	ok(t, p.WaitText("1\u2009600 devices at 2 sites", 5*time.Second))
-	ok(t, p.WaitText("1\u2009560 awaited", 5*time.Second))
+	ok(t, p.Wait(`document.querySelector("section[aria-label=Vessels]")?.dataset.devices === "1600"`))
+	ok(t, p.WaitText("1\u2009600 devices at 2 sites"))
+	ok(t, p.WaitText("1\u2009560 awaited"))
 	few, err := browser.Eval[int](p, `document.querySelectorAll("section[aria-label=Vessels] li").length`)
 	if err != nil || few < 1 || few > sound {
 		t.Errorf("%d vessels are drawn, %v; want those that need somebody", few, err)
@@ -75,20 +74,18 @@ func TestLargeFleetInTheConsole(t *testing.T) {
 	// By keyboard: the sound ones of the group are drawn, the URL says so, and the
 	// page that is opened by that URL draws them too.
 	const button = `section[aria-label=Vessels] button[aria-expanded]`
-	ok(t, p.Wait(`(document.querySelector("`+button+`").focus(), document.activeElement.matches("`+button+`"))`,
-		5*time.Second))
+	ok(t, p.Wait(`(document.querySelector("`+button+`").focus(), document.activeElement.matches("`+button+`"))`))
 	ok(t, p.Keys("Enter"))
 	drawn := `document.querySelectorAll("section[aria-label=Vessels] li").length === ` + fmt.Sprint(sound)
-	ok(t, p.Wait(drawn, 5*time.Second))
-	ok(t, p.Wait(`location.search.includes("open=Saltmarsh")`, 5*time.Second))
+	ok(t, p.Wait(drawn))
+	ok(t, p.Wait(`location.search.includes("open=Saltmarsh")`))
 	ok(t, p.Go(s.Console+"/?open=Saltmarsh"))
-	ok(t, p.Wait(drawn, 20*time.Second))
+	ok(t, p.Wait(drawn))
 	ok(t, p.Click(button))
-	ok(t, p.Wait(fmt.Sprintf(`document.querySelectorAll("section[aria-label=Vessels] li").length === %d`, few),
-		5*time.Second))
+	ok(t, p.Wait(fmt.Sprintf(`document.querySelectorAll("section[aria-label=Vessels] li").length === %d`, few)))
 	// One kind of health alone is drawn one by one, as far as one can look at it.
 	ok(t, p.Go(s.Console+"/?health=awaited"))
-	ok(t, p.WaitText("and 560 more", 20*time.Second))
+	ok(t, p.WaitText("and 560 more"))
 	if errs := p.Errors(); len(errs) > 0 {
 		t.Errorf("the page complains: %q", errs)
 	}

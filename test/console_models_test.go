@@ -17,7 +17,6 @@ func TestModelsInTheConsole(t *testing.T) {
 	s := fleet(t)
 	p := open(t, s, "/models")
 	ok(t, p.SignIn("engineer", service.Password))
-	within := 10 * time.Second
 	put := func(from, to string) {
 		t.Helper()
 		a, err := json.Marshal([2]string{from, to})
@@ -38,96 +37,95 @@ func TestModelsInTheConsole(t *testing.T) {
 
 	t.Run("the list", func(t *testing.T) {
 		ok(t, p.Go(s.Console+"/models"))
-		ok(t, p.Wait(`document.querySelectorAll("tbody tr").length === 6`, within))
+		ok(t, p.Wait(`document.querySelectorAll("tbody tr").length === 6`))
 		ok(t, p.ClickText("Devices"))
-		ok(t, p.Wait(`document.querySelector("tbody tr td").innerText.includes("tank-probe")`, within))
-		ok(t, p.Wait(`new URLSearchParams(location.search).get("sort") === "devices"`, within))
+		ok(t, p.Wait(`document.querySelector("tbody tr td").innerText.includes("tank-probe")`))
+		ok(t, p.Wait(`new URLSearchParams(location.search).get("sort") === "devices"`))
 		ok(t, p.Type("input[type=search]", "no such"))
-		ok(t, p.WaitText("No model is called no such", within))
+		ok(t, p.WaitText("No model is called no such"))
 	})
 
 	t.Run("a model reads like documentation", func(t *testing.T) {
 		ok(t, p.Go(s.Console+"/models/tank-probe"))
 		for _, says := range []string{"Must temperature", "set.tank_depth - ullage", "kept by the service",
 			"reference_cm, a number from 0 to 400 cm", "must_too_warm"} {
-			ok(t, p.WaitText(says, within))
+			ok(t, p.WaitText(says))
 		}
 		ok(t, p.Go(s.Console+"/models/vat-probe"))
-		ok(t, p.WaitText(`There is no model "vat-probe"`, within))
+		ok(t, p.WaitText(`There is no model "vat-probe"`))
 		p.Forget()
 	})
 
 	t.Run("a mistake is marked in its place", func(t *testing.T) {
 		ok(t, p.Go(s.Console+"/models/tank-probe/edit"))
-		ok(t, p.WaitText("This is 1.2.0 as it is published", within))
+		ok(t, p.WaitText("This is 1.2.0 as it is published"))
 		put(`"unit": "g/L"`, `"unit": "g/furlong"`)
-		ok(t, p.WaitText("1 mistake", within))
-		ok(t, p.WaitText("furlong", within))
-		ok(t, p.Wait(`document.querySelector(".cm-lintRange-error")?.innerText === '"g/furlong"'`, within))
+		ok(t, p.WaitText("1 mistake"))
+		ok(t, p.WaitText("furlong"))
+		ok(t, p.Wait(`document.querySelector(".cm-lintRange-error")?.innerText === '"g/furlong"'`))
 		if may, err := browser.Eval[bool](p,
 			`[...document.querySelectorAll("button")].find((b) => b.innerText === "Publish").disabled`); err != nil || !may {
 			t.Errorf("a model with a mistake may be published, %v", err)
 		}
 		ok(t, p.Click(`ul[aria-label=Findings] button`))
-		ok(t, p.Wait(`document.activeElement.classList.contains("cm-content")`, within))
+		ok(t, p.Wait(`document.activeElement.classList.contains("cm-content")`))
 	})
 
 	t.Run("keys and values are completed from the schema", func(t *testing.T) {
 		ok(t, p.ClickText("As published"))
-		ok(t, p.WaitText("This is 1.2.0 as it is published", within))
+		ok(t, p.WaitText("This is 1.2.0 as it is published"))
 		put(`"ullage:decimals": 1,`, `"ullage:decimals": 1, `)
 		ok(t, p.Insert(`"ullage:ret`))
-		ok(t, p.Wait(`document.querySelector(".cm-tooltip-autocomplete")?.innerText.includes("ullage:retention")`,
-			within))
+		ok(t, p.Wait(`document.querySelector(".cm-tooltip-autocomplete")?.innerText.includes("ullage:retention")`))
 		time.Sleep(200 * time.Millisecond) // the list takes no key in its first moment
 		ok(t, p.Keys("Enter"))
-		ok(t, p.Wait(`document.querySelector(".cm-content").innerText.includes('"ullage:retention": ')`, within))
+		ok(t, p.Wait(`document.querySelector(".cm-content").innerText.includes('"ullage:retention": ')`))
 		ok(t, p.ClickText("As published"))
 		// What was written survives a reload.
 		put(`"Tank probe"`, `"Probe of a tank"`)
-		ok(t, p.WaitText("1.2.0 is published already: it needs version 1.2.1", within))
+		ok(t, p.WaitText("1.2.0 is published already: it needs version 1.2.1"))
 		ok(t, p.Go(s.Console+"/models/tank-probe/edit"))
-		ok(t, p.WaitText("it needs version 1.2.1", within))
+		ok(t, p.WaitText("it needs version 1.2.1"))
 	})
 
 	t.Run("YAML and back", func(t *testing.T) {
 		ok(t, p.ClickText("YAML"))
-		ok(t, p.Wait(`document.querySelector(".cm-content").innerText.includes("title: Probe of a tank")`, within))
-		ok(t, p.WaitText("it needs version 1.2.1", within))
+		ok(t, p.Wait(`document.querySelector(".cm-content").innerText.includes("title: Probe of a tank")`))
+		ok(t, p.WaitText("it needs version 1.2.1"))
 		ok(t, p.ClickText("JSON"))
-		ok(t, p.Wait(`document.querySelector(".cm-content").innerText.includes('"title": "Probe of a tank"')`, within))
+		ok(t, p.Wait(`document.querySelector(".cm-content").innerText.includes('"title": "Probe of a tank"')`))
 	})
 
 	t.Run("what a change does is shown before it is published", func(t *testing.T) {
 		put(`"must_temp": {`, `"vat_temp": {`)
 		put(`"1.2.0"`, `"1.3.0"`)
-		ok(t, p.WaitText("Breaks what is in the field: it needs version 2.0.0", within))
+		ok(t, p.WaitText("Breaks what is in the field: it needs version 2.0.0"))
 		ok(t, p.Click(`div[aria-label="Beside the text"] button:last-child`))
-		ok(t, p.WaitText("the metric must_temp is gone", within))
-		ok(t, p.WaitText("Rules that would not fit any more", within))
-		ok(t, p.WaitText("no metric must_temp", within))
+		ok(t, p.WaitText("the metric must_temp is gone"))
+		ok(t, p.WaitText("Rules that would not fit any more"))
+		ok(t, p.WaitText("no metric must_temp"))
 		put(`"vat_temp": {`, `"must_temp": {`)
-		ok(t, p.WaitText("Sound; follows 1.2.0", within))
-		ok(t, p.WaitText("Publish 1.3.0", within))
+		ok(t, p.WaitText("Sound; follows 1.2.0"))
+		ok(t, p.WaitText("Publish 1.3.0"))
 		ok(t, p.ClickText("Publish 1.3.0"))
-		ok(t, p.WaitText("tank-probe 1.3.0 is published", within))
-		ok(t, p.WaitText("Probe of a tank", within))
+		ok(t, p.WaitText("tank-probe 1.3.0 is published"))
+		ok(t, p.WaitText("Probe of a tank"))
 	})
 
 	t.Run("devices move, and back", func(t *testing.T) {
-		ok(t, p.WaitText("move…", within))
+		ok(t, p.WaitText("move…"))
 		ok(t, p.ClickText("move…"))
-		ok(t, p.WaitText("18 devices will move", within))
+		ok(t, p.WaitText("18 devices will move"))
 		ok(t, p.Type(`[role=dialog] input[role=combobox]`, `label.site == "Kilnside"`))
-		ok(t, p.WaitText("2 devices will move", within))
-		ok(t, p.WaitText("Move 2 devices", within))
+		ok(t, p.WaitText("2 devices will move"))
+		ok(t, p.WaitText("Move 2 devices"))
 		ok(t, p.ClickText("Move 2 devices"))
-		ok(t, p.WaitText("2 devices moved to tank-probe 1.3.0", within))
+		ok(t, p.WaitText("2 devices moved to tank-probe 1.3.0"))
 		if m, err := s.Client.Model(t.Context(), "tank-probe"); err != nil || m.Versions[0].Devices != 2 ||
 			m.Versions[1].Devices != 16 {
 			t.Errorf("the versions are %+v, %v", m.Versions, err)
 		}
-		ok(t, p.WaitText("Undo", within))
+		ok(t, p.WaitText("Undo"))
 		ok(t, p.ClickText("Undo"))
 		until(t, "the move is undone", func() bool {
 			m, err := s.Client.Model(t.Context(), "tank-probe")
@@ -140,14 +138,14 @@ func TestModelsInTheConsole(t *testing.T) {
 		ok(t, p.Type("textarea", `{"cask_temp":12.4,"pressure":101.2`))
 		ok(t, p.Type("input:not([type=search])", "cask-lid"))
 		ok(t, p.ClickText("Make a model"))
-		ok(t, p.WaitText("the message cannot be read", within))
+		ok(t, p.WaitText("the message cannot be read"))
 		p.Forget()
 		ok(t, p.Type("textarea", `{"cask_temp":12.4,"pressure":101.2}`))
 		ok(t, p.ClickText("Make a model"))
-		ok(t, p.WaitText("Sound, and new to the service", within))
-		ok(t, p.WaitText("Publish 0.1.0", within))
+		ok(t, p.WaitText("Sound, and new to the service"))
+		ok(t, p.WaitText("Publish 0.1.0"))
 		ok(t, p.ClickText("Publish 0.1.0"))
-		ok(t, p.WaitText("cask-lid 0.1.0 is published", within))
+		ok(t, p.WaitText("cask-lid 0.1.0 is published"))
 		if m, err := s.Client.Model(t.Context(), "cask-lid"); err != nil || len(m.Properties) != 2 {
 			t.Errorf("%+v, %v", m, err)
 		}

@@ -3,7 +3,6 @@ package test
 import (
 	"strings"
 	"testing"
-	"time"
 
 	"ullage/test/browser"
 	"ullage/test/service"
@@ -11,7 +10,7 @@ import (
 
 // within is how long a page may take that is opened for the first time, beside all
 // else that the machine has to do.
-const within = 30 * time.Second
+const within = browser.Patience
 
 // TestPeopleInTheConsole invites somebody, chooses a password with the link, and
 // sees what a viewer is offered; then more is, at once, and nothing after the end.
@@ -24,18 +23,18 @@ func TestPeopleInTheConsole(t *testing.T) {
 	owner := open(t, s, "/")
 	ok(t, owner.SignIn("engineer", service.Password))
 	ok(t, owner.Go(s.Console+"/people"))
-	ok(t, owner.WaitText("1 person", within))
+	ok(t, owner.WaitText("1 person"))
 	ok(t, owner.ClickText("Invite somebody"))
 	ok(t, owner.Type("#person-name", "night-duty"))
 	ok(t, owner.ClickText("Make the link"))
-	ok(t, owner.WaitText("Give this link to night-duty", within))
+	ok(t, owner.WaitText("Give this link to night-duty"))
 	link, err := browser.Eval[string](owner, `document.querySelector("[role=dialog] code").innerText`)
 	ok(t, err)
 	if !strings.HasPrefix(link, s.Console+"/activate#") {
 		t.Fatalf("the link is %q", link)
 	}
 	ok(t, owner.ClickText("Done"))
-	ok(t, owner.Wait(`document.querySelector("tbody")?.innerText.includes("invited")`, within))
+	ok(t, owner.Wait(`document.querySelector("tbody")?.innerText.includes("invited")`))
 
 	// A window of its own: a browser keeps one sign-in.
 	other, err := browser.Start()
@@ -44,18 +43,18 @@ func TestPeopleInTheConsole(t *testing.T) {
 	p, err := other.Open(link, 1280, 800)
 	ok(t, err)
 	defer p.Close()
-	ok(t, p.WaitText("You are invited as night-duty", within))
+	ok(t, p.WaitText("You are invited as night-duty"))
 	if at, err := browser.Eval[string](p, `location.href`); err != nil || strings.Contains(at, "#") {
 		t.Errorf("the address still holds the secret: %s, %v", at, err)
 	}
 	ok(t, p.Type("input[name=password]", "password123"))
 	ok(t, p.Type("input[name=again]", "password123"))
 	ok(t, p.Click("button[type=submit]"))
-	ok(t, p.WaitText("one that many people use", within))
+	ok(t, p.WaitText("one that many people use"))
 	ok(t, p.Type("input[name=password]", "a-long-night"))
 	ok(t, p.Type("input[name=again]", "a-long-night"))
 	ok(t, p.Click("button[type=submit]"))
-	ok(t, p.WaitText("1 device", within))
+	ok(t, p.WaitText("1 device"))
 
 	offered := func(text string) bool {
 		t.Helper()
@@ -64,19 +63,19 @@ func TestPeopleInTheConsole(t *testing.T) {
 		return yes
 	}
 	ok(t, p.Go(s.Console+"/devices/"+tank))
-	ok(t, p.WaitText("report_every", within))
+	ok(t, p.WaitText("report_every"))
 	for _, text := range []string{"Device…", "Change a setting", "Join", "Blink the lamp"} {
 		if offered(text) {
 			t.Errorf("a viewer is offered %q", text)
 		}
 	}
 	ok(t, p.Go(s.Console+"/people"))
-	ok(t, p.WaitText("This page is for the role owner", within))
+	ok(t, p.WaitText("This page is for the role owner"))
 
 	ok(t, p.Go(s.Console+"/devices/"+tank))
-	ok(t, p.WaitText("report_every", within))
+	ok(t, p.WaitText("report_every"))
 	cli(t, s, "person", "grant", "night-duty", "--role", "operator")
-	ok(t, p.Wait(`[...document.querySelectorAll("button")].some((b) => b.innerText === "Change a setting")`, within))
+	ok(t, p.Wait(`[...document.querySelectorAll("button")].some((b) => b.innerText === "Change a setting")`))
 	if offered("Device…") || !offered("Blink the lamp") {
 		t.Error("an operator is not offered what operators do")
 	}
@@ -84,53 +83,53 @@ func TestPeopleInTheConsole(t *testing.T) {
 	// it, which says who could change that; with one that does it is back.
 	cli(t, s, "person", "grant", "night-duty", "--role", "operator", "--access", `label.site == "Kilnside"`, "--yes")
 	cli(t, s, "person", "withdraw", "night-duty", "--role", "operator")
-	ok(t, p.WaitText("engineer can let you see more", within))
+	ok(t, p.WaitText("engineer can let you see more"))
 	ok(t, owner.Go(s.Console+"/people/night-duty"))
-	ok(t, owner.WaitText("It reaches no device now", within))
+	ok(t, owner.WaitText("It reaches no device now"))
 	ok(t, owner.ClickText("Change"))
 	ok(t, owner.Type("[role=dialog] input[role=combobox]", `must_temp > 3`))
-	ok(t, owner.WaitText("may not say what somebody reaches", within))
+	ok(t, owner.WaitText("may not say what somebody reaches"))
 	ok(t, owner.Type("[role=dialog] input[role=combobox]", `device.id == "`+tank+`"`))
-	ok(t, owner.Wait(`document.querySelector("[role=dialog]").innerText.includes("It reaches the one device that there is")`, within))
+	ok(t, owner.Wait(`document.querySelector("[role=dialog]").innerText.includes("It reaches the one device that there is")`))
 	ok(t, owner.ClickText("Save"))
-	ok(t, p.Wait(`[...document.querySelectorAll("button")].some((b) => b.innerText === "Change a setting")`, within))
+	ok(t, p.Wait(`[...document.querySelectorAll("button")].some((b) => b.innerText === "Change a setting")`))
 	ok(t, p.ClickText("What you may do here"))
-	ok(t, p.WaitText("device.id is "+tank, within))
+	ok(t, p.WaitText("device.id is "+tank))
 	// Who operates some devices does not onboard; who is engineer for some onboards theirs.
 	ok(t, p.Go(s.Console+"/join"))
-	ok(t, p.WaitText("This page is for the role engineer", within))
+	ok(t, p.WaitText("This page is for the role engineer"))
 	cli(t, s, "person", "grant", "night-duty", "--role", "engineer", "--access", `label.site == "Fennimore"`, "--yes")
 	ok(t, p.Go(s.Console+"/join?model=tank-probe"))
-	ok(t, p.Wait(`document.querySelector("#join-model")?.value === "tank-probe"`, within))
+	ok(t, p.Wait(`document.querySelector("#join-model")?.value === "tank-probe"`))
 	ok(t, p.Type("#join-id", "tank-kilnside-08"))
 	ok(t, p.Type("input[aria-label='Value of label site']", "Kilnside"))
 	ok(t, p.ClickText("Onboard it"))
-	ok(t, p.WaitText("would not be within what night-duty may change", within))
+	ok(t, p.WaitText("would not be within what night-duty may change"))
 	ok(t, p.Type("#join-id", "tank-fennimore-08"))
 	ok(t, p.Type("input[aria-label='Value of label site']", "Fennimore"))
 	ok(t, p.ClickText("Onboard it"))
-	ok(t, p.Wait(`[...document.querySelectorAll("h2")].some((h) => h.innerText.includes("tank-fennimore-08"))`, within))
+	ok(t, p.Wait(`[...document.querySelectorAll("h2")].some((h) => h.innerText.includes("tank-fennimore-08"))`))
 	cli(t, s, "person", "withdraw", "night-duty", "--role", "engineer")
 	ok(t, owner.Go(s.Console+"/keys"))
-	ok(t, owner.WaitText("There are no keys", within))
+	ok(t, owner.WaitText("There are no keys"))
 	ok(t, owner.ClickText("New key"))
 	ok(t, owner.Type("#key-name", "nightly-report"))
 	ok(t, owner.ClickText("Make the key"))
-	ok(t, owner.Wait(`document.querySelector("[role=dialog] code")?.innerText.startsWith("ullage-key-")`, within))
+	ok(t, owner.Wait(`document.querySelector("[role=dialog] code")?.innerText.startsWith("ullage-key-")`))
 	ok(t, owner.ClickText("Done"))
-	ok(t, owner.Wait(`document.querySelector("tbody")?.innerText.includes("nightly-report")`, within))
+	ok(t, owner.Wait(`document.querySelector("tbody")?.innerText.includes("nightly-report")`))
 	ok(t, owner.Go(s.Console+"/teams"))
-	ok(t, owner.WaitText("There are no teams", within))
+	ok(t, owner.WaitText("There are no teams"))
 	ok(t, owner.ClickText("New team"))
 	ok(t, owner.Type("#team-name", "cellars"))
 	ok(t, owner.Click("[role=dialog] input[type=checkbox]"))
 	ok(t, owner.ClickText("Save"))
-	ok(t, owner.Wait(`document.querySelector("tbody")?.innerText.includes("cellars")`, within))
+	ok(t, owner.Wait(`document.querySelector("tbody")?.innerText.includes("cellars")`))
 
 	ok(t, p.Go(s.Console+"/you"))
-	ok(t, p.WaitText("this one", within))
+	ok(t, p.WaitText("this one"))
 	cli(t, s, "person", "remove", "night-duty", "--yes")
-	ok(t, p.Wait(`document.querySelector("input[name=password][autocomplete=current-password]") && !document.querySelector("#you-old")`, within))
+	ok(t, p.Wait(`document.querySelector("input[name=password][autocomplete=current-password]") && !document.querySelector("#you-old")`))
 }
 
 func quoted(s string) string { return "`" + s + "`" }

@@ -39,7 +39,7 @@ func TestFirstReadingAndDeletion(t *testing.T) {
 			if (d[i + 3] > 200 && [0, 1, 2].every((k) => Math.abs(d[i + k] - want[k]) < 8)) n++;
 		return n;
 	})()`
-	if err := p.Wait(drawn+" >= 12", within); err != nil {
+	if err := p.Wait(drawn + " >= 12"); err != nil {
 		n, _ := browser.Eval[int](p, drawn)
 		t.Errorf("the one reading is %d pixels, want a point: %v", n, err)
 	}
@@ -49,9 +49,9 @@ func TestFirstReadingAndDeletion(t *testing.T) {
 		t.Fatal(err)
 	}
 	ok(t, p.Keys("Enter"))
-	ok(t, p.Wait(`document.querySelector("[role=menuitem]")`, within))
+	ok(t, p.Wait(`document.querySelector("[role=menuitem]")`))
 	ok(t, p.ClickText("Delete readings"))
-	ok(t, p.WaitText("This is everything", within))
+	ok(t, p.WaitText("This is everything"))
 	off, err := browser.Eval[bool](p, `[...document.querySelectorAll("[role=dialog] button")].at(-1).disabled`)
 	if err != nil || !off {
 		t.Errorf("everything can be deleted without its id: %v", err)
@@ -63,17 +63,17 @@ func TestFirstReadingAndDeletion(t *testing.T) {
 	})()`); err != nil {
 		t.Fatal(err)
 	}
-	ok(t, p.Wait(`[...document.querySelectorAll("[role=dialog] button")].at(-1).innerText === "Delete 1 reading" && !document.querySelector("#delete-id")`, within))
+	ok(t, p.Wait(`[...document.querySelectorAll("[role=dialog] button")].at(-1).innerText === "Delete 1 reading" && !document.querySelector("#delete-id")`))
 	ok(t, p.Click("[role=dialog] button:last-of-type"))
-	ok(t, p.WaitText("1 reading of "+tank+" is deleted", within))
+	ok(t, p.WaitText("1 reading of "+tank+" is deleted"))
 	// In the span, or at all: the page may hear of the one before the other.
-	ok(t, p.Wait(`!document.querySelector("figure canvas") && /No reading (in this span|has come yet)/.test(document.body.innerText)`, within))
+	ok(t, p.Wait(`!document.querySelector("figure canvas") && /No reading (in this span|has come yet)/.test(document.body.innerText)`))
 
 	componentsOf(t, s, p)
 	for path, says := range map[string]string{"/devices/nobody": "There is no device nobody", "/models/none": `There is no model "none"`,
 		"/sites/nowhere": "There is no site nowhere", "/alarms/x/y": "There is no such page"} {
 		ok(t, p.Go(s.Console+path))
-		if err := p.WaitText(says, within); err != nil {
+		if err := p.WaitText(says); err != nil {
 			t.Errorf("%s does not say %q: %v", path, says, err)
 		}
 	}
@@ -118,12 +118,12 @@ func componentsOf(t *testing.T, s *service.Service, p *browser.Page) {
 		return strings.Contains(cli(t, s, "device", "show", "great-1"), "components left sound\n           right poor: high alarm flow_low")
 	})
 	ok(t, p.Go(s.Console+"/devices/hub-fennimore?span=6h"))
-	ok(t, p.Wait(`(() => { const x = document.querySelector("[aria-label='Behind it'] li a"); if (!x?.textContent.includes("The right jacket is cold")) return false; x.click(); return true })()`, within))
-	ok(t, p.Wait(`location.pathname === "/devices/great-1" && location.search === "?span=6h"`, within))
-	ok(t, p.Wait(`(() => { const x = [...document.querySelectorAll("[aria-label=Components] button")]; if (x.length < 2 || !x[1].textContent.includes("poor")) return false; x[1].click(); return true })()`, within))
-	ok(t, p.Wait(`[...document.querySelectorAll("[data-metric], [data-setting]")].map((x) => x.dataset.metric ?? x.dataset.setting).join() === "right_flow,right_target_temp"`, within))
-	ok(t, p.WaitText("Right: Exercise", within))
+	ok(t, p.Wait(`(() => { const x = document.querySelector("[aria-label='Behind it'] li a"); if (!x?.textContent.includes("The right jacket is cold")) return false; x.click(); return true })()`))
+	ok(t, p.Wait(`location.pathname === "/devices/great-1" && location.search === "?span=6h"`))
+	ok(t, p.Wait(`(() => { const x = [...document.querySelectorAll("[aria-label=Components] button")]; if (x.length < 2 || !x[1].textContent.includes("poor")) return false; x[1].click(); return true })()`))
+	ok(t, p.Wait(`[...document.querySelectorAll("[data-metric], [data-setting]")].map((x) => x.dataset.metric ?? x.dataset.setting).join() === "right_flow,right_target_temp"`))
+	ok(t, p.WaitText("Right: Exercise"))
 	ok(t, p.ClickText("History"))
-	ok(t, p.Wait(`location.pathname.endsWith("/history") && location.search === "?span=6h&component=right" && document.querySelectorAll("main figure").length === 1`, within))
+	ok(t, p.Wait(`location.pathname.endsWith("/history") && location.search === "?span=6h&component=right" && document.querySelectorAll("main figure").length === 1`))
 	quiet(t, p, "a component")
 }

@@ -80,7 +80,7 @@ func onboard(t testing.TB, s *service.Service, id, model string, labels ...strin
 
 func shell(t testing.TB, command string) (string, error) {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), within)
 	defer cancel()
 	out, err := exec.CommandContext(ctx, "bash", "-c", command).CombinedOutput()
 	return string(out), err
@@ -89,12 +89,12 @@ func shell(t testing.TB, command string) (string, error) {
 // until waits for something to become true.
 func until(t testing.TB, what string, f func() bool) {
 	t.Helper()
-	for end := time.Now().Add(15 * time.Second); time.Now().Before(end); time.Sleep(30 * time.Millisecond) {
+	for end := time.Now().Add(within); time.Now().Before(end); time.Sleep(30 * time.Millisecond) {
 		if f() {
 			return
 		}
 	}
-	t.Fatalf("after 15 s still not: %s", what)
+	t.Fatalf("after %s still not: %s", within, what)
 }
 
 // TestTheWholeWay goes from a model to a confirmed setting with the command
@@ -193,7 +193,7 @@ func TestTheWholeWay(t *testing.T) {
 		t.Errorf("acknowledging says\n%s", out)
 	}
 	send(20)
-	for end := time.Now().Add(5 * time.Second); ; time.Sleep(50 * time.Millisecond) { // it is judged behind the answer
+	for end := time.Now().Add(within); ; time.Sleep(50 * time.Millisecond) { // it is judged behind the answer
 		if out = cli(t, s, "alarm", "list"); strings.Contains(out, "No alarm is open") {
 			break
 		}
@@ -228,17 +228,17 @@ func TestGoClient(t *testing.T) {
 	problems := make(chan string, 1)
 	c := mqtt3.NewClient(mqtt3.NewClientOptions().AddBroker("tcp://" + s.MQTT).SetClientID("hub-saltmarsh").
 		SetUsername("hub-saltmarsh").SetPassword(o.Token).SetProtocolVersion(4))
-	if tok := c.Connect(); !tok.WaitTimeout(5*time.Second) || tok.Error() != nil {
+	if tok := c.Connect(); !tok.WaitTimeout(within) || tok.Error() != nil {
 		t.Fatal(tok.Error())
 	}
 	defer c.Disconnect(100)
 	if tok := c.Subscribe("ullage/hub-saltmarsh/problem", 0, func(_ mqtt3.Client, m mqtt3.Message) {
 		problems <- string(m.Payload())
-	}); !tok.WaitTimeout(5*time.Second) || tok.Error() != nil {
+	}); !tok.WaitTimeout(within) || tok.Error() != nil {
 		t.Fatal(tok.Error())
 	}
 	for _, body := range []string{`{"cpu_temp":51.5,"disk_free":60}`, `{"cpu_tmp":51.5}`} {
-		if tok := c.Publish("ullage/hub-saltmarsh/readings", 1, false, body); !tok.WaitTimeout(5*time.Second) ||
+		if tok := c.Publish("ullage/hub-saltmarsh/readings", 1, false, body); !tok.WaitTimeout(within) ||
 			tok.Error() != nil {
 			t.Fatal(tok.Error())
 		}
@@ -248,7 +248,7 @@ func TestGoClient(t *testing.T) {
 		if !strings.Contains(p, "did you mean cpu_temp?") {
 			t.Errorf("the problem is %s", p)
 		}
-	case <-time.After(5 * time.Second):
+	case <-time.After(within):
 		t.Error("no problem was heard")
 	}
 	out := cli(t, s, "traffic", "hub-saltmarsh", "--once", "--refused")
@@ -405,7 +405,7 @@ func TestSimulatedFleet(t *testing.T) {
 	if err != nil || count != 360 {
 		t.Errorf("six hours hold %d readings, %v; want 360", count, err)
 	}
-	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), within)
 	defer cancel()
 	live := exec.CommandContext(ctx, service.Binary(), "sim", "--credentials", creds, "--for", "25s")
 	if err := live.Start(); err != nil {

@@ -362,7 +362,7 @@ func TestThingEvents(t *testing.T) {
 	}
 	ok(t, json.Unmarshal([]byte(cli(t, s, "device", "description", "air-kilnside-2")), &td))
 	f := td.Events["muted"].Forms[0]
-	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), within)
 	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, "GET", f.Href, nil)
 	ok(t, err)
@@ -404,7 +404,7 @@ func publish(t *testing.T, href, topic, user, password, body string) {
 	conn, err := net.Dial("tcp", u.Host)
 	ok(t, err)
 	c := paho.NewClient(paho.ClientConfig{Conn: conn})
-	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), within)
 	defer cancel()
 	_, err = c.Connect(ctx, &paho.Connect{ClientID: user, UsernameFlag: true, Username: user, PasswordFlag: true,
 		Password: []byte(password), KeepAlive: 30, CleanStart: true})
@@ -438,7 +438,7 @@ actions:
 `), 0o600))
 	turned := make(chan string, 1)
 	go func() { // they obey commands while they play
-		for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+		for end := time.Now().Add(within); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
 			c, err := s.Client.Give(t.Context(), "cask-lid-sim-02",
 				client.NewCommand{Name: "turn", Input: map[string]any{"times": 3}}, 5*time.Second)
 			if err == nil {

@@ -267,7 +267,7 @@ func TestRefusalsOverTLS(t *testing.T) {
 	select {
 	case <-gone:
 		t.Logf("the open connection ended %s after the command began", time.Since(begun).Round(time.Millisecond))
-	case <-time.After(3 * time.Second):
+	case <-time.After(within):
 		t.Error("the open connection goes on")
 		sub.Process.Kill()
 	}

@@ -94,7 +94,7 @@ func TestRecording(t *testing.T) {
 		go func() {
 			defer wg.Done()
 			c := mqtt3.NewClient(mqtt3.NewClientOptions().AddBroker("tcp://" + s.MQTT).SetClientID(id).SetUsername(id).SetPassword(o.Token))
-			if tok := c.Connect(); !tok.WaitTimeout(10*time.Second) || tok.Error() != nil {
+			if tok := c.Connect(); !tok.WaitTimeout(within) || tok.Error() != nil {
 				t.Error(tok.Error())
 				return
 			}
@@ -104,7 +104,7 @@ func TestRecording(t *testing.T) {
 				body := fmt.Sprintf(`{"at":%q,"temperature":%v,"humidity":%v}`, r.at.Format(time.RFC3339), r.temperature, r.humidity)
 				waiting = append(waiting, c.Publish("ullage/"+id+"/readings", 1, false, body))
 				if len(waiting) == 64 {
-					if !waiting[0].WaitTimeout(20 * time.Second) {
+					if !waiting[0].WaitTimeout(within) {
 						t.Errorf("%s was not acknowledged", id)
 						return
 					}
@@ -112,7 +112,7 @@ func TestRecording(t *testing.T) {
 				}
 			}
 			for _, tok := range waiting {
-				if !tok.WaitTimeout(20*time.Second) || tok.Error() != nil {
+				if !tok.WaitTimeout(within) || tok.Error() != nil {
 					t.Errorf("%s: %v", id, tok.Error())
 				}
 			}

@@ -26,7 +26,7 @@ func TestARolloutStopsByItself(t *testing.T) {
 	}
 	shows := func(text string) string {
 		t.Helper()
-		for end := time.Now().Add(30 * time.Second); ; time.Sleep(200 * time.Millisecond) {
+		for end := time.Now().Add(within); ; time.Sleep(200 * time.Millisecond) {
 			out := cli(t, s, "rollout", "show", "later-stirring")
 			if strings.Contains(out, text) {
 				return out
@@ -58,13 +58,13 @@ func TestARolloutStopsByItself(t *testing.T) {
 	p := open(t, s, "/")
 	ok(t, p.SignIn("engineer", service.Password))
 	ok(t, p.Go(s.Console+"/settings"))
-	ok(t, p.WaitText("Rollout of later-stirring", within))
+	ok(t, p.WaitText("Rollout of later-stirring"))
 	ok(t, p.ClickText("Rollout of later-stirring"))
-	ok(t, p.WaitText("stopped by itself", within))
-	ok(t, p.WaitText("above 26 °C while the tank is sealed", within))
+	ok(t, p.WaitText("stopped by itself"))
+	ok(t, p.WaitText("above 26 °C while the tank is sealed"))
 	ok(t, p.ClickText("Undo for all…"))
 	ok(t, p.ClickText("Undo it"))
-	ok(t, p.WaitText("The rollout is undone", within))
+	ok(t, p.WaitText("The rollout is undone"))
 	quiet(t, p, "a rollout")
 	if out := cli(t, s, "layer", "list"); strings.Contains(out, "later-stirring") {
 		t.Errorf("undone, the new layer is still there:\n%s", out)

@@ -227,12 +227,12 @@ func TestSignOn(t *testing.T) {
 	page, err := b.Open(s.Console, 1280, 800)
 	ok(t, err)
 	defer page.Close()
-	ok(t, page.WaitText("Sign in with the cellar's directory", 10*time.Second))
+	ok(t, page.WaitText("Sign in with the cellar's directory"))
 	ok(t, page.Go(s.Console+"/?sign-on=group"))
-	ok(t, page.WaitText("Nothing that the provider says of you", 10*time.Second))
-	ok(t, page.WaitText("Sign in with the cellar's directory", 10*time.Second))
+	ok(t, page.WaitText("Nothing that the provider says of you"))
+	ok(t, page.WaitText("Sign in with the cellar's directory"))
 	ok(t, page.Click(`a[href="/api/v1/sign-on"]`))
-	ok(t, page.WaitText("2 devices", 10*time.Second))
+	ok(t, page.WaitText("2 devices"))
 }
 
 func TestSignOnIsChecked(t *testing.T) {

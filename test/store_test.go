@@ -197,7 +197,7 @@ func TestDamagedHistory(t *testing.T) {
 	wants(t, "import", cli(t, s, "import", file), 0, 0, "1\u2009048\u2009320 readings stored, 0 refused")
 	// More than a million are not yet sealed now, so some are being sealed.
 	packed := 0
-	for end := time.Now().Add(20 * time.Second); packed < 20_000 &&
+	for end := time.Now().Add(within); packed < 20_000 &&
 		time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
 		st, err := s.Client.Store(t.Context(), "device")
 		ok(t, err)

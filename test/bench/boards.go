@@ -94,7 +94,7 @@ func boardFigures(dir string) ([]figure, error) {
 		if err := p.Go(s.Console + "/boards/month"); err != nil {
 			return err
 		}
-		return p.Wait(drawn, 30*time.Second)
+		return p.Wait(drawn)
 	})
 	if err != nil {
 		return nil, err
@@ -103,7 +103,7 @@ func boardFigures(dir string) ([]figure, error) {
 		if err := p.Go(s.Console + "/?asof=" + url.QueryEscape(now.Add(-time.Duration(3+i)*50*time.Hour).UTC().Format(time.RFC3339))); err != nil {
 			return err
 		}
-		return p.Wait(`document.querySelectorAll("section[aria-label=Vessels] li").length >= 900`, 30*time.Second)
+		return p.Wait(`document.querySelectorAll("section[aria-label=Vessels] li").length >= 900`)
 	})
 	if err != nil {
 		return nil, err

@@ -235,7 +235,7 @@ func alarmList(s *service.Service) ([]figure, error) {
 		return nil, err
 	}
 	const rows = `document.querySelectorAll("main [id^='alarm-']").length > 10`
-	if err := p.Wait(rows, time.Minute); err != nil {
+	if err := p.Wait(rows); err != nil {
 		return nil, err
 	}
 	opened := time.Since(begun)

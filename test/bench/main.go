@@ -608,7 +608,7 @@ func toThePage(s *service.Service, p *browser.Page, d client.Onboarded) ([]time.
 	if err := p.Go(s.Console + "/devices/" + d.ID); err != nil {
 		return nil, err
 	}
-	if err := p.WaitText("10.0", 10*time.Second); err != nil {
+	if err := p.WaitText("10.0"); err != nil {
 		return nil, err
 	}
 	if _, err := browser.Eval[bool](p, `(() => {
@@ -629,7 +629,7 @@ func toThePage(s *service.Service, p *browser.Page, d client.Onboarded) ([]time.
 		if err := publishAll(conn, "ullage/"+d.ID+"/readings", []string{fmt.Sprintf(`{"must_temp":%s}`, value)}); err != nil {
 			return nil, err
 		}
-		if err := p.Wait(fmt.Sprintf("window.shown[%q] > 0", value), 5*time.Second); err != nil {
+		if err := p.Wait(fmt.Sprintf("window.shown[%q] > 0", value)); err != nil {
 			return nil, fmt.Errorf("the page never showed %s: %w", value, err)
 		}
 		at, err := browser.Eval[float64](p, fmt.Sprintf("window.shown[%q]", value))

@@ -93,7 +93,7 @@ func mapFrame(s *service.Service, p *browser.Page) (f frame, err error) {
 	if err := p.Go(s.Console + "/?view=map"); err != nil {
 		return f, err
 	}
-	if err := p.Wait(`document.querySelectorAll("[aria-label^='Map of'] a").length > 3`, time.Minute); err != nil {
+	if err := p.Wait(`document.querySelectorAll("[aria-label^='Map of'] a").length > 3`); err != nil {
 		return f, err
 	}
 	time.Sleep(3 * time.Second) // until all have come, and are drawn

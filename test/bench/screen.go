@@ -89,7 +89,7 @@ func screenFigures(dir string) ([]figure, error) {
 	if err := p.Go(s.Console + "/boards/wall"); err != nil {
 		return nil, err
 	}
-	if err := p.Wait(`document.querySelectorAll("[data-instrument]").length >= 12`, 30*time.Second); err != nil {
+	if err := p.Wait(`document.querySelectorAll("[data-instrument]").length >= 12`); err != nil {
 		return nil, err
 	}
 	fmt.Printf("a day of updates on a board: %d in %s …\n", dayOfUpdates, (dayOfUpdates * (between + 2*time.Millisecond)).Round(time.Second))

@@ -198,7 +198,7 @@ func (r *Rig) SendMessage(m ingest.Message) ingest.Outcome {
 	case o := <-done:
 		r.Settle()
 		return o
-	case <-time.After(20 * time.Second):
+	case <-time.After(time.Minute):
 		r.T.Fatal("the message was never answered")
 		return ingest.Outcome{}
 	}

@@ -101,7 +101,7 @@ func Start(data string, flags ...string) (*Service, error) {
 		s.exit = s.cmd.Wait()
 		close(s.ended)
 	}()
-	timeout := time.After(20 * time.Second)
+	timeout := time.After(45 * time.Second)
 	for s.Authority == "" {
 		select {
 		case line, ok := <-lines:
@@ -177,7 +177,7 @@ func (s *Service) Stop() error {
 	select {
 	case <-s.ended:
 		return s.exit
-	case <-time.After(15 * time.Second):
+	case <-time.After(45 * time.Second):
 		s.Kill()
 		return fmt.Errorf("the service did not stop within 15 s")
 	}
@@ -260,7 +260,7 @@ func (d *Demo) Stop() error {
 	select {
 	case err := <-d.ended:
 		return err
-	case <-time.After(20 * time.Second):
+	case <-time.After(45 * time.Second):
 		d.cmd.Process.Kill()
 		return fmt.Errorf("the demo did not stop within 20 s")
 	}

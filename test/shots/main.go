@@ -74,7 +74,7 @@ func run(console, password, out, only string) error {
 			if err := p.ClickText("Change"); err != nil {
 				return err
 			}
-			return p.WaitText("It reaches 12 of 48 devices", 5*time.Second)
+			return p.WaitText("It reaches 12 of 48 devices")
 		}},
 		{name: "history", path: "/devices/tank-fennimore-07/history?span=6h&peers=1&different=1"},
 		{name: "device", path: "/devices/tank-fennimore-07?span=24h"},
@@ -83,13 +83,13 @@ func run(console, password, out, only string) error {
 		{name: "site", path: "/sites/Kilnside"},
 		{name: "board", path: "/boards/fennimore-hall"},
 		{name: "rule", path: "/rules/co2_high", after: func(p *browser.Page) error {
-			if err := p.Wait(`document.querySelectorAll("[aria-label=Replay] canvas").length > 3`, 20*time.Second); err != nil {
+			if err := p.Wait(`document.querySelectorAll("[aria-label=Replay] canvas").length > 3`); err != nil {
 				return err
 			}
 			if err := p.Type(`input[placeholder="0"]`, "120"); err != nil {
 				return err
 			}
-			return p.Wait(`document.querySelectorAll("[aria-label=Replay] tbody tr").length === 2`, 20*time.Second)
+			return p.Wait(`document.querySelectorAll("[aria-label=Replay] tbody tr").length === 2`)
 		}},
 		{name: "expression-help", path: "/?where=" + url.QueryEscape(`label.stage == "fermenting" and must_temp > 24`), after: func(p *browser.Page) error {
 			if err := p.Type("input[role=combobox]", `label.stage == "fermentin" and must_tmp > 24`); err != nil {
@@ -99,7 +99,7 @@ func run(console, password, out, only string) error {
 			if err := p.Click(`button[aria-label="Help on expressions"]`); err != nil {
 				return err
 			}
-			return p.WaitText("Fermenting tanks", 5*time.Second)
+			return p.WaitText("Fermenting tanks")
 		}},
 		{name: "alarms", path: "/alarms"},
 		{name: "traffic", path: "/traffic"},
@@ -121,7 +121,7 @@ func run(console, password, out, only string) error {
 			})`); err != nil {
 				return err
 			}
-			if err := p.WaitText("it needs version 2.0.0", 10*time.Second); err != nil {
+			if err := p.WaitText("it needs version 2.0.0"); err != nil {
 				return err
 			}
 			time.Sleep(time.Second)
@@ -243,7 +243,7 @@ func joinDevice(p *browser.Page) error {
 	})()`); err != nil {
 		return err
 	}
-	if err := p.WaitText("Send it from here", 10*time.Second); err != nil {
+	if err := p.WaitText("Send it from here"); err != nil {
 		return err
 	}
 	if err := p.ClickText("HTTP, plain"); err != nil {
@@ -264,7 +264,7 @@ func joinDevice(p *browser.Page) error {
 	if err := p.ClickText("The bundle"); err != nil {
 		return err
 	}
-	return p.Wait(`document.querySelector("[data-step='first valid reading']")?.dataset.state === "failed"`, 10*time.Second)
+	return p.Wait(`document.querySelector("[data-step='first valid reading']")?.dataset.state === "failed"`)
 }
 
 // terminals pictures commands in a terminal window on a screen of its own.

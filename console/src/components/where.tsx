@@ -77,7 +77,7 @@ function Editing({ value, onChange, label, placeholder, of, purpose = "filter", 
     placeholderData: (old) => old,
     staleTime: 10_000,
     queryFn: async () => ({
-      source: asked.source,
+      ...asked,
       report: await ask(
         api.POST("/api/v1/expressions/check", {
           body: {
@@ -104,8 +104,8 @@ function Editing({ value, onChange, label, placeholder, of, purpose = "filter", 
   useEffect(() => onRight?.(fits), [fits, onRight]);
 
   const candidates = useMemo(
-    () => (open ? (check.data?.report.candidates.slice(0, 30) ?? []) : []),
-    [open, check.data],
+    () => (open && check.data ? stillFit(check.data, text, cursor).slice(0, 30) : []),
+    [open, check.data, text, cursor],
   );
   const shown = candidates.length > 0;
   const findings = text.trim() === "" ? [] : (report?.findings ?? []);
@@ -311,6 +311,29 @@ function Editing({ value, onChange, label, placeholder, of, purpose = "filter", 
       )}
     </div>
   );
+}
+
+// stillFit gives the candidates of an answer that are right for what stands in the field
+// now: somebody may have typed on since it was asked for. Then those are left that
+// have what was typed in them, and they replace that too.
+function stillFit(
+  was: { source: string; cursor: number; report: ExpressionReport },
+  text: string,
+  cursor: number,
+): Candidate[] {
+  const all = was.report.candidates;
+  if (text === was.source && cursor === was.cursor) return all;
+  const typed = text.slice(was.cursor, cursor);
+  if (text !== was.source.slice(0, was.cursor) + typed + was.source.slice(was.cursor) || !/^\w+$/.test(typed))
+    return [];
+  const more = encoder.encode(typed).length;
+  const at = toBytes(was.source, was.cursor);
+  return all
+    .filter((c) => {
+      const word = (was.source.slice(toIndex(was.source, c.start), was.cursor) + typed).toLowerCase();
+      return c.start <= at && c.end >= at && c.text.toLowerCase().includes(word);
+    })
+    .map((c) => ({ ...c, end: c.end + more }));
 }
 
 // Marked draws the wave under what is wrong, behind the text of the field.
