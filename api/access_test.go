@@ -415,6 +415,7 @@ func (f *foreign) requests(t *testing.T, do func(a asked, name string, with func
 // something foreign in any parameter the answer is that to something which does not
 // exist. What is new in the document is tried by itself.
 func TestNothingForeignComesBack(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("it asks every question of the API, one after the other: the race detector finds nothing new in it")
 	}
@@ -512,6 +513,7 @@ func TestSeenIsSeen(t *testing.T) {
 
 // TestStreamsFollowAccess watches the live stream while labels and grants change.
 func TestStreamsFollowAccess(t *testing.T) {
+	t.Parallel()
 	f := newForeign(t)
 	f.token = f.let(person.Viewer)
 	m := &mirror{}
@@ -525,7 +527,7 @@ func TestStreamsFollowAccess(t *testing.T) {
 		for !f() {
 			select {
 			case <-m.steps:
-			case <-time.After(3 * time.Second):
+			case <-time.After(30 * time.Second):
 				t.Fatalf("%s: the page has %v", what, m.names())
 			}
 		}
@@ -558,8 +560,8 @@ func TestStreamsFollowAccess(t *testing.T) {
 	put()
 	select {
 	case <-m.done:
-	case <-time.After(time.Second):
-		t.Error("the stream of somebody without grants goes on after a second")
+	case <-time.After(30 * time.Second):
+		t.Error("the stream of somebody without grants goes on")
 	}
 	f.token = signIn(f.bench, "engineer") // for what ends the test
 }
@@ -671,7 +673,7 @@ func TestLimitedEngineers(t *testing.T) {
 		t.Helper()
 		_, err := f.People.Put(t.Context(), person.Person{Name: "a-engineer", Grants: person.Grants{{Role: person.Engineer, Access: access}}}, noun.If{}, "engineer")
 		f.Must(err)
-		for end := time.Now().Add(5 * time.Second); ; time.Sleep(10 * time.Millisecond) {
+		for end := time.Now().Add(30 * time.Second); ; time.Sleep(10 * time.Millisecond) {
 			r, err := f.Rig.Alarms.Rule("a_engineer_hot")
 			f.Must(err)
 			if f.Settle(); r.Access == want && slices.Equal(hot(), devices) {

@@ -71,6 +71,7 @@ func TestIdempotencyKeyAtOnce(t *testing.T) {
 }
 
 func TestStrangersDoNotPushKeysOut(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("it takes more strangers than a short run has time for")
 	}

@@ -324,6 +324,7 @@ func TestHistoryThroughTheClient(t *testing.T) {
 }
 
 func TestLiveStream(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	b.Onboard(tank, "tank-probe", nil)
 	req, _ := http.NewRequestWithContext(t.Context(), "GET", b.server.URL+"/api/v1/live", nil)
@@ -348,7 +349,7 @@ func TestLiveStream(t *testing.T) {
 	expect := func(what string) {
 		t.Helper()
 		seen := ""
-		for end := time.After(5 * time.Second); ; {
+		for end := time.After(30 * time.Second); ; {
 			select {
 			case s := <-lines:
 				if seen += s; strings.Contains(seen, what) {

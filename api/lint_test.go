@@ -16,6 +16,7 @@ import (
 // TestDocumentIsStrict has the OpenAPI document looked at by a checker of others,
 // with its strictest rules and descriptions of everything.
 func TestDocumentIsStrict(t *testing.T) {
+	t.Parallel()
 	corpora := filepath.Join("..", "test", "corpora")
 	if _, err := os.Stat(filepath.Join(corpora, "node_modules", "@redocly", "openapi-core")); err != nil {
 		t.Skip("the checkers of others are not installed; make test does that")

@@ -158,8 +158,10 @@ func (b *bench) listed(where string) map[string]any {
 // takes differences in has what the list says, of all devices or of those a
 // condition is true for.
 func TestLiveIsTheList(t *testing.T) {
+	t.Parallel()
 	for _, where := range []string{"", `label.row == "1" and must_temp > 20`} {
 		t.Run(where, func(t *testing.T) {
+			t.Parallel()
 			b := newBench(t)
 			rng := rand.New(rand.NewPCG(7, 11))
 			var ids []string
@@ -231,6 +233,7 @@ func unlike(got, want map[string]any) string {
 // TestLiveTellsLittle: one new value of one of many devices is told in a few
 // hundred bytes, at once, and what was done to a record is told as such.
 func TestLiveTellsLittle(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	for i := range 40 {
 		b.Onboard(fmt.Sprintf("tank-fennimore-%02d", i+1), "tank-probe", map[string]string{"row": "1"})
@@ -260,6 +263,7 @@ func TestLiveTellsLittle(t *testing.T) {
 // TestLiveAfterAnOtherRun: a cursor of which the service knows nothing begins
 // anew, whatever it looks like.
 func TestLiveAfterAnOtherRun(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	b.Onboard(tank, "tank-probe", nil)
 	for _, cursor := range []string{"1", "18446744073709551615", "9007199254740993"} {
@@ -317,6 +321,7 @@ func TestLiveRefusesWhatIsNoCondition(t *testing.T) {
 // Of several conditions each is answered for by itself: one that is none is told with the reason,
 // the stream goes on, also where it was the only one, and the others are told as ever.
 func TestConditionsThatAreNone(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	b.Onboard("tank-fennimore-01", "tank-probe", nil)
 	for query, want := range map[string]map[int]string{

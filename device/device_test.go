@@ -62,7 +62,7 @@ func (s *service) open() {
 	listen := func(at *string) net.Listener {
 		var l net.Listener
 		var err error
-		for end := time.Now().Add(5 * time.Second); ; time.Sleep(10 * time.Millisecond) {
+		for end := time.Now().Add(30 * time.Second); ; time.Sleep(10 * time.Millisecond) {
 			if l, err = net.Listen("tcp", *at); err == nil || time.Now().After(end) {
 				break
 			}
@@ -124,7 +124,7 @@ func run(t *testing.T, o device.Options) (d *device.Device, stop func()) {
 			cancel()
 			select {
 			case <-done:
-			case <-time.After(10 * time.Second):
+			case <-time.After(30 * time.Second):
 				t.Error("the device does not stop")
 			}
 			if err := d.Close(); err != nil {
@@ -138,7 +138,7 @@ func run(t *testing.T, o device.Options) (d *device.Device, stop func()) {
 
 func flush(t *testing.T, d *device.Device) {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), 15*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
 	defer cancel()
 	if err := d.Flush(ctx); err != nil {
 		n, _ := d.Waiting()
@@ -148,7 +148,7 @@ func flush(t *testing.T, d *device.Device) {
 
 func eventually(t *testing.T, what string, ok func() bool) {
 	t.Helper()
-	for end := time.Now().Add(10 * time.Second); !ok(); time.Sleep(5 * time.Millisecond) {
+	for end := time.Now().Add(30 * time.Second); !ok(); time.Sleep(5 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatalf("not within 10 s: %s", what)
 		}
@@ -277,7 +277,7 @@ func TestProblemsAreTold(t *testing.T) {
 				p.Findings[0].Pointer != "/must_temp" {
 				t.Errorf("the problem is %+v", p)
 			}
-		case <-time.After(5 * time.Second):
+		case <-time.After(30 * time.Second):
 			t.Error("the device was not told")
 		}
 		if n := len(s.Points(tank, "ullage")); n != 1 {

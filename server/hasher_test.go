@@ -65,7 +65,7 @@ func TestHashRefuses(t *testing.T) {
 			if err == nil {
 				t.Errorf("%s is taken", what)
 			}
-		case <-time.After(5 * time.Second):
+		case <-time.After(30 * time.Second):
 			t.Fatalf("%s is waited for", what)
 		}
 	}

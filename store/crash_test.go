@@ -136,7 +136,7 @@ func TestKilledWhileSealing(t *testing.T) {
 		}()
 		select { // a machine with much to do takes its time to start it
 		case <-begun:
-		case <-time.After(20 * time.Second):
+		case <-time.After(30 * time.Second):
 		}
 		time.Sleep(time.Duration(rng.IntN(120)) * time.Millisecond)
 		cmd.Process.Kill()

@@ -360,7 +360,7 @@ func TestLayersThatAreRefused(t *testing.T) {
 // becomes waits until the highest temperature of a device is worked out as such.
 func becomes(r *rig.Rig, id, begins string) {
 	r.T.Helper()
-	for end := time.Now().Add(5 * time.Second); !strings.HasPrefix(has(r, id, "max_temp"), begins); r.Settle() {
+	for end := time.Now().Add(30 * time.Second); !strings.HasPrefix(has(r, id, "max_temp"), begins); r.Settle() {
 		if time.Now().After(end) {
 			r.T.Fatalf("%s has %s, want %s", id, has(r, id, "max_temp"), begins)
 		}

@@ -88,7 +88,7 @@ func TestNothingLaterIsUndone(t *testing.T) {
 	d.full = false
 	d.mu.Unlock()
 	l.Handle(0, change(1, health.Online))
-	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
 		if held, _ := d.now(); len(held) >= 2 {
 			break
 		}

@@ -66,7 +66,7 @@ func TestWhatIsFound(t *testing.T) {
 		}
 	}
 	// Whoever follows is told at once, and of nothing twice.
-	ctx, stop := context.WithTimeout(t.Context(), 20*time.Second)
+	ctx, stop := context.WithTimeout(t.Context(), 30*time.Second)
 	defer stop()
 	next := make(chan []logs.Line, 1)
 	go func() {

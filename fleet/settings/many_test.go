@@ -123,7 +123,7 @@ func TestManyGoesOnAfterACrash(t *testing.T) {
 			cut++ // what is left of the service that died knows how far it was
 		}
 		r.Reopen()
-		for end := time.Now().Add(10 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+		for end := time.Now().Add(30 * time.Second); ; time.Sleep(5 * time.Millisecond) {
 			done := 0
 			for _, id := range ids {
 				if s, _, err := r.Settings.Of(id); err == nil && len(s.Override) == 1 {

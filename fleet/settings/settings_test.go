@@ -205,7 +205,7 @@ func TestChangedWakes(t *testing.T) {
 	r.Must(err)
 	select {
 	case <-wait:
-	case <-time.After(time.Second):
+	case <-time.After(30 * time.Second):
 		t.Error("not woken by a change")
 	}
 }

@@ -298,7 +298,7 @@ func FuzzTake(f *testing.F) {
 			if name == "readings" && o.Problem == nil && o.Kept == 0 && !o.Redelivered {
 				t.Errorf("%q %q: nothing was kept and no reason is given", name, body)
 			}
-		case <-time.After(10 * time.Second):
+		case <-time.After(30 * time.Second):
 			t.Fatal("never answered")
 		}
 		select {

@@ -102,18 +102,18 @@ func (p *peer) send(pk packets.Packet) {
 }
 
 func (p *peer) raw(b []byte) {
-	p.conn.SetWriteDeadline(time.Now().Add(5 * time.Second))
+	p.conn.SetWriteDeadline(time.Now().Add(30 * time.Second))
 	p.conn.Write(b)
 }
 
 // next reads a packet; nil means that the connection has ended.
 func (p *peer) next() *packets.Packet {
 	p.t.Helper()
-	p.conn.SetReadDeadline(time.Now().Add(5 * time.Second))
+	p.conn.SetReadDeadline(time.Now().Add(30 * time.Second))
 	first, err := p.r.ReadByte()
 	if err != nil {
 		if e, ok := err.(net.Error); ok && e.Timeout() {
-			p.t.Fatal("nothing came within 5 s")
+			p.t.Fatal("nothing came within 30 s")
 		}
 		return nil
 	}

@@ -104,7 +104,7 @@ func TestResumedSessionGetsItsSettings(t *testing.T) {
 		p.next()
 		_, err := b.Settings.Set(t.Context(), tank, map[string]any{"max_temp": 30.0}, nil, "mara")
 		b.Must(err)
-		for end := time.Now().Add(5 * time.Second); b.server.Connected() > 0 &&
+		for end := time.Now().Add(30 * time.Second); b.server.Connected() > 0 &&
 			time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
 		}
 		q := b.dial(version)

@@ -173,7 +173,7 @@ func TestRaceForAClientID(t *testing.T) {
 	}
 	last.send(publish(7, readings, `{"ullage":31}`))
 	last.want(packets.Puback)
-	for end := time.Now().Add(5 * time.Second); b.server.Connected() != 1; time.Sleep(5 * time.Millisecond) {
+	for end := time.Now().Add(30 * time.Second); b.server.Connected() != 1; time.Sleep(5 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatalf("%d sessions are left, want 1", b.server.Connected())
 		}
@@ -188,7 +188,7 @@ func TestDeadWriter(t *testing.T) {
 	p.want(packets.Connack)
 	p.conn.(*net.TCPConn).SetLinger(0)
 	p.conn.Close() // a reset: the next write fails
-	for end := time.Now().Add(5 * time.Second); b.server.Connected() != 0; time.Sleep(5 * time.Millisecond) {
+	for end := time.Now().Add(30 * time.Second); b.server.Connected() != 0; time.Sleep(5 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatal("the session is still there")
 		}

@@ -205,7 +205,7 @@ func TestSettingsByLongPoll(t *testing.T) {
 		if a.status != 200 || a.doc["revision"] != 2.0 || a.doc["intended"].(map[string]any)["cycle_limit"] != 120.0 {
 			t.Errorf("the poll gives %d %v", a.status, a.doc)
 		}
-	case <-time.After(5 * time.Second):
+	case <-time.After(30 * time.Second):
 		t.Fatal("the poll was not answered")
 	}
 	if status, answer := b.call("POST", "/device/v1/applied",
