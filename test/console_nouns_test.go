@@ -223,9 +223,8 @@ func TestSitesRulesAndJournal(t *testing.T) {
 	t.Run("a document is found and leads to another", func(t *testing.T) {
 		ok(t, p.Go(s.Console+"/rules"))
 		ok(t, p.Wait(rows(11)))
-		ok(t, p.Insert("/"))
-		ok(t, p.Wait(`document.querySelector("[cmdk-input]")`))
-		ok(t, p.Insert("document alarm rules"))
+		ok(t, p.Insert("/document alarm rules")) // typed on before the palette is there
+		ok(t, p.Wait(`document.querySelector("[cmdk-input]")?.value === "document alarm rules"`))
 		ok(t, p.Wait(`document.querySelector("[cmdk-item][aria-selected=true]")?.innerText.includes("Alarm rules")`))
 		ok(t, p.Keys("Enter"))
 		ok(t, p.Wait(`location.pathname === "/documents/rules" && document.querySelector("article h1")?.innerText === "Alarm rules"`))

@@ -360,7 +360,7 @@ func TestConsole(t *testing.T) {
 		ok(t, p.Go(s.Console+"/"))
 		ok(t, p.Wait(`document.querySelector("header button[aria-haspopup]")`))
 		ok(t, p.Click("header button[aria-haspopup]"))
-		ok(t, p.Wait(`[...document.querySelectorAll("[role=menuitem]")].find((x) => x.innerText === "Service")`))
+		ok(t, p.Wait(`[...document.querySelectorAll("[role=menuitem]")].find((x) => x.innerText === "Service") && document.activeElement.closest("[role=menu]")`))
 		ok(t, p.Keys(slices.Concat(slices.Repeat([]string{"ArrowDown"}, 9), []string{"Enter"})...))
 		ok(t, p.Wait(`location.pathname === "/service"`))
 		ok(t, p.WaitText("Room on the disk"))

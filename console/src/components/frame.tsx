@@ -39,6 +39,8 @@ export function Frame({
   children: ReactNode;
 }) {
   const [finding, setFinding] = useState(false);
+  // What is typed counts before the palette is there too, whose code comes when it is opened first.
+  const [typed, setTyped] = useState("");
   const may = useMay();
   useReturn();
   useAwake(Boolean(only));
@@ -48,12 +50,16 @@ export function Frame({
       const typing = (e.target as HTMLElement).closest("input, textarea, select, [contenteditable]");
       if ((e.key === "/" && !typing) || (e.key === "k" && (e.ctrlKey || e.metaKey))) {
         e.preventDefault();
+        setTyped("");
         setFinding(true);
+      } else if (finding && !typing && e.key.length === 1 && !e.ctrlKey && !e.metaKey && !e.altKey) {
+        e.preventDefault();
+        setTyped((was) => was + e.key);
       }
     };
     window.addEventListener("keydown", key);
     return () => window.removeEventListener("keydown", key);
-  }, []);
+  }, [finding]);
   if (only)
     return (
       <div className="min-h-screen">
@@ -109,7 +115,10 @@ export function Frame({
         </nav>
         <button
           type="button"
-          onClick={() => setFinding(true)}
+          onClick={() => {
+            setTyped("");
+            setFinding(true);
+          }}
           className="flex items-center justify-between gap-8 rounded-[4px] border border-line bg-surface px-2.5 py-1 text-muted lg:ml-auto"
         >
           Go to… <kbd className="rounded max-sm:hidden border border-line px-1.5 font-mono text-xs">/</kbd>
@@ -121,7 +130,7 @@ export function Frame({
       <main id="main" tabIndex={-1} className="px-5 pb-8 !outline-none">
         {children}
       </main>
-      {finding && <Palette onClose={() => setFinding(false)} />}
+      {finding && <Palette typed={typed} onTyped={setTyped} onClose={() => setFinding(false)} />}
     </div>
   );
 }

@@ -17,8 +17,14 @@ function matches(value: string, typed: string): number {
   return words.every((w) => text.startsWith(w) || text.includes(` ${w}`) || text.includes(`-${w}`)) ? 1 : 0.5;
 }
 
+interface Props {
+  typed: string; // it may begin before the palette is there
+  onTyped: (typed: string) => void;
+  onClose: () => void;
+}
+
 // Palette goes anywhere from the keyboard.
-export default function Palette({ onClose }: { onClose: () => void }) {
+export default function Palette({ typed, onTyped, onClose }: Props) {
   const { devices } = useFleet();
   const navigate = useNavigate();
   const may = useMay();
@@ -53,6 +59,10 @@ export default function Palette({ onClose }: { onClose: () => void }) {
       contentClassName="fixed top-[12vh] left-1/2 z-50 w-[min(36rem,calc(100vw-2rem))] -translate-x-1/2 border border-line bg-surface shadow-lg"
     >
       <Command.Input
+        // At once: the dialog would select what was typed before it, and the next key replace it.
+        autoFocus
+        value={typed}
+        onValueChange={onTyped}
         placeholder="A device, a site, a rule, a document or a page"
         className="w-full border-b border-line bg-transparent px-4 py-3 text-base outline-none"
       />
