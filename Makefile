@@ -12,6 +12,7 @@ LDFLAGS = -s -w -X ullage/server.Version=$(VERSION)
 demo: build ## build, start the service with the simulated fleet, run until Ctrl-C
 	@bin/ullage demo $(ARGS)
 
+# The folders of tests are in memory where there is room: a disk is not what is tested.
 test race: export TMPDIR := $(shell scripts/tmpdir.sh)
 test: build ## everything: lint, unit tests, end-to-end tests
 	@scripts/setup.sh test

@@ -14,6 +14,7 @@ import { whenAsked } from "../lib/when-asked";
 import { Badge } from "./badge";
 import { Mark } from "./vessel";
 
+const fields = "input, textarea, select, [contenteditable]";
 const Palette = whenAsked(() => import("./palette"));
 
 // Some says that the role for some devices is enough.
@@ -47,18 +48,27 @@ export function Frame({
   const { pathname } = useLocation();
   useEffect(() => {
     const key = (e: KeyboardEvent) => {
-      const typing = (e.target as HTMLElement).closest("input, textarea, select, [contenteditable]");
+      const typing = (e.target as HTMLElement).closest(fields);
       if ((e.key === "/" && !typing) || (e.key === "k" && (e.ctrlKey || e.metaKey))) {
         e.preventDefault();
         setTyped("");
         setFinding(true);
-      } else if (finding && !typing && e.key.length === 1 && !e.ctrlKey && !e.metaKey && !e.altKey) {
-        e.preventDefault();
-        setTyped((was) => was + e.key);
       }
     };
+    // Of a key it is this event, and not that before it, which tells where its character goes: the
+    // palette may have come between the two.
+    const character = (e: KeyboardEvent) => {
+      if (!finding || e.key.length > 1 || e.ctrlKey || e.metaKey || (e.target as HTMLElement).closest(fields))
+        return;
+      e.preventDefault();
+      setTyped((was) => was + e.key);
+    };
     window.addEventListener("keydown", key);
-    return () => window.removeEventListener("keydown", key);
+    window.addEventListener("keypress", character);
+    return () => {
+      window.removeEventListener("keydown", key);
+      window.removeEventListener("keypress", character);
+    };
   }, [finding]);
   if (only)
     return (
@@ -130,7 +140,9 @@ export function Frame({
       <main id="main" tabIndex={-1} className="px-5 pb-8 !outline-none">
         {children}
       </main>
-      {finding && <Palette typed={typed} onTyped={setTyped} onClose={() => setFinding(false)} />}
+      {finding && (
+        <Palette typed={typed.replace(/^\//, "")} onTyped={setTyped} onClose={() => setFinding(false)} />
+      )}
     </div>
   );
 }
