@@ -17,8 +17,8 @@ test race: export TMPDIR := $(shell scripts/tmpdir.sh)
 test: build ## everything: lint, unit tests, end-to-end tests
 	@scripts/setup.sh test
 	@$(MAKE) --no-print-directory test/corpora/node_modules/.stamp lint
-	go test -parallel 4 -timeout 18m ./...
-	go test ./test/attack -args -hard 1
+	go test -vet off -parallel 4 -timeout 18m ./...
+	go test -vet off ./test/attack -args -hard 1
 	@$(MAKE) --no-print-directory race
 
 # What goroutines share, once more under the race detector, in short sizes. It
@@ -30,7 +30,7 @@ RACED = ./app ./api $(addprefix ./fleet/,access alarms bulk commands commit even
 	people present replays settings) ./store ./transport/... ./device
 race: export CGO_ENABLED = 1
 race: ## the race detector over what goroutines share
-	go test -race -short -timeout 10m "-gcflags=modernc.org/...=-dwarf=false -race=false" $(RACED)
+	go test -vet off -race -short -parallel 4 -timeout 10m "-gcflags=modernc.org/...=-dwarf=false -race=false" $(RACED)
 
 build: ## bin/ullage, one binary with the console inside
 	@LDFLAGS='$(LDFLAGS)' scripts/build.sh

@@ -13,6 +13,7 @@ import (
 )
 
 func TestIdempotencyKey(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	body := `{"id":"tank-fennimore-09","model":"tank-probe"}`
 	first, got := b.as("POST", "/api/v1/devices", body, "Idempotency-Key", "k1")
@@ -48,6 +49,7 @@ func TestIdempotencyKey(t *testing.T) {
 }
 
 func TestIdempotencyKeyAtOnce(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	var wg sync.WaitGroup
 	var mu sync.Mutex
@@ -89,6 +91,7 @@ func TestStrangersDoNotPushKeysOut(t *testing.T) {
 // What was answered is nothing for whoever is not let in any more, nor for another who
 // comes over TLS with the same key.
 func TestKeysAreOfTheirSession(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	body := `{"id":"tank-fennimore-09","model":"tank-probe"}`
 	first, got := b.as("POST", "/api/v1/devices", body, "Idempotency-Key", "k1")

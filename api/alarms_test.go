@@ -13,6 +13,7 @@ import (
 
 // What people do about one alarm, and about many, over the API.
 func TestActsOnAlarms(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	for i := range 3 {
 		b.Onboard(fmt.Sprintf("air-kilnside-%d", i), "cellar-air", map[string]string{"site": "Kilnside"})
@@ -103,6 +104,7 @@ func TestActsOnAlarms(t *testing.T) {
 
 // A replay comes line by line, its summary last; what is wrong is said before anything.
 func TestReplayOverTheAPI(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	b.Onboard("air-kilnside-1", "cellar-air", nil)
 	b.Rule("rule: co2_high\nmodels: [cellar-air]\nraise: co2 > 1500\npriority: medium\nmessage: much\n")

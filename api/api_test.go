@@ -81,6 +81,7 @@ func (b *bench) call(method, path, body string, headers ...string) (*http.Respon
 func (b *bench) bearer() []string { return []string{"Authorization", "Bearer " + b.token} }
 
 func TestEveryOperationNeedsSomebody(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	src, err := api.Document("x")
 	b.Must(err)
@@ -134,6 +135,7 @@ func TestDocumentIsUpToDate(t *testing.T) {
 // TestAnswersAreWhatTheDocumentSays decodes answers and checks that every
 // member the schema requires is there.
 func TestAnswersAreWhatTheDocumentSays(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	b.Onboard(tank, "tank-probe", map[string]string{"site": "Fennimore"})
 	b.Keep(tank, `{"must_temp":21.5,"ullage":30}`)
@@ -200,6 +202,7 @@ func TestAnswersAreWhatTheDocumentSays(t *testing.T) {
 }
 
 func TestProblems(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	for _, c := range []struct {
 		method, path, body string
@@ -239,6 +242,7 @@ func TestProblems(t *testing.T) {
 }
 
 func TestSecretsStayInside(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	const secret = "hunter2-and-more"
 	_, body := b.call("POST", "/api/v1/sign-in", `{"person":"engineer","password":"`+secret+`"}`)
@@ -263,6 +267,7 @@ func TestSecretsStayInside(t *testing.T) {
 }
 
 func TestCookieSession(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	resp, body := b.call("POST", "/api/v1/sign-in", `{"person":"engineer","password":"long-enough-1"}`)
 	cookies := resp.Cookies()
@@ -290,6 +295,7 @@ func TestCookieSession(t *testing.T) {
 }
 
 func TestHistoryThroughTheClient(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	b.Onboard(tank, "tank-probe", nil)
 	for i := range 120 {
@@ -367,6 +373,7 @@ func TestLiveStream(t *testing.T) {
 }
 
 func TestConsoleFiles(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	resp, body := b.call("GET", "/devices/"+tank, "")
 	csp := resp.Header.Get("Content-Security-Policy")

@@ -283,6 +283,7 @@ func TestLiveAfterAnOtherRun(t *testing.T) {
 
 // TestCompressed: whoever takes gzip gets it, the live stream too, event by event.
 func TestCompressed(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	for i := range 40 {
 		b.Onboard(fmt.Sprintf("tank-fennimore-%02d", i+1), "tank-probe", map[string]string{"row": "1"})
@@ -305,6 +306,7 @@ func TestCompressed(t *testing.T) {
 // A condition that is none is refused before the stream begins: one that ends at once
 // would only be asked for again.
 func TestLiveRefusesWhatIsNoCondition(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	b.Onboard("tank-fennimore-01", "tank-probe", nil)
 	for _, query := range []string{"", "only=traffic&"} {

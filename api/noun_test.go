@@ -19,6 +19,7 @@ import (
 func ptr[T any](x T) *T { return &x }
 
 func TestSites(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	b.Onboard(tank, "tank-probe", map[string]string{"site": "High Orchard"})
 	body := `{"site":"High Orchard","zone":"UTC","latitude":47.701,"longitude":8.198}`
@@ -67,6 +68,7 @@ func TestSites(t *testing.T) {
 }
 
 func TestWrongSites(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	for _, c := range []struct {
 		path, body string
@@ -95,6 +97,7 @@ func TestWrongSites(t *testing.T) {
 }
 
 func TestPlanPictures(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	b.as("PUT", "/api/v1/sites/Fennimore", `{"site":"Fennimore"}`)
 	path := "/api/v1/sites/Fennimore/plan"
@@ -140,6 +143,7 @@ func TestPlanPictures(t *testing.T) {
 // A list is filtered, ordered and paged the same way for every noun; a page goes
 // on where the last one ended also when things come and go meanwhile.
 func TestPages(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	for i := range 25 {
 		zone := []string{"UTC", "Europe/Berlin", ""}[i%3]
@@ -206,6 +210,7 @@ func TestPages(t *testing.T) {
 }
 
 func TestDeviceNameAndHub(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	b.Onboard(tank, "tank-probe", nil)
 	b.Onboard("hub-fennimore", "cellar-hub", nil)
@@ -256,6 +261,7 @@ func (b *bench) as(method, path, body string, headers ...string) (*http.Response
 }
 
 func TestDevicePages(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	for i := range 12 {
 		b.Onboard(fmt.Sprintf("tank-fennimore-%02d", i), "tank-probe",

@@ -15,6 +15,7 @@ import (
 
 // What every address of the API does.
 func TestMethodsAndParameters(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	b.Onboard(tank, "tank-probe", nil)
 	for _, c := range []struct {
@@ -47,6 +48,7 @@ func TestMethodsAndParameters(t *testing.T) {
 
 // A name that leads here and is not ours belongs to somebody else's page.
 func TestHosts(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	h := api.New(api.Options{App: b.API(), Names: []string{"cellars.example"}})
 	for host, want := range map[string]int{"127.0.0.1:8460": 200, "localhost": 200, "LOCALHOST.:8460": 200, "[::1]:8460": 200, "10.0.0.7": 200,
@@ -62,6 +64,7 @@ func TestHosts(t *testing.T) {
 
 // Only a proxy that is trusted says who the client is.
 func TestForwarded(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	trusted, err := conns.Prefixes([]string{"10.1.0.0/16", "127.0.0.1"})
 	b.Must(err)
@@ -98,6 +101,7 @@ func TestForwarded(t *testing.T) {
 
 // A stream ends with its session, and there are not too many of one person.
 func TestStreamsEnd(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	open := func() (*http.Response, func()) {
 		t.Helper()

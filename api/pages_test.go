@@ -13,6 +13,7 @@ import (
 // Whoever follows the pages of a log reads each of its entries once, also when
 // something is added meanwhile.
 func TestPagesOfTheJournal(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	for i := range 7 {
 		b.Onboard(fmt.Sprintf("tank-%d", i), "tank-probe", nil)
@@ -54,6 +55,7 @@ func TestPagesOfTheJournal(t *testing.T) {
 }
 
 func TestModelsAreAList(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	b.Onboard(tank, "tank-probe", nil)
 	resp, got := b.as("GET", "/api/v1/models?order=-devices&limit=1&where=version+!%3D+%220%22", "")

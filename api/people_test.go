@@ -56,6 +56,7 @@ func as(b *bench, name string, role person.Role) *client.Client {
 // TestRolesAreKept calls every operation of the document as everybody: it is
 // refused for want of a role if, and only if, the table says so.
 func TestRolesAreKept(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	all := operations(b)
 	for _, role := range person.Roles {
@@ -110,6 +111,7 @@ func signIn(b *bench, name string) string {
 
 // TestInvited goes from an invitation to a sign-in, and on to the end of it.
 func TestInvited(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	ctx := t.Context()
 	saved, err := b.client.People().Put(ctx, client.Person{Name: "night-duty", Grants: []client.Grant{{Role: person.Operator}}}, "")
@@ -228,6 +230,7 @@ func TestInvited(t *testing.T) {
 
 // TestLastOwner stays, also where two go at the same time.
 func TestLastOwner(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	ctx := t.Context()
 	says := "the last owner"

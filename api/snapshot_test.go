@@ -12,6 +12,7 @@ import (
 // TestSnapshot: one file tells everything about a device over a span, and nothing that a
 // device, a person or a reading has written becomes a part of the page.
 func TestSnapshot(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	b.Onboard(tank, "tank-probe", map[string]string{"site": "Fennimore", "note": "<b>7</b>"})
 	for i := range 30 {

@@ -15,6 +15,7 @@ import (
 // Whoever prefers another unit is shown it wherever numbers are, and what is stored
 // and sent stays as it is.
 func TestOwnUnits(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	b.Onboard(tank, "tank-probe", nil)
 	b.Rule("rule: must_too_warm\nmodels: [tank-probe]\nraise: must_temp > set.max_temp\npriority: high\nmessage: it is {must_temp}\n")
@@ -119,6 +120,7 @@ func TestOwnUnits(t *testing.T) {
 }
 
 func TestPreferencesAreChecked(t *testing.T) {
+	t.Parallel()
 	b := newBench(t)
 	for body, says := range map[string]string{
 		`{"units":{"temperature":"kPa"}}`:  "none of temperature",
