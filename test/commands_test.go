@@ -145,7 +145,7 @@ func TestDocumentedCommands(t *testing.T) {
 					ok(t, json.Unmarshal([]byte(out), &c))
 					env = append(env, "COMMAND="+c.ID)
 				}
-				most := 30 * time.Second
+				most := 2 * within
 				waits := slices.ContainsFunc(goesOn, func(p string) bool { return strings.Contains(line, p) })
 				if waits {
 					most = 3 * time.Second
