@@ -35,7 +35,7 @@ corpora) # what the tests compare with, and nothing of Ullage
   (cd test/corpora && npm ci --ignore-scripts --no-audit --no-fund --loglevel error)
   ;;
 test)
-  # The browser without windows, where there is one: it takes half the time of the other.
+  # The browser without windows, where there is one: it has less to draw.
   debian chromium-headless-shell chromium-headless-shell || debian chromium chromium
   debian build-essential gcc mosquitto-clients mosquitto_pub curl curl openssl openssl unzip unzip strongswan-pki pki
   # Libraries have no commands to look for.

@@ -57,7 +57,7 @@ func Start() (*Browser, error) {
 }
 
 // program finds Chromium. The one without windows of its own comes first: the other
-// draws its frame and its tabs too, for nobody, which takes a third of the time.
+// draws its frame and its tabs too, for nobody.
 func program() (string, error) {
 	for _, name := range []string{"chromium-headless-shell", "chromium"} {
 		if path, err := exec.LookPath(name); err == nil {

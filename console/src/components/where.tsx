@@ -45,7 +45,8 @@ function Editing({ value, onChange, label, placeholder, of, purpose = "filter", 
   const [cursor, setCursor] = useState(value.length);
   const [open, setOpen] = useState(false);
   const [help, setHelp] = useState(false);
-  const [active, setActive] = useState(-1);
+  // The marked candidate stays marked when another answer has it elsewhere in its list.
+  const [marked, setMarked] = useState<string>();
   const [settled, setSettled] = useState(true);
   const input = useRef<HTMLInputElement>(null);
   const marks = useRef<HTMLDivElement>(null);
@@ -108,6 +109,7 @@ function Editing({ value, onChange, label, placeholder, of, purpose = "filter", 
     [open, check.data, text, cursor],
   );
   const shown = candidates.length > 0;
+  const active = candidates.findIndex((c) => nameOf(c) === marked);
   const findings = text.trim() === "" ? [] : (report?.findings ?? []);
   const quiet = shown && !settled;
 
@@ -124,7 +126,7 @@ function Editing({ value, onChange, label, placeholder, of, purpose = "filter", 
     setText(next);
     setCursor(at);
     setSettled(false);
-    setActive(-1);
+    setMarked(undefined);
   };
   const put = (start: number, end: number, insert: string, back = 0) => {
     const from = toIndex(text, start);
@@ -143,7 +145,8 @@ function Editing({ value, onChange, label, placeholder, of, purpose = "filter", 
       e.preventDefault();
       setOpen(true);
       const n = candidates.length;
-      if (n > 0) setActive((i) => (e.key === "ArrowDown" ? (i + 1) % n : i <= 0 ? n - 1 : i - 1));
+      const next = e.key === "ArrowDown" ? (active + 1) % n : active <= 0 ? n - 1 : active - 1;
+      if (n > 0) setMarked(nameOf(candidates[next]));
     } else if (e.key === " " && e.ctrlKey) {
       e.preventDefault();
       setOpen(true);
@@ -277,7 +280,7 @@ function Editing({ value, onChange, label, placeholder, of, purpose = "filter", 
       >
         {candidates.map((c, i) => (
           <li
-            key={c.kind + c.text}
+            key={nameOf(c)}
             id={`${id}-${i}`}
             role="option"
             aria-selected={i === active}
@@ -285,7 +288,7 @@ function Editing({ value, onChange, label, placeholder, of, purpose = "filter", 
               e.preventDefault();
               choose(c);
             }}
-            onMouseMove={() => setActive(i)}
+            onMouseMove={() => setMarked(nameOf(c))}
             className={`grid cursor-pointer grid-cols-[minmax(0,1fr)_auto] gap-x-4 px-2.5 py-[3px] ${i === active ? "bg-ground" : ""}`}
           >
             <span className="truncate font-mono text-[0.8125rem]">{c.text.trim()}</span>
@@ -312,6 +315,8 @@ function Editing({ value, onChange, label, placeholder, of, purpose = "filter", 
     </div>
   );
 }
+
+const nameOf = (c: Candidate) => c.kind + c.text;
 
 // stillFit gives the candidates of an answer that are right for what stands in the field
 // now: somebody may have typed on since it was asked for. Then those are left that
