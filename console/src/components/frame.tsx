@@ -14,7 +14,9 @@ import { whenAsked } from "../lib/when-asked";
 import { Badge } from "./badge";
 import { Mark } from "./vessel";
 
-const fields = "input, textarea, select, [contenteditable]";
+// inField says whether what a key does is the business of a field.
+const inField = (e: KeyboardEvent) =>
+  e.target instanceof Element && e.target.closest("input, textarea, select, [contenteditable]") !== null;
 const Palette = whenAsked(() => import("./palette"));
 
 // Some says that the role for some devices is enough.
@@ -48,8 +50,7 @@ export function Frame({
   const { pathname } = useLocation();
   useEffect(() => {
     const key = (e: KeyboardEvent) => {
-      const typing = (e.target as HTMLElement).closest(fields);
-      if ((e.key === "/" && !typing) || (e.key === "k" && (e.ctrlKey || e.metaKey))) {
+      if ((e.key === "/" && !inField(e)) || (e.key === "k" && (e.ctrlKey || e.metaKey))) {
         e.preventDefault();
         setTyped("");
         setFinding(true);
@@ -58,8 +59,7 @@ export function Frame({
     // Of a key it is this event, and not that before it, which tells where its character goes: the
     // palette may have come between the two.
     const character = (e: KeyboardEvent) => {
-      if (!finding || e.key.length > 1 || e.ctrlKey || e.metaKey || (e.target as HTMLElement).closest(fields))
-        return;
+      if (!finding || e.key.length > 1 || e.ctrlKey || e.metaKey || inField(e)) return;
       e.preventDefault();
       setTyped((was) => was + e.key);
     };
