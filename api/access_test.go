@@ -524,10 +524,11 @@ func TestStreamsFollowAccess(t *testing.T) {
 	step := func(what string, f func() bool) {
 		t.Helper()
 		begun := time.Now()
+		late := time.After(30 * time.Second)
 		for !f() {
 			select {
 			case <-m.steps:
-			case <-time.After(30 * time.Second):
+			case <-late:
 				t.Fatalf("%s: the page has %v", what, m.names())
 			}
 		}
@@ -557,6 +558,29 @@ func TestStreamsFollowAccess(t *testing.T) {
 	step("a team's grant beside it", has("qqx-tank-1", tank))
 	f.Must(f.People.Teams.Remove(ctx, "cellars", noun.If{}, "engineer"))
 	step("without the team", has("qqx-tank-1"))
+	// Whoever sees all of them now, or not any more, is told so and begins anew: behind the
+	// cursor of a stream of some devices comes the whole.
+	all := []string{"qqx-hub", "qqx-tank-1", "qqx-valve-1", tank}
+	for range 2 {
+		for _, grant := range []person.Grant{{Role: person.Viewer}, {Role: person.Viewer, Access: `label.crew == "b"`}} {
+			heard := m.heard("happened")
+			put(grant)
+			select {
+			case <-m.done:
+			case <-time.After(30 * time.Second):
+				t.Fatalf("with %v the stream goes on, and the page has %v", grant, m.names())
+			}
+			if m.heard("happened") == heard {
+				t.Error("the stream ended and did not say that the access changed")
+			}
+			f.follow(t, m, "after=2")
+			if grant.Access == "" {
+				step("all of them", has(all...))
+			} else {
+				step("some of them", has("qqx-tank-1"))
+			}
+		}
+	}
 	put()
 	select {
 	case <-m.done:

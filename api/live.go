@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"maps"
 	"net/http"
@@ -31,6 +32,10 @@ const (
 	soon       = 30 * time.Millisecond
 	few        = 1000
 	pulseEvery = 2 * time.Second
+	// anew is the cursor of a stream that tells some of the devices: what it was told of is
+	// not known to a later stream, which begins with the whole. No run of the service
+	// counts so low.
+	anew = 1
 	// part is how many devices are told at once of a whole fleet: neither side holds
 	// more of it as text, and one writes while the other reads.
 	part = 250
@@ -92,7 +97,7 @@ func (s *server) liveRoutes() {
 				l.match(ctx, f.conditions())
 				return
 			}
-			l.run(ctx, max(f.After, f.LastID))
+			l.run(ctx, cmp.Or(f.LastID, f.After))
 		})
 }
 
@@ -270,13 +275,10 @@ func (l *listener) run(ctx context.Context, cursor uint64) {
 		case <-granted:
 			granted = l.s.Fleet.Changed()
 			// Whoever sees all of them now, or not any more, begins anew.
-			if l.whole != l.caller.MayAll(person.Viewer) || l.caller.Role() == "" {
+			if !l.another() && l.look(true) && !l.tell() {
 				return
 			}
-			if l.look(true) && !l.tell() {
-				return
-			}
-			if l.send.Data(client.Happened{Facts: []client.Happening{{Kind: accessChanged}}}) != nil {
+			if l.send.Data(client.Happened{Facts: []client.Happening{{Kind: accessChanged}}}) != nil || l.another() {
 				return
 			}
 		case <-pulse.C:
@@ -301,11 +303,25 @@ func (l *listener) run(ctx context.Context, cursor uint64) {
 	}
 }
 
+// another reports whether the caller may see all devices who saw some when the stream
+// began, or not any more.
+func (l *listener) another() bool {
+	return l.whole != l.caller.MayAll(person.Viewer) || l.caller.Role() == ""
+}
+
+// cursor is the id of what is told now.
+func (l *listener) cursor() int {
+	if l.limited() {
+		return anew
+	}
+	return int(l.seq)
+}
+
 // begin tells what is so now, or, behind a cursor of this run of the service,
-// what has changed since. With a condition it is all told anew: what it was true
-// for then is not known.
+// what has changed since. Of some devices it is all told anew: which they were then
+// is not known.
 func (l *listener) begin(cursor uint64) bool {
-	if cursor > 0 && l.among == nil && l.s.Fleet.Remembers(cursor) {
+	if cursor > 0 && !l.limited() && l.s.Fleet.Remembers(cursor) {
 		changed, next := l.s.Fleet.Since(l.caller, cursor)
 		l.seq = next
 		out := client.Changes{Devices: []client.Device{}, Patches: []map[string]any{}, Gone: []string{}}
@@ -313,7 +329,7 @@ func (l *listener) begin(cursor uint64) bool {
 			l.known[d.ID] = d
 			out.Devices = append(out.Devices, l.own.device(d))
 		}
-		return l.send(sse.Message{ID: int(l.seq), Data: out}) == nil
+		return l.send(sse.Message{ID: l.cursor(), Data: out}) == nil
 	}
 	l.seq = l.s.Fleet.Seq()
 	var ids []string
@@ -330,7 +346,7 @@ func (l *listener) begin(cursor uint64) bool {
 		}
 		all = all[part:]
 	}
-	return l.send(sse.Message{ID: int(l.seq), Data: client.Whole{Devices: l.own.devices(all)}}) == nil
+	return l.send(sse.Message{ID: l.cursor(), Data: client.Whole{Devices: l.own.devices(all)}}) == nil
 }
 
 // wait is how long changes are gathered: longer while many devices change.
@@ -343,6 +359,9 @@ func (l *listener) wait() time.Duration {
 
 // tell sends what is other than the other side has it.
 func (l *listener) tell() bool {
+	if l.another() {
+		return true // soon it begins anew
+	}
 	changed, next := l.s.Fleet.Since(l.caller, l.seq)
 	l.seq, l.told = next, len(changed)
 	out := client.Changes{Devices: []client.Device{}, Patches: []map[string]any{}, Gone: []string{}}
@@ -379,7 +398,7 @@ func (l *listener) tell() bool {
 	if len(out.Devices)+len(out.Patches)+len(out.Gone) == 0 {
 		return true
 	}
-	return l.send(sse.Message{ID: int(l.seq), Data: out}) == nil
+	return l.send(sse.Message{ID: l.cursor(), Data: out}) == nil
 }
 
 // members are the fields of a device with their names in JSON.

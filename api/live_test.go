@@ -86,7 +86,6 @@ func (b *bench) follow(t *testing.T, m *mirror, query string) {
 				name = v
 			case "data":
 				m.take(name, v)
-				m.events[name]++
 				if name == "whole" || name == "changes" {
 					m.cursor = id
 				}
@@ -104,9 +103,17 @@ func (m *mirror) names() []string {
 	return slices.Sorted(maps.Keys(m.devices))
 }
 
+// heard is how often an event has come since the stream was opened.
+func (m *mirror) heard(name string) int {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.events[name]
+}
+
 func (m *mirror) take(name, data string) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	m.events[name]++
 	var x struct {
 		Devices, Patches []map[string]any
 		Gone             []string

@@ -511,6 +511,27 @@ func TestStalePageSaysSo(t *testing.T) {
 	ok(t, p.WaitText("Not live"))
 }
 
+// TestPageInTheBackground: a page that nobody sees gives its stream back; what happened
+// meanwhile is on it as soon as it is seen again.
+func TestPageInTheBackground(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	p := open(t, s, "/")
+	ok(t, p.SignIn("engineer", service.Password))
+	ok(t, p.WaitText("No device is onboarded yet"))
+	ok(t, p.Go(s.Console+"/models"))
+	ok(t, p.WaitText("There is no model yet"))
+	hide := func(hidden string) {
+		t.Helper()
+		_, err := browser.Eval[bool](p, `(Object.defineProperty(document, "hidden", { get: () => `+hidden+`, configurable: true }), document.dispatchEvent(new Event("visibilitychange")))`)
+		ok(t, err)
+	}
+	hide("true")
+	cellars(t, s)
+	hide("false")
+	ok(t, p.WaitText("tank-probe"))
+}
+
 // TestNarrowAndWide looks for a page that must be scrolled sideways.
 func TestNarrowAndWide(t *testing.T) {
 	t.Parallel()

@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, type ComponentType } from "react";
 import { Navigate, Route, Routes, useLocation } from "react-router";
 import { Refusal } from "./api/client";
-import { onHappened, startLive } from "./api/live";
+import { missed, onHappened, startLive } from "./api/live";
 import { Boundary } from "./components/boundary";
 import { Frame } from "./components/frame";
 import { Only } from "./components/may";
@@ -72,34 +72,39 @@ const ahead: Record<string, { begin: () => Promise<void> }> = {
 // Where that fails, the page itself says so.
 void ahead[window.location.pathname.split("/")[1]]?.begin().catch(() => undefined);
 
-// shownBy names the answers that show something of a kind.
+// The answers that show something of a kind.
+const showing: Record<string, string[]> = {
+  alarm: ["alarms", "alarm", "rules", "causes"],
+  link: ["causes"],
+  maintenance: ["maintenances", "alarms"],
+  command: ["commands"],
+  model: ["models", "model"],
+  device: ["models", "model"],
+  setting: ["settings", "layers"],
+  layer: ["layers", "settings"],
+  layers: ["layers", "settings"],
+  rollout: ["layers", "settings"],
+  response: ["responses", "settings"],
+  responses: ["responses"],
+  rule: ["rules", "explain", "alarms"],
+  attributes: ["model"],
+  site: ["sites"],
+  board: ["boards"],
+  person: ["people", "me"],
+  team: ["teams", "people", "me"],
+  key: ["keys"],
+  access: ["me", "models", "model", "rules", "sites", "alarms"],
+  signed: ["people", "sessions"],
+  "sign-in": ["people", "sessions"],
+  password: ["people", "sessions"],
+};
+
+// shownBy names the answers that show something of a kind. What was missed may be anything.
 function shownBy(kind: string): string[] {
-  const also: Record<string, string[]> = {
-    alarm: ["alarms", "alarm", "rules", "causes"],
-    link: ["causes"],
-    maintenance: ["maintenances", "alarms"],
-    command: ["commands"],
-    model: ["models", "model"],
-    device: ["models", "model"],
-    setting: ["settings", "layers"],
-    layer: ["layers", "settings"],
-    layers: ["layers", "settings"],
-    rollout: ["layers", "settings"],
-    response: ["responses", "settings"],
-    responses: ["responses"],
-    rule: ["rules", "explain", "alarms"],
-    attributes: ["model"],
-    site: ["sites"],
-    board: ["boards"],
-    person: ["people", "me"],
-    team: ["teams", "people", "me"],
-    key: ["keys"],
-    access: ["me", "models", "model", "rules", "sites", "alarms"],
-    signed: ["people", "sessions"],
-    "sign-in": ["people", "sessions"],
-    password: ["people", "sessions"],
-  };
-  return ["journal", ...(also[kind.split(" ")[0]] ?? [])];
+  return [
+    "journal",
+    ...(kind === missed ? Object.values(showing).flat() : (showing[kind.split(" ")[0]] ?? [])),
+  ];
 }
 
 const wasHere = "ullage-signed-in";

@@ -124,6 +124,8 @@ export interface Happening {
   alarm?: string;
   rule?: string;
 }
+// missed is the kind of what was done while the stream was not open: nobody knows what.
+export const missed = "missed";
 const hearers = new Set<(facts: Happening[]) => void>();
 
 // onHappened calls heard with what was done, until the result is called.
@@ -151,12 +153,17 @@ function takeWaiting() {
 // startLive keeps the fleet up to date until the result is called.
 export function startLive(): () => void {
   let cursor = "";
+  let opened = false;
   const stop = stream(
     () => `/api/v1/live?units=own${cursor ? `&after=${cursor}` : ""}`,
     (source) => {
       set({ heardAt: Date.now() });
       let coming = new Map<string, Device>();
-      source.addEventListener("open", () => (coming = new Map())); // also when it comes again
+      source.addEventListener("open", () => {
+        coming = new Map(); // also when it comes again
+        if (opened) hearers.forEach((f) => f([{ kind: missed }]));
+        opened = true;
+      });
       source.addEventListener("whole", (e) => {
         const { devices, more } = JSON.parse(e.data) as { devices: Device[]; more?: boolean };
         for (const d of devices) coming.set(d.id, d);
