@@ -558,11 +558,27 @@ func TestStreamsFollowAccess(t *testing.T) {
 	step("a team's grant beside it", has("qqx-tank-1", tank))
 	f.Must(f.People.Teams.Remove(ctx, "cellars", noun.If{}, "engineer"))
 	step("without the team", has("qqx-tank-1"))
+	// A hub that they see, and then do not, is named at the device behind it, and then not.
+	mine, hub := person.Grant{Role: person.Viewer, Access: `label.crew == "a"`}, person.Grant{Role: person.Viewer, Access: `device.id == "qqx-hub"`}
+	behind := func(want any) func() bool {
+		return func() bool {
+			m.mu.Lock()
+			defer m.mu.Unlock()
+			d, _ := m.devices[tank].(map[string]any)
+			return d != nil && d["hub"] == want
+		}
+	}
+	put(mine)
+	step("a device behind a hub", behind(nil))
+	put(mine, hub)
+	step("its hub", behind("qqx-hub"))
+	put(mine)
+	step("not its hub any more", behind(nil))
 	// Whoever sees all of them now, or not any more, is told so and begins anew: behind the
 	// cursor of a stream of some devices comes the whole.
 	all := []string{"qqx-hub", "qqx-tank-1", "qqx-valve-1", tank}
 	for range 2 {
-		for _, grant := range []person.Grant{{Role: person.Viewer}, {Role: person.Viewer, Access: `label.crew == "b"`}} {
+		for _, grant := range []person.Grant{{Role: person.Viewer}, mine} {
 			heard := m.heard("happened")
 			put(grant)
 			select {
@@ -577,7 +593,7 @@ func TestStreamsFollowAccess(t *testing.T) {
 			if grant.Access == "" {
 				step("all of them", has(all...))
 			} else {
-				step("some of them", has("qqx-tank-1"))
+				step("some of them", has(tank))
 			}
 		}
 	}

@@ -275,7 +275,7 @@ func (l *listener) run(ctx context.Context, cursor uint64) {
 		case <-granted:
 			granted = l.s.Fleet.Changed()
 			// Whoever sees all of them now, or not any more, begins anew.
-			if !l.another() && l.look(true) && !l.tell() {
+			if !l.another() && l.look(true) && !l.tell(l.renamed()...) {
 				return
 			}
 			if l.send.Data(client.Happened{Facts: []client.Happening{{Kind: accessChanged}}}) != nil || l.another() {
@@ -357,12 +357,20 @@ func (l *listener) wait() time.Duration {
 	return soon
 }
 
-// tell sends what is other than the other side has it.
-func (l *listener) tell() bool {
+// renamed returns the devices whose hub the caller sees now, or not any more, although
+// they did not change.
+func (l *listener) renamed() []*present.Device {
+	all := l.s.Fleet.Some(l.caller, slices.Collect(maps.Keys(l.known)))
+	return slices.DeleteFunc(all, func(d *present.Device) bool { return d.Hub == l.known[d.ID].Hub })
+}
+
+// tell sends what is other than the other side has it: of what has changed, and of also.
+func (l *listener) tell(also ...*present.Device) bool {
 	if l.another() {
 		return true // soon it begins anew
 	}
 	changed, next := l.s.Fleet.Since(l.caller, l.seq)
+	changed = slices.Concat(also, changed)
 	l.seq, l.told = next, len(changed)
 	out := client.Changes{Devices: []client.Device{}, Patches: []map[string]any{}, Gone: []string{}}
 	seen := make(map[string]bool, len(changed))

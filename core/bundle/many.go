@@ -11,6 +11,7 @@ import (
 type Many struct {
 	maker maker
 	at    time.Time
+	many  int // how many are expected
 	// one is the bundle that is being packed: ten thousand of them are made at once, and none
 	// is kept beside the whole.
 	one, all bytes.Buffer
@@ -19,14 +20,10 @@ type Many struct {
 
 // NewMany returns a Many for files of a time, with room for so many bundles.
 func NewMany(at time.Time, bundles int) *Many {
-	m := &Many{at: at}
-	m.all.Grow(bundles * room)
+	m := &Many{at: at, many: bundles}
 	m.zip = zip.NewWriter(&m.all)
 	return m
 }
-
-// room is about how many bytes a bundle takes without samples.
-const room = 12 << 10
 
 // Add adds DEVICE.zip. Its files are stored as they are: to make small files smaller takes
 // longer than to send them.
@@ -38,6 +35,9 @@ func (m *Many) Add(b Bundle) error {
 	m.one.Reset()
 	if err := zipped(&m.one, b.Device, files, m.at, zip.Store); err != nil {
 		return err
+	}
+	if m.all.Cap() == 0 { // bundles of one list are much alike
+		m.all.Grow(m.many * (m.one.Len() + m.one.Len()/16 + 256))
 	}
 	return pack(m.zip, "", File{Name: b.Device + ".zip", Data: m.one.Bytes(), Secret: true}, m.at, zip.Store)
 }
