@@ -92,6 +92,9 @@ func init() {
 	// Refusals of the framework take the same form as our own. What was sent is
 	// not echoed: it may hold a password.
 	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
+		if msg == "request body is required" {
+			msg = "nothing was sent; send what the document of the API says, in JSON"
+		}
 		d := problem.Of(fault.New(codeOf(status), "%s", msg))
 		d.Status, d.Title = status, http.StatusText(status)
 		var words []string
@@ -105,7 +108,7 @@ func init() {
 				f = located(x.Location, x.Message)
 				switch {
 				case status == http.StatusBadRequest && x.Location == "body":
-					f.Sentence = "is no JSON: " + f.Sentence
+					f.Sentence = noJSON(f.Sentence)
 				case status == http.StatusUnsupportedMediaType:
 					f.Sentence += "; send application/json"
 				}

@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/validation"
 
 	"ullage/core/model"
+	"ullage/core/value"
 )
 
 // The framework's words about what does not fit, said as the rest of the service says
@@ -50,6 +51,39 @@ func init() {
 	} {
 		*at = words
 	}
+}
+
+// noJSON says why what was sent cannot be read, in the place of the decoder's words, which
+// speak of its own types. They stand behind what it is about, as in "what was sent is no JSON".
+func noJSON(words string) string {
+	why := words
+	if at, place, ok := strings.Cut(strings.TrimPrefix(words, "invalid character "), "' "); ok && at != words {
+		at = strings.TrimPrefix(at, "'")
+		switch {
+		case strings.Contains(place, "in literal"):
+			why = "a word in it is none of true, false and null"
+		case at == "ï": // as the decoder reads the first byte of a byte-order mark
+			why = "it begins with a byte-order mark, or with a letter; send UTF-8 without the mark"
+		case place == "after top-level value":
+			why = at + " stands behind its end"
+		case place == "exceeded max depth":
+			why = "its brackets are nested too deeply"
+		case place == "looking for beginning of value":
+			why = at + " stands where a value begins"
+		case strings.HasPrefix(place, "looking for beginning of object key"):
+			why = at + " stands where a name begins; names stand in double quotes"
+		case strings.HasPrefix(place, "after"):
+			why = at + " stands " + place
+		default:
+			why = at + " stands where it may not, " + place
+		}
+	} else if number, ok := strings.CutPrefix(words, "json: cannot unmarshal number "); ok {
+		number, _, _ = strings.Cut(number, " ")
+		why = "the number " + value.Clip(number, 40) + " does not fit a 64-bit float"
+	} else if strings.Contains(words, "unexpected end of JSON") {
+		why = "it ends too early; a bracket or a quote is not closed"
+	}
+	return "is no JSON: " + why
 }
 
 // parsed are the framework's words about parameters that it cannot read.
