@@ -84,6 +84,19 @@ func TestPeopleInTheConsole(t *testing.T) {
 	cli(t, s, "person", "grant", "night-duty", "--role", "operator", "--access", `label.site == "Kilnside"`, "--yes")
 	cli(t, s, "person", "withdraw", "night-duty", "--role", "operator")
 	ok(t, p.WaitText("engineer can let you see more"))
+	// So do the pages of a site and of a rule, and none offers what they may not do; what is
+	// about all devices is not asked for.
+	for _, path := range []string{"/sites/nowhere", "/rules/none", "/models/none"} {
+		ok(t, p.Go(s.Console+path))
+		ok(t, p.WaitText("engineer can let you see more"))
+		if has, err := browser.Eval[bool](p, `document.body.innerText.includes("ullage site save")`); err != nil || has {
+			t.Errorf("%s offers an operator of some devices to make it (%v)", path, err)
+		}
+	}
+	ok(t, p.Go(s.Console+"/service"))
+	ok(t, p.WaitText("You see some of them; engineer can let you see more"))
+	ok(t, p.Go(s.Console+"/devices/"+tank))
+	ok(t, p.WaitText("engineer can let you see more"))
 	ok(t, owner.Go(s.Console+"/people/night-duty"))
 	ok(t, owner.WaitText("It reaches no device now"))
 	ok(t, owner.ClickText("Change"))

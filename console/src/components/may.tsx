@@ -50,6 +50,14 @@ export const who = (owners: readonly string[]) =>
       ? owners.join(" or ")
       : `${owners.slice(0, 3).join(", ")} or another owner`;
 
+// useUnseen tells of something that is not there what else it may be to whoever sees some of the
+// devices: theirs to see if somebody lets them. To others it tells nothing.
+export function useUnseen(): string | undefined {
+  const { data: me } = useQuery(meQuery);
+  if (!me || me.everywhere.viewer) return undefined;
+  return `It may be called otherwise, or not be about what you see; ${who(me.owners)} can let you see more.`;
+}
+
 // Only shows a page to whoever has its role for all devices, or with some for any of them,
 // and tells others why not and who could change that.
 export function Only({ role, some, children }: { role: Role; some?: boolean; children: ReactNode }) {

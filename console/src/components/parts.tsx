@@ -64,10 +64,21 @@ export function Empty({ title, why, next }: { title: string; why?: ReactNode; ne
 
 // Absent stands in the place of a page about one thing that cannot be shown, with the way to all
 // of its kind.
-export function Absent({ why, to, all }: { why: string; to: string; all: string }) {
+export function Absent({
+  why,
+  else: otherwise,
+  to,
+  all,
+}: {
+  why: string;
+  else?: string;
+  to: string;
+  all: string;
+}) {
   return (
     <Empty
       title={why.charAt(0).toUpperCase() + why.slice(1)}
+      why={otherwise}
       next={
         <Link to={to} className="text-press underline">
           {all}

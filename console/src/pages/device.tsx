@@ -1,4 +1,4 @@
-import { May, who, Why } from "../components/may";
+import { May, useUnseen, Why } from "../components/may";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useState, type ReactNode } from "react";
 import { Link, NavLink, Route, Routes, useMatch, useParams } from "react-router";
@@ -67,17 +67,14 @@ export default function DevicePage() {
   const ofReadings = now !== null || history !== null;
   const may = useMayOn(device ? id : "");
   const me = useQuery(meQuery).data;
+  const unseen = useUnseen();
   const settings = useSettings(device);
   if (!device) {
     if (fleet.state === "connecting") return <p className="py-8 text-muted">Loading…</p>;
     return (
       <Empty
         title={`There is no device ${id}`}
-        why={
-          me?.everywhere.viewer
-            ? "It may have another id, or it was never onboarded."
-            : `It may have another id, or not be among the devices that you see; ${who(me?.owners ?? [])} can let you see more.`
-        }
+        why={me?.everywhere.viewer ? "It may have another id, or it was never onboarded." : unseen}
         next={
           me?.everywhere.engineer && /^[a-z0-9][a-z0-9-]{0,62}$/.test(id) ? (
             <Command>{`ullage device create ${id} --model MODEL`}</Command>

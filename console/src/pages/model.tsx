@@ -11,12 +11,13 @@ import { absolute, plural } from "../lib/format";
 import { useParam, useTitle } from "../lib/use";
 import { Changes } from "../components/changes";
 import { Given } from "./models";
-import { May } from "../components/may";
+import { May, useUnseen } from "../components/may";
 
 export default function ModelPage() {
   const { name = "" } = useParams();
   const [version, setVersion] = useParam("version", "");
   const [moving, setMoving] = useState("");
+  const unseen = useUnseen();
   const navigate = useNavigate();
   useTitle(name);
   const at = version ? `${name}@${version}` : name;
@@ -34,7 +35,7 @@ export default function ModelPage() {
     return () => window.removeEventListener("keydown", key);
   }, [navigate, name]);
   if (model.isPending) return <p className="py-6 text-muted">Loading…</p>;
-  if (model.error) return <Absent why={model.error.message} to="/models" all="All models" />;
+  if (model.error) return <Absent why={model.error.message} else={unseen} to="/models" all="All models" />;
   const m = model.data;
   const page = (format: string) => `/api/v1/models/${encodeURIComponent(at)}/page?format=${format}`;
   return (

@@ -21,7 +21,7 @@ import { alreadyOver, blank, formOf, keyed, withKey, written } from "../lib/rule
 import { called, plural, rank, say, words } from "../lib/format";
 import { useParam, useTitle } from "../lib/use";
 import { AlarmTabs } from "./alarms";
-import { May } from "../components/may";
+import { May, useUnseen } from "../components/may";
 import { meQuery } from "../lib/me";
 import { whenAsked } from "../lib/when-asked";
 
@@ -294,6 +294,7 @@ export function RulePage() {
   const making = name === "new";
   useTitle(making ? "New rule" : name);
   const known = useFleet();
+  const unseen = useUnseen();
   const rule = useQuery({
     queryKey: ["rules", "one", name],
     enabled: !making,
@@ -309,7 +310,7 @@ export function RulePage() {
     return gone ? (
       <Empty
         title={`There is no rule ${name}`}
-        why="It may have been removed. The journal tells by whom."
+        why={unseen ?? "It may have been removed. The journal tells by whom."}
         next={
           <Link to={`/journal?rule=${encodeURIComponent(name)}`} className="text-press underline">
             What happened to it

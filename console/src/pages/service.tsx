@@ -5,7 +5,9 @@ import { Link } from "react-router";
 import { api, ask, type Store } from "../api/client";
 import { useFleet } from "../api/live";
 import { About } from "../components/about";
+import { useMayAll, who } from "../components/may";
 import { Choice, Command, Empty, Head, Trouble } from "../components/parts";
+import { meQuery } from "../lib/me";
 import { absolute, bytes, lasting, number, plural, rate } from "../lib/format";
 import { written } from "../lib/prefer";
 import { useNow, useParam, useTitle } from "../lib/use";
@@ -25,8 +27,11 @@ export default function ServicePage() {
   const now = useNow();
   const [chosen, setChosen] = useParam("by", "model");
   const by: Way = ways.find((w) => w.value === chosen)?.value ?? "model";
+  const ofAll = useMayAll("viewer");
+  const { data: me } = useQuery(meQuery);
   const store = useQuery({
     queryKey: ["store", by],
+    enabled: ofAll,
     refetchInterval: 60_000,
     placeholderData: (was: Store | undefined) => was,
     queryFn: () => ask(api.GET("/api/v1/store", { params: { query: { by } } })),
@@ -45,8 +50,14 @@ export default function ServicePage() {
       </div>
       <div className="grid gap-x-10 gap-y-8 border-t border-line pt-4 lg:grid-cols-[minmax(0,1fr)_27rem]">
         <section aria-labelledby="storage" className="min-w-0">
+          {!ofAll && me && (
+            <Empty
+              title="What the store holds is about all devices"
+              why={`You see some of them; ${who(me.owners)} can let you see more.`}
+            />
+          )}
           {store.error && <Trouble>{store.error.message}</Trouble>}
-          {store.isPending && <p className="text-muted">Looking through the store…</p>}
+          {store.isLoading && <p className="text-muted">Looking through the store…</p>}
           {store.data && store.data.damage.length > 0 && <Damaged store={store.data} />}
           {store.data && <Storage store={store.data} now={now} />}
           {store.data && (

@@ -17,7 +17,7 @@ import { absolute, ago, called, number, plural, rank, words } from "../lib/forma
 import { byNeed } from "../lib/need";
 import { useNow, useParam, useTitle } from "../lib/use";
 import { placePage, useSite } from "../lib/place";
-import { May } from "../components/may";
+import { May, useMayAll, useUnseen } from "../components/may";
 
 const condition = (name: string) => `label.site == ${JSON.stringify(name)}`;
 const position = (s: Site) =>
@@ -202,6 +202,8 @@ export function SitePage() {
   const [removing, setRemoving] = useState(false);
   const [gone, setGone] = useState(false);
   const [placing, setPlacing] = useState<Places>();
+  const makes = useMayAll("engineer");
+  const unseen = useUnseen();
   const tell = useTell();
   const navigate = useNavigate();
   const queries = useQueryClient();
@@ -227,8 +229,20 @@ export function SitePage() {
     return missing ? (
       <Empty
         title={`There is no site ${name}`}
-        why={devices.length > 0 ? `${plural(devices.length, "device")} are labelled with it.` : undefined}
-        next={<Command>{`ullage site save ${JSON.stringify(name)} zone=Europe/Berlin`}</Command>}
+        why={
+          devices.length === 0
+            ? unseen
+            : `${plural(devices.length, "device")} ${devices.length === 1 ? "is" : "are"} labelled with it.`
+        }
+        next={
+          makes ? (
+            <Command>{`ullage site save ${JSON.stringify(name)} zone=Europe/Berlin`}</Command>
+          ) : (
+            <Link to="/sites" className="text-press underline">
+              All sites
+            </Link>
+          )
+        }
       />
     ) : (
       <Trouble>{site.error?.message}</Trouble>
