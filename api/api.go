@@ -93,7 +93,7 @@ func init() {
 	// not echoed: it may hold a password.
 	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
 		if msg == "request body is required" {
-			msg = "nothing was sent; send what the document of the API says, in JSON"
+			msg = "nothing was sent; send what the document of the API says"
 		}
 		d := problem.Of(fault.New(codeOf(status), "%s", msg))
 		d.Status, d.Title = status, http.StatusText(status)

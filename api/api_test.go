@@ -215,7 +215,7 @@ func TestProblems(t *testing.T) {
 		{"GET", "/api", "", 404, "/api/docs"},
 		{"POST", "/api/v1/devices", `{"id":"Tank 7","model":"tank-probe"}`, 422, "no device id"},
 		{"POST", "/api/v1/devices", `{"model":"tank-probe"}`, 422, "id"},
-		{"POST", "/api/v1/devices", `{"id":`, 400, "unexpected"},
+		{"POST", "/api/v1/devices", `{"id":`, 400, "it ends too early"},
 		{"POST", "/api/v1/models", `{"title":"x"}`, 422, "/@context"},
 		{"PUT", "/api/v1/rules/a", `{"rule":"b","models":["tank-probe"],"raise":"must_temp > 3","priority":"low","message":"m"}`, 422, "make them the same"},
 		{"PUT", "/api/v1/rules/a", `{"rule":"a","models":["tank-probe"],"raise":"must_temp >","priority":"low","message":"m"}`, 422, "column 12"},

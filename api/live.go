@@ -74,7 +74,7 @@ func (s *server) liveRoutes() {
 		Tags: []string{"Service"}, Summary: "Changes as they happen, as server-sent events",
 		Middlewares: huma.Middlewares{s.stream}, Errors: []int{http.StatusUnprocessableEntity, http.StatusTooManyRequests},
 		Description: "First comes what is so now (event whole, in parts: more is true for all but the last), then what changes (event changes): of each device that was told before only the members that are other than they were, " +
-			"as a JSON merge patch (RFC 7396). The id of an event is a cursor; whoever connects again with it is told only what has changed since."},
+			"as a JSON merge patch (RFC 7396). The id of an event is a cursor; whoever connects again with it is told only what has changed since. A stream of some of the devices, by a condition or by what the caller sees, begins with the whole each time."},
 		map[string]any{"whole": client.Whole{}, "changes": client.Changes{}, "pulse": client.Pulse{},
 			"traffic": client.TrafficPassed{}, "happened": client.Happened{}, "matching": client.Matched{}},
 		func(ctx context.Context, f *filter, send sse.Sender) {

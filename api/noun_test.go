@@ -114,7 +114,7 @@ func TestPlanPictures(t *testing.T) {
 		{"a drawing", drawing, 204, ""},
 		{"a script in it", `<svg xmlns="http://www.w3.org/2000/svg"><script>alert(1)</script></svg>`, 422, "does more than draw"},
 		{"a page", `<html><script>alert(1)</script></html>`, 422, "no picture"},
-		{"nothing", "", 400, "body is required"},
+		{"nothing", "", 400, "nothing was sent"},
 		{"50 MB", strings.Repeat("x", 50<<20), 413, ""},
 		{"a picture", picture.String(), 204, ""},
 	} {

@@ -1997,7 +1997,7 @@ export interface paths {
         };
         /**
          * Changes as they happen, as server-sent events
-         * @description First comes what is so now (event whole, in parts: more is true for all but the last), then what changes (event changes): of each device that was told before only the members that are other than they were, as a JSON merge patch (RFC 7396). The id of an event is a cursor; whoever connects again with it is told only what has changed since.
+         * @description First comes what is so now (event whole, in parts: more is true for all but the last), then what changes (event changes): of each device that was told before only the members that are other than they were, as a JSON merge patch (RFC 7396). The id of an event is a cursor; whoever connects again with it is told only what has changed since. A stream of some of the devices, by a condition or by what the caller sees, begins with the whole each time.
          */
         get: operations["live"];
         put?: never;
