@@ -1,6 +1,8 @@
 package test
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -84,7 +86,7 @@ func TestPeopleInTheConsole(t *testing.T) {
 	cli(t, s, "person", "grant", "night-duty", "--role", "operator", "--access", `label.site == "Kilnside"`, "--yes")
 	cli(t, s, "person", "withdraw", "night-duty", "--role", "operator")
 	ok(t, p.WaitText("engineer can let you see more"))
-	// So do the pages of a site and of a rule, and none offers what they may not do; what is
+	// The pages of a site and of a rule say it as well, and none offers what they may not do; what is
 	// about all devices is not asked for.
 	for _, path := range []string{"/sites/nowhere", "/rules/none", "/models/none"} {
 		ok(t, p.Go(s.Console+path))
@@ -108,6 +110,13 @@ func TestPeopleInTheConsole(t *testing.T) {
 	ok(t, p.Wait(`[...document.querySelectorAll("button")].some((b) => b.innerText === "Change a setting")`))
 	ok(t, p.ClickText("What you may do here"))
 	ok(t, p.WaitText("device.id is "+tank))
+	// What is not about their devices is on an open page soon all the same.
+	ok(t, p.Go(s.Console+"/boards"))
+	ok(t, p.WaitText("Boards"))
+	board := filepath.Join(t.TempDir(), "night.yaml")
+	ok(t, os.WriteFile(board, []byte("board: night\ntitle: What the night looks at\ninstruments: [{instrument: alarms, place: [0, 0, 12, 6]}]\n"), 0o600))
+	cli(t, s, "board", "load", board)
+	ok(t, p.WaitText("What the night looks at"))
 	// Who operates some devices does not onboard; who is engineer for some onboards theirs.
 	ok(t, p.Go(s.Console+"/join"))
 	ok(t, p.WaitText("This page is for the role engineer"))

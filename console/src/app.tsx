@@ -107,6 +107,9 @@ function shownBy(kind: string): string[] {
   ];
 }
 
+// How often those are asked for that changes are not told of.
+const unheardEvery = 30_000;
+
 const wasHere = "ullage-signed-in";
 
 // sameQuery reports whether an address is the page of a screen, in whatever order its
@@ -141,7 +144,10 @@ export function App() {
     return startLive();
   }, [signedIn, units]);
 
-  // What was done makes what shows it be asked for again, a few times a second at most.
+  // What was done makes what shows it be asked for again, a few times a second at most. Whoever
+  // sees some of the devices is told what was done with those and nothing else, since that would
+  // tell of what others do; what they see of models, sites and boards is asked for now and then.
+  const unheard = Boolean(me.data && !me.data.everywhere.viewer);
   useEffect(() => {
     const stale = new Set<string>();
     let timer = 0;
@@ -150,15 +156,18 @@ export function App() {
       for (const key of stale) queries.invalidateQueries({ queryKey: [key] });
       stale.clear();
     };
-    const stop = onHappened((facts) => {
+    const take = (facts: { kind: string }[]) => {
       for (const f of facts) for (const key of shownBy(f.kind)) stale.add(key);
       timer ||= window.setTimeout(flush, 300);
-    });
+    };
+    const stop = onHappened(take);
+    const again = unheard ? window.setInterval(() => take([{ kind: missed }]), unheardEvery) : 0;
     return () => {
       stop();
       window.clearTimeout(timer);
+      window.clearInterval(again);
     };
-  }, [queries]);
+  }, [queries, unheard]);
 
   const location = useLocation();
   const place = location.pathname;
