@@ -96,6 +96,37 @@ func TestWrongSites(t *testing.T) {
 	}
 }
 
+// TestWrittenTexts writes what cannot be seen wherever people write something for people.
+func TestWrittenTexts(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.Onboard(tank, "tank-probe", nil)
+	for _, c := range []struct{ path, body string }{
+		{"sites/Kilnside", `"site":"Kilnside","note":`},
+		{"sites/Kilnside", `"site":"Kilnside","address":`},
+		{"teams/cellars", `"team":"cellars","note":`},
+		{"people/night-duty", `"person":"night-duty","note":`},
+		{"boards/night", `"board":"night","instruments":[],"title":`},
+		{"boards/night", `"board":"night","instruments":[{"instrument":"note","place":[0,0,3,3],"text":"x","title":`},
+		{"boards/night", `"board":"night","instruments":[{"instrument":"note","place":[0,0,3,3],"text":`},
+		{"rules/must_warm", `"rule":"must_warm","models":["tank-probe"],"raise":"must_temp > 30","priority":"low","message":`},
+		{"layers/night", `"layer":"night","set":{"max_temp":28},"why":`},
+		{"maintenances/cleaning", `"maintenance":"cleaning","devices":"true","to":"2126-12-02T00:00:00Z","why":`},
+		{"responses/switch", `"stopped":true,"release":false,"why":`},
+	} {
+		closing := strings.Repeat("]", strings.Count(c.body, `[{`))
+		if closing != "" {
+			closing = "}" + closing
+		}
+		for text, status := range map[string]int{`"a\u0000b"`: 422, `"\u001b[31m"`: 422, `"gnp.\u202etxe"`: 422, `"two lines,\nin 28 °C"`: 0} {
+			resp, got := b.as("PUT", "/api/v1/"+c.path, "{"+c.body+text+closing+"}")
+			if status == 0 && resp.StatusCode >= 300 || status != 0 && (resp.StatusCode != status || !strings.Contains(got, "cannot be seen")) {
+				t.Errorf("%s with %s%s gives %d %s", c.path, c.body, text, resp.StatusCode, got)
+			}
+		}
+	}
+}
+
 func TestPlanPictures(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)

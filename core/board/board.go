@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"ullage/core/expr"
 	"ullage/core/value"
@@ -140,8 +139,8 @@ func (b *Board) Check() error {
 	switch {
 	case !boardName.MatchString(b.Name):
 		return wrong("/board", "a board is named in small letters, digits and hyphens, like fennimore-hall; this one is %q", value.Clip(b.Name, 60))
-	case utf8.RuneCountInString(b.Title) > 120:
-		return wrong("/title", "the title of %s has %d characters; 120 are the most", b.Name, utf8.RuneCountInString(b.Title))
+	case value.Written(b.Title, 120) != "":
+		return wrong("/title", "the title of %s %s", b.Name, value.Written(b.Title, 120))
 	case len(b.Parameters) > 8:
 		return wrong("/parameters", "%s has %d parameters; 8 are the most", b.Name, len(b.Parameters))
 	case len(b.Teams) > 20:
@@ -259,8 +258,10 @@ func (x *Instrument) check() *Error {
 		return wrong("", "a control is of one setting or of one command; name one of them")
 	case x.Kind == "note" && strings.TrimSpace(x.Text) == "":
 		return wrong("/text", "a note has a text")
-	case utf8.RuneCountInString(x.Text) > 8000:
-		return wrong("/text", "the text has %d characters; 8,000 are the most", utf8.RuneCountInString(x.Text))
+	case value.Written(x.Title, 120) != "":
+		return wrong("/title", "the title %s", value.Written(x.Title, 120))
+	case value.Written(x.Text, 8000) != "":
+		return wrong("/text", "the text %s", value.Written(x.Text, 8000))
 	case len(x.Columns) > 20:
 		return wrong("/columns", "it has %d columns; 20 are the most", len(x.Columns))
 	case len(x.At) > 500 || len(x.At) > 0 && x.Kind != "plan":

@@ -94,8 +94,8 @@ func (k *Key) Check() error {
 		return fmt.Errorf("%d serials are listed; %d are the most", len(k.Serials), MaxSerials)
 	case len(k.Labels) > 50:
 		return fmt.Errorf("there are %d labels; 50 are the most", len(k.Labels))
-	case len(k.Note) > 500:
-		return errors.New("the note has more than 500 characters")
+	case value.Written(k.Note, 500) != "":
+		return errors.New("the note " + value.Written(k.Note, 500))
 	}
 	seen := make(map[string]bool, len(k.Serials))
 	for _, s := range k.Serials {

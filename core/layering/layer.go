@@ -6,7 +6,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"unicode/utf8"
 
 	"ullage/core/expr"
 	"ullage/core/value"
@@ -75,8 +74,8 @@ func (l *Layer) Check() error {
 		return fmt.Errorf("%s sets nothing; write set: {max_temp: 28}", l.Name)
 	case len(l.Set) > MostSettings:
 		return fmt.Errorf("%s sets %d settings; %d are the most", l.Name, len(l.Set), MostSettings)
-	case utf8.RuneCountInString(l.Why) > 400:
-		return fmt.Errorf("why of %s has %d characters; 400 are the most", l.Name, utf8.RuneCountInString(l.Why))
+	case value.Written(l.Why, 400) != "":
+		return fmt.Errorf("why of %s %s", l.Name, value.Written(l.Why, 400))
 	}
 	for _, name := range slices.Sorted(maps.Keys(l.Set)) {
 		switch l.Set[name].(type) {

@@ -7,7 +7,6 @@ import (
 	"regexp"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"ullage/core/expr"
 	"ullage/core/value"
@@ -59,8 +58,8 @@ func (m *Maintenance) Check() error {
 		return fmt.Errorf("%s has no end: alarms would be silent for good; say to, or the hours of the week in during", m.Name)
 	case !m.From.IsZero() && !m.To.IsZero() && !m.To.After(m.From):
 		return fmt.Errorf("%s ends at %s, which is not after its begin", m.Name, m.To.Format(time.RFC3339))
-	case utf8.RuneCountInString(m.Why) > 400:
-		return fmt.Errorf("why of %s has %d characters; 400 are the most", m.Name, utf8.RuneCountInString(m.Why))
+	case value.Written(m.Why, 400) != "":
+		return fmt.Errorf("why of %s %s", m.Name, value.Written(m.Why, 400))
 	}
 	if m.During != "" {
 		if _, err := expr.ParseWeek(m.During); err != nil {

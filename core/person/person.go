@@ -101,8 +101,8 @@ func (p *Person) Check() error {
 }
 
 func checkNote(note string) error {
-	if n := utf8.RuneCountInString(note); n > 500 || !utf8.ValidString(note) || strings.ContainsRune(note, 0) {
-		return fmt.Errorf("the note has %d characters; 500 are the most", n)
+	if wrong := value.Written(note, 500); wrong != "" {
+		return errors.New("the note " + wrong)
 	}
 	return nil
 }

@@ -154,6 +154,8 @@ func (r *Rule) form() Errors {
 	bad(r.Priority == "", "priority", "%s has no priority; it is urgent, high, medium or low", name)
 	bad(r.Priority != "" && r.Priority.Rank() > len(Priorities), "priority", "%s has priority %q; it is urgent, high, medium or low", name, r.Priority)
 	bad(r.Message == "", "message", "%s has no message; write what the operator should read", name)
+	said := value.Written(r.Message, MaxSource)
+	bad(said != "", "message", "the message of %s %s", name, said)
 	bad(r.Deadband < 0, "deadband", "%s has a negative deadband; it is a distance", name)
 	bad(r.Deadband > 0 && r.Clear != "", "clear",
 		"%s has both a deadband and clear; one of them says when the alarm returns", name)

@@ -109,9 +109,8 @@ func (s *Site) Check() error {
 			*s.Longitude)
 	}
 	for key, text := range map[string]string{"address": s.Address, "note": s.Note} {
-		most := map[string]int{"address": 500, "note": 4000}[key]
-		if n := utf8.RuneCountInString(text); n > most || !utf8.ValidString(text) {
-			return wrong(key, "%s: the %s has %d characters; %d are the most", s.Name, key, n, most)
+		if bad := value.Written(text, map[string]int{"address": 500, "note": 4000}[key]); bad != "" {
+			return wrong(key, "%s: the %s %s", s.Name, key, bad)
 		}
 	}
 	if len(s.At) > MostPlaced {

@@ -5,10 +5,10 @@ import (
 	"fmt"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"ullage/core/expr"
 	"ullage/core/lifecycle"
+	"ullage/core/value"
 	"ullage/fleet/event"
 	"ullage/fleet/fact"
 	"ullage/fleet/fault"
@@ -213,11 +213,8 @@ func (e *Engine) Comment(ctx context.Context, id, text, by string) (Alarm, error
 }
 
 func checkText(what, text string, most int) error {
-	if n := utf8.RuneCountInString(text); n > most || !utf8.ValidString(text) {
-		return fault.New(fault.Invalid, "%s has %d characters; %d are the most", what, n, most)
-	}
-	if strings.ContainsFunc(text, func(r rune) bool { return r < ' ' && r != '\n' && r != '\t' || r == 0x7f }) {
-		return fault.New(fault.Invalid, "%s has characters that cannot be seen", what).Then("leave them out")
+	if wrong := value.Written(text, most); wrong != "" {
+		return fault.New(fault.Invalid, "%s %s", what, wrong)
 	}
 	return nil
 }

@@ -465,6 +465,9 @@ func (j *Joining) Decide(ctx context.Context, ids []string, admit bool, reason, 
 	if len(ids) > maxDecided {
 		return 0, fault.New(fault.TooLarge, "%d requests are too many at once; %d are the most", len(ids), maxDecided).Then("decide them in parts")
 	}
+	if wrong := value.Written(reason, 200); wrong != "" {
+		return 0, fault.New(fault.Invalid, "the reason %s", wrong)
+	}
 	now := j.o.Now().UTC()
 	err = j.o.Commits.Do(ctx, func(tx *commit.Tx) error {
 		n = 0

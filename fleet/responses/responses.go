@@ -17,6 +17,7 @@ import (
 	"ullage/core/layering"
 	"ullage/core/model"
 	"ullage/core/rule"
+	"ullage/core/value"
 	"ullage/fleet/alarms"
 	"ullage/fleet/commands"
 	"ullage/fleet/commit"
@@ -371,8 +372,9 @@ func (r *Responses) Switch() Switch {
 
 // Turn lets all responses act, or none. What they keep on devices stays, or is released.
 func (r *Responses) Turn(ctx context.Context, off, release bool, why, by string) (Switch, error) {
-	if len(why) > 400 {
-		return Switch{}, fault.New(fault.Invalid, "the reason has %d bytes; 400 are the most", len(why))
+	why = strings.TrimSpace(why)
+	if wrong := value.Written(why, 400); wrong != "" {
+		return Switch{}, fault.New(fault.Invalid, "the reason %s", wrong)
 	}
 	var out Switch
 	err := r.o.Commits.Do(ctx, func(tx *commit.Tx) error {

@@ -48,6 +48,9 @@ func cannot(x *Rollout, verb string) error {
 // Pause lets a rollout rest: nothing is offered and no gate is passed until it is resumed.
 func (r *Rollouts) Pause(ctx context.Context, id, why, by string) (*Rollout, error) {
 	return r.act(ctx, id, by, func(_ *commit.Tx, x *Rollout, now time.Time) (string, error) {
+		if err := reason(why); err != nil {
+			return "", err
+		}
 		if !x.Run.Pause(now, why) {
 			return "", cannot(x, "paused")
 		}
@@ -74,11 +77,22 @@ func (r *Rollouts) Approve(ctx context.Context, id, by string) (*Rollout, error)
 // Stop stops a rollout as a gate that breaks would: devices that have it keep it.
 func (r *Rollouts) Stop(ctx context.Context, id, why, by string) (*Rollout, error) {
 	return r.act(ctx, id, by, func(_ *commit.Tx, x *Rollout, now time.Time) (string, error) {
+		if err := reason(why); err != nil {
+			return "", err
+		}
 		if !x.Run.Stop(now, why) {
 			return "", cannot(x, "stopped")
 		}
 		return "was stopped" + because(why), nil
 	})
+}
+
+// reason checks what somebody says why.
+func reason(why string) error {
+	if wrong := value.Written(why, 400); wrong != "" {
+		return fault.New(fault.Invalid, "the reason %s", wrong)
+	}
+	return nil
 }
 
 func because(why string) string {
