@@ -46,6 +46,14 @@ func TestLayersAndResponses(t *testing.T) {
 	ok(t, p.ClickText("Take this one"))
 	ok(t, p.ClickText("Save, changing 2 devices"))
 	ok(t, p.WaitText("buzzer_level: 2 → 4"))
+	// What is being edited stays when somebody else changes the layer, and it is said.
+	ok(t, p.Type("#layer-set-buzzer_level", "3"))
+	ok(t, p.WaitText("Save, changing 2 devices"))
+	cli(t, s, "layer", "set", "press-hall", "buzzer_level=1", "--yes")
+	ok(t, p.WaitText("was changed since you began"))
+	ok(t, p.Wait(`document.querySelector("#layer-set-buzzer_level").value === "3"`))
+	ok(t, p.ClickText("Take what is in force"))
+	ok(t, p.Wait(`document.querySelector("#layer-set-buzzer_level").value === "1"`))
 
 	ok(t, p.Go(s.Console+"/settings"))
 	ok(t, p.WaitText("press-hall"))

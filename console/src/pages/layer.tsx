@@ -35,7 +35,7 @@ export default function LayerPage() {
       ) : layer.error ? (
         <Trouble>{layer.error.message}</Trouble>
       ) : (
-        <Editor key={JSON.stringify(layer.data)} given={layer.data} />
+        <Editor key={name} given={layer.data} />
       )}
     </>
   );
@@ -48,13 +48,18 @@ function Editor({ given }: { given: Layer }) {
   const tell = useTell();
   const navigate = useNavigate();
   const queries = useQueryClient();
-  const [layer, setLayer] = useState(given);
+  // What is edited stays whatever becomes of the layer meanwhile; nothing is edited otherwise.
+  const [edited, setEdited] = useState<{ layer: Layer; from: Layer }>();
+  const layer = edited?.layer ?? given;
+  const setLayer = (layer: Layer) => setEdited((was) => ({ layer, from: was?.from ?? given }));
   const [trouble, setTrouble] = useState("");
   const [busy, setBusy] = useState(false);
   const [rolling, setRolling] = useState(false);
   const [atOnce, setAtOnce] = useState(false);
   const [removing, setRemoving] = useState(false);
   const dirty = JSON.stringify(layer) !== JSON.stringify(given);
+  const other = edited && JSON.stringify(edited.from) !== JSON.stringify(given);
+  if (other && !dirty) setEdited(undefined); // it is in force
   const { preview, pending, error } = usePreview(dirty ? { put: layer } : undefined);
   const status = useQuery({
     queryKey: ["layers", "status", name],
@@ -67,6 +72,7 @@ function Editor({ given }: { given: Layer }) {
     try {
       await ask(api.POST("/api/v1/layer-changes", { body: c }));
       await queries.invalidateQueries({ queryKey: ["layers"] });
+      setEdited((now) => (now === edited ? undefined : now && { ...now, from: edited?.layer ?? now.from }));
       tell(said, {
         undo: undo ? () => void change(undo, undone ?? "It is as it was.") : undefined,
       });
@@ -121,6 +127,12 @@ function Editor({ given }: { given: Layer }) {
         </p>
       )}
       {trouble && <Trouble>{trouble}</Trouble>}
+      {other && dirty && (
+        <p className="flex flex-wrap items-center gap-3 pb-3">
+          {name} was changed since you began; to save yours replaces that.
+          <Button onClick={() => setEdited(undefined)}>Take what is in force</Button>
+        </p>
+      )}
       {dirty && <AtOnce preview={preview} value={atOnce} onChange={setAtOnce} />}
       {removing && (
         <RemoveDialog
