@@ -97,6 +97,9 @@ func TestPeopleInTheConsole(t *testing.T) {
 	}
 	ok(t, p.Go(s.Console+"/service"))
 	ok(t, p.WaitText("You see some of them; engineer can let you see more"))
+	if offered("Download a backup") {
+		t.Error("an operator is offered a backup, which is for owners")
+	}
 	ok(t, p.Go(s.Console+"/devices/"+tank))
 	ok(t, p.WaitText("engineer can let you see more"))
 	ok(t, owner.Go(s.Console+"/people/night-duty"))

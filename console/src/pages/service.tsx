@@ -5,7 +5,7 @@ import { Link } from "react-router";
 import { api, ask, type Store } from "../api/client";
 import { useFleet } from "../api/live";
 import { About } from "../components/about";
-import { useMayAll, who } from "../components/may";
+import { May, useMayAll, who } from "../components/may";
 import { Choice, Command, Empty, Head, Trouble } from "../components/parts";
 import { meQuery } from "../lib/me";
 import { absolute, bytes, lasting, number, plural, rate } from "../lib/format";
@@ -125,24 +125,26 @@ export default function ServicePage() {
               <p className="text-muted">Waiting for the service…</p>
             )}
           </section>
-          <section>
-            <h2 className="pb-2 font-semibold">Backup</h2>
-            <p className="pb-3 text-muted">
-              Everything as it is at one moment, in one file, while the service goes on. Keep it as safe as
-              the service: hashes of credentials are in it.
-            </p>
-            <a
-              href="/api/v1/store/backup"
-              download
-              className="inline-block rounded-[4px] border border-line bg-surface px-3 py-1.5 font-semibold hover:border-muted"
-            >
-              Download a backup
-            </a>
-            <p className="pt-4 pb-1 text-muted">With every checksum looked at:</p>
-            <Command>ullage store backup ullage.tar</Command>
-            <p className="pt-3 pb-1 text-muted">And back, into a folder of its own:</p>
-            <Command wrap>ullage store restore ullage.tar --data NEW</Command>
-          </section>
+          <May role="owner">
+            <section>
+              <h2 className="pb-2 font-semibold">Backup</h2>
+              <p className="pb-3 text-muted">
+                Everything as it is at one moment, in one file, while the service goes on. Keep it as safe as
+                the service: hashes of credentials are in it.
+              </p>
+              <a
+                href="/api/v1/store/backup"
+                download
+                className="inline-block rounded-[4px] border border-line bg-surface px-3 py-1.5 font-semibold hover:border-muted"
+              >
+                Download a backup
+              </a>
+              <p className="pt-4 pb-1 text-muted">With every checksum looked at:</p>
+              <Command>ullage store backup ullage.tar</Command>
+              <p className="pt-3 pb-1 text-muted">And back, into a folder of its own:</p>
+              <Command wrap>ullage store restore ullage.tar --data NEW</Command>
+            </section>
+          </May>
         </div>
       </div>
     </>
