@@ -1,7 +1,6 @@
 package store
 
 import (
-	"context"
 	"fmt"
 	"reflect"
 
@@ -57,9 +56,8 @@ func (r *Records) Commit(txs []*commit.Tx) error {
 				Group: f.Group, Alarm: f.Alarm, Rule: f.Rule, Person: f.Person, Content: f.Content})
 		}
 	}
-	r.statements.prepare(context.Background())
 	err := r.db.write.Transaction(func(tx *gorm.DB) error {
-		tx = r.statements.in(tx)
+		tx = r.inserts.in(tx)
 		for _, t := range txs {
 			for _, v := range t.Validity {
 				from, err := r.newest.after(tx, written, v)

@@ -22,8 +22,8 @@ type Records struct {
 	// Only the writer of commits has these.
 	number int64 // of the newest fact
 	newest newest
-	// statements write the commits.
-	statements *statements
+	// inserts write the commits.
+	inserts inserts
 
 	asideMu sync.Mutex
 	aside   []Damage // records that cannot be read
@@ -206,17 +206,11 @@ func openRecords(path string, o Options) (*Records, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Records{db: db}
-	if r.statements, err = newStatements(db.write); err != nil {
-		return nil, err
-	}
+	r := &Records{db: db, inserts: inserts{known: map[rowsOf]*inserting{}}}
 	return r, r.resume()
 }
 
-func (r *Records) close() error {
-	r.statements.close()
-	return r.db.close()
-}
+func (r *Records) close() error { return r.db.close() }
 
 // ms and at turn times into milliseconds and back; the zero time is 0.
 func ms(t time.Time) int64 {

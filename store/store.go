@@ -6,6 +6,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -192,7 +193,7 @@ func openDatabase(path string, pragmas url.Values, migrations []*gormigrate.Migr
 	common := url.Values{"_pragma": append([]string{"busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(1)"}, pragmas["_pragma"]...)}
 	common.Set("_txlock", "immediate")
 	var err error
-	if db.write, err = connect(path, common, 1); err != nil {
+	if db.write, err = connectWriter(path, common); err != nil {
 		return db, err
 	}
 	if err := migrate(db.write, path, migrations); err != nil {
@@ -267,9 +268,33 @@ func copyBefore(path, version string) (string, error) {
 	return filepath.Base(to), os.Rename(part, to)
 }
 
+func sourceName(path string, params url.Values) string {
+	return "file:" + (&url.URL{Path: path}).EscapedPath() + "?" + params.Encode()
+}
+
+// connectWriter opens the one connection that writes.
+func connectWriter(path string, params url.Values) (*gorm.DB, error) {
+	opening := func(err error) error { return translate(fmt.Errorf("opening %s: %w", filepath.Base(path), err)) }
+	pool, err := sql.Open("sqlite", sourceName(path, params))
+	if err != nil {
+		return nil, opening(err)
+	}
+	pool.SetMaxOpenConns(1)
+	w, err := newWriter(pool)
+	if err != nil {
+		pool.Close()
+		return nil, opening(err)
+	}
+	g, err := gorm.Open(gormsqlite.Dialector{Conn: w}, &gorm.Config{Logger: logger.Discard, SkipDefaultTransaction: true})
+	if err != nil {
+		w.close()
+		return nil, opening(err)
+	}
+	return g, nil
+}
+
 func connect(path string, params url.Values, conns int) (*gorm.DB, error) {
-	dsn := "file:" + (&url.URL{Path: path}).EscapedPath() + "?" + params.Encode()
-	g, err := gorm.Open(gormsqlite.Dialector{DriverName: "sqlite", DSN: dsn},
+	g, err := gorm.Open(gormsqlite.Dialector{DriverName: "sqlite", DSN: sourceName(path, params)},
 		&gorm.Config{Logger: logger.Discard, PrepareStmt: true, PrepareStmtMaxSize: 200, SkipDefaultTransaction: true})
 	if err != nil {
 		return nil, translate(fmt.Errorf("opening %s: %w", filepath.Base(path), err))
@@ -285,11 +310,14 @@ func connect(path string, params url.Values, conns int) (*gorm.DB, error) {
 
 func (d database) close() error {
 	var errs []error
-	for _, g := range []*gorm.DB{d.read, d.write} {
-		if g != nil {
-			if pool, err := g.DB(); err == nil {
-				errs = append(errs, pool.Close())
-			}
+	if d.read != nil {
+		if pool, err := d.read.DB(); err == nil {
+			errs = append(errs, pool.Close())
+		}
+	}
+	if d.write != nil {
+		if w, ok := d.write.ConnPool.(*writer); ok {
+			errs = append(errs, w.close())
 		}
 	}
 	return errors.Join(errs...)

@@ -22,8 +22,8 @@ import (
 
 // Telemetry is telemetry.db. One goroutine writes. Each commit adds one packed
 // record to the table of records with whatever has queued up while the commit
-// before was under way, so that many devices share one flush to disk and none
-// waits for a timer. The readings stay in memory besides, until they are
+// before was under way, so that many devices share one flush to disk; devices
+// that wait for nothing are gathered for some milliseconds (gathering). The readings stay in memory besides, until they are
 // sealed: merged into chunks of some hundred readings of one series, with the
 // records that nobody needs any more dropped in the same transaction. What was
 // not sealed is read back from the records when the store opens.
@@ -38,6 +38,7 @@ type Telemetry struct {
 	closed bool
 	wanted []chan struct{} // those that wait until everything is sealed
 	jobs   []*job
+	gather gathering
 	done   chan struct{}
 	// answers carries finished batches to the goroutine that calls Done, so that
 	// the next commit does not wait for what callers do with the news.
@@ -53,12 +54,12 @@ type Telemetry struct {
 	seq      int64     // of the newest record
 	kept     []kept    // receipts of records that are not dropped yet
 	record   recordWriter
-	tx       queries              // the open transaction
-	often    map[string]*sql.Stmt // prepared, by their text
+	tx       queries // the open transaction
 	opened   time.Time
 	emptied  time.Time       // when there was nothing unsealed last
 	above    int             // Options.SealAbove
 	room     []series.Sample // for those of one chunk
+	in       []arrival       // of one commit; empty between two
 
 	// Of the start alone.
 	arrivals map[string][]alarms.Arrival
@@ -78,6 +79,12 @@ type Stats struct {
 	Nanos    atomic.Uint64 // spent in commits
 	Sealed   atomic.Uint64 // readings that went into chunks
 	Unsealed atomic.Int64  // readings that are in no chunk yet
+}
+
+// arrival is a reading that is being committed.
+type arrival struct {
+	s *stream
+	x series.Sample
 }
 
 type answer struct {
@@ -130,9 +137,7 @@ func openTelemetry(path string, o Options) (*Telemetry, error) {
 		t.above = sealUsually
 	}
 	t.ready = sync.NewCond(&t.mu)
-	if err := t.prepare(); err != nil {
-		return nil, err
-	}
+	t.gather = newGathering(t.wake)
 	if err := t.load(o); err != nil {
 		return nil, translate(err)
 	}
@@ -150,11 +155,20 @@ func (t *Telemetry) load(o Options) error {
 	}
 	defer rows.Close()
 	var byID []*stream
+	device, metrics := "", map[string]string{} // one copy of each name for all series that have it
 	for rows.Next() {
 		s := &stream{sorted: true}
-		if err := rows.Scan(&s.id, &s.device, &s.metric, &s.every, &s.kept, &s.sealed); err != nil {
+		var d, m sql.RawBytes
+		if err := rows.Scan(&s.id, &d, &m, &s.every, &s.kept, &s.sealed); err != nil {
 			return err
 		}
+		if string(d) != device {
+			device = string(d)
+		}
+		if _, ok := metrics[string(m)]; !ok {
+			metrics[string(m)] = string(m)
+		}
+		s.device, s.metric = device, metrics[string(m)]
 		t.enter(s)
 		byID = append(byID, s)
 		// Where all records are gone, numbers still go on behind what is sealed.
@@ -304,8 +318,40 @@ func (t *Telemetry) Append(a ingest.Append) error {
 	}
 	t.queue = append(t.queue, a)
 	t.rows += len(a.Readings)
-	t.ready.Signal()
+	if t.gather.add(a.Device, a.Patient, len(t.queue) == 1) {
+		t.ready.Signal()
+	}
 	return nil
+}
+
+// wake has the writer look whether there is something to do.
+func (t *Telemetry) wake() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.ready.Signal()
+}
+
+// await waits for something to do, and for others to come along; the caller holds
+// mu. It may return for nothing.
+func (t *Telemetry) await(able bool) {
+	for !t.closed && len(t.wanted) == 0 && len(t.jobs) == 0 {
+		if len(t.queue) == 0 {
+			if able && t.due() {
+				return
+			}
+			t.ready.Wait()
+			if len(t.queue) == 0 {
+				return
+			}
+			continue
+		}
+		wait := t.gather.wait()
+		if wait <= 0 {
+			return
+		}
+		t.gather.alarm.Reset(wait)
+		t.ready.Wait()
+	}
 }
 
 // Queued returns how many readings wait for the writer.
@@ -339,7 +385,7 @@ func (t *Telemetry) run() {
 		for {
 			select {
 			case <-look.C:
-				t.ready.Signal()
+				t.wake()
 			case <-stop:
 				return
 			}
@@ -352,9 +398,7 @@ func (t *Telemetry) run() {
 	for {
 		able := time.Since(failed) > time.Second
 		t.mu.Lock()
-		if len(t.queue) == 0 && !t.closed && len(t.wanted) == 0 && len(t.jobs) == 0 && !(able && t.due()) {
-			t.ready.Wait()
-		}
+		t.await(able)
 		var next *job
 		if len(t.jobs) > 0 {
 			next = t.jobs[0]
@@ -498,6 +542,13 @@ func (t *Telemetry) take() (batch []ingest.Append, rows int) {
 	clear(t.queue[rest:])
 	t.queue = t.queue[:rest]
 	t.rows -= rows
+	t.gather.taken(func(yield func(string) bool) {
+		for i := range batch {
+			if !yield(batch[i].Device) {
+				return
+			}
+		}
+	}, rest > 0)
 	return batch, rows
 }
 
@@ -516,14 +567,7 @@ func (q queries) row(ctx context.Context, s string, args ...any) *sql.Row {
 	return q.db.WithContext(ctx).Raw(s, args...).Row()
 }
 
-// often are the statements that run with each commit and for each series that
-// is sealed. Through GORM's own statements each would be prepared anew in every
-// transaction, which costs a tenth to a fifth of the rate (docs/decisions/0007):
-// these are prepared once, on the one connection that writes, and run on GORM's
-// transaction.
-var often = []string{insertRecord, deleteRecords, updateSealed, insertChunk, deleteChunk, chunkBefore, chunkBehind,
-	insertRollups, deleteRollups, selectRollups}
-
+// The statements that run with each commit, and for each series that is sealed.
 const (
 	insertRecord  = "INSERT INTO records (seq, data, n, since, until) VALUES (?, ?, ?, ?, ?)"
 	deleteRecords = "DELETE FROM records WHERE seq < ?"
@@ -537,56 +581,20 @@ const (
 	selectRollups = "SELECT data FROM rollups WHERE key >= ? AND key <= ? ORDER BY key"
 )
 
-func (t *Telemetry) prepare() error {
-	pool, err := t.db.write.DB()
-	if err != nil {
-		return err
-	}
-	t.often = make(map[string]*sql.Stmt, len(often))
-	for _, q := range often {
-		if t.often[q], err = pool.Prepare(q); err != nil {
-			return translate(err)
-		}
-	}
-	return nil
-}
-
-// prepared returns the statement of the open transaction; nil for one that
-// is not run often.
-func (t *Telemetry) prepared(q string) *sql.Stmt {
-	stmt := t.often[q]
-	if stmt == nil {
-		return nil
-	}
-	if tx, ok := t.tx.db.Statement.ConnPool.(interface {
-		StmtContext(context.Context, *sql.Stmt) *sql.Stmt
-	}); ok {
-		return tx.StmtContext(context.Background(), stmt)
-	}
-	return nil
-}
-
-// exec runs a statement of the open transaction.
+// exec runs a statement of the open transaction. What runs often goes past GORM's
+// own way to its pool, which prepares each statement once: GORM writes the text
+// of a statement anew whenever it runs.
 func (t *Telemetry) exec(q string, args ...any) error {
-	if s := t.prepared(q); s != nil {
-		_, err := s.Exec(args...)
-		return err
-	}
-	return t.tx.exec(q, args...)
+	_, err := t.tx.db.Statement.ConnPool.ExecContext(context.Background(), q, args...)
+	return err
 }
 
 func (t *Telemetry) queryRows(q string, args ...any) (*sql.Rows, error) {
-	if s := t.prepared(q); s != nil {
-		return s.Query(args...)
-	}
-	return t.tx.rows(context.Background(), q, args...)
+	return t.tx.db.Statement.ConnPool.QueryContext(context.Background(), q, args...)
 }
 
 func (t *Telemetry) queryRow(q string, args ...any) *sql.Row {
-	if s := t.prepared(q); s != nil {
-		return s.QueryRow(args...)
-	}
-	return t.tx.row(context.Background(), q, args...)
+	return t.tx.db.Statement.ConnPool.QueryRowContext(context.Background(), q, args...)
 }
 
 // transaction runs f in a transaction of the writer. On failure nothing of it
@@ -603,15 +611,17 @@ func (t *Telemetry) transaction(f func() error) error {
 // commit writes one record of a batch, and takes the readings in once it is on
 // disk.
 func (t *Telemetry) commit(batch []ingest.Append) error {
-	type unsealed struct {
-		s *stream
-		x series.Sample
-	}
 	total := 0
 	for i := range batch {
 		total += len(batch[i].Readings)
 	}
-	in := make([]unsealed, 0, total)
+	in := t.in[:0]
+	defer func() {
+		clear(in)
+		if t.in = in[:0]; cap(in) > 2*maxBatch {
+			t.in = nil
+		}
+	}()
 	var added []*stream
 	seq := t.seq + 1
 	since, until := arrivedAt(&batch[0]), int64(0)
@@ -633,7 +643,7 @@ func (t *Telemetry) commit(batch []ingest.Append) error {
 				}
 				x := series.Sample{At: r.At.UnixMilli(), Value: r.Value, Quality: r.Quality, DeviceAt: ms(r.DeviceAt)}
 				t.record.reading(s.id, &x)
-				in = append(in, unsealed{s, x})
+				in = append(in, arrival{s, x})
 			}
 		}
 		return t.exec(insertRecord, seq, t.record.end(), total, since, until)
@@ -732,9 +742,6 @@ func (t *Telemetry) close() error {
 		return nil
 	}
 	<-t.done
-	for _, s := range t.often {
-		s.Close()
-	}
 	return t.db.close()
 }
 

@@ -85,6 +85,9 @@ type Append struct {
 	// Receipt identifies an untimed message, so that its redelivery is known
 	// again after a restart. Zero for none.
 	Receipt int64
+	// Patient says that whoever sent it goes on meanwhile, so that the store may let
+	// some milliseconds pass until others share the commit.
+	Patient bool
 	// Done is called once, after the commit or its failure, in the order of
 	// Append. It must be quick.
 	Done func(error)
@@ -310,7 +313,7 @@ func (d *Intake) acceptReadings(m Message, dev devices.Device, arrived time.Time
 		checked.Readings = append(checked.Readings, d.o.Derive.Derive(m.Device, mod, checked.Readings)...)
 	}
 	err = d.o.Store.Append(Append{Device: m.Device, Readings: checked.Readings, Arrived: arrived, Every: mod.Interval,
-		Receipt: receipt, Done: func(err error) {
+		Receipt: receipt, Patient: m.Transport == "mqtt", Done: func(err error) {
 			if err != nil {
 				d.forget(m.Device, receipt)
 				done(d.finish(m, arrived, Outcome{Err: fault.From(err)}))

@@ -33,6 +33,7 @@ const (
 // keeping is what waits for the Keeper.
 type keeping struct {
 	waiting []Entry
+	spare   []Entry // empty; takes the place of those that wait
 	lost    uint64
 	wake    chan struct{}
 	asked   chan func()
@@ -62,12 +63,15 @@ func (l *Log) Begin(k Keeper, failed func(error)) {
 			}
 			l.mu.Lock()
 			es := l.keep.waiting
-			l.keep.waiting = nil
+			l.keep.waiting, l.keep.spare = l.keep.spare, nil
 			l.mu.Unlock()
 			if len(es) > 0 {
 				if err := k.Keep(es); err != nil && time.Since(told) > time.Minute {
 					told = time.Now()
 					failed(err)
+				}
+				if clear(es); cap(es) <= 2*keepAt {
+					l.keep.spare = es[:0]
 				}
 			}
 			if ask(); stop {

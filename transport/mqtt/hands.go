@@ -34,9 +34,21 @@ func (h *hands) do(f func() bool, done chan bool) bool {
 	return <-done
 }
 
+// lend has f called on another stack, and does not wait for its end.
+func (h *hands) lend(f func()) {
+	t := task{do: func() bool { f(); return true }}
+	select {
+	case h.work <- t:
+	default:
+		go h.serve(t)
+	}
+}
+
 func (h *hands) serve(t task) {
 	for {
-		t.done <- t.do()
+		if ok := t.do(); t.done != nil {
+			t.done <- ok
+		}
 		if h.idle.Add(1) > maxIdle {
 			h.idle.Add(-1)
 			return

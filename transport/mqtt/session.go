@@ -76,6 +76,7 @@ type session struct {
 
 	mu       sync.Mutex // of everything below, and of writing
 	out      *bytes.Buffer
+	writeBy  time.Time       // until when what is written must be taken
 	heard    map[string]byte // filters to QoS, as of the last subscription
 	told     map[string]bool // commands sent in this session, by id
 	inFlight uint16          // packet id of the intended document on its way
