@@ -12,7 +12,7 @@ import (
 const (
 	// share of what lives, in percent: most of that is what the fleet is like and
 	// stays, so letting it double would cost more memory than it saves time.
-	share = 27
+	share = 35
 	// between is how long a collection should be away from the next, in seconds,
 	// and most what that may cost. A wave of changes allocates more in two seconds
 	// than the quiet fleet in a minute, and readings should not have to share the
@@ -36,7 +36,7 @@ func tendHeap(ctx context.Context) {
 	if os.Getenv("GOGC") != "" {
 		return
 	}
-	const every = 200 * time.Millisecond
+	const every = 400 * time.Millisecond
 	samples := []rt.Sample{{Name: "/gc/heap/live:bytes"}, {Name: "/gc/heap/allocs:bytes"}}
 	rt.Read(samples)
 	allocated, rate := samples[1].Value.Uint64(), uint64(0)
@@ -54,7 +54,7 @@ func tendHeap(ctx context.Context) {
 		rt.Read(samples)
 		now := samples[1].Value.Uint64()
 		// Up at once, down over seconds, so that the end of a wave is part of it.
-		rate = max((now-allocated)*uint64(time.Second/every), rate-rate/16)
+		rate = max((now-allocated)*uint64(time.Second/every), rate-rate/8)
 		allocated = now
 		live := samples[0].Value.Uint64()
 		// Each setting stops the world for some microseconds.

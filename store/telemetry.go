@@ -556,8 +556,6 @@ func (t *Telemetry) take() (batch []ingest.Append, rows int) {
 // GORM prepares each once and keeps as many as Options of the pool say.
 type queries struct{ db *gorm.DB }
 
-func (q queries) exec(s string, args ...any) error { return q.db.Exec(s, args...).Error }
-
 func (q queries) rows(ctx context.Context, s string, args ...any) (*sql.Rows, error) {
 	return q.db.WithContext(ctx).Raw(s, args...).Rows()
 }

@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"path/filepath"
 	"slices"
+	"sync"
 	"testing"
 	"time"
 
@@ -439,4 +440,32 @@ func TestWhatIsSealedIsNotTakenUpAgain(t *testing.T) {
 		t.Errorf("%d readings are unsealed, want the %d that came last", n, devices*each)
 	}
 	check("after all records were gone", 2*each)
+}
+
+// TestGathered: devices that report on their own share commits, and each is
+// answered for; whatever they do, nobody is left without an answer.
+func TestGathered(t *testing.T) {
+	s := open(t, t.TempDir(), store.Options{})
+	const devices, rounds = 40, 5
+	var answered sync.WaitGroup
+	before := s.Stats().Commits.Load()
+	for round := range rounds {
+		for d := range devices {
+			answered.Add(1)
+			if err := s.Append(ingest.Append{Device: fmt.Sprint("d", d), Patient: true,
+				Readings: []value.Reading{{Metric: "x", At: value.FromMillis(int64(1000 + round)), Value: value.OfNumber(1)}},
+				Done: func(err error) {
+					if err != nil {
+						t.Error(err)
+					}
+					answered.Done()
+				}}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		answered.Wait()
+	}
+	if n := s.Stats().Commits.Load() - before; n > rounds*devices/4 {
+		t.Errorf("%d messages of %d devices took %d commits", rounds*devices, devices, n)
+	}
 }

@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"database/sql"
-	"sync"
 
 	"gorm.io/gorm"
 )
@@ -21,13 +20,13 @@ type writer struct {
 	conn *sql.Conn
 	turn chan struct{} // holds a token while somebody writes
 
-	mu       sync.Mutex
-	prepared map[string]*sql.Stmt
+	prepared map[string]*sql.Stmt // whose turn it is has them
 }
 
-// maxPrepared is how many statements stay prepared. Where there are more, all of
-// them go: those that are run often are back at once.
-const maxPrepared = 200
+// maxPrepared is how many statements stay prepared; a file has one to two hundred.
+// Others run as well, and are prepared anew each time. None makes room for another:
+// a statement takes the rows with it that are still read.
+const maxPrepared = 400
 
 func newWriter(pool *sql.DB) (*writer, error) {
 	conn, err := pool.Conn(context.Background())
@@ -49,36 +48,26 @@ func (w *writer) take(ctx context.Context) error {
 
 func (w *writer) pass() { <-w.turn }
 
-// statement returns a statement ready to run.
+// statement returns a statement ready to run; nil where there are too many.
 func (w *writer) statement(ctx context.Context, query string) (*sql.Stmt, error) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if s := w.prepared[query]; s != nil {
+	if s := w.prepared[query]; s != nil || len(w.prepared) >= maxPrepared {
 		return s, nil
 	}
 	s, err := w.conn.PrepareContext(ctx, query)
 	if err != nil {
 		return nil, err
 	}
-	if len(w.prepared) >= maxPrepared {
-		w.forget()
-	}
 	w.prepared[query] = s
 	return s, nil
-}
-
-// forget closes all statements; one whose rows are still read closes behind them.
-func (w *writer) forget() {
-	for _, s := range w.prepared {
-		s.Close()
-	}
-	clear(w.prepared)
 }
 
 func (w *writer) exec(ctx context.Context, query string, args []any) (sql.Result, error) {
 	s, err := w.statement(ctx, query)
 	if err != nil {
 		return nil, err
+	}
+	if s == nil {
+		return w.conn.ExecContext(ctx, query, args...)
 	}
 	return s.ExecContext(ctx, args...)
 }
@@ -135,9 +124,11 @@ func (w *writer) BeginTx(ctx context.Context, _ *sql.TxOptions) (gorm.ConnPool, 
 }
 
 func (w *writer) close() error {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	w.forget()
+	w.take(context.Background())
+	defer w.pass()
+	for _, s := range w.prepared {
+		s.Close()
+	}
 	err := w.conn.Close()
 	if also := w.pool.Close(); err == nil {
 		err = also
@@ -174,12 +165,15 @@ func (x *writing) QueryContext(ctx context.Context, query string, args ...any) (
 	if err != nil {
 		return nil, err
 	}
+	if s == nil {
+		return x.w.conn.QueryContext(ctx, query, args...)
+	}
 	return s.QueryContext(ctx, args...)
 }
 
 // QueryRowContext implements gorm.ConnPool.
 func (x *writing) QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row {
-	if s, err := x.w.statement(ctx, query); err == nil {
+	if s, err := x.w.statement(ctx, query); err == nil && s != nil {
 		return s.QueryRowContext(ctx, args...)
 	}
 	return x.w.conn.QueryRowContext(ctx, query, args...) // which says what is wrong with it

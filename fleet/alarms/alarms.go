@@ -229,9 +229,11 @@ type shard struct {
 	shelves  map[shelfKey]Shelf
 	tended   time.Time // when the open alarms were looked at
 	wakes    wakes
-	chores   []string // devices whose trends and usual values are to be worked out
+	chores   []string  // devices whose trends and usual values are to be worked out
+	choresAt time.Time // when they were looked for
 	unsaved  batch
 	measured []health.Margin       // room for the margins of one device
+	observed []observed            // room for the readings of one message
 	touched  map[*subject]struct{} // whose detections are to be stored with it
 	saving   bool                  // a batch is on its way to disk
 	// importing says that what is judged now came from a file.

@@ -22,6 +22,9 @@ type observed struct {
 	judge bool
 }
 
+// roomForObserved is how many readings of a message a shard keeps the room of.
+const roomForObserved = 1024
+
 // fresh gives w a State that has not seen any reading.
 func (e *Engine) fresh(w *subject) {
 	joined := value.FromMillis(0)

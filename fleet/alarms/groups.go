@@ -60,8 +60,9 @@ type groupRule struct {
 	models  []*model.Model
 	key     string // of the label
 	mu      sync.Mutex
-	members map[string]*member // by device
-	order   []string           // their ids, sorted; nil where that has to be done
+	members map[string]*member       // by device
+	order   []string                 // their ids, sorted; nil where that has to be done
+	states  map[string][]*expr.State // of the members, by the value of the label; room for the next tick
 }
 
 type member struct {
@@ -239,7 +240,13 @@ func (e *Engine) tickGroups(s *shard, now time.Time) {
 func (e *Engine) judgeGroups(s *shard, r *groupRule, now time.Time, touched map[string]bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	members := map[string][]*expr.State{}
+	if r.states == nil {
+		r.states = map[string][]*expr.State{}
+	}
+	members := r.states
+	for label, of := range members {
+		members[label] = of[:0]
+	}
 	if r.order == nil {
 		r.order = slices.Sorted(maps.Keys(r.members))
 	}
@@ -255,6 +262,7 @@ func (e *Engine) judgeGroups(s *shard, r *groupRule, now time.Time, touched map[
 		m.state.Advance(now)
 		members[m.value] = append(members[m.value], m.state)
 	}
+	maps.DeleteFunc(members, func(_ string, of []*expr.State) bool { return len(of) == 0 })
 	for _, label := range slices.Sorted(maps.Keys(members)) {
 		name := r.key + "=" + label
 		key := r.rule.Name + " " + name

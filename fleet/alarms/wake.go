@@ -227,7 +227,8 @@ func (e *Engine) chores(s *shard, now time.Time) {
 		e.reassess(s, &w.subject, w.local(now), nil)
 		e.measure(s, w)
 	}
-	if len(s.chores) == 0 {
+	if len(s.chores) == 0 && now.Sub(s.choresAt).Abs() > choresEvery {
+		s.choresAt = now
 		for id, w := range s.devices {
 			if w.set != nil && w.filled && now.Sub(w.usualAt) > usualEvery {
 				w.filled = false
@@ -241,6 +242,8 @@ const (
 	usualSpan  = 7 * 24 * time.Hour
 	usualLeast = 24 * time.Hour
 	usualEvery = 6 * time.Hour
+	// choresEvery is how often devices are looked for whose usual values are old.
+	choresEvery = time.Minute
 )
 
 // fillUsual gives telemetry of which the model does not know a usual value the

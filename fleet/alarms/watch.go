@@ -296,7 +296,7 @@ func (e *Engine) Handle(i int, ev event.Event) {
 		if w.set == nil {
 			return
 		}
-		all := make([]observed, 0, len(ev.Readings))
+		all := s.observed[:0]
 		for _, r := range ev.Readings {
 			if slot, ok := w.set.metrics[r.Metric]; ok {
 				all = append(all, observed{slot, value.Millis(r.At), r.Value, true})
@@ -310,6 +310,9 @@ func (e *Engine) Handle(i int, ev event.Event) {
 			e.log.Error("late readings were not evaluated", "device", ev.Device, "error", err)
 		}
 		e.measure(s, w)
+		if clear(all); cap(all) <= roomForObserved {
+			s.observed = all[:0]
+		}
 	case saved:
 		e.settled(s, ev)
 	case stands:
