@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"errors"
 
 	"gorm.io/gorm"
 )
@@ -130,6 +131,9 @@ func (w *writer) close() error {
 		s.Close()
 	}
 	err := w.conn.Close()
+	if errors.Is(err, sql.ErrConnDone) {
+		return nil // closed before
+	}
 	if also := w.pool.Close(); err == nil {
 		err = also
 	}
