@@ -331,27 +331,28 @@ func (t *Telemetry) wake() {
 	t.ready.Signal()
 }
 
-// await waits for something to do, and for others to come along; the caller holds
-// mu. It may return for nothing.
-func (t *Telemetry) await(able bool) {
+// await waits for something to do, and reports whether what is in the queue is to be
+// committed now; the caller holds mu. It may return for nothing.
+func (t *Telemetry) await(able bool) bool {
 	for !t.closed && len(t.wanted) == 0 && len(t.jobs) == 0 {
-		if len(t.queue) == 0 {
-			if able && t.due() {
-				return
+		wait := time.Duration(0)
+		if len(t.queue) > 0 {
+			if wait = t.gather.wait(); wait <= 0 {
+				return true
 			}
-			t.ready.Wait()
-			if len(t.queue) == 0 {
-				return
-			}
-			continue
 		}
-		wait := t.gather.wait()
-		if wait <= 0 {
-			return
+		if able && t.due() { // while others come
+			return false
 		}
-		t.gather.alarm.Reset(wait)
+		if wait > 0 {
+			t.gather.alarm.Reset(wait)
+		}
 		t.ready.Wait()
+		if len(t.queue) == 0 {
+			return false
+		}
 	}
+	return true
 }
 
 // Queued returns how many readings wait for the writer.
@@ -398,12 +399,16 @@ func (t *Telemetry) run() {
 	for {
 		able := time.Since(failed) > time.Second
 		t.mu.Lock()
-		t.await(able)
+		now := t.await(able)
 		var next *job
 		if len(t.jobs) > 0 {
 			next = t.jobs[0]
 		}
-		batch, rows := t.take()
+		var batch []ingest.Append
+		rows := 0
+		if now {
+			batch, rows = t.take()
+		}
 		wanted := len(t.wanted) > 0
 		over := t.closed && len(t.queue) == 0 && len(batch) == 0
 		t.mu.Unlock()

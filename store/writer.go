@@ -116,8 +116,9 @@ func (w *writer) BeginTx(ctx context.Context, _ *sql.TxOptions) (gorm.ConnPool, 
 		return nil, err
 	}
 	// At once and not with the first statement that writes: one that has read
-	// cannot always write then.
-	if _, err := w.exec(ctx, "BEGIN IMMEDIATE", nil); err != nil {
+	// cannot always write then. And whatever becomes of ctx: a BEGIN that is broken
+	// off may have begun.
+	if _, err := w.exec(context.Background(), "BEGIN IMMEDIATE", nil); err != nil {
 		w.pass()
 		return nil, err
 	}

@@ -123,6 +123,15 @@ func TestWriterTurns(t *testing.T) {
 	if n := written(t, db); n != 200 {
 		t.Errorf("%d numbers are kept, want 200", n)
 	}
+	// Whenever somebody gives up, the next one can begin.
+	for i := range 300 {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Duration(i)*time.Microsecond)
+		db.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return tx.Exec("UPDATE n SET x = x").Error })
+		cancel()
+		if err := db.Transaction(func(tx *gorm.DB) error { return tx.Exec("UPDATE n SET x = x WHERE x = 1").Error }); err != nil {
+			t.Fatalf("after one that was given up after %d µs: %v", i, err)
+		}
+	}
 }
 
 // TestWriterStatements: however many statements there are, some hundred stay prepared, and
