@@ -7,7 +7,7 @@ export GOFLAGS += -tags=nomsgpack -gcflags=all=-dwarf=false -ldflags=-s
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo 0.1.0-dev)
 LDFLAGS = -s -w -X ullage/server.Version=$(VERSION)
 
-.PHONY: demo test race build dist bench attack coldstart lint screenshots types setup fuzz clean
+.PHONY: demo test race build dist bench attack coldstart lint lint-go lint-console screenshots types setup fuzz clean
 
 demo: build ## build, start the service with the simulated fleet, run until Ctrl-C
 	@bin/ullage demo $(ARGS)
@@ -16,7 +16,7 @@ demo: build ## build, start the service with the simulated fleet, run until Ctrl
 test race: export TMPDIR := $(shell scripts/tmpdir.sh)
 test: build ## everything: lint, unit tests, end-to-end tests
 	@scripts/setup.sh test
-	@$(MAKE) --no-print-directory test/corpora/node_modules/.stamp lint
+	@$(MAKE) --no-print-directory -j3 -O test/corpora/node_modules/.stamp lint
 	go test -vet off -parallel 4 -timeout 18m ./...
 	go test -vet off ./test/attack -args -hard 1
 	@$(MAKE) --no-print-directory race
@@ -41,10 +41,14 @@ dist: build ## static binaries with check sums, for Linux, macOS and Windows
 console/node_modules/.lint: console/package-lock.json
 	@scripts/setup.sh lint
 
-lint: console/node_modules/.lint
+lint: lint-go lint-console
+
+lint-go:
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt'ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
+
+lint-console: console/node_modules/.lint
 	cd console && npx --no-install tsc --noEmit && npx --no-install eslint --max-warnings 0 src && npx --no-install prettier --check --log-level warn src
 
 test/corpora/node_modules/.stamp: test/corpora/package-lock.json
