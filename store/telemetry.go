@@ -23,8 +23,8 @@ import (
 // Telemetry is telemetry.db. One goroutine writes. Each commit adds one packed
 // record to the table of records with whatever has queued up while the commit
 // before was under way, so that many devices share one flush to disk; devices
-// that wait for nothing are gathered for some milliseconds (gathering). The readings stay in memory besides, until they are
-// sealed: merged into chunks of some hundred readings of one series, with the
+// that wait for nothing are gathered for some milliseconds (gathering). The
+// readings stay in memory besides, until they are sealed: merged into chunks of some hundred readings of one series, with the
 // records that nobody needs any more dropped in the same transaction. What was
 // not sealed is read back from the records when the store opens.
 type Telemetry struct {
