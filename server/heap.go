@@ -30,6 +30,13 @@ func growth(live, rate uint64) int {
 	return int((room*100 + live/2) / live)
 }
 
+// spent reports whether the heap holds much more memory than a calm one would: the room that
+// a wave had. Giving it back costs a collection, for which a few busy moments are no reason.
+func spent(live, held uint64) bool {
+	live = max(live, 1<<20)
+	return held > live+live*uint64(growth(live, 0))/100+live/2
+}
+
 // tendHeap keeps the collector's target at growth until ctx ends, unless the
 // environment sets one. See docs/performance.md for what it costs and gives.
 func tendHeap(ctx context.Context) {
@@ -37,7 +44,8 @@ func tendHeap(ctx context.Context) {
 		return
 	}
 	const every = 400 * time.Millisecond
-	samples := []rt.Sample{{Name: "/gc/heap/live:bytes"}, {Name: "/gc/heap/allocs:bytes"}}
+	samples := []rt.Sample{{Name: "/gc/heap/live:bytes"}, {Name: "/gc/heap/allocs:bytes"},
+		{Name: "/memory/classes/heap/objects:bytes"}, {Name: "/memory/classes/heap/unused:bytes"}, {Name: "/memory/classes/heap/free:bytes"}}
 	rt.Read(samples)
 	allocated, rate := samples[1].Value.Uint64(), uint64(0)
 	set := growth(samples[0].Value.Uint64(), 0)
@@ -67,7 +75,9 @@ func tendHeap(ctx context.Context) {
 			wave = true
 		case wave && set <= calm+calm/8:
 			wave = false
-			debug.FreeOSMemory() // the room that the wave had
+			if held := samples[2].Value.Uint64() + samples[3].Value.Uint64() + samples[4].Value.Uint64(); spent(live, held) {
+				debug.FreeOSMemory()
+			}
 		}
 	}
 }

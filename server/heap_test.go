@@ -2,6 +2,19 @@ package server
 
 import "testing"
 
+// TestSpent gives memory back after a wave, and not when the heap is about as large as it is at rest.
+func TestSpent(t *testing.T) {
+	const mb = 1 << 20
+	for _, c := range []struct {
+		live, held uint64
+		want       bool
+	}{{160 * mb, 220 * mb, false}, {160 * mb, 295 * mb, false}, {160 * mb, 300 * mb, true}, {160 * mb, 400 * mb, true}, {0, 5 * mb, false}, {5 * mb, 40 * mb, true}} {
+		if got := spent(c.live, c.held); got != c.want {
+			t.Errorf("%d MB live of %d MB held: spent is %v", c.live/mb, c.held/mb, got)
+		}
+	}
+}
+
 func TestGrowth(t *testing.T) {
 	const mb = 1 << 20
 	for _, c := range []struct {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"ullage/core/expr"
@@ -16,6 +17,15 @@ import (
 type Derivation struct {
 	plan  *expr.Plan
 	steps []step
+	desks sync.Pool // of *desk
+}
+
+// desk is what one computation works on: what a message tells of each name of the plan, by
+// slot, and the State of one moment.
+type desk struct {
+	last    []value.Reading // the zero Reading has no Metric
+	touched []bool
+	state   *expr.State
 }
 
 type step struct {
@@ -171,6 +181,11 @@ func (d *Derivation) Metrics() []string {
 	return out
 }
 
+func (d *Derivation) newDesk() *desk {
+	n := len(d.plan.Names())
+	return &desk{make([]value.Reading, n), make([]bool, n), d.plan.NewState(time.Time{})}
+}
+
 // Compute returns the derived readings that readings of one device give rise
 // to: one for each moment at which something they are computed from was
 // measured. Other telemetry counts with its last value before that moment, as
@@ -182,9 +197,13 @@ func (d *Derivation) Compute(readings []value.Reading,
 	if !slices.ContainsFunc(readings, func(r value.Reading) bool { return d.Uses(r.Metric) }) {
 		return nil
 	}
-	// What this message tells of each name of the plan, by slot.
-	last := make([]value.Reading, len(names)) // the zero Reading has no Metric
-	touched := make([]bool, len(names))
+	desk, _ := d.desks.Get().(*desk)
+	if desk == nil {
+		desk = d.newDesk()
+	}
+	defer d.desks.Put(desk)
+	last, touched := desk.last, desk.touched
+	clear(last)
 	note := func(r value.Reading) {
 		for slot, n := range names {
 			if n.Name.Scope == "" && n.Name.Key == r.Metric {
@@ -206,13 +225,14 @@ func (d *Derivation) Compute(readings []value.Reading,
 			note(sorted[n])
 		}
 		sorted = sorted[n:]
-		var state *expr.State // of this moment, for all steps
+		var state *expr.State
 		for _, s := range d.steps {
 			if !slices.ContainsFunc(s.slots, func(slot int) bool { return touched[slot] }) {
 				continue
 			}
 			if state == nil {
-				state = d.plan.NewState(at)
+				state = desk.state
+				state.Renew(at)
 				state.Advance(at)
 			}
 			for _, slot := range s.program.Uses() {

@@ -284,6 +284,21 @@ func (p *Plan) NewState(activated time.Time) *State {
 	return s
 }
 
+// Renew makes s what NewState returns, in the room that it has.
+func (s *State) Renew(activated time.Time) {
+	clear(s.names)
+	clear(s.previous)
+	clear(s.series)
+	clear(s.windows)
+	clear(s.panes)
+	clear(s.conds)
+	*s = State{plan: s.plan, activated: activated.UnixMilli(), zone: time.UTC, names: s.names,
+		previous: s.previous, series: s.series, windows: s.windows, panes: s.panes, conds: s.conds}
+	for i := range s.conds {
+		s.conds[i].until = s.activated
+	}
+}
+
 // Plan returns the Plan that s was made for.
 func (s *State) Plan() *Plan { return s.plan }
 

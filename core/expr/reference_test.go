@@ -448,9 +448,13 @@ func alike(a, b float64) bool {
 	return a == b || math.Abs(a-b) <= 1e-9*math.Max(1, math.Max(math.Abs(a), math.Abs(b)))
 }
 
-// refill makes a State anew from everything that was read.
-func refill(plan *Plan, ref *reference, now int64) *State {
-	s := plan.NewState(value.FromMillis(ref.activated))
+// refill makes a State anew from everything that was read, in the room of an old one if there is one.
+func refill(plan *Plan, ref *reference, now int64, s *State) *State {
+	if s == nil {
+		s = plan.NewState(value.FromMillis(ref.activated))
+	} else {
+		s.Renew(value.FromMillis(ref.activated))
+	}
 	var all []observation
 	for slot, list := range ref.readings {
 		for i, x := range list {
@@ -525,8 +529,11 @@ func TestIncrementalEqualsReference(t *testing.T) {
 			s.Observe(o.slot, o.at, o.v)
 			ref.now = max(ref.now, o.at)
 			if s.Late() || r.IntN(150) == 0 {
-				s = refill(plan, ref, ref.now)
-				restarts++
+				old := s
+				if restarts++; restarts%2 == 0 {
+					old = nil
+				}
+				s = refill(plan, ref, ref.now, old)
 			}
 			if r.IntN(5) == 0 { // time passes
 				next := ref.now + r.Int64N(240_000)

@@ -206,11 +206,19 @@ func Judge(s Signs, now time.Time) (Health, []string) {
 
 // Ago writes a length of time with one or two units: 40s, 38min, 6h12min, 3d4h.
 func Ago(d time.Duration) string {
+	return value.Duration(d.Truncate(unit(d))).String()
+}
+
+// Stays is how long Ago writes a length of time that grows as it writes d.
+func Stays(d time.Duration) time.Duration { return d.Truncate(unit(d)) + unit(d) - d }
+
+// unit is the smaller of the units in which Ago writes d.
+func unit(d time.Duration) time.Duration {
 	switch {
 	case d < time.Minute:
-		return value.Duration(d.Truncate(time.Second)).String()
+		return time.Second
 	case d < 24*time.Hour:
-		return value.Duration(d.Truncate(time.Minute)).String()
+		return time.Minute
 	}
-	return value.Duration(d.Truncate(time.Hour)).String()
+	return time.Hour
 }

@@ -111,3 +111,14 @@ func TestAgo(t *testing.T) {
 		}
 	}
 }
+
+// TestStays: a length of time is written the same until it has grown by what Stays says, and otherwise then.
+func TestStays(t *testing.T) {
+	for _, d := range []time.Duration{0, 1, 999 * time.Millisecond, 59*time.Second + 1, time.Minute, 3*time.Minute + 59*time.Second,
+		24*time.Hour - 1, 24 * time.Hour, 76*time.Hour + 11*time.Minute} {
+		until := d + health.Stays(d)
+		if health.Ago(d) != health.Ago(until-1) || health.Ago(d) == health.Ago(until) {
+			t.Errorf("%s is written %s, %s just before %s, and %s then", d, health.Ago(d), health.Ago(until-1), until, health.Ago(until))
+		}
+	}
+}

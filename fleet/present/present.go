@@ -117,11 +117,20 @@ type shard struct {
 	mu      sync.RWMutex
 	devices map[string]*entry
 	byID    []*entry // the same, in order
+	// due says of each device, by its slot, when time alone can change what it is, in
+	// nanoseconds since 1970: a tick reads one list in order instead of every device.
+	due    []int64
+	slots  []*entry
+	ticked int64 // the last tick
 }
+
+// wake has the next tick look at a device.
+func (s *shard) wake(e *entry) { s.due[e.slot] = 0 }
 
 type entry struct {
 	Device
 	model    *model.Model
+	slot     int // in the lists of its shard
 	refusals []time.Time
 	linkNext time.Time
 	// ends is when its last credential ends; shared are two addresses from which one is
@@ -217,6 +226,7 @@ func (b *Fleet) Restore(device string, a Alarm) {
 		b.alarm(e, event.Alarm{Device: device, ID: a.ID, Rule: a.Rule, Message: a.Message, Priority: a.Priority,
 			State: a.State, Holds: a.Holds, RaisedAt: a.RaisedAt, By: a.By, Metric: a.Metric})
 		e.dirty, e.Seq = true, b.seq.Add(1)
+		s.wake(e)
 	}
 }
 
@@ -249,6 +259,7 @@ func (b *Fleet) Handle(i int, ev event.Event) {
 		}
 		e.dirty = true
 		e.Seq = b.seq.Add(1)
+		s.wake(e)
 	}
 	switch ev := ev.(type) {
 	case event.Readings:
@@ -292,8 +303,15 @@ func (b *Fleet) Handle(i int, ev event.Event) {
 			}
 		}
 	case event.Tick:
-		for _, e := range s.devices {
-			b.tick(e, ev.Now)
+		now := ev.Now.UnixNano()
+		if now < s.ticked { // the clock was put back: nothing that was reckoned with it holds
+			clear(s.due)
+		}
+		s.ticked = now
+		for slot, due := range s.due {
+			if due <= now {
+				s.due[slot] = b.tick(s.slots[slot], ev.Now).UnixNano()
+			}
 		}
 	}
 }
@@ -317,7 +335,8 @@ func (b *Fleet) drop(e *entry, ev event.Deleted) {
 	b.link(e, b.now(), false)
 }
 
-func (b *Fleet) tick(e *entry, now time.Time) {
+// tick judges a device again whose time has come, and returns when that is next.
+func (b *Fleet) tick(e *entry, now time.Time) (next time.Time) {
 	if !e.linkNext.IsZero() && !now.Before(e.linkNext) {
 		b.link(e, now, true)
 	}
@@ -327,12 +346,37 @@ func (b *Fleet) tick(e *entry, now time.Time) {
 	}
 	if n := len(e.refusals); n > 0 && now.Sub(e.refusals[0]) > time.Hour {
 		e.refusals = slices.DeleteFunc(e.refusals, func(t time.Time) bool { return now.Sub(t) > time.Hour })
-		e.dirty = true
 	}
-	grace := !e.DriftSince.IsZero() && now.Sub(e.DriftSince) >= health.DriftGrace && e.Health == health.Sound
-	if e.dirty || grace || e.Link == health.Silent {
-		b.judge(e)
+	b.judge(e)
+	next = now.Add(time.Hour)
+	sooner := func(t time.Time) {
+		if t.Before(next) {
+			next = t
+		}
 	}
+	if !e.linkNext.IsZero() {
+		sooner(e.linkNext)
+	}
+	if e.Link == health.Silent { // its reasons say for how long
+		sooner(now.Add(health.Stays(now.Sub(e.LastAt))))
+		if !e.missed {
+			sooner(e.heardAt.Add(3 * e.Interval))
+		}
+	}
+	if len(e.refusals) > 0 {
+		sooner(e.refusals[0].Add(time.Hour))
+	}
+	if lasts := now.Sub(e.DriftSince); !e.DriftSince.IsZero() {
+		if lasts < health.DriftGrace {
+			sooner(e.DriftSince.Add(health.DriftGrace))
+		} else {
+			sooner(now.Add(health.Stays(lasts)))
+		}
+	}
+	if e.shared != "" {
+		sooner(e.sharedUntil)
+	}
+	return next
 }
 
 // link judges the link again and tells when a device is heard for the first
@@ -394,6 +438,8 @@ func (b *Fleet) refresh(id string) *entry {
 	if e == nil {
 		e = &entry{Device: Device{Device: d, Latest: map[string]Latest{}, Link: health.Never}}
 		s.devices[id] = e
+		e.slot = len(s.slots)
+		s.slots, s.due = append(s.slots, e), append(s.due, 0)
 		i, _ := slices.BinarySearchFunc(s.byID, id, func(x *entry, id string) int { return strings.Compare(x.ID, id) })
 		s.byID = slices.Insert(s.byID, i, e)
 	}
@@ -406,6 +452,7 @@ func (b *Fleet) refresh(id string) *entry {
 		e.shared, e.sharedUntil = one+" and "+other, now.Add(time.Hour)
 	}
 	e.dirty, e.Seq = true, b.seq.Add(1)
+	s.wake(e)
 	if e.model, err = b.models.Of(d.Model, d.Version); err == nil {
 		e.ModelVersion, e.ModelTitle, e.Interval = e.model.Version, e.model.Title, e.model.Interval
 		e.rename()

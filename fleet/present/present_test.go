@@ -111,6 +111,46 @@ func TestRefusalsAreForgotten(t *testing.T) {
 	}
 }
 
+// TestReasonsOfTime: nobody sends, and what is said of the devices follows the clock, also one that is put back.
+func TestReasonsOfTime(t *testing.T) {
+	r := rig.New(t)
+	r.Onboard(tank, "tank-probe", nil)
+	r.Onboard("tank-fennimore-08", "tank-probe", nil)
+	r.Keep(tank, `{"must_temp":21.5}`)
+	says := func(link health.Link, want string) {
+		t.Helper()
+		d := r.Device(tank)
+		if got := fmt.Sprint(d.Reasons); d.Link != link || got != want {
+			t.Errorf("the device is %s because of %s, want %s because of %s", d.Link, got, link, want)
+		}
+		if o := r.Device("tank-fennimore-08"); o.Link != health.Never {
+			t.Errorf("one that never sent is %s", o.Link)
+		}
+	}
+	says(health.Online, "[]")
+	r.Pass(119 * time.Second)
+	says(health.Overdue, "[]")
+	for _, step := range []struct {
+		by   time.Duration
+		want string
+	}{
+		{61 * time.Second, "[silent for 3min, expected every 1min]"},
+		{30 * time.Second, "[silent for 3min, expected every 1min]"},
+		{30 * time.Second, "[silent for 4min, expected every 1min]"},
+		{5 * time.Hour, "[silent for 5h4min, expected every 1min]"},
+		{time.Minute, "[silent for 5h5min, expected every 1min]"},
+		{-3 * time.Hour, "[silent for 2h5min, expected every 1min]"},
+		{-2 * time.Hour, "[silent for 5min, expected every 1min]"},
+		{2 * time.Minute, "[silent for 7min, expected every 1min]"},
+		{48 * time.Hour, "[silent for 2d, expected every 1min]"},
+	} {
+		r.Pass(step.by)
+		says(health.Silent, step.want)
+	}
+	r.Keep(tank, `{"must_temp":21.5}`)
+	says(health.Online, "[]")
+}
+
 // TestReadWhileWritten reads all devices while readings of all of them arrive:
 // of each device a reader sees values that only grow.
 func TestReadWhileWritten(t *testing.T) {

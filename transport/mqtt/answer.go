@@ -3,7 +3,9 @@ package mqtt
 import (
 	"bufio"
 	"bytes"
+	"errors"
 	"net"
+	"os"
 	"sync"
 	"time"
 
@@ -148,13 +150,40 @@ const (
 // the buffer of a quiet device.
 type input struct {
 	net.Conn
-	full bool
+	quit  <-chan struct{} // closed before somebody else moves the deadline, to end the reading
+	full  bool
+	until time.Time // by when what is being read must be there; zero for no such time
+	armed time.Time // the deadline that the connection has; not later than until
+}
+
+// expect says by when what is read next must be there, which is never before what was said
+// the last time. The connection learns of it once its deadline has passed: to move a deadline
+// with each packet costs as much as to judge a reading.
+func (i *input) expect(until time.Time) {
+	if i.until = until; i.armed.IsZero() {
+		i.arm()
+	}
+}
+
+func (i *input) arm() {
+	i.armed = i.until
+	i.Conn.SetReadDeadline(i.until)
 }
 
 func (i *input) Read(b []byte) (int, error) {
-	n, err := i.Conn.Read(b)
-	i.full = n >= quietBuffer
-	return n, err
+	for {
+		n, err := i.Conn.Read(b)
+		i.full = n >= quietBuffer
+		if n > 0 || !errors.Is(err, os.ErrDeadlineExceeded) || !i.armed.Before(i.until) {
+			return n, err
+		}
+		i.arm()
+		select { // asking after our own deadline is set, no end is overlooked
+		case <-i.quit:
+			return 0, err
+		default:
+		}
+	}
 }
 
 var busyReaders = sync.Pool{New: func() any { return bufio.NewReaderSize(nil, busyBuffer) }}

@@ -90,7 +90,7 @@ type session struct {
 func (s *Server) serve(conn net.Conn, state *tls.ConnectionState) {
 	x := &session{srv: s, conn: conn, tls: state, remote: conn.RemoteAddr().String(), quit: make(chan struct{}),
 		written: make(chan struct{}), gone: make(chan struct{}), nextID: 1}
-	x.in.Conn = conn
+	x.in.Conn, x.in.quit = conn, x.quit
 	x.quiet = bufio.NewReaderSize(&x.in, quietBuffer)
 	x.r = x.quiet
 	defer close(x.gone)
@@ -144,7 +144,7 @@ func (x *session) loop(handled chan bool) {
 	for {
 		x.fit()
 		if x.keep > 0 {
-			x.conn.SetReadDeadline(time.Now().Add(x.keep * 3 / 2))
+			x.in.expect(time.Now().Add(x.keep * 3 / 2))
 		}
 		// end closes quit first and moves the deadline into the past after it:
 		// asking between our own deadline and the read, no end is overlooked.
