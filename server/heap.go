@@ -30,11 +30,12 @@ func growth(live, rate uint64) int {
 	return int((room*100 + live/2) / live)
 }
 
-// spent reports whether the heap holds much more memory than a calm one would: the room that
-// a wave had. Giving it back costs a collection, for which a few busy moments are no reason.
-func spent(live, held uint64) bool {
+// large reports whether a heap has been clearly larger than it gets at rest. To give back the
+// room that it had costs a collection, for which a few busy moments are no reason.
+func large(live, peak uint64) bool {
 	live = max(live, 1<<20)
-	return held > live+live*uint64(growth(live, 0))/100+live/2
+	room := live * uint64(growth(live, 0)) / 100
+	return peak > live+room+room/4
 }
 
 // tendHeap keeps the collector's target at growth until ctx ends, unless the
@@ -45,14 +46,14 @@ func tendHeap(ctx context.Context) {
 	}
 	const every = 400 * time.Millisecond
 	samples := []rt.Sample{{Name: "/gc/heap/live:bytes"}, {Name: "/gc/heap/allocs:bytes"},
-		{Name: "/memory/classes/heap/objects:bytes"}, {Name: "/memory/classes/heap/unused:bytes"}, {Name: "/memory/classes/heap/free:bytes"}}
+		{Name: "/memory/classes/heap/objects:bytes"}}
 	rt.Read(samples)
 	allocated, rate := samples[1].Value.Uint64(), uint64(0)
 	set := growth(samples[0].Value.Uint64(), 0)
 	debug.SetGCPercent(set)
 	tick := time.NewTicker(every)
 	defer tick.Stop()
-	wave := false
+	wave, peak := false, uint64(0)
 	for {
 		select {
 		case <-ctx.Done():
@@ -72,12 +73,12 @@ func tendHeap(ctx context.Context) {
 		}
 		switch calm := growth(live, 0); {
 		case set > calm+calm/2:
-			wave = true
+			wave, peak = true, max(peak, samples[2].Value.Uint64())
 		case wave && set <= calm+calm/8:
-			wave = false
-			if held := samples[2].Value.Uint64() + samples[3].Value.Uint64() + samples[4].Value.Uint64(); spent(live, held) {
+			if large(live, peak) {
 				debug.FreeOSMemory()
 			}
+			wave, peak = false, 0
 		}
 	}
 }

@@ -137,14 +137,18 @@ func (s *Server) serve(conn net.Conn, state *tls.ConnectionState) {
 	}
 }
 
+// often is how soon a packet must follow the one before for a session to be busy.
+const often = 100 * time.Millisecond
+
 // loop reads packets until the connection or the session ends.
 func (x *session) loop(handled chan bool) {
 	var pk *packets.Packet
 	handle := func() bool { return x.handle(pk) }
 	for {
 		x.fit()
+		begun := time.Now()
 		if x.keep > 0 {
-			x.in.expect(time.Now().Add(x.keep * 3 / 2))
+			x.in.expect(begun.Add(x.keep * 3 / 2))
 		}
 		// end closes quit first and moves the deadline into the past after it:
 		// asking between our own deadline and the read, no end is overlooked.
@@ -160,7 +164,8 @@ func (x *session) loop(handled chan bool) {
 			x.broken(err)
 			return
 		}
-		if !x.srv.hands.do(handle, handled) {
+		// A busy session works on its own stack, which is smaller again when it is quiet.
+		if busy := time.Since(begun) < often; busy && !handle() || !busy && !x.srv.hands.do(handle, handled) {
 			return
 		}
 		incoming.Put(pk)
