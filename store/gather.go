@@ -5,7 +5,7 @@ import "time"
 // together is how far apart the commits of readings are at least while nobody
 // waits for one. A thousand devices that report on their own come one a
 // millisecond; each would have a flush of the disk for itself.
-const together = 5 * time.Millisecond
+const together = 10 * time.Millisecond
 
 // gathering says when the writer commits: at once where that is long ago, where
 // somebody sends nothing more before it is answered, and else when others have

@@ -137,14 +137,18 @@ func (s *Server) serve(conn net.Conn, state *tls.ConnectionState) {
 	}
 }
 
-// often is how soon a packet must follow the one before for a session to be busy.
-const often = 100 * time.Millisecond
+// A session is busy while packets follow each other within soon, once there were many. What a
+// device says when it comes is less, so a fleet that comes keeps small stacks.
+const (
+	soon = 100 * time.Millisecond
+	many = 64
+)
 
 // loop reads packets until the connection or the session ends.
 func (x *session) loop(handled chan bool) {
 	var pk *packets.Packet
 	handle := func() bool { return x.handle(pk) }
-	for {
+	for row := 0; ; {
 		x.fit()
 		begun := time.Now()
 		if x.keep > 0 {
@@ -164,8 +168,11 @@ func (x *session) loop(handled chan bool) {
 			x.broken(err)
 			return
 		}
-		// A busy session works on its own stack, which is smaller again when it is quiet.
-		if busy := time.Since(begun) < often; busy && !handle() || !busy && !x.srv.hands.do(handle, handled) {
+		if row++; time.Since(begun) > soon {
+			row = 0
+		}
+		// On its own stack a busy session saves two switches a packet.
+		if busy := row > many; busy && !handle() || !busy && !x.srv.hands.do(handle, handled) {
 			return
 		}
 		incoming.Put(pk)
