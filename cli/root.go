@@ -48,12 +48,41 @@ func Run(args []string, in io.Reader, out, errs io.Writer) int {
 	root.SetIn(in)
 	root.SetOut(out)
 	root.SetErr(errs)
+	var astray error
+	helpFor(root, &astray)
 	err := root.ExecuteContext(ctx)
+	if err == nil {
+		err = astray
+	}
 	if err == nil {
 		return exitDone
 	}
 	fmt.Fprintln(errs, "ullage: "+explain(err))
 	return codeOf(err)
+}
+
+// helpFor refuses to help with a command that there is not: the help of the one above it would look
+// as if all were well. Help ends without an error, so this leaves one at astray.
+func helpFor(root *cobra.Command, astray *error) {
+	usual := root.HelpFunc()
+	root.SetHelpFunc(func(c *cobra.Command, args []string) {
+		if given := c.Flags().Args(); c.HasSubCommands() && len(given) > 0 {
+			*astray = usageError{noCommand(c, given[0])}
+			return
+		}
+		usual(c, args)
+	})
+	root.InitDefaultHelpCmd()
+	for _, c := range root.Commands() {
+		if c.Name() == "help" {
+			c.PreRunE = func(_ *cobra.Command, args []string) error {
+				if of, rest, err := root.Find(args); err == nil && of.HasSubCommands() && len(rest) > 0 {
+					return usageError{noCommand(of, rest[0])}
+				}
+				return nil
+			}
+		}
+	}
 }
 
 // expressionLast moves an expression that begins with a minus, such as -c > 3,

@@ -41,6 +41,8 @@ func TestWrongUse(t *testing.T) {
 		"query a b --step 0s": "has some width", "device create x1": "--model is needed", "rule remove": "one rule", "expr eval": "one expression",
 		"expr eval must_temp": "--device is needed", "sim --count -3": "a whole number, 1 or more", "query a b --steps 0": "1 or more",
 		"query a b --spam 5min": "did you mean --span?", "device list --zzzzzz": "see: ullage device list --help", "frobnicate": "has no command",
+		"frobnicate --help": "has no command", "device lst --help": "did you mean list", "device lst -h": "did you mean list", "help frobnicate": "has no command",
+		"help device lst": "did you mean list", "-o json frobnicate --help": "has no command",
 		"rollout start x a=1 --wave 0": "a share such as 10%", "rollout start x a=1 --wave 2.5": "that is no wave", "rollout start x a=1 --wave 101%": "that is no wave",
 		"rollout start x a=1 --wave a=b": "two signs: ==", "rollout start x a=1 --reached 0": "above 0", "rollout start x a=1 --broken stp": "did you mean stop?",
 		"layer save x": "did you mean set or load?", "rollout cancel x": "did you mean stop or undo?", "key new": "did you mean make?", "layer rmove": "move or remove?",
@@ -55,6 +57,12 @@ func TestWrongUse(t *testing.T) {
 	var out, errs bytes.Buffer
 	if code := Run([]string{"help", "exit-codes"}, nil, &out, &errs); code != 0 || !strings.Contains(out.String(), "could not be reached") {
 		t.Errorf("the help of exit codes is %q, %d", out.String(), code)
+	}
+	for _, args := range []string{"--help", "help", "", "device", "device --help", "help device", "help device list", "device list x --help", "-o json --help", "expr eval -h"} {
+		var out, errs bytes.Buffer
+		if code := Run(strings.Fields(args), nil, &out, &errs); code != 0 || !strings.Contains(out.String(), "Usage:") || errs.Len() > 0 {
+			t.Errorf("ullage %s ends with %d, %q, and says %q", args, code, errs.String(), out.String())
+		}
 	}
 }
 
