@@ -49,6 +49,10 @@ func Derive(m *model.Model) (*Derivation, []DerivedFinding) {
 		wrong = append(wrong, DerivedFinding{p.Name, expr.Finding{Column: 1, Sentence: fmt.Sprintf(format, args...)}})
 	}
 	d := &Derivation{plan: expr.NewPlan(Schema(m))}
+	d.desks.New = func() any {
+		n := len(d.plan.Names())
+		return &desk{make([]value.Reading, n), make([]bool, n), d.plan.NewState(time.Time{})}
+	}
 	for _, p := range m.With(model.Telemetry) {
 		if p.Derived == "" {
 			continue
@@ -181,11 +185,6 @@ func (d *Derivation) Metrics() []string {
 	return out
 }
 
-func (d *Derivation) newDesk() *desk {
-	n := len(d.plan.Names())
-	return &desk{make([]value.Reading, n), make([]bool, n), d.plan.NewState(time.Time{})}
-}
-
 // Compute returns the derived readings that readings of one device give rise
 // to: one for each moment at which something they are computed from was
 // measured. Other telemetry counts with its last value before that moment, as
@@ -197,12 +196,9 @@ func (d *Derivation) Compute(readings []value.Reading,
 	if !slices.ContainsFunc(readings, func(r value.Reading) bool { return d.Uses(r.Metric) }) {
 		return nil
 	}
-	desk, _ := d.desks.Get().(*desk)
-	if desk == nil {
-		desk = d.newDesk()
-	}
-	defer d.desks.Put(desk)
-	last, touched := desk.last, desk.touched
+	room := d.desks.Get().(*desk)
+	defer d.desks.Put(room)
+	last, touched := room.last, room.touched
 	clear(last)
 	note := func(r value.Reading) {
 		for slot, n := range names {
@@ -231,7 +227,7 @@ func (d *Derivation) Compute(readings []value.Reading,
 				continue
 			}
 			if state == nil {
-				state = desk.state
+				state = room.state
 				state.Renew(at)
 				state.Advance(at)
 			}

@@ -124,8 +124,11 @@ type shard struct {
 	ticked int64 // the last tick
 }
 
-// wake has the next tick look at a device.
-func (s *shard) wake(e *entry) { s.due[e.slot] = 0 }
+// touch notes that a device is not what it was: it has a new seq, and the next tick looks at it.
+func (b *Fleet) touch(s *shard, e *entry) {
+	e.dirty, e.Seq = true, b.seq.Add(1)
+	s.due[e.slot] = 0
+}
 
 type entry struct {
 	Device
@@ -225,8 +228,7 @@ func (b *Fleet) Restore(device string, a Alarm) {
 	if e := s.devices[device]; e != nil {
 		b.alarm(e, event.Alarm{Device: device, ID: a.ID, Rule: a.Rule, Message: a.Message, Priority: a.Priority,
 			State: a.State, Holds: a.Holds, RaisedAt: a.RaisedAt, By: a.By, Metric: a.Metric})
-		e.dirty, e.Seq = true, b.seq.Add(1)
-		s.wake(e)
+		b.touch(s, e)
 	}
 }
 
@@ -257,9 +259,7 @@ func (b *Fleet) Handle(i int, ev event.Event) {
 				return
 			}
 		}
-		e.dirty = true
-		e.Seq = b.seq.Add(1)
-		s.wake(e)
+		b.touch(s, e)
 	}
 	switch ev := ev.(type) {
 	case event.Readings:
@@ -451,8 +451,7 @@ func (b *Fleet) refresh(id string) *entry {
 	if one, other, ok := b.devices.Shared(id, now); ok {
 		e.shared, e.sharedUntil = one+" and "+other, now.Add(time.Hour)
 	}
-	e.dirty, e.Seq = true, b.seq.Add(1)
-	s.wake(e)
+	b.touch(s, e)
 	if e.model, err = b.models.Of(d.Model, d.Version); err == nil {
 		e.ModelVersion, e.ModelTitle, e.Interval = e.model.Version, e.model.Title, e.model.Interval
 		e.rename()
