@@ -40,6 +40,9 @@ type extra struct {
 	deviceAt int64
 }
 
+// firstCells is what a series begins with: nearly all have more readings before they are sealed.
+const firstCells = 4
+
 func (s *stream) add(x *series.Sample) {
 	c := cell{at: x.At, num: x.Value.Num, kind: x.Value.Kind, quality: x.Quality}
 	if x.DeviceAt != 0 || x.Value.Kind == value.Text {
@@ -47,6 +50,9 @@ func (s *stream) add(x *series.Sample) {
 		c.extra = int32(len(s.extras))
 	}
 	n := len(s.cells)
+	if n == 0 && s.cells == nil {
+		s.cells = make([]cell, 0, firstCells)
+	}
 	s.sorted = n == 0 || s.sorted && s.cells[n-1].at < c.at
 	s.cells = append(s.cells, c)
 }

@@ -161,10 +161,11 @@ type Model struct {
 	// Warnings tell what is not wrong and may surprise.
 	Warnings []Finding
 
-	native bool // written for Ullage: it says its name
-	byName map[string]int
-	groups map[string]bool // objects whose members are properties
-	doc    *node
+	native  bool // written for Ullage: it says its name
+	byName  map[string]int
+	derived int             // how many properties are derived
+	groups  map[string]bool // objects whose members are properties
+	doc     *node
 }
 
 // Action returns the command of that name.

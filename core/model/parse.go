@@ -201,6 +201,9 @@ func (m *Model) properties(n *node, wrong *Findings) {
 			wrong.add("/properties/"+escape(p.Path[0]), "two properties come out as %s; rename one", p.Name)
 		}
 		m.byName[p.Name] = i
+		if p.Derived != "" {
+			m.derived++
+		}
 	}
 	was := map[string]string{}
 	for i := range m.Properties {

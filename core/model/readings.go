@@ -216,10 +216,14 @@ func (m *Model) row(fields map[string]any, at string, many bool, arrived time.Ti
 		out.Untimed = true
 	}
 	like := out.believe(when, arrived, at+"/at")
-	names := slices.AppendSeq(make([]string, 0, len(fields)), maps.Keys(fields))
+	var few [16]string // a row has seldom more, and they need no memory of their own
+	names := few[:0]
+	for name := range fields {
+		names = append(names, name)
+	}
 	slices.Sort(names)
 	if out.Readings == nil {
-		out.Readings = make([]value.Reading, 0, len(fields))
+		out.Readings = make([]value.Reading, 0, len(fields)+m.derived)
 	}
 	for _, name := range names {
 		if name == memberAt {

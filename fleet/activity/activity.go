@@ -127,7 +127,7 @@ func (c *Counter) End() {
 func hourOf(t time.Time) int64 { return t.Unix() / 3600 }
 
 // Passed counts a message, or the beginning of a session.
-func (c *Counter) Passed(e *traffic.Entry) {
+func (c *Counter) Passed(e traffic.Entry) {
 	if e.Device == "" || e.By != "" { // nobody's, or what a person sent in its place
 		return
 	}

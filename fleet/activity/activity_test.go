@@ -58,7 +58,7 @@ func TestWhatPassesIsCounted(t *testing.T) {
 	const tank = "tank-fennimore-07"
 	pass := func(at time.Time, e traffic.Entry) {
 		e.At = at
-		c.Passed(&e)
+		c.Passed(e)
 	}
 	pass(now, traffic.Entry{Device: tank, Direction: traffic.Up, Topic: "connect"})
 	pass(now, traffic.Entry{Device: tank, Direction: traffic.Up, Topic: "connect", Reason: "wrong token"})

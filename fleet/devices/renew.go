@@ -60,9 +60,13 @@ func (g *Registry) follows(credential string) {
 	if c.Replaces == "" {
 		return
 	}
-	if old, ok := g.credentials.Get(c.Replaces); !ok || !old.RevokedAt.IsZero() {
-		return
+	if old, ok := g.credentials.Get(c.Replaces); ok && old.RevokedAt.IsZero() {
+		g.revokeReplaced(c)
 	}
+}
+
+// revokeReplaced takes back the credential that another one has replaced.
+func (g *Registry) revokeReplaced(c Credential) {
 	at := g.now()
 	g.commits.Go(func(tx *commit.Tx) error {
 		old, ok := g.credentials.In(tx, c.Replaces)

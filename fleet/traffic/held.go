@@ -1,7 +1,7 @@
 package traffic
 
 import (
-	"container/list"
+	"strings"
 	"time"
 
 	"ullage/core/model"
@@ -11,22 +11,23 @@ import (
 // held is an entry in the rings that hold it. There are tens of thousands of them, and
 // most say little more than when what came from whom.
 type held struct {
-	seq       uint64
-	at        time.Time
-	device    string
-	direction Direction
-	transport string
-	remote    string
-	tls       string
-	topic     string
-	body      string
-	size      int
-	kept      int
-	rare      *rare
+	seq         uint64
+	at          time.Time
+	device      string
+	topic, body string
+	size, kept  int32
+	rings       int32
+	weight      int32
+	way         *way
+	rare        *rare
+	// The ones before and after it among those that hold something; nil once emptied.
+	older, newer *held
+}
 
-	rings  int32
-	weight int32
-	full   *list.Element // among those that hold something; nil once emptied
+// way is how an entry came or went. The entries of a device that follow each other share it.
+type way struct {
+	direction              Direction
+	transport, remote, tls string
 }
 
 // rare is what few entries say.
@@ -35,15 +36,29 @@ type rare struct {
 	refused, marked                []model.Finding
 }
 
-func holding(e Entry) *held {
+// holding returns what is held of an entry. It shares what it can with the one before it of the
+// same device, which may be nil.
+func holding(e Entry, before *held) *held {
 	h := &held{}
+	if before != nil {
+		h.way = before.way
+	}
+	if before != nil && before.topic == e.Topic {
+		e.Topic = before.topic
+	} else {
+		e.Topic = strings.Clone(e.Topic)
+	}
 	h.set(e)
 	return h
 }
 
 func (h *held) set(e Entry) {
-	h.seq, h.at, h.device, h.direction, h.transport = e.Seq, e.At, e.Device, e.Direction, e.Transport
-	h.remote, h.tls, h.topic, h.body, h.size, h.kept = e.Remote, e.TLS, e.Topic, e.Body, e.Size, e.Kept
+	h.seq, h.at, h.device, h.topic, h.body = e.Seq, e.At, e.Device, e.Topic, e.Body
+	h.size, h.kept = int32(e.Size), int32(e.Kept)
+	if w := (way{e.Direction, e.Transport, e.Remote, e.TLS}); h.way == nil || *h.way != w {
+		another := w
+		h.way = &another
+	}
 	h.rare = nil
 	if e.Refusal() || len(e.Marked) > 0 || e.Claimed+e.By+e.Ref+e.Note != "" {
 		h.rare = &rare{e.Claimed, e.By, e.Reason, e.Ref, e.Note, e.Refused, e.Marked}
@@ -51,8 +66,8 @@ func (h *held) set(e Entry) {
 }
 
 func (h *held) entry() Entry {
-	e := Entry{Seq: h.seq, At: h.at, Device: h.device, Direction: h.direction, Transport: h.transport,
-		Remote: h.remote, TLS: h.tls, Topic: h.topic, Body: h.body, Size: h.size, Kept: h.kept}
+	e := Entry{Seq: h.seq, At: h.at, Device: h.device, Direction: h.way.direction, Transport: h.way.transport,
+		Remote: h.way.remote, TLS: h.way.tls, Topic: h.topic, Body: h.body, Size: int(h.size), Kept: int(h.kept)}
 	if r := h.rare; r != nil {
 		e.Claimed, e.By, e.Reason, e.Ref, e.Note = r.claimed, r.by, r.reason, r.ref, r.note
 		e.Refused, e.Marked = r.refused, r.marked
@@ -63,9 +78,11 @@ func (h *held) entry() Entry {
 // hold counts an entry, and empties the oldest ones where there is no room.
 func (l *Log) hold(e *held, weight int) {
 	e.weight = int32(weight)
-	e.full = l.full.PushBack(e)
+	last := l.full.older
+	e.older, e.newer = last, &l.full
+	last.newer, l.full.older = e, e
 	for l.bytes += weight; l.bytes > l.o.Bytes; {
-		gone := l.full.Front().Value.(*held)
+		gone := l.full.newer
 		l.empty(gone)
 		old := gone.entry()
 		refused := old.Refusal()
@@ -82,10 +99,10 @@ func (l *Log) hold(e *held, weight int) {
 
 // empty takes an entry out of those that hold something.
 func (l *Log) empty(e *held) {
-	if e.full != nil {
-		l.full.Remove(e.full)
+	if e.newer != nil {
+		e.older.newer, e.newer.older = e.newer, e.older
+		e.older, e.newer = nil, nil
 		l.bytes -= int(e.weight)
-		e.full = nil
 	}
 }
 
@@ -147,6 +164,14 @@ func (r *ring) resize(size int) (out []*held) {
 	}
 	r.size = size
 	return out
+}
+
+// last returns the newest item; nil for none.
+func (r *ring) last() *held {
+	if len(r.items) == 0 {
+		return nil
+	}
+	return r.newest(0)
 }
 
 // newest returns the i-th newest item.

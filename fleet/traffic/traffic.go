@@ -3,7 +3,6 @@
 package traffic
 
 import (
-	"container/list"
 	"crypto/rand"
 	"fmt"
 	"slices"
@@ -89,13 +88,13 @@ type Log struct {
 	seq     uint64
 	all     ring
 	devices map[string]*ring
-	full    list.List // entries that hold something, the oldest in front
-	bytes   int       // what those take up
+	full    held // the head of the ring of entries that hold something, the oldest as its newer one
+	bytes   int  // what those take up
 	o       Options
 	refused uint64
 	changed chan struct{} // closed with the next entry; nil while nobody waits
 	hide    func(device, text string) string
-	count   func(*Entry)
+	count   func(Entry)
 	keeper  Keeper // nil for memory alone
 	keep    *keeping
 }
@@ -112,7 +111,9 @@ func New(o Options) *Log {
 		}
 	}
 	// Numbers grow across restarts, as long as there are fewer than a million a second.
-	return &Log{all: ring{size: o.All}, devices: map[string]*ring{}, o: o, seq: uint64(o.Start.UnixMilli()) * 1000}
+	l := &Log{all: ring{size: o.All}, devices: map[string]*ring{}, o: o, seq: uint64(o.Start.UnixMilli()) * 1000}
+	l.full.older, l.full.newer = &l.full, &l.full
+	return l
 }
 
 // each is how many entries a device keeps now.
@@ -123,7 +124,7 @@ func (l *Log) each() int { return min(l.o.EachDevice, max(4, l.o.Devices/max(len
 func (l *Log) Hiding(hide func(device, text string) string) { l.hide = hide }
 
 // Counting has every entry counted too. It must be called before the first entry.
-func (l *Log) Counting(count func(*Entry)) { l.count = count }
+func (l *Log) Counting(count func(Entry)) { l.count = count }
 
 // Changed returns a channel that is closed with the next entry.
 func (l *Log) Changed() <-chan struct{} {
@@ -144,7 +145,7 @@ func (l *Log) Add(e Entry) Entry {
 	}
 	e.cut()
 	if l.count != nil {
-		l.count(&e)
+		l.count(e)
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -154,17 +155,21 @@ func (l *Log) Add(e Entry) Entry {
 		l.refused++
 	}
 	l.kept(e)
-	kept := holding(e)
+	var own *ring
+	var before *held
+	if e.Device != "" {
+		if own = l.devices[e.Device]; own == nil {
+			own = &ring{}
+			l.devices[e.Device] = own
+		}
+		l.resize(own, l.each())
+		before = own.last()
+	}
+	kept := holding(e, before)
 	l.hold(kept, e.weight())
 	l.put(&l.all, kept)
-	if id := e.Device; id != "" {
-		r := l.devices[id]
-		if r == nil {
-			r = &ring{}
-			l.devices[id] = r
-		}
-		l.resize(r, l.each())
-		l.put(r, kept)
+	if own != nil {
+		l.put(own, kept)
 	}
 	if l.changed != nil {
 		close(l.changed)
@@ -181,11 +186,11 @@ func (l *Log) hidden(device string, fs []model.Finding) []model.Finding {
 	return out
 }
 
-// cut cuts what is longer than is kept. Its texts are copies: a part of a
-// message would keep all of it in memory.
+// cut cuts what is longer than is kept. Its texts are copies, since a part of a
+// message would keep all of it in memory; that of the topic is made by holding.
 func (e *Entry) cut() {
 	e.Body = fitting(e.Body)
-	e.Topic, e.Claimed = printable(value.Clip(e.Topic, maxTopic)), printable(value.Clip(e.Claimed, maxTopic))
+	e.Topic, e.Claimed = printable(value.Clip(e.Topic, maxTopic)), strings.Clone(printable(value.Clip(e.Claimed, maxTopic)))
 	e.Reason, e.Note = strings.Clone(value.Clip(e.Reason, maxReason)), strings.Clone(value.Clip(e.Note, maxNote))
 	e.Refused, e.Marked = cutFindings(e.Refused), cutFindings(e.Marked)
 }
@@ -194,7 +199,7 @@ func (e *Entry) cut() {
 // terminals too.
 func printable(s string) string {
 	if !strings.ContainsFunc(s, unicode.IsControl) {
-		return strings.Clone(s)
+		return s
 	}
 	var b strings.Builder
 	for _, r := range s {

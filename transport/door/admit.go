@@ -112,7 +112,7 @@ func (d *Door) admit(c Claim) (*Device, error) {
 }
 
 // useEvery is how often a session notes that it goes on with its credential.
-const useEvery = 10 * time.Second
+const useEvery = time.Minute
 
 // use notes that the device uses its credential.
 func (v *Device) use() {
