@@ -46,7 +46,7 @@ lint: lint-go lint-console
 lint-go:
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt'ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
-	go tool staticcheck ./...
+	GOGC=300 go tool staticcheck ./... # a quarter quicker, for some more memory
 
 lint-console: console/node_modules/.lint
 	cd console && npx --no-install tsc --noEmit && npx --no-install eslint --max-warnings 0 src && npx --no-install prettier --check --log-level warn src
