@@ -5,9 +5,11 @@ import { Button, Choice } from "../components/parts";
 import { Where } from "../components/where";
 import { TrafficList } from "../components/traffic-list";
 import { useDelayed, useParam, useTitle, useTyped } from "../lib/use";
-import { fieldLook } from "../components/field";
 import { May } from "../components/may";
 import { SendAs } from "../components/message-as";
+
+// What narrows the list is as quiet as the conditions beside it.
+const filterLook = "rounded-[4px] border border-line bg-surface px-2.5 py-1.5";
 
 export default function TrafficPage() {
   useTitle("Traffic");
@@ -42,7 +44,7 @@ export default function TrafficPage() {
             placeholder="Only of a device"
             value={device}
             onChange={(e) => setDevice(e.target.value)}
-            className="w-60 rounded-[4px] border border-line bg-surface px-2.5 py-1 font-mono"
+            className={`${filterLook} w-60 font-mono placeholder:font-sans`}
           />
           <datalist id="devices">
             {[...devices.keys()].map((id) => (
@@ -92,7 +94,7 @@ export default function TrafficPage() {
           placeholder="Only with this text"
           value={text}
           onChange={(e) => setText(e.target.value)}
-          className={`${fieldLook} !w-52`}
+          className={`${filterLook} w-52`}
         />
         <label className="flex items-center gap-2">
           <span className="text-muted">from</span>
@@ -100,7 +102,7 @@ export default function TrafficPage() {
             type="datetime-local"
             value={since}
             onChange={(e) => setSince(e.target.value)}
-            className={`${fieldLook} !w-52`}
+            className={`${filterLook} w-52`}
           />
         </label>
         <label className="flex items-center gap-2">
@@ -109,7 +111,7 @@ export default function TrafficPage() {
             type="datetime-local"
             value={until}
             onChange={(e) => setUntil(e.target.value)}
-            className={`${fieldLook} !w-52`}
+            className={`${filterLook} w-52`}
           />
         </label>
       </div>
