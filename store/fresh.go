@@ -50,7 +50,7 @@ func (s *stream) add(x *series.Sample) {
 		c.extra = int32(len(s.extras))
 	}
 	n := len(s.cells)
-	if n == 0 && s.cells == nil {
+	if s.cells == nil {
 		s.cells = make([]cell, 0, firstCells)
 	}
 	s.sorted = n == 0 || s.sorted && s.cells[n-1].at < c.at
