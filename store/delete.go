@@ -68,7 +68,7 @@ func (t *Telemetry) Delete(ctx context.Context, device, metric string, from, to 
 		s.tail = nil
 		var n, next int64
 		empty := false
-		sealed := len(s.cells)
+		sealed := s.n
 		if err := t.transaction(func() error {
 			if sealed > 0 { // it has come since
 				if err := t.sealStream(s); err != nil {

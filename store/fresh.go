@@ -1,10 +1,11 @@
 package store
 
 import (
+	"cmp"
 	"slices"
 
+	"ullage/core/packed"
 	"ullage/core/series"
-	"ullage/core/value"
 )
 
 // stream is one series: a metric of a device. What is not yet sealed is committed to
@@ -12,116 +13,99 @@ import (
 type stream struct {
 	id             int64
 	device, metric string
-	every          int64 // expected interval in ms
+	every          int64 // expected interval in ms; it stays what it is
 	kept           int64 // older readings were thrown away; 0 for none
 
-	cells  []cell // unsealed readings in the order of arrival
-	extras []extra
-	sorted bool  // the cells are in ascending order of time
+	cells  cells // unsealed readings in the order of arrival
+	n      int   // how many there are
+	last   int64 // time of the last of them
 	since  int64 // sequence number of the oldest record that holds some of them
 	sealed int64 // readings of records up to this one are in chunks
+	sorted bool  // the cells are in ascending order of time
 
 	// tail goes on summing up where the series ended when it was sealed last; nil
 	// where that is not known. The writer's alone.
 	tail *series.Roller
 }
 
-// cell is an unsealed reading; what most readings have not stands in an extra.
-type cell struct {
-	at      int64
-	num     float64
-	kind    value.Kind
-	quality value.Quality
-	extra   int32 // index of its extra plus one; 0 for none
-}
-
-type extra struct {
-	text     string
-	deviceAt int64
-}
-
-// firstCells is what a series begins with: nearly all have more readings before they are sealed.
-const firstCells = 4
-
 func (s *stream) add(x *series.Sample) {
-	c := cell{at: x.At, num: x.Value.Num, kind: x.Value.Kind, quality: x.Quality}
-	if x.DeviceAt != 0 || x.Value.Kind == value.Text {
-		s.extras = append(s.extras, extra{x.Value.Text, x.DeviceAt})
-		c.extra = int32(len(s.extras))
-	}
-	n := len(s.cells)
 	if s.cells == nil {
-		s.cells = make([]cell, 0, firstCells)
+		s.cells = make(cells, 0, firstBytes)
 	}
-	s.sorted = n == 0 || s.sorted && s.cells[n-1].at < c.at
-	s.cells = append(s.cells, c)
+	s.sorted = s.n == 0 || s.sorted && s.last < x.At
+	s.cells = s.cells.pack(x, s.expected(s.n, s.last))
+	s.last = x.At
+	s.n++
 }
 
-func (s *stream) sample(c cell) series.Sample {
-	x := series.Sample{At: c.at, Value: value.Value{Kind: c.kind, Num: c.num}, Quality: c.quality}
-	if c.extra > 0 {
-		e := &s.extras[c.extra-1]
-		x.Value.Text, x.DeviceAt = e.text, e.deviceAt
+// expected returns when the reading is due that follows so many, of which the last was at a time.
+func (s *stream) expected(n int, last int64) int64 {
+	if n == 0 {
+		return 0
 	}
-	return x
+	return last + s.every
+}
+
+// each gives the unsealed samples in the order of arrival.
+func (s *stream) each(yield func(series.Sample) bool) {
+	r := packed.Reader{Rest: s.cells}
+	for n, last := 0, int64(0); n < s.n; n++ {
+		x := nextCell(&r, s.expected(n, last))
+		if !yield(x) {
+			return
+		}
+		last = x.At
+	}
 }
 
 // unsealed returns the unsealed samples from a time up to, but without, another, in
 // order of time. Of those at one time the last to arrive counts.
 func (s *stream) unsealed(from, to int64) []series.Sample {
-	var picked []cell
-	for _, c := range s.cells {
-		if c.at >= from && c.at < to {
-			picked = append(picked, c)
-		}
-	}
-	if !s.sorted {
-		slices.SortStableFunc(picked, func(a, b cell) int {
-			switch {
-			case a.at < b.at:
-				return -1
-			case a.at > b.at:
-				return 1
+	var all []series.Sample
+	for x := range s.each {
+		if x.At >= from && x.At < to {
+			if all == nil {
+				all = make([]series.Sample, 0, min(s.n, 2*chunkTarget))
 			}
-			return 0
-		})
-	}
-	out := make([]series.Sample, 0, len(picked))
-	for i, c := range picked {
-		if i+1 < len(picked) && picked[i+1].at == c.at {
-			continue
+			all = append(all, x)
 		}
-		out = append(out, s.sample(c))
+	}
+	if s.sorted {
+		return all
+	}
+	slices.SortStableFunc(all, func(a, b series.Sample) int { return cmp.Compare(a.At, b.At) })
+	out := all[:0]
+	for i, x := range all {
+		if i+1 == len(all) || all[i+1].At != x.At {
+			out = append(out, x)
+		}
 	}
 	return out
 }
 
 // newest returns the sample that unsealed ends with.
-func (s *stream) newest() (series.Sample, bool) {
-	if len(s.cells) == 0 {
-		return series.Sample{}, false
-	}
-	best := s.cells[len(s.cells)-1]
-	if !s.sorted {
-		for _, c := range slices.Backward(s.cells) {
-			if c.at > best.at { // of those at one time the last to arrive counts
-				best = c
-			}
+func (s *stream) newest() (best series.Sample, ok bool) {
+	for x := range s.each {
+		if !ok || x.At >= best.At { // of those at one time the last to arrive counts
+			best, ok = x, true
 		}
 	}
-	return s.sample(best), true
+	return best, ok
 }
 
-// keepCells is the smallest buffer that is used again. Smaller ones are quickly
-// made anew, and a fleet has very many of them, most of them empty at any time.
-const keepCells = 256
+// A buffer of sizes between these is used again. Smaller ones are quickly made anew, and a
+// fleet has very many of them, most of them empty at any time.
+const (
+	keepBytes = 1 << 10
+	mostBytes = 8 << 10
+)
 
 // clear forgets what has been sealed, and gives small and large buffers back.
 func (s *stream) clear() {
-	if c := cap(s.cells); c < keepCells || c > 2*chunkTarget {
-		s.cells, s.extras = nil, nil
+	if c := cap(s.cells); c < keepBytes || c > mostBytes {
+		s.cells = nil
 	}
-	s.cells, s.extras, s.sorted, s.since = s.cells[:0], s.extras[:0], true, 0
+	s.cells, s.n, s.last, s.sorted, s.since = s.cells[:0], 0, 0, true, 0
 }
 
 // merge puts two lists in order of time together; where both have a time, the

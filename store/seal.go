@@ -77,8 +77,8 @@ func (t *Telemetry) sealing(atMost time.Duration, dropFirst bool) error {
 	}
 	t.unsealedMu.Lock()
 	for _, s := range t.dirty[:n] {
-		t.unsealed -= len(s.cells)
-		t.stats.Sealed.Add(uint64(len(s.cells)))
+		t.unsealed -= s.n
+		t.stats.Sealed.Add(uint64(s.n))
 		s.sealed = t.seq
 		s.clear()
 	}

@@ -297,7 +297,7 @@ func (t *Telemetry) enter(s *stream) {
 
 // enlist adds a reading of a record, the newest one, to what is not yet sealed.
 func (t *Telemetry) enlist(s *stream, x *series.Sample, seq int64) {
-	if len(s.cells) == 0 {
+	if s.n == 0 {
 		s.since = seq
 		t.dirty = append(t.dirty, s)
 	}

@@ -164,11 +164,11 @@ func (t *Telemetry) seriesUse(ctx context.Context, u *Use) error {
 	for id, s := range t.streams {
 		x := use[id]
 		if x == nil {
-			if x = new(SeriesUse); len(s.cells) == 0 {
+			if x = new(SeriesUse); s.n == 0 {
 				continue
 			}
 		}
-		x.Device, x.Metric, x.Unsealed = s.device, s.metric, int64(len(s.cells))
+		x.Device, x.Metric, x.Unsealed = s.device, s.metric, int64(s.n)
 		x.Readings += x.Unsealed
 		u.Readings += x.Unsealed
 		u.Unsealed += x.Unsealed

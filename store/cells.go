@@ -1,0 +1,125 @@
+package store
+
+import (
+	"encoding/binary"
+	"math"
+
+	"ullage/core/packed"
+	"ullage/core/series"
+	"ullage/core/value"
+)
+
+// cells are readings packed one behind the other, most of them in five bytes. A million of them
+// may wait to be sealed, of very many series with a few each, and they are read
+// but when they are, or somebody asks for the last minutes. Each is
+//
+//	head       one byte: what the value is, and which of the others there are
+//	quality    one byte, if it has a mark
+//	time       varint, ms from where it is expected: an interval behind the one before
+//	deviceAt   varint, ms from the time, if it has one
+//	value      varint of n, where the value is n/10^d; or its eight bytes; or a text with its length
+type cells []byte
+
+// The value in a head. Up to maxPlaces it is a number of so many decimals.
+const (
+	maxPlaces   = 6
+	headFloat   = 7
+	headFalse   = 8
+	headTrue    = 9
+	headText    = 10
+	headNone    = 11
+	headValue   = 0x0f
+	headMarked  = 0x10
+	headOwnTime = 0x20
+)
+
+// firstBytes is what a series begins with: nearly all have more readings before they are sealed.
+const firstBytes = 24
+
+var tens = [maxPlaces + 1]float64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6}
+
+// scaled returns n and the least d up to maxPlaces with v = n/10^d exactly; it reports
+// false where there is none.
+func scaled(v float64) (n int64, d byte, ok bool) {
+	if v == 0 && math.Signbit(v) {
+		return 0, 0, false
+	}
+	for d, power := range tens {
+		x := math.Round(v * power)
+		if !(math.Abs(x) < 1<<48) { // a varint of more is no shorter than the float; NaN neither
+			break
+		}
+		if x/power == v {
+			return int64(x), byte(d), true
+		}
+	}
+	return 0, 0, false
+}
+
+// pack appends a reading that was expected at a time.
+func (c cells) pack(x *series.Sample, expected int64) cells {
+	var head byte
+	var n int64
+	switch x.Value.Kind {
+	case value.Number:
+		var ok bool
+		if n, head, ok = scaled(x.Value.Num); !ok {
+			head = headFloat
+		}
+	case value.Bool:
+		if head = headFalse; x.Value.Num != 0 {
+			head = headTrue
+		}
+	case value.Text:
+		head = headText
+	default:
+		head = headNone
+	}
+	of := head
+	if x.Quality != 0 {
+		head |= headMarked
+	}
+	if x.DeviceAt != 0 {
+		head |= headOwnTime
+	}
+	c = append(c, head)
+	if x.Quality != 0 {
+		c = append(c, byte(x.Quality))
+	}
+	c = binary.AppendVarint(c, x.At-expected)
+	if x.DeviceAt != 0 {
+		c = binary.AppendVarint(c, x.DeviceAt-x.At)
+	}
+	switch {
+	case of <= maxPlaces:
+		c = binary.AppendVarint(c, n)
+	case of == headFloat:
+		c = binary.LittleEndian.AppendUint64(c, math.Float64bits(x.Value.Num))
+	case of == headText:
+		c = append(binary.AppendUvarint(c, uint64(len(x.Value.Text))), x.Value.Text...)
+	}
+	return c
+}
+
+// nextCell takes the first reading off, which was expected at a time.
+func nextCell(r *packed.Reader, expected int64) (x series.Sample) {
+	head := r.Byte()
+	if head&headMarked != 0 {
+		x.Quality = value.Quality(r.Byte())
+	}
+	x.At = expected + r.Varint()
+	if head&headOwnTime != 0 {
+		x.DeviceAt = x.At + r.Varint()
+	}
+	switch of := head & headValue; {
+	case of <= maxPlaces:
+		x.Value = value.OfNumber(float64(r.Varint()) / tens[of])
+	case of == headFloat:
+		x.Value = value.OfNumber(math.Float64frombits(r.Uint64()))
+	case of == headText:
+		x.Value = value.OfText(r.Text())
+	case of != headNone:
+		x.Value = value.OfBool(of == headTrue)
+	}
+	return x
+}
