@@ -12,7 +12,7 @@ import (
 const (
 	// share of what lives, in percent: most of that is what the fleet is like and
 	// stays, so letting it double would cost more memory than it saves time.
-	share = 31
+	share = 48
 	// between is how long a collection should be away from the next, in seconds,
 	// and most what that may cost. A wave of changes allocates more in two seconds
 	// than the quiet fleet in a minute, and readings should not have to share the

@@ -80,29 +80,39 @@ func (s *Server) accept(l net.Listener, config *tls.Config) error {
 		s.conns[conn] = struct{}{}
 		s.wg.Add(1)
 		s.mu.Unlock()
-		go func() {
-			defer s.wg.Done()
-			s.begin(conn, config)
-			conn.Close()
-			s.mu.Lock()
-			delete(s.conns, conn)
-			s.mu.Unlock()
-		}()
+		go s.begin(conn, config)
 	}
 }
 
-// begin speaks with a connection, after the handshake where there is one.
+// begin hears what a connection says first, after the handshake where there is one. A session
+// lives on a goroutine of its own: to greet it has made the stack of this one deep, and a stack
+// is most of what a session costs while it waits.
 func (s *Server) begin(conn net.Conn, config *tls.Config) {
-	if config == nil {
-		s.serve(conn, nil)
+	x := &session{srv: s, raw: conn, conn: conn}
+	if config != nil {
+		secured := tls.Server(conn, config)
+		if s.o.Door.Handshake(secured, transport, s.limits.Hello) != nil {
+			s.over(conn)
+			return
+		}
+		state := secured.ConnectionState()
+		x.conn, x.tls = secured, &state
+	}
+	if !x.greet() {
+		s.leave(x)
+		s.over(conn)
 		return
 	}
-	secured := tls.Server(conn, config)
-	if s.o.Door.Handshake(secured, transport, s.limits.Hello) != nil {
-		return
-	}
-	state := secured.ConnectionState()
-	s.serve(secured, &state)
+	go x.live()
+}
+
+// over closes a connection and forgets it.
+func (s *Server) over(conn net.Conn) {
+	conn.Close()
+	s.mu.Lock()
+	delete(s.conns, conn)
+	s.mu.Unlock()
+	s.wg.Done()
 }
 
 // Stop ends every session, telling the devices that the service is going, and
@@ -121,7 +131,7 @@ func (s *Server) Stop(wait time.Duration) {
 	idle := make([]net.Conn, 0)
 	known := map[net.Conn]bool{}
 	for _, x := range open {
-		known[x.conn] = true
+		known[x.raw] = true
 	}
 	for c := range s.conns {
 		if !known[c] {

@@ -52,6 +52,7 @@ const (
 
 type session struct {
 	srv       *Server
+	raw       net.Conn // as it was accepted; conn is that, or TLS over it
 	conn      net.Conn
 	tls       *tls.ConnectionState // nil without encryption
 	in        input
@@ -86,55 +87,62 @@ type session struct {
 	last     *packets.Packet // a DISCONNECT that goes out after the last acknowledgement
 }
 
-// serve speaks with one connection until it ends.
-func (s *Server) serve(conn net.Conn, state *tls.ConnectionState) {
-	x := &session{srv: s, conn: conn, tls: state, remote: conn.RemoteAddr().String(), quit: make(chan struct{}),
-		written: make(chan struct{}), gone: make(chan struct{}), nextID: 1}
-	x.in.Conn, x.in.quit = conn, x.quit
+// greet reads and judges the hello of a connection, and reports whether it may stay.
+func (x *session) greet() bool {
+	s := x.srv
+	x.remote = x.conn.RemoteAddr().String()
+	x.quit, x.written, x.gone = make(chan struct{}), make(chan struct{}), make(chan struct{})
+	x.nextID = 1
+	x.in.Conn, x.in.quit = x.conn, x.quit
 	x.quiet = bufio.NewReaderSize(&x.in, quietBuffer)
 	x.r = x.quiet
-	defer close(x.gone)
-	conn.SetDeadline(s.o.Now().Add(s.limits.Hello))
+	x.conn.SetDeadline(s.o.Now().Add(s.limits.Hello))
 	pk, err := x.read()
 	var code packets.Code
 	switch {
 	case err == nil:
 	case errors.Is(err, io.EOF):
-		return
+		return false
 	case errors.As(err, &code) && pk != nil && pk.FixedHeader.Type == packets.Connect && pk.ProtocolVersion == 5:
 		x.note("connect", "its CONNECT breaks the protocol: "+code.Reason)
 		x.version = 5
 		x.connack(2, code.Code, code.Reason, false, "")
-		return
+		return false
 	default:
 		x.note("connect", fmt.Sprintf("it did not say hello as MQTT does: %s", plainly(err)))
-		return
+		return false
 	}
 	x.order = s.hellos.Add(1)
 	if pk.FixedHeader.Type != packets.Connect {
 		x.note("connect", "its first packet was no CONNECT")
-		return
+		return false
 	}
-	var resumed bool
-	handled := make(chan bool, 1)
-	if !s.hands.do(func() (ok bool) { resumed, ok = x.connect(pk); return ok }, handled) {
-		return
+	resumed, ok := x.connect(pk)
+	if !ok {
+		return false
 	}
-	defer s.leave(x)
-	conn.SetDeadline(time.Time{})
+	x.conn.SetDeadline(time.Time{})
 	if resumed {
 		x.grant()
 		x.poke()
 	}
-	x.loop(handled)
+	return true
+}
+
+// live serves a session from its hello to its end.
+func (x *session) live() {
+	x.loop()
 	x.end(codeSuccess, "")
 	<-x.written
 	if x.drain {
 		// Closing with a body still under way would reset the connection, and
 		// the device would never read why.
-		conn.SetReadDeadline(time.Now().Add(time.Second))
+		x.conn.SetReadDeadline(time.Now().Add(time.Second))
 		io.CopyN(io.Discard, x.r, maxDrained)
 	}
+	x.srv.leave(x)
+	close(x.gone)
+	x.srv.over(x.raw)
 }
 
 // A session is busy while packets follow each other within soon, once there were many. What a
@@ -144,10 +152,11 @@ const (
 	many = 64
 )
 
-// loop reads packets until the connection or the session ends.
-func (x *session) loop(handled chan bool) {
-	var pk *packets.Packet
-	handle := func() bool { return x.handle(pk) }
+// loop waits for packets and has them taken, until the connection or the session ends. It
+// waits with a stack of two kilobytes: whatever needs more is done by other hands.
+func (x *session) loop() {
+	handled := make(chan bool, 1)
+	take := x.take
 	for row := 0; ; {
 		x.fit()
 		begun := time.Now()
@@ -159,25 +168,39 @@ func (x *session) loop(handled chan bool) {
 		if x.ended() {
 			return
 		}
-		var err error
-		pk, err = x.read()
-		if x.ended() {
-			return
-		}
-		if err != nil {
-			x.broken(err)
+		if _, err := x.r.Peek(1); err != nil {
+			if !x.ended() {
+				x.broken(err)
+			}
 			return
 		}
 		if row++; time.Since(begun) > soon {
 			row = 0
 		}
 		// On its own stack a busy session saves two switches a packet.
-		if busy := row > many; busy && !handle() || !busy && !x.srv.hands.do(handle, handled) {
+		if busy := row > many; busy && !take() || !busy && !x.srv.hands.do(take, handled) {
 			return
 		}
-		incoming.Put(pk)
-		pk = nil // or every session would hold on to one
 	}
+}
+
+// take reads the packet that has begun to come, and handles it. It returns false if
+// the session must end.
+func (x *session) take() bool {
+	if x.ended() {
+		return false
+	}
+	pk, err := x.read()
+	switch {
+	case x.ended():
+		return false
+	case err != nil:
+		x.broken(err)
+		return false
+	}
+	ok := x.handle(pk)
+	incoming.Put(pk)
+	return ok
 }
 
 // handle takes one packet. It returns false if the session must end.
