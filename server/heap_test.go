@@ -8,7 +8,7 @@ func TestLarge(t *testing.T) {
 	for _, c := range []struct {
 		live, peak uint64
 		want       bool
-	}{{160 * mb, 209 * mb, false}, {160 * mb, 221 * mb, false}, {160 * mb, 223 * mb, true}, {160 * mb, 400 * mb, true}, {0, 5 * mb, false}, {5 * mb, 40 * mb, true}} {
+	}{{160 * mb, 236 * mb, false}, {160 * mb, 255 * mb, false}, {160 * mb, 257 * mb, true}, {160 * mb, 400 * mb, true}, {0, 5 * mb, false}, {5 * mb, 40 * mb, true}} {
 		if got := large(c.live, c.peak); got != c.want {
 			t.Errorf("%d MB live, %d MB at most: large is %v", c.live/mb, c.peak/mb, got)
 		}
@@ -23,10 +23,10 @@ func TestGrowth(t *testing.T) {
 		percent    int
 	}{
 		{"an empty service", 0, 0, 800},
-		{"a small fleet", 40 * mb, 0, 31},
-		{"a quiet fleet of ten thousand", 220 * mb, 10 * mb, 31},
+		{"a small fleet", 40 * mb, 0, 48},
+		{"a quiet fleet of ten thousand", 220 * mb, 10 * mb, 48},
 		{"a wave of changes", 100 * mb, 70 * mb, 128},
-		{"a wave in a large fleet", 640 * mb, 500 * mb, 31},
+		{"a wave in a large fleet", 640 * mb, 500 * mb, 48},
 		{"a flood to a small fleet", 8 * mb, 1000 * mb, 1600},
 	} {
 		if got := growth(c.live, c.rate); got != c.percent {
