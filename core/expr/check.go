@@ -603,6 +603,7 @@ func (c *checker) relate(n, ln, rn *Node, l, r *node, rel relation) *node {
 		}
 		l.still, r.still = still(l, c.plan), still(r, c.plan)
 		out.kids = []*node{l, r}
+		l.said, r.said = l.src.String(), r.src.String()
 		if l.op == oNumber && r.op == oNumber {
 			c.warn(n, "", "both sides are fixed, so this is always the same")
 		}

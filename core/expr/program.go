@@ -265,7 +265,7 @@ func (p *Program) Decider(s *State, a Answer) (Decider, bool) {
 		l, r = r, l
 		rel = [...]relation{rEqual, rNotEqual, rGreater, rAtLeast, rLess, rAtMost}[rel]
 	}
-	d := Decider{Metric: p.metric(n.kids[side]), Of: n.kids[side].src.String(), Value: l, Limit: r,
+	d := Decider{Metric: p.metric(n.kids[side]), Of: n.kids[side].said, Value: l, Limit: r,
 		Unit: n.kids[side].typ.Unit, Upward: rel == rGreater || rel == rAtLeast}
 	return d, true
 }

@@ -90,6 +90,7 @@ type node struct {
 	week    schedule
 	typ     Type
 	src     *Node
+	said    string   // src in words, of the side of a comparison of numbers
 	values  []string // the texts it can have, for messages
 	closed  bool
 	literal bool // a number written down; it may be a point or a difference

@@ -1,6 +1,7 @@
 package alarms
 
 import (
+	"cmp"
 	"iter"
 	"maps"
 	"slices"
@@ -60,9 +61,9 @@ type groupRule struct {
 	models  []*model.Model
 	key     string // of the label
 	mu      sync.Mutex
-	members map[string]*member       // by device
-	order   []string                 // their ids, sorted; nil where that has to be done
-	states  map[string][]*expr.State // of the members, by the value of the label; room for the next tick
+	members map[string]*member // by device
+	order   []*member          // by the value of the label and the id; nil where they have to be sorted
+	states  []*expr.State      // of the members in that order; room for the next tick
 }
 
 type member struct {
@@ -206,6 +207,9 @@ func (e *Engine) join(g *groupRule, d devices.Device) {
 		e.refillMember(m)
 		g.members[d.ID], g.order = m, nil
 	}
+	if m.value != label {
+		g.order = nil
+	}
 	m.value, m.seen = label, false
 }
 
@@ -237,70 +241,76 @@ func (e *Engine) tickGroups(s *shard, now time.Time) {
 	e.oversee(s)
 }
 
+// judgeGroups judges the groups of one rule, in the order of their labels.
 func (e *Engine) judgeGroups(s *shard, r *groupRule, now time.Time, touched map[string]bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.states == nil {
-		r.states = map[string][]*expr.State{}
-	}
-	members := r.states
-	for label, of := range members {
-		members[label] = of[:0]
-	}
 	if r.order == nil {
-		r.order = slices.Sorted(maps.Keys(r.members))
+		r.order = slices.SortedFunc(maps.Values(r.members), func(a, b *member) int {
+			return cmp.Or(strings.Compare(a.value, b.value), strings.Compare(a.id, b.id))
+		})
+		r.states = make([]*expr.State, 0, len(r.order)) // a group that is no more keeps the ones it had
 	}
-	for _, id := range r.order {
-		m := r.members[id]
+	states := r.states[:0]
+	for _, m := range r.order {
 		if m.state.Late() {
 			e.refillMember(m)
 		}
-		if touched[id] || !m.seen {
+		if !m.seen || touched[m.id] {
 			e.outer(&m.subject)
 			m.seen = true
 		}
 		m.state.Advance(now)
-		members[m.value] = append(members[m.value], m.state)
+		states = append(states, m.state)
 	}
-	maps.DeleteFunc(members, func(_ string, of []*expr.State) bool { return len(of) == 0 })
-	for _, label := range slices.Sorted(maps.Keys(members)) {
-		name := r.key + "=" + label
-		key := r.rule.Name + " " + name
-		w := s.groups[key]
-		if w == nil {
-			x := &watch{Watch: rule.Watch{Rule: r.rule}}
-			if e.groups.restore != nil {
-				x.Det, x.alarm = e.groups.restore(r.rule.Name, name)
-			}
-			w = &group{subject{id: name, watches: []*watch{x}}}
-			s.groups[key] = w
-			if x.alarm != nil {
-				s.track(x.alarm, &w.subject, x, x.release)
-			}
+	r.states = states
+	for from, to := 0, 0; from < len(r.order); from = to {
+		label := r.order[from].value
+		for to < len(r.order) && r.order[to].value == label {
+			to++
 		}
-		if x := w.watches[0]; x.Rule != r.rule {
-			x.Rule = r.rule
-			if x.alarm != nil && x.alarm.State.Holds() {
-				e.follow(s, &w.subject, x, Edited, "")
-			}
-		}
-		w.set = r.set
-		w.state = r.set.plan.NewState(now)
-		w.state.In(e.present.ZoneOf(siteOf(r.key, label)))
-		w.state.Group(members[label])
-		if slot, ok := r.set.plan.Slot(expr.Name{Scope: "label", Key: r.key}); ok {
-			w.state.Set(slot, expr.Sample{Value: value.OfText(label)})
-		}
-		w.state.Advance(now)
-		c := newChanges(e, s, &w.subject)
-		x := w.watches[0]
-		if change, ok := x.Det.Advance(now, x.Timings()); ok {
-			c.add(x, change)
-		}
-		c.assess(x, now)
-		x.Det.Seen, x.dirty = now, true
-		c.apply()
+		e.judgeGroup(s, r, label, states[from:to], now)
 	}
+}
+
+// judgeGroup judges the devices of one value of a label.
+func (e *Engine) judgeGroup(s *shard, r *groupRule, label string, members []*expr.State, now time.Time) {
+	name := r.key + "=" + label
+	key := r.rule.Name + " " + name
+	w := s.groups[key]
+	if w == nil {
+		x := &watch{Watch: rule.Watch{Rule: r.rule}}
+		if e.groups.restore != nil {
+			x.Det, x.alarm = e.groups.restore(r.rule.Name, name)
+		}
+		w = &group{subject{id: name, watches: []*watch{x}}}
+		s.groups[key] = w
+		if x.alarm != nil {
+			s.track(x.alarm, &w.subject, x, x.release)
+		}
+	}
+	x := w.watches[0]
+	if x.Rule != r.rule {
+		x.Rule = r.rule
+		if x.alarm != nil && x.alarm.State.Holds() {
+			e.follow(s, &w.subject, x, Edited, "")
+		}
+	}
+	w.set = r.set
+	w.state = r.set.plan.NewState(now)
+	w.state.In(e.present.ZoneOf(siteOf(r.key, label)))
+	w.state.Group(members)
+	if slot, ok := r.set.plan.Slot(expr.Name{Scope: "label", Key: r.key}); ok {
+		w.state.Set(slot, expr.Sample{Value: value.OfText(label)})
+	}
+	w.state.Advance(now)
+	c := newChanges(e, s, &w.subject)
+	if change, ok := x.Det.Advance(now, x.Timings()); ok {
+		c.add(x, change)
+	}
+	c.assess(x, now)
+	x.Det.Seen, x.dirty = now, true
+	c.apply()
 }
 
 // Groups returns the open alarms of groups.
