@@ -5,7 +5,6 @@ import (
 	"context"
 	"maps"
 	"net/http"
-	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -407,62 +406,6 @@ func (l *listener) tell(also ...*present.Device) bool {
 		return true
 	}
 	return l.send(sse.Message{ID: l.cursor(), Data: out}) == nil
-}
-
-// members are the fields of a device with their names in JSON.
-var members = func() []string {
-	t := reflect.TypeFor[client.Device]()
-	out := make([]string, t.NumField())
-	for i := range out {
-		out[i], _, _ = strings.Cut(t.Field(i).Tag.Get("json"), ",")
-	}
-	return out
-}()
-
-// difference is a merge patch (RFC 7396) from one state of a device to the next;
-// nil for none. Lists are replaced.
-func difference(was, is *present.Device, own *ownUnits) map[string]any {
-	a, b := reflect.ValueOf(own.device(was)), reflect.ValueOf(own.device(is))
-	var out map[string]any
-	for i, name := range members {
-		x, y := a.Field(i).Interface(), b.Field(i).Interface()
-		if reflect.DeepEqual(x, y) {
-			continue
-		}
-		if out == nil {
-			out = map[string]any{"id": is.ID}
-		}
-		switch y := y.(type) {
-		case map[string]client.Latest:
-			out[name] = patch(x.(map[string]client.Latest), y)
-		case map[string]string:
-			out[name] = patch(x.(map[string]string), y)
-		case map[string]any:
-			out[name] = patch(x.(map[string]any), y)
-		case string:
-			if out[name] = y; y == "" {
-				out[name] = nil // it is left out where it is empty
-			}
-		default:
-			out[name] = y
-		}
-	}
-	return out
-}
-
-func patch[V any](was, is map[string]V) map[string]any {
-	out := map[string]any{}
-	for k, v := range is {
-		if old, had := was[k]; !had || !reflect.DeepEqual(old, v) {
-			out[k] = v
-		}
-	}
-	for k := range was {
-		if _, still := is[k]; !still {
-			out[k] = nil
-		}
-	}
-	return out
 }
 
 // happened tells each thing once, however many facts there are of it.
