@@ -39,6 +39,7 @@ var validityKind = &kind[validityRow, validityKey, validityRow]{
 // Commit implements commit.Store: everything in one transaction, facts numbered
 // in their order.
 func (r *Records) Commit(txs []*commit.Tx) error {
+	r.early.forget()
 	w := rows{batches: make([]batch, len(keepers)),
 		validity: changes[validityRow, validityKey, validityRow]{kind: validityKind}}
 	number, written := r.number, map[subject]int64{}

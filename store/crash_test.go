@@ -177,12 +177,15 @@ func TestKilledWhileSealing(t *testing.T) {
 				lost++
 			}
 		}
-		least := kills * 100
+		if lost > 0 {
+			t.Fatalf("of %d acknowledged readings %d are lost (%d found)", len(acknowledged), lost, len(found))
+		}
+		least := kills * 20
 		if testing.Short() { // a race detector may be in it, which takes its time to start
 			least = kills
 		}
-		if lost > 0 || len(acknowledged) < least {
-			t.Fatalf("of %d acknowledged readings %d are lost (%d found)", len(acknowledged), lost, len(found))
+		if len(acknowledged) < least {
+			t.Fatalf("only %d readings were acknowledged in %d rounds, too few to say anything", len(acknowledged), kills)
 		}
 	}
 	// The roll-ups say what the readings say.

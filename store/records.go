@@ -24,6 +24,7 @@ type Records struct {
 	newest newest
 	// inserts write the commits.
 	inserts inserts
+	early   early
 
 	asideMu sync.Mutex
 	aside   []Damage // records that cannot be read
@@ -210,7 +211,10 @@ func openRecords(path string, o Options) (*Records, error) {
 	return r, r.resume()
 }
 
-func (r *Records) close() error { return r.db.close() }
+func (r *Records) close() error {
+	r.early.done.Wait()
+	return r.db.close()
+}
 
 // ms and at turn times into milliseconds and back; the zero time is 0.
 func ms(t time.Time) int64 {

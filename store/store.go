@@ -85,6 +85,7 @@ func Begin(dir string, o Options) (*Store, error) {
 		s.Close()
 		return nil, err
 	}
+	s.Records.early.begin(s.Records)
 	// Reading back what is not yet sealed takes longer than the records do.
 	go func() {
 		defer close(s.opening)

@@ -75,6 +75,9 @@ func sure[Record, Row any](f func(Record) Row) func(Record) (Row, error) {
 // stored reads every record of a kind.
 func stored[Record any, Key comparable, Row any](ctx context.Context, r *Records,
 	k *kind[Record, Key, Row]) ([]Record, error) {
+	if all, ok := came(ctx, r, k); ok {
+		return all, nil
+	}
 	return found(r, k, r.db.read.WithContext(ctx))
 }
 
