@@ -33,20 +33,26 @@ const (
 	headOwnTime = 0x20
 )
 
+// most is above what a varint says in no more bytes than a float.
+const most = 1 << 48
+
 // firstBytes is what a series begins with: nearly all have more readings before they are sealed.
 const firstBytes = 24
 
 var tens = [maxPlaces + 1]float64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6}
 
-// scaled returns n and the least d up to maxPlaces with v = n/10^d exactly; it reports
-// false where there is none.
-func scaled(v float64) (n int64, d byte, ok bool) {
+// scaled returns n and a d up to maxPlaces with v = n/10^d exactly, usual if that will do, or
+// else the least; it reports false where there is none.
+func scaled(v float64, usual byte) (n int64, d byte, ok bool) {
 	if v == 0 && math.Signbit(v) {
 		return 0, 0, false
 	}
+	if x := math.Round(v * tens[usual]); math.Abs(x) < most && x/tens[usual] == v {
+		return int64(x), usual, true
+	}
 	for d, power := range tens {
 		x := math.Round(v * power)
-		if !(math.Abs(x) < 1<<48) { // a varint of more is no shorter than the float; NaN neither
+		if !(math.Abs(x) < most) { // nor is NaN
 			break
 		}
 		if x/power == v {
@@ -56,14 +62,14 @@ func scaled(v float64) (n int64, d byte, ok bool) {
 	return 0, 0, false
 }
 
-// pack appends a reading that was expected at a time.
-func (c cells) pack(x *series.Sample, expected int64) cells {
+// pack appends a reading that was expected at a time, and a number with as many decimals as are usual.
+func (c cells) pack(x *series.Sample, expected int64, usual byte) cells {
 	var head byte
 	var n int64
 	switch x.Value.Kind {
 	case value.Number:
 		var ok bool
-		if n, head, ok = scaled(x.Value.Num); !ok {
+		if n, head, ok = scaled(x.Value.Num, usual); !ok {
 			head = headFloat
 		}
 	case value.Bool:
@@ -101,13 +107,14 @@ func (c cells) pack(x *series.Sample, expected int64) cells {
 	return c
 }
 
-// nextCell takes the first reading off, which was expected at a time.
-func nextCell(r *packed.Reader, expected int64) (x series.Sample) {
+// unpackCell takes the first reading off; x.At is when it was expected.
+func unpackCell(r *packed.Reader, x *series.Sample) {
 	head := r.Byte()
+	x.Quality, x.DeviceAt = 0, 0
 	if head&headMarked != 0 {
 		x.Quality = value.Quality(r.Byte())
 	}
-	x.At = expected + r.Varint()
+	x.At += r.Varint()
 	if head&headOwnTime != 0 {
 		x.DeviceAt = x.At + r.Varint()
 	}
@@ -118,8 +125,9 @@ func nextCell(r *packed.Reader, expected int64) (x series.Sample) {
 		x.Value = value.OfNumber(math.Float64frombits(r.Uint64()))
 	case of == headText:
 		x.Value = value.OfText(r.Text())
-	case of != headNone:
+	case of == headNone:
+		x.Value = value.Value{}
+	default:
 		x.Value = value.OfBool(of == headTrue)
 	}
-	return x
 }

@@ -68,12 +68,12 @@ func TestCellsKeepWhatTheyWereGiven(t *testing.T) {
 			t.Fatalf("%d were added, it says %d", len(plain), s.n)
 		}
 		i := 0
-		for x := range s.each {
-			if !same(x, plain[i]) {
-				t.Fatalf("reading %d: %+v, want %+v", i, x, plain[i])
+		s.each(func(x *series.Sample) {
+			if !same(*x, plain[i]) {
+				t.Fatalf("reading %d: %+v, want %+v", i, *x, plain[i])
 			}
 			i++
-		}
+		})
 		if i != len(plain) {
 			t.Fatalf("%d of %d came back", i, len(plain))
 		}
@@ -116,5 +116,40 @@ func TestCellsAreSmall(t *testing.T) {
 	}
 	if each := len(s.cells) / s.n; each > 5 {
 		t.Errorf("a reading takes %d bytes", each)
+	}
+}
+
+// BenchmarkCells is a reading that is packed, and unpacked with the others when they are sealed: decimals as
+// devices send them, and averages, which are none.
+func BenchmarkCells(b *testing.B) {
+	for _, kind := range []string{"decimals", "averages"} {
+		r := rand.New(rand.NewPCG(1, 2))
+		var all []series.Sample
+		for i := range int64(480) {
+			v := math.Round(1800+r.Float64()*800) / 100
+			if kind == "averages" {
+				v /= 3
+			}
+			all = append(all, series.Sample{At: 1_790_000_000_000 + i*10_000 + r.Int64N(50), Value: value.OfNumber(v)})
+		}
+		s := &stream{every: 10_000, sorted: true}
+		b.Run("pack/"+kind, func(b *testing.B) {
+			for i := 0; b.Loop(); i++ {
+				if i%len(all) == 0 {
+					s.clear()
+				}
+				s.add(&all[i%len(all)])
+			}
+		})
+		b.Run("unpack/"+kind, func(b *testing.B) {
+			s.clear()
+			for i := range all {
+				s.add(&all[i])
+			}
+			for b.Loop() {
+				s.unsealed(0, math.MaxInt64)
+			}
+			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N*s.n), "ns/reading")
+		})
 	}
 }

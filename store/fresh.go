@@ -22,6 +22,7 @@ type stream struct {
 	since  int64 // sequence number of the oldest record that holds some of them
 	sealed int64 // readings of records up to this one are in chunks
 	sorted bool  // the cells are in ascending order of time
+	places byte  // decimals of the last number
 
 	// tail goes on summing up where the series ended when it was sealed last; nil
 	// where that is not known. The writer's alone.
@@ -33,7 +34,11 @@ func (s *stream) add(x *series.Sample) {
 		s.cells = make(cells, 0, firstBytes)
 	}
 	s.sorted = s.n == 0 || s.sorted && s.last < x.At
-	s.cells = s.cells.pack(x, s.expected(s.n, s.last))
+	head := len(s.cells)
+	s.cells = s.cells.pack(x, s.expected(s.n, s.last), s.places)
+	if of := s.cells[head] & headValue; of <= maxPlaces {
+		s.places = of
+	}
 	s.last = x.At
 	s.n++
 }
@@ -46,15 +51,14 @@ func (s *stream) expected(n int, last int64) int64 {
 	return last + s.every
 }
 
-// each gives the unsealed samples in the order of arrival.
-func (s *stream) each(yield func(series.Sample) bool) {
+// each gives the unsealed samples in the order of arrival; they are good until it returns.
+func (s *stream) each(take func(*series.Sample)) {
 	r := packed.Reader{Rest: s.cells}
-	for n, last := 0, int64(0); n < s.n; n++ {
-		x := nextCell(&r, s.expected(n, last))
-		if !yield(x) {
-			return
-		}
-		last = x.At
+	var x series.Sample
+	for n := range s.n {
+		x.At = s.expected(n, x.At)
+		unpackCell(&r, &x)
+		take(&x)
 	}
 }
 
@@ -62,14 +66,14 @@ func (s *stream) each(yield func(series.Sample) bool) {
 // order of time. Of those at one time the last to arrive counts.
 func (s *stream) unsealed(from, to int64) []series.Sample {
 	var all []series.Sample
-	for x := range s.each {
+	s.each(func(x *series.Sample) {
 		if x.At >= from && x.At < to {
 			if all == nil {
 				all = make([]series.Sample, 0, min(s.n, 2*chunkTarget))
 			}
-			all = append(all, x)
+			all = append(all, *x)
 		}
-	}
+	})
 	if s.sorted {
 		return all
 	}
@@ -85,11 +89,11 @@ func (s *stream) unsealed(from, to int64) []series.Sample {
 
 // newest returns the sample that unsealed ends with.
 func (s *stream) newest() (best series.Sample, ok bool) {
-	for x := range s.each {
+	s.each(func(x *series.Sample) {
 		if !ok || x.At >= best.At { // of those at one time the last to arrive counts
-			best, ok = x, true
+			best, ok = *x, true
 		}
-	}
+	})
 	return best, ok
 }
 
