@@ -42,8 +42,15 @@ const firstBytes = 24
 var tens = [maxPlaces + 1]float64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6}
 
 // scaled returns n and a d up to maxPlaces with v = n/10^d exactly, usual if that will do, or
-// else the least; it reports false where there is none.
+// else the least; it reports false where there is none. Of what are usually floats some
+// that are not may be taken for one: to look at all decimals of each costs more than it saves.
 func scaled(v float64, usual byte) (n int64, d byte, ok bool) {
+	if usual == headFloat {
+		if x := math.Trunc(v); x != v || !(math.Abs(x) < most) {
+			return 0, 0, false
+		}
+		usual = 0
+	}
 	if v == 0 && math.Signbit(v) {
 		return 0, 0, false
 	}
@@ -62,7 +69,7 @@ func scaled(v float64, usual byte) (n int64, d byte, ok bool) {
 	return 0, 0, false
 }
 
-// pack appends a reading that was expected at a time, and a number with as many decimals as are usual.
+// pack appends a reading that was expected at a time; usual is the head of the number before it.
 func (c cells) pack(x *series.Sample, expected int64, usual byte) cells {
 	var head byte
 	var n int64

@@ -22,7 +22,7 @@ type stream struct {
 	since  int64 // sequence number of the oldest record that holds some of them
 	sealed int64 // readings of records up to this one are in chunks
 	sorted bool  // the cells are in ascending order of time
-	places byte  // decimals of the last number
+	usual  byte  // how the last number was written: its decimals, or as a float
 
 	// tail goes on summing up where the series ended when it was sealed last; nil
 	// where that is not known. The writer's alone.
@@ -35,9 +35,9 @@ func (s *stream) add(x *series.Sample) {
 	}
 	s.sorted = s.n == 0 || s.sorted && s.last < x.At
 	head := len(s.cells)
-	s.cells = s.cells.pack(x, s.expected(s.n, s.last), s.places)
-	if of := s.cells[head] & headValue; of <= maxPlaces {
-		s.places = of
+	s.cells = s.cells.pack(x, s.expected(s.n, s.last), s.usual)
+	if of := s.cells[head] & headValue; of <= headFloat {
+		s.usual = of
 	}
 	s.last = x.At
 	s.n++
