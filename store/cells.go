@@ -10,8 +10,8 @@ import (
 )
 
 // cells are readings packed one behind the other, most of them in five bytes. A million of them
-// may wait to be sealed, of very many series with a few each, and they are read
-// but when they are, or somebody asks for the last minutes. Each is
+// may wait to be sealed, of very many series with a few each, and they are read only when that
+// is done, or somebody asks for the last minutes. Each is
 //
 //	head       one byte: what the value is, and which of the others there are
 //	quality    one byte, if it has a mark

@@ -100,6 +100,7 @@ func (s *Server) begin(conn net.Conn, config *tls.Config) {
 	}
 	if !x.greet() {
 		s.leave(x)
+		close(x.gone)
 		s.over(conn)
 		return
 	}
