@@ -15,6 +15,7 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
+	"ullage/api"
 	"ullage/client"
 	"ullage/test/rig"
 )
@@ -31,25 +32,6 @@ type mirror struct {
 	stop    func()
 	done    chan struct{}
 	steps   chan struct{} // after each event
-}
-
-// merge is RFC 7396.
-func merge(target, patch any) any {
-	p, ok := patch.(map[string]any)
-	if !ok {
-		return patch
-	}
-	t, _ := target.(map[string]any)
-	out := map[string]any{}
-	maps.Copy(out, t)
-	for k, v := range p {
-		if v == nil {
-			delete(out, k)
-		} else {
-			out[k] = merge(out[k], v)
-		}
-	}
-	return out
 }
 
 // follow opens the stream and keeps m by it until stop.
@@ -131,7 +113,7 @@ func (m *mirror) take(name, data string) {
 	}
 	for _, p := range x.Patches {
 		id := p["id"].(string)
-		m.devices[id] = merge(m.devices[id], p)
+		m.devices[id] = api.Merge(m.devices[id], p)
 	}
 	for _, id := range x.Gone {
 		delete(m.devices, id)

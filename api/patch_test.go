@@ -84,21 +84,20 @@ func changed(r *rand.Rand, d present.Device, now time.Time) present.Device {
 	return d
 }
 
-// merge applies a merge patch as RFC 7396 says.
-func merge(into, patch any) any {
+// Merge applies a merge patch as RFC 7396 says; target stays as it was.
+func Merge(target, patch any) any {
 	p, ok := patch.(map[string]any)
 	if !ok {
 		return patch
 	}
-	out, ok := into.(map[string]any)
-	if !ok {
-		out = map[string]any{}
-	}
+	t, _ := target.(map[string]any)
+	out := map[string]any{}
+	maps.Copy(out, t)
 	for k, v := range p {
 		if v == nil {
 			delete(out, k)
 		} else {
-			out[k] = merge(out[k], v)
+			out[k] = Merge(out[k], v)
 		}
 	}
 	return out
@@ -137,7 +136,7 @@ func TestDifference(t *testing.T) {
 			continue
 		}
 		told++
-		if got := merge(before, decoded(t, patch)); !reflect.DeepEqual(got, after) {
+		if got := Merge(before, decoded(t, patch)); !reflect.DeepEqual(got, after) {
 			t.Fatalf("with %v it becomes\n%v, want\n%v", decoded(t, patch), got, after)
 		}
 		was = is
