@@ -39,34 +39,21 @@ const most = 1 << 48
 // firstBytes is what a series begins with: nearly all have more readings before they are sealed.
 const firstBytes = 24
 
-var tens = [maxPlaces + 1]float64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6}
-
-// scaled returns n and a d up to maxPlaces with v = n/10^d exactly, usual if that will do, or
-// else the least; it reports false where there is none. Of what are usually floats some
-// that are not may be taken for one: to look at all decimals of each costs more than it saves.
-func scaled(v float64, usual byte) (n int64, d byte, ok bool) {
+// decimals returns n and a d up to maxPlaces with v = n/10^d exactly, usual if that will do; it
+// reports false where there is none. Of what are usually floats, only a whole number is looked
+// at: to look for the decimals of each costs more than it saves.
+func decimals(v float64, usual byte) (n int64, d byte, ok bool) {
 	if usual == headFloat {
-		if x := math.Trunc(v); x != v || !(math.Abs(x) < most) {
+		if math.Trunc(v) != v {
 			return 0, 0, false
 		}
 		usual = 0
 	}
-	if v == 0 && math.Signbit(v) {
+	n, places, ok := series.Scaled(v, int(usual))
+	if !ok || places > maxPlaces || n >= most || n <= -most {
 		return 0, 0, false
 	}
-	if x := math.Round(v * tens[usual]); math.Abs(x) < most && x/tens[usual] == v {
-		return int64(x), usual, true
-	}
-	for d, power := range tens {
-		x := math.Round(v * power)
-		if !(math.Abs(x) < most) { // nor is NaN
-			break
-		}
-		if x/power == v {
-			return int64(x), byte(d), true
-		}
-	}
-	return 0, 0, false
+	return n, byte(places), true
 }
 
 // pack appends a reading that was expected at a time; usual is the head of the number before it.
@@ -76,7 +63,7 @@ func (c cells) pack(x *series.Sample, expected int64, usual byte) cells {
 	switch x.Value.Kind {
 	case value.Number:
 		var ok bool
-		if n, head, ok = scaled(x.Value.Num, usual); !ok {
+		if n, head, ok = decimals(x.Value.Num, usual); !ok {
 			head = headFloat
 		}
 	case value.Bool:
@@ -127,7 +114,7 @@ func unpackCell(r *packed.Reader, x *series.Sample) {
 	}
 	switch of := head & headValue; {
 	case of <= maxPlaces:
-		x.Value = value.OfNumber(float64(r.Varint()) / tens[of])
+		x.Value = value.OfNumber(series.Unscaled(r.Varint(), int(of)))
 	case of == headFloat:
 		x.Value = value.OfNumber(math.Float64frombits(r.Uint64()))
 	case of == headText:
